@@ -1,0 +1,161 @@
+"""Reads the shipped catalogue and a user's folder over it. Unknown keys, doubled ids and dangling references
+are errors with file and key."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cache
+from importlib import resources
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import ValidationError
+
+from kyklon.catalogue import records
+from kyklon.errors import CatalogueError
+from kyklon.model.timing import Axis, Timing
+
+KINDS: Mapping[str, type[records.CataloguePart]] = {
+    "boards": records.Board,
+    "supplies": records.Supply,
+    "cables": records.Cable,
+    "cards": records.Card,
+    "displays": records.Display,
+    "adapters": records.Adapter,
+    "encoders": records.Encoder,
+    "images": records.Image,
+    "systems": records.System,
+    "emulators": records.Emulator,
+    "panels": records.Panel,
+    "dialects": records.Dialect,
+    "settings": records.TuningSetting,
+    "templates": records.SettingsTemplate,
+}
+
+PartT = TypeVar("PartT", bound=records.CataloguePart)
+
+
+@dataclass(frozen=True)
+class Catalogue:
+    """All parts, by kind (a file's name) and id."""
+
+    parts: Mapping[str, Mapping[str, records.CataloguePart]] = field(default_factory=dict)
+
+    def all(self, kind: type[PartT]) -> tuple[PartT, ...]:
+        """Every part of a kind, in catalogue order."""
+        name = next(name for name, record in KINDS.items() if record is kind)
+        return tuple(part for part in self.parts.get(name, {}).values() if isinstance(part, kind))
+
+    def find(self, kind: type[PartT], part_id: str | None) -> PartT | None:
+        return next((part for part in self.all(kind) if part.id == part_id), None)
+
+    def get(self, kind: type[PartT], part_id: str | None) -> PartT:
+        """The part. Raises CatalogueError that names the kind and what there is."""
+        found = self.find(kind, part_id)
+        if found is None:
+            known = ", ".join(part.id for part in self.all(kind))
+            raise CatalogueError(
+                f"The catalogue has no {kind.__name__.lower()} {part_id!r}.", do=f"It knows: {known}."
+            )
+        return found
+
+    def any(self, part_id: str | None) -> records.CataloguePart | None:
+        """The hardware part with that id, whatever its kind."""
+        for kind in ("boards", "supplies", "cards", "displays", "adapters", "encoders", "cables"):
+            if part_id in self.parts.get(kind, {}):
+                return self.parts[kind][part_id]
+        return None
+
+
+def load(user_folder: Path | None = None) -> Catalogue:
+    """The shipped catalogue with the files of user_folder (same names) layered over it, row by row."""
+    parts: dict[str, dict[str, records.CataloguePart]] = {}
+    shipped = resources.files("kyklon.catalogue") / "data"
+    for kind, record in KINDS.items():
+        rows = _read(kind, record, (shipped / f"{kind}.toml").read_text(encoding="utf-8"), f"{kind}.toml")
+        user_file = user_folder / f"{kind}.toml" if user_folder else None
+        if user_file and user_file.exists():
+            rows |= _read(kind, record, _user_text(user_file), str(user_file))
+        parts[kind] = rows
+    catalogue = Catalogue(parts)
+    _check_references(catalogue)
+    return catalogue
+
+
+def _user_text(path: Path) -> str:
+    try:
+        return path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as bad:
+        raise CatalogueError(f"{path} cannot be read: {bad}.", do="Mend or move the file.") from bad
+
+
+def _read(
+    kind: str, record: type[records.CataloguePart], text: str, name: str
+) -> dict[str, records.CataloguePart]:
+    try:
+        table = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as bad:
+        raise CatalogueError(f"{name} is not valid TOML: {bad}.", do="Mend the line it names.") from bad
+    surplus = set(table) - {kind}
+    if surplus:
+        raise CatalogueError(f"{name}: unknown table {sorted(surplus)[0]!r}.", do=f"Only [[{kind}]] belongs here.")
+    rows: dict[str, records.CataloguePart] = {}
+    for number, row in enumerate(table.get(kind, []), 1):
+        part = _row(record, row, name, number)
+        if part.id in rows:
+            raise CatalogueError(f"{name}: the id {part.id!r} is given twice.", do="Give one of them another id.")
+        rows[part.id] = part
+    return rows
+
+
+def _row(record: type[records.CataloguePart], row: Any, name: str, number: int) -> records.CataloguePart:
+    try:
+        return record.model_validate(row)
+    except ValidationError as bad:
+        first = bad.errors()[0]
+        key = ".".join(str(step) for step in first["loc"])
+        called = row.get("id", f"row {number}") if isinstance(row, dict) else f"row {number}"
+        raise CatalogueError(f"{name}: {called}: {key}: {first['msg']}.", do="Mend that key.") from bad
+
+
+def _check_references(catalogue: Catalogue) -> None:
+    checks: list[tuple[str, str, type[records.CataloguePart], str]] = []
+    for board in catalogue.all(records.Board):
+        checks += [("boards", board.id, records.Dialect, dialect) for dialect in board.dialects]
+    for image in catalogue.all(records.Image):
+        checks += [("images", image.id, records.Board, board_id) for board_id in image.boards]
+    for system in catalogue.all(records.System):
+        checks.append(("systems", system.id, records.Emulator, system.emulator))
+    for emulator in catalogue.all(records.Emulator):
+        checks.append(("emulators", emulator.id, records.SettingsTemplate, emulator.template))
+    for file, part_id, kind, wanted in checks:
+        if catalogue.find(kind, wanted) is None:
+            raise CatalogueError(
+                f"{file}.toml: {part_id} refers to {kind.__name__.lower()} {wanted!r}, which is not there.",
+                do="Mend the reference or add the part.",
+            )
+
+
+@cache
+def standard_timings(table: str) -> Mapping[int, records.StandardTiming]:
+    """The rows of 'dmt' (VESA DMT 1.13) or 'cta' (CTA-861), by id."""
+    text = (resources.files("kyklon.catalogue") / "data" / f"timings_{table}.toml").read_text(encoding="utf-8")
+    return {row["id"]: _standard(row) for row in tomllib.loads(text)["rows"]}
+
+
+def _standard(row: Mapping[str, Any]) -> records.StandardTiming:
+    across, down = row["polarity"]
+    names = ("active", "front", "sync", "back")
+    return records.StandardTiming(
+        id=row["id"],
+        aspect=row["aspect"],
+        timing=Timing(
+            clock_hz=row["clock_hz"],
+            horizontal=Axis(**dict(zip(names, row["h"], strict=True)), positive=across == "+"),
+            vertical=Axis(**dict(zip(names, row["v"], strict=True)), positive=down == "+"),
+            interlaced=row["interlaced"],
+            half_line=row.get("half_line", True),
+        ),
+    )

@@ -1,0 +1,273 @@
+"""What a catalogue file may say, kind by kind. Units are in the field names or beside them."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from kyklon.model.record import Record
+from kyklon.model.timing import Timing
+
+Positive = Annotated[float, Field(gt=0)]
+
+
+class Port(Record):
+    """A socket or a captive plug. direction is that of power for power ports, of the signal for others.
+
+    supplies_a: the most it can feed. draws_a: the most its part takes through it.
+    """
+
+    id: str
+    label: str
+    connector: str
+    direction: Literal["in", "out", "both"]
+    signal: str
+    volts: float | None = None
+    supplies_a: float = 0.0
+    draws_a: float = 0.0
+
+
+class CataloguePart(Record):
+    id: str = Field(pattern=r"^[a-z0-9][a-z0-9-]*$")
+    name: str
+    note: str = ""
+    price: float = Field(default=0.0, ge=0)  # invented money, for the parts list
+    ports: tuple[Port, ...] = ()
+
+    def port(self, port_id: str) -> Port | None:
+        return next((port for port in self.ports if port.id == port_id), None)
+
+
+class Board(CataloguePart):
+    """runs: the instruction sets of kernels it can start. honours: ways of setting a picture mode it obeys."""
+
+    native_set: str
+    runs: tuple[str, ...]
+    memory_mb: int
+    typical_a: Positive
+    peak_a: Positive
+    dialects: tuple[str, ...]
+    device_tree: str
+    honours: tuple[Literal["boot file", "video=", "edid firmware"], ...]
+    least_clock_hz: int = 25_000_000  # HDMI 1.4, the floor of a TMDS link
+    most_clock_hz: int
+    low_voltage_v: float = 4.63  # CP: where such boards raise the warning
+    firmware_s: Positive
+    heat_k_per_w: Positive
+    header_pins: int = 40
+
+
+class Supply(CataloguePart):
+    volts: Positive
+    amps: Positive
+
+
+class Cable(CataloguePart):
+    """awg: gauge of the power conductors; None for cables that carry no power."""
+
+    ends: tuple[str, str]
+    signals: tuple[str, ...]
+    length_m: Positive
+    awg: int | None = None
+
+
+class Card(CataloguePart):
+    capacity_bytes: int
+    speed_class: str
+    read_mb_s: Positive
+    write_mb_s: Positive
+
+
+class Range(Record):
+    """A band of line and field rates a display holds, in kHz and Hz."""
+
+    line_khz: tuple[float, float]
+    field_hz: tuple[float, float]
+
+
+class Display(CataloguePart):
+    """aspect as width:height of the lit area; overscan in % of each edge hidden by the bezel."""
+
+    tube: bool
+    ranges: tuple[Range, ...]
+    aspect: tuple[int, int]
+    width_mm: Positive
+    height_mm: Positive
+    overscan_percent: float = 0.0
+    sync: Literal["composite", "separate", "digital"]
+    native: tuple[int, int] | None = None
+    response_ms: float = 0.0
+
+
+class Adapter(CataloguePart):
+    sync_out: Literal["composite", "separate", "digital"]
+    most_clock_hz: int
+    delay_ms: float = 0.0
+
+
+class Terminal(Record):
+    """printed: what the board says. event: the kernel's name, a button or an axis with its sign (ABS_Y-)."""
+
+    id: str
+    printed: str
+    player: int
+    event: str
+
+
+class Encoder(CataloguePart):
+    vendor: int
+    product: int
+    version: int = 0x0110
+    players: int
+    device_name: str
+    tab_mm: float
+    poll_ms: Positive
+    debounce_ms: Positive
+    quirk_flags: int = 0
+    quirk_why: str = ""
+    terminals: tuple[Terminal, ...]
+
+    def terminal(self, terminal_id: str) -> Terminal | None:
+        return next((terminal for terminal in self.terminals if terminal.id == terminal_id), None)
+
+
+class Kernel(Record):
+    file: str
+    instruction_set: str
+
+
+class Image(CataloguePart):
+    school: Literal["complete image", "base and installer", "bare metal", "multi-boot"]
+    boards: tuple[str, ...]
+    kernels: tuple[Kernel, ...]
+    least_card_bytes: int
+    front_end: str
+    front_end_program: str
+    default_user: str
+    games_path: str  # template with {folder}
+    system_files_path: str
+    playlist_kinds: tuple[str, ...] = ("m3u",)
+    services: tuple[str, ...]
+    foreground_service: str
+    unattended_min: tuple[int, int] = (0, 0)
+
+
+class SystemFile(Record):
+    """Firmware an emulator needs, by exact name."""
+
+    name: str
+    size: int
+    sha256: str
+    region: str = ""
+    required: bool = True
+
+
+class Input(Record):
+    """An input of a system. place: where on the panel it belongs by preference (b1 is the nearest button)."""
+
+    id: str
+    label: str
+    place: str
+
+
+class System(CataloguePart):
+    width: int
+    height: int
+    refresh: str  # Hz as a decimal or fraction, exact
+    aspect: tuple[int, int]
+    vertical: bool = False
+    folder: str
+    extensions: tuple[str, ...]
+    archives: bool
+    multi_disc: bool = False
+    system_files: tuple[SystemFile, ...] = ()
+    inputs: tuple[Input, ...]
+    emulator: str
+    lag_frames: int = 1
+
+    @property
+    def refresh_hz(self) -> Fraction:
+        return Fraction(self.refresh)
+
+
+class Emulator(CataloguePart):
+    template: str  # id of the settings template
+    run_ahead: bool
+    render_queue_frames: int = 1
+
+
+class Control(Record):
+    """A control on a panel. x and y in mm from the panel's upper left seen by its player; bore in mm."""
+
+    id: str
+    label: str
+    kind: Literal["lever", "button", "start", "select"]
+    x: float
+    y: float
+    bore: float
+
+
+class Panel(CataloguePart):
+    """seats: for each player the place of their board on the table and its turn in degrees."""
+
+    width_mm: Positive
+    height_mm: Positive
+    players: int
+    facing: bool
+    controls: tuple[Control, ...]
+
+    def switches(self) -> tuple[str, ...]:
+        """Names of one player's switches: a lever has four."""
+        names: list[str] = []
+        for control in self.controls:
+            names += ["up", "down", "left", "right"] if control.kind == "lever" else [control.id]
+        return tuple(names)
+
+
+class DialectFile(Record):
+    """kind: keys (key=value lines), words (the kernel line), lines (a list), extlinux. entries: canonical setting,
+    key, and a Jinja2 expression of its value; an empty value leaves the line out."""
+
+    path: str
+    kind: Literal["keys", "words", "lines", "extlinux"]
+    entries: tuple[DialectEntry, ...] = ()
+
+
+class DialectEntry(Record):
+    setting: str
+    label: str
+    key: str
+    value: str
+
+
+class Dialect(CataloguePart):
+    longest_line: int = 98
+    files: tuple[DialectFile, ...]
+
+    def file(self, kind: str) -> DialectFile | None:
+        return next((file for file in self.files if file.kind == kind), None)
+
+
+class TuningSetting(CataloguePart):
+    kind: Literal["switch", "count", "percent", "choice"]
+    choices: tuple[str, ...] = ()
+    low: int = 0
+    high: int = 0
+    unit: str = ""
+    default: bool | int | str
+    why: str
+
+
+class SettingsTemplate(CataloguePart):
+    path: str
+    text: str  # Jinja2
+
+
+class StandardTiming(Record):
+    """A row of the VESA DMT or CTA-861 table."""
+
+    id: int
+    timing: Timing
+    aspect: str

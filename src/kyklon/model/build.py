@@ -1,0 +1,210 @@
+"""One build: all that the user decided. Nothing derived is stored here."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Any, Literal
+
+from pydantic import Field
+
+from kyklon.model.findings import Remedy
+from kyklon.model.record import Record
+from kyklon.model.timing import Mode
+
+FORMAT = "kyklon-build"
+VERSION = 1
+
+
+class Part(Record):
+    """A part of the catalogue in its role in this build; roles are unique."""
+
+    role: str
+    part: str
+
+
+class Link(Record):
+    """A cable between two ports, each written role.port; cable is a part id of the catalogue."""
+
+    start: str
+    end: str
+    cable: str
+
+
+class Source(Record):
+    """The image file: a path relative to the build folder or absolute, and the checksum its maker states."""
+
+    path: str = ""
+    sha256: str | None = Field(default=None, pattern=r"^[0-9a-f]{64}$")
+
+
+class CardState(StrEnum):
+    NEVER = "never written"
+    WRITING = "being written"
+    CANCELLED = "cancelled half-way"
+    FAILED = "failed half-way"
+    UNPROVEN = "written, not read back"
+    PROVEN = "written and read back"
+
+
+class CardRecord(Record):
+    """What was last done to the card. `drive` is the identity given by the interlock."""
+
+    drive: str = ""
+    state: CardState = CardState.NEVER
+    image_sha256: str = ""
+    bytes_written: int = 0
+    at: str = ""
+    boot_files_at: str = ""
+
+    @property
+    def bootable(self) -> bool:
+        return self.state in (CardState.UNPROVEN, CardState.PROVEN)
+
+
+class BootSettings(Record):
+    """The canonical boot settings, compiled to a dialect. Sizes in MB (10^6 bytes), overscan in % of an edge."""
+
+    dialect: str
+    kernel: str
+    device_tree: str
+    force_output: bool = True
+    overscan_percent: float = Field(default=0.0, ge=0, le=20)
+    sound: Literal["analogue", "digital", "none"] = "analogue"
+    video_memory_mb: int = Field(default=256, ge=16, le=1024)
+    kernel_words: tuple[str, ...] = ()
+    user: str = Field(default="player", pattern=r"^[a-z_][a-z0-9_-]{0,31}$")
+    country: str = Field(default="", pattern=r"^([A-Z]{2})?$")
+    hostname: str = Field(default="games", pattern=r"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$")
+    services: tuple[str, ...] = ()
+
+
+class SystemMode(Record):
+    system: str
+    mode: Mode
+
+
+class PictureSettings(Record):
+    """school: own modes / wide mode / fixed mode with scaling. menu is the mode from power-on to the first game."""
+
+    school: Literal["own modes", "wide mode", "scaled"] = "own modes"
+    menu: Mode
+    systems: tuple[SystemMode, ...] = ()
+    identification: str = ""  # path of the display's identification data
+
+
+class Wire(Record):
+    """control: player and name, as p1.up. terminal: the encoder's printed terminal."""
+
+    control: str
+    terminal: str
+
+
+class Hotkey(Record):
+    """Hold the hotkey and press `control` to do `action`."""
+
+    action: str
+    control: str
+
+
+class ControlSettings(Record):
+    panel: str
+    wires: tuple[Wire, ...] = ()
+    hotkey: str = "select"
+    hotkeys: tuple[Hotkey, ...] = ()
+
+
+class RightName(Record):
+    """Put the system file found under `found` (path in the library folder) on the machine as `name`."""
+
+    system: str
+    found: str
+    name: str
+
+
+class LibrarySettings(Record):
+    folder: str = ""
+    destination: str = ""
+    regions: tuple[str, ...] = ("Europe", "World", "America", "Japan")
+    keep_all_revisions: bool = False
+    right_names: tuple[RightName, ...] = ()
+
+
+Value = bool | int | float | str
+
+
+class TuningLayers(Record):
+    """Settings by layer; a later layer wins: front end, then system, then game."""
+
+    front_end: dict[str, Value] = {}
+    systems: dict[str, dict[str, Value]] = {}
+    games: dict[str, dict[str, Value]] = {}
+
+
+class Tick(Record):
+    """A first-boot check signed off."""
+
+    item: str
+    at: str
+
+
+class SignOff(Record):
+    operation: int
+    at: str
+    inputs: str  # fingerprint of what the operation depends on; a different one makes the sign-off stale
+
+
+class Build(Record):
+    """The whole build, as saved in build.json."""
+
+    format: Literal["kyklon-build"] = FORMAT
+    version: Literal[1] = VERSION
+    name: str = Field(min_length=1)
+    kind: str
+    systems: tuple[str, ...]
+    parts: tuple[Part, ...]
+    links: tuple[Link, ...]
+    source: Source = Source()
+    card: CardRecord = CardRecord()
+    boot: BootSettings
+    picture: PictureSettings
+    controls: ControlSettings
+    library: LibrarySettings = LibrarySettings()
+    tuning: TuningLayers = TuningLayers()
+    ticks: tuple[Tick, ...] = ()
+    sign_offs: tuple[SignOff, ...] = ()
+
+    def part(self, role: str) -> str | None:
+        """Catalogue id of the part in that role, or None."""
+        return next((part.part for part in self.parts if part.role == role), None)
+
+    def with_part(self, role: str, part: str) -> Build:
+        """A Build with another part in that role (added when the role is new)."""
+        if self.part(role) is None:
+            parts = (*self.parts, Part(role=role, part=part))
+        else:
+            parts = tuple(Part(role=p.role, part=part if p.role == role else p.part) for p in self.parts)
+        return edited(self, "parts", parts)
+
+    def system_mode(self, system: str) -> Mode:
+        """The mode chosen for a system; the menu's where none was chosen."""
+        return next((choice.mode for choice in self.picture.systems if choice.system == system), self.picture.menu)
+
+
+def edited(build: Build, path: str, value: Any) -> Build:
+    """A new, validated Build with the value at a dotted path of field names replaced."""
+    data = build.model_dump()
+    names = path.split(".")
+    place = data
+    for name in names[:-1]:
+        place = place[name]
+    if names[-1] not in place:
+        raise KeyError(f"a build has no {path}")
+    place[names[-1]] = value.model_dump() if isinstance(value, Record) else value
+    return Build.model_validate(data)
+
+
+def remedied(build: Build, remedy: Remedy) -> Build:
+    """The Build after a remedy's changes."""
+    for change in remedy.changes:
+        build = edited(build, change.path, change.value)
+    return build

@@ -1,0 +1,85 @@
+"""One formatter and one parser for every quantity on the screen. SI inside, thin spaces outside."""
+
+from __future__ import annotations
+
+import math
+import re
+
+NARROW_SPACE = "\u202f"  # between groups of digits and before a unit (ISO 80000-1, 7.3.1 and 7.1.4)
+
+_PREFIXES = {"": 1.0, "k": 1e3, "M": 1e6, "G": 1e9, "T": 1e12, "m": 1e-3, "µ": 1e-6, "u": 1e-6, "n": 1e-9}
+_UNITS = ("Hz", "B", "V", "A", "W", "Ω", "ohm", "m", "s", "B/s", "°C", "K")
+
+
+def group(number: int) -> str:
+    """An integer with thin spaces between groups of three digits, from five digits on.
+
+    >>> group(1920).replace(NARROW_SPACE, ' '), group(65536).replace(NARROW_SPACE, ' ')
+    ('1920', '65 536')
+    """
+    return f"{number:,}".replace(",", NARROW_SPACE) if abs(number) >= 10_000 else str(number)
+
+
+def show(value: float, unit: str, digits: int = 2, *, prefix: str | None = None) -> str:
+    """A value in SI units as text with `digits` decimals and a thin space before the unit.
+
+    prefix: force one of k M G T m µ n, or "" for none; by default one is chosen so that the figure is
+    between 1 and 1000.
+    """
+    if not math.isfinite(value):
+        return f"unknown{NARROW_SPACE}{unit}"
+    if prefix is None:
+        prefix = _choose_prefix(abs(value))
+    return f"{value / _PREFIXES[prefix]:.{digits}f}{NARROW_SPACE}{prefix}{unit}"
+
+
+def _choose_prefix(size: float) -> str:
+    if size == 0:
+        return ""
+    for prefix in ("T", "G", "M", "k", "", "m", "µ"):
+        if size >= _PREFIXES[prefix]:
+            return prefix
+    return "n"
+
+
+def show_bytes(count: float) -> str:
+    """Bytes in makers' decimal units (1 GB = 10^9 bytes), three figures."""
+    if count < 1000:
+        return f"{int(count)}{NARROW_SPACE}B"
+    prefix = "k" if count < 1e6 else _choose_prefix(count)
+    scaled = count / _PREFIXES[prefix]
+    digits = 0 if scaled >= 100 else 1 if scaled >= 10 else 2
+    return f"{scaled:.{digits}f}{NARROW_SPACE}{prefix}B"
+
+
+def show_duration(seconds: float) -> str:
+    """A duration in the two largest units that matter: 8 s, 1 min 52 s, 2 h 05 min."""
+    if not math.isfinite(seconds):
+        return "unknown"
+    if seconds < 10:
+        return f"{seconds:.1f}{NARROW_SPACE}s"
+    whole = round(seconds)
+    if whole < 60:
+        return f"{whole}{NARROW_SPACE}s"
+    if whole < 3600:
+        return f"{whole // 60}{NARROW_SPACE}min {whole % 60:02d}{NARROW_SPACE}s"
+    return f"{whole // 3600}{NARROW_SPACE}h {whole % 3600 // 60:02d}{NARROW_SPACE}min"
+
+
+_QUANTITY = re.compile(r"\s*([+-]?\d[\d\s\u202f\u00a0]*(?:[.,]\d+)?(?:[eE][+-]?\d+)?)\s*([^\d\s]*)\s*$")
+
+
+def parse(text: str, unit: str) -> float:
+    """The value in SI units of what somebody typed: '15.7 kHz', '15,7k', '2 A'.
+
+    Raises ValueError that names the text and the unit it should have.
+    """
+    match = _QUANTITY.fullmatch(text)
+    if not match:
+        raise ValueError(f"{text!r} is not a quantity in {unit}; write a number and a unit, as 15.7 {unit}")
+    number = float(re.sub(r"[\s\u202f\u00a0]", "", match[1]).replace(",", "."))
+    tail = match[2]
+    prefix = tail.removesuffix(unit)
+    if prefix not in _PREFIXES or (tail and unit not in _UNITS and prefix == tail):
+        raise ValueError(f"{text!r}: {tail!r} is not {unit} with an SI prefix")
+    return number * _PREFIXES[prefix]
