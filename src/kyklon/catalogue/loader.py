@@ -64,7 +64,7 @@ class Catalogue:
     def any(self, part_id: str | None) -> records.CataloguePart | None:
         """The hardware part with that id, whatever its kind."""
         for kind in ("boards", "supplies", "cards", "displays", "adapters", "encoders", "cables"):
-            if part_id in self.parts.get(kind, {}):
+            if part_id and part_id in self.parts.get(kind, {}):
                 return self.parts[kind][part_id]
         return None
 

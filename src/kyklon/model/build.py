@@ -11,8 +11,7 @@ from kyklon.model.findings import Remedy
 from kyklon.model.record import Record
 from kyklon.model.timing import Mode
 
-FORMAT = "kyklon-build"
-VERSION = 1
+VERSION = 1  # of build.json; record.folder migrates older ones
 
 
 class Part(Record):
@@ -156,8 +155,8 @@ class SignOff(Record):
 class Build(Record):
     """The whole build, as saved in build.json."""
 
-    format: Literal["kyklon-build"] = FORMAT
-    version: Literal[1] = VERSION
+    format: Literal["kyklon-build"] = "kyklon-build"
+    version: Literal[1] = 1
     name: str = Field(min_length=1)
     kind: str
     systems: tuple[str, ...]

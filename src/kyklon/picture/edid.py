@@ -152,7 +152,7 @@ def _write_extension(extension: Extension, size_mm: tuple[int, int]) -> bytes:
     data = bytearray()
     if extension.codes:
         data += bytes([2 << 5 | len(extension.codes)])
-        data += bytes([code | (0x80 if index == 0 and code <= 64 else 0) for index, code in enumerate(extension.codes)])
+        data += bytes(extension.codes)
     if extension.audio:
         data += bytes([1 << 5 | 3, 1 << 3 | 1, 0b111, 0b111])  # LPCM, 2 channels, 32-48 kHz, 16-24 bit
         data += bytes([4 << 5 | 3, 1, 0, 0])  # speakers: front left and right

@@ -1,0 +1,5 @@
+"""python -m kyklon"""
+
+from kyklon.cli import main
+
+main()

@@ -1,0 +1,170 @@
+"""What is really on a card or in an image: read once, then handed to findings and to the bring-up as values."""
+
+from __future__ import annotations
+
+import re
+import struct
+import tempfile
+import zlib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from kyklon.card import filesystems, partitions, source
+from kyklon.errors import FormatError, KyklonError, ToolError
+
+ZIMAGE_MAGIC = 0x016F2818  # arch/arm/boot/compressed/head.S: at 0x24 of a 32-bit kernel
+IMAGE64_MAGIC = b"ARM\x64"  # Documentation/arch/arm64/booting.rst: at 0x38 of a 64-bit kernel
+_VERMAGIC = re.compile(rb"vermagic=[^\0]*\b(ARMv[5-8])\b")  # linux/vermagic.h names the 32-bit set
+
+
+@dataclass(frozen=True)
+class KernelFile:
+    """instruction_set: ARMv6, ARMv7, ARMv8; 'ARM 32-bit' when the set cannot be told; '' when it is no kernel."""
+
+    name: str
+    size: int
+    instruction_set: str
+
+
+@dataclass(frozen=True)
+class RootFacts:
+    """What the bring-up needs to know of the root partition."""
+
+    users: tuple[str, ...]
+    services: tuple[str, ...]
+    programs: frozenset[str]
+    release: str
+    expanded: bool
+
+
+@dataclass(frozen=True)
+class CardContents:
+    """Everything the firmware, the kernel and the services would meet, in that order.
+
+    Each *_error is '' or says why that part could not be read. texts: boot files by lower-case path.
+    """
+
+    table: partitions.PartitionTable | None = None
+    table_error: str = ""
+    sizes: Mapping[str, int] = field(default_factory=dict)
+    texts: Mapping[str, str] = field(default_factory=dict)
+    kernels: tuple[KernelFile, ...] = ()
+    boot_free: int = 0
+    boot_error: str = ""
+    root: RootFacts | None = None
+    root_error: str = ""
+
+    def kernel(self, name: str) -> KernelFile | None:
+        return next((kernel for kernel in self.kernels if kernel.name.lower() == name.lower()), None)
+
+
+def kernel_set(data: bytes) -> str:
+    """The instruction set of a kernel file, from its header and, for 32-bit ones, its version string."""
+    if data[0x38:0x3C] == IMAGE64_MAGIC:
+        return "ARMv8"
+    if len(data) >= 0x28 and struct.unpack_from("<I", data, 0x24)[0] == ZIMAGE_MAGIC:
+        for body in (data, _unpacked_payload(data)):
+            match = _VERMAGIC.search(body)
+            if match:
+                return match[1].decode()
+        return "ARM 32-bit"
+    return ""
+
+
+def _unpacked_payload(data: bytes) -> bytes:
+    """A 32-bit kernel carries itself compressed behind its header."""
+    start = data.find(b"\x1f\x8b\x08")
+    if start < 0:
+        return b""
+    try:
+        return zlib.decompressobj(31).decompress(data[start:])
+    except zlib.error:
+        return b""
+
+
+def observe(path: Path) -> CardContents:
+    """Read a card, a device or a plain image."""
+    try:
+        with path.open("rb") as file:
+            table = partitions.parse(file.read(partitions.SECTOR))
+    except FormatError as bad:
+        return CardContents(table_error=str(bad))
+    except OSError as bad:
+        return CardContents(table_error=f"{path} cannot be read: {bad.strerror}.")
+    boot = table.boot()
+    found = CardContents(table=table)
+    found = _with_boot(found, path, boot.start) if boot else _but(found, boot_error="There is no FAT partition.")
+    root = table.root()
+    if root is None:
+        return _but(found, root_error="There is no Linux partition.")
+    try:
+        return _but(found, root=_observe_root(path, root.start))
+    except ToolError as bad:
+        return _but(found, root_error=str(bad))
+
+
+def observe_source(facts: source.SourceFacts) -> CardContents:
+    """The partition table and the boot partition inside an image file, without unpacking the rest of it."""
+    if facts.kind == "plain":
+        return observe(facts.path)
+    with tempfile.NamedTemporaryFile(prefix="kyklon-boot-") as held:
+        wanted = 0
+        stream = source.chunks(facts)
+        try:
+            for piece in stream:
+                held.write(piece)
+                if not wanted:
+                    boot = partitions.parse(piece[: partitions.SECTOR]).boot()
+                    wanted = boot.end if boot else len(piece)
+                if held.tell() >= wanted:
+                    break
+        except KyklonError as bad:
+            return CardContents(table_error=str(bad))
+        held.flush()
+        found = observe(Path(held.name))
+    return _but(found, root=None, root_error="The root partition is read from the written card.")
+
+
+def _but(contents: CardContents, **changes: object) -> CardContents:
+    return CardContents(**{**contents.__dict__, **changes})
+
+
+def _with_boot(found: CardContents, path: Path, offset: int) -> CardContents:
+    volume = filesystems.FatVolume(path, offset)
+    with tempfile.TemporaryDirectory(prefix="kyklon-boot-") as held:
+        folder = Path(held)
+        try:
+            volume.copy_out(folder)
+            free = volume.free_bytes()
+        except ToolError as bad:
+            return _but(found, boot_error=f"The boot partition cannot be read: {bad}")
+        sizes: dict[str, int] = {}
+        texts: dict[str, str] = {}
+        kernels: list[KernelFile] = []
+        for file in sorted(folder.rglob("*")):
+            if not file.is_file():
+                continue
+            name = file.relative_to(folder).as_posix()
+            sizes[name] = file.stat().st_size
+            data = file.read_bytes()
+            if instruction_set := kernel_set(data):
+                kernels.append(KernelFile(name, len(data), instruction_set))
+            elif len(data) <= filesystems.TEXT_LIMIT and b"\0" not in data:
+                texts[name.lower()] = data.decode("utf-8", "replace")
+    return _but(found, sizes=sizes, texts=texts, kernels=tuple(kernels), boot_free=free)
+
+
+def _observe_root(path: Path, offset: int) -> RootFacts:
+    names = ("/etc/passwd", "/etc/image-release", "/etc/expanded")
+    files = filesystems.read_ext_files(path, offset, names)
+    users = [line.split(":")[0] for line in (files["/etc/passwd"] or b"").decode().splitlines() if ":" in line]
+    services = filesystems.list_ext_folder(path, offset, "/etc/services.d")
+    programs = filesystems.list_ext_folder(path, offset, "/usr/bin")
+    return RootFacts(
+        users=tuple(users),
+        services=tuple(name.removesuffix(".service") for name in services),
+        programs=frozenset(f"/usr/bin/{program}" for program in programs),
+        release=(files["/etc/image-release"] or b"").decode("utf-8", "replace").strip(),
+        expanded=files["/etc/expanded"] is not None,
+    )

@@ -1,0 +1,64 @@
+"""What the image and the card say against the build."""
+
+from __future__ import annotations
+
+from kyklon.card.contents import CardContents
+from kyklon.card.source import SourceFacts
+from kyklon.model.build import Build, CardState
+from kyklon.model.findings import Finding, Severity
+
+OPERATION = 20
+MIN_FREE = 1 << 20  # bytes; CP: a boot partition with less has no room for the next kernel
+
+
+def findings(
+    build: Build, facts: SourceFacts | None, source_error: str, card: CardContents | None
+) -> list[Finding]:
+    found: list[Finding] = []
+    if source_error:
+        found.append(
+            _finding("source", Severity.STOP, "Image file", "The image cannot be used", source_error,
+                     "What is damaged before the write is damaged after it.", "the file's own bytes")
+        )  # fmt: skip
+    elif facts is None:
+        found.append(
+            _finding("no-source", Severity.NOTE, "Image file", "No image is chosen", "Choose the image file to write.",
+                     "It is what the card is made of.")
+        )  # fmt: skip
+    elif build.source.sha256 is None:
+        found.append(
+            _finding("no-checksum", Severity.NOTE, facts.path.name, "The image's checksum is not known",
+                     "Paste the SHA-256 its maker states.", "Only it tells a whole download from a damaged one.")
+        )  # fmt: skip
+    found += _state(build)
+    if card is not None and build.card.bootable and not card.boot_error and card.table and card.boot_free < MIN_FREE:
+        found.append(
+            _finding("boot-full", Severity.CAUTION, "Boot partition", "The boot partition is nearly full",
+                     f"{card.boot_free} bytes are free.", "Boot files may not fit.", "the bytes on the card")
+        )  # fmt: skip
+    return found
+
+
+def _state(build: Build) -> list[Finding]:
+    card = build.card
+    if card.state in (CardState.CANCELLED, CardState.FAILED, CardState.WRITING):
+        return [
+            _finding("not-bootable", Severity.STOP, card.drive or "Card", "The card is not bootable",
+                     f"Its last write was {card.state.value}; it has no partition table.",
+                     "The machine finds nothing to start from.", "logbook")
+        ]  # fmt: skip
+    if card.state is CardState.UNPROVEN:
+        return [
+            _finding("unproven", Severity.CAUTION, card.drive, "The card was not read back",
+                     "Reading back was cancelled.", "A worn card keeps other bytes than it was given.", "logbook")
+        ]  # fmt: skip
+    return []
+
+
+def _finding(
+    code: str, severity: Severity, subject: str, title: str, message: str, why: str, source: str = "Common practice"
+) -> Finding:
+    return Finding(
+        code=f"card.{code}", severity=severity, operation=OPERATION, subject=subject, title=title, message=message,
+        why=why, source=source,
+    )  # fmt: skip

@@ -1,0 +1,390 @@
+"""Every operation without a window. Exit codes: 0 fine, 1 findings of severity stop, 2 wrong use, 3 failed.
+
+With --json a command prints one JSON document and nothing else on standard output.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+from typer.exceptions import TyperException
+
+from kyklon import inspection, observing, workshop
+from kyklon.card.interlock import judge
+from kyklon.catalogue.loader import Catalogue, load
+from kyklon.errors import Cancelled, KyklonError, Refused, WrongUse
+from kyklon.model.build import Build
+from kyklon.model.findings import Finding, Severity
+from kyklon.places import catalogue_folder, demo_folder
+from kyklon.progress import Progress
+from kyklon.quantities import show_bytes, show_duration
+from kyklon.record import folder as store
+from kyklon.world import World
+
+OK, STOPS, WRONG, FAILED = 0, 1, 2, 3
+
+app = typer.Typer(no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False, help=__doc__)
+timing_app = typer.Typer(no_args_is_help=True, help="Timings by standard and formula.")
+edid_app = typer.Typer(no_args_is_help=True, help="Identification data of displays.")
+app.add_typer(timing_app, name="timing")
+app.add_typer(edid_app, name="edid")
+
+Folder = Annotated[Path, typer.Argument(help="The build folder.", metavar="FOLDER")]
+Json = Annotated[bool, typer.Option("--json", help="One JSON document and nothing else.")]
+
+
+def main() -> None:
+    """The entry point: runs a command and turns errors into sentences and exit codes."""
+    try:
+        code = app(standalone_mode=False)
+        sys.exit(code if isinstance(code, int) else OK)
+    except typer.Exit as done:
+        sys.exit(done.exit_code)
+    except typer.Abort:
+        sys.exit(FAILED)
+    except TyperException as bad:
+        if str(bad):
+            _tell(str(bad))
+        sys.exit(WRONG)
+    except WrongUse as bad:
+        _tell(str(bad))
+        sys.exit(WRONG)
+    except KyklonError as bad:
+        _tell(str(bad))
+        sys.exit(FAILED)
+
+
+def _tell(text: str) -> None:
+    print(f"kyklon: {text}", file=sys.stderr)
+
+
+def _out(data: Any, as_json: bool, lines: Callable[[], list[str]]) -> None:
+    if as_json:
+        print(json.dumps(data, indent=1, ensure_ascii=False))
+    else:
+        print("\n".join(lines()))
+
+
+class _Meter:
+    """Progress on standard error, when somebody is looking."""
+
+    def __init__(self) -> None:
+        self._shown = False
+
+    def __call__(self, report: Progress) -> None:
+        if not sys.stderr.isatty():
+            return
+        share = f"{report.fraction:4.0%}" if report.fraction is not None else ""
+        rate = f"{show_bytes(report.rate)}/s" if report.rate and report.unit == "B" else ""
+        left = f"{show_duration(report.seconds_left)} left" if report.seconds_left is not None else ""
+        print(f"\r{report.phase} {share} {rate} {left}\033[K", end="", file=sys.stderr, flush=True)
+        self._shown = True
+
+    def done(self) -> None:
+        if self._shown:
+            print(file=sys.stderr)
+
+
+def _open(folder: Path) -> tuple[Build, Catalogue]:
+    opened = store.load(folder)
+    if opened.warning:
+        _tell(opened.warning)
+    return opened.build, load(catalogue_folder())
+
+
+# --- the build -----------------------------------------------------------------------------------------------
+
+
+@app.command()
+def demo(
+    folder: Annotated[Path | None, typer.Option(help="Where to make it.")] = None,
+    no_window: Annotated[bool, typer.Option("--no-window", help="Make it, print its path, and stop.")] = False,
+) -> int:
+    """Make the demo build afresh and open it."""
+    from kyklon.demo import lighthouse
+
+    made = lighthouse.make(folder or demo_folder(lighthouse.NAME), load(catalogue_folder()))
+    print(made)
+    return OK if no_window else _window(made)
+
+
+@app.command("open")
+def open_build(folder: Folder) -> int:
+    """Open a build in the window."""
+    store.load(folder)
+    return _window(folder)
+
+
+def _window(folder: Path) -> int:
+    from kyklon.app.start import run  # the commands need no window
+
+    return run(folder)
+
+
+@app.command()
+def check(folder: Folder, as_json: Json = False) -> int:
+    """All findings of a build."""
+    build, catalogue = _open(folder)
+    found = inspection.inspect(build, catalogue, observing.observe(build, folder, catalogue))
+    _out({"findings": [_finding(each) for each in found]}, as_json, lambda: [_finding_text(each) for each in found])
+    return STOPS if any(each.severity is Severity.STOP for each in found) else OK
+
+
+def _finding(found: Finding) -> dict[str, Any]:
+    keys = ("code", "severity", "operation", "subject", "message", "why", "source")
+    data = found.model_dump(mode="json", include=set(keys))
+    message = f"{found.title}. {found.message}"
+    return {key: data[key] for key in keys} | {
+        "message": message,
+        "remedy": found.remedy.label if found.remedy else None,
+    }
+
+
+def _finding_text(found: Finding) -> str:
+    remedy = f"\n      remedy: {found.remedy.label} (kyklon remedy FOLDER {found.code})" if found.remedy else ""
+    return f"{found.operation} {found.severity.upper():8}{found.title}. {found.message}\n      {found.why}{remedy}"
+
+
+@app.command()
+def remedy(folder: Folder, code: Annotated[str, typer.Argument(help="A finding's code.")]) -> int:
+    """Apply the remedy of a finding to the build."""
+    build, catalogue = _open(folder)
+    found = inspection.find(inspection.inspect(build, catalogue, observing.observe(build, folder, catalogue)), code)
+    if found.remedy is None:
+        raise WrongUse(f"{found.code} has no remedy that the program can apply.", do=found.why)
+    workshop.apply_remedy(folder, build, found.remedy, found.title)
+    for change in found.remedy.changes:
+        print(f"{change.label}: {change.before} → {change.after}")
+    return OK
+
+
+# --- card ----------------------------------------------------------------------------------------------------
+
+
+@app.command()
+def drives(folder: Folder, as_json: Json = False) -> int:
+    """The drives there are, and what the interlock says of each."""
+    build, catalogue = _open(folder)
+    world = observing.observe_source(build, folder, World())
+    rows = [
+        {**target.facts.model_dump(), "allowed": verdict.allowed, "refusals": verdict.refusals, "lose": verdict.lose,
+         "loss": verdict.loss}
+        for target, verdict in workshop.verdicts(folder, build, world.source)
+    ]  # fmt: skip
+
+    def lines() -> list[str]:
+        told = []
+        for row in rows:
+            verdict = "refused: " + " ".join(row["refusals"]) if row["refusals"] else row["loss"] or "free to write"
+            told.append(f"{row['name']:14} {show_bytes(row['size']):>9}  {row['bus']:5} {verdict}")
+        return told
+
+    _out({"drives": rows}, as_json, lines)
+    return OK
+
+
+@app.command()
+def write(
+    image: Annotated[Path, typer.Argument(help="The image file.")],
+    target: Annotated[str, typer.Argument(help="A simulated drive's name, a drive, or a file.")],
+    sha256: Annotated[str | None, typer.Option(help="The checksum the image's maker states.")] = None,
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask when the drive is empty.")] = False,
+    lose: Annotated[str, typer.Option(help="The name of what may be lost, letter for letter.")] = "",
+    folder: Annotated[Path | None, typer.Option(help="The build folder the card belongs to.")] = None,
+    as_json: Json = False,
+) -> int:
+    """Write an image to a drive, read it back and compare."""
+    from kyklon.card import source
+
+    owner = folder or _owner_of(image)
+    facts = source.inspect(image)
+    place = workshop.find_target(target, owner, facts.unpacked or 0)
+    build = store.load(owner).build if owner else None
+    verdict = judge(workshop.case_for(build, facts, place))
+    if verdict.refusals:
+        raise Refused(verdict.refusals, do="Choose another drive.")
+    if not verdict.lose and not yes and not typer.confirm(f"Write {image.name} to {place.facts.name}?", err=True):
+        raise Cancelled
+    meter = _Meter()
+    begun = time.monotonic()
+    if owner and build and place.facts.simulated and _is_the_builds(image, owner, build):
+        known = sha256 or build.source.sha256
+        fresh = build.model_copy(update={"source": build.source.model_copy(update={"sha256": known})})
+        _record, bad, report = workshop.write_card(owner, fresh, place, typed=lose, sink=meter)
+        if bad is not None:
+            raise bad
+        assert report is not None
+    else:
+        report = workshop.write(place, facts, build, typed=lose, sha256=sha256, sink=meter)
+    meter.done()
+    data = {
+        "bytes": report.size,
+        "seconds": round(time.monotonic() - begun, 3),
+        "sha256": report.sha256,
+        "verified": report.verified,
+    }
+    _out(data, as_json, lambda: [
+        f"{show_bytes(report.size)} written to {place.facts.name} and read back in {show_duration(report.seconds)}.",
+        f"SHA-256 {report.sha256}",
+    ])  # fmt: skip
+    return OK
+
+
+def _owner_of(image: Path) -> Path | None:
+    """The build folder an image lies in, the present folder when it is one, or the demo's."""
+    for place in (*image.resolve().parents, Path.cwd(), demo_folder("lighthouse-cafe-table")):
+        if (place / store.CURRENT).exists():
+            return place
+    return None
+
+
+def _is_the_builds(image: Path, folder: Path, build: Build) -> bool:
+    return bool(build.source.path) and observing.resolve(folder, build.source.path).resolve() == image.resolve()
+
+
+@app.command()
+def issue(folder: Folder, to: Annotated[Path, typer.Option("--to", help="Where the files go.")]) -> int:
+    """Write every issued file of a build into a folder."""
+    build, catalogue = _open(folder)
+    for name in workshop.issue_everything(build, catalogue, observing.observe(build, folder, catalogue), to):
+        print(to / name)
+    return OK
+
+
+Card = Annotated[str, typer.Option("--card", help="A simulated drive's name, a drive, or an image file.")]
+
+
+@app.command()
+def apply(
+    folder: Folder,
+    card: Card,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Show the difference, change nothing.")] = False,
+) -> int:
+    """Put the build's boot files on a card's FAT partition."""
+    from kyklon.card import contents
+
+    build, catalogue = _open(folder)
+    target = _existing(card, folder)
+    if dry_run:
+        there = contents.observe(target.path)
+        if there.table is None or there.boot_error:
+            raise KyklonError(f"{card} has no boot partition. {there.table_error or there.boot_error}")
+        put = workshop.plan_boot_files(build, catalogue, there)
+    else:
+        put = workshop.put_boot_files(folder, build, catalogue, target)
+        if target.facts.identity == build.card.drive and put.files:
+            from kyklon.model.build import edited
+            from kyklon.record.logbook import now
+
+            store.save(folder, edited(build, "card.boot_files_at", now()))
+    print("\n".join(put.differences.values()) or "The card has this build's boot files already.")
+    return OK
+
+
+def _existing(name: str, folder: Path) -> workshop.Target:
+    target = workshop.find_target(name, folder)
+    if not target.path.exists():
+        raise WrongUse(f"{name} is not there or was never written.", do="Write the image first.")
+    return target
+
+
+# --- power-on ------------------------------------------------------------------------------------------------
+
+
+@app.command()
+def bringup(folder: Folder, card: Card, as_json: Json = False) -> int:
+    """Predict the first power-on from the bytes on a card."""
+    from kyklon.card import contents
+    from kyklon.poweron.bringup import bring_up, lay_out
+
+    build, catalogue = _open(folder)
+    world = observing.observe(build, folder, catalogue)
+    bench = lay_out(
+        build, catalogue, contents.observe(_existing(card, folder).path),
+        identification=world.identification, scan=world.scan, on_machine=world.on_machine,
+    )  # fmt: skip
+    result = bring_up(bench)
+
+    def failure(each: Any) -> dict[str, Any]:
+        return {"code": each.code, "cause": each.cause, "remedy": each.remedy.label if each.remedy else None}
+
+    data = {
+        "reached": result.reached,
+        "events": [asdict(event) for event in result.events],
+        "failure": failure(result.failure) if result.failure else None,
+        "later": [failure(each) for each in result.failures[1:]],
+        "screen": asdict(result.screen),
+        "games": result.games,
+    }
+
+    def lines() -> list[str]:
+        told = [f"{event.at_s:7.1f} s  {event.stage:16} {event.text}  [{event.lamp}]" for event in result.events]
+        told.append(f"Reached: {result.reached}. Screen: {result.screen.title}")
+        told += [f"  {line}" for line in result.screen.lines]
+        for number, each in enumerate(result.failures):
+            word = "Fails" if number == 0 else "Then"
+            told.append(f"{word}: {each.cause} Remedy: {each.remedy.label if each.remedy else 'none'} ({each.code})")
+        return told
+
+    _out(data, as_json, lines)
+    return STOPS if result.failure else OK
+
+
+# --- library -------------------------------------------------------------------------------------------------
+
+
+@app.command()
+def scan(
+    folder: Folder,
+    library: Annotated[Path | None, typer.Option(help="Another library folder.")] = None,
+    as_json: Json = False,
+) -> int:
+    """Which games are ready, and why the rest are not."""
+    from kyklon.library import findings
+    from kyklon.library.scan import scan as scan_folder
+
+    build, catalogue = _open(folder)
+    place = library or observing.resolve(folder, build.library.folder)
+    found = scan_folder(place, observing.systems_of(build, catalogue), build.library)
+    rows = [
+        {"system": g.system, "title": g.title, "files": g.files, "bytes": g.size, "discs": g.discs, "ready": g.ready,
+         "reasons": [{"code": r.code, "text": r.text} for r in g.reasons]}
+        for g in found.games
+    ]  # fmt: skip
+    told = findings.findings(build, catalogue, found)
+
+    def lines() -> list[str]:
+        waiting = [f"{g.system:12} {g.title}: {' '.join(r.text for r in g.reasons)}" for g in found.games if g.reasons]
+        return [*waiting, f"{len(found.ready)} of {len(found.games)} games are ready."]
+
+    _out({"games": rows, "ready": len(found.ready), "findings": [_finding(each) for each in told]}, as_json, lines)
+    return STOPS if any(each.severity is Severity.STOP for each in told) else OK
+
+
+@app.command()
+def transfer(
+    folder: Folder, to: Annotated[Path, typer.Option("--to", help="Where the games go.")], as_json: Json = False
+) -> int:
+    """Move what is ready into the folder layout of the image, and read it back."""
+    build, catalogue = _open(folder)
+    meter = _Meter()
+    build, report = workshop.move_games(folder, build, catalogue, to, sink=meter)
+    store.save(folder, build)
+    meter.done()
+    _out(asdict(report), as_json, lambda: [
+        f"{report.games} games, {report.files} files, {show_bytes(report.size)} in {to}; "
+        f"{report.already_there} were there already."
+    ])  # fmt: skip
+    return OK
+
+
+from kyklon.cli_picture import register  # noqa: E402 # the groups above must exist first
+
+register(timing_app, edid_app)

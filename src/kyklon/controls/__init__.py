@@ -1,0 +1,1 @@
+"""Operation 40: from a switch on the panel to an input of a game."""

@@ -1,0 +1,153 @@
+"""The demo's card image: a real MBR, FAT32 and ext4, made with the usual tools, packed as .img.xz."""
+
+from __future__ import annotations
+
+import lzma
+import os
+import tempfile
+from pathlib import Path
+
+from kyklon import tools
+from kyklon.demo.noise import device_tree, kernel_32, kernel_64
+
+MIB = 1 << 20
+EPOCH = 1_780_272_000  # 1 June 2026, the image's release date
+BOOT_START, BOOT_SIZE, ROOT_SIZE = 4 * MIB, 48 * MIB, 32 * MIB  # bytes; FAT32 needs 65 525 clusters of 512 bytes
+_FIXED = {"SOURCE_DATE_EPOCH": str(EPOCH), "E2FSPROGS_FAKE_TIME": str(EPOCH), "MTOOLSRC": "/dev/null"}
+
+BOOT_FILE = """\
+# Quayside boot file. Lines that begin with # are remarks; the last value of a key wins.
+# Sections name a board; [all] is for every board.
+kernel.file=merrow8.krn
+sound.route=digital
+memory.video=128
+# A mode most screens know:
+picture.timing=25175000 640/16/96/48- 480/10/2/33-
+startup.greeting=off
+[sprat]
+memory.video=64
+[ling]
+fan.start_celsius=60
+"""
+KERNEL_LINE = "console=serial0,115200 console=tty1 root=/dev/mmcblk0p2 rootfstype=ext4 rootwait quiet\n"
+EXTLINUX = """\
+# for boards that read this file instead
+DEFAULT quayside
+LABEL quayside
+  LINUX /merrow8.krn
+  FDT /ling.dtb
+  APPEND root=/dev/mmcblk0p2 rootwait quiet
+"""
+FIRST_BOOT = "# read once, at the first start\nuser.name=player\nnetwork.country=\nnetwork.name=quayside\n"
+SERVICES = ("network", "shutdown-watcher", "sound", "gangway")
+
+
+def make_image(path: Path) -> None:
+    """Write the packed image to `path` (.img.xz). Raises ToolError when a system tool is missing."""
+    with tempfile.TemporaryDirectory(prefix="kyklon-demo-") as held:
+        work = Path(held)
+        boot, root, whole = work / "boot.fat", work / "root.ext4", work / "whole.img"
+        _make_boot(boot, work / "boot")
+        _make_root(root, work / "root")
+        _join(whole, boot, root)
+        with lzma.open(path, "wb", preset=1) as packed, whole.open("rb") as file:
+            while block := file.read(4 * MIB):
+                packed.write(block)
+
+
+def _dated(path: Path) -> None:
+    os.utime(path, (EPOCH, EPOCH))
+
+
+def boot_files() -> dict[str, bytes]:
+    """The boot partition's files."""
+    files = {
+        "merrow.cfg": BOOT_FILE.encode(),
+        "kernel.line": KERNEL_LINE.encode(),
+        "extlinux/extlinux.conf": EXTLINUX.encode(),
+        "first-boot.cfg": FIRST_BOOT.encode(),
+        "services.list": "".join(f"{name}\n" for name in SERVICES).encode(),
+        "merrow6.krn": kernel_32("ARMv6"),
+        "merrow7.krn": kernel_32("ARMv7"),
+        "merrow8.krn": kernel_64(),
+        "readme.txt": b"Quayside: put the card into the board and switch on.\r\n",
+    }
+    for board in ("sprat", "herring", "cod", "ling"):
+        files[f"{board}.dtb"] = device_tree(f"Merrow {board.capitalize()}", f"merrow,{board}")
+    return files
+
+
+def _make_boot(path: Path, tree: Path) -> None:
+    for name, data in boot_files().items():
+        file = tree / name
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_bytes(data)
+        _dated(file)
+    _dated(tree / "extlinux")
+    with path.open("wb") as image:
+        image.truncate(BOOT_SIZE)
+    tools.run(
+        ["mkfs.fat", "-F", "32", "-s", "1", "-n", "QUAYBOOT", "-i", "4b594b31", "--invariant", str(path)],
+        environment=_FIXED,
+    )
+    names = sorted(str(each) for each in tree.iterdir())
+    tools.run(["mcopy", "-s", "-m", "-i", str(path), *names, "::/"], environment=_FIXED)
+
+
+def root_tree() -> dict[str, str]:
+    """The root partition's files; a name that ends in / is an empty folder."""
+    files = {
+        "etc/passwd": "root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000:player:/home/player:/bin/sh\n",
+        "etc/hostname": "quayside\n",
+        "etc/image-release": "Quayside 4.2, 2026-06-01\n",
+        "usr/bin/gangway": "#!/bin/sh\n# stands for the front end\n",
+        "usr/bin/shutdown-watcher": "#!/bin/sh\n# stands for the watcher\n",
+        "home/player/": "",
+        "games/": "",
+        "system-files/": "",
+        "proc/": "",
+        "sys/": "",
+    }
+    for service in SERVICES:
+        files[f"etc/services.d/{service}.service"] = (
+            f"[Unit]\nDescription={service}\n[Service]\nExecStart=/usr/bin/{service}\n"
+        )
+    return files
+
+
+def _make_root(path: Path, tree: Path) -> None:
+    for name, text in root_tree().items():
+        file = tree / name
+        if name.endswith("/"):
+            file.mkdir(parents=True)
+        else:
+            file.parent.mkdir(parents=True, exist_ok=True)
+            file.write_text(text, encoding="utf-8")
+            file.chmod(0o755 if "bin/" in name else 0o644)
+    for each in sorted(tree.rglob("*"), reverse=True):
+        _dated(each)
+    _dated(tree)
+    with path.open("wb") as image:
+        image.truncate(ROOT_SIZE)
+    options = "root_owner=0:0,hash_seed=4b594b00-0000-4000-8000-000000000002,lazy_itable_init=0"
+    tools.run(
+        ["mkfs.ext4", "-q", "-L", "quayroot", "-U", "4b594b00-0000-4000-8000-000000000001", "-E", options]
+        + ["-d", str(tree), str(path)],
+        environment=_FIXED,
+    )
+
+
+def _join(whole: Path, boot: Path, root: Path) -> None:
+    root_start = BOOT_START + BOOT_SIZE
+    with whole.open("wb") as file:
+        file.truncate(root_start + ROOT_SIZE)
+    script = (
+        f"label: dos\nlabel-id: 0x4b594b31\nunit: sectors\n"
+        f"start={BOOT_START // 512}, size={BOOT_SIZE // 512}, type=c, bootable\n"
+        f"start={root_start // 512}, size={ROOT_SIZE // 512}, type=83\n"
+    )
+    tools.run(["sfdisk", "--quiet", str(whole)], stdin=script.encode())
+    with whole.open("r+b") as file:
+        for start, part in ((BOOT_START, boot), (root_start, root)):
+            file.seek(start)
+            file.write(part.read_bytes())

@@ -1,0 +1,142 @@
+"""Scenario 1, the Lighthouse Café table: a cocktail cabinet with two facing players and a tube laid flat.
+
+It starts with four faults that its owner does not know of: a kernel of the wrong instruction set, an encoder
+without its quirk, a menu mode the tube cannot show, and a system file with the wrong name.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import shutil
+from pathlib import Path
+
+from kyklon.catalogue.loader import Catalogue, standard_timings
+from kyklon.catalogue.records import Board, Display, Encoder, Panel, System
+from kyklon.controls.mapping import wire_in_order
+from kyklon.demo.card_image import make_image
+from kyklon.demo.drives import make_drives
+from kyklon.demo.library import make_library
+from kyklon.errors import BuildFolderError
+from kyklon.model.build import (
+    BootSettings,
+    Build,
+    ControlSettings,
+    Hotkey,
+    LibrarySettings,
+    Link,
+    Part,
+    PictureSettings,
+    Source,
+    SystemMode,
+    TuningLayers,
+)
+from kyklon.model.timing import Mode
+from kyklon.picture import edid
+from kyklon.picture.ranges import propose
+from kyklon.record import folder as store
+from kyklon.record.logbook import Logbook
+
+NAME = "lighthouse-cafe-table"
+IMAGE = "attachments/quayside-4.2.img.xz"
+TUBE, PANE = "attachments/casement-19.edid", "attachments/pane-24.edid"
+SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "elm-micro", "fir-board-v")
+
+
+def make(folder: Path, catalogue: Catalogue) -> Path:
+    """The demo build afresh in `folder`. Only a folder that is empty, missing or an earlier demo is replaced."""
+    _clear(folder)
+    (folder / "attachments").mkdir(parents=True)
+    (folder / ".demo").write_text("Made by Kyklon; made afresh without asking.\n", encoding="utf-8")
+    make_image(folder / IMAGE)
+    make_drives(folder / "drives")
+    make_library(folder / "library")
+    (folder / "stick").mkdir()
+    _make_identification(folder, catalogue)
+    with (folder / IMAGE).open("rb") as file:
+        checksum = hashlib.file_digest(file, "sha256").hexdigest()
+    store.save(folder, build(catalogue, checksum))
+    Logbook(folder).add(0, "Build started", "Lighthouse Café table: plan taken over from the owner's notes.")
+    return folder
+
+
+def _clear(folder: Path) -> None:
+    if not folder.exists():
+        return
+    if any(folder.iterdir()) and not (folder / ".demo").exists():
+        raise BuildFolderError(
+            f"{folder} holds files that are not a demo's.", do="Name an empty folder; nothing was changed."
+        )
+    shutil.rmtree(folder)
+
+
+def _make_identification(folder: Path, catalogue: Catalogue) -> None:
+    tube, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
+    mode = propose(catalogue.get(System, "birch-16"), tube, board, tube.ranges)
+    assert mode is not None
+    limits = edid.RangeLimits((49, 63), (15, 17), 50)
+    data = edid.Edid("KYK", 0x1901, 1901, 2026, tube.name, (mode.timing,), (376, 282), limits)
+    (folder / TUBE).write_bytes(edid.write(data))
+    limits = edid.RangeLimits((50, 76), (30, 83), 170)
+    extension = edid.Extension((16, 4, 3, 1), audio=True, hdmi=True)
+    full = standard_timings("cta")[16].timing
+    data = edid.Edid("KYK", 0x2401, 2401, 2026, "Pane 24", (full,), (531, 299), limits, extension=extension)
+    (folder / PANE).write_bytes(edid.write(data))
+
+
+def build(catalogue: Catalogue, checksum: str) -> Build:
+    """The build as its owner left it, faults included."""
+    encoder, panel = catalogue.get(Encoder, "tackle-pair"), catalogue.get(Panel, "cocktail-pair")
+    tube, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
+    modes = []
+    for system_id in SYSTEMS:
+        mode = propose(catalogue.get(System, system_id), tube, board, tube.ranges)
+        if mode is not None:
+            modes.append(SystemMode(system=system_id, mode=mode))
+    return Build(
+        name="Lighthouse Café table",
+        kind="Cocktail cabinet · two facing players · tube laid flat",
+        systems=SYSTEMS,
+        parts=tuple(
+            Part(role=role, part=part)
+            for role, part in (
+                ("board", "herring"), ("supply", "ballast-3a"), ("card", "cockle-32"), ("display", "casement-19"),
+                ("adapter", "gantry-rgb"), ("encoder", "tackle-pair"), ("image", "quayside"),
+            )
+        ),
+        links=(
+            Link(start="supply.out", end="board.power", cable="power-a-micro-1m5"),
+            Link(start="board.video", end="adapter.in", cable="hdmi-a-a-1m"),
+            Link(start="adapter.out", end="display.rgb", cable="rgb-21-1m5"),
+            Link(start="board.usb1", end="encoder.usb", cable="usb-a-b-1m"),
+            Link(start="card.plug", end="board.card", cable="socket"),
+        ),
+        source=Source(path=IMAGE, sha256=checksum),
+        boot=BootSettings(
+            dialect="merrow",
+            kernel="merrow8.krn",
+            device_tree="herring.dtb",
+            overscan_percent=5.0,
+            country="GB",
+            hostname="lighthouse",
+            services=("network", "shutdown-watcher", "sound", "gangway"),
+        ),
+        picture=PictureSettings(
+            menu=Mode(name="CTA 1", timing=standard_timings("cta")[1].timing),
+            systems=tuple(modes),
+            identification=TUBE,
+        ),
+        controls=ControlSettings(
+            panel=panel.id,
+            wires=wire_in_order(panel, encoder),
+            hotkeys=(
+                Hotkey(action="leave the game", control="start"), Hotkey(action="reset", control="b1"),
+                Hotkey(action="save", control="b3"), Hotkey(action="load", control="b6"),
+            ),
+        ),
+        library=LibrarySettings(folder="library", destination="stick"),
+        tuning=TuningLayers(
+            front_end={"render-queue-frames": 1, "audio-buffer-ms": 48},
+            systems={"birch-16": {"run-ahead-frames": 1}, "fir-board-v": {"rotate-picture": "quarter left"}},
+            games={"birch-16/Brass Parade": {"run-ahead-frames": 0}},
+        ),
+    )  # fmt: skip

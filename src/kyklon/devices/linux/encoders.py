@@ -1,0 +1,41 @@
+"""Real encoders through evdev: what is pressed, in the kernel's names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from kyklon.devices.ports import InputEvent
+from kyklon.errors import KyklonError
+
+
+class LinuxEncoder:
+    """Events of one input device, as /dev/input/event5. Players are told apart by device, not here."""
+
+    def __init__(self, path: str, player: int = 1) -> None:
+        self._path, self._player = path, player
+
+    def events(self) -> Iterator[InputEvent]:
+        import evdev  # 20 ms that only a live test needs
+
+        try:
+            device = evdev.InputDevice(self._path)
+        except OSError as bad:
+            raise KyklonError(f"{self._path} cannot be read: {bad}.", do="Plug it in; join the group 'input'.") from bad
+        try:
+            for event in device.read_loop():
+                told = self._translate(event.type, event.code, event.value)
+                if told is not None:
+                    yield told
+        except OSError as bad:
+            raise KyklonError(f"{self._path} went away.", do="Plug the encoder in again.") from bad
+
+    def _translate(self, kind: int, code: int, value: int) -> InputEvent | None:
+        from evdev import ecodes
+
+        if kind == ecodes.EV_KEY and value in (0, 1):
+            names = ecodes.bytype[ecodes.EV_KEY][code]
+            name = names if isinstance(names, str) else names[0]
+            return InputEvent(player=self._player, code=name, value=value)
+        if kind == ecodes.EV_ABS:
+            return InputEvent(player=self._player, code=ecodes.ABS[code], value=(value > 0) - (value < 0))
+        return None

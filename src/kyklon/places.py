@@ -1,0 +1,20 @@
+"""Where a user's things live."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import platformdirs
+
+
+def data_folder() -> Path:
+    return platformdirs.user_data_path("kyklon")
+
+
+def demo_folder(name: str) -> Path:
+    return data_folder() / "demo" / name
+
+
+def catalogue_folder() -> Path:
+    """The user's own parts, layered over the shipped ones."""
+    return platformdirs.user_config_path("kyklon") / "catalogue"

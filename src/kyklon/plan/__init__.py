@@ -1,0 +1,1 @@
+"""Operation 10: parts, connections, capacity, and whether they fit together."""

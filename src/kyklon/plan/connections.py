@@ -1,0 +1,91 @@
+"""The links of a build resolved to ports, with everything that is wrong with each."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Cable, CataloguePart, Port
+from kyklon.model.build import Build, Link
+
+
+@dataclass(frozen=True)
+class Connection:
+    """A link with its ports and cable. faults: what is wrong, each a sentence; '' ports mean the link dangles."""
+
+    link: Link
+    cable: Cable | None
+    start: Port | None
+    end: Port | None
+    faults: tuple[str, ...]
+    fitting: str = ""  # id of a cable of the catalogue that would fit
+
+
+def connections(build: Build, catalogue: Catalogue) -> tuple[Connection, ...]:
+    return tuple(_connect(link, build, catalogue) for link in build.links)
+
+
+def port_of(name: str, build: Build, catalogue: Catalogue) -> tuple[CataloguePart | None, Port | None]:
+    """The part and port that 'role.port' names."""
+    role, _, port_id = name.partition(".")
+    part = catalogue.any(build.part(role))
+    return part, part.port(port_id) if part else None
+
+
+def _connect(link: Link, build: Build, catalogue: Catalogue) -> Connection:
+    cable = catalogue.find(Cable, link.cable)
+    start_part, start = port_of(link.start, build, catalogue)
+    end_part, end = port_of(link.end, build, catalogue)
+    faults: list[str] = []
+    for name, part, port in ((link.start, start_part, start), (link.end, end_part, end)):
+        if port is None:
+            role, _, port_id = name.partition(".")
+            faults.append(f"{part.name if part else 'No ' + role} has no port “{port_id}”.")
+    if cable is None:
+        faults.append(f"The catalogue has no cable {link.cable!r}.")
+    if cable is None or start is None or end is None or start_part is None or end_part is None:
+        return Connection(link, cable, start, end, tuple(faults))
+    faults += _faults(cable, start_part, start, end_part, end)
+    fitting = "" if not faults else _fitting(start, end, catalogue)
+    return Connection(link, cable, start, end, tuple(faults), fitting)
+
+
+def _faults(cable: Cable, start_part: CataloguePart, start: Port, end_part: CataloguePart, end: Port) -> list[str]:
+    faults = []
+    if sorted(cable.ends) != sorted((start.connector, end.connector)):
+        faults.append(
+            f"{cable.name} has the plugs {cable.ends[0]} and {cable.ends[1]}; {start_part.name} wants "
+            f"{start.connector} and {end_part.name} {end.connector}."
+        )
+    if start.direction == "in" or end.direction == "out":
+        faults.append(f"{start_part.name} cannot feed {end_part.name}: the direction is the wrong way round.")
+    if _family(start.signal) != _family(end.signal):
+        faults.append(f"{start_part.name} sends {start.signal}; {end_part.name} understands {end.signal}.")
+    elif _family(start.signal) not in {_family(signal) for signal in cable.signals}:
+        faults.append(f"{cable.name} does not carry {start.signal}.")
+    return faults
+
+
+def _family(signal: str) -> str:
+    return "USB" if signal.startswith("USB") else signal
+
+
+def _fitting(start: Port, end: Port, catalogue: Catalogue) -> str:
+    if _family(start.signal) != _family(end.signal):
+        return ""
+    for cable in catalogue.all(Cable):
+        signals = {_family(signal) for signal in cable.signals}
+        if sorted(cable.ends) == sorted((start.connector, end.connector)) and _family(start.signal) in signals:
+            return cable.id
+    return ""
+
+
+def cost(build: Build, catalogue: Catalogue) -> tuple[tuple[str, int, float], ...]:
+    """The parts list: name, count, price of all."""
+    ids = [part.part for part in build.parts] + [link.cable for link in build.links]
+    rows = []
+    for part_id in dict.fromkeys(ids):
+        part = catalogue.any(part_id)
+        if part is not None and part.price:
+            rows.append((part.name, ids.count(part_id), ids.count(part_id) * part.price))
+    return tuple(rows)

@@ -1,0 +1,45 @@
+"""The first-boot checklist: what a person looks at, and what to do when it is not so."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Board, Display, Encoder, Image
+from kyklon.model.build import Build
+
+
+@dataclass(frozen=True)
+class Item:
+    """key is stable. look: what to see. otherwise: what to do when it is not so."""
+
+    key: str
+    look: str
+    otherwise: str
+
+
+def items(build: Build, catalogue: Catalogue) -> tuple[Item, ...]:
+    """The checks for this build, in the order they can be made."""
+    board = catalogue.find(Board, build.part("board"))
+    display = catalogue.find(Display, build.part("display"))
+    encoder = catalogue.find(Encoder, build.part("encoder"))
+    image = catalogue.find(Image, build.part("image"))
+    found = [
+        Item("keyboard", "A keyboard is plugged in: the first run may ask.", "Plug one in before switching on."),
+        Item("power", f"The power lamp of {board.name if board else 'the board'} is steady.",
+             "It blinks: measure the voltage at the board."),
+    ]  # fmt: skip
+    if display:
+        held = "a steady picture, no rolling, no whine" if display.tube else "a picture in its native size"
+        found.append(Item("picture", f"{display.name} shows {held}.", "Switch off at once and see Picture."))
+    found.append(Item("expansion", "The first start ends with a restart: the card grows.", "Wait; do not pull the plug."))
+    if encoder:
+        found.append(Item("controls", f"{encoder.name}: every seat moves the menu.", "See Controls, live test."))
+    if image:
+        found.append(Item("games", f"{image.front_end} lists the systems.", "Restart it; then see Library."))
+    found += [
+        Item("sound", "A game can be heard.", "See Boot, sound route."),
+        Item("password", f"The password of {build.boot.user} is changed.", "Change it now; everybody knows the default."),
+        Item("shutdown", "Shutting down from the menu ends with a dark lamp.", "Never pull the plug on a running system."),
+    ]  # fmt: skip
+    return tuple(found)

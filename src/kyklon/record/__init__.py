@@ -1,0 +1,1 @@
+"""The build folder, the logbook and undo."""

@@ -1,0 +1,128 @@
+"""A build on disk: build.json and its predecessor, logbook.sqlite3, issued/, attachments/.
+
+A save writes the new text under another name, makes it durable, keeps the old text as build.previous.json, and
+renames: at every moment one of the two is whole.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from kyklon.errors import BuildFolderError, NewerBuild
+from kyklon.model.build import VERSION, Build
+
+CURRENT, PREVIOUS = "build.json", "build.previous.json"
+
+# version -> the step that makes its data that of the next version
+MIGRATIONS: Mapping[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A build with what its reader should know: '' or that the previous save was used."""
+
+    build: Build
+    warning: str = ""
+
+
+def save(folder: Path, build: Build) -> None:
+    """Save atomically. Raises BuildFolderError; the old build is then still there."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name in ("issued", "attachments"):
+            (folder / name).mkdir(exist_ok=True)
+        text = json.dumps(build.model_dump(mode="json"), indent=1, sort_keys=True, ensure_ascii=False) + "\n"
+        current = folder / CURRENT
+        if current.exists():
+            _write_durably(folder / PREVIOUS, current.read_bytes())
+        _write_durably(current, text.encode())
+    except OSError as bad:
+        raise BuildFolderError(
+            f"{folder} cannot be saved: {bad.strerror}.", do="Free some space, or save it elsewhere."
+        ) from bad
+
+
+def _write_durably(path: Path, data: bytes) -> None:
+    fresh = path.with_name(path.name + ".new")
+    with fresh.open("wb") as file:
+        file.write(data)
+        file.flush()
+        os.fsync(file.fileno())
+    os.replace(fresh, path)
+    descriptor = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+def load(folder: Path) -> Opened:
+    """The build of a folder; its predecessor when the current one is damaged.
+
+    Raises NewerBuild (untouched) or BuildFolderError.
+    """
+    if not folder.is_dir():
+        raise BuildFolderError(f"{folder} is not a folder.", do="Choose a build folder, or make one with File, New.")
+    try:
+        return Opened(_read(folder / CURRENT))
+    except NewerBuild:
+        raise
+    except BuildFolderError as bad:
+        try:
+            build = _read(folder / PREVIOUS)
+        except BuildFolderError:
+            raise bad from None
+        return Opened(build, f"{bad.what} The save before it was opened; the damaged file is kept as {CURRENT}.damaged.")
+
+
+def keep_damaged(folder: Path) -> None:
+    """Put a damaged build.json aside under a name of its own, before the first save over it."""
+    damaged = folder / CURRENT
+    if damaged.exists():
+        os.replace(damaged, folder / f"{CURRENT}.damaged")
+
+
+def _read(path: Path) -> Build:
+    try:
+        data = json.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError as bad:
+        raise BuildFolderError(f"{path.parent} holds no build.", do="Choose a folder with a build.json.") from bad
+    except (OSError, ValueError) as bad:
+        raise BuildFolderError(f"{path} cannot be read: {bad}.", do="Use the save before it.") from bad
+    return Build.model_validate(migrated(data, path)) if isinstance(data, dict) else _refuse(path)
+
+
+def _refuse(path: Path) -> Build:
+    raise BuildFolderError(f"{path} is no build.", do="Choose a folder with a build.json.")
+
+
+def migrated(data: dict[str, Any], path: Path) -> dict[str, Any]:
+    """The data in the present version, step by step. Raises NewerBuild or BuildFolderError."""
+    version = data.get("version")
+    if data.get("format") != "kyklon-build" or not isinstance(version, int):
+        raise BuildFolderError(f"{path} is no build.", do="Choose a folder with a build.json.")
+    if version > VERSION:
+        raise NewerBuild(
+            f"{path.parent} was saved by a newer Kyklon (format {version}, this one knows {VERSION}).",
+            do="Open it with that one; nothing was changed.",
+        )
+    while version < VERSION:
+        step = MIGRATIONS.get(version)
+        if step is None:
+            raise BuildFolderError(f"{path} has the unknown format {version}.", do="Use the save before it.")
+        data = step(data)
+        version += 1
+    try:
+        Build.model_validate(data)
+    except ValidationError as bad:
+        first = bad.errors()[0]
+        place = ".".join(str(step) for step in first["loc"])
+        raise BuildFolderError(f"{path}: {place}: {first['msg']}.", do="Use the save before it.") from bad
+    return data

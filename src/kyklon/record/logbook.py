@@ -1,0 +1,90 @@
+"""The logbook: what was done, when, with which values. Entries are added, never changed."""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from kyklon.errors import BuildFolderError
+
+FILE = "logbook.sqlite3"
+_SCHEMA = """
+CREATE TABLE IF NOT EXISTS entry (
+  id INTEGER PRIMARY KEY, at TEXT NOT NULL, operation INTEGER NOT NULL, kind TEXT NOT NULL,
+  title TEXT NOT NULL, detail TEXT NOT NULL DEFAULT ''
+)
+"""
+
+
+@dataclass(frozen=True)
+class Entry:
+    """at: local time, ISO 8601. operation: its number, 0 for none. kind: 'done' by the program, 'own' by the user."""
+
+    at: str
+    operation: int
+    kind: str
+    title: str
+    detail: str = ""
+
+
+def now() -> str:
+    """Local time to the second, ISO 8601."""
+    return datetime.now().astimezone().isoformat(timespec="seconds")
+
+
+class Logbook:
+    def __init__(self, folder: Path) -> None:
+        self._path = folder / FILE
+
+    @contextlib.contextmanager
+    def _open(self) -> Iterator[sqlite3.Connection]:
+        try:
+            connection = sqlite3.connect(self._path, timeout=10)
+            try:
+                with connection:
+                    connection.execute(_SCHEMA)
+                    yield connection
+            finally:
+                connection.close()
+        except sqlite3.Error as bad:
+            raise BuildFolderError(f"{self._path} cannot be used: {bad}.", do="Move it away; a new one is made.") from bad
+
+    def add(self, operation: int, title: str, detail: str = "", *, kind: str = "done") -> Entry:
+        entry = Entry(now(), operation, kind, title, detail)
+        with self._open() as database:
+            database.execute(
+                "INSERT INTO entry (at, operation, kind, title, detail) VALUES (?, ?, ?, ?, ?)",
+                (entry.at, operation, kind, title, detail),
+            )
+        return entry
+
+    def entries(self, words: str = "") -> tuple[Entry, ...]:
+        """Newest first; with `words`, those that hold every word in title or detail."""
+        query, values = "SELECT at, operation, kind, title, detail FROM entry", []
+        conditions = []
+        for word in words.split():
+            conditions.append("(title || ' ' || detail) LIKE ? ESCAPE '\\'")
+            values.append("%" + word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%")
+        if conditions:
+            query += " WHERE " + " AND ".join(conditions)
+        with self._open() as database:
+            rows = database.execute(query + " ORDER BY id DESC", values).fetchall()
+        return tuple(Entry(*row) for row in rows)
+
+    def markdown(self, name: str) -> str:
+        """The whole book, oldest first."""
+        lines = [f"# Logbook of {name}", ""]
+        day = ""
+        for entry in reversed(self.entries()):
+            if entry.at[:10] != day:
+                day = entry.at[:10]
+                lines += ["", f"## {day}", ""]
+            number = f"{entry.operation} " if entry.operation else ""
+            own = " (own entry)" if entry.kind == "own" else ""
+            lines.append(f"* {entry.at[11:16]} **{number}{entry.title}**{own}")
+            lines += [f"  {line}" for line in entry.detail.splitlines()]
+        return "\n".join(lines) + "\n"

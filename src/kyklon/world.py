@@ -1,0 +1,26 @@
+"""What was observed of the world: the image, the card, the display, the library, the machine's games."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kyklon.card.contents import CardContents
+from kyklon.card.source import SourceFacts
+from kyklon.library.scan import Scan
+from kyklon.library.transfer import OnMachine
+from kyklon.picture.edid import Edid
+
+
+@dataclass(frozen=True)
+class World:
+    """None: not looked at, or not there. Each *_error is '' or says why it could not be read."""
+
+    source: SourceFacts | None = None
+    source_error: str = ""
+    source_contents: CardContents | None = None
+    card: CardContents | None = None
+    identification: Edid | None = None
+    identification_error: str = ""
+    scan: Scan | None = None
+    scan_error: str = ""
+    on_machine: OnMachine | None = None
