@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from kyklon.assembly.electrics import cable_drop_v, chip_celsius
+from kyklon.assembly.electrics import awg_ohm_per_m, cable_drop_v, chip_celsius
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Cable, Supply
 from kyklon.model.build import Build
@@ -46,7 +46,8 @@ class Budget:
         ]
         if self.cable and self.cable.awg is not None and self.drop_v is not None:
             lines.append(
-                f"Drop = 2 × {self.cable.length_m:.2f} m × R(AWG {self.cable.awg}) × {self.peak_a:.2f} A"
+                f"Drop = 2 × {self.cable.length_m:.2f} m × {awg_ohm_per_m(self.cable.awg) * 1000:.1f} mΩ/m "
+                f"(AWG {self.cable.awg}) × {self.peak_a:.2f} A"
                 f" = {self.drop_v:.2f} V (ASTM B258, IEC 60028)"
             )
             lines.append(f"At the board = {self.supply.volts:.2f} V − {self.drop_v:.2f} V = {self.board_v:.2f} V")

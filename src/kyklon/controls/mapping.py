@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from evdev import ecodes
-
 from kyklon.catalogue.records import Encoder, Panel, System, Terminal
 from kyklon.errors import WrongUse
 from kyklon.model.build import ControlSettings, Wire
 
+BTN_JOYSTICK = 0x120  # linux/input-event-codes.h
 DIRECTIONS = ("up", "down", "left", "right")
 
 
@@ -25,6 +24,8 @@ class Path:
 
 def event_code(event: str) -> int:
     """The kernel's number (input-event-codes.h) of an event name; a sign at the end is ignored."""
+    from evdev import ecodes  # 100 ms that only a look at codes needs
+
     name = event.rstrip("+-")
     code = ecodes.ecodes.get(name)
     if not isinstance(code, int):
@@ -91,7 +92,7 @@ def button_indexes(events: Iterable[str]) -> dict[str, int]:
     """The index SDL gives each button of a device: codes from BTN_JOYSTICK up first, then those below it
     (SDL 2, joystick/linux, ConfigJoystick)."""
     buttons = {event: event_code(event) for event in events if not event.startswith("ABS_")}
-    order = sorted(buttons, key=lambda event: (buttons[event] < ecodes.BTN_JOYSTICK, buttons[event]))
+    order = sorted(buttons, key=lambda event: (buttons[event] < BTN_JOYSTICK, buttons[event]))
     return {event: index for index, event in enumerate(order)}
 
 

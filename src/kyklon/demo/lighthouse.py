@@ -129,7 +129,7 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
             panel=panel.id,
             wires=wire_in_order(panel, encoder),
             hotkeys=(
-                Hotkey(action="leave the game", control="start"), Hotkey(action="reset", control="b1"),
+                Hotkey(action="leave", control="start"), Hotkey(action="reset", control="b1"),
                 Hotkey(action="save", control="b3"), Hotkey(action="load", control="b6"),
             ),
         ),

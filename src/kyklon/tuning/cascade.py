@@ -9,6 +9,7 @@ from jinja2 import Environment, StrictUndefined
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Emulator, SettingsTemplate, System, TuningSetting
 from kyklon.model.build import Build, TuningLayers, Value
+from kyklon.quantities import NARROW_SPACE
 
 LAYERS = ("default", "front end", "system", "game")
 _JINJA = Environment(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True)
@@ -48,6 +49,12 @@ def show_value(setting: TuningSetting, value: Value) -> str:
     if setting.kind == "switch":
         return "on" if value else "off"
     return f"{value}"
+
+
+def with_unit(setting: TuningSetting, value: Value) -> str:
+    """For the screen, with a unit that agrees with the number."""
+    unit = setting.unit.removesuffix("s") if value == 1 and setting.unit == "frames" else setting.unit
+    return show_value(setting, value) + (f"{NARROW_SPACE}{unit}" if unit else "")
 
 
 def issue(build: Build, catalogue: Catalogue) -> dict[str, str]:

@@ -1,0 +1,1 @@
+"""Colours, type, the style sheet, lamps and icons, all from one token table."""

@@ -1,0 +1,104 @@
+"""The one table of colours and sizes; style sheet and painting read it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtGui import QColor, QFont
+
+
+@dataclass(frozen=True)
+class Palette:
+    """Colours as #RRGGBB. *_soft are fills behind ink; glass and bezel belong to drawn displays."""
+
+    ground: str
+    sheet: str
+    field: str
+    ink: str
+    muted: str
+    hairline: str
+    grid: str
+    teal: str
+    teal_soft: str
+    on_teal: str
+    amber: str
+    amber_soft: str
+    red: str
+    red_soft: str
+    glass: str = "#0C1113"
+    bezel: str = "#2A3336"
+    phosphor: str = "#D9E6E4"
+
+
+LIGHT = Palette(
+    ground="#EFECE4", sheet="#FAF8F3", field="#FFFFFF", ink="#1B2327", muted="#5E686E", hairline="#D3CEC1",
+    grid="#E2DDD1", teal="#0E5A61", teal_soft="#D9E6E4", on_teal="#FFFFFF", amber="#8F5908", amber_soft="#F3E6CC",
+    red="#A8341C", red_soft="#F2DAD1",
+)  # fmt: skip
+DARK = Palette(
+    ground="#14191B", sheet="#1C2326", field="#12171A", ink="#E9E6DE", muted="#9BA5A8", hairline="#353E41",
+    grid="#293134", teal="#6FC1C4", teal_soft="#1F3B3E", on_teal="#0B1517", amber="#E0A84E", amber_soft="#3B301B",
+    red="#EC8067", red_soft="#43241D",
+)  # fmt: skip
+
+SIZES = {"body": 13, "label": 12, "small": 11, "section": 15, "title": 22, "number": 26, "figure": 13, "big": 28}  # px
+TEXT, HEAD, MONO = "Barlow", "Barlow Condensed", "IBM Plex Mono"
+
+
+class Theme(QObject):
+    """The palette in force and the text scale (1.0 to 2.0)."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, *, dark: bool = False, scale: float = 1.0) -> None:
+        super().__init__()
+        self._dark, self._scale = dark, scale
+
+    @property
+    def dark(self) -> bool:
+        return self._dark
+
+    @property
+    def scale(self) -> float:
+        return self._scale
+
+    @property
+    def palette(self) -> Palette:
+        return DARK if self._dark else LIGHT
+
+    def set_dark(self, dark: bool) -> None:
+        if dark != self._dark:
+            self._dark = dark
+            self.changed.emit()
+
+    def set_scale(self, scale: float) -> None:
+        scale = min(2.0, max(1.0, scale))
+        if scale != self._scale:
+            self._scale = scale
+            self.changed.emit()
+
+    def color(self, token: str, alpha: int = 255) -> QColor:
+        """A palette colour; alpha 0 to 255."""
+        color = QColor(getattr(self.palette, token))
+        color.setAlpha(alpha)
+        return color
+
+    def px(self, size: float) -> float:
+        """A length at 100 % in this scale's pixels."""
+        return size * self._scale
+
+    def font(self, role: str = "body", *, family: str = TEXT, weight: int = 400) -> QFont:
+        """A font in one of SIZES; weight 400, 500 or 600."""
+        font = QFont(family)
+        font.setPixelSize(round(SIZES[role] * self._scale))
+        font.setWeight(QFont.Weight(weight))
+        if family == MONO:
+            font.setFeature(QFont.Tag(b"zero"), 0)
+        return font
+
+    def mono(self, role: str = "figure", weight: int = 400) -> QFont:
+        return self.font(role, family=MONO, weight=weight)
+
+    def head(self, role: str, weight: int = 600) -> QFont:
+        return self.font(role, family=HEAD, weight=weight)

@@ -1,0 +1,233 @@
+"""Small building blocks: labels by role, sheets, buttons, rows of figures."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QEvent, QPointF, QSize, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import (
+    QBoxLayout,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kyklon.app.theme.tokens import Theme
+
+
+def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
+    """A label in a role of the style sheet."""
+    made = QLabel(text)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    if role:
+        made.setProperty("role", role)
+    made.setWordWrap(wrap)
+    return made
+
+
+def set_role(widget: QWidget, role: str) -> None:
+    """Change a widget's role and let the style sheet see it."""
+    if widget.property("role") != role:
+        widget.setProperty("role", role)
+        style = widget.style()
+        style.unpolish(widget)
+        style.polish(widget)
+
+
+def button(text: str, clicked: Callable[[], object], kind: str = "", *, tip: str = "") -> QPushButton:
+    """A push button; kind: primary, outline, quiet, danger, or plain."""
+    made = QPushButton(text)
+    made.setProperty("kind", kind)
+    made.setCursor(Qt.CursorShape.PointingHandCursor)
+    made.setAutoDefault(False)
+    made.clicked.connect(lambda _checked=False: clicked())
+    if tip:
+        made.setToolTip(tip)
+    return made
+
+
+def column(*items: QWidget | QLayout | int, spacing: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QVBoxLayout:
+    """A vertical layout; a number is a stretch."""
+    layout = QVBoxLayout()
+    _fill(layout, items, spacing, margins)
+    return layout
+
+
+def row(*items: QWidget | QLayout | int, spacing: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QHBoxLayout:
+    """A horizontal layout; a number is a stretch."""
+    layout = QHBoxLayout()
+    _fill(layout, items, spacing, margins)
+    return layout
+
+
+def _fill(layout: QBoxLayout, items: tuple[QWidget | QLayout | int, ...], spacing: int, margins: tuple[int, int, int, int]) -> None:
+    layout.setSpacing(spacing)
+    layout.setContentsMargins(*margins)
+    for item in items:
+        if isinstance(item, int):
+            layout.addStretch(item)
+        elif isinstance(item, QLayout):
+            layout.addLayout(item)
+        else:
+            layout.addWidget(item)
+
+
+class Sheet(QFrame):
+    """A paper sheet with a heading, an explanation beside it, and a body."""
+
+    def __init__(self, title: str = "", note: str = "") -> None:
+        super().__init__()
+        self.setProperty("role", "sheet")
+        self._title, self._note = label(title, "section"), Elided("muted")
+        self._note.set_full(note)
+        self.head = row(self._title, self._note, spacing=8)
+        self.head.setStretch(1, 1)
+        self.body = QVBoxLayout()
+        self.body.setSpacing(8)
+        self.setLayout(column(spacing=8, margins=(14, 10, 14, 12)))
+        if title:
+            self.layout().addLayout(self.head)
+        self.layout().addLayout(self.body, 1)
+
+    def set_note(self, text: str) -> None:
+        self._note.set_full(text)
+
+    def set_title(self, text: str) -> None:
+        self._title.setText(text)
+
+    def add(self, *items: QWidget | QLayout | int) -> None:
+        for item in items:
+            if isinstance(item, int):
+                self.body.addStretch(item)
+            elif isinstance(item, QLayout):
+                self.body.addLayout(item)
+            else:
+                self.body.addWidget(item)
+
+
+class FigureRows(QWidget):
+    """Names at the left, figures at the right, hairlines between; painted, so that it stays aligned at any scale."""
+
+    def __init__(self, theme: Theme, rows: tuple[tuple[str, str], ...] = ()) -> None:
+        super().__init__()
+        self._theme, self._rows = theme, rows
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        theme.changed.connect(self.updateGeometry)
+
+    def set_rows(self, rows: tuple[tuple[str, str], ...]) -> None:
+        self._rows = rows
+        self.setAccessibleName("; ".join(f"{name} {figure}" for name, figure in rows))
+        self.updateGeometry()
+        self.update()
+
+    @property
+    def rows(self) -> tuple[tuple[str, str], ...]:
+        return self._rows
+
+    def _pitch(self) -> int:
+        return round(self._theme.px(25))
+
+    def sizeHint(self) -> QSize:
+        """Override."""
+        return QSize(180, self._pitch() * len(self._rows))
+
+    def minimumSizeHint(self) -> QSize:
+        """Override."""
+        return self.sizeHint()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Override."""
+        painter = QPainter(self)
+        pitch = self._pitch()
+        for index, (name, figure) in enumerate(self._rows):
+            box = self.rect().adjusted(0, index * pitch, 0, 0)
+            box.setHeight(pitch)
+            painter.setFont(self._theme.font("body"))
+            painter.setPen(self._theme.color("muted"))
+            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
+            painter.setFont(self._theme.mono(weight=500))
+            painter.setPen(self._theme.color("ink"))
+            taken = painter.fontMetrics().horizontalAdvance(figure)
+            if taken > self.width() * 0.72:
+                painter.setFont(self._theme.mono("small"))
+            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, figure)
+            painter.setPen(QPen(self._theme.color("grid"), 1))
+            painter.drawLine(box.bottomLeft(), box.bottomRight())
+        painter.end()
+
+
+class Choice(QComboBox):
+    """A combo box of (value, words) with a drawn arrow; `chosen` fires on the user's choice only."""
+
+    def __init__(self, theme: Theme, name: str, chosen: Callable[[str], object]) -> None:
+        super().__init__()
+        self._theme = theme
+        self.setAccessibleName(name)
+        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.setMinimumContentsLength(8)
+        self.activated.connect(lambda _index: chosen(self.value))
+
+    def set_choices(self, choices: tuple[tuple[str, str], ...], value: str) -> None:
+        self.clear()
+        for key, words in choices:
+            self.addItem(words, key)
+        self.setCurrentIndex(max(0, self.findData(value)))
+
+    @property
+    def value(self) -> str:
+        return str(self.currentData() or "")
+
+    def wheelEvent(self, event: object) -> None:
+        """Override: scrolling a page must not change a decision."""
+        event.ignore()  # type: ignore[attr-defined] # a QWheelEvent
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Override."""
+        super().paintEvent(event)
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(self._theme.color("muted"), 1.4))
+        x, y = self.width() - 13.0, self.height() / 2
+        painter.drawPolyline(QPolygonF([QPointF(x - 4, y - 2), QPointF(x, y + 2), QPointF(x + 4, y - 2)]))
+        painter.end()
+
+
+class Elided(QLabel):
+    """A one-line label that shortens itself with an ellipsis and shows all of it as a tip."""
+
+    def __init__(self, role: str = "", mode: Qt.TextElideMode = Qt.TextElideMode.ElideRight) -> None:
+        super().__init__()
+        self._full, self._mode = "", mode
+        if role:
+            self.setProperty("role", role)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def set_full(self, text: str) -> None:
+        self._full = text
+        self.setToolTip(text)
+        self.setAccessibleName(text)
+        self._elide()
+
+    @property
+    def full(self) -> str:
+        return self._full
+
+    def _elide(self) -> None:
+        self.setText(self.fontMetrics().elidedText(self._full, self._mode, self.width()))
+
+    def resizeEvent(self, event: object) -> None:
+        """Override."""
+        self._elide()
+
+    def changeEvent(self, event: QEvent | None) -> None:
+        """Override."""
+        super().changeEvent(event)
+        if event is not None and event.type() == QEvent.Type.FontChange:
+            self._elide()

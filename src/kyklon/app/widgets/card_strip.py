@@ -1,0 +1,141 @@
+"""The card as a strip of bytes to scale: the image enlarged above, the whole drive below, the lens between them.
+
+The write and verify fronts move over the enlarged strip; what will be lost is hatched.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QBrush, QPainter, QPen, QPolygonF
+
+from kyklon.app.theme.lamps import paint_lamp
+from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.instrument import Instrument
+from kyklon.quantities import show_bytes
+
+
+@dataclass(frozen=True)
+class Span:
+    """A named stretch of bytes. token: its fill."""
+
+    start: int
+    end: int
+    name: str
+    token: str
+
+
+@dataclass(frozen=True)
+class Strip:
+    """image: its parts and size. drive_size: 0 without a drive. loss: '' or what will be gone. state: what is known
+    of the card, with its lamp. written, verified: bytes so far of a running job."""
+
+    image_name: str
+    image_size: int
+    spans: tuple[Span, ...]
+    drive_name: str = ""
+    drive_size: int = 0
+    loss: str = ""
+    state: str = ""
+    lamp: str = ""
+    written: int = 0
+    verified: int = 0
+
+
+class CardStrip(Instrument):
+    least = QSize(420, 190)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__(theme, "The card as a strip of bytes")
+        self._strip: Strip | None = None
+
+    def show_strip(self, strip: Strip) -> None:
+        self._strip = strip
+        self.setAccessibleDescription(f"{strip.drive_name} {strip.state} {strip.loss}")
+        self.update()
+
+    @property
+    def strip(self) -> Strip | None:
+        return self._strip
+
+    def draw(self, painter: QPainter, box: QRectF) -> None:
+        """Override."""
+        strip, px = self._strip, self.theme.px
+        if strip is None or not strip.image_size:
+            self.text(painter, box.center(), "Choose an image file: its partitions are drawn here.", token="muted",
+                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            return
+        high = min(px(46), box.height() * 0.22)
+        upper = QRectF(box.left(), box.top() + px(22), box.width(), high)
+        lower = QRectF(box.left(), box.bottom() - px(24) - high * 0.8, box.width(), high * 0.8)
+        self.text(painter, QPointF(box.left(), box.top() + px(9)), f"The image, enlarged: {strip.image_name}",
+                  font=self.theme.font("label", weight=600))  # fmt: skip
+        self.text(painter, QPointF(box.right(), box.top() + px(9)), show_bytes(strip.image_size), font=self.theme.mono("small"),
+                  token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self._draw_image(painter, upper, strip)
+        if strip.drive_size:
+            self._draw_lens(painter, upper, lower, strip)
+            self._draw_drive(painter, lower, strip)
+        else:
+            self.text(painter, lower, "Choose a drive below: it is drawn here to scale.", token="muted",
+                      align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+
+    def _draw_image(self, painter: QPainter, box: QRectF, strip: Strip) -> None:
+        self.block(painter, box, "field", "hairline", radius=2)
+        scale = box.width() / strip.image_size
+        for span in strip.spans:
+            area = QRectF(box.left() + span.start * scale, box.top(), (span.end - span.start) * scale, box.height())
+            self.block(painter, area, span.token, "ink", radius=0)
+            if area.width() > 40:
+                inner = area.adjusted(8, 3, -4, -3)
+                self.text(painter, inner.adjusted(0, 0, 0, -inner.height() / 2), span.name, font=self.theme.font("label", weight=600))
+                self.text(painter, inner.adjusted(0, inner.height() / 2, 0, 0), show_bytes(span.end - span.start),
+                          font=self.theme.mono("small"), token="muted")  # fmt: skip
+        for count, token, words in ((strip.written, "teal", "written"), (strip.verified, "amber", "read back")):
+            if count:
+                self._draw_front(painter, box, box.left() + min(count, strip.image_size) * scale, token, words)
+
+    def _draw_front(self, painter: QPainter, box: QRectF, x: float, token: str, words: str) -> None:
+        done = QRectF(box.left(), box.bottom() + 2 if token == "teal" else box.bottom() + 7, x - box.left(), 4)
+        self.block(painter, done, token, radius=2)
+        self.line(painter, QPointF(x, box.top() - 3), QPointF(x, box.bottom() + 11), token, 2)
+        align = Qt.AlignmentFlag.AlignRight if x > box.center().x() else Qt.AlignmentFlag.AlignLeft
+        self.text(painter, QPointF(x + (-5 if x > box.center().x() else 5), box.bottom() + self.theme.px(20)), words, token=token,
+                  align=align)  # fmt: skip
+
+    def _draw_lens(self, painter: QPainter, upper: QRectF, lower: QRectF, strip: Strip) -> None:
+        share = max(2.0, lower.width() * min(1.0, strip.image_size / strip.drive_size))
+        lens = QPolygonF([
+            QPointF(upper.left(), upper.bottom() + 14), QPointF(upper.right(), upper.bottom() + 14),
+            QPointF(lower.left() + share, lower.top()), lower.topLeft(),
+        ])  # fmt: skip
+        painter.setPen(QPen(self.theme.color("hairline"), 1))
+        painter.setBrush(self.theme.color("grid", 90))
+        painter.drawPolygon(lens)
+
+    def _draw_drive(self, painter: QPainter, box: QRectF, strip: Strip) -> None:
+        self.block(painter, box, "field", "hairline", radius=2)
+        if strip.loss:
+            painter.setBrush(QBrush(self.theme.color("red", 120), Qt.BrushStyle.BDiagPattern))
+            painter.setPen(QPen(self.theme.color("red"), 1.2))
+            painter.drawRect(box)
+        share = max(2.0, box.width() * min(1.0, strip.image_size / strip.drive_size))
+        self.block(painter, QRectF(box.left(), box.top(), share, box.height()), "teal", radius=0)
+        inner = box.adjusted(share + 8, 0, -8, 0)
+        words = strip.loss or "the rest stays free; the root partition grows into it at the first start"
+        painter.setFont(self.theme.font("label", weight=600 if strip.loss else 400))
+        wide = min(inner.width(), painter.fontMetrics().horizontalAdvance(words) + 10)
+        paper = QRectF(inner.left(), box.center().y() - self.theme.px(10), wide, self.theme.px(20))
+        if strip.loss:
+            self.block(painter, paper, "sheet", radius=2)
+        self.text(painter, paper.adjusted(4, 0, 0, 0), words, font=painter.font(), token="red" if strip.loss else "muted")
+        below = box.bottom() + self.theme.px(12)
+        drawn = self.text(painter, QPointF(box.left(), below), f"{strip.drive_name}, to scale", font=self.theme.font("label", weight=600))
+        self.text(painter, QPointF(box.right(), below), show_bytes(strip.drive_size), font=self.theme.mono("small"), token="muted",
+                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        if strip.state:
+            side = self.theme.px(10)
+            lamp = QRectF(drawn.right() + 14, below - side / 2, side, side)
+            paint_lamp(painter, lamp, strip.lamp, self.theme)
+            self.text(painter, QPointF(lamp.right() + 6, below), strip.state, token="muted")

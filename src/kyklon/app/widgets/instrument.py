@@ -1,0 +1,121 @@
+"""The base of all drawings: painted from plain values, crisp at any scale, exported as PDF, SVG or PNG."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, QSizeF, Qt
+from PyQt6.QtGui import QColor, QFont, QImage, QPageSize, QPainter, QPaintEvent, QPdfWriter, QPen
+from PyQt6.QtSvg import QSvgGenerator
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from kyklon.app.theme.tokens import Theme
+from kyklon.errors import WrongUse
+
+
+class Instrument(QWidget):
+    """Subclasses draw in draw(painter, box); text helpers keep to the tokens."""
+
+    least = QSize(300, 160)
+
+    def __init__(self, theme: Theme, name: str) -> None:
+        super().__init__()
+        self.theme = theme
+        self.setAccessibleName(name)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        theme.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        """Override."""
+        return self.least * self.theme.scale
+
+    def minimumSizeHint(self) -> QSize:
+        """Override."""
+        return self.least
+
+    def draw(self, painter: QPainter, box: QRectF) -> None:
+        raise NotImplementedError
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Override."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self.draw(painter, QRectF(self.rect()))
+        if self.hasFocus():
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(self.theme.color("teal"), 1, Qt.PenStyle.DotLine))
+            painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
+        painter.end()
+
+    # --- helpers -----------------------------------------------------------------------------------------------
+
+    def text(
+        self,
+        painter: QPainter,
+        at: QPointF | QRectF,
+        words: str,
+        *,
+        font: QFont | None = None,
+        token: str = "ink",
+        align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
+    ) -> QRectF:
+        """Text in a box (shortened to fit) or from a point on its middle line; returns what it covers."""
+        painter.setFont(font or self.theme.font("label"))
+        painter.setPen(self.theme.color(token))
+        metrics = painter.fontMetrics()
+        wide = metrics.horizontalAdvance(words) + 1
+        if isinstance(at, QPointF):
+            left = at.x()
+            if align & Qt.AlignmentFlag.AlignHCenter:
+                left -= wide / 2
+            elif align & Qt.AlignmentFlag.AlignRight:
+                left -= wide
+            at = QRectF(left, at.y() - metrics.height() / 2, wide, metrics.height())
+        elif wide > at.width():
+            words = metrics.elidedText(words, Qt.TextElideMode.ElideRight, int(at.width()))
+        painter.drawText(at, align, words)
+        return at
+
+    def line(self, painter: QPainter, a: QPointF, b: QPointF, token: str = "hairline", width: float = 1.0,
+             style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> None:  # fmt: skip
+        painter.setPen(QPen(self.theme.color(token), width, style))
+        painter.drawLine(a, b)
+
+    def block(self, painter: QPainter, box: QRectF, fill: str | QColor, edge: str = "", *, radius: float = 3.0,
+              width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> None:  # fmt: skip
+        """A filled box; fill is a token or a colour, edge a token or ''."""
+        painter.setBrush(self.theme.color(fill) if isinstance(fill, str) else fill)
+        painter.setPen(QPen(self.theme.color(edge), width, style) if edge else Qt.PenStyle.NoPen)
+        painter.drawRoundedRect(box, radius, radius)
+
+    # --- export ------------------------------------------------------------------------------------------------
+
+    def export(self, path: Path) -> None:
+        """Write the drawing as it is now; the ending says how. Raises WrongUse for another ending."""
+        kind = path.suffix.lower()
+        box = QRectF(0, 0, self.width(), self.height())
+        if kind == ".pdf":
+            writer = QPdfWriter(str(path))
+            writer.setPageSize(QPageSize(QSizeF(box.width(), box.height()) * 0.75, QPageSize.Unit.Point))
+            writer.setPageMargins(writer.pageLayout().margins() * 0)
+            writer.setResolution(96)
+            self._render(QPainter(writer), box)
+        elif kind == ".svg":
+            drawing = QSvgGenerator()
+            drawing.setFileName(str(path))
+            drawing.setSize(self.size())
+            drawing.setViewBox(box)
+            self._render(QPainter(drawing), box)
+        elif kind == ".png":
+            image = QImage(self.size() * 2, QImage.Format.Format_ARGB32)
+            image.setDevicePixelRatio(2)
+            image.fill(self.theme.color("sheet"))
+            self._render(QPainter(image), box)
+            image.save(str(path))
+        else:
+            raise WrongUse(f"{path.name}: a drawing is written as .pdf, .svg or .png.")
+
+    def _render(self, painter: QPainter, box: QRectF) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self.draw(painter, box)
+        painter.end()
