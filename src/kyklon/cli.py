@@ -171,7 +171,7 @@ def remedy(folder: Folder, code: Annotated[str, typer.Argument(help="A finding's
 @app.command()
 def drives(folder: Folder, as_json: Json = False) -> int:
     """The drives there are, and what the interlock says of each."""
-    build, catalogue = _open(folder)
+    build, _catalogue = _open(folder)
     world = observing.observe_source(build, folder, World())
     rows = [
         {**target.facts.model_dump(), "allowed": verdict.allowed, "refusals": verdict.refusals, "lose": verdict.lose,

@@ -63,9 +63,7 @@ def inspect(build: Build, catalogue: Catalogue, world: World) -> tuple[Finding, 
         lambda: kyklon.card.findings.findings(build, world.source, world.source_error, world.card),
         lambda: kyklon.boot.findings.findings(build, catalogue, world.source_contents, world.card),
         lambda: kyklon.controls.findings.findings(build, catalogue),
-        lambda: kyklon.picture.findings.findings(
-            build, catalogue, world.identification, world.identification_error
-        ),
+        lambda: kyklon.picture.findings.findings(build, catalogue, world.identification, world.identification_error),
         lambda: kyklon.library.findings.findings(build, catalogue, world.scan, world.scan_error),
         lambda: kyklon.tuning.findings.findings(build, catalogue),
         lambda: kyklon.assembly.findings.findings(build, catalogue),

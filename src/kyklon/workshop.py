@@ -103,9 +103,7 @@ def write(
 ) -> writer.WriteReport:
     """Write, read back and compare, after the interlock has agreed. Keeps no record; see write_card."""
     permit = grant(case_for(build, facts, target), typed=typed)
-    report = writer.write_image(
-        facts, target.drives, target.facts, permit, sha256=sha256, sink=sink, cancel=cancel
-    )
+    report = writer.write_image(facts, target.drives, target.facts, permit, sha256=sha256, sink=sink, cancel=cancel)
     if isinstance(target.drives, SimulatedDrives):
         _relabel(target.drives, target, facts)
     return report
@@ -300,5 +298,3 @@ def apply_remedy(folder: Path, build: Build, remedy: Remedy, title: str) -> Buil
     detail = "\n".join(f"{change.label}: {change.before} → {change.after}" for change in remedy.changes)
     Logbook(folder).add(0, f"Remedy: {remedy.label}", f"{title}\n{detail}")
     return build
-
-

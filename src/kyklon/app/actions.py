@@ -34,7 +34,9 @@ def _scale(step: float) -> Callable[[Window], object]:
 ACTIONS: tuple[Action, ...] = (
     Action("Export the drawing…", "Ctrl+P", "Print or export the open drawing", lambda w: w.export_instrument()),
     Action("Export the logbook…", "Ctrl+Shift+E", "Write the logbook as Markdown", lambda w: w.export_logbook()),
-    Action("Search the logbook", "Ctrl+F", "Open the logbook and search it", lambda w: w.search_logbook(), ends_group=True),
+    Action(
+        "Search the logbook", "Ctrl+F", "Open the logbook and search it", lambda w: w.search_logbook(), ends_group=True
+    ),
     Action("Open a build…", "Ctrl+O", "Open another build folder", lambda w: w.ask_open()),
     Action("Save", "Ctrl+S", "Save now (every edit is saved by itself)", lambda w: w.session.save()),
     Action("Undo", "Ctrl+Z", "Take the last edit back", lambda w: w.session.undo()),

@@ -178,7 +178,9 @@ class Session(QObject):
             world = observing.observe_library(build, folder, catalogue, World(), sink, cancel)
             return observing.observe_machine(build, folder, catalogue, world)
 
-        self.jobs.start("Scanning the library", work, lambda seen: self._merge(seen, ("scan", "scan_error", "on_machine")))
+        self.jobs.start(
+            "Scanning the library", work, lambda seen: self._merge(seen, ("scan", "scan_error", "on_machine"))
+        )
 
     def look_at_everything(self) -> None:
         self.look("source")

@@ -61,7 +61,9 @@ def run(folder: Path) -> int:
         try:
             window = open_window(place, theme)
         except KyklonError as bad:
-            QMessageBox.warning(windows[0] if windows else None, "This build cannot be opened", f"{bad.what}\n\n{bad.do}")
+            QMessageBox.warning(
+                windows[0] if windows else None, "This build cannot be opened", f"{bad.what}\n\n{bad.do}"
+            )
             return
         _show_crashes(window)
         window.another.connect(show)

@@ -238,7 +238,9 @@ class Window(QMainWindow):
             self.session.said.emit("This page has no drawing to export.")
             return
         start = self.session.folder / "issued" / f"operation-{self._number}.pdf"
-        path, _kind = QFileDialog.getSaveFileName(self, "Export the drawing", str(start), "Drawings (*.pdf *.svg *.png)")
+        path, _kind = QFileDialog.getSaveFileName(
+            self, "Export the drawing", str(start), "Drawings (*.pdf *.svg *.png)"
+        )
         if path:
             try:
                 drawing.export(Path(path))

@@ -13,7 +13,9 @@ from kyklon.model.findings import Change, Finding, Remedy, Severity
 OPERATION = 30
 
 
-def findings(build: Build, catalogue: Catalogue, source: CardContents | None, card: CardContents | None) -> list[Finding]:
+def findings(
+    build: Build, catalogue: Catalogue, source: CardContents | None, card: CardContents | None
+) -> list[Finding]:
     """source: what is in the image file. card: what is on the written card. None: not known."""
     board = catalogue.find(Board, build.part("board"))
     image = catalogue.find(Image, build.part("image"))
@@ -103,13 +105,17 @@ def _dialect(build: Build, catalogue: Catalogue, board: Board) -> list[Finding]:
     change = Change(path="boot.dialect", value=better, label="Dialect", before=build.boot.dialect, after=better)
     return [
         Finding(
-            code="boot.dialect", severity=Severity.STOP, operation=OPERATION, subject=build.boot.dialect,
+            code="boot.dialect",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=build.boot.dialect,
             title=f"{board.name} does not read this kind of boot file",
-            message=f"It reads: {', '.join(board.dialects)}; the build writes {known.name if known else 'an unknown one'}.",
-            why="The firmware would use its defaults.", source=f"{board.name} in the catalogue",
+            message=f"It reads: {', '.join(board.dialects)}; the build writes {known.name if known else 'another'}.",
+            why="The firmware would use its defaults.",
+            source=f"{board.name} in the catalogue",
             remedy=Remedy(label=f"Write {better}", changes=(change,)),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _services(build: Build, image: Image) -> list[Finding]:
@@ -162,9 +168,7 @@ def _stale(build: Build, catalogue: Catalogue, card: CardContents | None) -> lis
     if card is None or card.table is None or card.boot_error:
         return []
     different = [
-        file.path
-        for file in issue(build, catalogue, card.texts)
-        if card.texts.get(file.path.lower(), "") != file.text
+        file.path for file in issue(build, catalogue, card.texts) if card.texts.get(file.path.lower(), "") != file.text
     ]
     if not different:
         return []

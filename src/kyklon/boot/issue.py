@@ -88,7 +88,9 @@ def _issue_file(file: DialectFile, build: Build, board: Board, dialect: Dialect,
         merged = text.set_keys(old, values, board.id)
         return IssuedFile(file.path, tuple(_told(line, values, decisions) for line in merged.splitlines()))
     if file.kind == "lines":
-        return IssuedFile(file.path, tuple(Line(name, "boot.services", "Service order") for name in build.boot.services))
+        return IssuedFile(
+            file.path, tuple(Line(name, "boot.services", "Service order") for name in build.boot.services)
+        )
     if file.kind == "words":
         line = text.set_words(old.replace("\n", " "), words)
         return IssuedFile(file.path, (Line(line, "boot.kernel_words" if words else "", "Kernel line words"),))
@@ -166,7 +168,8 @@ def read_settings(dialect: Dialect, board: Board, texts: Mapping[str, str]) -> C
         tree=by_setting.get("boot.device_tree", "").lstrip("/"),
         timing=timing,
         timing_error=error,
-        forced=by_setting.get("boot.force_output") == "on" or any("D" in v for v in text.word_values(line, "video")[:1]),
+        forced=by_setting.get("boot.force_output") == "on"
+        or any("D" in v for v in text.word_values(line, "video")[:1]),
         kernel_line=line.strip(),
         line_breaks=line.strip().count("\n"),
         services=tuple(name.strip() for name in services.splitlines() if name.strip() and name[0] != "#"),

@@ -47,7 +47,8 @@ class FatVolume:
     def replace(self, files: Mapping[str, bytes], permit: Permit, identity: str) -> None:
         """Put files in place of those of the same name, each by way of a second name so that none is half old.
 
-        permit: the interlock's, for this drive. Raises TargetFull before anything is changed when the volume cannot hold them beside the old ones.
+        permit: the interlock's, for this drive. Raises TargetFull before anything is changed when the volume
+        cannot hold them beside the old ones.
         """
         permit.use(identity, EDIT)
         need = sum(-(-len(data) // 32768) * 32768 for data in files.values())  # 32 KiB: FAT's largest cluster

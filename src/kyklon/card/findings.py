@@ -11,9 +11,7 @@ OPERATION = 20
 MIN_FREE = 1 << 20  # bytes; CP: a boot partition with less has no room for the next kernel
 
 
-def findings(
-    build: Build, facts: SourceFacts | None, source_error: str, card: CardContents | None
-) -> list[Finding]:
+def findings(build: Build, facts: SourceFacts | None, source_error: str, card: CardContents | None) -> list[Finding]:
     found: list[Finding] = []
     if source_error:
         found.append(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 from kyklon.errors import FormatError
@@ -9,9 +10,19 @@ from kyklon.errors import FormatError
 SECTOR = 512  # bytes
 FAT_TYPES = {0x0B, 0x0C, 0x0E, 0x06, 0x01, 0x04}
 TYPE_WORDS = {
-    0x0C: "FAT32", 0x0B: "FAT32", 0x0E: "FAT16", 0x06: "FAT16", 0x04: "FAT16", 0x01: "FAT12",
-    0x83: "Linux", 0x82: "Linux swap", 0x07: "exFAT or NTFS", 0xEE: "GPT, protective", 0x0F: "extended", 0x05: "extended",
-}  # fmt: skip
+    0x0C: "FAT32",
+    0x0B: "FAT32",
+    0x0E: "FAT16",
+    0x06: "FAT16",
+    0x04: "FAT16",
+    0x01: "FAT12",
+    0x83: "Linux",
+    0x82: "Linux swap",
+    0x07: "exFAT or NTFS",
+    0xEE: "GPT, protective",
+    0x0F: "extended",
+    0x05: "extended",
+}
 
 
 @dataclass(frozen=True)
@@ -75,7 +86,7 @@ def parse(sector: bytes) -> PartitionTable:
 
 def _check_overlap(found: list[Partition]) -> None:
     ordered = sorted(found, key=lambda part: part.start)
-    for first, second in zip(ordered, ordered[1:], strict=False):
+    for first, second in itertools.pairwise(ordered):
         if first.end > second.start:
             raise FormatError(
                 "partition table",

@@ -56,9 +56,7 @@ class Catalogue:
         found = self.find(kind, part_id)
         if found is None:
             known = ", ".join(part.id for part in self.all(kind))
-            raise CatalogueError(
-                f"The catalogue has no {kind.__name__.lower()} {part_id!r}.", do=f"It knows: {known}."
-            )
+            raise CatalogueError(f"The catalogue has no {kind.__name__.lower()} {part_id!r}.", do=f"It knows: {known}.")
         return found
 
     def any(self, part_id: str | None) -> records.CataloguePart | None:
@@ -91,9 +89,7 @@ def _user_text(path: Path) -> str:
         raise CatalogueError(f"{path} cannot be read: {bad}.", do="Mend or move the file.") from bad
 
 
-def _read(
-    kind: str, record: type[records.CataloguePart], text: str, name: str
-) -> dict[str, records.CataloguePart]:
+def _read(kind: str, record: type[records.CataloguePart], text: str, name: str) -> dict[str, records.CataloguePart]:
     try:
         table = tomllib.loads(text)
     except tomllib.TOMLDecodeError as bad:

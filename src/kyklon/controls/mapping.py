@@ -55,7 +55,9 @@ def paths(panel: Panel, settings: ControlSettings, encoder: Encoder, system: Sys
     return tuple(found)
 
 
-def unreached(panel: Panel, settings: ControlSettings, encoder: Encoder, system: System, player: int) -> tuple[str, ...]:
+def unreached(
+    panel: Panel, settings: ControlSettings, encoder: Encoder, system: System, player: int
+) -> tuple[str, ...]:
     """Labels of a system's inputs that no wired switch of the player reaches."""
     reached = {
         label

@@ -27,7 +27,9 @@ def make_drives(folder: Path) -> None:
 def _drives() -> list[SimulatedDrive]:
     def drive(name: str, size: int, backing: str, faults: Faults | None = None, **facts: object) -> SimulatedDrive:
         told = {"bus": "usb", "removable": True, "model": "Cockle reader", "serial": name.upper()} | facts
-        record = DriveFacts.model_validate({"identity": f"sim:{name}", "name": name, "size": size, "simulated": True} | told)
+        record = DriveFacts.model_validate(
+            {"identity": f"sim:{name}", "name": name, "size": size, "simulated": True} | told
+        )
         return SimulatedDrive(facts=record, backing=backing, faults=faults or Faults())
 
     return [

@@ -52,7 +52,7 @@ def _system_file(build: Build, catalogue: Catalogue, each: FoundSystemFile, scan
             operation=OPERATION,
             subject=system.name,
             title=f"The system file of {system.name} has the wrong name",
-            message=f"{PurePosixPath(each.found).name} is {each.wanted.name} by its checksum. {games} games wait for it.",
+            message=f"{PurePosixPath(each.found).name} is {each.wanted.name} by its checksum; {games} games wait.",
             why="Emulators look for the exact name; any other gives a black screen when a game starts.",
             source="SHA-256 in the catalogue",
             remedy=right_name_remedy(build, each),

@@ -135,7 +135,9 @@ def scan(
             games += _games(folder, own, system, systems, system_files, cancel)
         games = _without_duplicates(folder, games, cancel)
     except OSError as bad:
-        raise KyklonError(f"The library folder {folder} went away: {bad.strerror}.", do="Plug its disk in again.") from bad
+        raise KyklonError(
+            f"The library folder {folder} went away: {bad.strerror}.", do="Plug its disk in again."
+        ) from bad
     known = {system.folder for system in systems} | {SYSTEM_FILES}
     unsorted = tuple(file.path for file in files if file.path.split("/")[0] not in known)
     return Scan(str(folder), tuple(games), system_files, unsorted)

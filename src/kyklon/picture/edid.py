@@ -188,9 +188,7 @@ def read(data: bytes) -> Edid:
     for start in range(0, BLOCK * (1 + count), BLOCK):
         if sum(data[start : start + BLOCK]) % 256:
             right = -sum(data[start : start + BLOCK - 1]) % 256
-            raise FormatError(
-                PAD, start + 127, expected=f"the checksum {right:#04x}", got=f"{data[start + 127]:#04x}"
-            )
+            raise FormatError(PAD, start + 127, expected=f"the checksum {right:#04x}", got=f"{data[start + 127]:#04x}")
     return _read_base(data)
 
 

@@ -34,10 +34,11 @@ def modeline(timing: Timing, name: str) -> str:
 def fb_mode(timing: Timing, name: str) -> str:
     """An fb.modes(5) entry: clock in ps, porches as left right upper lower, sync lengths."""
     h, v = timing.horizontal, timing.vertical
+    picoseconds = round(Fraction(10**12, timing.clock_hz))
     lines = [
         f'mode "{name}"',
         f"    geometry {h.active} {v.active} {h.active} {v.active} 32",
-        f"    timings {round(Fraction(10**12, timing.clock_hz))} {h.back} {h.front} {v.back} {v.front} {h.sync} {v.sync}",
+        f"    timings {picoseconds} {h.back} {h.front} {v.back} {v.front} {h.sync} {v.sync}",
     ]
     lines += ["    hsync high"] if h.positive else []
     lines += ["    vsync high"] if v.positive else []
@@ -71,17 +72,11 @@ def parse_timing_line(text: str) -> Timing:
     words = text.split()
     laced = words[3:] == ["interlaced"]
     if len(words) != (4 if laced else 3):
-        raise FormatError(
-            "picture timing", 0, expected="clock h v and perhaps 'interlaced'", got=f"{len(words)} words"
-        )
+        raise FormatError("picture timing", 0, expected="clock h v and perhaps 'interlaced'", got=f"{len(words)} words")
     try:
-        return Timing(
-            clock_hz=int(words[0]), horizontal=_axis(words[1]), vertical=_axis(words[2]), interlaced=laced
-        )
+        return Timing(clock_hz=int(words[0]), horizontal=_axis(words[1]), vertical=_axis(words[2]), interlaced=laced)
     except (ValueError, TypeError) as bad:
-        raise FormatError(
-            "picture timing", 0, expected="25175000 640/16/96/48- 480/10/2/33-", got=repr(text)
-        ) from bad
+        raise FormatError("picture timing", 0, expected="25175000 640/16/96/48- 480/10/2/33-", got=repr(text)) from bad
 
 
 def _axis(word: str) -> Axis:

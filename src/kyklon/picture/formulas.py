@@ -153,8 +153,6 @@ def gtf(width: int, height: int, rate: float | Fraction, *, interlaced: bool = F
         horizontal=Axis(
             active=active, front=blank // 2 - sync_pixels, sync=sync_pixels, back=blank // 2, positive=False
         ),
-        vertical=Axis(
-            active=lines * 2 if interlaced else lines, front=1, sync=3, back=sync_back - 3, positive=True
-        ),
+        vertical=Axis(active=lines * 2 if interlaced else lines, front=1, sync=3, back=sync_back - 3, positive=True),
         interlaced=interlaced,
     )

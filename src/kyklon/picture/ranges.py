@@ -123,9 +123,7 @@ def _timing(active: int, height: int, lines: int, rate: Fraction) -> Timing:
     vertical_front = max(1, (blank - SYNC_LINES) // 4)
     return Timing(
         clock_hz=clock,
-        horizontal=Axis(
-            active=active, front=front, sync=sync, back=total - active - front - sync, positive=False
-        ),
+        horizontal=Axis(active=active, front=front, sync=sync, back=total - active - front - sync, positive=False),
         vertical=Axis(
             active=height,
             front=vertical_front,

@@ -86,7 +86,7 @@ def _supply(build: Build, catalogue: Catalogue) -> list[Finding]:
             severity=Severity.STOP if over else Severity.CAUTION,
             operation=OPERATION,
             subject=power.supply.name,
-            title=f"The peak of {power.peak_a:.2f} A is {'more than the supply gives' if over else 'close to its limit'}",
+            title=f"The peak of {power.peak_a:.2f} A is {'too much' if over else 'close to the limit'} for the supply",
             message=f"{power.supply.name} gives {power.supply.amps:.1f} A; with a fifth in reserve "
             f"{power.usable_a:.2f} A are usable.",
             why="A supply at its limit sags, and the board restarts in the middle of a game.",

@@ -81,7 +81,9 @@ def boot_file(bench: Bench) -> Step:
     ]
     events = [(f"{wanted} is read.", "flickers", 0.1)]
     if long:
-        events.append((f"{len(long)} lines are longer than {bench.dialect.longest_line} letters and are cut.", "flickers", 0.0))
+        events.append(
+            (f"{len(long)} lines are longer than {bench.dialect.longest_line} letters and are cut.", "flickers", 0.0)
+        )
     return Step(events=tuple(events))
 
 
@@ -89,12 +91,16 @@ def kernel(bench: Bench) -> Step:
     name = bench.kernel_name
     found = bench.contents.kernel(name)
     sets = kernel_sets(bench.image, bench.contents)
-    remedy = _or_put(kernel_remedy(bench.build, bench.board, sets), sets.get(bench.build.boot.kernel) in bench.board.runs)
+    remedy = _or_put(
+        kernel_remedy(bench.build, bench.board, sets), sets.get(bench.build.boot.kernel) in bench.board.runs
+    )
     if found is None:
         return _fail("kernel", "boot.kernel-set", f"{name} is not on the boot partition.", remedy,
                      lamp="seven blinks, over and over")  # fmt: skip
     if found.instruction_set not in bench.board.runs:
-        cause = f"{name} is a kernel for {found.instruction_set}; {bench.board.name} runs {' and '.join(bench.board.runs)}."
+        cause = (
+            f"{name} is a kernel for {found.instruction_set}; {bench.board.name} runs {' and '.join(bench.board.runs)}."
+        )
         return _fail("kernel", "boot.kernel-set", cause, remedy, lamp="on, never blinks again")
     tree = bench.settings.tree if bench.settings else ""
     if tree and tree.lower() not in {each.lower() for each in bench.contents.sizes}:
@@ -107,7 +113,11 @@ def kernel(bench: Bench) -> Step:
         return _fail("kernel", "boot.device-tree", f"{tree} describes another board.",
                      _or_put(remedy, bench.build.boot.device_tree == bench.board.device_tree))  # fmt: skip
     seconds = found.size / bench.read_bytes_s + 0.4
-    return Step(events=((f"{name} ({found.instruction_set}) with {tree or 'its own tree'} is started.", "flickers fast", seconds),))
+    return Step(
+        events=(
+            (f"{name} ({found.instruction_set}) with {tree or 'its own tree'} is started.", "flickers fast", seconds),
+        )
+    )
 
 
 def output_timing(bench: Bench) -> tuple[Timing | None, str]:
@@ -130,8 +140,12 @@ def display(bench: Bench) -> Step:
         return Step(events=(("No display is planned.", "flickers", 0.0),))
     timing, origin = output_timing(bench)
     if timing is None:
-        return _fail("display", "picture.no-output", "The display does not say what it is, and no mode is set: the board "
-                     "switches its output off.", lamp="flickers, as if all were well")  # fmt: skip
+        return _fail(
+            "display",
+            "picture.no-output",
+            "The display does not say what it is, and no mode is set: the board switches its output off.",
+            lamp="flickers, as if all were well",
+        )
     ranges = display_ranges(bench.display, bench.identification)
     where = fit(timing, ranges)
     wide, high = timing.size
@@ -199,7 +213,13 @@ def services(bench: Bench) -> Step:
             events.append((f"{step.name}: the image has no such service; passed over.", "flickers", 0.1))
         elif not step.starts:
             danger = " The shutdown button will do nothing." if step.name == WATCHER else ""
-            events.append((f"{step.name} never starts: {bench.image.foreground_service} does not return.{danger}", "flickers", 0.0))
+            events.append(
+                (
+                    f"{step.name} never starts: {bench.image.foreground_service} does not return.{danger}",
+                    "flickers",
+                    0.0,
+                )
+            )
         else:
             events.append((f"{step.name} starts.", "flickers", SERVICE_S))
     return Step(events=tuple(events))
@@ -213,8 +233,14 @@ def login(bench: Bench) -> Step:
     change = Change(path="boot.user", value=bench.image.default_user, label="User", before=user,
                     after=bench.image.default_user)  # fmt: skip
     remedy = Remedy(label=f"Log in as {bench.image.default_user}", changes=(change,))
-    return _fail("login", "boot.user", f"The image has no user {user}.", _or_put(remedy, bench.build.boot.user in root.users),
-                 Screen("text", "Login prompt", ("Login incorrect",)), "dark")  # fmt: skip
+    return _fail(
+        "login",
+        "boot.user",
+        f"The image has no user {user}.",
+        _or_put(remedy, bench.build.boot.user in root.users),
+        Screen("text", "Login prompt", ("Login incorrect",)),
+        "dark",
+    )
 
 
 def controllers(bench: Bench) -> Step:
@@ -225,10 +251,17 @@ def controllers(bench: Bench) -> Step:
     if quirk and quirk not in bench.word_values("usbhid.quirks"):
         planned = " ".join(bench.build.boot.kernel_words)
         cause = f"{bench.image.front_end} opens {encoder.name}, gets two players in one device, and stops."
-        return _fail("controllers", "controls.encoder-quirk", cause,
-                     _or_put(quirk_remedy(bench.build, encoder), quirk in planned),
-                     Screen("crash", f"{bench.image.front_end} has stopped", ("Back to the text screen",)), "dark")  # fmt: skip
-    return Step(events=((f"{encoder.name}: {encoder.players} player{'s' if encoder.players > 1 else ''} found.", "dark", 0.4),))
+        return _fail(
+            "controllers",
+            "controls.encoder-quirk",
+            cause,
+            _or_put(quirk_remedy(bench.build, encoder), quirk in planned),
+            Screen("crash", f"{bench.image.front_end} has stopped", ("Back to the text screen",)),
+            "dark",
+        )
+    return Step(
+        events=((f"{encoder.name}: {encoder.players} player{'s' if encoder.players > 1 else ''} found.", "dark", 0.4),)
+    )
 
 
 def library(bench: Bench) -> Step:
@@ -281,7 +314,9 @@ def _game_failure(bench: Bench, system_id: str, name: str) -> Failure:
     cause = f"{system.name}: its system file {name} is not on the machine; every game starts to a black screen."
     if found is not None and found.found:
         code = f"library.system-file-name:{system_id}"
-        remedy = Remedy(label="Move the games again", changes=()) if found.usable else right_name_remedy(bench.build, found)
+        remedy = (
+            Remedy(label="Move the games again", changes=()) if found.usable else right_name_remedy(bench.build, found)
+        )
         cause = f"{system.name}: its system file has the wrong name; every game starts to a black screen."
     return Failure("games", code, cause, remedy, Screen("black", f"{system.name}: black screen"), "dark", blocks=False)
 

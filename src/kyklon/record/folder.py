@@ -79,7 +79,9 @@ def load(folder: Path) -> Opened:
             build = _read(folder / PREVIOUS)
         except BuildFolderError:
             raise bad from None
-        return Opened(build, f"{bad.what} The save before it was opened; the damaged file is kept as {CURRENT}.damaged.")
+        return Opened(
+            build, f"{bad.what} The save before it was opened; the damaged file is kept as {CURRENT}.damaged."
+        )
 
 
 def keep_damaged(folder: Path) -> None:

@@ -51,7 +51,9 @@ class Logbook:
             finally:
                 connection.close()
         except sqlite3.Error as bad:
-            raise BuildFolderError(f"{self._path} cannot be used: {bad}.", do="Move it away; a new one is made.") from bad
+            raise BuildFolderError(
+                f"{self._path} cannot be used: {bad}.", do="Move it away; a new one is made."
+            ) from bad
 
     def add(self, operation: int, title: str, detail: str = "", *, kind: str = "done") -> Entry:
         entry = Entry(now(), operation, kind, title, detail)

@@ -47,7 +47,9 @@ class AssemblyPage(OperationPage):
         for field in (self._volts, self._forward, self._amps, self._series):
             field.valueChanged.connect(lambda _value: self._calculate())
         grid = QGridLayout()
-        for index, (name, field) in enumerate((("Supply", self._volts), ("LED drops", self._forward), ("Current", self._amps))):
+        for index, (name, field) in enumerate(
+            (("Supply", self._volts), ("LED drops", self._forward), ("Current", self._amps))
+        ):
             grid.addWidget(label(name, "small"), 0, index)
             grid.addWidget(field, 1, index)
         led = Sheet("LED resistor")
@@ -91,6 +93,8 @@ class AssemblyPage(OperationPage):
         rows = []
         for source in (3.3, 5.0):
             level = sync_level_v(source, self._series.value())
-            verdict = "fits" if 0.3 <= level <= 0.6 else "outside 0.3 to 0.6 V"  # V, CP: the usual window of a sync input
+            verdict = (
+                "fits" if 0.3 <= level <= 0.6 else "outside 0.3 to 0.6 V"
+            )  # V, CP: the usual window of a sync input
             rows.append((f"From {source:.1f} V", f"{show(level, 'V', 3, prefix='')} {verdict}"))
         self._level.set_rows(tuple(rows))

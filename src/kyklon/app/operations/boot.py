@@ -58,11 +58,15 @@ class BootPage(OperationPage):
 
     def _make_settings(self) -> QWidget:
         theme = self.theme
-        self._dialect = Choice(theme, "Kind of boot file", lambda value: self._edit("Kind of boot file", "boot.dialect", value))
+        self._dialect = Choice(
+            theme, "Kind of boot file", lambda value: self._edit("Kind of boot file", "boot.dialect", value)
+        )
         self._kernel = Choice(theme, "Kernel", lambda value: self._edit("Kernel", "boot.kernel", value))
         self._tree = Choice(theme, "Device tree", lambda value: self._edit("Device tree", "boot.device_tree", value))
         self._sound = Choice(theme, "Sound route", lambda value: self._edit("Sound route", "boot.sound", value))
-        self._memory = Choice(theme, "Memory for the picture", lambda v: self._edit("Memory split", "boot.video_memory_mb", int(v)))
+        self._memory = Choice(
+            theme, "Memory for the picture", lambda v: self._edit("Memory split", "boot.video_memory_mb", int(v))
+        )
         self._force = QCheckBox("Output always on")
         self._force.clicked.connect(lambda on: self._edit("Forced output", "boot.force_output", bool(on)))
         self._overscan = QDoubleSpinBox()
@@ -84,10 +88,18 @@ class BootPage(OperationPage):
         grid.setVerticalSpacing(5)
         grid.setContentsMargins(0, 0, 0, 0)
         rows: tuple[tuple[str, QWidget], ...] = (
-            ("Written as", self._dialect), ("Kernel", self._kernel), ("Device tree", self._tree), ("Output", self._force),
-            ("Overscan", self._overscan), ("Sound", self._sound), ("Picture memory", self._memory), ("Extra words", self._words),
-            ("User", self._user), ("Country", self._country), ("Network name", self._host),
-        )  # fmt: skip
+            ("Written as", self._dialect),
+            ("Kernel", self._kernel),
+            ("Device tree", self._tree),
+            ("Output", self._force),
+            ("Overscan", self._overscan),
+            ("Sound", self._sound),
+            ("Picture memory", self._memory),
+            ("Extra words", self._words),
+            ("User", self._user),
+            ("Country", self._country),
+            ("Network name", self._host),
+        )
         for index, (name, widget) in enumerate(rows):
             grid.addWidget(label(name, "small"), index, 0)
             grid.addWidget(widget, index, 1)
@@ -118,7 +130,9 @@ class BootPage(OperationPage):
         trees = tuple((each.device_tree, each.device_tree) for each in catalogue.all(Board))
         self._tree.set_choices(trees, boot.device_tree)
         self._sound.set_choices((("analogue", "analogue"), ("digital", "digital"), ("none", "none")), boot.sound)
-        self._memory.set_choices(tuple((str(mb), f"{mb}\u202fMB") for mb in (64, 128, 256, 512)), str(boot.video_memory_mb))
+        self._memory.set_choices(
+            tuple((str(mb), f"{mb}\u202fMB") for mb in (64, 128, 256, 512)), str(boot.video_memory_mb)
+        )
         self._force.setChecked(boot.force_output)
         self._overscan.blockSignals(True)
         self._overscan.setValue(boot.overscan_percent)
@@ -133,7 +147,7 @@ class BootPage(OperationPage):
         self._show_tabs()
 
     def _issued(self) -> tuple[Any, ...]:
-        build, catalogue, world = self.session.build, self.session.catalogue, self.session.world
+        build, catalogue, _world = self.session.build, self.session.catalogue, self.session.world
         return issue(build, catalogue, self._on_card())
 
     def _on_card(self) -> dict[str, str]:
@@ -168,7 +182,9 @@ class BootPage(OperationPage):
         self._files_sheet.set_note(f"against {where}: + new, − goes; at the right the decision behind the line")
         self._put.setEnabled(written and bool(differ))
         words = "On the card already" if written else "Write the card first"
-        self._put.setText(f"Put {len(differ)} file{'s' if len(differ) != 1 else ''} on the card" if written and differ else words)
+        self._put.setText(
+            f"Put {len(differ)} file{'s' if len(differ) != 1 else ''} on the card" if written and differ else words
+        )
 
     # --- acting --------------------------------------------------------------------------------------------------
 

@@ -48,16 +48,22 @@ class LossDialog(QDialog):
         if verdict.lose:
             layout.addWidget(label(f"Everything on {name} will be lost", "section", wrap=True))
             layout.addWidget(label(verdict.loss, "stop", wrap=True))
-            layout.addWidget(label(f"If that is what you want, type its name, letter for letter: {verdict.lose}", wrap=True))
+            layout.addWidget(
+                label(f"If that is what you want, type its name, letter for letter: {verdict.lose}", wrap=True)
+            )
             self.typed.setAccessibleName("Name of what will be lost")
             self.typed.textChanged.connect(lambda text: self.write.setEnabled(text == self._lose))
             self.write.setEnabled(False)
             layout.addWidget(self.typed)
         else:
-            layout.addWidget(label(f"{name} holds nothing of yours. Anything written to it earlier is gone.", wrap=True))
+            layout.addWidget(
+                label(f"{name} holds nothing of yours. Anything written to it earlier is gone.", wrap=True)
+            )
         for warning in verdict.warnings:
             layout.addWidget(label(warning, "caution", wrap=True))
-        layout.addWidget(label("When your desktop offers to format the card afterwards: never accept.", "muted", wrap=True))
+        layout.addWidget(
+            label("When your desktop offers to format the card afterwards: never accept.", "muted", wrap=True)
+        )
         layout.addSpacing(6)
         layout.addLayout(row(leave, 1, self.write))
         self.setLayout(layout)
@@ -86,8 +92,12 @@ class CardPage(OperationPage):
         card = Sheet("The card", "what is in the image, and where it goes")
         card.add(self._strip)
         image = Sheet("Image")
-        image.add(self._file, self._facts, 1,
-                  row(button("Choose…", self._on_choose_clicked), button("Checksum…", self._on_checksum_clicked), 1))  # fmt: skip
+        image.add(
+            self._file,
+            self._facts,
+            1,
+            row(button("Choose…", self._on_choose_clicked), button("Checksum…", self._on_checksum_clicked), 1),
+        )
         image.setFixedWidth(round(self.theme.px(264)))
         holder = QScrollArea()
         holder.setWidgetResizable(True)
@@ -149,7 +159,9 @@ class CardPage(OperationPage):
         inside = self.session.world.source_contents
         if inside and inside.table:
             rows.append(("Partitions", f"{len(inside.table.partitions)}, MBR"))
-            rows.append(("Kernels for", " ".join(kernel.instruction_set.removeprefix("ARM") for kernel in inside.kernels)))
+            rows.append(
+                ("Kernels for", " ".join(kernel.instruction_set.removeprefix("ARM") for kernel in inside.kernels))
+            )
         return tuple(rows)
 
     def _target(self) -> workshop.Target | None:
@@ -291,7 +303,9 @@ class ChecksumDialog(QDialog):
         self._edit.setAccessibleName("SHA-256")
         self._keep = button("Keep it", self.accept, "primary")
         self._edit.textChanged.connect(lambda _text: self._keep.setEnabled(self._valid()))
-        words = "Paste the SHA-256 that the image's maker states, 64 letters and figures. The write stops when it differs."
+        words = (
+            "Paste the SHA-256 that the image's maker states, 64 letters and figures. The write stops when it differs."
+        )
         self.setLayout(
             column(label("SHA-256 of the file", "section"), label(words, wrap=True), self._edit,
                    row(button("Leave it", self.reject), 1, self._keep), spacing=10, margins=(20, 18, 20, 16))

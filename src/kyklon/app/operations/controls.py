@@ -41,7 +41,15 @@ class ControlsPage(OperationPage):
         self._panel_choice.setMinimumContentsLength(18)
         self._system.setMinimumContentsLength(12)
         sheet = Sheet("The panel, to scale", "click a control, or press its key: W A S D and F G H V B N for seat 1")
-        bar = row(label("Panel", "small"), self._panel_choice, label("as in", "small"), self._system, 1, self._wire, self._export)
+        bar = row(
+            label("Panel", "small"),
+            self._panel_choice,
+            label("as in", "small"),
+            self._system,
+            1,
+            self._wire,
+            self._export,
+        )
         sheet.add(bar, self._view)
         self._hotkey = Choice(self.theme, "Hotkey", lambda value: session.edit("Hotkey", "controls.hotkey", value))
         self._actions: list[tuple[str, Choice]] = []
@@ -85,7 +93,9 @@ class ControlsPage(OperationPage):
         systems = tuple((each.id, each.name) for each in systems_of(build, catalogue))
         default = "birch-16" if any(key == "birch-16" for key, _name in systems) else systems[0][0] if systems else ""
         self._system.set_choices(systems, self._system.value or default)
-        self._panel_choice.set_choices(tuple((each.id, each.name) for each in catalogue.all(Panel)), build.controls.panel)
+        self._panel_choice.set_choices(
+            tuple((each.id, each.name) for each in catalogue.all(Panel)), build.controls.panel
+        )
         panel, encoder, system = self._parts()
         if panel is None or encoder is None:
             self.set_subject("Choose an encoder in Plan first.")
@@ -128,7 +138,9 @@ class ControlsPage(OperationPage):
         self._grid.addWidget(self._hotkey, 1, 0)
         self._actions = []
         for index, key in enumerate(self.session.build.controls.hotkeys, 1):
-            choice = Choice(self.theme, key.action, lambda value, action=key.action: self._on_hotkey_chosen(action, value))
+            choice = Choice(
+                self.theme, key.action, lambda value, action=key.action: self._on_hotkey_chosen(action, value)
+            )
             self._grid.addWidget(label(key.action, "small"), 0, index)
             self._grid.addWidget(choice, 1, index)
             self._actions.append((key.action, choice))
@@ -150,7 +162,10 @@ class ControlsPage(OperationPage):
         words = f"seat {seat[1:]} · {name}"
         if panel is None or encoder is None:
             return Lit(switch, (words, "", "", ""))
-        path = next((each for each in paths(panel, self.session.build.controls, encoder, system) if each.control == switch), None)
+        path = next(
+            (each for each in paths(panel, self.session.build.controls, encoder, system) if each.control == switch),
+            None,
+        )
         if path is None or path.terminal is None:
             return Lit(switch, (words, "", "", ""))
         given = word_values(" ".join(self.session.build.boot.kernel_words), "usbhid.quirks")
@@ -159,7 +174,9 @@ class ControlsPage(OperationPage):
         device.press(path.terminal.id)
         event = next(device.events())
         code = f"{event.code} {event_code(event.code):#05x}"
-        return Lit(switch, (words, path.terminal.printed, code, self._in_game(event, path.inputs, int(seat[1:]), system)))
+        return Lit(
+            switch, (words, path.terminal.printed, code, self._in_game(event, path.inputs, int(seat[1:]), system))
+        )
 
     def _in_game(self, event: InputEvent, inputs: tuple[str, ...], player: int, system: System | None) -> str:
         if event.player != player:

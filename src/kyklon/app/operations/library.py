@@ -52,8 +52,12 @@ class LibraryPage(OperationPage):
         self._figures = FigureRows(self.theme)
         self._move = button("Move the games", self._on_move_clicked, "primary")
         move = Sheet("Onto the machine")
-        move.add(self._figures, 1, self._move,
-                 row(button("Library…", self._on_library_clicked), button("Stick…", self._on_stick_clicked)))  # fmt: skip
+        move.add(
+            self._figures,
+            1,
+            self._move,
+            row(button("Library…", self._on_library_clicked), button("Stick…", self._on_stick_clicked)),
+        )
         move.setFixedWidth(round(self.theme.px(264)))
         self.body.addWidget(self._shelves, 5)
         self.body.addLayout(row(self._waiting, move, spacing=14), 4)
@@ -73,7 +77,9 @@ class LibraryPage(OperationPage):
         shelves = []
         for system in observing.systems_of(build, session.catalogue):
             games = scan.of(system.id)
-            waits = any(not each.usable and each.wanted.required for each in scan.system_files if each.system == system.id)
+            waits = any(
+                not each.usable and each.wanted.required for each in scan.system_files if each.system == system.id
+            )
             shelves.append(Shelf(system.name, games, "system file!" if waits else ""))
         self._map.show_shelves(tuple(shelves))
         waiting = tuple(sorted((game for game in scan.games if not game.ready), key=_mess_first))
@@ -127,7 +133,9 @@ class LibraryPage(OperationPage):
 
         def done(result: Any) -> None:
             _build, report = result
-            session.said.emit(f"{report.games} games moved and read back, {report.already_there} files were there already.")
+            session.said.emit(
+                f"{report.games} games moved and read back, {report.already_there} files were there already."
+            )
             session.logged.emit()
             session.look_at_library()
 

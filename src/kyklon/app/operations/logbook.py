@@ -28,7 +28,9 @@ class BookView(Instrument):
     def show_entries(self, entries: tuple[Entry, ...], empty: str) -> None:
         self._entries, self._empty = entries, empty
         self.setAccessibleDescription("; ".join(f"{entry.at[11:16]} {entry.title}" for entry in entries[:20]))
-        lines = sum(1 + len(self._details(entry)) for entry in entries) + len({entry.at[:10] for entry in entries}) * 1.4
+        lines = (
+            sum(1 + len(self._details(entry)) for entry in entries) + len({entry.at[:10] for entry in entries}) * 1.4
+        )
         self.setMinimumHeight(round(lines * self.theme.px(21) + self.theme.px(20)))
         self.update()
 
@@ -47,13 +49,23 @@ class BookView(Instrument):
         for entry in self._entries:
             if entry.at[:10] != day:
                 day = entry.at[:10]
-                self.text(painter, QPointF(box.left(), y + pitch / 2), day, font=self.theme.head("label"), token="muted")
+                self.text(
+                    painter, QPointF(box.left(), y + pitch / 2), day, font=self.theme.head("label"), token="muted"
+                )
                 y += pitch * 1.2
             self.line(painter, QPointF(box.left(), y), QPointF(box.right(), y), "grid")
             middle = y + pitch / 2
-            self.text(painter, QPointF(box.left(), middle), entry.at[11:16], font=self.theme.mono("small"), token="muted")
+            self.text(
+                painter, QPointF(box.left(), middle), entry.at[11:16], font=self.theme.mono("small"), token="muted"
+            )
             if entry.operation:
-                self.text(painter, QPointF(box.left() + px(50), middle), str(entry.operation), font=self.theme.head("section"), token="teal")
+                self.text(
+                    painter,
+                    QPointF(box.left() + px(50), middle),
+                    str(entry.operation),
+                    font=self.theme.head("section"),
+                    token="teal",
+                )
             title = QRectF(box.left() + px(80), y, box.width() - px(84), pitch)
             weight = 600 if entry.kind == "own" else 500
             words = f"“{entry.title}”" if entry.kind == "own" else entry.title

@@ -188,7 +188,9 @@ class PicturePage(OperationPage):
         if data is None:
             self.session.said.emit("There is no identification data to save.")
             return
-        path, _kind = QFileDialog.getSaveFileName(self, "Save identification data", str(self.session.folder), "EDID (*.edid)")
+        path, _kind = QFileDialog.getSaveFileName(
+            self, "Save identification data", str(self.session.folder), "EDID (*.edid)"
+        )
         if path:
             self._write_identification(data, path)
 

@@ -83,7 +83,10 @@ class PlanPage(OperationPage):
         links = connections(build, catalogue)
         self._map.show_values(self._blocks(build), tuple(self._wire(each, power) for each in links))
         total = sum(price for _name, _count, price in cost(build, catalogue))
-        rows: list[tuple[str, str]] = [("Parts and cables", f"{len(cost(build, catalogue))}"), ("Price", f"{total:.2f} crowns")]
+        rows: list[tuple[str, str]] = [
+            ("Parts and cables", f"{len(cost(build, catalogue))}"),
+            ("Price", f"{total:.2f} crowns"),
+        ]
         if power:
             rows += [
                 ("Peak current", show(power.peak_a, "A")),
@@ -102,7 +105,9 @@ class PlanPage(OperationPage):
             if record is None:
                 continue
             marks = tuple(PortMark(port.id, f"{port.label} · {port.connector}") for port in record.ports)
-            blocks.append(Block(part.role, record.name, record.note or part.role, marks, columns.get(part.role, last + 1)))
+            blocks.append(
+                Block(part.role, record.name, record.note or part.role, marks, columns.get(part.role, last + 1))
+            )
         return tuple(blocks)
 
     def _wire(self, each: Connection, power: Budget | None) -> Wire:

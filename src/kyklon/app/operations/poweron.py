@@ -80,7 +80,9 @@ class PowerOnPage(OperationPage):
         self._screen.show_screen(run.screen if run else None, lamp, aspect)
         if run is None:
             self.set_subject("not run yet")
-            self._show_outcome("Nothing is predicted yet", "Run the bring-up: it costs nothing and hurts nothing.", "Run bring-up", "")
+            self._show_outcome(
+                "Nothing is predicted yet", "Run the bring-up: it costs nothing and hurts nothing.", "Run bring-up", ""
+            )
         else:
             self._show_run(run)
         self._show_checks()
@@ -93,9 +95,13 @@ class PowerOnPage(OperationPage):
             count = sum(map(len, run.games.values()))
             self._show_outcome(
                 "It reaches the front end",
-                f"{stale}{count} games of {len(run.games)} systems are listed." if count else f"{stale}No games are on the machine yet.",
-                "Run it again", "", good=True,
-            )  # fmt: skip
+                f"{stale}{count} games of {len(run.games)} systems are listed."
+                if count
+                else f"{stale}No games are on the machine yet.",
+                "Run it again",
+                "",
+                good=True,
+            )
             return
         words = self._words(failure)
         later = "\n".join(f"Then, when that is right: {each.cause}" for each in run.failures[1:])

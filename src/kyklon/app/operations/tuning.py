@@ -69,7 +69,10 @@ class TuningPage(OperationPage):
 
     def _show_latency(self, system: System, values: dict[str, Value]) -> None:
         build, catalogue = self.session.build, self.session.catalogue
-        encoder, display = catalogue.find(Encoder, build.part("encoder")), catalogue.find(Display, build.part("display"))
+        encoder, display = (
+            catalogue.find(Encoder, build.part("encoder")),
+            catalogue.find(Display, build.part("display")),
+        )
         if encoder is None or display is None:
             self._plot.show_latency(None)
             return
@@ -80,7 +83,9 @@ class TuningPage(OperationPage):
         )  # fmt: skip
         latency = total(parts)
         self._plot.show_latency(latency)
-        self._latency_sheet.set_note(f"{system.name}: half of all presses are seen within {latency.percentile(50):.0f} ms")
+        self._latency_sheet.set_note(
+            f"{system.name}: half of all presses are seen within {latency.percentile(50):.0f} ms"
+        )
 
     # --- acting --------------------------------------------------------------------------------------------------
 

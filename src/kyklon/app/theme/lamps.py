@@ -12,7 +12,7 @@ TOKEN = {"stop": "red", "caution": "amber", "clear": "teal", "note": "muted", "s
 
 
 def paint_lamp(painter: QPainter, box: QRectF, state: str, theme: Theme) -> None:
-    """clear: disc; caution: triangle; stop: square with a bar; stale: half ring; not started: ring; note: small disc."""
+    """clear: disc; caution: triangle; stop: square with a bar; stale: half ring; not started: ring; note: dot."""
     color = theme.color(TOKEN[state])
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -28,7 +28,9 @@ def paint_lamp(painter: QPainter, box: QRectF, state: str, theme: Theme) -> None
     elif state == "stop":
         painter.drawRect(box)
         painter.setBrush(theme.color("sheet"))
-        bar = QRectF(box.left() + box.width() * 0.2, box.center().y() - box.height() * 0.1, box.width() * 0.6, box.height() * 0.2)
+        bar = QRectF(
+            box.left() + box.width() * 0.2, box.center().y() - box.height() * 0.1, box.width() * 0.6, box.height() * 0.2
+        )
         painter.drawRect(bar)
     else:
         _paint_ring(painter, box.adjusted(1, 1, -1, -1), color, half=state == "stale")

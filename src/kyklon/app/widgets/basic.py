@@ -53,21 +53,27 @@ def button(text: str, clicked: Callable[[], object], kind: str = "", *, tip: str
     return made
 
 
-def column(*items: QWidget | QLayout | int, spacing: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QVBoxLayout:
+def column(
+    *items: QWidget | QLayout | int, spacing: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)
+) -> QVBoxLayout:
     """A vertical layout; a number is a stretch."""
     layout = QVBoxLayout()
     _fill(layout, items, spacing, margins)
     return layout
 
 
-def row(*items: QWidget | QLayout | int, spacing: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QHBoxLayout:
+def row(
+    *items: QWidget | QLayout | int, spacing: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)
+) -> QHBoxLayout:
     """A horizontal layout; a number is a stretch."""
     layout = QHBoxLayout()
     _fill(layout, items, spacing, margins)
     return layout
 
 
-def _fill(layout: QBoxLayout, items: tuple[QWidget | QLayout | int, ...], spacing: int, margins: tuple[int, int, int, int]) -> None:
+def _fill(
+    layout: QBoxLayout, items: tuple[QWidget | QLayout | int, ...], spacing: int, margins: tuple[int, int, int, int]
+) -> None:
     layout.setSpacing(spacing)
     layout.setContentsMargins(*margins)
     for item in items:

@@ -71,8 +71,14 @@ class CardStrip(Instrument):
         lower = QRectF(box.left(), box.bottom() - px(24) - high * 0.8, box.width(), high * 0.8)
         self.text(painter, QPointF(box.left(), box.top() + px(9)), f"The image, enlarged: {strip.image_name}",
                   font=self.theme.font("label", weight=600))  # fmt: skip
-        self.text(painter, QPointF(box.right(), box.top() + px(9)), show_bytes(strip.image_size), font=self.theme.mono("small"),
-                  token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(box.right(), box.top() + px(9)),
+            show_bytes(strip.image_size),
+            font=self.theme.mono("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         self._draw_image(painter, upper, strip)
         if strip.drive_size:
             self._draw_lens(painter, upper, lower, strip)
@@ -89,7 +95,12 @@ class CardStrip(Instrument):
             self.block(painter, area, span.token, "ink", radius=0)
             if area.width() > 40:
                 inner = area.adjusted(8, 3, -4, -3)
-                self.text(painter, inner.adjusted(0, 0, 0, -inner.height() / 2), span.name, font=self.theme.font("label", weight=600))
+                self.text(
+                    painter,
+                    inner.adjusted(0, 0, 0, -inner.height() / 2),
+                    span.name,
+                    font=self.theme.font("label", weight=600),
+                )
                 self.text(painter, inner.adjusted(0, inner.height() / 2, 0, 0), show_bytes(span.end - span.start),
                           font=self.theme.mono("small"), token="muted")  # fmt: skip
         for count, token, words in ((strip.written, "teal", "written"), (strip.verified, "amber", "read back")):
@@ -101,8 +112,13 @@ class CardStrip(Instrument):
         self.block(painter, done, token, radius=2)
         self.line(painter, QPointF(x, box.top() - 3), QPointF(x, box.bottom() + 11), token, 2)
         align = Qt.AlignmentFlag.AlignRight if x > box.center().x() else Qt.AlignmentFlag.AlignLeft
-        self.text(painter, QPointF(x + (-5 if x > box.center().x() else 5), box.bottom() + self.theme.px(20)), words, token=token,
-                  align=align)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(x + (-5 if x > box.center().x() else 5), box.bottom() + self.theme.px(20)),
+            words,
+            token=token,
+            align=align,
+        )
 
     def _draw_lens(self, painter: QPainter, upper: QRectF, lower: QRectF, strip: Strip) -> None:
         share = max(2.0, lower.width() * min(1.0, strip.image_size / strip.drive_size))
@@ -129,11 +145,24 @@ class CardStrip(Instrument):
         paper = QRectF(inner.left(), box.center().y() - self.theme.px(10), wide, self.theme.px(20))
         if strip.loss:
             self.block(painter, paper, "sheet", radius=2)
-        self.text(painter, paper.adjusted(4, 0, 0, 0), words, font=painter.font(), token="red" if strip.loss else "muted")
+        self.text(
+            painter, paper.adjusted(4, 0, 0, 0), words, font=painter.font(), token="red" if strip.loss else "muted"
+        )
         below = box.bottom() + self.theme.px(12)
-        drawn = self.text(painter, QPointF(box.left(), below), f"{strip.drive_name}, to scale", font=self.theme.font("label", weight=600))
-        self.text(painter, QPointF(box.right(), below), show_bytes(strip.drive_size), font=self.theme.mono("small"), token="muted",
-                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        drawn = self.text(
+            painter,
+            QPointF(box.left(), below),
+            f"{strip.drive_name}, to scale",
+            font=self.theme.font("label", weight=600),
+        )
+        self.text(
+            painter,
+            QPointF(box.right(), below),
+            show_bytes(strip.drive_size),
+            font=self.theme.mono("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         if strip.state:
             side = self.theme.px(10)
             lamp = QRectF(drawn.right() + 14, below - side / 2, side, side)

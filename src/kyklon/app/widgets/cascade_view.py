@@ -53,11 +53,18 @@ class CascadeView(Instrument):
                 head = self._cell(0, column)
                 self.text(painter, QRectF(head.left() + px(10), 0, head.width() - px(12), px(24)), title, token="muted")
                 if column:
-                    self.line(painter, QPointF(head.left() - px(4), px(12)), QPointF(head.left() + px(3), px(12)), "muted")
+                    self.line(
+                        painter, QPointF(head.left() - px(4), px(12)), QPointF(head.left() + px(3), px(12)), "muted"
+                    )
         for index, row in enumerate(self._rows):
             first = self._cell(index, 0)
             self.line(painter, QPointF(0, first.top()), QPointF(self.width(), first.top()), "grid")
-            self.text(painter, QRectF(2, first.top(), px(165), first.height()), row.setting.name, font=self.theme.font("body", weight=500))
+            self.text(
+                painter,
+                QRectF(2, first.top(), px(165), first.height()),
+                row.setting.name,
+                font=self.theme.font("body", weight=500),
+            )
             for column in range(self._columns()):
                 self._draw_cell(painter, index, column, row)
 

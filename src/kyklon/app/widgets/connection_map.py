@@ -90,10 +90,18 @@ class ConnectionMap(Instrument):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._blocks:
-            self.text(painter, box.center(), "Choose a board below to begin.", token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.text(
+                painter,
+                box.center(),
+                "Choose a board below to begin.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         rows = (len(self._wires) + 1) // 2
-        legend = QRectF(box.left(), box.bottom() - self.theme.px(18 * rows + 8), box.width(), self.theme.px(18 * rows + 8))
+        legend = QRectF(
+            box.left(), box.bottom() - self.theme.px(18 * rows + 8), box.width(), self.theme.px(18 * rows + 8)
+        )
         places = self._places(box.adjusted(4, 2, -4, -2 - legend.height()))
         self._draw_legend(painter, legend)
         for number, wire in enumerate(self._wires):
@@ -165,4 +173,6 @@ class ConnectionMap(Instrument):
         self.block(painter, paper, "sheet", radius=2)
         for index, words in enumerate(lines):
             spot = QPointF(at.x(), paper.top() + 2 + pitch * (index + 0.5))
-            self.text(painter, spot, words, font=self.theme.mono("small"), token=token, align=Qt.AlignmentFlag.AlignHCenter)
+            self.text(
+                painter, spot, words, font=self.theme.mono("small"), token=token, align=Qt.AlignmentFlag.AlignHCenter
+            )

@@ -74,7 +74,9 @@ class DriveLine(QWidget):
         painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, self._facts.name + model)
         painter.setFont(theme.mono("small"))
         right = QRectF(box.right() - px(86), px(3), px(80), px(18))
-        painter.drawText(right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, show_bytes(self._facts.size))
+        painter.drawText(
+            right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, show_bytes(self._facts.size)
+        )
         painter.setFont(theme.font("label"))
         painter.setPen(theme.color("muted"))
         lower = QRectF(px(34), px(20), box.width() - px(40), px(17))

@@ -82,7 +82,9 @@ class FileView(Instrument):
                 painter.fillRect(line, self.theme.color("teal_soft" if row.kind == "+" else "red_soft"))
             y = line.center().y()
             sign = {"+": "+", "-": "−"}.get(row.kind, "")
-            self.text(painter, QPointF(box.left() + px(6), y), sign, font=mono, token="teal" if row.kind == "+" else "red")
+            self.text(
+                painter, QPointF(box.left() + px(6), y), sign, font=mono, token="teal" if row.kind == "+" else "red"
+            )
             number = str(row.number) if row.number > 0 else "…" if row.number < 0 else ""
             self.text(painter, QPointF(box.left() + px(40), y), number, font=self.theme.mono("small"), token="muted",
                       align=Qt.AlignmentFlag.AlignRight)  # fmt: skip

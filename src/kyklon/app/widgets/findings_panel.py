@@ -104,7 +104,9 @@ class RemedyDialog(QDialog):
     also_card: whether the user asked for the changed boot files to go on the card as well.
     """
 
-    def __init__(self, title: str, changes: tuple[Change, ...], differences: dict[str, str], theme: Theme, parent: QWidget) -> None:
+    def __init__(
+        self, title: str, changes: tuple[Change, ...], differences: dict[str, str], theme: Theme, parent: QWidget
+    ) -> None:
         super().__init__(parent)
         self.setWindowTitle("What this changes")
         self.setMinimumWidth(round(theme.px(560)))

@@ -6,8 +6,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.plot import ticks
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.app.widgets.plot import ticks
 from kyklon.tuning.latency import Latency
 
 
@@ -60,7 +60,12 @@ class LatencyPlot(Instrument):
         painter.setPen(QPen(self.theme.color("teal"), 1.6))
         painter.setBrush(self.theme.color("teal_soft"))
         painter.drawPolygon(QPolygonF(closed))
-        self.text(painter, QPointF(box.left() - px(100), box.center().y() - px(8)), "Together", font=self.theme.font("body", weight=600))
+        self.text(
+            painter,
+            QPointF(box.left() - px(100), box.center().y() - px(8)),
+            "Together",
+            font=self.theme.font("body", weight=600),
+        )
         low, high = latency.percentile(5), latency.percentile(95)
         self.text(painter, QPointF(box.left() - px(100), box.center().y() + px(9)), f"{low:.0f} to {high:.0f}\u202fms",
                   font=self.theme.mono("small"), token="muted")  # fmt: skip

@@ -91,12 +91,18 @@ class PanelView(Instrument):
         for player in range(1, panel.players + 1):
             seat = QTransform()
             if panel.facing and player == 2:
-                seat.translate(table.center().x() + panel.width_mm * scale / 2, table.top() + 4 + panel.height_mm * scale)
+                seat.translate(
+                    table.center().x() + panel.width_mm * scale / 2, table.top() + 4 + panel.height_mm * scale
+                )
                 seat.rotate(180)
             elif panel.facing:
-                seat.translate(table.center().x() - panel.width_mm * scale / 2, table.bottom() - 4 - panel.height_mm * scale)
+                seat.translate(
+                    table.center().x() - panel.width_mm * scale / 2, table.bottom() - 4 - panel.height_mm * scale
+                )
             else:
-                seat.translate(table.center().x() - across * scale / 2 + (player - 1) * panel.width_mm * scale, table.top() + 4)
+                seat.translate(
+                    table.center().x() - across * scale / 2 + (player - 1) * panel.width_mm * scale, table.top() + 4
+                )
             seat.scale(scale, scale)
             seats[player] = seat
         return seats
@@ -115,8 +121,14 @@ class PanelView(Instrument):
         board = seat.mapRect(QRectF(0, 0, panel.width_mm, panel.height_mm))
         self.block(painter, board, "sheet", "ink", radius=4, width=1.2)
         corner = seat.map(QPointF(14, panel.height_mm - 12))
-        self.text(painter, corner, f"Seat {player}", font=self.theme.font("small", weight=600), token="muted",
-                  align=Qt.AlignmentFlag.AlignRight if player == 2 and panel.facing else Qt.AlignmentFlag.AlignLeft)  # fmt: skip
+        self.text(
+            painter,
+            corner,
+            f"Seat {player}",
+            font=self.theme.font("small", weight=600),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight if player == 2 and panel.facing else Qt.AlignmentFlag.AlignLeft,
+        )
         for control in panel.controls:
             self._draw_control(painter, seat, player, control)
 
@@ -140,10 +152,20 @@ class PanelView(Instrument):
                 painter.fillRect(row, self.theme.color("teal_soft"))
             self.line(painter, row.bottomLeft(), row.bottomRight(), "grid")
             words = self._wiring.get(switch)
-            self.text(painter, QRectF(row.left() + 2, row.top(), px(48), pitch), name, font=self.theme.font("small", weight=500),
-                      token="teal" if on else "ink")  # fmt: skip
-            self.text(painter, QRectF(row.left() + px(50), row.top(), wide - px(50), pitch), words or "not wired",
-                      font=self.theme.mono("small"), token="red" if words is None else "ink" if on else "muted")  # fmt: skip
+            self.text(
+                painter,
+                QRectF(row.left() + 2, row.top(), px(48), pitch),
+                name,
+                font=self.theme.font("small", weight=500),
+                token="teal" if on else "ink",
+            )
+            self.text(
+                painter,
+                QRectF(row.left() + px(50), row.top(), wide - px(50), pitch),
+                words or "not wired",
+                font=self.theme.mono("small"),
+                token="red" if words is None else "ink" if on else "muted",
+            )
 
     def _draw_control(self, painter: QPainter, seat: QTransform, player: int, control: Control) -> None:
         at = seat.map(QPointF(control.x, control.y))
@@ -166,11 +188,15 @@ class PanelView(Instrument):
         font = self.theme.font("small", weight=600)
         text = words if len(words) <= 4 else "".join(word[0].upper() for word in words.split())
         if control.kind == "button":
-            self.text(painter, at, text, font=font, token="on_teal" if on else "ink", align=Qt.AlignmentFlag.AlignHCenter)
+            self.text(
+                painter, at, text, font=font, token="on_teal" if on else "ink", align=Qt.AlignmentFlag.AlignHCenter
+            )
             return
         side = -1 if seat.m11() < 0 else 1  # the label stands beside the small buttons, toward the middle of the board
         align = Qt.AlignmentFlag.AlignRight if side > 0 else Qt.AlignmentFlag.AlignLeft
-        self.text(painter, at - QPointF(side * (radius + 5), 0), words or control.label, font=font, token="muted", align=align)
+        self.text(
+            painter, at - QPointF(side * (radius + 5), 0), words or control.label, font=font, token="muted", align=align
+        )
 
     def _draw_lever(self, painter: QPainter, seat: QTransform, player: int, at: QPointF, scale: float) -> None:
         px = self.theme.px
@@ -203,11 +229,21 @@ class PanelView(Instrument):
             self.block(painter, place, "teal_soft" if alive else "field", "teal" if alive else "hairline", width=1.4)
             self.text(painter, QRectF(place.left() + px(10), place.top() + px(6), wide - px(16), px(18)), title,
                       font=self.theme.font("small"), token="muted")  # fmt: skip
-            told = words[index] or ("press a control" if index == 0 and self._lit is None else "nothing" if self._lit else "")
-            self.text(painter, QRectF(place.left() + px(10), place.top() + px(26), wide - px(16), px(24)), told,
-                      font=self.theme.mono("body", 500) if alive else self.theme.font("body"), token="ink" if alive else "muted")  # fmt: skip
+            told = words[index] or (
+                "press a control" if index == 0 and self._lit is None else "nothing" if self._lit else ""
+            )
+            self.text(
+                painter,
+                QRectF(place.left() + px(10), place.top() + px(26), wide - px(16), px(24)),
+                told,
+                font=self.theme.mono("body", 500) if alive else self.theme.font("body"),
+                token="ink" if alive else "muted",
+            )
             if index:
-                a, b = QPointF(place.left() - gap + 5, place.center().y()), QPointF(place.left() - 5, place.center().y())
+                a, b = (
+                    QPointF(place.left() - gap + 5, place.center().y()),
+                    QPointF(place.left() - 5, place.center().y()),
+                )
                 token = "teal" if alive else "hairline"
                 self.line(painter, a, b, token, 2 if alive else 1)
                 self.line(painter, b, b + QPointF(-6, -5), token, 2 if alive else 1)

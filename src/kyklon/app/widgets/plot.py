@@ -44,7 +44,13 @@ class Plot(Instrument):
     """Draws a grid with axis labels in the tokens' type."""
 
     def axes(
-        self, painter: QPainter, box: QRectF, x_span: tuple[float, float], y_span: tuple[float, float], x_name: str, y_name: str
+        self,
+        painter: QPainter,
+        box: QRectF,
+        x_span: tuple[float, float],
+        y_span: tuple[float, float],
+        x_name: str,
+        y_name: str,
     ) -> Axes:
         """Grid and labels; returns the axes to draw the curves with."""
         scale = self.theme.scale
@@ -53,8 +59,14 @@ class Plot(Instrument):
         font = self.theme.mono("small")
         for value in ticks(*x_span, max(2, int(inner.width() / (70 * scale)))):
             self.line(painter, QPointF(axes.x(value), inner.top()), QPointF(axes.x(value), inner.bottom()), "grid")
-            self.text(painter, QPointF(axes.x(value), inner.bottom() + 11 * scale), f"{value:g}", font=font, token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                QPointF(axes.x(value), inner.bottom() + 11 * scale),
+                f"{value:g}",
+                font=font,
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
         for value in ticks(*y_span, max(2, int(inner.height() / (34 * scale)))):
             self.line(painter, QPointF(inner.left(), axes.y(value)), QPointF(inner.right(), axes.y(value)), "grid")
             self.text(painter, QPointF(inner.left() - 6 * scale, axes.y(value)), f"{value:g}", font=font, token="muted",

@@ -35,11 +35,18 @@ class PowerLadder(Instrument):
         row = box.top() + px(10)
         supply = QRectF(box.left(), row, px(130), px(76))
         board = QRectF(box.left() + box.width() * 0.46, row, px(140), px(76))
-        self._draw_part(painter, supply, budget.supply.name, f"{budget.supply.volts:.2f}\u202fV, up to {budget.supply.amps:.1f}\u202fA")
+        self._draw_part(
+            painter,
+            supply,
+            budget.supply.name,
+            f"{budget.supply.volts:.2f}\u202fV, up to {budget.supply.amps:.1f}\u202fA",
+        )
         self._draw_part(painter, board, budget.board.name, f"{budget.draws[0].amps:.2f}\u202fA at its peak")
         self._draw_cable(painter, supply, board, budget)
         self._draw_consumers(painter, board, box, budget)
-        profile = QRectF(box.left() + px(46), board.bottom() + px(34), box.width() - px(58), box.bottom() - board.bottom() - px(48))
+        profile = QRectF(
+            box.left() + px(46), board.bottom() + px(34), box.width() - px(58), box.bottom() - board.bottom() - px(48)
+        )
         self._draw_profile(painter, profile, supply, board, budget)
 
     def _draw_part(self, painter: QPainter, box: QRectF, name: str, note: str) -> None:
@@ -56,25 +63,47 @@ class PowerLadder(Instrument):
         thick = awg_diameter_m(gauge) * 1000 * px(5.5)  # 5.5 px a millimetre: a 20 gauge wire is 4.5 px
         for shift in (-px(7), px(7)):
             y = supply.center().y() + shift
-            painter.setPen(QPen(self.theme.color("red" if shift < 0 else "ink"), thick, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap))
+            painter.setPen(
+                QPen(
+                    self.theme.color("red" if shift < 0 else "ink"),
+                    thick,
+                    Qt.PenStyle.SolidLine,
+                    Qt.PenCapStyle.FlatCap,
+                )
+            )
             painter.drawLine(QPointF(supply.right(), y), QPointF(board.left(), y))
         middle = QPointF((supply.right() + board.left()) / 2, supply.center().y())
         if budget.cable:
             words = f"AWG {gauge}, {show(budget.cable.length_m, 'm', prefix='')}"
             self.text(painter, middle - QPointF(0, px(26)), words, align=Qt.AlignmentFlag.AlignHCenter)
-        self.text(painter, middle + QPointF(0, px(26)), f"{show(budget.peak_a, 'A')} at the peak", font=self.theme.mono("small"),
-                  align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+        self.text(
+            painter,
+            middle + QPointF(0, px(26)),
+            f"{show(budget.peak_a, 'A')} at the peak",
+            font=self.theme.mono("small"),
+            align=Qt.AlignmentFlag.AlignHCenter,
+        )
 
     def _draw_consumers(self, painter: QPainter, board: QRectF, box: QRectF, budget: Budget) -> None:
         px = self.theme.px
         rest = budget.draws[1:]
         for index, draw in enumerate(rest):
-            place = QRectF(board.right() + px(46), board.top() + index * px(34), box.right() - board.right() - px(50), px(28))
+            place = QRectF(
+                board.right() + px(46), board.top() + index * px(34), box.right() - board.right() - px(50), px(28)
+            )
             self.block(painter, place, "field", "hairline")
-            self.text(painter, place.adjusted(px(8), 0, -px(60), 0), draw.name, font=self.theme.font("label", weight=500))
+            self.text(
+                painter, place.adjusted(px(8), 0, -px(60), 0), draw.name, font=self.theme.font("label", weight=500)
+            )
             self.text(painter, QPointF(place.right() - px(8), place.center().y()), show(draw.amps, "A", prefix=""),
                       font=self.theme.mono("small"), align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
-            self.line(painter, QPointF(board.right(), place.center().y()), QPointF(place.left(), place.center().y()), "ink", 1.4)
+            self.line(
+                painter,
+                QPointF(board.right(), place.center().y()),
+                QPointF(place.left(), place.center().y()),
+                "ink",
+                1.4,
+            )
 
     def _draw_profile(self, painter: QPainter, box: QRectF, supply: QRectF, board: QRectF, budget: Budget) -> None:
         """Volts under the parts they are measured at; the warning line of the board across."""
@@ -91,16 +120,26 @@ class PowerLadder(Instrument):
         area = QRectF(box.left(), y(warn), box.width(), box.bottom() - y(warn))
         painter.fillRect(area, self.theme.color("red_soft"))
         self.line(painter, area.topLeft(), area.topRight(), "red", 1.2, Qt.PenStyle.DashLine)
-        self.text(painter, QPointF(box.right() - px(6), y(warn) + px(10)), f"the board warns below {warn:.2f}\u202fV", token="red",
-                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(box.right() - px(6), y(warn) + px(10)),
+            f"the board warns below {warn:.2f}\u202fV",
+            token="red",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         points = [QPointF(box.left(), y(budget.supply.volts)), QPointF(supply.right(), y(budget.supply.volts)),
                   QPointF(board.left(), y(volts)), QPointF(box.right(), y(volts))]  # fmt: skip
         painter.setBrush(Qt.BrushStyle.NoBrush)
         good = volts >= warn
         painter.setPen(QPen(self.theme.color("teal" if good else "red"), 2.4))
         painter.drawPolyline(QPolygonF(points))
-        self.text(painter, QPointF(box.left() - px(6), y(budget.supply.volts)), f"{budget.supply.volts:.2f}\u202fV", font=self.theme.mono("small"),
-                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(box.left() - px(6), y(budget.supply.volts)),
+            f"{budget.supply.volts:.2f}\u202fV",
+            font=self.theme.mono("small"),
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         side = px(11)
         lamp = QRectF(board.left() + px(8), y(volts) - px(14) - side / 2, side, side)
         paint_lamp(painter, lamp, "clear" if good else "stop", self.theme)

@@ -87,8 +87,13 @@ class RangesPlot(Plot):
             wide = painter.fontMetrics().horizontalAdvance(point.name) + 72 * scale
             self.block(painter, QRectF(column - 3, y - 8 * scale, wide, 16 * scale), "sheet", radius=2)
             drawn = self.text(painter, QPointF(column, y), point.name, font=font)
-            self.text(painter, QPointF(drawn.right() + 6 * scale, y), f"{point.field_hz:.2f}\u202fHz", font=self.theme.mono("small"),
-                      token="muted")  # fmt: skip
+            self.text(
+                painter,
+                QPointF(drawn.right() + 6 * scale, y),
+                f"{point.field_hz:.2f}\u202fHz",
+                font=self.theme.mono("small"),
+                token="muted",
+            )
         below = QPointF(column, (rows[-1] if rows else axes.box.center().y()) + pitch * 1.25)
         self.text(painter, below, self._words, font=self.theme.font("label", weight=500), token="teal")
 

@@ -43,7 +43,9 @@ class RasterView(Instrument):
         """Override."""
         raster = self._raster
         if raster is None:
-            self.text(painter, box.center(), "Choose a display in Plan.", token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.text(
+                painter, box.center(), "Choose a display in Plan.", token="muted", align=Qt.AlignmentFlag.AlignHCenter
+            )
             return
         rim = 20 * self.theme.scale
         high = min(box.height(), (box.width() - 2 * rim) / raster.aspect + 2 * rim) - 2
@@ -86,7 +88,9 @@ class RasterView(Instrument):
             painter.drawRect(QRectF(picture.left() + index * step, picture.top() + picture.height() * 0.62, step + 0.5,
                                     picture.height() * 0.16))  # fmt: skip
         painter.setBrush(QColor("#11191C"))
-        painter.drawRect(QRectF(picture.left(), picture.top() + picture.height() * 0.78, picture.width(), picture.height() * 0.22))
+        painter.drawRect(
+            QRectF(picture.left(), picture.top() + picture.height() * 0.78, picture.width(), picture.height() * 0.22)
+        )
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(QColor(255, 255, 255, 170), 1.2))
         # the circle is round only where the pixels come out square: drawn in the picture's own shape
@@ -119,5 +123,11 @@ class RasterView(Instrument):
         words = QRectF(0, 0, glass.width() * 0.8, self.theme.px(30))
         words.moveCenter(glass.center())
         self.block(painter, words, "red", radius=3)
-        self.text(painter, words, "The display cannot hold this", font=self.theme.font("body", weight=600), token="sheet",
-                  align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+        self.text(
+            painter,
+            words,
+            "The display cannot hold this",
+            font=self.theme.font("body", weight=600),
+            token="sheet",
+            align=Qt.AlignmentFlag.AlignCenter,
+        )

@@ -44,4 +44,10 @@ class RateCurve(Plot):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(self.theme.color(token), 1.8))
         painter.drawPolyline(QPolygonF(points))
-        self.text(painter, points[len(points) // 2] + QPointF(4, -10), words, font=self.theme.font("label", weight=600), token=token)
+        self.text(
+            painter,
+            points[len(points) // 2] + QPointF(4, -10),
+            words,
+            font=self.theme.font("label", weight=600),
+            token=token,
+        )

@@ -51,8 +51,20 @@ class ServiceTrack(Instrument):
             style = Qt.PenStyle.SolidLine if step.starts else Qt.PenStyle.DashLine
             self.block(painter, place, fill, edge, width=1.4, style=style)
             inner = place.adjusted(px(10), 0, -px(20), 0)
-            self.text(painter, inner, step.name, font=self.theme.font("body", weight=500), token="ink" if step.starts else "muted")
-            note = "never starts" if not step.starts else "stays in front, never returns" if step.foreground else "starts, goes on"
+            self.text(
+                painter,
+                inner,
+                step.name,
+                font=self.theme.font("body", weight=500),
+                token="ink" if step.starts else "muted",
+            )
+            note = (
+                "never starts"
+                if not step.starts
+                else "stays in front, never returns"
+                if step.foreground
+                else "starts, goes on"
+            )
             under = QRectF(place.left(), place.bottom() + 1, place.width() + gap, px(18))
             self.text(painter, under, note, font=self.theme.font("small"), token="muted" if step.starts else "red")
             side = px(9)

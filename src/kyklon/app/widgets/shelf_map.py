@@ -44,22 +44,45 @@ class ShelfMap(Instrument):
         px = self.theme.px
         self._spines = []
         if not any(shelf.games for shelf in self._shelves):
-            self.text(painter, box.center(), "Choose a library folder: its games stand here, shelf by shelf.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose a library folder: its games stand here, shelf by shelf.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         largest = max(sum(game.size for game in shelf.games) for shelf in self._shelves)
         pitch = box.height() / len(self._shelves)
         left, right = px(118), px(88)
         for index, shelf in enumerate(self._shelves):
-            board = QRectF(box.left() + left, box.top() + index * pitch + px(6), box.width() - left - right, pitch - px(14))
-            self.text(painter, QPointF(box.left(), board.center().y() - px(8)), shelf.name, font=self.theme.font("body", weight=600))
+            board = QRectF(
+                box.left() + left, box.top() + index * pitch + px(6), box.width() - left - right, pitch - px(14)
+            )
+            self.text(
+                painter,
+                QPointF(box.left(), board.center().y() - px(8)),
+                shelf.name,
+                font=self.theme.font("body", weight=600),
+            )
             ready = sum(game.ready for game in shelf.games)
             token = "red" if shelf.note else "muted"
             words = shelf.note or f"{ready} of {len(shelf.games)} ready"
-            self.text(painter, QPointF(box.left(), board.center().y() + px(9)), words, font=self.theme.font("small"), token=token)
+            self.text(
+                painter,
+                QPointF(box.left(), board.center().y() + px(9)),
+                words,
+                font=self.theme.font("small"),
+                token=token,
+            )
             size = sum(game.size for game in shelf.games)
-            self.text(painter, QPointF(box.right(), board.center().y()), show_bytes(size), font=self.theme.mono("small"),
-                      align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            self.text(
+                painter,
+                QPointF(box.right(), board.center().y()),
+                show_bytes(size),
+                font=self.theme.mono("small"),
+                align=Qt.AlignmentFlag.AlignRight,
+            )
             self._draw_shelf(painter, board, shelf, largest)
 
     def _draw_shelf(self, painter: QPainter, board: QRectF, shelf: Shelf, largest: int) -> None:

@@ -63,10 +63,22 @@ class SimScreen(Instrument):
             paper.moveCenter(glass.center())
             if screen.kind == "out of range":
                 self.block(painter, paper, QColor(12, 17, 19, 220), radius=3)
-            self.text(painter, QRectF(paper.left(), paper.top() + 4, paper.width(), paper.height() / 2 - 4), screen.title,
-                      font=self.theme.font("body", weight=600), token="phosphor", align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
-            self.text(painter, QRectF(paper.left(), paper.center().y(), paper.width(), paper.height() / 2 - 4), ", ".join(screen.lines),
-                      font=self.theme.mono("small"), token="phosphor", align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+            self.text(
+                painter,
+                QRectF(paper.left(), paper.top() + 4, paper.width(), paper.height() / 2 - 4),
+                screen.title,
+                font=self.theme.font("body", weight=600),
+                token="phosphor",
+                align=Qt.AlignmentFlag.AlignCenter,
+            )
+            self.text(
+                painter,
+                QRectF(paper.left(), paper.center().y(), paper.width(), paper.height() / 2 - 4),
+                ", ".join(screen.lines),
+                font=self.theme.mono("small"),
+                token="phosphor",
+                align=Qt.AlignmentFlag.AlignCenter,
+            )
 
     def _draw_menu(self, painter: QPainter, glass: QRectF, screen: Screen) -> None:
         px = self.theme.px

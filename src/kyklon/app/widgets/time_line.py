@@ -32,28 +32,50 @@ class TimeLine(Instrument):
             words = QRectF(box.left() + px(20), box.top(), box.width() - px(40), min(box.height(), px(160)))
             painter.setFont(self.theme.font("body"))
             painter.setPen(self.theme.color("muted"))
-            painter.drawText(words, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
-                             "What will happen at power-on is told here, second by second, from the bytes on the card.\n"
-                             "Press Run bring-up.")  # fmt: skip
+            painter.drawText(
+                words,
+                Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
+                "What will happen at power-on is told here, second by second, from the bytes on the card.\n"
+                "Press Run bring-up.",
+            )
             return
         pitch = min(px(36), max(px(25), (box.height() - px(8)) / max(1, len(run.events))))
         rail = box.left() + px(62)
         blocked = any(failure.blocks for failure in run.failures)
         last = len(run.events) - 1
-        self.line(painter, QPointF(rail, box.top() + pitch / 2), QPointF(rail, box.top() + pitch * (last + 0.5)), "hairline", 2)
+        self.line(
+            painter,
+            QPointF(rail, box.top() + pitch / 2),
+            QPointF(rail, box.top() + pitch * (last + 0.5)),
+            "hairline",
+            2,
+        )
         stage = ""
         for index, event in enumerate(run.events):
             y = box.top() + pitch * (index + 0.5)
             failed = blocked and index == last
-            self.text(painter, QPointF(rail - px(14), y), f"{event.at_s:.1f}\u202fs", font=self.theme.mono("small"), token="muted",
-                      align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            self.text(
+                painter,
+                QPointF(rail - px(14), y),
+                f"{event.at_s:.1f}\u202fs",
+                font=self.theme.mono("small"),
+                token="muted",
+                align=Qt.AlignmentFlag.AlignRight,
+            )
             side = px(11)
             back = QRectF(rail - side / 2 - 2, y - side / 2 - 2, side + 4, side + 4)
             self.block(painter, back, "sheet", radius=side)
-            paint_lamp(painter, QRectF(rail - side / 2, y - side / 2, side, side), "stop" if failed else "clear", self.theme)
+            paint_lamp(
+                painter, QRectF(rail - side / 2, y - side / 2, side, side), "stop" if failed else "clear", self.theme
+            )
             if event.stage != stage:
                 stage = event.stage
-                self.text(painter, QRectF(rail + px(14), y - px(9), px(96), px(18)), stage, font=self.theme.font("label", weight=600),
-                          token="red" if failed else "ink")  # fmt: skip
+                self.text(
+                    painter,
+                    QRectF(rail + px(14), y - px(9), px(96), px(18)),
+                    stage,
+                    font=self.theme.font("label", weight=600),
+                    token="red" if failed else "ink",
+                )
             words = QRectF(rail + px(112), y - px(9), box.right() - rail - px(114), px(18))
             self.text(painter, words, event.text, font=self.theme.font("label"), token="red" if failed else "ink")

@@ -74,8 +74,10 @@ def _walk(row: dict[str, Any]) -> Iterator[dict[str, Any]]:
 
 def _active_member(rows: list[dict[str, Any]]) -> bool:
     """A member of an array or a crypt volume that has something active above it, or swap in use."""
-    return any(row.get("fstype") in MEMBERS and (row.get("children") or row.get("mountpoints") not in ([None], [], None))
-               for row in rows)  # fmt: skip
+    return any(
+        row.get("fstype") in MEMBERS and (row.get("children") or row.get("mountpoints") not in ([None], [], None))
+        for row in rows
+    )
 
 
 class FileDrives:
