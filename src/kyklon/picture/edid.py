@@ -112,7 +112,7 @@ def _detailed(timing: Timing, size_mm: tuple[int, int]) -> bytes:
     across, down = timing.horizontal, timing.vertical
     lines = down.active // 2 if timing.interlaced else down.active
     fields = (
-        ("clock", timing.clock_hz // 10_000, 65535), ("width", across.active, 4095), ("blank", across.blank, 4095),
+        ("clock", (timing.clock_hz + 5_000) // 10_000, 65535), ("width", across.active, 4095), ("blank", across.blank, 4095),
         ("lines", lines, 4095), ("vertical blank", down.blank, 4095), ("front porch", across.front, 1023),
         ("sync", across.sync, 1023), ("vertical front porch", down.front, 63), ("vertical sync", down.sync, 63),
     )  # fmt: skip
@@ -133,7 +133,7 @@ def _detailed(timing: Timing, size_mm: tuple[int, int]) -> bytes:
 
 
 def _text_descriptor(tag: int, text: str) -> bytes:
-    raw = text.encode("ascii", "replace")
+    raw = text.strip().encode("ascii", "replace")
     if not 0 < len(raw) <= 13:
         raise WrongUse(f"{text!r} does not fit a display name; 1 to 13 letters.")
     return bytes([0, 0, 0, tag, 0]) + (raw if len(raw) == 13 else (raw + b"\n").ljust(13))

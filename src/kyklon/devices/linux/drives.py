@@ -17,6 +17,7 @@ from kyklon.errors import TargetLost
 
 COLUMNS = "NAME,KNAME,PATH,SIZE,MODEL,SERIAL,TRAN,RM,RO,TYPE,FSTYPE,LABEL,MOUNTPOINTS,HOTPLUG"
 MEMBERS = {"LVM2_member", "linux_raid_member", "crypto_LUKS", "zfs_member", "swap"}  # blkid's type names
+_LOOK = 1 << 20  # bytes at the beginning, where tables and file systems are
 SYSTEM_MOUNTS = ("/", "/boot", "/boot/efi", "/usr", "/var", "/home", "[SWAP]")
 
 
@@ -49,7 +50,7 @@ def drive_facts(row: dict[str, Any]) -> DriveFacts:
     mounts = [mount for each in below for mount in (each.get("mountpoints") or []) if mount]
     kinds = {str(each.get("fstype")) for each in below if each.get("fstype")}
     path = str(row.get("path") or f"/dev/{row['name']}")
-    holds = ", ".join(sorted(kinds)) or "nothing that is recognised"
+    holds = ", ".join(sorted(kinds)) or _unknown_contents(path)
     return DriveFacts(
         identity="|".join([path, str(row.get("serial") or ""), str(row["size"])]),
         name=path,
@@ -64,6 +65,15 @@ def drive_facts(row: dict[str, Any]) -> DriveFacts:
         labels=tuple(str(each["label"]) for each in below if each.get("label")),
         holds=holds,
     )
+
+
+def _unknown_contents(path: str) -> str:
+    """'' for a drive that begins with nothing but zeros; words for one whose contents nobody recognises."""
+    try:
+        with open(path, "rb") as drive:
+            return "data of a kind that is not recognised" if any(drive.read(_LOOK)) else ""
+    except OSError:
+        return "contents that you may not read"
 
 
 def _walk(row: dict[str, Any]) -> Iterator[dict[str, Any]]:

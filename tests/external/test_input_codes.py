@@ -1,0 +1,115 @@
+"""Event codes against the kernel's own header (Debian package linux-libc-dev, linux/input-event-codes.h) and mapping
+strings against the parser of SDL 2 (as shipped in pygame-ce)."""
+
+from __future__ import annotations
+
+import ctypes
+import glob
+import re
+from pathlib import Path
+
+import pytest
+
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Encoder, Panel
+from kyklon.controls import exports
+from kyklon.controls.mapping import axis_indexes, button_indexes, event_code, wire_in_order
+from kyklon.errors import WrongUse
+from kyklon.model.build import ControlSettings
+
+HEADER = Path("/usr/include/linux/input-event-codes.h")
+
+
+def header_codes() -> dict[str, int]:
+    if not HEADER.exists():
+        pytest.skip("linux-libc-dev is not installed")
+    text = HEADER.read_text(encoding="utf-8")
+    found = re.findall(r"^#define\s+((?:BTN|KEY|ABS)_\w+)\s+(0x[0-9a-fA-F]+|\d+)\b", text, re.MULTILINE)
+    return {name: int(value, 0) for name, value in found}
+
+
+def test_codes_of_every_terminal_are_the_kernels(catalogue: Catalogue) -> None:
+    codes = header_codes()
+    for encoder in catalogue.all(Encoder):
+        for terminal in encoder.terminals:
+            assert event_code(terminal.event) == codes[terminal.event.rstrip("+-")]
+
+
+@pytest.mark.parametrize(  # linux/input-event-codes.h
+    ("name", "code"),
+    [("BTN_TRIGGER", 0x120), ("BTN_SOUTH", 0x130), ("BTN_SELECT", 0x13A), ("BTN_START", 0x13B), ("BTN_MODE", 0x13C),
+     ("BTN_DPAD_UP", 0x220), ("BTN_DPAD_RIGHT", 0x223), ("ABS_X", 0x00), ("ABS_HAT0X", 0x10)],
+)  # fmt: skip
+def test_well_known_codes(name: str, code: int) -> None:
+    assert event_code(name) == code
+    assert header_codes().get(name, code) == code
+
+
+def test_an_unknown_event_is_an_error() -> None:
+    with pytest.raises(WrongUse, match="BTN_FIRE"):
+        event_code("BTN_FIRE")
+
+
+class Guid(ctypes.Structure):
+    """SDL_JoystickGUID."""
+
+    _fields_ = [("data", ctypes.c_uint8 * 16)]
+
+
+@pytest.fixture(scope="module")
+def sdl() -> ctypes.CDLL:
+    """The SDL 2 library inside pygame-ce."""
+    pygame = pytest.importorskip("pygame")
+    folder = Path(pygame.__file__).parent
+    names = glob.glob(str(folder.parent / "pygame_ce.libs" / "libSDL2-*")) + glob.glob(str(folder / "*SDL2-*"))
+    if not names:
+        pytest.skip("pygame-ce brings no SDL 2 here")
+    library = ctypes.CDLL(names[0])
+    library.SDL_GameControllerMappingForGUID.restype = ctypes.c_void_p
+    library.SDL_GameControllerMappingForGUID.argtypes = [Guid]
+    library.SDL_JoystickGetGUIDFromString.restype = Guid
+    library.SDL_Init(0x2000)  # SDL_INIT_GAMECONTROLLER
+    yield library
+    library.SDL_Quit()
+
+
+def controls_for(catalogue: Catalogue, panel_id: str, encoder_id: str) -> tuple[Panel, Encoder, ControlSettings]:
+    panel, encoder = catalogue.get(Panel, panel_id), catalogue.get(Encoder, encoder_id)
+    return panel, encoder, ControlSettings(panel=panel.id, wires=wire_in_order(panel, encoder))
+
+
+@pytest.mark.parametrize(("panel_id", "encoder_id"), [("cocktail-pair", "tackle-pair"), ("single-eight", "tackle-12")])
+def test_sdl_takes_the_mapping_and_gives_it_back(
+    catalogue: Catalogue, sdl: ctypes.CDLL, panel_id: str, encoder_id: str
+) -> None:
+    panel, encoder, settings = controls_for(catalogue, panel_id, encoder_id)
+    text = exports.sdl_mapping(panel, settings, encoder, 1)
+    assert sdl.SDL_GameControllerAddMapping(text.encode()) in (0, 1)  # -1 is an error
+    guid = sdl.SDL_JoystickGetGUIDFromString(text.split(",")[0].encode())
+    back = ctypes.string_at(sdl.SDL_GameControllerMappingForGUID(guid)).decode()
+    wanted = {field for field in text.split(",")[2:] if field and not field.startswith("platform")}
+    assert wanted <= set(back.split(","))
+    assert len(wanted) == 12  # six buttons, start, select, four directions
+
+
+def test_sdl_refuses_a_broken_mapping(sdl: ctypes.CDLL) -> None:
+    """The check above can fail."""
+    assert sdl.SDL_GameControllerAddMapping(b"no mapping at all") == -1
+
+
+def test_the_guid_holds_bus_vendor_product_and_version(catalogue: Catalogue) -> None:
+    encoder = catalogue.get(Encoder, "tackle-pair")
+    guid = bytes.fromhex(exports.sdl_guid(encoder))
+    words = [int.from_bytes(guid[at : at + 2], "little") for at in range(0, 16, 2)]
+    assert words == [3, 0, encoder.vendor, 0, encoder.product, 0, encoder.version, 0]
+
+
+def test_sdl_counts_joystick_buttons_before_those_below_them() -> None:
+    order = button_indexes(["BTN_0", "BTN_SOUTH", "BTN_TRIGGER", "ABS_X+", "BTN_THUMB"])
+    assert sorted(order, key=order.__getitem__) == ["BTN_TRIGGER", "BTN_THUMB", "BTN_SOUTH", "BTN_0"]
+    assert axis_indexes(["ABS_Y-", "ABS_Y+", "ABS_X-", "ABS_RZ+"]) == {"ABS_X": 0, "ABS_Y": 1, "ABS_RZ": 2}
+
+
+def test_a_keyboard_type_encoder_has_no_sdl_mapping(catalogue: Catalogue) -> None:
+    panel, encoder, settings = controls_for(catalogue, "cocktail-pair", "rowlock-32")
+    assert exports.sdl_mapping(panel, settings, encoder, 1) == ""

@@ -1,0 +1,178 @@
+"""Saving, loading, migrating, undo and the logbook."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from conftest import Demo
+
+from kyklon.errors import BuildFolderError, NewerBuild
+from kyklon.model.build import Build, CardState, edited
+from kyklon.record import folder as store
+from kyklon.record.history import History
+from kyklon.record.logbook import Logbook
+
+
+def test_a_saved_build_comes_back_equal(demo: Demo) -> None:
+    build = demo.build
+    store.save(demo.folder, build)
+    assert demo.build == build
+
+
+def test_the_file_is_sorted_and_diffable(demo: Demo) -> None:
+    text = (demo.folder / store.CURRENT).read_text(encoding="utf-8")
+    data = json.loads(text)
+    assert data["format"] == "kyklon-build"
+    assert data["version"] == 1
+    assert text == json.dumps(data, indent=1, sort_keys=True, ensure_ascii=False) + "\n"
+
+
+KILLER = """
+import os, sys
+from pathlib import Path
+from kyklon.record import folder as store
+from kyklon.model.build import edited
+place, step = Path(sys.argv[1]), int(sys.argv[2])
+build = edited(store.load(place).build, "name", "the new name")
+count = 0
+def dying(real):
+    def call(*a, **k):
+        global count
+        count += 1
+        if count == step:
+            os._exit(9)
+        return real(*a, **k)
+    return call
+os.replace, os.fsync = dying(os.replace), dying(os.fsync)
+real_open = Path.open
+Path.open = dying(real_open)
+Path.write_bytes = dying(Path.write_bytes)
+store.save(place, build)
+print("whole", count)
+"""
+
+
+def test_killing_a_save_at_any_step_leaves_the_old_or_the_new_build(demo: Demo) -> None:
+    old = demo.build
+    outcomes = set()
+    for step in range(1, 20):
+        store.save(demo.folder, old)
+        run = subprocess.run(
+            [sys.executable, "-c", KILLER, str(demo.folder), str(step)], capture_output=True, text=True
+        )
+        found = store.load(demo.folder).build
+        assert found.name in (old.name, "the new name")
+        assert edited(found, "name", old.name) == old
+        outcomes.add((run.returncode, found.name))
+        if run.returncode == 0:
+            break
+    assert (9, old.name) in outcomes  # killed before the rename
+    assert (9, "the new name") in outcomes  # killed after it
+    assert run.returncode == 0, run.stderr
+
+
+def test_a_damaged_build_falls_back_to_the_save_before(demo: Demo) -> None:
+    build = demo.build
+    store.save(demo.folder, edited(build, "name", "second"))
+    store.save(demo.folder, edited(build, "name", "third"))
+    damaged = demo.folder / store.CURRENT
+    damaged.write_text(damaged.read_text(encoding="utf-8")[:200], encoding="utf-8")
+    opened = store.load(demo.folder)
+    assert opened.build.name == "second"
+    assert "damaged" in opened.warning
+    store.keep_damaged(demo.folder)
+    assert (demo.folder / "build.json.damaged").exists()
+
+
+@pytest.mark.parametrize("change", [{"version": 2}, {"version": 99, "parts": "in a way unknown yet"}])
+def test_a_newer_build_is_refused_and_left_alone(demo: Demo, change: dict[str, object]) -> None:
+    path = demo.folder / store.CURRENT
+    data = json.loads(path.read_text(encoding="utf-8")) | change
+    path.write_text(json.dumps(data), encoding="utf-8")
+    before = path.read_bytes()
+    with pytest.raises(NewerBuild, match="newer"):
+        store.load(demo.folder)
+    assert path.read_bytes() == before
+
+
+@pytest.mark.parametrize("text", ["", "[]", "{}", '{"format": "else", "version": 1}', "null", "\x00"])
+def test_what_is_no_build_is_an_error(tmp_path: Path, text: str) -> None:
+    (tmp_path / store.CURRENT).write_text(text, encoding="utf-8")
+    with pytest.raises(BuildFolderError):
+        store.load(tmp_path)
+
+
+def test_a_folder_that_is_not_there_is_named(tmp_path: Path) -> None:
+    with pytest.raises(BuildFolderError, match="nowhere"):
+        store.load(tmp_path / "nowhere")
+
+
+def test_old_versions_migrate_in_ordered_steps(demo: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
+    data = json.loads((demo.folder / store.CURRENT).read_text(encoding="utf-8"))
+    data["version"] = -1
+    data["title"] = data.pop("name")
+
+    def to_zero(old: dict[str, object]) -> dict[str, object]:
+        return {**old, "version": 0, "label": old.pop("title")}
+
+    def to_one(old: dict[str, object]) -> dict[str, object]:
+        new = {**old, "version": 1, "name": old["label"]}
+        del new["label"], new["title"]
+        return new
+
+    monkeypatch.setattr(store, "MIGRATIONS", {-1: to_zero, 0: to_one})
+    data_now = store.migrated({**data, "title": data["title"]}, demo.folder)
+    assert Build.model_validate(data_now).name == "Lighthouse Café table"
+
+
+def test_an_edit_makes_a_new_build_and_checks_it(demo: Demo) -> None:
+    build = demo.build
+    other = edited(build, "boot.country", "NL")
+    assert (build.boot.country, other.boot.country) == ("GB", "NL")
+    with pytest.raises(ValueError, match="country"):
+        edited(build, "boot.country", "Holland")
+    with pytest.raises(KeyError):
+        edited(build, "boot.colour", "red")
+
+
+def test_undo_and_redo_walk_the_edits_but_not_the_world(demo: Demo) -> None:
+    build = demo.build
+    history = History(build)
+    history.edit("Country", edited(build, "boot.country", "NL"))
+    history.edit("Country", edited(build, "boot.country", "BE"))
+    history.replace(edited(history.build, "card", {"drive": "sim:x", "state": CardState.PROVEN}))
+    assert history.undo_label == "Country"
+    history.undo()
+    history.undo()
+    assert history.build.boot.country == "GB"
+    assert history.build.card.state is CardState.PROVEN
+    history.undo()
+    assert history.undo_label == ""
+    history.redo()
+    assert history.build.boot.country == "NL"
+    history.edit("Country", edited(history.build, "boot.country", "FR"))
+    assert history.redo_label == ""
+
+
+def test_the_logbook_finds_entries_by_all_words(tmp_path: Path) -> None:
+    book = Logbook(tmp_path)
+    book.add(20, "Card written", "to blank-card, 100 % proven")
+    book.add(30, "Boot files put on the card")
+    book.add(0, "Glued the left foot", kind="own")
+    assert [entry.title for entry in book.entries("card written")] == ["Card written"]
+    assert len(book.entries("card")) == 2
+    assert book.entries("100 %")[0].operation == 20
+    assert book.entries("100_%") == ()
+    text = book.markdown("My build")
+    assert text.index("Card written") < text.index("Glued the left foot")
+    assert "(own entry)" in text
+
+
+def test_a_logbook_that_is_no_database_is_told(tmp_path: Path) -> None:
+    (tmp_path / "logbook.sqlite3").write_bytes(b"not a database, but long enough to be looked at" * 40)
+    with pytest.raises(BuildFolderError, match="logbook"):
+        Logbook(tmp_path).entries()
