@@ -4,18 +4,16 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+
+from support import Demo
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from kyklon.catalogue.loader import Catalogue, load
 from kyklon.demo import lighthouse
-from kyklon.model.build import Build
-from kyklon.record import folder as store
 
 
 @pytest.fixture(scope="session")
@@ -29,22 +27,6 @@ def demo_master(tmp_path_factory: pytest.TempPathFactory, catalogue: Catalogue) 
     return lighthouse.make(tmp_path_factory.mktemp("demo") / "lighthouse", catalogue)
 
 
-@dataclass(frozen=True)
-class Demo:
-    folder: Path
-
-    @property
-    def build(self) -> Build:
-        return store.load(self.folder).build
-
-    @property
-    def image(self) -> Path:
-        return self.folder / lighthouse.IMAGE
-
-    def drive(self, name: str) -> Path:
-        return self.folder / "drives" / f"{name}.img"
-
-
 @pytest.fixture
 def demo(demo_master: Path, tmp_path: Path) -> Demo:
     """A demo build of the test's own."""
@@ -54,8 +36,7 @@ def demo(demo_master: Path, tmp_path: Path) -> Demo:
 
 
 @pytest.fixture(autouse=True)
-def own_places(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+def own_places(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """No test sees or touches the user's own settings and data."""
     for name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME"):
         monkeypatch.setenv(name, str(tmp_path / name.lower()))
-    yield

@@ -17,9 +17,17 @@ def test_what_is_shown_can_be_read_back(value: float, unit: str, digits: int) ->
 
 @pytest.mark.parametrize(
     ("text", "unit", "value"),
-    [("15.7 kHz", "Hz", 15_700), ("15,7k", "Hz", 15_700), ("2 A", "A", 2), ("470", "Ω", 470), (f"1{NARROW_SPACE}920", "m", 1920),
-     ("25.175MHz", "Hz", 25_175_000), ("8 ms", "s", 0.008), ("5µs", "s", 5e-6)],
-)  # fmt: skip
+    [
+        ("15.7 kHz", "Hz", 15_700),
+        ("15,7k", "Hz", 15_700),
+        ("2 A", "A", 2),
+        ("470", "Ω", 470),
+        (f"1{NARROW_SPACE}920", "m", 1920),
+        ("25.175MHz", "Hz", 25_175_000),
+        ("8 ms", "s", 0.008),
+        ("5µs", "s", 5e-6),
+    ],
+)
 def test_people_write_quantities_in_many_ways(text: str, unit: str, value: float) -> None:
     assert parse(text, unit) == pytest.approx(value)
 

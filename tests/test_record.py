@@ -8,13 +8,13 @@ import sys
 from pathlib import Path
 
 import pytest
-from conftest import Demo
 
 from kyklon.errors import BuildFolderError, NewerBuild
 from kyklon.model.build import Build, CardState, edited
 from kyklon.record import folder as store
 from kyklon.record.history import History
 from kyklon.record.logbook import Logbook
+from support import Demo
 
 
 def test_a_saved_build_comes_back_equal(demo: Demo) -> None:

@@ -12,13 +12,13 @@ import zipfile
 from pathlib import Path
 
 import pytest
-from conftest import Demo
 
 from kyklon import tools, workshop
 from kyklon.card import contents, source
 from kyklon.catalogue.loader import Catalogue
 from kyklon.demo.card_image import BOOT_SIZE, BOOT_START, ROOT_SIZE, boot_files, make_image
 from kyklon.model.build import edited
+from support import Demo
 
 
 def run(*arguments: str, check: bool = True) -> str:
@@ -138,8 +138,11 @@ def test_multi_block_xz_is_read_whole(tmp_path: Path) -> None:
 def test_each_kind_of_source_arrives_unchanged(kind: str, demo: Demo, tmp_path: Path) -> None:
     unpacked = lzma.decompress(demo.image.read_bytes())
     path = {
-        "plain": tmp_path / "a.img", "xz": tmp_path / "a.img.xz", "gz": tmp_path / "a.img.gz", "zip": tmp_path / "a.zip",
-    }[kind]  # fmt: skip
+        "plain": tmp_path / "a.img",
+        "xz": tmp_path / "a.img.xz",
+        "gz": tmp_path / "a.img.gz",
+        "zip": tmp_path / "a.zip",
+    }[kind]
     if kind == "zip":
         with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
             archive.writestr("a.img", unpacked)

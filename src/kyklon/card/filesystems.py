@@ -41,6 +41,13 @@ class FatVolume:
             raise ToolError(f"mdir does not tell the free space of {self.path}.")
         return int(match[1].replace(" ", ""))
 
+    def cluster_bytes(self) -> int:
+        """Bytes of a cluster: BPB_BytsPerSec x BPB_SecPerClus (Microsoft FAT specification, boot sector at 11, 13)."""
+        with self.path.open("rb") as file:
+            file.seek(self.offset)
+            sector = file.read(16)
+        return max(512, int.from_bytes(sector[11:13], "little") * sector[13])
+
     def read(self, name: str) -> bytes:
         return self._mtools("mcopy", "-n", f"::/{name}", "-")
 
@@ -51,9 +58,10 @@ class FatVolume:
         cannot hold them beside the old ones.
         """
         permit.use(identity, EDIT)
-        need = sum(-(-len(data) // 32768) * 32768 for data in files.values())  # 32 KiB: FAT's largest cluster
+        cluster = self.cluster_bytes()
+        need = sum(-(-len(data) // cluster) * cluster for data in files.values())
         free = self.free_bytes()
-        if need > free and sum(map(len, files.values())) + 4096 * len(files) > free:
+        if need > free:
             raise TargetFull(
                 f"The boot partition has {free} bytes free; the new boot files need {need}.",
                 do="Remove what is not needed from the boot partition.",

@@ -130,9 +130,9 @@ def _make_root(path: Path, tree: Path) -> None:
     with path.open("wb") as image:
         image.truncate(ROOT_SIZE)
     options = "root_owner=0:0,hash_seed=4b594b00-0000-4000-8000-000000000002,lazy_itable_init=0"
-    name = ["-L", "quayroot", "-U", "4b594b00-0000-4000-8000-000000000001"]
+    labels = ["-L", "quayroot", "-U", "4b594b00-0000-4000-8000-000000000001"]
     tools.run(
-        ["mkfs.ext4", "-q", *name, "-E", options, "-d", str(tree), str(path)],
+        ["mkfs.ext4", "-q", *labels, "-E", options, "-d", str(tree), str(path)],
         environment=_FIXED,
     )
     # a copied file's change time and owner are those of this minute and this user: set them, for the same bytes

@@ -206,7 +206,9 @@ def _read_base(data: bytes) -> Edid:
             ranges = _read_ranges(part, start)
     wide, high = data[21] * 10, data[22] * 10
     first = data[54:72]
-    if (first[0] or first[1]) and first[12]:  # the detailed timing holds millimetres, the header whole centimetres
+    if (first[0] or first[1]) and (
+        first[12] or first[14] >> 4
+    ):  # the detailed timing holds millimetres, the header whole centimetres
         wide, high = first[12] | (first[14] >> 4) << 8, first[13] | (first[14] & 15) << 8
     extension = None
     if data[126] and data[BLOCK] == 2:

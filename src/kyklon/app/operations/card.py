@@ -87,6 +87,7 @@ class CardPage(OperationPage):
         self._facts = FigureRows(self.theme)
         self.write_button = button("Write the card", self._on_write_clicked, "primary")
         self._running = Strip("", 0, ())
+        self._writing_to = ""
         self._rates: tuple[list[tuple[float, float]], list[tuple[float, float]]] = ([], [])
         self._last: tuple[str, float, int] = ("", 0.0, 0)
         card = Sheet("The card", "what is in the image, and where it goes")
@@ -140,7 +141,7 @@ class CardPage(OperationPage):
         self._file.set_full(source.path.name if source else session.world.source_error or "No image is chosen")
         self._facts.set_rows(self._figures())
         target = self._target()
-        busy = self._running.written > 0 or any(job.title == "Writing the card" for job in session.jobs.running)
+        busy = bool(self._writing_to)
         self.write_button.setEnabled(source is not None and target is not None and not busy)
         self.write_button.setText(f"Write to {target.facts.name}…" if target else "Choose a drive above")
         self.set_subject(source.path.name if source else "")
@@ -167,6 +168,10 @@ class CardPage(OperationPage):
     def _target(self) -> workshop.Target | None:
         return next((target for target, _verdict in self._rows() if target.facts.identity == self._chosen), None)
 
+    def strip_state(self) -> str:
+        """What the strip says of the card."""
+        return self._strip.strip.state if self._strip.strip else ""
+
     def _show_strip(self) -> None:
         session, source = self.session, self.session.world.source
         target = self._target()
@@ -177,9 +182,9 @@ class CardPage(OperationPage):
             fills = {True: ("boot, FAT32", "teal_soft"), False: ("root, Linux", "amber_soft")}
             spans = tuple(Span(part.start, part.end, *fills[part.is_fat]) for part in inside.table.partitions)
         size = (source.unpacked or 0) if source else 0
-        own = target is not None and session.build.card.drive == target.facts.identity
+        own = target is not None and target.facts.identity in (session.build.card.drive, self._writing_to)
         words, lamp = _LAMPS[session.build.card.state] if own else ("", "")
-        if self._running.written and own:
+        if self._writing_to and own:
             words, lamp = "being written: not bootable yet", "caution"
         self._strip.show_strip(
             Strip(
@@ -229,6 +234,7 @@ class CardPage(OperationPage):
         folder, build = session.folder, session.build
         self._rates = ([], [])
         self._last = ("", 0.0, 0)
+        self._writing_to = target.facts.identity
         session.save()
 
         def work(sink: Sink, cancel: CancelToken) -> Any:
@@ -268,6 +274,7 @@ class CardPage(OperationPage):
     def _stop_following(self) -> None:
         self.session.jobs.changed.disconnect(self._follow)
         self._running = Strip("", 0, ())
+        self._writing_to = ""
 
     def _on_written(self, result: Any) -> None:
         record, bad, report = result

@@ -1,0 +1,117 @@
+"""The real window on a demo of the test's own, offscreen, with helpers that do what a user does."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt, QTimer
+from PyQt6.QtWidgets import QApplication, QDialog, QPushButton, QWidget
+from pytestqt.qtbot import QtBot
+
+from kyklon.app.operations.card import CardPage
+from kyklon.app.start import open_window
+from kyklon.app.theme.tokens import Theme
+from kyklon.app.window import Window
+from support import Demo
+
+
+class User:
+    """What a person does with the window."""
+
+    def __init__(self, window: Window, qtbot: QtBot) -> None:
+        self.window, self.bot = window, qtbot
+
+    def wait(self, until: Callable[[], bool] | None = None) -> None:
+        """Until no job runs (and the condition holds)."""
+        jobs = self.window.session.jobs
+        self.bot.waitUntil(lambda: not jobs.running and (until is None or until()), timeout=30_000)
+
+    def buttons(self, place: QWidget | None = None) -> dict[str, QPushButton]:
+        found = (place or self.window).findChildren(QPushButton)
+        return {button.text(): button for button in found if button.isVisible()}
+
+    def press(self, words: str, place: QWidget | None = None) -> None:
+        """Press the visible button whose words begin so."""
+
+        def named() -> str | None:
+            return next((text for text in self.buttons(place) if text.startswith(words)), None)
+
+        with contextlib.suppress(TimeoutError):
+            self.bot.waitUntil(lambda: named() is not None, timeout=1000)
+        there, name = self.buttons(place), named()
+        assert name is not None, f"no button {words!r} among {sorted(there)}"
+        assert there[name].isEnabled(), f"{name!r} cannot be pressed"
+        self.bot.mouseClick(there[name], Qt.MouseButton.LeftButton)
+
+    def click(self, widget: QWidget, at: QPointF | None = None) -> None:
+        spot = at.toPoint() if at is not None else QPoint(widget.width() // 2, widget.height() // 2)
+        self.bot.mouseClick(widget, Qt.MouseButton.LeftButton, pos=spot)
+
+    def answer(self, act: Callable[[QDialog], Any], trigger: Callable[[], Any]) -> None:
+        """Do something that opens a dialog, and act in it."""
+        seen: list[QDialog] = []
+
+        def on_open() -> None:
+            dialog = QApplication.activeModalWidget()
+            if not isinstance(dialog, QDialog):
+                QTimer.singleShot(20, on_open)
+                return
+            seen.append(dialog)
+            act(dialog)
+
+        QTimer.singleShot(0, on_open)
+        trigger()
+        assert seen, "no dialog was opened"
+
+    def front(self) -> None:
+        """Bring the window to the front, as a click on it does."""
+        self.window.activateWindow()
+        self.bot.waitUntil(self.window.isActiveWindow, timeout=2000)
+
+    def sees(self, words: str, place: QWidget | None = None) -> bool:
+        """Whether a button with such words comes up."""
+        self.bot.waitUntil(lambda: any(text.startswith(words) for text in self.buttons(place)), timeout=2000)
+        return True
+
+    def open(self, number: int) -> Any:
+        key = Qt.Key(Qt.Key.Key_0 + number // 10)
+        self.front()
+        self.bot.keyClick(self.window, key, Qt.KeyboardModifier.AltModifier)
+        self.bot.waitUntil(lambda: self.window.number == number, timeout=2000)
+        page = self.window.page(number)
+        page.grab()  # paint it once, as a screen would
+        return page
+
+    def choose_drive(self, name: str) -> CardPage:
+        """Click a drive's line."""
+        page = self.open(20)
+        assert isinstance(page, CardPage)
+        line = next(line for line in page._drives.lines if line.accessibleName().startswith(name))
+        self.click(line)
+        return page
+
+    @property
+    def stops(self) -> list[str]:
+        return [finding.code for finding in self.window.session.findings if finding.severity == "stop"]
+
+    @property
+    def message(self) -> str:
+        return self.window.bottom.message
+
+
+@pytest.fixture
+def user(demo: Demo, qtbot: QtBot) -> Iterator[User]:
+    window = open_window(demo.folder, Theme())
+    qtbot.addWidget(window)
+    window.resize(1280, 800)
+    window.show()
+    qtbot.waitExposed(window)
+    window.activateWindow()
+    window.session.look_at_everything()
+    person = User(window, qtbot)
+    person.wait()
+    yield person
+    window.session.jobs.stop_all()

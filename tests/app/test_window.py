@@ -1,0 +1,346 @@
+"""The frame: keyboard, themes, scales, undo, jobs, export, errors; and the pages one by one."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QColor, QImage
+from PyQt6.QtTest import QAbstractItemModelTester
+from PyQt6.QtWidgets import QApplication, QDialog, QLineEdit, QWidget
+
+from kyklon.app.actions import ACTIONS, HelpDialog
+from kyklon.app.operations import PAGES, page_class
+from kyklon.app.theme.tokens import DARK, LIGHT, Palette, Theme
+from kyklon.app.widgets.game_table import GameModel
+from kyklon.app.widgets.plot import ticks
+from kyklon.catalogue.records import Panel
+from kyklon.errors import KyklonError, WrongUse
+from kyklon.inspection import OPERATIONS
+from support import Demo
+
+
+def test_every_operation_has_a_page_and_a_key(user) -> None:
+    assert set(PAGES) == {operation.number for operation in OPERATIONS}
+    for number in PAGES:
+        page = user.open(number)
+        assert isinstance(page, page_class(number))
+        assert page.instrument() is not None
+
+
+def test_an_edit_is_inspected_at_once(user) -> None:
+    session = user.window.session
+    for number in PAGES:
+        user.open(number)
+    slowest = 0.0
+    for country in ("NL", "BE", "FR", "DE", "GB"):
+        begun = time.perf_counter()
+        session.edit("Country", "boot.country", country)
+        slowest = max(slowest, time.perf_counter() - begun)
+    assert slowest < 0.5  # the budget is 100 ms on an idle machine; benchmarks/window.py measures it
+
+
+def test_everything_that_takes_the_keyboard_has_a_name(user) -> None:
+    for number in (*PAGES, 0):
+        user.window.open_operation(number)
+        for widget in user.window.findChildren(QWidget):
+            if widget.focusPolicy() & Qt.FocusPolicy.TabFocus and widget.isVisible():
+                named = widget.accessibleName() or getattr(widget, "text", lambda: "")() or widget.toolTip()
+                helper = (
+                    type(widget).__name__ in ("QScrollArea", "QTabBar", "QLineEdit") and widget.parent() is not None
+                )
+                assert named or helper, (number, type(widget).__name__)
+
+
+def contrast(a: str, b: str) -> float:
+    """WCAG 2.1, contrast ratio of two colours."""
+
+    def luminance(name: str) -> float:
+        parts = [QColor(name).redF(), QColor(name).greenF(), QColor(name).blueF()]
+        linear = [p / 12.92 if p <= 0.03928 else ((p + 0.055) / 1.055) ** 2.4 for p in parts]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    light, dark = sorted((luminance(a), luminance(b)), reverse=True)
+    return (light + 0.05) / (dark + 0.05)
+
+
+@pytest.mark.parametrize("palette", [LIGHT, DARK])
+def test_text_is_readable_on_every_paper(palette: Palette) -> None:
+    for paper in (palette.ground, palette.sheet, palette.field):
+        for ink in (palette.ink, palette.muted, palette.teal, palette.amber, palette.red):
+            assert contrast(ink, paper) >= 4.5, (ink, paper)
+    assert contrast(palette.on_teal, palette.teal) >= 4.5
+    for soft, ink in (
+        (palette.teal_soft, palette.ink),
+        (palette.red_soft, palette.ink),
+        (palette.amber_soft, palette.ink),
+    ):
+        assert contrast(ink, soft) >= 4.5
+
+
+@pytest.mark.parametrize(("dark", "scale"), [(True, 1.0), (False, 1.5), (True, 2.0)])
+def test_every_page_paints_in_both_themes_and_all_scales(dark: bool, scale: float, user) -> None:
+    theme: Theme = user.window.session.theme
+    theme.set_dark(dark)
+    theme.set_scale(scale)
+    for number in (*PAGES, 0):
+        user.window.open_operation(number)
+        picture = user.window.grab().toImage()
+        colors = {
+            picture.pixelColor(x, y).name()
+            for x in range(0, picture.width(), 40)
+            for y in range(0, picture.height(), 40)
+        }
+        assert theme.color("ground").name() in colors or theme.color("sheet").name() in colors
+        assert len(colors) > 3
+
+
+def test_the_keys_are_listed_under_help(user) -> None:
+    seen: list[QDialog] = []
+    user.answer(lambda dialog: (seen.append(dialog), dialog.accept()), user.window.show_help)
+    assert isinstance(seen[0], HelpDialog)
+    assert len({action.keys for action in ACTIONS}) == len(ACTIONS)
+
+
+def test_folding_the_findings_away(user) -> None:
+    user.front()
+    user.bot.keyClick(user.window, Qt.Key.Key_F8)
+    assert not user.window.findings.isVisible()
+    user.bot.keyClick(user.window, Qt.Key.Key_F8)
+    assert user.window.findings.isVisible()
+
+
+def test_the_verdict_counts_stops_and_cautions(user) -> None:
+    stops = len(user.stops)
+    assert user.window.top._stops.text() == f"{stops} stops"
+    user.open(30)
+    user.answer(
+        lambda dialog: user.press("Change the build", dialog), lambda: user.press("Preview:", user.window.findings)
+    )
+    assert user.window.top._stops.text() == f"{stops - 1} stops"
+
+
+def test_signing_off_and_going_stale(user) -> None:
+    user.open(10)
+    user.press("Sign off")
+    assert [sign.operation for sign in user.window.session.build.sign_offs] == [10]
+    assert "Plan signed off" in user.window.session.logbook.entries()[0].title
+    user.window.session.put("Board", user.window.session.build.with_part("card", "cockle-128"))
+    assert "Sign off again" in user.buttons()
+
+
+@pytest.mark.parametrize("kind", ["pdf", "svg", "png"])
+def test_the_drawing_is_exported(kind: str, user, tmp_path: Path) -> None:
+    user.open(50)
+    path = tmp_path / f"drawing.{kind}"
+    user.window.page(50).instrument().export(path)
+    head = path.read_bytes()[:400]
+    assert {"pdf": b"%PDF", "svg": b"<svg", "png": b"\x89PNG"}[kind] in head
+    if kind == "png":
+        assert QImage(str(path)).width() > 300
+
+
+def test_another_ending_is_refused(user, tmp_path: Path) -> None:
+    user.open(50)
+    with pytest.raises(WrongUse, match="pdf"):
+        user.window.page(50).instrument().export(tmp_path / "drawing.docx")
+
+
+def test_a_failing_job_says_so_and_the_window_lives(user) -> None:
+    def work(_sink: object, _cancel: object) -> None:
+        raise KyklonError("The test's drive is on fire.", do="Put it out.")
+
+    seen: list[str] = []
+    user.answer(
+        lambda dialog: (seen.append(dialog.text()), dialog.accept()),
+        lambda: (user.window.session.jobs.start("Test", work, lambda _r: None), user.wait()),
+    )
+    assert "Put it out" in seen[0]
+    assert "on fire" in user.message
+
+
+def test_the_window_answers_while_a_job_runs(user) -> None:
+    """Events are handled every few milliseconds during a write at full speed."""
+    from PyQt6.QtCore import QTimer
+
+    page = user.choose_drive("blank-card")
+    user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))
+    gaps: list[float] = []
+    last = [time.perf_counter()]
+
+    def tick() -> None:
+        now = time.perf_counter()
+        gaps.append(now - last[0])
+        last[0] = now
+
+    timer = QTimer()
+    timer.timeout.connect(tick)
+    timer.start(5)
+    user.wait()
+    timer.stop()
+    assert len(gaps) > 20
+    assert sorted(gaps)[int(len(gaps) * 0.95)] < 0.2
+    assert page.strip_state() == "written and proven"
+
+
+# --- pages -----------------------------------------------------------------------------------------------------
+
+
+def test_pressing_a_control_lights_the_path(user) -> None:
+    page = user.open(40)
+    view = page.instrument()
+    at = view.centre_of("p1.b2")
+    assert view.control_at(at) == "p1.b2"
+    user.bot.mousePress(view, Qt.MouseButton.LeftButton, pos=at.toPoint())
+    assert view.lit.words == ("seat 1 · b2", "12", "BTN_THUMB 0x121", "A, player 1")
+    user.bot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=at.toPoint())
+
+
+def test_the_second_seat_shows_the_missing_quirk_until_it_is_there(user) -> None:
+    page = user.open(40)
+    view = page.instrument()
+    view.setFocus()
+    user.bot.keyPress(view, Qt.Key.Key_K)
+    assert "arrives as player 1" in view.lit.words[3]
+    user.bot.keyRelease(view, Qt.Key.Key_K)
+    user.answer(
+        lambda dialog: user.press("Change the build", dialog), lambda: user.press("Preview:", user.window.findings)
+    )
+    user.bot.keyPress(view, Qt.Key.Key_K)
+    assert view.lit.words[3] == "A, player 2"
+
+
+def test_every_switch_can_be_found_on_the_drawing(user) -> None:
+    view = user.open(40).instrument()
+    panel = user.window.session.catalogue.get(Panel, "cocktail-pair")
+    for player in (1, 2):
+        for name in panel.switches():
+            switch = f"p{player}.{name}"
+            assert view.control_at(view.centre_of(switch)) == switch
+    assert view.control_at(QPointF(2, 2)) == ""
+
+
+def test_choosing_a_part_moves_the_findings(user) -> None:
+    page = user.open(10)
+    choice = page._choices["board"]
+    choice.setCurrentIndex(choice.findData("ling"))
+    choice.activated.emit(choice.currentIndex())
+    assert user.window.session.build.part("board") == "ling"
+    assert any(code.startswith("plan.link") for code in user.stops)
+
+
+def test_typing_a_wrong_value_is_told_and_changes_nothing(user) -> None:
+    page = user.open(30)
+    before = user.window.session.build
+    page._country.setText("Holland")
+    page._country.editingFinished.emit()
+    assert user.window.session.build == before
+    assert "country" in user.message
+    assert page._country.text() == "GB"
+
+
+def test_moving_a_service_behind_the_front_end(user) -> None:
+    page = user.open(30)
+    track = page._track
+    track.setFocus()
+    for _ in range(2):
+        user.bot.keyClick(track, Qt.Key.Key_Right)
+    user.bot.keyClick(track, Qt.Key.Key_Right, Qt.KeyboardModifier.ControlModifier)
+    assert user.window.session.build.boot.services[-1] == "sound"
+    codes = [finding.code for finding in user.window.session.findings]
+    assert "boot.service-order" in codes
+
+
+def test_the_boot_view_shows_what_comes_and_what_goes(user) -> None:
+    rows = user.open(30).instrument().rows
+    signs = {(row.kind, row.text) for row in rows}
+    assert ("-", "sound.route=digital") in signs
+    assert ("+", "sound.route=analogue") in signs
+    assert next(row.label for row in rows if row.text == "kernel.file=merrow8.krn") == "Kernel"
+
+
+def test_using_the_proposed_mode(user) -> None:
+    page = user.open(50)
+    user.press("Use this mode for the menu", page)
+    assert "picture.out-of-range:menu" not in user.stops
+    assert user.window.session.build.picture.menu.name == "CTA 8"
+
+
+def test_setting_a_value_in_the_cascade(user) -> None:
+    page = user.open(70)
+    page.set_value("run-ahead-frames", 2, 3)
+    assert user.window.session.build.tuning.systems["birch-16"]["run-ahead-frames"] == 3
+    assert any(finding.code == "tuning.run-ahead:birch-16" for finding in user.window.session.findings)
+    page.set_value("run-ahead-frames", 2, None)
+    assert "birch-16" not in user.window.session.build.tuning.systems
+
+
+def test_the_led_calculator(user) -> None:
+    page = user.open(80)
+    page._volts.setValue(12.0)
+    assert ("Resistor, E24", "1000\u202fΩ") in page._led.rows
+    page._volts.setValue(1.5)
+    assert page._led.rows == (("Resistor", "supply too low"),)
+
+
+def test_own_entries_and_searching_the_logbook(user) -> None:
+    user.window.search_logbook()
+    page = user.window.logbook_page()
+    user.bot.keyClicks(page._own, "The left lever sticks")
+    user.bot.keyClick(page._own, Qt.Key.Key_Return)
+    page._words.setText("lever sticks")
+    assert len(page._view._entries) == 1
+    page._words.setText("no such words")
+    assert page._view._entries == ()
+
+
+def test_the_checksum_dialog_takes_a_sha256_only(user, demo: Demo) -> None:
+    user.open(20)
+
+    def paste(dialog: QDialog) -> None:
+        edit = dialog.findChild(QLineEdit)
+        edit.setText("not a checksum")
+        assert not user.buttons(dialog)["Keep it"].isEnabled()
+        edit.setText("AB" * 32 + "  quayside.img.xz")
+        user.press("Keep it", dialog)
+
+    user.answer(paste, lambda: user.press("Checksum…"))
+    assert demo.build.source.sha256 == "ab" * 32
+
+
+def test_the_game_table_is_a_proper_model(user) -> None:
+    model = GameModel()
+    QAbstractItemModelTester(model, QAbstractItemModelTester.FailureReportingMode.Fatal)
+    model.set_games(user.window.session.world.scan.games)
+    assert model.rowCount() == len(user.window.session.world.scan.games)
+    model.set_games(())
+    assert model.rowCount() == 0
+
+
+def test_clicking_a_spine_tells_of_the_game(user) -> None:
+    page = user.open(60)
+    shelf = page.instrument()
+    shelf.grab()
+    spine, game = next(pair for pair in shelf._spines if not pair[1].ready)
+    user.click(shelf, spine.center())
+    assert game.title in page._why.full
+
+
+def test_round_ticks() -> None:
+    assert ticks(0, 10, 5) == (0, 2, 4, 6, 8, 10)
+    assert all(value % 5 == 0 for value in ticks(13.2, 36.4, 5))
+
+
+def test_a_build_damaged_on_disk_opens_its_predecessor(demo: Demo, qtbot) -> None:
+    from kyklon.app.start import open_window
+    from kyklon.record import folder as store
+
+    store.save(demo.folder, demo.build)
+    (demo.folder / store.CURRENT).write_text("{", encoding="utf-8")
+    window = open_window(demo.folder, Theme())
+    qtbot.addWidget(window)
+    assert "damaged" in window.bottom.message
+    assert (demo.folder / "build.json.damaged").exists()
+    assert QApplication.instance() is not None

@@ -1,0 +1,186 @@
+"""The chain by commands alone, in processes of their own: JSON, exit codes, and nothing else on standard output."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from kyklon.record import folder as store
+from support import Demo
+
+
+def kyklon(
+    *arguments: str, code: int | None = 0, env: dict[str, str] | None = None
+) -> subprocess.CompletedProcess[str]:
+    run = subprocess.run(
+        [sys.executable, "-m", "kyklon", *arguments], capture_output=True, text=True, env={**os.environ, **(env or {})}
+    )
+    assert code is None or run.returncode == code, f"{arguments}: {run.returncode}\n{run.stdout}\n{run.stderr}"
+    assert "Traceback" not in run.stderr, run.stderr
+    return run
+
+
+def data(*arguments: str, code: int = 0) -> Any:
+    """The one JSON document a command prints."""
+    return json.loads(kyklon(*arguments, "--json", code=code).stdout)
+
+
+def test_the_whole_chain_by_commands(demo: Demo) -> None:
+    folder, image = str(demo.folder), str(demo.image)
+    found = data("check", folder, code=1)["findings"]
+    keys = {"code", "severity", "operation", "subject", "message", "why", "source", "remedy"}
+    assert all(set(row) == keys for row in found)
+    stops = [row["code"] for row in found if row["severity"] == "stop"]
+    assert len(stops) == 4
+
+    for name in ("system-disk", "photo-stick", "locked-card", "small-card"):
+        before = demo.drive(name).read_bytes() if demo.drive(name).exists() else None
+        refused = kyklon("write", image, name, "--yes", code=3)
+        assert refused.stdout == ""
+        assert (demo.drive(name).read_bytes() if demo.drive(name).exists() else None) == before
+    report = data("write", image, "blank-card", "--yes")
+    assert set(report) == {"bytes", "seconds", "sha256", "verified"}
+    assert report["verified"]
+    assert demo.build.card.state == "written and read back"
+
+    first = data("bringup", folder, "--card", "blank-card", code=1)
+    assert set(first) >= {"reached", "events", "failure", "screen"}
+    assert set(first["events"][0]) == {"at_s", "stage", "text", "lamp"}
+    assert first["failure"]["code"] == "boot.kernel-set"
+    assert "merrow7.krn" in first["failure"]["remedy"]
+
+    for code in stops:
+        kyklon("remedy", folder, code)
+    assert not [row for row in data("check", folder)["findings"] if row["severity"] == "stop"]
+
+    dry = kyklon("apply", folder, "--card", "blank-card", "--dry-run").stdout
+    assert "+kernel.file=merrow7.krn" in dry
+    assert kyklon("apply", folder, "--card", "blank-card").stdout == dry
+    assert "already" in kyklon("apply", folder, "--card", "blank-card").stdout
+    moved = data("transfer", folder, "--to", str(demo.folder / "stick"))
+    second = data("bringup", folder, "--card", str(demo.drive("blank-card")))
+    assert second["failure"] is None
+    assert second["reached"] == "front end"
+    assert sum(map(len, second["games"].values())) == moved["games"]
+
+
+def test_the_stick_with_photos_goes_only_when_it_is_named(demo: Demo) -> None:
+    image = str(demo.image)
+    kyklon("write", image, "photo-stick", "--lose", "holiday 24", "--yes", code=3)
+    assert data("write", image, "photo-stick", "--lose", "HOLIDAY 24")["verified"]
+
+
+def test_drives_and_their_verdicts(demo: Demo) -> None:
+    rows = {row["name"]: row for row in data("drives", str(demo.folder))["drives"]}
+    assert rows["blank-card"]["allowed"]
+    assert not rows["system-disk"]["allowed"]
+    assert rows["photo-stick"]["lose"] == "HOLIDAY 24"
+    assert "free to write" in kyklon("drives", str(demo.folder)).stdout
+
+
+def test_writing_to_a_file(demo: Demo, tmp_path: Path) -> None:
+    target = tmp_path / "out.img"
+    wrong = kyklon("write", str(demo.image), str(target), "--yes", "--sha256", "0" * 64, code=3)
+    assert "SHA-256" in wrong.stderr
+    target.unlink()
+    assert data("write", str(demo.image), str(target), "--yes", "--sha256", demo.build.source.sha256)["verified"]
+    assert target.stat().st_size == 88_080_384
+    photos = tmp_path / "photos.zip"
+    photos.write_bytes(b"PK" + bytes(100_000_000))
+    kyklon("write", str(demo.image), str(photos), "--yes", code=3)
+    assert photos.read_bytes()[:2] == b"PK"
+
+
+def test_scanning(demo: Demo) -> None:
+    found = data("scan", str(demo.folder), code=1)
+    assert found["ready"] == sum(game["ready"] for game in found["games"])
+    other = data(
+        "scan", str(demo.folder), "--library", str(demo.folder / "library" / "elm"), code=1
+    )  # no system file there
+    assert other["ready"] == 0
+    kyklon("scan", str(demo.folder), "--library", "/no/such/folder", code=3)
+
+
+def test_issued_files(demo: Demo, tmp_path: Path) -> None:
+    kyklon("issue", str(demo.folder), "--to", str(tmp_path / "out"))
+    there = {path.relative_to(tmp_path / "out").as_posix() for path in (tmp_path / "out").rglob("*") if path.is_file()}
+    assert there >= {
+        "boot/merrow.cfg", "boot/kernel.line", "boot/services.list", "boot/first-boot.cfg", "controls/sdl-mapping.txt",
+        "controls/70-tackle-pair.rules", "controls/wiring.csv", "picture/modelines.conf", "picture/display.edid",
+        "plan/parts.csv", "settings/birch-16.conf", "settings/cedar-disc.ini",
+    }  # fmt: skip
+
+
+def test_timings(tmp_path: Path) -> None:
+    found = data("timing", "cta", "1")
+    assert found["clock_hz"] == 25_175_000
+    assert found["horizontal"] == {"active": 640, "front": 16, "sync": 96, "back": 48, "positive": False}
+    assert set(found) == {"clock_hz", "horizontal", "vertical", "interlaced", "horizontal_hz", "vertical_hz"}
+    assert data("timing", "dmt", "12h") == data("timing", "dmt", "18") == data("timing", "dmt", "0x12")
+    assert data("timing", "cvt", "1920", "1080", "60", "--blanking", "reduced1")["clock_hz"] == 138_500_000
+    assert data("timing", "cvt", "1024", "768", "60", "--interlaced")["interlaced"]
+    assert data("timing", "gtf", "640", "480", "60")["clock_hz"] == 23_856_000
+    for wrong in (
+        ["dmt", "999"],
+        ["cta", "x"],
+        ["cvt", "1", "1", "1"],
+        ["cvt", "640", "480", "60", "--blanking", "odd"],
+    ):
+        kyklon("timing", *wrong, code=2)
+    out = tmp_path / "a.edid"
+    kyklon("edid", "write", "--timing", "cta 8", "--timing", "cvt 1440 288 50", "--out", str(out), "--name", "Mine")
+    told = data("edid", "read", str(out))
+    assert told["name"] == "Mine"
+    assert told["timings"][0]["clock_hz"] == 27_000_000
+    out.write_bytes(out.read_bytes()[:100])
+    assert "128 bytes" in kyklon("edid", "read", str(out), code=3).stderr
+    kyklon("edid", "write", "--timing", "nonsense", "--out", str(out), code=2)
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code"),
+    [
+        (["check", "/no/such/build"], 3),
+        (["nonsense"], 2),
+        (["check"], 2),
+        (["remedy", "DEMO", "no.such.finding"], 2),
+        (["remedy", "DEMO", "library.damaged"], 2),
+        (["bringup", "DEMO", "--card", "blank-card"], 2),
+        (["apply", "DEMO", "--card", "/no/such/card"], 2),
+        (["write", "/no/such/image.img", "blank-card", "--yes"], 3),
+        (["transfer", "DEMO", "--to", "/proc/nowhere"], 3),
+        (["demo", "--folder", "HOME", "--no-window"], 3),
+    ],
+)
+def test_wrong_use_and_failure_have_their_exit_codes(
+    arguments: list[str], code: int, demo: Demo, tmp_path: Path
+) -> None:
+    home = tmp_path / "home"
+    home.mkdir()
+    (home / "letter.txt").write_text("mine", encoding="utf-8")
+    places = {"DEMO": str(demo.folder), "HOME": str(home)}
+    run = kyklon(*[places.get(each, each) for each in arguments], code=code)
+    assert run.stdout == "" or code == 2
+    assert run.stderr.strip()
+    assert (home / "letter.txt").exists()
+
+
+def test_a_build_from_the_future_is_refused(demo: Demo) -> None:
+    path = demo.folder / store.CURRENT
+    path.write_text(path.read_text(encoding="utf-8").replace('"version": 1', '"version": 7'), encoding="utf-8")
+    assert "newer Kyklon" in kyklon("check", str(demo.folder), code=3).stderr
+
+
+def test_the_demo_is_made_where_it_is_asked_for(tmp_path: Path) -> None:
+    run = kyklon("demo", "--folder", str(tmp_path / "d"), "--no-window")
+    assert run.stdout.strip() == str(tmp_path / "d")
+    assert store.load(tmp_path / "d").build.name == "Lighthouse Café table"
+    (tmp_path / "d" / "stick" / "mine").write_text("x", encoding="utf-8")
+    kyklon("demo", "--folder", str(tmp_path / "d"), "--no-window")
+    assert not (tmp_path / "d" / "stick" / "mine").exists()

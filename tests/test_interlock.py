@@ -1,0 +1,115 @@
+"""Every rule of the interlock by itself, and the permit."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from kyklon.card.interlock import LARGEST_CARD, RULES, Case, Permit, Verdict, grant, judge
+from kyklon.devices.ports import DriveFacts
+from kyklon.errors import Refused
+
+GB = 10**9
+
+
+def drive(**facts: Any) -> DriveFacts:
+    return DriveFacts(
+        **({"identity": "usb|1", "name": "card", "size": 32 * GB, "bus": "usb", "removable": True} | facts)
+    )
+
+
+def verdict(
+    need: int = GB, source: str = "/images/a.img", chosen: str = "", own: bool = False, **facts: Any
+) -> Verdict:
+    return judge(Case(drive(**facts), need, source, own=own, chosen_identity=chosen))
+
+
+def test_an_empty_card_is_free() -> None:
+    found = verdict()
+    assert found.allowed
+    assert (found.lose, found.loss, found.warnings) == ("", "", ())
+
+
+REFUSALS: dict[str, tuple[dict[str, Any], str]] = {
+    "running-system": ({"in_use": True}, "running system"),
+    "not-removable": ({"removable": False}, "built in"),
+    "mounted": ({"mounts": ("/media/pics",)}, "/media/pics"),
+    "read-only": ({"read_only": True}, "slider"),
+    "too-small": ({"size": GB - 1}, "needs"),
+    "changed": ({"chosen": "usb|2"}, "exchanged"),
+    "is-source": ({"mounts": ("/images",)}, "very drive"),
+}
+
+
+def test_every_rule_has_a_test_of_its_own() -> None:
+    assert {rule.code for rule in RULES} == set(REFUSALS)
+
+
+@pytest.mark.parametrize("code", REFUSALS)
+def test_the_rule_refuses_with_a_reason_a_beginner_understands(code: str) -> None:
+    facts, words = REFUSALS[code]
+    found = verdict(**facts)
+    assert not found.allowed
+    assert any(words in reason for reason in found.refusals)
+    rule = next(rule for rule in RULES if rule.code == code)
+    assert rule.reason(Case(drive(), GB, "/images/a.img")) is None
+
+
+@pytest.mark.parametrize("code", REFUSALS)
+def test_nothing_typed_overrides_a_refusal(code: str) -> None:
+    facts, _words = REFUSALS[code]
+    facts = dict(facts)
+    chosen = facts.pop("chosen", "")
+    case = Case(drive(labels=("X",), **facts), GB, "/images/a.img", chosen_identity=chosen)
+    with pytest.raises(Refused):
+        grant(case, typed="X")
+
+
+def test_the_image_itself_is_no_target() -> None:
+    case = Case(drive(identity="file:/images/a.img", is_file=True), 1, "/images/a.img")
+    assert not judge(case).allowed
+
+
+def test_a_drive_with_files_must_be_named_letter_for_letter() -> None:
+    case = Case(drive(labels=("HOLIDAY 24",), holds="48 photos", files=48, newest="2024-08-29"), GB, "/a.img")
+    found = judge(case)
+    assert found.allowed
+    assert found.lose == "HOLIDAY 24"
+    assert "48 photos" in found.loss
+    assert "2024-08-29" in found.loss
+    for typed in ("", "yes", "holiday 24", "HOLIDAY 24 ", "HOLIDAY"):
+        with pytest.raises(Refused, match="HOLIDAY 24"):
+            grant(case, typed=typed)
+    assert grant(case, typed="HOLIDAY 24").identity == "usb|1"
+
+
+def test_a_suspiciously_large_drive_must_be_named_too() -> None:
+    found = verdict(size=LARGEST_CARD + 1)
+    assert found.lose == "card"
+    assert "larger than a card" in found.warnings[0]
+
+
+def test_the_builds_own_card_needs_no_naming_again() -> None:
+    assert verdict(own=True, holds="the image").lose == ""
+
+
+def test_an_edit_of_boot_files_loses_nothing_but_keeps_the_rules() -> None:
+    assert judge(Case(drive(labels=("QUAYBOOT",)), 0, "boot files", edit=True)).lose == ""
+    assert not judge(Case(drive(in_use=True), 0, "boot files", edit=True)).allowed
+
+
+def test_a_permit_is_for_one_drive_one_source_one_write() -> None:
+    case = Case(drive(), GB, "/a.img")
+    for identity, source in (("usb|2", "/a.img"), ("usb|1", "/b.img")):
+        with pytest.raises(Refused):
+            grant(case).use(identity, source)
+    permit = grant(case)
+    permit.use("usb|1", "/a.img")
+    with pytest.raises(Refused):
+        permit.use("usb|1", "/a.img")
+
+
+def test_nobody_else_makes_permits() -> None:
+    with pytest.raises(Refused):
+        Permit(object(), "usb|1", "/a.img")

@@ -1,0 +1,226 @@
+"""Scanning, the usual mess, moving onto the machine, and what the front end then sees."""
+
+from __future__ import annotations
+
+import shutil
+import zipfile
+from collections import Counter
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kyklon import observing, workshop
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Image, System
+from kyklon.errors import Cancelled, KyklonError, TargetFull
+from kyklon.library import transfer
+from kyklon.library.findings import findings
+from kyklon.library.scan import Scan, scan, title_of, unsafe_member
+from kyklon.model.build import LibrarySettings, edited, remedied
+from kyklon.progress import CancelToken
+from kyklon.record import folder as store
+from kyklon.world import World
+from support import Demo
+
+
+def scanned(demo: Demo, catalogue: Catalogue) -> Scan:
+    return scan(demo.folder / "library", observing.systems_of(demo.build, catalogue), demo.build.library)
+
+
+def test_the_demo_has_about_200_games_of_five_systems(demo: Demo, catalogue: Catalogue) -> None:
+    found = scanned(demo, catalogue)
+    assert 190 <= len(found.games) <= 220
+    assert {game.system for game in found.games} == set(demo.build.systems)
+    assert found.unsorted == ("read me.txt",)
+
+
+def test_every_kind_of_mess_is_named(demo: Demo, catalogue: Catalogue) -> None:
+    found = scanned(demo, catalogue)
+    codes = Counter(reason.code for game in found.games for reason in game.reasons)
+    assert {code: codes[code] for code in codes if code != "system-file"} == {
+        "wrong-folder": 1, "archive": 1, "duplicate": 1, "unknown": 1, "unsafe-archive": 1, "damaged": 1, "track": 1,
+    }  # fmt: skip
+    cedar = found.of("cedar-disc")
+    assert codes["system-file"] == len(cedar)
+    assert not any(game.ready for game in cedar)
+
+
+def test_the_wrong_folder_says_where_to_move_it(demo: Demo, catalogue: Catalogue) -> None:
+    reasons = [reason for game in scanned(demo, catalogue).games for reason in game.reasons]
+    text = next(reason.text for reason in reasons if reason.code == "wrong-folder")
+    assert text == ".b16 belongs to Birch 16: move it to birch16/."
+
+
+def test_the_copy_is_the_duplicate_and_not_the_original(demo: Demo, catalogue: Catalogue) -> None:
+    games = scanned(demo, catalogue).games
+    double = next(game for game in games if any(reason.code == "duplicate" for reason in game.reasons))
+    assert "(copy)" in double.files[0]
+
+
+def test_discs_of_one_title_are_one_game(demo: Demo, catalogue: Catalogue) -> None:
+    pair = next(game for game in scanned(demo, catalogue).of("cedar-disc") if game.discs == 2)
+    assert [path.rsplit(".", 1)[1] for path in pair.files] == ["cue", "bin", "cue", "bin"]
+    assert "Disc 1" in pair.files[0]
+
+
+def test_the_system_file_is_found_by_its_contents(demo: Demo, catalogue: Catalogue) -> None:
+    found = next(each for each in scanned(demo, catalogue).system_files if each.system == "cedar-disc")
+    assert found.found == "system-files/Cedar_Boot_v1.0.rom"
+    assert not found.usable
+    finding = next(
+        each for each in findings(demo.build, catalogue, scanned(demo, catalogue)) if each.severity == "stop"
+    )
+    assert finding.code == "library.system-file-name:cedar-disc"
+    after = remedied(demo.build, finding.remedy)
+    again = scan(demo.folder / "library", observing.systems_of(after, catalogue), after.library)
+    assert next(game for game in again.of("cedar-disc") if not game.ready).reasons[0].code in ("archive", "track")
+    assert not [each for each in findings(after, catalogue, again) if each.severity == "stop"]
+
+
+def test_a_missing_optional_system_file_is_a_caution(demo: Demo, catalogue: Catalogue) -> None:
+    found = {each.code: each for each in findings(demo.build, catalogue, scanned(demo, catalogue))}
+    assert found["library.system-file-missing:elm-disk.rom"].severity == "caution"
+    (demo.folder / "library" / "system-files" / "Cedar_Boot_v1.0.rom").unlink()
+    found = {each.code: each for each in findings(demo.build, catalogue, scanned(demo, catalogue))}
+    assert found["library.system-file-missing:cedar-boot.rom"].severity == "stop"
+
+
+@pytest.mark.parametrize(
+    ("name", "title"),
+    [
+        ("Brass Orchard (Europe) (Rev 2).al8", "Brass Orchard"),
+        ("Orchard, The [b1].b16", "The Orchard"),
+        ("Copper_Parade (Japan) (Disc 2).cue", "Copper Parade"),
+        ("plain.zip", "plain"),
+    ],
+)
+def test_titles(name: str, title: str) -> None:
+    assert title_of(name) == title
+
+
+@pytest.mark.parametrize("name", ["/etc/passwd", "../up.al8", "a/../../b", "C:/x.al8", "..\\up.al8", "\\\\host\\x"])
+def test_members_that_climb_out_are_unsafe(name: str) -> None:
+    assert unsafe_member(name)
+
+
+@given(
+    st.lists(
+        st.from_regex(r"[a-zA-Z0-9 _.()-]{1,12}", fullmatch=True).filter(lambda p: p.strip(". ")),
+        min_size=1,
+        max_size=4,
+    )
+)
+def test_ordinary_members_are_safe(parts: list[str]) -> None:
+    assert not unsafe_member("/".join(parts)) or ".." in parts
+
+
+def test_absolute_and_parent_paths_are_never_ready(demo: Demo, catalogue: Catalogue) -> None:
+    for name in ("/etc/cron.d/x.al8", "../../x.al8"):
+        path = demo.folder / "library" / "alder8" / "evil.zip"
+        with zipfile.ZipFile(path, "w") as archive:
+            archive.writestr(name, b"x")
+        game = next(game for game in scanned(demo, catalogue).games if game.files[0].endswith("evil.zip"))
+        assert [reason.code for reason in game.reasons] == ["unsafe-archive"]
+        assert name in game.reasons[0].text
+
+
+def test_a_library_that_vanished_is_told(demo: Demo, catalogue: Catalogue) -> None:
+    shutil.rmtree(demo.folder / "library")
+    world = observing.observe_library(demo.build, demo.folder, catalogue, World())
+    assert world.scan is None
+    assert "is not there" in world.scan_error
+    (finding,) = findings(demo.build, catalogue, world.scan, world.scan_error)
+    assert finding.code == "library.gone"
+    with pytest.raises(KyklonError, match="is not there"):
+        workshop.move_games(demo.folder, demo.build, catalogue, demo.folder / "stick")
+
+
+# --- moving ----------------------------------------------------------------------------------------------------
+
+
+def moved(demo: Demo, catalogue: Catalogue) -> transfer.TransferReport:
+    build, report = workshop.move_games(demo.folder, demo.build, catalogue, demo.folder / "stick")
+    store.save(demo.folder, build)
+    return report
+
+
+def test_what_is_ready_arrives_byte_for_byte(demo: Demo, catalogue: Catalogue) -> None:
+    found = scanned(demo, catalogue)
+    report = moved(demo, catalogue)
+    assert report.games == len(found.ready)
+    systems = {system.id: system for system in observing.systems_of(demo.build, catalogue)}
+    for game in found.ready:
+        for path in game.files:
+            there = demo.folder / "stick" / "games" / systems[game.system].folder / Path(path).name
+            assert there.read_bytes() == (demo.folder / "library" / path).read_bytes()
+    assert not list((demo.folder / "stick").rglob("*.part"))
+    again = moved(demo, catalogue)
+    assert again.already_there == again.files
+
+
+def test_the_front_end_sees_what_was_moved(demo: Demo, catalogue: Catalogue) -> None:
+    finding = next(each for each in findings(demo.build, catalogue, scanned(demo, catalogue)) if each.remedy)
+    store.save(demo.folder, remedied(demo.build, finding.remedy))
+    report = moved(demo, catalogue)
+    image = catalogue.get(Image, "quayside")
+    seen = transfer.look_at(demo.folder / "stick", observing.systems_of(demo.build, catalogue), image)
+    assert sum(map(len, seen.games.values())) == report.games
+    assert "cedar-boot.rom" in seen.system_files
+    playlists = list((demo.folder / "stick" / "games" / "cedar").glob("*.m3u"))
+    assert len(playlists) == 1
+    lines = playlists[0].read_text(encoding="utf-8").splitlines()
+    assert len(lines) == 2
+    assert all((playlists[0].parent / line).exists() for line in lines)
+    assert playlists[0].stem in seen.games["cedar-disc"]
+
+
+def test_cancelling_leaves_no_half_game(demo: Demo, catalogue: Catalogue) -> None:
+    cancel = CancelToken()
+    count = 0
+
+    def watch(report: object) -> None:
+        nonlocal count
+        count += 1
+        if count == 20:
+            cancel.cancel()
+
+    with pytest.raises(Cancelled):
+        workshop.move_games(demo.folder, demo.build, catalogue, demo.folder / "stick", sink=watch, cancel=cancel)
+    there = [path for path in (demo.folder / "stick").rglob("*") if path.is_file()]
+    assert 0 < len(there) < 30
+    assert not [path for path in there if path.suffix == transfer.PART]
+    originals = {path.name: path for path in (demo.folder / "library").rglob("*") if path.is_file()}
+    assert all(path.read_bytes() == originals[path.name].read_bytes() for path in there)
+
+
+def test_a_full_stick_is_told_before_anything_is_copied(
+    demo: Demo, catalogue: Catalogue, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    usage = shutil.disk_usage(demo.folder)
+    monkeypatch.setattr(transfer.shutil, "disk_usage", lambda _path: usage._replace(free=1000))
+    with pytest.raises(TargetFull, match="free"):
+        moved(demo, catalogue)
+    assert not list((demo.folder / "stick").iterdir())
+
+
+def test_a_game_that_goes_away_on_the_way_is_told(demo: Demo, catalogue: Catalogue) -> None:
+    found = scanned(demo, catalogue)
+    image = catalogue.get(Image, "quayside")
+    planned = transfer.plan(found, observing.systems_of(demo.build, catalogue), image)
+    (demo.folder / "library" / planned.copies[5].source).unlink()
+    with pytest.raises(KyklonError, match="Plug the stick in again"):
+        transfer.carry_out(planned, demo.folder / "library", demo.folder / "stick")
+
+
+def test_a_system_without_games_is_not_listed(catalogue: Catalogue, tmp_path: Path) -> None:
+    image, systems = catalogue.get(Image, "quayside"), catalogue.all(System)
+    assert transfer.look_at(tmp_path, systems, image).games == {}
+    empty = scan(tmp_path, systems, LibrarySettings())
+    assert empty.games == ()
+    assert transfer.plan(empty, systems, image).copies == ()
+
+
+def test_another_region_order_is_only_a_setting(demo: Demo) -> None:
+    assert edited(demo.build, "library.regions", ["Japan"]).library.regions == ("Japan",)

@@ -1,0 +1,246 @@
+"""Ranges, proposed modes, placement, identification data."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from kyklon.catalogue.loader import Catalogue, standard_timings
+from kyklon.catalogue.records import Board, Display, Range, System
+from kyklon.errors import FormatError, WrongUse
+from kyklon.model.build import edited, remedied
+from kyklon.model.timing import Mode
+from kyklon.picture import edid
+from kyklon.picture.exports import fb_mode, modeline
+from kyklon.picture.findings import findings, menu_mode
+from kyklon.picture.formulas import cvt, gtf
+from kyklon.picture.ranges import display_ranges, fit, match, place, propose, raster
+from support import Demo
+
+SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "dogwood-pocket", "elm-micro", "fir-board-h", "fir-board-v")
+
+
+@pytest.mark.parametrize("system_id", SYSTEMS)
+@pytest.mark.parametrize("display_id", ["casement-19", "casement-tri-25"])
+def test_a_proposed_mode_fits_display_link_and_system(system_id: str, display_id: str, catalogue: Catalogue) -> None:
+    system, display = catalogue.get(System, system_id), catalogue.get(Display, display_id)
+    board = catalogue.get(Board, "herring")
+    mode = propose(system, display, board, display.ranges)
+    assert mode is not None
+    timing = mode.timing
+    assert fit(timing, display.ranges).holds
+    assert board.least_clock_hz <= timing.clock_hz <= board.most_clock_hz
+    assert timing.clock_hz % 10_000 == 0
+    spot = place(system, mode, display)
+    width, height = raster(system)
+    assert spot.size == (width * spot.scale[0], height * spot.scale[1])
+    assert 0 <= spot.left < 0.2
+    assert 0 <= spot.hidden < 0.2
+    beat = match(timing.vertical_hz, system.refresh_hz)
+    assert abs(beat.cents) < 1.0  # nobody hears a hundredth of a semitone
+    assert beat.beat_s is None or beat.beat_s > 20
+
+
+@given(st.integers(64, 1024), st.integers(100, 288), st.fractions(48, 64, max_denominator=1000))
+def test_proposals_for_any_machine_hold_or_are_none(width: int, height: int, rate: Fraction) -> None:
+    from kyklon.catalogue.loader import load
+
+    catalogue = _CATALOGUE.setdefault("it", load())
+    system = catalogue.get(System, "birch-16").model_copy(
+        update={"width": width, "height": height, "refresh": str(rate)}
+    )
+    display = catalogue.get(Display, "casement-19")
+    mode = propose(system, display, catalogue.get(Board, "herring"), display.ranges)
+    if mode is not None:
+        assert mode.timing.vertical.active >= height
+        assert mode.timing.horizontal.active % 64 == 0
+        assert fit(mode.timing, display.ranges).off_khz == pytest.approx(0, abs=0.01)
+
+
+_CATALOGUE: dict[str, Catalogue] = {}
+
+
+def test_a_flat_panel_gets_its_native_mode(catalogue: Catalogue) -> None:
+    display, board = catalogue.get(Display, "pane-24"), catalogue.get(Board, "herring")
+    assert propose(catalogue.get(System, "birch-16"), display, board, display.ranges) is None
+    mode = menu_mode(display, board, display.ranges, catalogue)
+    assert mode.timing.size == display.native
+
+
+def test_the_tube_gets_a_television_mode_for_its_menu(catalogue: Catalogue) -> None:
+    display = catalogue.get(Display, "casement-19")
+    mode = menu_mode(display, catalogue.get(Board, "herring"), display.ranges, catalogue)
+    assert mode.name == "CTA 8"  # 1440 x 240 at 27 MHz
+
+
+def test_identification_data_narrows_the_catalogue(catalogue: Catalogue) -> None:
+    display = catalogue.get(Display, "casement-tri-25")
+    limits = edid.RangeLimits((50, 60), (15, 17), 50)
+    data = edid.Edid("KYK", 1, 1, 2026, "Tri", (standard_timings("cta")[8].timing,), (500, 375), limits)
+    (band,) = display_ranges(display, data)
+    assert band.line_khz == (15.2, 16.5)
+    assert band.field_hz == (49.5, 60.5)
+    assert display_ranges(display, None) == display.ranges
+
+
+def test_distance_to_the_nearest_range() -> None:
+    ranges = (Range(line_khz=(15, 16), field_hz=(49, 63)), Range(line_khz=(31, 32), field_hz=(49, 63)))
+    vga = standard_timings("cta")[1].timing
+    assert fit(vga, ranges).holds
+    assert fit(vga, ranges[:1]).off_khz == pytest.approx(15.469, abs=1e-3)
+    assert fit(standard_timings("cta")[23].timing, ranges[1:]).off_khz == pytest.approx(-15.375, abs=1e-3)
+
+
+def test_a_mode_outside_the_range_is_a_stop_with_a_remedy(demo: Demo, catalogue: Catalogue) -> None:
+    found = [each for each in findings(demo.build, catalogue, None) if each.severity == "stop"]
+    assert [each.code for each in found] == ["picture.out-of-range:menu"]
+    assert "31.47" in found[0].title
+    after = remedied(demo.build, found[0].remedy)
+    assert findings(after, catalogue, None) == []
+
+
+def test_a_systems_mode_outside_the_range_has_its_own_remedy(demo: Demo, catalogue: Catalogue) -> None:
+    wrong = Mode(name="CTA 1", timing=standard_timings("cta")[1].timing)
+    rows = [each.model_dump() for each in demo.build.picture.systems]
+    rows[1]["mode"] = wrong.model_dump()
+    build = edited(demo.build, "picture.systems", rows)
+    found = next(each for each in findings(build, catalogue, None) if each.code == "picture.out-of-range:birch-16")
+    after = remedied(build, found.remedy)
+    assert after.system_mode("birch-16") == demo.build.system_mode("birch-16")
+
+
+def test_a_clock_below_the_links_floor_is_a_stop(demo: Demo, catalogue: Catalogue) -> None:
+    timing = standard_timings("cta")[8].timing
+    slow = timing.model_copy(update={"clock_hz": 13_500_000, "horizontal": timing.horizontal.model_copy(
+        update={"active": 720, "front": 19, "sync": 62, "back": 57})})  # fmt: skip
+    build = edited(demo.build, "picture.menu", Mode(name="half", timing=slow))
+    codes = {each.code for each in findings(build, catalogue, None)}
+    assert codes == {"picture.clock:menu"}
+
+
+@pytest.mark.parametrize(
+    ("width", "height", "rate"), [(10, 480, 60), (640, 99999, 60), (640, 480, 0), (640, 480, 9000)]
+)
+def test_senseless_requests_are_refused_by_name(width: int, height: int, rate: float) -> None:
+    for formula in (cvt, gtf):
+        with pytest.raises(WrongUse, match=r"width|height|rate"):
+            formula(width, height, rate)
+
+
+@settings(deadline=None)
+@given(
+    st.integers(320, 2560),
+    st.integers(200, 1440),
+    st.integers(50, 100),
+    st.sampled_from(["normal", "reduced1", "reduced2"]),
+)
+def test_cvt_comes_out_near_what_was_asked(width: int, height: int, rate: int, blanking: str) -> None:
+    timing = cvt(width, height, rate, blanking)
+    assert 0 <= width - timing.horizontal.active < 8
+    # the clock is rounded down by at most one step of 250 kHz, and the line count by formula
+    step = 1 - 250_000 / timing.clock_hz
+    assert 0.98 * rate * step < float(timing.vertical_hz) <= rate * 1.03
+
+
+def test_texts_for_others_add_up() -> None:
+    timing = standard_timings("dmt")[4].timing
+    assert modeline(timing, "vga") == 'Modeline "vga" 25.175000 640 656 752 800 480 490 492 525 -HSync -VSync'
+    assert "timings 39722 48 16 33 10 96 2" in fb_mode(timing, "vga")  # fb.modes(5) of 640x480-60
+    laced = standard_timings("cta")[5].timing
+    assert " 1080 1084 1094 1125 " in modeline(laced, "x") + " "
+    assert "Interlace" in modeline(laced, "x")
+
+
+# --- identification data ----------------------------------------------------------------------------------------
+
+
+def sheet(**changes: object) -> edid.Edid:
+    base = {
+        "vendor": "KYK", "product": 7, "serial": 9, "year": 2026, "name": "Sheet",
+        "timings": (standard_timings("cta")[8].timing,), "size_mm": (400, 300),
+        "ranges": edid.RangeLimits((49, 63), (15, 17), 50),
+    }  # fmt: skip
+    return edid.Edid(**(base | changes))
+
+
+@given(
+    st.from_regex(r"[A-Z]{3}", fullmatch=True),
+    st.integers(0, 65535),
+    st.integers(0, 2**32 - 1),
+    st.integers(1990, 2245),
+    st.sampled_from([1, 4, 5, 8, 16, 23, 39]),
+    st.integers(10, 2550),
+    st.booleans(),
+)
+def test_what_is_written_reads_back(
+    vendor: str, product: int, serial: int, year: int, code: int, wide: int, hdmi: bool
+) -> None:
+    extension = edid.Extension((code, 1), audio=hdmi, hdmi=hdmi)
+    timing = standard_timings("cta")[code].timing
+    clock = (timing.clock_hz + 5_000) // 10_000 * 10_000
+    timing = timing.model_copy(update={"clock_hz": clock, "half_line": True})
+    data = sheet(vendor=vendor, product=product, serial=serial, year=year, size_mm=(wide, 300), timings=(timing,),
+                 extension=extension)  # fmt: skip
+    assert edid.read(edid.write(data)) == data
+
+
+@given(st.binary(max_size=260))
+def test_any_bytes_give_data_or_the_one_error(data: bytes) -> None:
+    with pytest.raises(FormatError):
+        edid.read(data)
+
+
+@given(st.integers(0, 255), st.integers(0, 255))
+def test_a_changed_byte_is_found_by_its_checksum(at: int, value: int) -> None:
+    data = bytearray(edid.write(sheet(extension=edid.Extension((1,)))))
+    if data[at] == value:
+        return
+    data[at] = value
+    with pytest.raises(FormatError) as caught:
+        edid.read(bytes(data))
+    assert caught.value.offset in (0, 127, 255, 256)
+
+
+@given(st.integers(54, 125), st.integers(0, 255))
+def test_nonsense_behind_a_right_checksum_gives_data_or_the_one_error(at: int, value: int) -> None:
+    data = bytearray(edid.write(sheet()))
+    data[at] = value
+    data[127] = -sum(data[:127]) % 256
+    try:
+        edid.read(bytes(data))
+    except FormatError as bad:
+        assert 54 <= bad.offset < 126
+
+
+@pytest.mark.parametrize(
+    ("changes", "told"),
+    [
+        ({"vendor": "ky"}, "three capital letters"),
+        ({"name": "A name that is too long"}, "13 letters"),
+        ({"timings": (standard_timings("cta")[8].timing,) * 3}, "3 detailed timings"),
+        ({"timings": (standard_timings("cta")[102].timing,)}, "width=4096"),
+        ({"ranges": edid.RangeLimits((49, 300), (15, 17), 50)}, "one byte"),
+    ],
+)
+def test_what_the_format_cannot_hold_is_refused(changes: dict[str, object], told: str) -> None:
+    with pytest.raises(WrongUse, match=told):
+        edid.write(sheet(**changes))
+
+
+def test_damaged_identification_data_is_a_finding(demo: Demo, catalogue: Catalogue) -> None:
+    from kyklon import observing
+    from kyklon.world import World
+
+    path = demo.folder / demo.build.picture.identification
+    data = bytearray(path.read_bytes())
+    data[60] ^= 1
+    path.write_bytes(bytes(data))
+    world = observing.observe_display(demo.build, demo.folder, World())
+    assert "at byte 127 expected the checksum" in world.identification_error
+    found = findings(demo.build, catalogue, world.identification, world.identification_error)
+    assert "picture.identification" in {each.code for each in found}
+    path.unlink()
+    assert "cannot be read" in observing.observe_display(demo.build, demo.folder, World()).identification_error

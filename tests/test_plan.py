@@ -1,0 +1,219 @@
+"""Parts that fit and parts that do not; power; tuning; the next thing to do."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from kyklon import guide, inspection
+from kyklon.assembly import findings as electrical
+from kyklon.assembly.power import budget
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System, TuningSetting
+from kyklon.errors import WrongUse
+from kyklon.model.build import Build, TuningLayers, edited, remedied
+from kyklon.plan.connections import connections, cost
+from kyklon.plan.findings import findings
+from kyklon.tuning import findings as tuning
+from kyklon.tuning.cascade import effective, issue, with_unit
+from kyklon.tuning.latency import Share, shares, total
+from kyklon.world import World
+from support import Demo
+
+
+def codes(build: Build, catalogue: Catalogue) -> set[str]:
+    return {finding.code for finding in findings(build, catalogue)}
+
+
+def test_the_demos_parts_fit_together(demo: Demo, catalogue: Catalogue) -> None:
+    assert findings(demo.build, catalogue) == []
+    assert not any(each.faults for each in connections(demo.build, catalogue))
+
+
+def test_a_board_with_small_sockets_needs_other_cables_and_says_which(demo: Demo, catalogue: Catalogue) -> None:
+    build = demo.build.with_part("board", "ling")
+    found = {each.code: each for each in findings(build, catalogue)}
+    assert set(found) >= {"plan.link:supply.out-board.power", "plan.link:board.video-adapter.in"}
+    assert "HDMI D" in found["plan.link:board.video-adapter.in"].message
+    for _ in range(len(found)):  # one at a time: every edit makes the findings anew
+        remedies = [each.remedy for each in findings(build, catalogue) if each.code.startswith("plan.link")]
+        build = remedied(build, remedies[0]) if remedies and remedies[0] else build
+    assert not {code for code in codes(build, catalogue) if code.startswith("plan.link")}
+
+
+@pytest.mark.parametrize(
+    ("role", "part", "code"),
+    [
+        ("supply", "ballast-3c", "plan.link:supply.out-board.power"),
+        ("display", "pane-24", "plan.link:adapter.out-display.rgb"),
+        ("display", "casement-tri-25", "plan.link:adapter.out-display.rgb"),
+        ("adapter", "gantry-15", "plan.sync"),
+        ("board", "halibut-desk", "plan.image-board"),
+    ],
+)
+def test_what_does_not_fit_is_a_stop(role: str, part: str, code: str, demo: Demo, catalogue: Catalogue) -> None:
+    found = {each.code: each for each in findings(demo.build.with_part(role, part), catalogue)}
+    assert found[code].severity == "stop"
+    assert found[code].why
+    assert found[code].source
+
+
+def test_directions_and_signals_are_checked(demo: Demo, catalogue: Catalogue) -> None:
+    links = [link.model_dump() for link in demo.build.links]
+    links[1] = {"start": "adapter.in", "end": "board.video", "cable": "hdmi-a-a-1m"}
+    links[3] = {"start": "board.video", "end": "encoder.usb", "cable": "hdmi-a-a-1m"}
+    links.append({"start": "board.gone", "end": "nobody.in", "cable": "no-such"})
+    told = " ".join(each.message for each in findings(edited(demo.build, "links", links), catalogue))
+    assert "wrong way round" in told
+    assert "sends HDMI; Tackle Pair understands USB 2.0" in told
+    assert "has no port “gone”" in told
+    assert "No nobody has no port “in”" in told
+    assert "no cable 'no-such'" in told
+
+
+def test_missing_parts_are_cautions(demo: Demo, catalogue: Catalogue) -> None:
+    parts = [part.model_dump() for part in demo.build.parts if part.role != "encoder"]
+    assert "plan.missing:encoder" in codes(edited(demo.build, "parts", parts), catalogue)
+
+
+def test_a_weak_supply_is_told_with_a_better_one(demo: Demo, catalogue: Catalogue) -> None:
+    build = demo.build.with_part("supply", "ballast-2a").with_part("board", "cod")
+    power = budget(build, catalogue)
+    assert power.peak_a == pytest.approx(1.4)
+    assert power.usable_a == pytest.approx(1.6)
+    assert "plan.supply" not in codes(build, catalogue)
+    parts = [*build.parts, build.parts[0].model_copy(update={"role": "second", "part": "pane-7"})]
+    build = edited(build, "parts", [part.model_dump() for part in parts])
+    found = next(each for each in findings(build, catalogue) if each.code == "plan.supply")
+    assert found.severity == "caution"
+    assert "plan.supply" not in codes(remedied(build, found.remedy), catalogue)
+
+
+def test_a_thin_cable_starves_the_board(demo: Demo, catalogue: Catalogue) -> None:
+    links = [link.model_dump() for link in demo.build.links]
+    links[0]["cable"] = "power-a-micro-3m"
+    build = edited(demo.build, "links", links)
+    power = budget(build, catalogue)
+    assert power.board_v == pytest.approx(5.1 - 2 * 3.05 * 0.0842 * 1.2, abs=5e-3)
+    (found,) = electrical.findings(build, catalogue)
+    assert (found.code, found.severity) == ("assembly.low-voltage", "stop")
+    assert electrical.findings(remedied(build, found.remedy), catalogue) == []
+    assert "AWG 24" in " ".join(power.working)
+
+
+def test_a_hot_board_in_a_closed_case(demo: Demo, catalogue: Catalogue) -> None:
+    found = electrical.findings(demo.build.with_part("board", "ling"), catalogue)
+    assert "assembly.heat" in {each.code for each in found}
+
+
+def test_the_parts_list_counts_each_part_once(demo: Demo, catalogue: Catalogue) -> None:
+    rows = cost(demo.build, catalogue)
+    assert len({name for name, _count, _price in rows}) == len(rows)
+    assert sum(price for _name, _count, price in rows) > 100
+
+
+# --- tuning ----------------------------------------------------------------------------------------------------
+
+
+def test_a_later_layer_wins(catalogue: Catalogue) -> None:
+    settings = catalogue.all(TuningSetting)
+    layers = TuningLayers(
+        front_end={"run-ahead-frames": 1, "smoothing": True},
+        systems={"birch-16": {"run-ahead-frames": 2}},
+        games={"birch-16/X": {"run-ahead-frames": 0}},
+    )
+    rows = {row.setting.id: row for row in effective(settings, layers, "birch-16", "birch-16/X")}
+    assert (rows["run-ahead-frames"].value, rows["run-ahead-frames"].layer) == (0, "game")
+    assert rows["run-ahead-frames"].by_layer == (0, 1, 2, 0)
+    assert (rows["smoothing"].value, rows["smoothing"].layer) == (True, "front end")
+    assert rows["vertical-sync"].layer == "default"
+    rows = {row.setting.id: row for row in effective(settings, layers, "alder-8")}
+    assert rows["run-ahead-frames"].value == 1
+
+
+def test_settings_files_say_where_each_value_comes_from(demo: Demo, catalogue: Catalogue) -> None:
+    files = issue(demo.build, catalogue)
+    assert len(files) == 5
+    assert "run-ahead-frames = 1    # system" in files["settings/birch-16.conf"]
+    assert "; from front end\nrender-queue-frames=1" in files["settings/cedar-disc.ini"]
+    assert with_unit(catalogue.get(TuningSetting, "run-ahead-frames"), 1).endswith("frame")
+
+
+def latency_of(demo: Demo, catalogue: Catalogue, **values: int) -> tuple[Share, ...]:
+    system = catalogue.get(System, "birch-16")
+    rows = {row.setting.id: row.value for row in effective(catalogue.all(TuningSetting), TuningLayers(), system.id)}
+    return shares(
+        system, catalogue.get(Emulator, system.emulator), catalogue.get(Encoder, "tackle-pair"),
+        catalogue.get(Adapter, "gantry-rgb"), catalogue.get(Display, "casement-19"), rows | values, 60.0,
+    )  # fmt: skip
+
+
+def test_latency_is_the_sum_of_its_shares(demo: Demo, catalogue: Catalogue) -> None:
+    latency = total(latency_of(demo, catalogue))
+    assert latency.density.sum() == pytest.approx(1)
+    mean = float(np.sum(latency.times * latency.density))
+    assert mean == pytest.approx(latency.mean, abs=0.2)
+    variance = float(np.sum((latency.times - mean) ** 2 * latency.density))
+    wanted = sum((share.high - share.low) ** 2 / 12 for share in latency.shares)  # of independent uniform shares
+    assert variance == pytest.approx(wanted, rel=0.02)
+    assert latency.percentile(5) < latency.percentile(50) < latency.percentile(95)
+
+
+def test_one_frame_ahead_is_one_frame_less(demo: Demo, catalogue: Catalogue) -> None:
+    one, none = (total(latency_of(demo, catalogue, **{"run-ahead-frames": n})).mean for n in (1, 0))
+    assert none - one == pytest.approx(1000 / 60)
+    beyond, all_ = (total(latency_of(demo, catalogue, **{"run-ahead-frames": n})).mean for n in (3, 2))
+    assert beyond == pytest.approx(all_)  # no more than the game lags
+
+
+def test_tuning_findings(demo: Demo, catalogue: Catalogue) -> None:
+    systems = {
+        "birch-16": {"run-ahead-frames": 3},
+        "cedar-disc": {"run-ahead-frames": 1},
+        "alder-8": {"scanline-percent": 40},
+    }
+    build = edited(demo.build, "tuning.systems", systems)
+    found = {each.code: each for each in tuning.findings(build, catalogue)}
+    assert set(found) == {"tuning.run-ahead:birch-16", "tuning.no-run-ahead:cedar-disc", "tuning.scanlines:alder-8"}
+    after = remedied(build, found["tuning.run-ahead:birch-16"].remedy)
+    assert "tuning.run-ahead:birch-16" not in {each.code for each in tuning.findings(after, catalogue)}
+
+
+# --- the whole list ----------------------------------------------------------------------------------------------
+
+
+def test_findings_are_sorted_unique_and_give_reasons(demo: Demo, catalogue: Catalogue) -> None:
+    from kyklon import observing
+
+    found = inspection.inspect(demo.build, catalogue, observing.observe(demo.build, demo.folder, catalogue))
+    assert [each.operation for each in found] == sorted(each.operation for each in found)
+    assert len({each.code for each in found}) == len(found)
+    assert all(each.why and each.source and each.title and each.message for each in found)
+    assert [each.code for each in found if each.severity == "stop"] == [
+        "boot.kernel-set", "controls.encoder-quirk", "picture.out-of-range:menu", "library.system-file-name:cedar-disc",
+    ]  # fmt: skip
+    assert inspection.find(found, "picture.out").code == "picture.out-of-range:menu"
+    with pytest.raises(WrongUse, match=r"boot\.kernel-set"):
+        inspection.find(found, "nothing")
+
+
+def test_a_sign_off_goes_stale_when_its_inputs_change(demo: Demo) -> None:
+    operation = inspection.OPERATIONS[0]
+    assert inspection.state(demo.build, operation, ()) == "not started"
+    sign = {"operation": 10, "at": "2026-01-01T10:00:00", "inputs": inspection.fingerprint(demo.build, operation)}
+    build = edited(demo.build, "sign_offs", [sign])
+    assert inspection.state(build, operation, ()) == "clear"
+    assert inspection.state(edited(build, "boot.country", "NL"), operation, ()) == "clear"
+    assert inspection.state(build.with_part("board", "cod"), operation, ()) == "stale"
+
+
+def test_the_next_step_follows_the_work(demo: Demo, catalogue: Catalogue) -> None:
+    found = inspection.inspect(demo.build, catalogue, World())
+    step = guide.next_step(demo.build, World(), found, bring_up_passed=False)
+    assert step.operation == 30
+    assert "merrow7.krn" in step.sentence
+    step = guide.next_step(demo.build, World(), (), bring_up_passed=False)
+    assert step.operation == 20
+    done = edited(demo.build, "card.state", "written and read back")
+    assert guide.next_step(done, World(), (), bring_up_passed=False).operation == 90
+    assert "Switch on" in guide.next_step(done, World(), (), bring_up_passed=True).sentence

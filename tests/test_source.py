@@ -1,0 +1,131 @@
+"""Image files that are whole, cut off, corrupt or mislabelled."""
+
+from __future__ import annotations
+
+import contextlib
+import gzip
+import lzma
+import random
+import zipfile
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from kyklon.card import source
+from kyklon.errors import SourceError
+
+BODY = random.Random(3).randbytes(1 << 20) + bytes(1 << 20)
+
+
+def make(folder: Path, kind: str, body: bytes = BODY) -> Path:
+    path = folder / {"plain": "a.img", "xz": "a.img.xz", "gz": "a.img.gz", "zip": "a.zip"}[kind]
+    if kind == "zip":
+        with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("inside/a.img", body)
+    else:
+        path.write_bytes({"plain": body, "xz": lzma.compress(body, preset=0), "gz": gzip.compress(body, 1)}[kind])
+    return path
+
+
+def read_all(path: Path) -> bytes:
+    return b"".join(source.chunks(source.inspect(path)))
+
+
+@pytest.mark.parametrize("kind", ["plain", "xz", "gz", "zip"])
+def test_whole_images_are_read_in_whole_chunks(kind: str, tmp_path: Path) -> None:
+    body = BODY * 5
+    path = make(tmp_path, kind, body)
+    facts = source.inspect(path)
+    pieces = list(source.chunks(facts))
+    assert b"".join(pieces) == body
+    assert {len(piece) for piece in pieces[:-1]} == {source.CHUNK}
+    assert facts.unpacked == len(body)
+    assert facts.kind == kind
+
+
+@pytest.mark.parametrize("kind", ["xz", "gz", "zip"])
+@pytest.mark.parametrize("share", [0.3, 0.9, 0.9999])
+def test_a_truncated_download_is_told(kind: str, share: float, tmp_path: Path) -> None:
+    path = make(tmp_path, kind)
+    data = path.read_bytes()
+    path.write_bytes(data[: int(len(data) * share)])
+    with pytest.raises(SourceError, match=r"cut off|corrupt|damaged") as caught:
+        read_all(path)
+    assert "a." in str(caught.value)
+    assert "Download it again" in caught.value.do
+
+
+@pytest.mark.parametrize("kind", ["xz", "gz", "zip"])
+def test_a_flipped_bit_is_told(kind: str, tmp_path: Path) -> None:
+    path = make(tmp_path, kind)
+    data = bytearray(path.read_bytes())
+    data[len(data) // 3] ^= 0x10
+    path.write_bytes(bytes(data))
+    with pytest.raises(SourceError):
+        read_all(path)
+
+
+@pytest.mark.parametrize(
+    ("name", "body", "told"),
+    [
+        ("a.img.xz", gzip.compress(BODY), "gzip"),
+        ("a.img", lzma.compress(BODY), "xz"),
+        ("a.img.gz", b"PK\x03\x04" + bytes(600), "zip"),
+        ("a.img.xz", b"<!DOCTYPE html><p>not found</p>", "web page"),
+        ("a.img", b"<html>" + bytes(506), "web page"),
+        ("a.img", bytes(1000), "cut off"),
+        ("a.img", b"", "cut off"),
+        ("a.zip", b"PK\x03\x04 and no more", "damaged"),
+    ],
+)
+def test_a_mislabelled_file_is_told(name: str, body: bytes, told: str, tmp_path: Path) -> None:
+    path = tmp_path / name
+    path.write_bytes(body)
+    with pytest.raises(SourceError, match=told):
+        source.inspect(path)
+
+
+def test_a_missing_file_is_told(tmp_path: Path) -> None:
+    with pytest.raises(SourceError, match=r"nothing\.img"):
+        source.inspect(tmp_path / "nothing.img")
+
+
+def test_a_zip_with_two_images_asks_to_be_unpacked(tmp_path: Path) -> None:
+    path = tmp_path / "two.zip"
+    with zipfile.ZipFile(path, "w") as archive:
+        archive.writestr("a.img", b"a")
+        archive.writestr("b.img", b"b")
+    with pytest.raises(SourceError, match="2 image files"):
+        source.inspect(path)
+
+
+def test_the_checksum_sees_the_file_as_it_is_on_disk(tmp_path: Path) -> None:
+    path = make(tmp_path, "xz")
+    seen = bytearray()
+    list(source.chunks(source.inspect(path), seen.extend))
+    assert bytes(seen) == path.read_bytes()
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.binary(max_size=400))
+def test_any_bytes_named_xz_give_a_size_or_one_error(tmp_path_factory: pytest.TempPathFactory, tail: bytes) -> None:
+    path = tmp_path_factory.mktemp("fuzz") / "a.img.xz"
+    path.write_bytes(source.MAGIC["xz"] + tail)
+    with pytest.raises(SourceError):
+        source.inspect(path)
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(0, 10_000), st.integers(0, 255))
+def test_a_changed_byte_in_a_real_xz_is_found_or_harmless(
+    tmp_path_factory: pytest.TempPathFactory, at: int, value: int
+) -> None:
+    body = random.Random(1).randbytes(9_000)
+    data = bytearray(lzma.compress(body))
+    data[at % len(data)] = value
+    path = tmp_path_factory.mktemp("fuzz") / "a.img.xz"
+    path.write_bytes(bytes(data))
+    with contextlib.suppress(SourceError):
+        assert read_all(path) == body
