@@ -132,8 +132,8 @@ def test_senseless_requests_are_refused_by_name(width: int, height: int, rate: f
 
 @settings(deadline=None)
 @given(
-    st.integers(320, 2560),
-    st.integers(200, 1440),
+    st.integers(640, 2560),
+    st.integers(400, 1440),
     st.integers(50, 100),
     st.sampled_from(["normal", "reduced1", "reduced2"]),
 )

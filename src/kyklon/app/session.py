@@ -33,10 +33,7 @@ LOOKS: dict[str, tuple[str, Callable[..., World]]] = {
 class Session(QObject):
     """One open build folder."""
 
-    build_changed = pyqtSignal()
-    world_changed = pyqtSignal()
-    findings_changed = pyqtSignal()
-    bring_up_changed = pyqtSignal()
+    changed = pyqtSignal()  # the build, the world, the findings or the bring-up
     logged = pyqtSignal()
     said = pyqtSignal(str)  # one line for the bottom bar
 
@@ -95,8 +92,7 @@ class Session(QObject):
         self.save()
         self.bring_up_current = False
         self._inspect()
-        self.build_changed.emit()
-        self.bring_up_changed.emit()
+        self.changed.emit()
         if before.source != self.build.source:
             self.look("source")
         if before.picture.identification != self.build.picture.identification:
@@ -141,7 +137,7 @@ class Session(QObject):
         self.history.replace(edited(self.build, path, value))
         self.save()
         self._inspect()
-        self.build_changed.emit()
+        self.changed.emit()
 
     def log(self, operation: int, title: str, detail: str = "", *, kind: str = "done") -> None:
         self.logbook.add(operation, title, detail, kind=kind)
@@ -149,14 +145,13 @@ class Session(QObject):
 
     def _inspect(self) -> None:
         self.findings = inspection.inspect(self.build, self.catalogue, self.world)
-        self.findings_changed.emit()
 
     # --- the world -------------------------------------------------------------------------------------------
 
     def set_world(self, world: World) -> None:
         self.world = world
         self._inspect()
-        self.world_changed.emit()
+        self.changed.emit()
 
     def look(self, what: str) -> None:
         """Observe one part of the world again, in the background."""
@@ -196,7 +191,7 @@ class Session(QObject):
     # --- power-on --------------------------------------------------------------------------------------------
 
     def run_bring_up(self) -> None:
-        """Read the card again, then predict; the result comes with bring_up_changed."""
+        """Read the card again, then predict; the result comes with `changed`."""
         build, folder, catalogue, world = self.build, self.folder, self.catalogue, self.world
 
         def work(_sink: Any, _cancel: Any) -> tuple[World, BringUp]:
@@ -211,9 +206,8 @@ class Session(QObject):
 
         def done(result: tuple[World, BringUp]) -> None:
             self.bring_up, self.bring_up_current = result[1], True
-            self.set_world(result[0])
             failure = result[1].failure
-            self.log(90, f"Bring-up reached: {result[1].reached}", failure.cause if failure else "No failure.")
-            self.bring_up_changed.emit()
+            self.logbook.add(90, f"Bring-up reached: {result[1].reached}", failure.cause if failure else "No failure.")
+            self.set_world(result[0])
 
         self.jobs.start("Bring-up", work, done, cancellable=False)

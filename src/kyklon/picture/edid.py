@@ -112,7 +112,8 @@ def _detailed(timing: Timing, size_mm: tuple[int, int]) -> bytes:
     across, down = timing.horizontal, timing.vertical
     lines = down.active // 2 if timing.interlaced else down.active
     fields = (
-        ("clock", (timing.clock_hz + 5_000) // 10_000, 65535), ("width", across.active, 4095), ("blank", across.blank, 4095),
+        ("clock", (timing.clock_hz + 5_000) // 10_000, 65535),
+        ("width", across.active, 4095), ("blank", across.blank, 4095),
         ("lines", lines, 4095), ("vertical blank", down.blank, 4095), ("front porch", across.front, 1023),
         ("sync", across.sync, 1023), ("vertical front porch", down.front, 63), ("vertical sync", down.sync, 63),
     )  # fmt: skip
