@@ -23,6 +23,8 @@ class Progress:
     rate: float | None = None
     seconds_left: float | None = None
     unit: str = "B"
+    at_s: float | None = None  # seconds since the phase began
+    rate_now: float | None = None  # units per second since the report before
 
     @property
     def fraction(self) -> float | None:

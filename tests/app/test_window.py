@@ -203,7 +203,7 @@ def test_the_second_seat_shows_the_missing_quirk_until_it_is_there(user) -> None
     view = page.instrument()
     view.setFocus()
     user.bot.keyPress(view, Qt.Key.Key_K)
-    assert "arrives as player 1" in view.lit.words[3]
+    assert "as player 1: no quirk" in view.lit.words[3]
     user.bot.keyRelease(view, Qt.Key.Key_K)
     user.answer(
         lambda dialog: user.press("Change the build", dialog), lambda: user.press("Preview:", user.window.findings)

@@ -52,12 +52,15 @@ class _Meter:
         now = time.monotonic()
         if now - self._last < _REPORT_S and not force:
             return
+        rate_now = None
         if done > self._last_done and now > self._last:
-            self.rates.append((now - self._start, (done - self._last_done) / (now - self._last)))
+            rate_now = (done - self._last_done) / (now - self._last)
+            self.rates.append((now - self._start, rate_now))
         rate = done / max(1e-6, now - self._start)
         left = (self._total - done) / rate if self._total and rate else None
         self._last, self._last_done = now, done
-        self._sink(Progress(self._phase, done, self._total, rate, left))
+        at = now - self._start
+        self._sink(Progress(self._phase, done, self._total, rate, left, at_s=at, rate_now=rate_now))
 
 
 def write_image(

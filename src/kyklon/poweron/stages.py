@@ -61,14 +61,14 @@ def partition_table(bench: Bench) -> Step:
         cause = f"The card has no partition table: {contents.table_error}"
         return _fail("partition table", "card.not-bootable", cause, lamp="four blinks, over and over", hides=True)
     parts = ", ".join(f"{part.word} {show_bytes(part.size)}" for part in contents.table.partitions)
-    return Step(events=((f"Partition table: {parts}.", "flickers", 0.1),))
+    return Step(events=((f"{parts}.", "flickers", 0.1),))
 
 
 def boot_partition(bench: Bench) -> Step:
     if bench.contents.boot_error:
         return _fail("boot partition", "card.no-boot-partition", bench.contents.boot_error,
                      lamp="four blinks, over and over", hides=True)  # fmt: skip
-    return Step(events=((f"Boot partition: {len(bench.contents.sizes)} files.", "flickers", 0.2),))
+    return Step(events=((f"{len(bench.contents.sizes)} files.", "flickers", 0.2),))
 
 
 def boot_file(bench: Bench) -> Step:
@@ -114,9 +114,7 @@ def kernel(bench: Bench) -> Step:
                      _or_put(remedy, bench.build.boot.device_tree == bench.board.device_tree))  # fmt: skip
     seconds = found.size / bench.read_bytes_s + 0.4
     return Step(
-        events=(
-            (f"{name} ({found.instruction_set}) with {tree or 'its own tree'} is started.", "flickers fast", seconds),
-        )
+        events=((f"{name} ({found.instruction_set}) with {tree or 'its own tree'}.", "flickers fast", seconds),)
     )
 
 
@@ -161,7 +159,7 @@ def display(bench: Bench) -> Step:
     sound = ""
     if bench.build.boot.sound == "digital" and not _announces_hdmi(bench):
         sound = " No sound on this link: the display does not announce HDMI."
-    return Step(events=((f"{wide} × {high}, {line}, {rate} from {origin}.{sound}", "flickers fast", 0.3),))
+    return Step(events=((f"{wide} × {high}, {line}, {rate} ({origin}).{sound}", "flickers fast", 0.3),))
 
 
 def _announces_hdmi(bench: Bench) -> bool:
@@ -174,7 +172,7 @@ def kernel_line(bench: Bench) -> Step:
     if not any(word.startswith("root=") for word in given):
         return _fail("kernel line", "boot.no-root", "The kernel line names no root partition (root=).",
                      screen=Screen("text", "Kernel panic", ("VFS: Unable to mount root fs",)))  # fmt: skip
-    events = [(f"Kernel line: {len(given)} words.", "flickers fast", KERNEL_S)]
+    events = [(f"{len(given)} words.", "flickers fast", KERNEL_S)]
     if bench.settings and bench.settings.line_breaks:
         events.append(("The kernel line is broken: only its first line is read.", "flickers fast", 0.0))
     return Step(events=tuple(events))
@@ -184,7 +182,7 @@ def root_partition(bench: Bench) -> Step:
     if bench.contents.root is None:
         return _fail("root partition", "card.no-root-partition", bench.contents.root_error,
                      screen=Screen("text", "Kernel panic", ("VFS: Unable to mount root fs",)), hides=True)  # fmt: skip
-    return Step(events=((f"Root partition: {bench.contents.root.release or 'Linux'}.", "flickers fast", 0.5),))
+    return Step(events=((f"{bench.contents.root.release or 'Linux'}.", "flickers fast", 0.5),))
 
 
 def root_expansion(bench: Bench) -> Step:
@@ -193,7 +191,7 @@ def root_expansion(bench: Bench) -> Step:
     if root is None or part is None or root.expanded or bench.card is None:
         return Step()
     room = bench.card.capacity_bytes - part.start
-    text = f"First boot: the root partition grows from {show_bytes(part.size)} to {show_bytes(room)}, then restarts."
+    text = f"Grows from {show_bytes(part.size)} to {show_bytes(room)}, restarts."
     return Step(events=((text, "flickers slowly", room / EXPANSION_B_S),))
 
 

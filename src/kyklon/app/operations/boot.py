@@ -42,12 +42,12 @@ class BootPage(OperationPage):
         scroll.setWidgetResizable(True)
         scroll.setWidget(self._view)
         self._put = button("Put on the card", self.put_on_card, "primary")
-        files = Sheet("Boot files as issued", "+ new, − goes; at the right the decision behind the line")
+        files = Sheet("Boot files as issued", "+ new, − goes")
         self._files_sheet = files
         files.add(self._tabs, scroll, row(1, self._put))
         settings = Sheet("Decisions")
         settings.add(self._make_settings(), 1)
-        settings.setFixedWidth(round(self.theme.px(284)))
+        settings.setFixedWidth(round(self.theme.px(268)))
         services = Sheet("Service order", "from left to right; click one to move it")
         earlier = button("Earlier", lambda: self._track.move_chosen(-1))
         later = button("Later", lambda: self._track.move_chosen(1))
@@ -126,7 +126,9 @@ class BootPage(OperationPage):
         boot = build.boot
         self._dialect.set_choices(tuple((each.id, each.name) for each in catalogue.all(Dialect)), boot.dialect)
         sets = kernel_sets(image, world.source_contents, world.card)
-        self._kernel.set_choices(tuple((name, f"{name}, {kind}") for name, kind in sets.items()), boot.kernel)
+        self._kernel.set_choices(
+            tuple((name, f"{name}, {kind.removeprefix('ARM')}") for name, kind in sets.items()), boot.kernel
+        )
         trees = tuple((each.device_tree, each.device_tree) for each in catalogue.all(Board))
         self._tree.set_choices(trees, boot.device_tree)
         self._sound.set_choices((("analogue", "analogue"), ("digital", "digital"), ("none", "none")), boot.sound)
@@ -179,7 +181,7 @@ class BootPage(OperationPage):
         written = self.session.build.card.bootable and self.session.world.card is not None
         differ = [file.path for file in files if on_card.get(file.path.lower(), "") != file.text]
         where = "the card" if written else "the image"
-        self._files_sheet.set_note(f"against {where}: + new, − goes; at the right the decision behind the line")
+        self._files_sheet.set_note(f"against {where}: + new, − goes")
         self._put.setEnabled(written and bool(differ))
         words = "On the card already" if written else "Write the card first"
         self._put.setText(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import replace
 from typing import Any
 
@@ -89,7 +88,6 @@ class CardPage(OperationPage):
         self._running = Strip("", 0, ())
         self._writing_to = ""
         self._rates: tuple[list[tuple[float, float]], list[tuple[float, float]]] = ([], [])
-        self._last: tuple[str, float, int] = ("", 0.0, 0)
         card = Sheet("The card", "what is in the image, and where it goes")
         card.add(self._strip)
         image = Sheet("Image")
@@ -121,7 +119,8 @@ class CardPage(OperationPage):
 
     # --- showing -------------------------------------------------------------------------------------------------
 
-    def _rows(self) -> tuple[tuple[workshop.Target, Verdict], ...]:
+    def rows(self) -> tuple[tuple[workshop.Target, Verdict], ...]:
+        """The drives with the interlock's verdicts."""
         try:
             return workshop.verdicts(self.session.folder, self.session.build, self.session.world.source)
         except KyklonError as bad:
@@ -132,7 +131,7 @@ class CardPage(OperationPage):
         """Override."""
         super().refresh()
         session = self.session
-        rows = self._rows()
+        rows = self.rows()
         known = {target.facts.identity: verdict for target, verdict in rows}
         if self._chosen not in known or not known[self._chosen].allowed:
             self._chosen = ""
@@ -166,7 +165,11 @@ class CardPage(OperationPage):
         return tuple(rows)
 
     def _target(self) -> workshop.Target | None:
-        return next((target for target, _verdict in self._rows() if target.facts.identity == self._chosen), None)
+        return next((target for target, _verdict in self.rows() if target.facts.identity == self._chosen), None)
+
+    def verified_bytes(self) -> int:
+        """How far the reading back of a running write is."""
+        return self._running.verified
 
     def strip_state(self) -> str:
         """What the strip says of the card."""
@@ -175,7 +178,7 @@ class CardPage(OperationPage):
     def _show_strip(self) -> None:
         session, source = self.session, self.session.world.source
         target = self._target()
-        verdict = next((verdict for each, verdict in self._rows() if target and each.facts == target.facts), None)
+        verdict = next((verdict for each, verdict in self.rows() if target and each.facts == target.facts), None)
         inside = session.world.source_contents
         spans: tuple[Span, ...] = ()
         if inside and inside.table:
@@ -202,7 +205,7 @@ class CardPage(OperationPage):
 
     def choose_drive(self, identity: str) -> bool:
         """Choose a drive as a click on its line does; False when the interlock refuses it."""
-        verdict = next((v for target, v in self._rows() if target.facts.identity == identity), None)
+        verdict = next((v for target, v in self.rows() if target.facts.identity == identity), None)
         if verdict is None or not verdict.allowed:
             return False
         self._on_drive_chosen(identity)
@@ -220,7 +223,7 @@ class CardPage(OperationPage):
             self.session.edit("Checksum", "source.sha256", dialog.checksum or None)
 
     def _on_write_clicked(self) -> None:
-        found = next(((t, v) for t, v in self._rows() if t.facts.identity == self._chosen), None)
+        found = next(((t, v) for t, v in self.rows() if t.facts.identity == self._chosen), None)
         if found is None:
             return
         target, verdict = found
@@ -233,15 +236,11 @@ class CardPage(OperationPage):
         session = self.session
         folder, build = session.folder, session.build
         self._rates = ([], [])
-        self._last = ("", 0.0, 0)
         self._writing_to = target.facts.identity
         session.save()
 
         def work(sink: Sink, cancel: CancelToken) -> Any:
-            def watch(report: Progress) -> None:
-                sink(report)
-
-            return workshop.write_card(folder, build, target, typed=typed, sink=watch, cancel=cancel)
+            return workshop.write_card(folder, build, target, typed=typed, sink=sink, cancel=cancel)
 
         session.jobs.start("Writing the card", work, self._on_written, bad=self._on_refused)
         session.jobs.changed.connect(self._follow)
@@ -263,13 +262,9 @@ class CardPage(OperationPage):
 
     def _add_rate(self, report: Progress) -> None:
         """The speed since the report before, for the curve."""
-        now, (phase, at, done) = time.monotonic(), self._last
-        if phase == report.phase and report.done > done and now > at:
-            kept = self._rates[0 if phase == "Writing" else 1]
-            seconds = (kept[-1][0] if kept else 0.0) + now - at
-            kept.append((seconds, (report.done - done) / (now - at)))
-        if phase != report.phase or report.done != done:
-            self._last = (report.phase, now, report.done)
+        kept = self._rates[0 if report.phase == "Writing" else 1]
+        if report.rate_now and report.at_s is not None and (not kept or report.at_s > kept[-1][0]):
+            kept.append((report.at_s, report.rate_now))
 
     def _stop_following(self) -> None:
         self.session.jobs.changed.disconnect(self._follow)

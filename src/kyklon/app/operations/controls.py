@@ -38,7 +38,7 @@ class ControlsPage(OperationPage):
         self._panel_choice = Choice(self.theme, "Panel", lambda value: session.edit("Panel", "controls.panel", value))
         self._export = button("Export…", self._on_export_clicked)
         self._wire = button("Wire in terminal order", self._on_wire_clicked)
-        self._panel_choice.setMinimumContentsLength(18)
+        self._panel_choice.setMinimumContentsLength(24)
         self._system.setMinimumContentsLength(12)
         sheet = Sheet("The panel, to scale", "click a control, or press its key: W A S D and F G H V B N for seat 1")
         bar = row(
@@ -180,7 +180,7 @@ class ControlsPage(OperationPage):
 
     def _in_game(self, event: InputEvent, inputs: tuple[str, ...], player: int, system: System | None) -> str:
         if event.player != player:
-            return f"arrives as player {event.player}: the quirk is missing"
+            return f"as player {event.player}: no quirk"
         return f"{' / '.join(inputs)}, player {player}" if inputs and system else ""
 
     # --- acting --------------------------------------------------------------------------------------------------

@@ -51,9 +51,10 @@ class PowerOnPage(OperationPage):
         check_scroll.setWidget(holder)
         check_scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         checks.add(check_scroll)
+        checks.setMinimumHeight(round(self.theme.px(172)))
         upper = row(self._time_sheet, side, spacing=14)
-        upper.setStretch(0, 3)
-        upper.setStretch(1, 2)
+        screen.setFixedWidth(round(self.theme.px(266)))
+        self._outcome.setFixedWidth(round(self.theme.px(266)))
         self.body.addLayout(upper, 8)
         self.body.addWidget(checks, 3)
         self._boxes: dict[str, QCheckBox] = {}
@@ -104,7 +105,7 @@ class PowerOnPage(OperationPage):
             )
             return
         words = self._words(failure)
-        later = "\n".join(f"Then, when that is right: {each.cause}" for each in run.failures[1:])
+        later = "\n".join(f"Then: {each.cause}" for each in run.failures[1:])
         self._show_outcome(f"Fails at: {failure.stage}", stale + failure.cause, words, later)
 
     def _words(self, failure: Failure) -> str:

@@ -20,6 +20,7 @@ _SHEET = Environment(autoescape=False).from_string(
 QMainWindow, QDialog, #centre, #findings, #pages { background: {{ c.ground }}; }
 QToolTip { background: {{ c.ink }}; color: {{ c.sheet }}; border: 0; padding: 4px 8px; }
 #topbar { background: {{ c.sheet }}; border-bottom: 2px solid {{ c.hairline }}; }
+#divider { background: {{ c.hairline }}; }
 #bottombar { background: {{ c.sheet }}; border-top: 2px solid {{ c.hairline }}; }
 #routecard { background: {{ c.ground }}; border-right: 2px solid {{ c.hairline }}; }
 [role="sheet"] { background: {{ c.sheet }}; border: 1px solid {{ c.hairline }}; border-radius: 4px; }
@@ -77,7 +78,7 @@ QHeaderView { background: {{ c.sheet }}; }
 QHeaderView::section { background: {{ c.sheet }}; color: {{ c.muted }}; border: 0; border-bottom: 1px solid {{ c.hairline }}; padding: 4px 6px; font-size: {{ label }}px; }
 QTableCornerButton::section { background: {{ c.sheet }}; border: 0; }
 QTabBar { background: transparent; }
-QTabBar::tab { background: transparent; padding: 5px 10px; border: 0; border-bottom: 2px solid transparent; color: {{ c.muted }}; font-family: "{{ mono }}"; font-size: {{ label }}px; }
+QTabBar::tab { background: transparent; padding: 5px 7px; border: 0; border-bottom: 2px solid transparent; color: {{ c.muted }}; font-family: "{{ mono }}"; font-size: {{ label }}px; }
 QTabBar::tab:selected { color: {{ c.ink }}; border-bottom: 2px solid {{ c.teal }}; }
 QTabBar::tab:focus { color: {{ c.teal }}; }
 """

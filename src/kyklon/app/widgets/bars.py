@@ -32,15 +32,16 @@ class TopBar(QWidget):
         self._next = Elided("section")
         go = button("NEXT", self.next_asked.emit, "heading", tip="Go there (F6)")
         divider = QFrame()
+        divider.setObjectName("divider")
         divider.setFixedWidth(2)
-        divider.setStyleSheet(f"background: {theme.palette.hairline};")
         self._stop_lamp, self._caution_lamp = Lamp(theme, "stop", 11), Lamp(theme, "caution", 11)
         self._stops, self._cautions = label("", "stop"), label("", "caution")
         self.undo = button("Undo", self.undo_asked.emit, "quiet")
         self.redo = button("Redo", self.redo_asked.emit, "quiet")
         self.menu = button("", self.menu_asked.emit, "quiet", tip="Menu (F10)")
         self.menu.setAccessibleName("Menu")
-        self.menu.setIcon(icon("menu", theme))
+        self._show_icon()
+        theme.changed.connect(self._show_icon)
         bring_up = button("Run bring-up", self.bring_up_asked.emit, "primary", tip="Predict the first power-on (F9)")
         layout = row(
             column(self._name, self._kind, spacing=0), divider, column(go, self._next, spacing=0),
@@ -50,6 +51,9 @@ class TopBar(QWidget):
         layout.setStretch(0, 5)
         layout.setStretch(2, 6)
         self.setLayout(layout)
+
+    def _show_icon(self) -> None:
+        self.menu.setIcon(icon("menu", self._theme))
 
     def show_build(self, name: str, kind: str, next_sentence: str) -> None:
         self._name.set_full(name)

@@ -79,13 +79,13 @@ class CardStrip(Instrument):
             token="muted",
             align=Qt.AlignmentFlag.AlignRight,
         )
-        self._draw_image(painter, upper, strip)
         if strip.drive_size:
             self._draw_lens(painter, upper, lower, strip)
             self._draw_drive(painter, lower, strip)
         else:
             self.text(painter, lower, "Choose a drive below: it is drawn here to scale.", token="muted",
                       align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+        self._draw_image(painter, upper, strip)
 
     def _draw_image(self, painter: QPainter, box: QRectF, strip: Strip) -> None:
         self.block(painter, box, "field", "hairline", radius=2)

@@ -21,6 +21,7 @@ class Shown:
     number: int
     text: str
     label: str
+    remark: bool = False
 
 
 def shown_lines(file: IssuedFile, on_card: str) -> tuple[Shown, ...]:
@@ -68,8 +69,9 @@ class FileView(Instrument):
             room = width - self.theme.px(190 if row.label else 62)
             letters = max(20, int(room / self.theme.px(7.25)))
             pieces = [row.text[at : at + letters] for at in range(0, len(row.text), letters)] or [""]
-            rows.append(Shown(row.kind, row.number, pieces[0], row.label))
-            rows += [Shown(row.kind, -1, piece, "") for piece in pieces[1:]]
+            remark = row.text.lstrip().startswith("#")
+            rows.append(Shown(row.kind, row.number, pieces[0], row.label, remark))
+            rows += [Shown(row.kind, -1, piece, "", remark) for piece in pieces[1:]]
         return rows
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
@@ -89,7 +91,7 @@ class FileView(Instrument):
             self.text(painter, QPointF(box.left() + px(40), y), number, font=self.theme.mono("small"), token="muted",
                       align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
             words = QRectF(box.left() + px(50), line.top(), box.width() - px(52), pitch)
-            faint = row.text.lstrip().startswith("#") or row.kind == "-"
+            faint = row.remark or row.kind == "-"
             self.text(painter, words, row.text, font=mono, token="muted" if faint else "ink")
             if row.label:
                 self._draw_label(painter, line, row.label)

@@ -132,6 +132,7 @@ class RemedyDialog(QDialog):
         if differences:
             both = button("Change it and put it on the card", self._accept_both, "primary")
             both.setDefault(True)
+            both.setFocus()
             buttons.addWidget(both)
         else:
             apply.setDefault(True)

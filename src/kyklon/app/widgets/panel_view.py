@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from math import atan2, degrees
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QTransform
+from PyQt6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPen, QTransform
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
@@ -236,7 +236,7 @@ class PanelView(Instrument):
                 painter,
                 QRectF(place.left() + px(10), place.top() + px(26), wide - px(16), px(24)),
                 told,
-                font=self.theme.mono("body", 500) if alive else self.theme.font("body"),
+                font=self._fitting(painter, told, wide) if alive else self.theme.font("body"),
                 token="ink" if alive else "muted",
             )
             if index:
@@ -248,6 +248,13 @@ class PanelView(Instrument):
                 self.line(painter, a, b, token, 2 if alive else 1)
                 self.line(painter, b, b + QPointF(-6, -5), token, 2 if alive else 1)
                 self.line(painter, b, b + QPointF(-6, 5), token, 2 if alive else 1)
+
+    def _fitting(self, painter: QPainter, words: str, wide: float) -> QFont:
+        """The larger type where the words fit their box, the smaller one where not."""
+        font = self.theme.mono("body", 500)
+        painter.setFont(font)
+        fits = painter.fontMetrics().horizontalAdvance(words) < wide - self.theme.px(18)
+        return font if fits else self.theme.mono("small", 500)
 
     # --- pressing ----------------------------------------------------------------------------------------------
 

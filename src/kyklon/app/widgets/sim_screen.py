@@ -12,7 +12,7 @@ from kyklon.poweron.events import Screen
 
 
 class SimScreen(Instrument):
-    least = QSize(220, 190)
+    least = QSize(220, 150)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme, "Simulated screen")

@@ -22,7 +22,7 @@ class TimeLine(Instrument):
         self._run = run
         if run:
             self.setAccessibleDescription("; ".join(f"{e.at_s:.0f} s {e.text}" for e in run.events))
-            self.setMinimumHeight(round(len(run.events) * self.theme.px(26) + 12))
+            self.setMinimumHeight(round(len(run.events) * self.theme.px(26) + self.theme.px(46)))
         self.update()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
@@ -39,7 +39,7 @@ class TimeLine(Instrument):
                 "Press Run bring-up.",
             )
             return
-        pitch = min(px(36), max(px(25), (box.height() - px(8)) / max(1, len(run.events))))
+        pitch = min(px(36), max(px(25), (box.height() - px(44)) / max(1, len(run.events))))
         rail = box.left() + px(62)
         blocked = any(failure.blocks for failure in run.failures)
         last = len(run.events) - 1
@@ -77,5 +77,15 @@ class TimeLine(Instrument):
                     font=self.theme.font("label", weight=600),
                     token="red" if failed else "ink",
                 )
-            words = QRectF(rail + px(112), y - px(9), box.right() - rail - px(114), px(18))
+            words = QRectF(rail + px(108), y - px(9), box.right() - rail - px(110), px(18))
+            if failed:
+                self._draw_cause(painter, words, event.text)
+                continue
             self.text(painter, words, event.text, font=self.theme.font("label"), token="red" if failed else "ink")
+
+    def _draw_cause(self, painter: QPainter, line: QRectF, words: str) -> None:
+        """The failure in full, over as many lines as it takes."""
+        painter.setFont(self.theme.font("label", weight=500))
+        painter.setPen(self.theme.color("red"))
+        room = line.adjusted(0, 0, 0, self.theme.px(60))
+        painter.drawText(room, Qt.TextFlag.TextWordWrap, words)

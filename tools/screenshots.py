@@ -1,0 +1,155 @@
+"""Takes every picture of docs/screenshots/ from a fresh demo: .venv/bin/python tools/screenshots.py [NAME ...]"""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QApplication, QDialog
+
+from kyklon.app.operations.card import CardPage
+from kyklon.app.start import make_application, open_window
+from kyklon.app.theme.tokens import Theme
+from kyklon.app.window import Window
+from kyklon.catalogue.loader import load
+from kyklon.demo import lighthouse
+from kyklon.devices.simulated.drives import Faults, SimulatedDrives
+
+OUT = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
+WANTED = set(sys.argv[1:])
+
+
+class Camera:
+    """Walks through the demo as a user would and takes a picture at each stop."""
+
+    def __init__(self, window: Window) -> None:
+        self.window, self.session = window, window.session
+
+    def settle(self, *, jobs: bool = True) -> None:
+        until = time.monotonic() + 60
+        while jobs and self.session.jobs.running and time.monotonic() < until:
+            QApplication.processEvents()
+            time.sleep(0.005)
+        for _ in range(6):
+            QApplication.processEvents()
+
+    def shoot(self, name: str, *, jobs: bool = True) -> None:
+        self.settle(jobs=jobs)
+        if not WANTED or name in WANTED:
+            self.window.grab().save(str(OUT / f"{name}.png"))
+            print(OUT / f"{name}.png")
+
+    def page(self, number: int, name: str) -> None:
+        self.window.open_operation(number)
+        self.shoot(name)
+
+    def dialog(self, name: str, trigger: Callable[[], object], accept: Callable[[QDialog], object]) -> None:
+        """A picture of the dialog that `trigger` opens, over the window."""
+
+        def seen() -> None:
+            dialog = QApplication.activeModalWidget()
+            if not isinstance(dialog, QDialog):
+                QTimer.singleShot(30, seen)
+                return
+            QApplication.processEvents()
+            if not WANTED or name in WANTED:
+                dialog.grab().save(str(OUT / f"{name}.png"))
+                print(OUT / f"{name}.png")
+            accept(dialog)
+
+        QTimer.singleShot(60, seen)
+        trigger()
+
+
+def main() -> None:
+    OUT.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(prefix="kyklon-shots-") as held:
+        folder = lighthouse.make(Path(held) / "lighthouse-cafe-table", load())
+        application = make_application()
+        theme = Theme()
+        window = open_window(folder, theme)
+        window.resize(1280, 800)
+        window.show()
+        window.session.look_at_everything()
+        camera = Camera(window)
+        camera.settle()
+        window.session.said.emit("Opened the Lighthouse Café table")
+        before_the_card(camera)
+        the_card(camera, folder)
+        the_power_on(camera)
+        theme.set_dark(True)
+        camera.page(50, "dark")
+        window.close()
+        application.quit()
+
+
+def before_the_card(camera: Camera) -> None:
+    camera.page(10, "plan")
+    camera.page(30, "boot")
+    camera.window.open_operation(40)
+    view = camera.window.page(40).instrument()
+    view.grab()
+    view.pressed.emit("p2.b2")
+    camera.shoot("controls")
+    view.released.emit("p2.b2")
+    camera.page(50, "picture")
+    camera.page(60, "library")
+    camera.page(70, "tuning")
+    camera.page(80, "assembly")
+
+
+def the_card(camera: Camera, folder: Path) -> None:
+    window = camera.window
+    page = window.page(20)
+    assert isinstance(page, CardPage)
+    window.open_operation(20)
+    page.choose_drive("sim:photo-stick")
+    camera.dialog("loss", page.write_button.click, lambda dialog: dialog.reject())
+    drives = SimulatedDrives(folder / "drives")
+    drives.replace("sim:blank-card", faults=Faults(rate=30 << 20))
+    page.choose_drive("sim:blank-card")
+    camera.settle()
+    page.write(next(target for target, _verdict in page.rows() if target.facts.name == "blank-card"), "")
+    until = time.monotonic() + 20
+    while time.monotonic() < until and page.verified_bytes() < 30 << 20:
+        QApplication.processEvents()
+        time.sleep(0.005)
+    camera.shoot("card", jobs=False)
+    camera.settle()
+    drives.replace("sim:blank-card", faults=Faults())
+
+
+def the_power_on(camera: Camera) -> None:
+    window = camera.window
+    window.run_bring_up()
+    camera.shoot("power-on-fails")
+    failure = window.session.bring_up.failure
+    camera.dialog("remedy", lambda: window.preview(failure.remedy, failure.cause), lambda dialog: dialog.reject())
+    for _ in range(4):
+        failure = window.session.bring_up.failure
+        if failure is None or failure.remedy is None:
+            break
+        window.session.apply_remedy(failure.remedy, failure.cause)
+        window.put_on_card()
+        camera.settle()
+        window.session.run_bring_up()
+        camera.settle()
+    window.open_operation(60)
+    window.page(60).move_games()
+    camera.settle()
+    window.run_bring_up()
+    camera.settle()
+    window.page(90)._boxes["keyboard"].click()
+    camera.shoot("power-on")
+    window.open_operation(0)
+    camera.shoot("logbook")
+
+
+main()
