@@ -40,39 +40,39 @@ class BookView(Instrument):
         lines = entry.detail.splitlines()
         return [*lines[:6], f"… {len(lines) - 6} more lines"] if len(lines) > 7 else lines
 
-    def draw(self, painter: QPainter, box: QRectF) -> None:
+    def draw(self, painter: QPainter, bounds: QRectF) -> None:
         """Override."""
         px = self.theme.px
-        pitch, y, day = px(21), box.top() + px(4), ""
+        pitch, y, day = px(21), bounds.top() + px(4), ""
         if not self._entries:
-            self.text(painter, QPointF(box.left(), y + pitch), self._empty, token="muted")
+            self.text(painter, QPointF(bounds.left(), y + pitch), self._empty, token="muted")
         for entry in self._entries:
             if entry.at[:10] != day:
                 day = entry.at[:10]
                 self.text(
-                    painter, QPointF(box.left(), y + pitch / 2), day, font=self.theme.head("label"), token="muted"
+                    painter, QPointF(bounds.left(), y + pitch / 2), day, font=self.theme.head("label"), token="muted"
                 )
                 y += pitch * 1.2
-            self.line(painter, QPointF(box.left(), y), QPointF(box.right(), y), "grid")
+            self.line(painter, QPointF(bounds.left(), y), QPointF(bounds.right(), y), "grid")
             middle = y + pitch / 2
             self.text(
-                painter, QPointF(box.left(), middle), entry.at[11:16], font=self.theme.mono("small"), token="muted"
+                painter, QPointF(bounds.left(), middle), entry.at[11:16], font=self.theme.mono("small"), token="muted"
             )
             if entry.operation:
                 self.text(
                     painter,
-                    QPointF(box.left() + px(50), middle),
+                    QPointF(bounds.left() + px(50), middle),
                     str(entry.operation),
                     font=self.theme.head("section"),
                     token="teal",
                 )
-            title = QRectF(box.left() + px(80), y, box.width() - px(84), pitch)
+            title = QRectF(bounds.left() + px(80), y, bounds.width() - px(84), pitch)
             weight = 600 if entry.kind == "own" else 500
             words = f"“{entry.title}”" if entry.kind == "own" else entry.title
             self.text(painter, title, words, font=self.theme.font("body", weight=weight))
             y += pitch
             for line in self._details(entry):
-                place = QRectF(box.left() + px(80), y, box.width() - px(84), pitch)
+                place = QRectF(bounds.left() + px(80), y, bounds.width() - px(84), pitch)
                 mono = line[:1] in "+-@"
                 font = self.theme.mono("small") if mono else self.theme.font("label")
                 self.text(painter, place, line, font=font, token="muted")

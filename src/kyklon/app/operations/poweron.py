@@ -132,10 +132,10 @@ class PowerOnPage(OperationPage):
         if list(self._boxes) != [item.key for item in wanted]:
             self._make_checks()
         for item in wanted:
-            box = self._boxes[item.key]
-            box.setChecked(item.key in ticked)
+            bounds = self._boxes[item.key]
+            bounds.setChecked(item.key in ticked)
             when = f"   {ticked[item.key][11:16]}" if item.key in ticked else ""
-            box.setText(item.look + when)
+            bounds.setText(item.look + when)
 
     def _make_checks(self) -> None:
         while self._checks.count():
@@ -146,12 +146,12 @@ class PowerOnPage(OperationPage):
         self._boxes = {}
         wanted = items(self.session.build, self.session.catalogue)
         for index, item in enumerate(wanted):
-            box = QCheckBox(item.look)
-            box.setToolTip(f"If not: {item.otherwise}")
-            box.clicked.connect(lambda on, item=item: self.session.tick(item.key, item.look, on=on))
-            self._boxes[item.key] = box
+            bounds = QCheckBox(item.look)
+            bounds.setToolTip(f"If not: {item.otherwise}")
+            bounds.clicked.connect(lambda on, item=item: self.session.tick(item.key, item.look, on=on))
+            self._boxes[item.key] = bounds
             half = (len(wanted) + 1) // 2
-            self._checks.addWidget(box, index % half, index // half)
+            self._checks.addWidget(bounds, index % half, index // half)
 
     # --- acting --------------------------------------------------------------------------------------------------
 

@@ -103,13 +103,13 @@ class ProgressLine(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
-        box = QRectF(self.rect())
+        bounds = QRectF(self.rect())
         painter.setBrush(self._theme.color("grid"))
-        painter.drawRoundedRect(box, box.height() / 2, box.height() / 2)
+        painter.drawRoundedRect(bounds, bounds.height() / 2, bounds.height() / 2)
         painter.setBrush(self._theme.color("teal"))
-        filled = QRectF(box)
-        filled.setWidth(box.width() * (0.3 if self._fraction is None else self._fraction))
-        painter.drawRoundedRect(filled, box.height() / 2, box.height() / 2)
+        filled = QRectF(bounds)
+        filled.setWidth(bounds.width() * (0.3 if self._fraction is None else self._fraction))
+        painter.drawRoundedRect(filled, bounds.height() / 2, bounds.height() / 2)
         painter.end()
 
 

@@ -153,24 +153,24 @@ class FigureRows(QWidget):
         painter = QPainter(self)
         pitch = self._pitch()
         for index, (name, figure) in enumerate(self._rows):
-            box = self.rect().adjusted(0, index * pitch, 0, 0)
-            box.setHeight(pitch)
+            bounds = self.rect().adjusted(0, index * pitch, 0, 0)
+            bounds.setHeight(pitch)
             painter.setFont(self._theme.font("body"))
             painter.setPen(self._theme.color("muted"))
-            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
+            painter.drawText(bounds, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
             painter.setFont(self._theme.mono(weight=500))
             painter.setPen(self._theme.color("ink"))
             taken = painter.fontMetrics().horizontalAdvance(figure)
             if taken > self.width() * 0.72:
                 painter.setFont(self._theme.mono("small"))
-            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, figure)
+            painter.drawText(bounds, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, figure)
             painter.setPen(QPen(self._theme.color("grid"), 1))
-            painter.drawLine(box.bottomLeft(), box.bottomRight())
+            painter.drawLine(bounds.bottomLeft(), bounds.bottomRight())
         painter.end()
 
 
 class Choice(QComboBox):
-    """A combo box of (value, words) with a drawn arrow; `chosen` fires on the user's choice only."""
+    """A combo bounds of (value, words) with a drawn arrow; `chosen` fires on the user's choice only."""
 
     def __init__(self, theme: Theme, name: str, chosen: Callable[[str], object]) -> None:
         super().__init__()

@@ -59,21 +59,21 @@ class CardStrip(Instrument):
     def strip(self) -> Strip | None:
         return self._strip
 
-    def draw(self, painter: QPainter, box: QRectF) -> None:
+    def draw(self, painter: QPainter, bounds: QRectF) -> None:
         """Override."""
         strip, px = self._strip, self.theme.px
         if strip is None or not strip.image_size:
-            self.text(painter, box.center(), "Choose an image file: its partitions are drawn here.", token="muted",
+            self.text(painter, bounds.center(), "Choose an image file: its partitions are drawn here.", token="muted",
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
             return
-        high = min(px(46), box.height() * 0.22)
-        upper = QRectF(box.left(), box.top() + px(22), box.width(), high)
-        lower = QRectF(box.left(), box.bottom() - px(24) - high * 0.8, box.width(), high * 0.8)
-        self.text(painter, QPointF(box.left(), box.top() + px(9)), f"The image, enlarged: {strip.image_name}",
+        high = min(px(46), bounds.height() * 0.22)
+        upper = QRectF(bounds.left(), bounds.top() + px(22), bounds.width(), high)
+        lower = QRectF(bounds.left(), bounds.bottom() - px(24) - high * 0.8, bounds.width(), high * 0.8)
+        self.text(painter, QPointF(bounds.left(), bounds.top() + px(9)), f"The image, enlarged: {strip.image_name}",
                   font=self.theme.font("label", weight=600))  # fmt: skip
         self.text(
             painter,
-            QPointF(box.right(), box.top() + px(9)),
+            QPointF(bounds.right(), bounds.top() + px(9)),
             show_bytes(strip.image_size),
             font=self.theme.mono("small"),
             token="muted",
@@ -87,11 +87,13 @@ class CardStrip(Instrument):
                       align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
         self._draw_image(painter, upper, strip)
 
-    def _draw_image(self, painter: QPainter, box: QRectF, strip: Strip) -> None:
-        self.block(painter, box, "field", "hairline", radius=2)
-        scale = box.width() / strip.image_size
+    def _draw_image(self, painter: QPainter, bounds: QRectF, strip: Strip) -> None:
+        self.block(painter, bounds, "field", "hairline", radius=2)
+        scale = bounds.width() / strip.image_size
         for span in strip.spans:
-            area = QRectF(box.left() + span.start * scale, box.top(), (span.end - span.start) * scale, box.height())
+            area = QRectF(
+                bounds.left() + span.start * scale, bounds.top(), (span.end - span.start) * scale, bounds.height()
+            )
             self.block(painter, area, span.token, "ink", radius=0)
             if area.width() > 40:
                 inner = area.adjusted(8, 3, -4, -3)
@@ -105,16 +107,18 @@ class CardStrip(Instrument):
                           font=self.theme.mono("small"), token="muted")  # fmt: skip
         for count, token, words in ((strip.written, "teal", "written"), (strip.verified, "amber", "read back")):
             if count:
-                self._draw_front(painter, box, box.left() + min(count, strip.image_size) * scale, token, words)
+                self._draw_front(painter, bounds, bounds.left() + min(count, strip.image_size) * scale, token, words)
 
-    def _draw_front(self, painter: QPainter, box: QRectF, x: float, token: str, words: str) -> None:
-        done = QRectF(box.left(), box.bottom() + 2 if token == "teal" else box.bottom() + 7, x - box.left(), 4)
+    def _draw_front(self, painter: QPainter, bounds: QRectF, x: float, token: str, words: str) -> None:
+        done = QRectF(
+            bounds.left(), bounds.bottom() + 2 if token == "teal" else bounds.bottom() + 7, x - bounds.left(), 4
+        )
         self.block(painter, done, token, radius=2)
-        self.line(painter, QPointF(x, box.top() - 3), QPointF(x, box.bottom() + 11), token, 2)
-        align = Qt.AlignmentFlag.AlignRight if x > box.center().x() else Qt.AlignmentFlag.AlignLeft
+        self.line(painter, QPointF(x, bounds.top() - 3), QPointF(x, bounds.bottom() + 11), token, 2)
+        align = Qt.AlignmentFlag.AlignRight if x > bounds.center().x() else Qt.AlignmentFlag.AlignLeft
         self.text(
             painter,
-            QPointF(x + (-5 if x > box.center().x() else 5), box.bottom() + self.theme.px(20)),
+            QPointF(x + (-5 if x > bounds.center().x() else 5), bounds.bottom() + self.theme.px(20)),
             words,
             token=token,
             align=align,
@@ -130,34 +134,34 @@ class CardStrip(Instrument):
         painter.setBrush(self.theme.color("grid", 90))
         painter.drawPolygon(lens)
 
-    def _draw_drive(self, painter: QPainter, box: QRectF, strip: Strip) -> None:
-        self.block(painter, box, "field", "hairline", radius=2)
+    def _draw_drive(self, painter: QPainter, bounds: QRectF, strip: Strip) -> None:
+        self.block(painter, bounds, "field", "hairline", radius=2)
         if strip.loss:
             painter.setBrush(QBrush(self.theme.color("red", 120), Qt.BrushStyle.BDiagPattern))
             painter.setPen(QPen(self.theme.color("red"), 1.2))
-            painter.drawRect(box)
-        share = max(2.0, box.width() * min(1.0, strip.image_size / strip.drive_size))
-        self.block(painter, QRectF(box.left(), box.top(), share, box.height()), "teal", radius=0)
-        inner = box.adjusted(share + 8, 0, -8, 0)
+            painter.drawRect(bounds)
+        share = max(2.0, bounds.width() * min(1.0, strip.image_size / strip.drive_size))
+        self.block(painter, QRectF(bounds.left(), bounds.top(), share, bounds.height()), "teal", radius=0)
+        inner = bounds.adjusted(share + 8, 0, -8, 0)
         words = strip.loss or "the rest stays free; the root partition grows into it at the first start"
         painter.setFont(self.theme.font("label", weight=600 if strip.loss else 400))
         wide = min(inner.width(), painter.fontMetrics().horizontalAdvance(words) + 10)
-        paper = QRectF(inner.left(), box.center().y() - self.theme.px(10), wide, self.theme.px(20))
+        paper = QRectF(inner.left(), bounds.center().y() - self.theme.px(10), wide, self.theme.px(20))
         if strip.loss:
             self.block(painter, paper, "sheet", radius=2)
         self.text(
             painter, paper.adjusted(4, 0, 0, 0), words, font=painter.font(), token="red" if strip.loss else "muted"
         )
-        below = box.bottom() + self.theme.px(12)
+        below = bounds.bottom() + self.theme.px(12)
         drawn = self.text(
             painter,
-            QPointF(box.left(), below),
+            QPointF(bounds.left(), below),
             f"{strip.drive_name}, to scale",
             font=self.theme.font("label", weight=600),
         )
         self.text(
             painter,
-            QPointF(box.right(), below),
+            QPointF(bounds.right(), below),
             show_bytes(strip.drive_size),
             font=self.theme.mono("small"),
             token="muted",

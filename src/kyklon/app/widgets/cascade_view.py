@@ -45,7 +45,7 @@ class CascadeView(Instrument):
         """Where a cell is drawn, in widget pixels."""
         return self._cell(row, layer).center()
 
-    def draw(self, painter: QPainter, box: QRectF) -> None:
+    def draw(self, painter: QPainter, bounds: QRectF) -> None:
         """Override."""
         px = self.theme.px
         for column, title in enumerate(self._titles):

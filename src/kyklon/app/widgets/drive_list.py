@@ -61,32 +61,32 @@ class DriveLine(QWidget):
         theme, px = self._theme, self._theme.px
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = QRectF(self.rect())
+        bounds = QRectF(self.rect())
         if self._current:
-            painter.fillRect(box, theme.color("teal_soft"))
-            painter.fillRect(QRectF(0, 0, 3, box.height()), theme.color("teal"))
+            painter.fillRect(bounds, theme.color("teal_soft"))
+            painter.fillRect(QRectF(0, 0, 3, bounds.height()), theme.color("teal"))
         side = px(11)
-        paint_lamp(painter, QRectF(px(12), box.center().y() - side / 2, side, side), self._lamp(), theme)
+        paint_lamp(painter, QRectF(px(12), bounds.center().y() - side / 2, side, side), self._lamp(), theme)
         painter.setFont(theme.font("body", weight=600))
         painter.setPen(theme.color("ink" if self._verdict.allowed else "muted"))
-        upper = QRectF(px(34), px(3), box.width() - px(120), px(18))
+        upper = QRectF(px(34), px(3), bounds.width() - px(120), px(18))
         model = f" · {self._facts.model}, {self._facts.bus}" if self._facts.model else ""
         painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, self._facts.name + model)
         painter.setFont(theme.mono("small"))
-        right = QRectF(box.right() - px(86), px(3), px(80), px(18))
+        right = QRectF(bounds.right() - px(86), px(3), px(80), px(18))
         painter.drawText(
             right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, show_bytes(self._facts.size)
         )
         painter.setFont(theme.font("label"))
         painter.setPen(theme.color("muted"))
-        lower = QRectF(px(34), px(20), box.width() - px(40), px(17))
+        lower = QRectF(px(34), px(20), bounds.width() - px(40), px(17))
         words = painter.fontMetrics().elidedText(self._short, Qt.TextElideMode.ElideRight, int(lower.width()))
         painter.drawText(lower, Qt.AlignmentFlag.AlignVCenter, words)
         painter.setPen(theme.color("teal" if self.hasFocus() else "grid"))
         if self.hasFocus():
-            painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5))
+            painter.drawRect(bounds.adjusted(0.5, 0.5, -0.5, -0.5))
         else:
-            painter.drawLine(box.bottomLeft(), box.bottomRight())
+            painter.drawLine(bounds.bottomLeft(), bounds.bottomRight())
         painter.end()
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:

@@ -74,29 +74,31 @@ class FileView(Instrument):
             rows += [Shown(row.kind, -1, piece, "", remark) for piece in pieces[1:]]
         return rows
 
-    def draw(self, painter: QPainter, box: QRectF) -> None:
+    def draw(self, painter: QPainter, bounds: QRectF) -> None:
         """Override."""
         px, pitch = self.theme.px, self._pitch()
         mono = self.theme.mono("label")
-        for index, row in enumerate(self._wrapped(box.width())):
-            line = QRectF(box.left(), box.top() + index * pitch, box.width(), pitch)
+        for index, row in enumerate(self._wrapped(bounds.width())):
+            line = QRectF(bounds.left(), bounds.top() + index * pitch, bounds.width(), pitch)
             if row.kind != " ":
                 painter.fillRect(line, self.theme.color("teal_soft" if row.kind == "+" else "red_soft"))
             y = line.center().y()
             sign = {"+": "+", "-": "−"}.get(row.kind, "")
             self.text(
-                painter, QPointF(box.left() + px(6), y), sign, font=mono, token="teal" if row.kind == "+" else "red"
+                painter, QPointF(bounds.left() + px(6), y), sign, font=mono, token="teal" if row.kind == "+" else "red"
             )
             number = str(row.number) if row.number > 0 else "…" if row.number < 0 else ""
-            self.text(painter, QPointF(box.left() + px(40), y), number, font=self.theme.mono("small"), token="muted",
+            self.text(painter, QPointF(bounds.left() + px(40), y), number, font=self.theme.mono("small"), token="muted",
                       align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
-            words = QRectF(box.left() + px(50), line.top(), box.width() - px(52), pitch)
+            words = QRectF(bounds.left() + px(50), line.top(), bounds.width() - px(52), pitch)
             faint = row.remark or row.kind == "-"
             self.text(painter, words, row.text, font=mono, token="muted" if faint else "ink")
             if row.label:
                 self._draw_label(painter, line, row.label)
         if not self._rows:
-            self.text(painter, box.center(), "This file is empty.", token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.text(
+                painter, bounds.center(), "This file is empty.", token="muted", align=Qt.AlignmentFlag.AlignHCenter
+            )
 
     def _draw_label(self, painter: QPainter, line: QRectF, words: str) -> None:
         px = self.theme.px

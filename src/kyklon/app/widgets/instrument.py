@@ -14,7 +14,7 @@ from kyklon.errors import WrongUse
 
 
 class Instrument(QWidget):
-    """Subclasses draw in draw(painter, box); text helpers keep to the tokens."""
+    """Subclasses draw in draw(painter, bounds); text helpers keep to the tokens."""
 
     least = QSize(300, 160)
 
@@ -33,7 +33,7 @@ class Instrument(QWidget):
         """Override."""
         return self.least
 
-    def draw(self, painter: QPainter, box: QRectF) -> None:
+    def draw(self, painter: QPainter, bounds: QRectF) -> None:
         raise NotImplementedError
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -59,7 +59,7 @@ class Instrument(QWidget):
         token: str = "ink",
         align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
     ) -> QRectF:
-        """Text in a box (shortened to fit) or from a point on its middle line; returns what it covers."""
+        """Text in a bounds (shortened to fit) or from a point on its middle line; returns what it covers."""
         painter.setFont(font or self.theme.font("label"))
         painter.setPen(self.theme.color(token))
         metrics = painter.fontMetrics()
@@ -81,41 +81,41 @@ class Instrument(QWidget):
         painter.setPen(QPen(self.theme.color(token), width, style))
         painter.drawLine(a, b)
 
-    def block(self, painter: QPainter, box: QRectF, fill: str | QColor, edge: str = "", *, radius: float = 3.0,
+    def block(self, painter: QPainter, bounds: QRectF, fill: str | QColor, edge: str = "", *, radius: float = 3.0,
               width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> None:  # fmt: skip
-        """A filled box; fill is a token or a colour, edge a token or ''."""
+        """A filled bounds; fill is a token or a colour, edge a token or ''."""
         painter.setBrush(self.theme.color(fill) if isinstance(fill, str) else fill)
         painter.setPen(QPen(self.theme.color(edge), width, style) if edge else Qt.PenStyle.NoPen)
-        painter.drawRoundedRect(box, radius, radius)
+        painter.drawRoundedRect(bounds, radius, radius)
 
     # --- export ------------------------------------------------------------------------------------------------
 
     def export(self, path: Path) -> None:
         """Write the drawing as it is now; the ending says how. Raises WrongUse for another ending."""
         kind = path.suffix.lower()
-        box = QRectF(0, 0, self.width(), self.height())
+        bounds = QRectF(0, 0, self.width(), self.height())
         if kind == ".pdf":
             writer = QPdfWriter(str(path))
-            writer.setPageSize(QPageSize(QSizeF(box.width(), box.height()) * 0.75, QPageSize.Unit.Point))
+            writer.setPageSize(QPageSize(QSizeF(bounds.width(), bounds.height()) * 0.75, QPageSize.Unit.Point))
             writer.setPageMargins(writer.pageLayout().margins() * 0)
             writer.setResolution(96)
-            self._render(QPainter(writer), box)
+            self._render(QPainter(writer), bounds)
         elif kind == ".svg":
             drawing = QSvgGenerator()
             drawing.setFileName(str(path))
             drawing.setSize(self.size())
-            drawing.setViewBox(box)
-            self._render(QPainter(drawing), box)
+            drawing.setViewBox(bounds)
+            self._render(QPainter(drawing), bounds)
         elif kind == ".png":
             image = QImage(self.size() * 2, QImage.Format.Format_ARGB32)
             image.setDevicePixelRatio(2)
             image.fill(self.theme.color("sheet"))
-            self._render(QPainter(image), box)
+            self._render(QPainter(image), bounds)
             image.save(str(path))
         else:
             raise WrongUse(f"{path.name}: a drawing is written as .pdf, .svg or .png.")
 
-    def _render(self, painter: QPainter, box: QRectF) -> None:
+    def _render(self, painter: QPainter, bounds: QRectF) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self.draw(painter, box)
+        self.draw(painter, bounds)
         painter.end()

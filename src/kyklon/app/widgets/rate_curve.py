@@ -24,8 +24,25 @@ class RateCurve(Plot):
         self._write, self._verify = write, verify
         self.update()
 
-    def draw(self, painter: QPainter, box: QRectF) -> None:
+    def draw(self, painter: QPainter, bounds: QRectF) -> None:
         """Override."""
         if not self._write:
-            at = QPointF(points[0].x() + 2, axes.box.top() + self.theme.px(7))
+            self.text(painter, bounds.center(), "The speed is drawn here while a card is written.", token="muted",
+                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            return
+        begun = self._write[-1][0]
+        verify = tuple((begun + at, rate) for at, rate in self._verify)
+        longest = max(1.0, (verify or self._write)[-1][0])
+        fastest = max(rate for _at, rate in (*self._write, *verify)) / 1e6
+        axes = self.axes(painter, bounds, (0, longest), (0, fastest * 1.4), "seconds", "MB/s")
+        for rates, token, words in ((self._write, "teal", "writing"), (verify, "amber", "reading back")):
+            if rates:
+                self._draw_curve(painter, axes, rates, token, words)
+
+    def _draw_curve(self, painter: QPainter, axes: Axes, rates: Rates, token: str, words: str) -> None:
+        points = [axes.at(at, rate / 1e6) for at, rate in rates]
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(self.theme.color(token), 1.8))
+        painter.drawPolyline(QPolygonF(points))
+        at = QPointF(points[0].x() + 2, axes.bounds.top() + self.theme.px(7))
         self.text(painter, at, words, font=self.theme.font("label", weight=600), token=token)

@@ -55,36 +55,36 @@ class RouteLine(QWidget):
         theme, px = self._theme, self._theme.px
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = QRectF(self.rect())
+        bounds = QRectF(self.rect())
         if self._current:
-            painter.fillRect(box, theme.color("sheet"))
-            painter.fillRect(QRectF(0, 0, 4, box.height()), theme.color("teal"))
+            painter.fillRect(bounds, theme.color("sheet"))
+            painter.fillRect(QRectF(0, 0, 4, bounds.height()), theme.color("teal"))
         elif self._hover:
-            painter.fillRect(box, theme.color("teal_soft", 120))
+            painter.fillRect(bounds, theme.color("teal_soft", 120))
         if self._line.number:
-            self._paint_operation(painter, box)
+            self._paint_operation(painter, bounds)
         else:
             painter.setFont(theme.font("body", weight=600 if self._current else 500))
             painter.setPen(theme.color("ink"))
-            painter.drawText(box.adjusted(px(20), 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self._line.name)
+            painter.drawText(bounds.adjusted(px(20), 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self._line.name)
             painter.setFont(theme.font("label"))
             painter.setPen(theme.color("muted"))
-            inner = box.adjusted(0, 0, -px(18), 0)
+            inner = bounds.adjusted(0, 0, -px(18), 0)
             painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._line.note)
         if self.hasFocus() and self._by_key:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(theme.color("teal"))
-            painter.drawRect(box.adjusted(5.5, 1.5, -2.5, -1.5))
+            painter.drawRect(bounds.adjusted(5.5, 1.5, -2.5, -1.5))
         painter.end()
 
-    def _paint_operation(self, painter: QPainter, box: QRectF) -> None:
+    def _paint_operation(self, painter: QPainter, bounds: QRectF) -> None:
         theme, px = self._theme, self._theme.px
         painter.setFont(theme.head("number"))
         painter.setPen(theme.color("teal" if self._current else "muted"))
-        painter.drawText(box.adjusted(px(20), 0, 0, -px(2)), Qt.AlignmentFlag.AlignVCenter, str(self._line.number))
+        painter.drawText(bounds.adjusted(px(20), 0, 0, -px(2)), Qt.AlignmentFlag.AlignVCenter, str(self._line.number))
         painter.setPen(theme.color("ink"))
         painter.setFont(theme.font("body", weight=600 if self._current else 500))
-        upper = QRectF(px(56), box.top() + px(7), box.width() - px(80), px(20))
+        upper = QRectF(px(56), bounds.top() + px(7), bounds.width() - px(80), px(20))
         painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, self._line.name)
         painter.setFont(theme.font("label"))
         painter.setPen(theme.color("muted"))
@@ -92,7 +92,7 @@ class RouteLine(QWidget):
         words = painter.fontMetrics().elidedText(self._line.note, Qt.TextElideMode.ElideRight, int(lower.width()))
         painter.drawText(lower, Qt.AlignmentFlag.AlignVCenter, words)
         side = px(12)
-        lamp = QRectF(box.right() - px(18) - side, box.center().y() - side / 2, side, side)
+        lamp = QRectF(bounds.right() - px(18) - side, bounds.center().y() - side / 2, side, side)
         paint_lamp(painter, lamp, self._line.state, theme)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:

@@ -35,16 +35,16 @@ class ServiceTrack(Instrument):
     def chosen(self) -> int:
         return self._chosen
 
-    def draw(self, painter: QPainter, box: QRectF) -> None:
+    def draw(self, painter: QPainter, bounds: QRectF) -> None:
         """Override."""
         px = self.theme.px
         if not self._steps:
             return
         gap = px(26)
-        wide = min(px(170), (box.width() - gap * (len(self._steps) - 1) - 2) / len(self._steps))
+        wide = min(px(170), (bounds.width() - gap * (len(self._steps) - 1) - 2) / len(self._steps))
         self._boxes = []
         for index, step in enumerate(self._steps):
-            place = QRectF(box.left() + 1 + index * (wide + gap), box.top() + px(4), wide, px(34))
+            place = QRectF(bounds.left() + 1 + index * (wide + gap), bounds.top() + px(4), wide, px(34))
             self._boxes.append(place)
             fill = "teal_soft" if index == self._chosen else "field"
             edge = "red" if not step.starts else "teal" if step.foreground else "hairline"

@@ -39,29 +39,32 @@ class ShelfMap(Instrument):
         self.setAccessibleDescription("; ".join(told))
         self.update()
 
-    def draw(self, painter: QPainter, box: QRectF) -> None:
+    def draw(self, painter: QPainter, bounds: QRectF) -> None:
         """Override."""
         px = self.theme.px
         self._spines = []
         if not any(shelf.games for shelf in self._shelves):
             self.text(
                 painter,
-                box.center(),
+                bounds.center(),
                 "Choose a library folder: its games stand here, shelf by shelf.",
                 token="muted",
                 align=Qt.AlignmentFlag.AlignHCenter,
             )
             return
         largest = max(sum(game.size for game in shelf.games) for shelf in self._shelves)
-        pitch = box.height() / len(self._shelves)
+        pitch = bounds.height() / len(self._shelves)
         left, right = px(118), px(88)
         for index, shelf in enumerate(self._shelves):
             board = QRectF(
-                box.left() + left, box.top() + index * pitch + px(6), box.width() - left - right, pitch - px(14)
+                bounds.left() + left,
+                bounds.top() + index * pitch + px(6),
+                bounds.width() - left - right,
+                pitch - px(14),
             )
             self.text(
                 painter,
-                QPointF(box.left(), board.center().y() - px(8)),
+                QPointF(bounds.left(), board.center().y() - px(8)),
                 shelf.name,
                 font=self.theme.font("body", weight=600),
             )
@@ -70,7 +73,7 @@ class ShelfMap(Instrument):
             words = shelf.note or f"{ready} of {len(shelf.games)} ready"
             self.text(
                 painter,
-                QPointF(box.left(), board.center().y() + px(9)),
+                QPointF(bounds.left(), board.center().y() + px(9)),
                 words,
                 font=self.theme.font("small"),
                 token=token,
@@ -78,7 +81,7 @@ class ShelfMap(Instrument):
             size = sum(game.size for game in shelf.games)
             self.text(
                 painter,
-                QPointF(box.right(), board.center().y()),
+                QPointF(bounds.right(), board.center().y()),
                 show_bytes(size),
                 font=self.theme.mono("small"),
                 align=Qt.AlignmentFlag.AlignRight,

@@ -26,13 +26,13 @@ class SimScreen(Instrument):
             self.setAccessibleDescription(f"{screen.title}: {'; '.join(screen.lines)}. Lamp: {lamp}")
         self.update()
 
-    def draw(self, painter: QPainter, box: QRectF) -> None:
+    def draw(self, painter: QPainter, bounds: QRectF) -> None:
         """Override."""
         px = self.theme.px
         rim = px(14)
-        high = min(box.height() - px(30), (box.width() - 2 * rim) / self._aspect + 2 * rim)
+        high = min(bounds.height() - px(30), (bounds.width() - 2 * rim) / self._aspect + 2 * rim)
         case = QRectF(0, 0, (high - 2 * rim) * self._aspect + 2 * rim, high)
-        case.moveCenter(QPointF(box.center().x(), box.top() + high / 2))
+        case.moveCenter(QPointF(bounds.center().x(), bounds.top() + high / 2))
         glass = case.adjusted(rim, rim, -rim, -rim)
         self.block(painter, case, "bezel", radius=12)
         self.block(painter, glass, "glass", radius=7)
