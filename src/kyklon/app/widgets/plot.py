@@ -15,7 +15,7 @@ def ticks(low: float, high: float, wanted: int) -> tuple[float, ...]:
     """About `wanted` round values from low to high: steps of 1, 2 or 5 times a power of ten."""
     rough = max((high - low) / max(1, wanted), 1e-12)
     power = 10.0 ** floor(log10(rough))
-    step = next(each * power for each in (1, 2, 5, 10) if each * power >= rough * 0.999)
+    step = min((each * power for each in (1, 2, 5, 10)), key=lambda each: abs(log10(each / rough)))
     first = ceil(low / step - 1e-9)
     return tuple(step * index for index in range(first, floor(high / step + 1e-9) + 1))
 
