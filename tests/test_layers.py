@@ -12,7 +12,19 @@ import kyklon
 ROOT = Path(kyklon.__file__).parent
 FILES = sorted(ROOT.rglob("*.py"))
 OPERATIONS = {"plan", "card", "boot", "controls", "picture", "library", "tuning", "assembly", "poweron"}
-UPPER = {"inspection", "observing", "workshop", "guide", "world", "record", "demo", "cli", "cli_picture", "app"}
+UPPER = {
+    "inspection",
+    "observing",
+    "workshop",
+    "guide",
+    "fresh",
+    "world",
+    "record",
+    "demo",
+    "cli",
+    "cli_picture",
+    "app",
+}
 
 
 def imports(path: Path) -> set[str]:

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 
-from kyklon import guide, inspection
+from kyklon import fresh, guide, inspection
 from kyklon.assembly import findings as electrical
 from kyklon.assembly.power import budget
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System, TuningSetting
-from kyklon.errors import WrongUse
+from kyklon.errors import BuildFolderError, WrongUse
 from kyklon.model.build import Build, TuningLayers, edited, remedied
-from kyklon.plan.connections import connections, cost
+from kyklon.plan.connections import connect, connections, cost
 from kyklon.plan.findings import findings
+from kyklon.record import folder as store
 from kyklon.tuning import findings as tuning
 from kyklon.tuning.cascade import effective, issue, with_unit
 from kyklon.tuning.latency import Share, shares, total
@@ -56,6 +59,31 @@ def test_what_does_not_fit_is_a_stop(role: str, part: str, code: str, demo: Demo
     assert found[code].severity == "stop"
     assert found[code].why
     assert found[code].source
+
+
+def test_another_display_is_connected_by_one_click(demo: Demo, catalogue: Catalogue) -> None:
+    parts = [part.model_dump() for part in demo.build.parts if part.role != "adapter"]
+    build = edited(edited(demo.build, "parts", parts).with_part("display", "pane-24"), "links", [])
+    found = {each.code: each for each in findings(build, catalogue)}
+    assert found["plan.unconnected"].severity == "stop"
+    after = remedied(build, found["plan.unconnected"].remedy)
+    assert findings(after, catalogue) == []
+    ends = {(link.start, link.end) for link in after.links}
+    assert {("board.video", "display.video"), ("supply.out", "board.power"), ("card.plug", "board.card")} <= ends
+
+
+def test_connecting_goes_through_the_adapter_where_there_is_one(demo: Demo, catalogue: Catalogue) -> None:
+    build = edited(demo.build, "links", [])
+    ends = {(link.start, link.end) for link in connect(build, catalogue)}
+    assert ends == {(link.start, link.end) for link in demo.build.links}
+
+
+def test_a_new_build_has_nothing_that_stops_it(catalogue: Catalogue, tmp_path: Path) -> None:
+    made = store.load(fresh.make(tmp_path / "new", "Camper", catalogue)).build
+    found = inspection.inspect(made, catalogue, World())
+    assert [each.code for each in found if each.severity == "stop"] == []
+    with pytest.raises(BuildFolderError, match="not empty"):
+        fresh.make(tmp_path / "new", "Again", catalogue)
 
 
 def test_directions_and_signals_are_checked(demo: Demo, catalogue: Catalogue) -> None:

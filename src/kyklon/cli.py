@@ -115,6 +115,15 @@ def demo(
     return OK if no_window else _window(made)
 
 
+@app.command()
+def new(folder: Folder, name: Annotated[str, typer.Option(help="What the machine is called.")] = "My machine") -> int:
+    """Make a new build in an empty folder."""
+    from kyklon import fresh
+
+    print(fresh.make(folder, name, load(catalogue_folder())))
+    return OK
+
+
 @app.command("open")
 def open_build(folder: Folder) -> int:
     """Open a build in the window."""

@@ -37,6 +37,7 @@ ACTIONS: tuple[Action, ...] = (
     Action(
         "Search the logbook", "Ctrl+F", "Open the logbook and search it", lambda w: w.search_logbook(), ends_group=True
     ),
+    Action("New build…", "Ctrl+N", "Start a new build in an empty folder", lambda w: w.ask_new()),
     Action("Open a build…", "Ctrl+O", "Open another build folder", lambda w: w.ask_open()),
     Action("Save", "Ctrl+S", "Save now (every edit is saved by itself)", lambda w: w.session.save()),
     Action("Undo", "Ctrl+Z", "Take the last edit back", lambda w: w.session.undo()),

@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPoint, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QDialog, QFileDialog, QMainWindow, QMenu, QMessageBox, QStackedWidget, QWidget
 
-from kyklon import guide, inspection, workshop
+from kyklon import fresh, guide, inspection, workshop
 from kyklon.app.actions import ACTIONS, HelpDialog
 from kyklon.app.operations import page_class
 from kyklon.app.operations.logbook import LogbookPage
@@ -217,6 +217,22 @@ class Window(QMainWindow):
     def change_paper(self) -> None:
         theme = self.session.theme
         theme.set_dark(not theme.dark)
+
+    def ask_new(self) -> None:
+        """A new build in an empty folder, opened in a window of its own."""
+        path = QFileDialog.getExistingDirectory(
+            self, "An empty folder for the new build", str(self.session.folder.parent)
+        )
+        if path:
+            self.make_new(Path(path))
+
+    def make_new(self, folder: Path) -> None:
+        try:
+            made = fresh.make(folder, folder.name, self.session.catalogue)
+        except KyklonError as bad:
+            self.session.said.emit(str(bad))
+            return
+        self.another.emit(made)
 
     def ask_open(self) -> None:
         """Open another build in a window of its own."""

@@ -80,6 +80,55 @@ def _fitting(start: Port, end: Port, catalogue: Catalogue) -> str:
     return ""
 
 
+def connect(build: Build, catalogue: Catalogue) -> tuple[Link, ...]:
+    """Links for all parts of a build: every plug that takes a signal or power gets the nearest socket that gives it,
+    with the shortest cable that fits. Links that are right already stay; what nothing fits is left open."""
+    kept = [each.link for each in connections(build, catalogue) if not each.faults]
+    taken = {end for link in kept for end in (link.start, link.end)}
+    links = list(kept)
+    for taker, plug in _ports(build, catalogue, "in"):
+        if taker in taken:
+            continue
+        for giver, socket in _ports(build, catalogue, "out"):
+            if giver in taken or giver.partition(".")[0] == taker.partition(".")[0] or not _feeds(giver, socket, plug):
+                continue
+            cable = _fitting(socket, plug, catalogue)
+            if cable:
+                links.append(Link(start=giver, end=taker, cable=cable))
+                taken |= {giver, taker}
+                break
+    return tuple(links)
+
+
+def _ports(build: Build, catalogue: Catalogue, direction: str) -> list[tuple[str, Port]]:
+    """Every port of a direction as role.port. Adapters first: a signal goes through them where they fit; a card's
+    plug is a giver."""
+    found = []
+    order = {"adapter": 0, "board": 1, "display": 2}
+    for part in sorted(build.parts, key=lambda part: order.get(part.role, 3)):
+        record = catalogue.any(part.part)
+        for port in record.ports if record else ():
+            both_as = "out" if part.role == "card" else "in"
+            if port.direction == direction or (port.direction == "both" and both_as == direction):
+                found.append((f"{part.role}.{port.id}", port))
+    return found
+
+
+def _feeds(giver: str, socket: Port, plug: Port) -> bool:
+    """Power comes from the supply, or from a USB socket for what takes no more than it gives."""
+    if _family(socket.signal) == _family(plug.signal):
+        return plug.signal != "power" or giver.startswith("supply.")
+    return False
+
+
+def unconnected(build: Build, catalogue: Catalogue) -> tuple[str, ...]:
+    """Plugs of a build that take a signal or power and have no cable. A display needs one of its inputs."""
+    used = {end for link in build.links for end in (link.start, link.end)}
+    open_ = [name for name, _port in _ports(build, catalogue, "in") if name not in used]
+    fed = {name.partition(".")[0] for name in used}
+    return tuple(name for name in open_ if name.partition(".")[0] not in fed or name == "board.power")
+
+
 def cost(build: Build, catalogue: Catalogue) -> tuple[tuple[str, int, float], ...]:
     """The parts list: name, count, price of all."""
     ids = [part.part for part in build.parts] + [link.cable for link in build.links]

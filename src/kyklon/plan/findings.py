@@ -7,7 +7,7 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Adapter, Board, Cable, Card, Display, Image, Port, Supply
 from kyklon.model.build import Build, Link, Part
 from kyklon.model.findings import Change, Finding, Remedy, Severity
-from kyklon.plan.connections import Connection, connections, port_of
+from kyklon.plan.connections import Connection, connect, connections, port_of, unconnected
 from kyklon.quantities import show_bytes
 
 OPERATION = 10
@@ -20,6 +20,7 @@ def findings(build: Build, catalogue: Catalogue) -> list[Finding]:
         if build.part(role) is None:
             found.append(_missing(role))
     found += [_dangling(build, catalogue, each) for each in connections(build, catalogue) if each.faults]
+    found += _open_ends(build, catalogue)
     return [
         *found,
         *_supply(build, catalogue),
@@ -50,6 +51,8 @@ def _dangling(build: Build, catalogue: Catalogue, connection: Connection) -> Fin
         before = connection.cable.name if connection.cable else "none"
         change = Change(path="links", value=links, label="Cable", before=before, after=better.name)
         remedy = Remedy(label=f"Use {better.name}", changes=(change,))
+    else:
+        remedy = connect_remedy(build, catalogue)
     return Finding(
         code=f"plan.link:{link.start}-{link.end}",
         severity=Severity.STOP,
@@ -61,6 +64,36 @@ def _dangling(build: Build, catalogue: Catalogue, connection: Connection) -> Fin
         source="ports of the parts in the catalogue",
         remedy=remedy,
     )
+
+
+def connect_remedy(build: Build, catalogue: Catalogue) -> Remedy | None:
+    """Connect the parts anew; None when that changes nothing."""
+    links = connect(build, catalogue)
+    if links == build.links:
+        return None
+    change = Change(
+        path="links", value=[link.model_dump() for link in links], label="Cables",
+        before=f"{len(build.links)} cables", after=", ".join(catalogue.get(Cable, link.cable).name for link in links),
+    )  # fmt: skip
+    return Remedy(label="Connect the parts anew", changes=(change,))
+
+
+def _open_ends(build: Build, catalogue: Catalogue) -> list[Finding]:
+    open_ = unconnected(build, catalogue)
+    if not open_:
+        return []
+    names = []
+    for name in open_:
+        part, port = port_of(name, build, catalogue)
+        names.append(f"{part.name if part else name} ({port.label if port else name})")
+    return [
+        Finding(
+            code="plan.unconnected", severity=Severity.STOP, operation=OPERATION, subject=names[0],
+            title="Something has no cable", message=f"Nothing feeds: {', '.join(names)}.",
+            why="What is not connected stays dark.", source="ports of the parts in the catalogue",
+            remedy=connect_remedy(build, catalogue),
+        )
+    ]  # fmt: skip
 
 
 def _supply(build: Build, catalogue: Catalogue) -> list[Finding]:

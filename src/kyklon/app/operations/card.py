@@ -87,6 +87,7 @@ class CardPage(OperationPage):
         self.write_button = button("Write the card", self._on_write_clicked, "primary")
         self._running = Strip("", 0, ())
         self._writing_to = ""
+        self._known: tuple[tuple[workshop.Target, Verdict], ...] = ()
         self._rates: tuple[list[tuple[float, float]], list[tuple[float, float]]] = ([], [])
         card = Sheet("The card", "what is in the image, and where it goes")
         card.add(self._strip)
@@ -120,17 +121,21 @@ class CardPage(OperationPage):
     # --- showing -------------------------------------------------------------------------------------------------
 
     def rows(self) -> tuple[tuple[workshop.Target, Verdict], ...]:
-        """The drives with the interlock's verdicts."""
+        """The drives as last looked for, with the interlock's verdicts; the write judges once more."""
+        return self._known
+
+    def _look_for_drives(self) -> None:
         try:
-            return workshop.verdicts(self.session.folder, self.session.build, self.session.world.source)
+            self._known = workshop.verdicts(self.session.folder, self.session.build, self.session.world.source)
         except KyklonError as bad:
             self.session.said.emit(str(bad))
-            return ()
+            self._known = ()
 
     def refresh(self) -> None:
         """Override."""
         super().refresh()
         session = self.session
+        self._look_for_drives()
         rows = self.rows()
         known = {target.facts.identity: verdict for target, verdict in rows}
         if self._chosen not in known or not known[self._chosen].allowed:

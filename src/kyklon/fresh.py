@@ -1,0 +1,69 @@
+"""A new build: sensible parts, connected, in a folder of its own."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from kyklon.catalogue.loader import Catalogue, standard_timings
+from kyklon.catalogue.records import Board, Card, Display, Encoder, Image, Panel, Supply, System
+from kyklon.controls.mapping import wire_in_order
+from kyklon.errors import BuildFolderError, CatalogueError
+from kyklon.model.build import BootSettings, Build, ControlSettings, Hotkey, Part, PictureSettings, edited
+from kyklon.model.timing import Mode
+from kyklon.picture.findings import menu_mode
+from kyklon.plan.connections import connect
+from kyklon.record import folder as store
+from kyklon.record.logbook import Logbook
+
+KIND = "Console · one player · flat panel"
+
+
+def fresh_build(name: str, catalogue: Catalogue) -> Build:
+    """A small console with a flat panel, for its owner to change. Raises CatalogueError for an empty catalogue."""
+    image = catalogue.all(Image)[0]
+    board = next((each for each in catalogue.all(Board) if each.id in image.boards and len(each.ports) > 4), None)
+    display = next((each for each in catalogue.all(Display) if not each.tube), None)
+    panel = next((each for each in catalogue.all(Panel) if each.players == 1), None)
+    encoder = next((each for each in catalogue.all(Encoder) if each.players == 1), None)
+    supply = max(catalogue.all(Supply), key=lambda each: each.amps)
+    if board is None or display is None or panel is None or encoder is None:
+        raise CatalogueError("The catalogue lacks a board, a flat display, a panel or an encoder to begin with.")
+    native = [kernel.file for kernel in image.kernels if kernel.instruction_set == board.native_set]
+    vga = Mode(name="CTA 1", timing=standard_timings("cta")[1].timing)
+    mode = menu_mode(display, board, display.ranges, catalogue) or vga
+    build = Build(
+        name=name,
+        kind=KIND,
+        systems=tuple(system.id for system in catalogue.all(System) if not system.vertical),
+        parts=tuple(
+            Part(role=role, part=part)
+            for role, part in (
+                ("board", board.id), ("supply", supply.id), ("card", catalogue.all(Card)[1].id),
+                ("display", display.id), ("encoder", encoder.id), ("image", image.id),
+            )
+        ),
+        links=(),
+        boot=BootSettings(
+            dialect=board.dialects[0], kernel=native[0] if native else "", device_tree=board.device_tree,
+            user=image.default_user, services=image.services, sound="digital",
+        ),
+        picture=PictureSettings(school="scaled", menu=mode),
+        controls=ControlSettings(
+            panel=panel.id,
+            wires=wire_in_order(panel, encoder),
+            hotkeys=(
+                Hotkey(action="leave", control="start"), Hotkey(action="reset", control="b1"),
+                Hotkey(action="save", control="b3"), Hotkey(action="load", control="b6"),
+            ),
+        ),
+    )  # fmt: skip
+    return edited(build, "links", [link.model_dump() for link in connect(build, catalogue)])
+
+
+def make(folder: Path, name: str, catalogue: Catalogue) -> Path:
+    """A new build folder. Only an empty or missing folder is taken."""
+    if folder.exists() and any(folder.iterdir()):
+        raise BuildFolderError(f"{folder} is not empty.", do="Choose an empty folder; nothing was changed.")
+    store.save(folder, fresh_build(name, catalogue))
+    Logbook(folder).add(0, "Build started", name)
+    return folder
