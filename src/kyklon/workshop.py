@@ -77,7 +77,9 @@ def find_target(name: str, folder: Path | None, size: int = 0) -> Target:
 
 def case_for(build: Build | None, facts: source.SourceFacts | None, target: Target, chosen: str = "") -> Case:
     """What the interlock is to judge for an image and a drive."""
-    own = build is not None and build.card.drive == target.facts.identity and bool(build.card.drive)
+    # a real reader tells its own serial, not the card's: another card in it looks the same, so only a simulated
+    # drive is ever taken for the build's own
+    own = build is not None and build.card.drive == target.facts.identity and target.facts.simulated
     return Case(
         drive=target.facts,
         need=(facts.unpacked or 0) if facts else 0,
@@ -174,8 +176,7 @@ def _state_after(bad: KyklonError, phase: str) -> CardState:
 
 def _keep_record(folder: Path, record: CardRecord) -> None:
     """Into the build as it is on disk now: an edit made meanwhile is not lost."""
-    build = store.load(folder).build
-    store.save(folder, edited(build, "card", record))
+    store.update(folder, lambda build: edited(build, "card", record))
 
 
 @dataclass(frozen=True)
@@ -295,6 +296,11 @@ def apply_remedy(folder: Path, build: Build, remedy: Remedy, title: str) -> Buil
     """The build after a remedy, saved and logged."""
     build = remedied(build, remedy)
     store.save(folder, build)
+    log_remedy(folder, remedy, title)
+    return build
+
+
+def log_remedy(folder: Path, remedy: Remedy, title: str) -> None:
+    """What a remedy changed, into the logbook."""
     detail = "\n".join(f"{change.label}: {change.before} → {change.after}" for change in remedy.changes)
     Logbook(folder).add(0, f"Remedy: {remedy.label}", f"{title}\n{detail}")
-    return build

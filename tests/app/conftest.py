@@ -15,6 +15,8 @@ from kyklon.app.operations.card import CardPage
 from kyklon.app.start import open_window
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.window import Window
+from kyklon.model.build import Build
+from kyklon.record import folder as store
 from support import Demo
 
 
@@ -27,7 +29,7 @@ class User:
     def wait(self, until: Callable[[], bool] | None = None) -> None:
         """Until no job runs (and the condition holds)."""
         jobs = self.window.session.jobs
-        self.bot.waitUntil(lambda: not jobs.running and (until is None or until()), timeout=30_000)
+        self.bot.waitUntil(lambda: not jobs.running and (until is None or until()), timeout=180_000)
 
     def buttons(self, place: QWidget | None = None) -> dict[str, QPushButton]:
         found = (place or self.window).findChildren(QPushButton)
@@ -40,7 +42,7 @@ class User:
             return next((text for text in self.buttons(place) if text.startswith(words)), None)
 
         with contextlib.suppress(TimeoutError):
-            self.bot.waitUntil(lambda: named() is not None, timeout=1000)
+            self.bot.waitUntil(lambda: named() is not None, timeout=10_000)
         there, name = self.buttons(place), named()
         assert name is not None, f"no button {words!r} among {sorted(there)}"
         assert there[name].isEnabled(), f"{name!r} cannot be pressed"
@@ -69,18 +71,18 @@ class User:
     def front(self) -> None:
         """Bring the window to the front, as a click on it does."""
         self.window.activateWindow()
-        self.bot.waitUntil(self.window.isActiveWindow, timeout=2000)
+        self.bot.waitUntil(self.window.isActiveWindow, timeout=20_000)
 
     def sees(self, words: str, place: QWidget | None = None) -> bool:
         """Whether a button with such words comes up."""
-        self.bot.waitUntil(lambda: any(text.startswith(words) for text in self.buttons(place)), timeout=2000)
+        self.bot.waitUntil(lambda: any(text.startswith(words) for text in self.buttons(place)), timeout=20_000)
         return True
 
     def open(self, number: int) -> Any:
         key = Qt.Key(Qt.Key.Key_0 + number // 10)
         self.front()
         self.bot.keyClick(self.window, key, Qt.KeyboardModifier.AltModifier)
-        self.bot.waitUntil(lambda: self.window.number == number, timeout=2000)
+        self.bot.waitUntil(lambda: self.window.number == number, timeout=20_000)
         page = self.window.page(number)
         page.grab()  # paint it once, as a screen would
         return page
@@ -92,6 +94,12 @@ class User:
         line = next(line for line in page._drives.lines if line.accessibleName().startswith(name))
         self.click(line)
         return page
+
+    @property
+    def saved(self) -> Build:
+        """The build as it is on disk once everything is saved."""
+        self.window.session.flush()
+        return store.load(self.window.session.folder).build
 
     @property
     def stops(self) -> list[str]:
@@ -114,4 +122,4 @@ def user(demo: Demo, qtbot: QtBot) -> Iterator[User]:
     person = User(window, qtbot)
     person.wait()
     yield person
-    window.session.jobs.stop_all()
+    window.session.end()

@@ -14,13 +14,14 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.card.contents import CardContents
 from kyklon.catalogue.loader import Catalogue
 from kyklon.errors import KyklonError
-from kyklon.model.build import Build, CardRecord, SignOff, Tick, edited
+from kyklon.model.build import Build, CardRecord, SignOff, Tick, edited, remedied
 from kyklon.model.findings import Finding, Remedy
 from kyklon.poweron.bringup import bring_up, lay_out
 from kyklon.poweron.events import BringUp
 from kyklon.record import folder as store
 from kyklon.record.history import History
 from kyklon.record.logbook import Logbook, now
+from kyklon.record.saver import Saver
 from kyklon.world import World
 
 LOOKS: dict[str, tuple[str, Callable[..., World]]] = {
@@ -36,6 +37,7 @@ class Session(QObject):
     changed = pyqtSignal()  # the build, the world, the findings or the bring-up
     logged = pyqtSignal()
     said = pyqtSignal(str)  # one line for the bottom bar
+    _saved = pyqtSignal(object)  # None, or the KyklonError of a save, from the saving thread
 
     def __init__(self, folder: Path, catalogue: Catalogue, jobs: Jobs, theme: Theme) -> None:
         super().__init__()
@@ -51,6 +53,8 @@ class Session(QObject):
         self.bring_up: BringUp | None = None
         self.bring_up_current = False
         self.saved_at = ""
+        self._saver = Saver(folder, self._saved.emit)
+        self._saved.connect(self._on_saved)
         self._inspect()
 
     @property
@@ -101,17 +105,30 @@ class Session(QObject):
             self.look_at_library()
 
     def save(self) -> None:
-        try:
-            store.save(self.folder, self.build)
-            self.saved_at = now()[11:16]
-        except KyklonError as bad:
-            self.said.emit(str(bad))
+        """Save the present build soon, in the background."""
+        self._saver.put(self.build)
+
+    def flush(self) -> None:
+        """Wait for the disk: before a job that reads the build there, and at the end."""
+        self._saver.flush()
+
+    def end(self) -> None:
+        """Stop all work and have everything on disk."""
+        self.jobs.stop_all()
+        self._saver.end()
+
+    def _on_saved(self, error: KyklonError | None) -> None:
+        if error is not None:
+            self.said.emit(str(error))
+            return
+        self.saved_at = now()[11:16]
+        self.logged.emit()
 
     def apply_remedy(self, remedy: Remedy, title: str) -> None:
         """The build after a remedy, as one step of undo, saved and logged."""
         before = self.build
-        build = workshop.apply_remedy(self.folder, before, remedy, title)
-        self.history.edit(remedy.label, build)
+        self.history.edit(remedy.label, remedied(before, remedy))
+        workshop.log_remedy(self.folder, remedy, title)
         self._after_edit(before)
         self.logged.emit()
 

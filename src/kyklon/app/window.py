@@ -32,6 +32,7 @@ class Window(QMainWindow):
         super().__init__()
         self.session: Session = session
         self._number = 10
+        self._scale = session.theme.scale
         self._build_frame()
         self._make_shortcuts()
         self._connect()
@@ -69,6 +70,7 @@ class Window(QMainWindow):
         session.changed.connect(self.refresh)
         session.logged.connect(self._refresh_frame)
         session.said.connect(self.bottom.say)
+        session.theme.changed.connect(self._on_theme_changed)
         session.jobs.changed.connect(self._show_job)
         session.jobs.failed.connect(self._on_job_failed)
 
@@ -153,6 +155,18 @@ class Window(QMainWindow):
             if lamp == inspection.State.NOT_STARTED and operation.number == 20 and self.session.build.card.bootable:
                 words = f"Written {self.session.build.card.at[11:16]}"
         return Line(operation.number, operation.name, words, lamp)
+
+    def _on_theme_changed(self) -> None:
+        """Pages are laid out for one text scale: make them anew, unless one is in the middle of something."""
+        for part in (self.route, self.findings, self.top):
+            part.updateGeometry()
+        if self.session.theme.scale != self._scale and not self.session.jobs.running:
+            self._scale = self.session.theme.scale
+            for page in self.pages.values():
+                self.stack.removeWidget(page)
+                page.deleteLater()
+            self.pages = {}
+            self.open_operation(self._number)
 
     # --- acts --------------------------------------------------------------------------------------------------
 
@@ -283,5 +297,5 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Override: running work is asked to stop, and waited for."""
-        self.session.jobs.stop_all()
+        self.session.end()
         super().closeEvent(event)

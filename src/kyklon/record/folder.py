@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import os
+import threading
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -32,8 +33,22 @@ class Opened:
     warning: str = ""
 
 
+_ONE_AT_A_TIME = threading.RLock()  # the window's saver and a job's record may meet
+
+
+def update(folder: Path, change: Callable[[Build], Build]) -> None:
+    """Load, change and save, with no other save of this program in between."""
+    with _ONE_AT_A_TIME:
+        save(folder, change(load(folder).build))
+
+
 def save(folder: Path, build: Build) -> None:
     """Save atomically. Raises BuildFolderError; the old build is then still there."""
+    with _ONE_AT_A_TIME:
+        _save(folder, build)
+
+
+def _save(folder: Path, build: Build) -> None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name in ("issued", "attachments"):

@@ -45,6 +45,8 @@ class Logbook:
         try:
             connection = sqlite3.connect(self._path, timeout=10)
             try:
+                connection.execute("PRAGMA journal_mode=WAL")  # safe without waiting for the disk at every entry
+                connection.execute("PRAGMA synchronous=NORMAL")
                 with connection:
                     connection.execute(_SCHEMA)
                     yield connection

@@ -17,11 +17,12 @@ from kyklon.app.widgets.card_strip import CardStrip, Span, Strip
 from kyklon.app.widgets.drive_list import DriveList
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.app.widgets.rate_curve import RateCurve
-from kyklon.card.interlock import Verdict
+from kyklon.card.interlock import Verdict, grant
 from kyklon.errors import KyklonError
-from kyklon.model.build import CardState
+from kyklon.model.build import CardRecord, CardState
 from kyklon.progress import CancelToken, Progress, Sink
 from kyklon.quantities import show_bytes
+from kyklon.record.logbook import now
 
 _LAMPS = {
     CardState.NEVER: ("never written", "not started"), CardState.WRITING: ("interrupted: not bootable", "stop"),
@@ -87,6 +88,7 @@ class CardPage(OperationPage):
         self.write_button = button("Write the card", self._on_write_clicked, "primary")
         self._running = Strip("", 0, ())
         self._writing_to = ""
+        self._record_before = session.build.card
         self._known: tuple[tuple[workshop.Target, Verdict], ...] = ()
         self._rates: tuple[list[tuple[float, float]], list[tuple[float, float]]] = ([], [])
         card = Sheet("The card", "what is in the image, and where it goes")
@@ -147,7 +149,7 @@ class CardPage(OperationPage):
         target = self._target()
         busy = bool(self._writing_to)
         self.write_button.setEnabled(source is not None and target is not None and not busy)
-        self.write_button.setText(f"Write to {target.facts.name}…" if target else "Choose a drive above")
+        self.write_button.setText(f"Write to {target.facts.name}…" if target else "Choose a drive")
         self.set_subject(source.path.name if source else "")
         self._show_strip()
 
@@ -240,9 +242,16 @@ class CardPage(OperationPage):
         """Write and prove the card as one job; the interlock judges once more inside it."""
         session = self.session
         folder, build = session.folder, session.build
+        try:
+            grant(workshop.case_for(build, session.world.source, target), typed=typed)
+        except KyklonError as bad:
+            session.said.emit(str(bad))
+            return
         self._rates = ([], [])
         self._writing_to = target.facts.identity
-        session.save()
+        self._record_before = build.card
+        session.card_happened(CardRecord(drive=target.facts.identity, state=CardState.WRITING, at=now()))
+        session.flush()
 
         def work(sink: Sink, cancel: CancelToken) -> Any:
             return workshop.write_card(folder, build, target, typed=typed, sink=sink, cancel=cancel)
@@ -294,7 +303,9 @@ class CardPage(OperationPage):
         self.refresh()
 
     def _on_refused(self, bad: KyklonError) -> None:
+        """The interlock said no inside the job: nothing was touched."""
         self._stop_following()
+        self.session.card_happened(self._record_before)
         self.session.said.emit(str(bad))
         self.refresh()
 

@@ -150,7 +150,7 @@ class PowerOnPage(OperationPage):
             bounds.setToolTip(f"If not: {item.otherwise}")
             bounds.clicked.connect(lambda on, item=item: self.session.tick(item.key, item.look, on=on))
             self._boxes[item.key] = bounds
-            half = (len(wanted) + 1) // 2
+            half = (len(wanted) + 1) // 2 if self.theme.scale < 1.2 else len(wanted)
             self._checks.addWidget(bounds, index % half, index // half)
 
     # --- acting --------------------------------------------------------------------------------------------------

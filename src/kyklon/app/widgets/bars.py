@@ -132,6 +132,7 @@ class BottomBar(QWidget):
                      margins=(20, 2, 16, 2))  # fmt: skip
         layout.setStretch(4, 1)
         self.setLayout(layout)
+        theme.changed.connect(lambda: self.setFixedHeight(round(theme.px(32))))
         self.setFixedHeight(round(theme.px(32)))
         self.show_job("", None, cancellable=False)
 

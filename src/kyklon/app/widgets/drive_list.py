@@ -71,7 +71,10 @@ class DriveLine(QWidget):
         painter.setPen(theme.color("ink" if self._verdict.allowed else "muted"))
         upper = QRectF(px(34), px(3), bounds.width() - px(120), px(18))
         model = f" · {self._facts.model}, {self._facts.bus}" if self._facts.model else ""
-        painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, self._facts.name + model)
+        title = painter.fontMetrics().elidedText(
+            self._facts.name + model, Qt.TextElideMode.ElideRight, int(upper.width())
+        )
+        painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, title)
         painter.setFont(theme.mono("small"))
         right = QRectF(bounds.right() - px(86), px(3), px(80), px(18))
         painter.drawText(

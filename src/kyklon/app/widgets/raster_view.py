@@ -130,7 +130,7 @@ class RasterView(Instrument):
         self.text(
             painter,
             words,
-            "The display cannot hold this",
+            "Out of range",
             font=self.theme.font("body", weight=600),
             token="sheet",
             align=Qt.AlignmentFlag.AlignCenter,
