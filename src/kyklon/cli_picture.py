@@ -8,16 +8,15 @@ from typing import Annotated, Any
 
 import typer
 
-from kyklon.catalogue.loader import standard_timings
 from kyklon.errors import KyklonError, WrongUse
 from kyklon.model.timing import Axis, Timing
 from kyklon.picture import edid
 from kyklon.picture.exports import modeline
-from kyklon.picture.formulas import Blanking, cvt, gtf
+from kyklon.picture.formulas import cvt, gtf
+from kyklon.picture.names import BLANKINGS, parse_timing, standard
 
 Json = Annotated[bool, typer.Option("--json", help="One JSON document and nothing else.")]
 Interlaced = Annotated[bool, typer.Option("--interlaced", help="RATE counts fields.")]
-BLANKINGS: tuple[Blanking, ...] = ("normal", "reduced1", "reduced2")
 
 
 def register(timing_app: typer.Typer, edid_app: typer.Typer) -> None:
@@ -76,42 +75,12 @@ def gtf_command(width: int, height: int, rate: float, interlaced: Interlaced = F
 
 def dmt_command(dmt_id: Annotated[str, typer.Argument(metavar="ID")], as_json: Json = False) -> int:
     """VESA DMT 1.13, by id (decimal, 0x12 or 12h)."""
-    return _print(_standard("dmt", dmt_id), f"DMT {dmt_id}", as_json)
+    return _print(standard("dmt", dmt_id), f"DMT {dmt_id}", as_json)
 
 
 def cta_command(code: str, as_json: Json = False) -> int:
     """CTA-861 video code."""
-    return _print(_standard("cta", code), f"CTA {code}", as_json)
-
-
-def _standard(table: str, text: str) -> Timing:
-    try:
-        number = int(text[:-1], 16) if text.lower().endswith("h") else int(text, 0)
-    except ValueError as bad:
-        raise WrongUse(f"{text!r} is no number.") from bad
-    row = standard_timings(table).get(number)
-    if row is None:
-        known = sorted(standard_timings(table))
-        raise WrongUse(f"There is no {table.upper()} {text}.", do=f"They go from {known[0]} to {known[-1]}.")
-    return row.timing
-
-
-def parse_timing(text: str) -> Timing:
-    """'dmt 12h', 'cta 8', 'cvt 640 480 60', 'cvt 1280 800 60 reduced1' or 'gtf 640 480 60'. Raises WrongUse."""
-    kind, *rest = text.replace(",", " ").split() or [""]
-    try:
-        if kind in ("dmt", "cta") and len(rest) == 1:
-            return _standard(kind, rest[0])
-        if kind in ("cvt", "gtf") and len(rest) >= 3:
-            width, height, rate = int(rest[0]), int(rest[1]), float(rest[2])
-            interlaced = "interlaced" in rest[3:]
-            blanking: Blanking = next((each for each in BLANKINGS if each in rest[3:]), "normal")
-            if kind == "gtf":
-                return gtf(width, height, rate, interlaced=interlaced)
-            return cvt(width, height, rate, blanking, interlaced=interlaced)
-    except ValueError as bad:
-        raise WrongUse(f"{text!r} is no timing.", do="Write it as: cvt 640 480 60") from bad
-    raise WrongUse(f"{text!r} is no timing.", do="Write it as: dmt 12h, cta 8, cvt 640 480 60, gtf 640 480 60")
+    return _print(standard("cta", code), f"CTA {code}", as_json)
 
 
 def edid_read(file: Path, as_json: Json = False) -> int:

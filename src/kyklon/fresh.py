@@ -15,6 +15,10 @@ from kyklon.plan.connections import connect
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
 
+HOTKEYS = (  # CP: select held, with start to leave, the near button to reset, the shoulders to save and load
+    Hotkey(action="leave", control="start"), Hotkey(action="reset", control="b1"),
+    Hotkey(action="save", control="b3"), Hotkey(action="load", control="b6"),
+)  # fmt: skip
 KIND = "Console · one player · flat panel"
 
 
@@ -51,10 +55,7 @@ def fresh_build(name: str, catalogue: Catalogue) -> Build:
         controls=ControlSettings(
             panel=panel.id,
             wires=wire_in_order(panel, encoder),
-            hotkeys=(
-                Hotkey(action="leave", control="start"), Hotkey(action="reset", control="b1"),
-                Hotkey(action="save", control="b3"), Hotkey(action="load", control="b6"),
-            ),
+            hotkeys=HOTKEYS,
         ),
     )  # fmt: skip
     return edited(build, "links", [link.model_dump() for link in connect(build, catalogue)])

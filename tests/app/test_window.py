@@ -204,7 +204,7 @@ def test_the_second_seat_shows_the_missing_quirk_until_it_is_there(user) -> None
     view = page.instrument()
     view.setFocus()
     user.bot.keyPress(view, Qt.Key.Key_K)
-    assert "as player 1: no quirk" in view.lit.words[3]
+    assert "player 1, no quirk" in view.lit.words[3]
     user.bot.keyRelease(view, Qt.Key.Key_K)
     user.answer(
         lambda dialog: user.press("Change the build", dialog), lambda: user.press("Preview:", user.window.findings)
@@ -267,6 +267,22 @@ def test_using_the_proposed_mode(user) -> None:
     user.press("Use this mode for the menu", page)
     assert "picture.out-of-range:menu" not in user.stops
     assert user.window.session.build.picture.menu.name == "CTA 8"
+
+
+def test_another_mode_by_its_name(user) -> None:
+    page = user.open(50)
+    user.bot.keyClicks(page._other, "cta 23")
+    user.bot.keyClick(page._other, Qt.Key.Key_Return)
+    assert user.window.session.build.picture.menu.timing.clock_hz == 27_000_000
+    assert "picture.out-of-range:menu" not in user.stops
+    user.bot.keyClicks(page._other, "cta 16")
+    user.bot.keyClick(page._other, Qt.Key.Key_Return)
+    assert "picture.out-of-range:menu" in user.stops
+    before = user.window.session.build
+    user.bot.keyClicks(page._other, "cga 4")
+    user.bot.keyClick(page._other, Qt.Key.Key_Return)
+    assert user.window.session.build == before
+    assert "no timing" in user.message
 
 
 def test_setting_a_value_in_the_cascade(user) -> None:

@@ -13,12 +13,12 @@ import pytest
 
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Display, System
-from kyklon.cli_picture import parse_timing
 from kyklon.errors import WrongUse
 from kyklon.model.timing import Timing
 from kyklon.picture import edid
 from kyklon.picture.exports import modeline
 from kyklon.picture.formulas import cvt, gtf
+from kyklon.picture.names import parse_timing
 from kyklon.picture.ranges import propose
 
 Numbers = tuple[int, tuple[int, ...], tuple[int, ...], str]

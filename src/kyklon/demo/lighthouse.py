@@ -17,11 +17,11 @@ from kyklon.demo.card_image import make_image
 from kyklon.demo.drives import make_drives
 from kyklon.demo.library import make_library
 from kyklon.errors import BuildFolderError
+from kyklon.fresh import HOTKEYS
 from kyklon.model.build import (
     BootSettings,
     Build,
     ControlSettings,
-    Hotkey,
     LibrarySettings,
     Link,
     Part,
@@ -128,10 +128,7 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
         controls=ControlSettings(
             panel=panel.id,
             wires=wire_in_order(panel, encoder),
-            hotkeys=(
-                Hotkey(action="leave", control="start"), Hotkey(action="reset", control="b1"),
-                Hotkey(action="save", control="b3"), Hotkey(action="load", control="b6"),
-            ),
+            hotkeys=HOTKEYS,
         ),
         library=LibrarySettings(folder="library", destination="stick"),
         tuning=TuningLayers(

@@ -108,7 +108,7 @@ class ControlsPage(OperationPage):
             if path.terminal is not None
         }
         wiring = {
-            path.control: f"{path.terminal.printed} · {path.terminal.event}"
+            path.control: f"{path.terminal.printed} {path.terminal.event}"
             for path in paths(panel, build.controls, encoder, system)
             if path.terminal is not None
         }
@@ -174,13 +174,12 @@ class ControlsPage(OperationPage):
         device.press(path.terminal.id)
         event = next(device.events())
         code = f"{event.code} {event_code(event.code):#05x}"
-        return Lit(
-            switch, (words, path.terminal.printed, code, self._in_game(event, path.inputs, int(seat[1:]), system))
-        )
+        in_game = self._in_game(event, path.inputs, int(seat[1:]), system)
+        return Lit(switch, (words, path.terminal.printed, code, in_game), wrong=event.player != int(seat[1:]))
 
     def _in_game(self, event: InputEvent, inputs: tuple[str, ...], player: int, system: System | None) -> str:
         if event.player != player:
-            return f"as player {event.player}: no quirk"
+            return f"player {event.player}, no quirk"
         return f"{' / '.join(inputs)}, player {player}" if inputs and system else ""
 
     # --- acting --------------------------------------------------------------------------------------------------

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QApplication, QFileDialog, QMenu
+from PyQt6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMenu
 
 from kyklon.app.operations.page import OperationPage
 from kyklon.app.session import Session
@@ -11,11 +11,13 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.app.widgets.ranges_plot import Point, RangesPlot
 from kyklon.app.widgets.raster_view import Raster, RasterView
 from kyklon.catalogue.records import Board, Display, System
+from kyklon.errors import WrongUse
 from kyklon.model.build import SystemMode
 from kyklon.model.timing import Mode
 from kyklon.picture.edid import Edid, write
 from kyklon.picture.exports import fb_mode, modeline, video_word
 from kyklon.picture.findings import MENU, menu_mode, modes_of
+from kyklon.picture.names import parse_timing
 from kyklon.picture.ranges import Fit, display_ranges, fit, match, place, propose
 from kyklon.quantities import show, show_duration
 
@@ -37,12 +39,18 @@ class PicturePage(OperationPage):
         self._which.setMinimumContentsLength(14)
         self._use = button("Use this mode", self._on_use_clicked, "primary")
         self._export = button("Export…", self._on_export_clicked)
+        self._other = QLineEdit()
+        self._other.setPlaceholderText("another: cta 8, cvt 640 480 60")
+        self._other.setAccessibleName("Another mode, as cta 8, dmt 12h, cvt 640 480 60 or gtf 800 600 72")
+        self._other.setToolTip("cta 8, dmt 12h, cvt 640 480 60 reduced1, gtf 800 600 72; Enter takes it")
+        self._other.returnPressed.connect(self._on_other_entered)
+        self._display_data = button("Identification…", self._on_identification_clicked)
         self._range_sheet = Sheet("Can the display hold it?", "each mode against the ranges in its identification data")
         self._range_sheet.add(self._plot)
         self._look_sheet = Sheet("How it will look")
         self._look_sheet.add(self._view)
         self._mode_sheet = Sheet("Proposed mode")
-        self._mode_sheet.add(self._which, self._rows, 1, self._use, self._export)
+        self._mode_sheet.add(self._which, self._rows, 1, self._other, self._use, row(self._export, self._display_data))
         self._mode_sheet.setFixedWidth(round(self.theme.px(272)))
         self.body.addWidget(self._range_sheet, 10)
         self.body.addLayout(row(self._look_sheet, self._mode_sheet, spacing=14), 11)
@@ -155,8 +163,22 @@ class PicturePage(OperationPage):
         build, catalogue = self.session.build, self.session.catalogue
         display, board = catalogue.find(Display, build.part("display")), catalogue.find(Board, build.part("board"))
         mode = self._proposed(display, board) if display and board else None
-        if mode is None:
+        if mode is not None:
+            self.use_mode(mode)
+
+    def _on_other_entered(self) -> None:
+        name = self._other.text().strip()
+        try:
+            mode = Mode(name=name, timing=parse_timing(name))
+        except WrongUse as bad:
+            self.session.said.emit(str(bad))
             return
+        self._other.clear()
+        self.use_mode(mode)
+
+    def use_mode(self, mode: Mode) -> None:
+        """Give the menu or the system looked at another mode; the findings say whether the display holds it."""
+        build = self.session.build
         if self._key == MENU:
             self.session.edit("Menu mode", "picture.menu", mode)
             return
@@ -165,6 +187,13 @@ class PicturePage(OperationPage):
         order = {system: index for index, system in enumerate(build.systems)}
         rows.sort(key=lambda each: order.get(each.system, 99))
         self.session.edit("System mode", "picture.systems", [each.model_dump() for each in rows])
+
+    def _on_identification_clicked(self) -> None:
+        path, _kind = QFileDialog.getOpenFileName(
+            self, "Identification data of the display", str(self.session.folder), "Identification data (*.edid *.bin *)"
+        )
+        if path:
+            self.session.edit("Identification data", "picture.identification", path)
 
     def _on_export_clicked(self) -> None:
         mode = self._present()

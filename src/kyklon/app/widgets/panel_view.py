@@ -28,6 +28,7 @@ class Lit:
 
     control: str
     words: tuple[str, str, str, str]
+    wrong: bool = False  # it ends in another player's game
 
 
 class PanelView(Instrument):
@@ -228,7 +229,9 @@ class PanelView(Instrument):
         for index, title in enumerate(titles):
             place = QRectF(bounds.left() + index * (wide + gap), bounds.top() + px(8), wide, px(58))
             alive = alive and bool(words[index])
-            self.block(painter, place, "teal_soft" if alive else "field", "teal" if alive else "hairline", width=1.4)
+            wrong = alive and index == 3 and self._lit is not None and self._lit.wrong
+            fill, edge = ("red_soft", "red") if wrong else ("teal_soft", "teal") if alive else ("field", "hairline")
+            self.block(painter, place, fill, edge, width=1.4)
             self.text(painter, QRectF(place.left() + px(10), place.top() + px(6), wide - px(16), px(18)), title,
                       font=self.theme.font("small"), token="muted")  # fmt: skip
             told = words[index] or (
