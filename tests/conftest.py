@@ -12,8 +12,14 @@ from support import Demo
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+from hypothesis import settings
+
 from kyklon.catalogue.loader import Catalogue, load
 from kyklon.demo import lighthouse
+
+# the same cases every time, and no deadline: a busy machine is no fault of the code
+settings.register_profile("kyklon", deadline=None, derandomize=True)
+settings.load_profile("kyklon")
 
 
 @pytest.fixture(scope="session")

@@ -184,3 +184,16 @@ def test_the_demo_is_made_where_it_is_asked_for(tmp_path: Path) -> None:
     (tmp_path / "d" / "stick" / "mine").write_text("x", encoding="utf-8")
     kyklon("demo", "--folder", str(tmp_path / "d"), "--no-window")
     assert not (tmp_path / "d" / "stick" / "mine").exists()
+
+
+def test_looking_into_an_image_and_asking_the_interlock(demo: Demo) -> None:
+    told = data("source", "inspect", str(demo.image))
+    assert (told["kind"], told["unpacked"], told["exact"]) == ("xz", 88_080_384, True)
+    assert [part["type"] for part in told["partitions"]] == ["FAT32", "Linux"]
+    assert {kernel["instruction_set"] for kernel in told["kernels"]} == {"ARMv6", "ARMv7", "ARMv8"}
+    assert "kernel merrow7.krn for ARMv7" in kyklon("source", "inspect", str(demo.image)).stdout
+    for name, code, lose in (("blank-card", 0, None), ("photo-stick", 0, "HOLIDAY 24"), ("system-disk", 1, None)):
+        verdict = data("interlock", str(demo.image), name, "--folder", str(demo.folder), code=code)
+        assert verdict["allowed"] == (code == 0)
+        if code == 0:
+            assert verdict["lose"] == lose

@@ -23,6 +23,7 @@ UPPER = {
     "demo",
     "cli",
     "cli_picture",
+    "cli_card",
     "app",
 }
 

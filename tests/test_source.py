@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import bz2
 import contextlib
 import gzip
 import lzma
@@ -10,22 +11,30 @@ import zipfile
 from pathlib import Path
 
 import pytest
+from backports import zstd
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kyklon.card import source
-from kyklon.errors import SourceError
+from kyklon.card import checksums, source
+from kyklon.errors import FormatError, SourceError
 
+PACK = {
+    "plain": bytes,
+    "xz": lambda body: lzma.compress(body, preset=0),
+    "gz": lambda body: gzip.compress(body, 1),
+    "bz2": lambda body: bz2.compress(body, 1),
+    "zst": lambda body: zstd.compress(body, options={zstd.CompressionParameter.checksum_flag: 1}),
+}
 BODY = random.Random(3).randbytes(1 << 20) + bytes(1 << 20)
 
 
 def make(folder: Path, kind: str, body: bytes = BODY) -> Path:
-    path = folder / {"plain": "a.img", "xz": "a.img.xz", "gz": "a.img.gz", "zip": "a.zip"}[kind]
+    path = folder / {"plain": "a.img", "zip": "a.zip"}.get(kind, f"a.img.{kind}")
     if kind == "zip":
         with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
             archive.writestr("inside/a.img", body)
     else:
-        path.write_bytes({"plain": body, "xz": lzma.compress(body, preset=0), "gz": gzip.compress(body, 1)}[kind])
+        path.write_bytes(PACK[kind](body))
     return path
 
 
@@ -33,7 +42,7 @@ def read_all(path: Path) -> bytes:
     return b"".join(source.chunks(source.inspect(path)))
 
 
-@pytest.mark.parametrize("kind", ["plain", "xz", "gz", "zip"])
+@pytest.mark.parametrize("kind", ["plain", "xz", "gz", "bz2", "zst", "zip"])
 def test_whole_images_are_read_in_whole_chunks(kind: str, tmp_path: Path) -> None:
     body = BODY * 5
     path = make(tmp_path, kind, body)
@@ -41,11 +50,11 @@ def test_whole_images_are_read_in_whole_chunks(kind: str, tmp_path: Path) -> Non
     pieces = list(source.chunks(facts))
     assert b"".join(pieces) == body
     assert {len(piece) for piece in pieces[:-1]} == {source.CHUNK}
-    assert facts.unpacked == len(body)
+    assert facts.unpacked == (None if kind == "bz2" else len(body))
     assert facts.kind == kind
 
 
-@pytest.mark.parametrize("kind", ["xz", "gz", "zip"])
+@pytest.mark.parametrize("kind", ["xz", "gz", "bz2", "zst", "zip"])
 @pytest.mark.parametrize("share", [0.3, 0.9, 0.9999])
 def test_a_truncated_download_is_told(kind: str, share: float, tmp_path: Path) -> None:
     path = make(tmp_path, kind)
@@ -57,7 +66,7 @@ def test_a_truncated_download_is_told(kind: str, share: float, tmp_path: Path) -
     assert "Download it again" in caught.value.do
 
 
-@pytest.mark.parametrize("kind", ["xz", "gz", "zip"])
+@pytest.mark.parametrize("kind", ["xz", "gz", "bz2", "zst", "zip"])
 def test_a_flipped_bit_is_told(kind: str, tmp_path: Path) -> None:
     path = make(tmp_path, kind)
     data = bytearray(path.read_bytes())
@@ -129,3 +138,40 @@ def test_a_changed_byte_in_a_real_xz_is_found_or_harmless(
     path.write_bytes(bytes(data))
     with contextlib.suppress(SourceError):
         assert read_all(path) == body
+
+
+# --- checksums beside the image -----------------------------------------------------------------------------------
+
+SUM = "ab" * 32
+
+
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [
+        ("a.img.xz.sha256", f"{SUM}  a.img.xz\n"),
+        ("a.img.xz.sha256", SUM.upper()),
+        ("SHA256SUMS", f"{'0' * 64}  b.img\n{SUM} *a.img.xz\n"),
+        ("sha256sum.txt", f"# by its maker\n{SUM}  ./a.img.xz\n"),
+    ],
+)
+def test_a_checksum_beside_the_image_is_found(name: str, text: str, tmp_path: Path) -> None:
+    (tmp_path / name).write_text(text, encoding="utf-8")
+    assert checksums.beside(tmp_path / "a.img.xz") == SUM
+
+
+@pytest.mark.parametrize(
+    ("name", "text"), [("SHA256SUMS", f"{SUM}  b.img\n"), ("SHA256SUMS", SUM), ("a.img.xz.sha256", "<html>")]
+)
+def test_what_states_nothing_of_this_image_is_passed_over(name: str, text: str, tmp_path: Path) -> None:
+    (tmp_path / name).write_text(text, encoding="utf-8")
+    assert checksums.beside(tmp_path / "a.img.xz") == ""
+
+
+@given(st.text(max_size=200))
+def test_any_text_gives_checksums_or_the_one_error(text: str) -> None:
+    try:
+        found = checksums.parse(text)
+    except FormatError as bad:
+        assert 0 <= bad.offset <= len(text.encode("utf-8", "surrogatepass"))
+    else:
+        assert all(len(value) == 64 for value in found.values())

@@ -16,7 +16,7 @@ from typing import Annotated, Any
 import typer
 from typer.exceptions import TyperException
 
-from kyklon import inspection, observing, workshop
+from kyklon import cli_card, cli_picture, inspection, observing, workshop
 from kyklon.card.interlock import judge
 from kyklon.catalogue.loader import Catalogue, load
 from kyklon.errors import Cancelled, KyklonError, Refused, WrongUse
@@ -33,6 +33,8 @@ OK, STOPS, WRONG, FAILED = 0, 1, 2, 3
 app = typer.Typer(no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False, help=__doc__)
 timing_app = typer.Typer(no_args_is_help=True, help="Timings by standard and formula.")
 edid_app = typer.Typer(no_args_is_help=True, help="Identification data of displays.")
+source_app = typer.Typer(no_args_is_help=True, help="Image files.")
+app.add_typer(source_app, name="source")
 app.add_typer(timing_app, name="timing")
 app.add_typer(edid_app, name="edid")
 
@@ -210,7 +212,7 @@ def write(
     as_json: Json = False,
 ) -> int:
     """Write an image to a drive, read it back and compare."""
-    from kyklon.card import source
+    from kyklon.card import checksums, source
 
     owner = folder or _owner_of(image)
     facts = source.inspect(image)
@@ -231,7 +233,8 @@ def write(
             raise bad
         assert report is not None
     else:
-        report = workshop.write(place, facts, build, typed=lose, sha256=sha256, sink=meter)
+        known = sha256 or checksums.beside(image) or None
+        report = workshop.write(place, facts, build, typed=lose, sha256=known, sink=meter)
     meter.done()
     data = {
         "bytes": report.size,
@@ -394,6 +397,5 @@ def transfer(
     return OK
 
 
-from kyklon.cli_picture import register  # noqa: E402 # the groups above must exist first
-
-register(timing_app, edid_app)
+cli_card.register(app, source_app)
+cli_picture.register(timing_app, edid_app)

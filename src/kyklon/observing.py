@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from kyklon.card import contents, source
+from kyklon.card import checksums, contents, source
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image, System
 from kyklon.devices.linux.drives import LinuxDrives
@@ -49,13 +49,19 @@ def systems_of(build: Build, catalogue: Catalogue) -> tuple[System, ...]:
 
 def observe_source(build: Build, folder: Path, world: World) -> World:
     if not build.source.path:
-        return replace(world, source=None, source_error="", source_contents=None)
+        return replace(world, source=None, source_error="", source_sha256="", source_contents=None)
     try:
         facts = source.inspect(resolve(folder, build.source.path))
     except KyklonError as bad:
         return replace(world, source=None, source_error=str(bad), source_contents=None)
     inside = contents.observe_source(facts)
-    return replace(world, source=facts, source_error=inside.table_error, source_contents=inside)
+    return replace(
+        world,
+        source=facts,
+        source_error=inside.table_error,
+        source_sha256=checksums.beside(facts.path),
+        source_contents=inside,
+    )
 
 
 def observe_card(build: Build, folder: Path, world: World) -> World:

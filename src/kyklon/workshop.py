@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kyklon.boot.issue import difference, issue
-from kyklon.card import contents, source, writer
+from kyklon.card import checksums, contents, source, writer
 from kyklon.card.filesystems import EDIT, FatVolume
 from kyklon.card.interlock import Case, Verdict, grant, judge
 from kyklon.catalogue.loader import Catalogue
@@ -143,7 +143,8 @@ def write_card(
     record = CardRecord(drive=target.facts.identity, state=CardState.WRITING, at=now())
     _keep_record(folder, record)
     try:
-        report = write(target, facts, build, typed=typed, sha256=build.source.sha256, sink=watch, cancel=cancel)
+        known = build.source.sha256 or checksums.beside(facts.path) or None
+        report = write(target, facts, build, typed=typed, sha256=known, sink=watch, cancel=cancel)
     except KyklonError as bad:
         state = _state_after(bad, phases[0])
         record = record.model_copy(update={"state": state, "at": now(), "bytes_written": reached[0]})

@@ -17,6 +17,7 @@ class World:
 
     source: SourceFacts | None = None
     source_error: str = ""
+    source_sha256: str = ""  # what a file beside the image states
     source_contents: CardContents | None = None
     card: CardContents | None = None
     identification: Edid | None = None

@@ -174,7 +174,7 @@ class Session(QObject):
         """Observe one part of the world again, in the background."""
         title, observer = LOOKS[what]
         build, folder = self.build, self.folder
-        fields = {"source": ("source", "source_error", "source_contents"), "card": ("card",),
+        fields = {"source": ("source", "source_error", "source_sha256", "source_contents"), "card": ("card",),
                   "display": ("identification", "identification_error")}[what]  # fmt: skip
         self.jobs.start(
             title,

@@ -11,7 +11,10 @@ OPERATION = 20
 MIN_FREE = 1 << 20  # bytes; CP: a boot partition with less has no room for the next kernel
 
 
-def findings(build: Build, facts: SourceFacts | None, source_error: str, card: CardContents | None) -> list[Finding]:
+def findings(
+    build: Build, facts: SourceFacts | None, source_error: str, card: CardContents | None, beside: str = ""
+) -> list[Finding]:
+    """beside: the SHA-256 that a file beside the image states, '' for none."""
     found: list[Finding] = []
     if source_error:
         found.append(
@@ -23,7 +26,7 @@ def findings(build: Build, facts: SourceFacts | None, source_error: str, card: C
             _finding("no-source", Severity.NOTE, "Image file", "No image is chosen", "Choose the image file to write.",
                      "It is what the card is made of.")
         )  # fmt: skip
-    elif build.source.sha256 is None:
+    elif build.source.sha256 is None and not beside:
         found.append(
             _finding("no-checksum", Severity.NOTE, facts.path.name, "The image's checksum is not known",
                      "Paste the SHA-256 its maker states.", "Only it tells a whole download from a damaged one.")

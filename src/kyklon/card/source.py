@@ -1,7 +1,8 @@
-"""Image files: plain, xz, gzip, zip. Their true size where the format tells it, and their bytes as a stream."""
+"""Image files: plain, xz, gzip, bzip2, zstd, zip. Their size where the format tells it, their bytes as a stream."""
 
 from __future__ import annotations
 
+import bz2
 import lzma
 import zipfile
 import zlib
@@ -10,14 +11,27 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
+from backports.zstd import ZstdDecompressor, ZstdError
+
 from kyklon.errors import FormatError, SourceError
 from kyklon.quantities import show_bytes
 
 CHUNK = 4 << 20  # bytes handed on at a time: large and aligned to any erase block
 _PACKED = 1 << 20  # bytes read from a compressed file at a time
 
-MAGIC = {"xz": b"\xfd7zXZ\x00", "gz": b"\x1f\x8b\x08", "zip": b"PK\x03\x04"}
-SUFFIX = {".xz": "xz", ".gz": "gz", ".zip": "zip", ".img": "plain", ".iso": "plain", ".bin": "plain"}
+MAGIC = {
+    "xz": b"\xfd7zXZ\x00", "gz": b"\x1f\x8b\x08", "zip": b"PK\x03\x04", "bz2": b"BZh", "zst": b"\x28\xb5\x2f\xfd",
+}  # fmt: skip
+SUFFIX = {
+    ".xz": "xz",
+    ".gz": "gz",
+    ".zip": "zip",
+    ".bz2": "bz2",
+    ".zst": "zst",
+    ".img": "plain",
+    ".iso": "plain",
+    ".bin": "plain",
+}
 
 
 @dataclass(frozen=True)
@@ -55,13 +69,35 @@ def inspect(path: Path) -> SourceFacts:
         with path.open("rb") as file:
             file.seek(max(0, size - 4))
             return SourceFacts(path, found, size, int.from_bytes(file.read(4), "little"), exact=size < 1 << 22)
+    if found == "bz2":
+        return SourceFacts(path, found, size, None, exact=False)  # the format does not tell
+    if found == "zst":
+        return SourceFacts(path, found, size, zstd_size(head), exact=False)  # more frames may follow the first
     return _inspect_zip(path, size)
+
+
+def zstd_size(head: bytes) -> int | None:
+    """Unpacked bytes as the first frame's header tells them (RFC 8878, 3.1.1.1), None where it does not."""
+    descriptor = head[4]
+    single, flag = descriptor >> 5 & 1, descriptor >> 6
+    length = (1 if single else 0, 2, 4, 8)[flag]
+    if not length:
+        return None
+    start = 5 + (0 if single else 1) + (0, 1, 2, 4)[descriptor & 3]
+    return int.from_bytes(head[start : start + length], "little") + (256 if flag == 1 else 0)
 
 
 def _in_words(kind: str, head: bytes = b"") -> str:
     if kind == "plain" and head.lstrip()[:1] == b"<":
         return "a web page"
-    return {"plain": "a plain image", "xz": "xz data", "gz": "gzip data", "zip": "a zip archive"}[kind]
+    return {
+        "plain": "a plain image",
+        "xz": "xz data",
+        "gz": "gzip data",
+        "zip": "a zip archive",
+        "bz2": "bzip2 data",
+        "zst": "zstd data",
+    }[kind]
 
 
 def _inspect_plain(path: Path, size: int, head: bytes) -> SourceFacts:
@@ -170,12 +206,17 @@ def chunks(facts: SourceFacts, on_packed: Callable[[bytes], None] | None = None)
         for piece in _regroup(_pieces(facts, on_packed or (lambda _data: None))):
             made += len(piece)
             yield piece
-    except (lzma.LZMAError, zlib.error, zipfile.BadZipFile, EOFError) as bad:
+    except (lzma.LZMAError, zlib.error, zipfile.BadZipFile, EOFError, ZstdError) as bad:
         raise SourceError(
             f"{facts.path.name} is corrupt after {show_bytes(made)} of its contents: {bad}.",
             do="Download it again and check its checksum.",
         ) from bad
     except OSError as bad:
+        if bad.errno is None:  # bz2 tells damage so
+            raise SourceError(
+                f"{facts.path.name} is corrupt after {show_bytes(made)} of its contents: {bad}.",
+                do="Download it again and check its checksum.",
+            ) from bad
         raise SourceError(
             f"{facts.path.name} cannot be read: {bad.strerror or bad}.", do="Check the disk it is on."
         ) from bad
@@ -211,7 +252,7 @@ class _Machine:
 
     def __init__(self, kind: str) -> None:
         self._kind = kind
-        self._inner: lzma.LZMADecompressor | None = None
+        self._inner: lzma.LZMADecompressor | bz2.BZ2Decompressor | ZstdDecompressor | None = None
         self._gz: zlib._Decompress | None = None
         self.finished = False
 
@@ -223,10 +264,15 @@ class _Machine:
                     return
                 self._inner = self._gz = None
                 self.finished = False
-            packed = yield from (self._feed_xz(packed) if self._kind == "xz" else self._feed_gz(packed))
+            packed = yield from (self._feed_gz(packed) if self._kind == "gz" else self._feed_bounded(packed))
 
-    def _feed_xz(self, packed: bytes) -> Generator[bytes, None, bytes]:
-        inner = self._inner = self._inner or lzma.LZMADecompressor(lzma.FORMAT_XZ)
+    def _make(self) -> lzma.LZMADecompressor | bz2.BZ2Decompressor | ZstdDecompressor:
+        if self._kind == "bz2":
+            return bz2.BZ2Decompressor()
+        return ZstdDecompressor() if self._kind == "zst" else lzma.LZMADecompressor(lzma.FORMAT_XZ)
+
+    def _feed_bounded(self, packed: bytes) -> Generator[bytes, None, bytes]:
+        inner = self._inner = self._inner or self._make()
         data = packed
         while True:
             piece = inner.decompress(data, CHUNK)

@@ -127,7 +127,7 @@ def _write(facts: source.SourceFacts, handle: Handle, meter: _Meter, cancel: Can
         image_sum.update(piece)
         return image_sum.copy().digest()
 
-    separate = facts.kind in ("xz", "gz")
+    separate = facts.kind in ("xz", "gz", "bz2", "zst")
     with ThreadPoolExecutor(1, "hash") as hasher, _ahead(facts, packed_sum if separate else None) as pieces:
         for piece in pieces:
             cancel.check()

@@ -157,11 +157,12 @@ class CardPage(OperationPage):
         source, build = self.session.world.source, self.session.build
         if source is None:
             return ()
+        known = build.source.sha256 or self.session.world.source_sha256
         size = show_bytes(source.unpacked) if source.unpacked is not None else "told by writing"
         rows = [
             ("Packed", f"{show_bytes(source.packed)}, {source.kind}"),
             ("Unpacked", size),
-            ("SHA-256", f"{build.source.sha256[:8]}…" if build.source.sha256 else "not known"),
+            ("SHA-256", f"{known[:8]}…" if known else "not known"),
         ]
         inside = self.session.world.source_contents
         if inside and inside.table:
@@ -219,7 +220,7 @@ class CardPage(OperationPage):
         return True
 
     def _on_choose_clicked(self) -> None:
-        kinds = "Images (*.img *.img.xz *.img.gz *.xz *.gz *.zip *.iso)"
+        kinds = "Images (*.img *.xz *.gz *.bz2 *.zst *.zip *.iso)"
         path, _kind = QFileDialog.getOpenFileName(self, "Choose the image", str(self.session.folder), kinds)
         if path:
             self.session.edit("Image", "source", {"path": path, "sha256": None})

@@ -91,7 +91,7 @@ def _active_member(rows: list[dict[str, Any]]) -> bool:
 
 
 class FileDrives:
-    """One image file, or one to be made, treated as a drive of exactly its own size."""
+    """One image file, or one to be made, treated as a drive of its own size; size 0: as large as it gets."""
 
     def __init__(self, path: Path, size: int) -> None:
         self._path, self._size = path, size
@@ -120,7 +120,7 @@ class FileDrives:
     def open(self, identity: str, *, write: bool) -> Iterator[FileHandle]:
         if write and not self._path.exists():
             self._path.touch()
-        with open_path(self._path, write=write, limit=self._size) as handle:
+        with open_path(self._path, write=write, limit=self._size or None) as handle:
             yield handle
 
 
