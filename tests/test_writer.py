@@ -83,6 +83,17 @@ def test_cancelling_marks_the_card_as_not_bootable(demo: Demo) -> None:
     assert contents.observe(target.path).table is None
 
 
+def test_a_write_that_was_killed_is_told_as_interrupted(demo: Demo) -> None:
+    from kyklon.card.findings import findings
+
+    build = edited(demo.build, "card", {"drive": "sim:blank-card", "state": "being written"})
+    (found,) = [each for each in findings(build, None, "", None) if each.code == "card.not-bootable"]
+    assert (found.severity, found.subject) == ("stop", "blank-card")
+    assert "was interrupted" in found.message
+    now_ = findings(build, None, "", None, writing=True)
+    assert "card.being-written" in {each.code for each in now_}
+
+
 def test_cancelling_the_reading_back_says_unproven(demo: Demo) -> None:
     cancel = CancelToken()
 

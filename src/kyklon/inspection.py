@@ -60,7 +60,9 @@ def inspect(build: Build, catalogue: Catalogue, world: World) -> tuple[Finding, 
     """All findings, by operation and then by severity."""
     runs: tuple[Callable[[], list[Finding]], ...] = (
         lambda: kyklon.plan.findings.findings(build, catalogue),
-        lambda: kyklon.card.findings.findings(build, world.source, world.source_error, world.card, world.source_sha256),
+        lambda: kyklon.card.findings.findings(
+            build, world.source, world.source_error, world.card, world.source_sha256, writing=world.writing
+        ),
         lambda: kyklon.boot.findings.findings(build, catalogue, world.source_contents, world.card),
         lambda: kyklon.controls.findings.findings(build, catalogue),
         lambda: kyklon.picture.findings.findings(build, catalogue, world.identification, world.identification_error),

@@ -20,6 +20,7 @@ class World:
     source_sha256: str = ""  # what a file beside the image states
     source_contents: CardContents | None = None
     card: CardContents | None = None
+    writing: bool = False  # a card is being written by this program now
     identification: Edid | None = None
     identification_error: str = ""
     scan: Scan | None = None

@@ -222,6 +222,7 @@ def test_cancelling_a_write_by_its_button(user, demo: Demo) -> None:
     user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))
     user.bot.waitUntil(lambda: any(job.progress and job.progress.done for job in session.jobs.running), timeout=60_000)
     assert page.strip_state().startswith("being written")
+    assert "card.not-bootable" not in user.stops
     user.press("Cancel", user.window.bottom)
     user.wait()
     assert user.saved.card.state is CardState.CANCELLED

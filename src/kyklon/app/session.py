@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +15,7 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.card.contents import CardContents
 from kyklon.catalogue.loader import Catalogue
 from kyklon.errors import KyklonError
-from kyklon.model.build import Build, CardRecord, SignOff, Tick, edited, remedied
+from kyklon.model.build import Build, CardRecord, CardState, SignOff, Tick, edited, remedied
 from kyklon.model.findings import Finding, Remedy
 from kyklon.poweron.bringup import bring_up, lay_out
 from kyklon.poweron.events import BringUp
@@ -146,6 +147,8 @@ class Session(QObject):
         self.log(90, f"{'Checked' if on else 'Check taken back'}: {text}")
 
     def card_happened(self, record: CardRecord) -> None:
+        """What became of the card; a record of a write means that one is under way now."""
+        self.world = replace(self.world, writing=record.state is CardState.WRITING)
         self._happened("card", record)
 
     def _happened(self, path: str, value: Any) -> None:
@@ -201,8 +204,6 @@ class Session(QObject):
         self.look_at_library()
 
     def _merge(self, seen: World, fields: tuple[str, ...]) -> None:
-        from dataclasses import replace
-
         self.set_world(replace(self.world, **{name: getattr(seen, name) for name in fields}))
 
     # --- power-on --------------------------------------------------------------------------------------------
@@ -225,6 +226,6 @@ class Session(QObject):
             self.bring_up, self.bring_up_current = result[1], True
             failure = result[1].failure
             self.logbook.add(90, f"Bring-up reached: {result[1].reached}", failure.cause if failure else "No failure.")
-            self.set_world(result[0])
+            self.set_world(replace(result[0], writing=self.world.writing))
 
         self.jobs.start("Bring-up", work, done, cancellable=False)

@@ -12,9 +12,15 @@ MIN_FREE = 1 << 20  # bytes; CP: a boot partition with less has no room for the 
 
 
 def findings(
-    build: Build, facts: SourceFacts | None, source_error: str, card: CardContents | None, beside: str = ""
+    build: Build,
+    facts: SourceFacts | None,
+    source_error: str,
+    card: CardContents | None,
+    beside: str = "",
+    *,
+    writing: bool = False,
 ) -> list[Finding]:
-    """beside: the SHA-256 that a file beside the image states, '' for none."""
+    """beside: the SHA-256 that a file beside the image states, '' for none. writing: a write is under way now."""
     found: list[Finding] = []
     if source_error:
         found.append(
@@ -31,7 +37,7 @@ def findings(
             _finding("no-checksum", Severity.NOTE, facts.path.name, "The image's checksum is not known",
                      "Paste the SHA-256 its maker states.", "Only it tells a whole download from a damaged one.")
         )  # fmt: skip
-    found += _state(build)
+    found += _state(build, writing)
     if card is not None and build.card.bootable and not card.boot_error and card.table and card.boot_free < MIN_FREE:
         found.append(
             _finding("boot-full", Severity.CAUTION, "Boot partition", "The boot partition is nearly full",
@@ -40,17 +46,30 @@ def findings(
     return found
 
 
-def _state(build: Build) -> list[Finding]:
+_WORDS = {
+    CardState.CANCELLED: "was cancelled half-way",
+    CardState.FAILED: "failed half-way",
+    CardState.WRITING: "was interrupted",
+}
+
+
+def _state(build: Build, writing: bool) -> list[Finding]:
     card = build.card
-    if card.state in (CardState.CANCELLED, CardState.FAILED, CardState.WRITING):
+    name = card.drive.removeprefix("sim:").split("|")[0] or "Card"
+    if card.state is CardState.WRITING and writing:
         return [
-            _finding("not-bootable", Severity.STOP, card.drive or "Card", "The card is not bootable",
-                     f"Its last write was {card.state.value}; it has no partition table.",
-                     "The machine finds nothing to start from.", "logbook")
+            _finding("being-written", Severity.NOTE, name, "The card is being written",
+                     "It will start once it is written and read back.", "Until then it has no partition table.")
+        ]  # fmt: skip
+    if card.state in _WORDS:
+        return [
+            _finding("not-bootable", Severity.STOP, name, "The card is not bootable",
+                     f"Its last write {_WORDS[card.state]}; it has no partition table.",
+                     "The machine finds nothing to start from. Write it again.", "logbook")
         ]  # fmt: skip
     if card.state is CardState.UNPROVEN:
         return [
-            _finding("unproven", Severity.CAUTION, card.drive, "The card was not read back",
+            _finding("unproven", Severity.CAUTION, name, "The card was not read back",
                      "Reading back was cancelled.", "A worn card keeps other bytes than it was given.", "logbook")
         ]  # fmt: skip
     return []
