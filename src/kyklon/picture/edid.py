@@ -7,7 +7,7 @@ four 18-byte descriptors 54-125, number of extensions 126, checksum 127.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from kyklon.errors import FormatError, WrongUse
 from kyklon.model.timing import Axis, Timing
@@ -54,7 +54,6 @@ class Edid:
     week: int = 1
     established: int = 0
     extension: Extension | None = None
-    problems: tuple[str, ...] = field(default=())  # what a reader should know of damaged data
 
 
 # --- writing -----------------------------------------------------------------------------------------------

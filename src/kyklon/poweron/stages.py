@@ -7,12 +7,11 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from kyklon.boot.findings import kernel_remedy, kernel_sets
-from kyklon.boot.issue import encoder_quirk, issue
+from kyklon.boot.issue import encoder_quirk
 from kyklon.boot.services import WATCHER, track
 from kyklon.catalogue.records import System
 from kyklon.controls.findings import quirk_remedy
 from kyklon.library.findings import right_name_remedy
-from kyklon.model.build import Build
 from kyklon.model.findings import Change, Remedy
 from kyklon.model.timing import Timing
 from kyklon.picture.findings import mode_remedy
@@ -335,9 +334,3 @@ def front_end_screen(bench: Bench, games_: dict[str, tuple[str, ...]]) -> Screen
             if ready:
                 lines.append(f"{bench.catalogue.get(System, system_id).name}: {ready} games ready to be moved")
     return Screen("front end", bench.image.front_end, tuple(lines))
-
-
-def is_current(build: Build, bench: Bench) -> bool:
-    """Whether the card has this build's boot files."""
-    files = issue(build, bench.catalogue, bench.contents.texts)
-    return all(bench.contents.texts.get(file.path.lower(), "") == file.text for file in files)
