@@ -31,7 +31,7 @@ REMEDIES = (
 
 def written(demo: Demo) -> CardContents:
     target = workshop.find_target("blank-card", demo.folder)
-    _record, bad, _report = workshop.write_card(demo.folder, demo.build, target)
+    _record, bad, _report, _event = workshop.write_card(demo.folder, demo.build, target)
     assert bad is None
     return contents.observe(target.path)
 

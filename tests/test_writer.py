@@ -75,7 +75,7 @@ def test_cancelling_marks_the_card_as_not_bootable(demo: Demo) -> None:
     cancel = CancelToken()
     cancel.cancel()
     target = workshop.find_target("blank-card", demo.folder)
-    record, bad, report = workshop.write_card(demo.folder, demo.build, target, cancel=cancel)
+    record, bad, report, _event = workshop.write_card(demo.folder, demo.build, target, cancel=cancel)
     assert isinstance(bad, Cancelled)
     assert report is None
     assert record.state is CardState.CANCELLED
@@ -102,7 +102,7 @@ def test_cancelling_the_reading_back_says_unproven(demo: Demo) -> None:
             cancel.cancel()
 
     target = workshop.find_target("blank-card", demo.folder)
-    record, bad, _report = workshop.write_card(demo.folder, demo.build, target, sink=watch, cancel=cancel)
+    record, bad, _report, _event = workshop.write_card(demo.folder, demo.build, target, sink=watch, cancel=cancel)
     assert isinstance(bad, Cancelled)
     assert record.state in (CardState.UNPROVEN, CardState.CANCELLED)
 
@@ -127,7 +127,7 @@ def test_a_failing_drive_is_named_and_left_without_a_table(
 
 def test_a_loose_card_is_recorded_as_failed(demo: Demo) -> None:
     target = workshop.find_target("loose-card", demo.folder)
-    record, bad, _report = workshop.write_card(demo.folder, demo.build, target)
+    record, bad, _report, _event = workshop.write_card(demo.folder, demo.build, target)
     assert isinstance(bad, TargetLost)
     assert record.state is CardState.FAILED
     assert demo.build.card.state is CardState.FAILED
@@ -178,7 +178,7 @@ def test_an_image_cut_off_on_the_way_leaves_no_card(demo: Demo) -> None:
     demo.image.write_bytes(bytes(data))
     target = workshop.find_target("blank-card", demo.folder)
     build = edited(demo.build, "source.sha256", None)
-    record, bad, _report = workshop.write_card(demo.folder, build, target)
+    record, bad, _report, _event = workshop.write_card(demo.folder, build, target)
     assert isinstance(bad, SourceError)
     assert record.state is CardState.FAILED
 

@@ -5,10 +5,7 @@ With --json a command prints one JSON document and nothing else on standard outp
 
 from __future__ import annotations
 
-import json
 import sys
-import time
-from collections.abc import Callable
 from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
@@ -16,30 +13,26 @@ from typing import Annotated, Any
 import typer
 from typer.exceptions import TyperException
 
-from kyklon import cli_card, cli_picture, inspection, observing, workshop
-from kyklon.card.interlock import judge
-from kyklon.catalogue.loader import Catalogue, load
-from kyklon.errors import Cancelled, KyklonError, Refused, WrongUse
-from kyklon.model.build import Build
+from kyklon import cli_card, cli_picture, cli_sets, inspection, observing, workshop
+from kyklon.catalogue.loader import load
+from kyklon.cli_tools import FAILED, OK, STOPS, WRONG, Folder, Json, Meter, open_folder, out, tell
+from kyklon.errors import KyklonError, WrongUse
 from kyklon.model.findings import Finding, Severity
 from kyklon.places import catalogue_folder, demo_folder
-from kyklon.progress import Progress
-from kyklon.quantities import show_bytes, show_duration
+from kyklon.quantities import show_bytes
 from kyklon.record import folder as store
-from kyklon.world import World
-
-OK, STOPS, WRONG, FAILED = 0, 1, 2, 3
 
 app = typer.Typer(no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False, help=__doc__)
 timing_app = typer.Typer(no_args_is_help=True, help="Timings by standard and formula.")
 edid_app = typer.Typer(no_args_is_help=True, help="Identification data of displays.")
 source_app = typer.Typer(no_args_is_help=True, help="Image files.")
+multiboot_app = typer.Typer(no_args_is_help=True, help="Multi-boot bundles.")
+baremetal_app = typer.Typer(no_args_is_help=True, help="Bare-metal sets.")
 app.add_typer(source_app, name="source")
+app.add_typer(multiboot_app, name="multiboot")
+app.add_typer(baremetal_app, name="baremetal")
 app.add_typer(timing_app, name="timing")
 app.add_typer(edid_app, name="edid")
-
-Folder = Annotated[Path, typer.Argument(help="The build folder.", metavar="FOLDER")]
-Json = Annotated[bool, typer.Option("--json", help="One JSON document and nothing else.")]
 
 
 def main() -> None:
@@ -53,52 +46,14 @@ def main() -> None:
         sys.exit(FAILED)
     except TyperException as bad:
         if str(bad):
-            _tell(str(bad))
+            tell(str(bad))
         sys.exit(WRONG)
     except WrongUse as bad:
-        _tell(str(bad))
+        tell(str(bad))
         sys.exit(WRONG)
     except KyklonError as bad:
-        _tell(str(bad))
+        tell(str(bad))
         sys.exit(FAILED)
-
-
-def _tell(text: str) -> None:
-    print(f"kyklon: {text}", file=sys.stderr)
-
-
-def _out(data: Any, as_json: bool, lines: Callable[[], list[str]]) -> None:
-    if as_json:
-        print(json.dumps(data, indent=1, ensure_ascii=False))
-    else:
-        print("\n".join(lines()))
-
-
-class _Meter:
-    """Progress on standard error, when somebody is looking."""
-
-    def __init__(self) -> None:
-        self._shown = False
-
-    def __call__(self, report: Progress) -> None:
-        if not sys.stderr.isatty():
-            return
-        share = f"{report.fraction:4.0%}" if report.fraction is not None else ""
-        rate = f"{show_bytes(report.rate)}/s" if report.rate and report.unit == "B" else ""
-        left = f"{show_duration(report.seconds_left)} left" if report.seconds_left is not None else ""
-        print(f"\r{report.phase} {share} {rate} {left}\033[K", end="", file=sys.stderr, flush=True)
-        self._shown = True
-
-    def done(self) -> None:
-        if self._shown:
-            print(file=sys.stderr)
-
-
-def _open(folder: Path) -> tuple[Build, Catalogue]:
-    opened = store.load(folder)
-    if opened.warning:
-        _tell(opened.warning)
-    return opened.build, load(catalogue_folder())
 
 
 # --- the build -----------------------------------------------------------------------------------------------
@@ -142,9 +97,9 @@ def _window(folder: Path) -> int:
 @app.command()
 def check(folder: Folder, as_json: Json = False) -> int:
     """All findings of a build."""
-    build, catalogue = _open(folder)
+    build, catalogue = open_folder(folder)
     found = inspection.inspect(build, catalogue, observing.observe(build, folder, catalogue))
-    _out({"findings": [_finding(each) for each in found]}, as_json, lambda: [_finding_text(each) for each in found])
+    out({"findings": [_finding(each) for each in found]}, as_json, lambda: [_finding_text(each) for each in found])
     return STOPS if any(each.severity is Severity.STOP for each in found) else OK
 
 
@@ -166,7 +121,7 @@ def _finding_text(found: Finding) -> str:
 @app.command()
 def remedy(folder: Folder, code: Annotated[str, typer.Argument(help="A finding's code.")]) -> int:
     """Apply the remedy of a finding to the build."""
-    build, catalogue = _open(folder)
+    build, catalogue = open_folder(folder)
     found = inspection.find(inspection.inspect(build, catalogue, observing.observe(build, folder, catalogue)), code)
     if found.remedy is None:
         raise WrongUse(f"{found.code} has no remedy that the program can apply.", do=found.why)
@@ -176,95 +131,13 @@ def remedy(folder: Folder, code: Annotated[str, typer.Argument(help="A finding's
     return OK
 
 
-# --- card ----------------------------------------------------------------------------------------------------
-
-
-@app.command()
-def drives(folder: Folder, as_json: Json = False) -> int:
-    """The drives there are, and what the interlock says of each."""
-    build, _catalogue = _open(folder)
-    world = observing.observe_source(build, folder, World())
-    rows = [
-        {**target.facts.model_dump(), "allowed": verdict.allowed, "refusals": verdict.refusals, "lose": verdict.lose,
-         "loss": verdict.loss}
-        for target, verdict in workshop.verdicts(folder, build, world.source)
-    ]  # fmt: skip
-
-    def lines() -> list[str]:
-        told = []
-        for row in rows:
-            verdict = "refused: " + " ".join(row["refusals"]) if row["refusals"] else row["loss"] or "free to write"
-            told.append(f"{row['name']:14} {show_bytes(row['size']):>9}  {row['bus']:5} {verdict}")
-        return told
-
-    _out({"drives": rows}, as_json, lines)
-    return OK
-
-
-@app.command()
-def write(
-    image: Annotated[Path, typer.Argument(help="The image file.")],
-    target: Annotated[str, typer.Argument(help="A simulated drive's name, a drive, or a file.")],
-    sha256: Annotated[str | None, typer.Option(help="The checksum the image's maker states.")] = None,
-    yes: Annotated[bool, typer.Option("--yes", help="Do not ask when the drive is empty.")] = False,
-    lose: Annotated[str, typer.Option(help="The name of what may be lost, letter for letter.")] = "",
-    folder: Annotated[Path | None, typer.Option(help="The build folder the card belongs to.")] = None,
-    as_json: Json = False,
-) -> int:
-    """Write an image to a drive, read it back and compare."""
-    from kyklon.card import checksums, source
-
-    owner = folder or _owner_of(image)
-    facts = source.inspect(image)
-    place = workshop.find_target(target, owner, facts.unpacked or 0)
-    build = store.load(owner).build if owner else None
-    verdict = judge(workshop.case_for(build, facts, place))
-    if verdict.refusals:
-        raise Refused(verdict.refusals, do="Choose another drive.")
-    if not verdict.lose and not yes and not typer.confirm(f"Write {image.name} to {place.facts.name}?", err=True):
-        raise Cancelled
-    meter = _Meter()
-    begun = time.monotonic()
-    if owner and build and place.facts.simulated and _is_the_builds(image, owner, build):
-        known = sha256 or build.source.sha256
-        fresh = build.model_copy(update={"source": build.source.model_copy(update={"sha256": known})})
-        _record, bad, report = workshop.write_card(owner, fresh, place, typed=lose, sink=meter)
-        if bad is not None:
-            raise bad
-        assert report is not None
-    else:
-        known = sha256 or checksums.beside(image) or None
-        report = workshop.write(place, facts, build, typed=lose, sha256=known, sink=meter)
-    meter.done()
-    data = {
-        "bytes": report.size,
-        "seconds": round(time.monotonic() - begun, 3),
-        "sha256": report.sha256,
-        "verified": report.verified,
-    }
-    _out(data, as_json, lambda: [
-        f"{show_bytes(report.size)} written to {place.facts.name} and read back in {show_duration(report.seconds)}.",
-        f"SHA-256 {report.sha256}",
-    ])  # fmt: skip
-    return OK
-
-
-def _owner_of(image: Path) -> Path | None:
-    """The build folder an image lies in, the present folder when it is one, or the demo's."""
-    for place in (*image.resolve().parents, Path.cwd(), demo_folder("lighthouse-cafe-table")):
-        if (place / store.CURRENT).exists():
-            return place
-    return None
-
-
-def _is_the_builds(image: Path, folder: Path, build: Build) -> bool:
-    return bool(build.source.path) and observing.resolve(folder, build.source.path).resolve() == image.resolve()
+# --- issue and apply ----------------------------------------------------------------------------------------------
 
 
 @app.command()
 def issue(folder: Folder, to: Annotated[Path, typer.Option("--to", help="Where the files go.")]) -> int:
     """Write every issued file of a build into a folder."""
-    build, catalogue = _open(folder)
+    build, catalogue = open_folder(folder)
     for name in workshop.issue_everything(build, catalogue, observing.observe(build, folder, catalogue), to):
         print(to / name)
     return OK
@@ -282,7 +155,7 @@ def apply(
     """Put the build's boot files on a card's FAT partition."""
     from kyklon.card import contents
 
-    build, catalogue = _open(folder)
+    build, catalogue = open_folder(folder)
     target = _existing(card, folder)
     if dry_run:
         there = contents.observe(target.path)
@@ -316,7 +189,7 @@ def bringup(folder: Folder, card: Card, as_json: Json = False) -> int:
     from kyklon.card import contents
     from kyklon.poweron.bringup import bring_up, lay_out
 
-    build, catalogue = _open(folder)
+    build, catalogue = open_folder(folder)
     world = observing.observe(build, folder, catalogue)
     bench = lay_out(
         build, catalogue, contents.observe(_existing(card, folder).path),
@@ -345,7 +218,7 @@ def bringup(folder: Folder, card: Card, as_json: Json = False) -> int:
             told.append(f"{word}: {each.cause} Remedy: {each.remedy.label if each.remedy else 'none'} ({each.code})")
         return told
 
-    _out(data, as_json, lines)
+    out(data, as_json, lines)
     return STOPS if result.failure else OK
 
 
@@ -362,7 +235,7 @@ def scan(
     from kyklon.library import findings
     from kyklon.library.scan import scan as scan_folder
 
-    build, catalogue = _open(folder)
+    build, catalogue = open_folder(folder)
     place = library or observing.resolve(folder, build.library.folder)
     found = scan_folder(place, observing.systems_of(build, catalogue), build.library)
     rows = [
@@ -376,7 +249,7 @@ def scan(
         waiting = [f"{g.system:12} {g.title}: {' '.join(r.text for r in g.reasons)}" for g in found.games if g.reasons]
         return [*waiting, f"{len(found.ready)} of {len(found.games)} games are ready."]
 
-    _out({"games": rows, "ready": len(found.ready), "findings": [_finding(each) for each in told]}, as_json, lines)
+    out({"games": rows, "ready": len(found.ready), "findings": [_finding(each) for each in told]}, as_json, lines)
     return STOPS if any(each.severity is Severity.STOP for each in told) else OK
 
 
@@ -385,12 +258,12 @@ def transfer(
     folder: Folder, to: Annotated[Path, typer.Option("--to", help="Where the games go.")], as_json: Json = False
 ) -> int:
     """Move what is ready into the folder layout of the image, and read it back."""
-    build, catalogue = _open(folder)
-    meter = _Meter()
+    build, catalogue = open_folder(folder)
+    meter = Meter()
     build, report = workshop.move_games(folder, build, catalogue, to, sink=meter)
     store.save(folder, build)
     meter.done()
-    _out(asdict(report), as_json, lambda: [
+    out(asdict(report), as_json, lambda: [
         f"{report.games} games, {report.files} files, {show_bytes(report.size)} in {to}; "
         f"{report.already_there} were there already."
     ])  # fmt: skip
@@ -398,4 +271,5 @@ def transfer(
 
 
 cli_card.register(app, source_app)
+cli_sets.register(app, multiboot_app, baremetal_app)
 cli_picture.register(timing_app, edid_app)

@@ -11,6 +11,9 @@ KyklonError                says what happened, to what, and what to do
 ├── TargetError            a drive that could not be written or read as it should
 │   ├── TargetLost         it went away in the middle
 │   ├── TargetFull         it ended before the data did
+│   ├── TargetAsleep       no answer in time: a hub or reader that went to sleep
+│   ├── TargetLocked       it became read-only in the middle
+│   ├── BadBlock           a place that cannot be written or read even when tried again
 │   └── VerifyError        what was read back is not what was written
 ├── SourceError            an image that is truncated, corrupt or mislabelled
 └── Cancelled              somebody pressed Cancel
@@ -79,8 +82,28 @@ class TargetFull(TargetError):
     """The drive ended before the data did."""
 
 
+class TargetAsleep(TargetError):
+    """The drive gives no answer but is still listed."""
+
+
+class TargetLocked(TargetError):
+    """The drive refuses writes."""
+
+
+class BadBlock(TargetError):
+    """One place of the drive fails. offset in bytes."""
+
+    def __init__(self, what: str, offset: int, *, do: str = "") -> None:
+        self.offset = offset
+        super().__init__(what, do=do)
+
+
 class VerifyError(TargetError):
-    """Read-back differs from what was written."""
+    """Read-back differs from what was written. offset: where it first may differ, in bytes."""
+
+    def __init__(self, what: str, offset: int = 0, *, do: str = "") -> None:
+        self.offset = offset
+        super().__init__(what, do=do)
 
 
 class SourceError(KyklonError):

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 import kyklon.assembly.findings
+import kyklon.boot.disk
 import kyklon.boot.findings
 import kyklon.card.findings
 import kyklon.controls.findings
@@ -33,7 +34,7 @@ class Operation:
 
 OPERATIONS = (
     Operation(10, "Plan", ("parts", "links", "systems")),
-    Operation(20, "Card", ("source", "card")),
+    Operation(20, "Card", ("source", "card", "medium", "sets")),
     Operation(30, "Boot", ("boot", "picture")),
     Operation(40, "Controls", ("controls",)),
     Operation(50, "Picture", ("picture",)),
@@ -61,8 +62,9 @@ def inspect(build: Build, catalogue: Catalogue, world: World) -> tuple[Finding, 
     runs: tuple[Callable[[], list[Finding]], ...] = (
         lambda: kyklon.plan.findings.findings(build, catalogue),
         lambda: kyklon.card.findings.findings(
-            build, world.source, world.source_error, world.card, world.source_sha256, writing=world.writing
+            build, world.source, world.source_error, world.card, world.source_stated, writing=world.writing
         ),
+        lambda: kyklon.boot.disk.findings(build, catalogue),
         lambda: kyklon.boot.findings.findings(build, catalogue, world.source_contents, world.card),
         lambda: kyklon.controls.findings.findings(build, catalogue),
         lambda: kyklon.picture.findings.findings(build, catalogue, world.identification, world.identification_error),

@@ -18,3 +18,8 @@ def demo_folder(name: str) -> Path:
 def catalogue_folder() -> Path:
     """The user's own parts, layered over the shipped ones."""
     return platformdirs.user_config_path("kyklon") / "catalogue"
+
+
+def shelf_file() -> Path:
+    """The shelf of images, shared by all builds; a demo brings its own."""
+    return data_folder() / "shelf.json"

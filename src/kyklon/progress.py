@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -40,19 +41,38 @@ def no_sink(_report: Progress) -> None:
 
 
 class CancelToken:
-    """Set from any thread; the work asks it between two steps."""
+    """Set from any thread; the work asks it between two steps. While paused, the asking waits."""
 
     def __init__(self) -> None:
         self._event = threading.Event()
+        self._going = threading.Event()
+        self._going.set()
 
     def cancel(self) -> None:
         self._event.set()
+        self._going.set()
+
+    def pause(self) -> None:
+        self._going.clear()
+
+    def resume(self) -> None:
+        self._going.set()
 
     @property
     def cancelled(self) -> bool:
         return self._event.is_set()
 
-    def check(self) -> None:
-        """Raise Cancelled once cancel() was called."""
+    @property
+    def paused(self) -> bool:
+        return not self._going.is_set()
+
+    def check(self) -> float:
+        """Raise Cancelled once cancel() was called. Seconds that were spent paused."""
+        waited = 0.0
+        if not self._going.is_set():
+            begun = time.monotonic()
+            self._going.wait()
+            waited = time.monotonic() - begun
         if self._event.is_set():
             raise Cancelled
+        return waited

@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from kyklon.boot.issue import difference, issue
-from kyklon.card import checksums, contents, source, writer
+from kyklon.card import checksums, contents, judgement, prove, source, writer
+from kyklon.card.checksums import Stated
 from kyklon.card.filesystems import EDIT, FatVolume
 from kyklon.card.interlock import Case, Verdict, grant, judge
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder, Image, Panel
 from kyklon.controls import exports as control_exports
-from kyklon.devices.linux.drives import FileDrives, LinuxDrives, is_block_device
+from kyklon.devices.linux.drives import FileDrives, LinuxDrives, drive_below, is_block_device
 from kyklon.devices.ports import DriveFacts, Drives
 from kyklon.devices.simulated.drives import SimulatedDrives
-from kyklon.errors import Cancelled, KyklonError, TargetError, WrongUse
+from kyklon.errors import Cancelled, KyklonError, TargetError, VerifyError, WrongUse
 from kyklon.library import transfer
-from kyklon.model.build import Build, CardRecord, CardState, edited, remedied
+from kyklon.model.build import Build, CardEvent, CardRecord, CardState, edited, remedied
 from kyklon.model.findings import Remedy
-from kyklon.observing import drives_of, observe_library, resolve, systems_of
+from kyklon.observing import drives_of, observe_library, real_drives, resolve, systems_of
 from kyklon.picture import edid
 from kyklon.picture.exports import modeline
 from kyklon.picture.findings import modes_of
@@ -48,13 +51,19 @@ class Target:
 def targets(folder: Path) -> tuple[Target, ...]:
     """The drives to choose from."""
     drives = drives_of(folder)
-    return tuple(Target(drives, facts) for facts in drives.list())
+    try:
+        return tuple(Target(drives, facts) for facts in drives.list())
+    except TargetError:
+        if isinstance(drives, (SimulatedDrives, LinuxDrives)):
+            raise
+        plain = LinuxDrives()  # the drive service went away
+        return tuple(Target(plain, facts) for facts in plain.list())
 
 
 def find_target(name: str, folder: Path | None, size: int = 0) -> Target:
     """A simulated drive's name, a block device, or a file (made with `size` bytes when it is not there).
 
-    Raises WrongUse for a name that is none of these.
+    A partition is found too: the interlock says why it is no target. Raises WrongUse for a name that is none of these.
     """
     if folder is not None:
         for target in targets(folder):
@@ -64,29 +73,45 @@ def find_target(name: str, folder: Path | None, size: int = 0) -> Target:
                 return target
     path = Path(name)
     if is_block_device(path):
-        linux = LinuxDrives()
-        found = next((facts for facts in linux.list() if linux.path(facts.identity) == path.resolve()), None)
-        if found is None:
-            raise WrongUse(f"{name} is a partition or no whole drive.", do="Name the whole drive, as lsblk lists it.")
-        return Target(linux, found)
+        return _find_device(path.resolve())
     if path.is_dir() or not path.parent.is_dir():
-        raise WrongUse(f"{name} is no drive and no place for a file.", do="See `kyklon drives FOLDER`.")
+        raise WrongUse(f"{name} is no drive and no place for a file.", do="See `kyklon drives`.")
     file = FileDrives(path, path.stat().st_size if path.exists() and path.stat().st_size else size)
     return Target(file, file.list()[0])
 
 
+def _find_device(path: Path) -> Target:
+    drives = real_drives()
+    for facts in drives.list():
+        if drives.path(facts.identity) == path:
+            return Target(drives, facts)
+    linux = LinuxDrives()
+    found = next((facts for facts in linux.list() if linux.path(facts.identity) == path), None) or linux.part(path)
+    if found is None:
+        raise WrongUse(f"{path} is no drive that can be written.", do="Name the whole drive, as lsblk lists it.")
+    return Target(linux, found)
+
+
 def case_for(build: Build | None, facts: source.SourceFacts | None, target: Target, chosen: str = "") -> Case:
-    """What the interlock is to judge for an image and a drive."""
-    # a real reader tells its own serial, not the card's: another card in it looks the same, so only a simulated
-    # drive is ever taken for the build's own
-    own = build is not None and build.card.drive == target.facts.identity and target.facts.simulated
+    """What the interlock is to judge for an image and a drive. chosen: its identity when it was chosen."""
+    exact = facts is not None and facts.exact
+    unpacked = (facts.unpacked or 0) if facts else 0
     return Case(
         drive=target.facts,
-        need=(facts.unpacked or 0) if facts else 0,
+        need=unpacked if exact else 0,
+        likely=0 if exact else unpacked,
         source=str(facts.path.resolve()) if facts else "",
-        own=own,
+        source_drive=drive_below(facts.path) if facts and not target.facts.simulated else "",
+        own=is_own(build, target),
+        disk=build is not None and build.medium == "disk",
         chosen_identity=chosen,
     )
+
+
+def is_own(build: Build | None, target: Target) -> bool:
+    """Whether this build wrote the card before. A real reader tells its own serial, not the card's: another card in
+    it looks the same, so only a simulated drive is ever taken for the build's own."""
+    return build is not None and target.facts.simulated and build.card.drive == target.facts.identity
 
 
 def verdicts(folder: Path, build: Build, facts: source.SourceFacts | None) -> tuple[tuple[Target, Verdict], ...]:
@@ -99,23 +124,43 @@ def write(
     build: Build | None,
     *,
     typed: str = "",
-    sha256: str | None = None,
+    stated: Stated | None = None,
     sink: Sink = no_sink,
     cancel: CancelToken | None = None,
+    chosen: str = "",
+    on_written: Callable[[], None] = lambda: None,
 ) -> writer.WriteReport:
     """Write, read back and compare, after the interlock has agreed. Keeps no record; see write_card."""
-    permit = grant(case_for(build, facts, target), typed=typed)
-    report = writer.write_image(facts, target.drives, target.facts, permit, sha256=sha256, sink=sink, cancel=cancel)
-    if isinstance(target.drives, SimulatedDrives):
-        _relabel(target.drives, target, facts)
+    permit = grant(case_for(build, facts, target, chosen), typed=typed)
+    report = writer.write_image(
+        facts, target.drives, target.facts, permit, stated=stated, sink=sink, cancel=cancel, on_written=on_written
+    )
+    relabel(target, f"the image {facts.name}")
     return report
 
 
-def _relabel(drives: SimulatedDrives, target: Target, facts: source.SourceFacts) -> None:
-    fresh = target.facts.model_copy(
-        update={"labels": (), "files": 0, "newest": "", "holds": f"the image {facts.path.name}"}
-    )
-    drives.replace(target.facts.identity, facts=fresh)
+def relabel(target: Target, holds: str, label: str = "") -> None:
+    """A simulated drive says what it holds now; a real one is asked."""
+    if isinstance(target.drives, SimulatedDrives):
+        labels = (label,) if label else ()
+        fresh = target.facts.model_copy(update={"labels": labels, "files": 0, "newest": "", "holds": holds})
+        target.drives.replace(target.facts.identity, facts=fresh)
+
+
+def stated_for(build: Build | None, facts: source.SourceFacts) -> Stated | None:
+    """The checksum that must be right: the one pasted into the build, else what a file beside the image states."""
+    if build is not None and build.source.sha256:
+        return Stated("SHA-256", build.source.sha256)
+    return checksums.beside(facts)
+
+
+class Written(NamedTuple):
+    """How a write ended. bad: why it failed; report: of one that went through; event: for the card's history."""
+
+    record: CardRecord
+    bad: KyklonError | None
+    report: writer.WriteReport | None
+    event: CardEvent
 
 
 def write_card(
@@ -126,13 +171,18 @@ def write_card(
     typed: str = "",
     sink: Sink = no_sink,
     cancel: CancelToken | None = None,
-) -> tuple[CardRecord, KyklonError | None, writer.WriteReport | None]:
+    chosen: str = "",
+    speed_class: str = "",
+    image: Path | None = None,
+) -> Written:
     """Write the build's card and keep the truth about it: in build.json before, and after however it ends.
 
+    chosen: the drive's identity when it was chosen. speed_class: of the card, as printed on it. image: another file
+    than the build's (a backup). A card that reads back other bytes is probed at once, so that it gets its right name.
     Raises Refused when the interlock does not agree; nothing was touched then.
     """
-    facts = source.inspect(resolve(folder, build.source.path))
-    grant(case_for(build, facts, target), typed=typed)  # refuse before anything is recorded
+    facts = source.inspect(image or resolve(folder, build.source.path))
+    grant(case_for(build, facts, target, chosen), typed=typed)  # refuse before anything is recorded
     phases = [""]
     reached = [0]
 
@@ -142,31 +192,81 @@ def write_card(
 
     record = CardRecord(drive=target.facts.identity, state=CardState.WRITING, at=now())
     _keep_record(folder, record)
+
+    def on_written() -> None:
+        _keep_record(folder, record.model_copy(update={"state": CardState.UNPROVEN}))
+
     try:
-        known = build.source.sha256 or checksums.beside(facts.path) or None
-        report = write(target, facts, build, typed=typed, sha256=known, sink=watch, cancel=cancel)
+        stated = checksums.beside(facts) if image else stated_for(build, facts)
+        report = write(target, facts, build, typed=typed, stated=stated, sink=watch, cancel=cancel, chosen=chosen,
+                       on_written=on_written)  # fmt: skip
     except KyklonError as bad:
-        state = _state_after(bad, phases[0])
-        record = record.model_copy(update={"state": state, "at": now(), "bytes_written": reached[0]})
-        _keep_record(folder, record)
-        Logbook(folder).add(20, f"Writing {target.facts.name}: {state.value}", str(bad))
-        return record, bad, None
+        return _failed(folder, target, record, bad, phases[0], reached[0], sink, cancel)
+    found = judgement.of_report(report, speed_class)
     record = CardRecord(
         drive=target.facts.identity,
         state=CardState.PROVEN,
         image_sha256=report.sha256,
         bytes_written=report.size,
         at=now(),
+        verdict=found.name,
+        sentence=found.sentence,
     )
-    _keep_record(folder, record)
-    rate = show_bytes(report.size / max(report.seconds, 1e-6))
+    rate = f"{show_bytes(report.target_rate)}/s"
+    words = f"{facts.name}, {show_bytes(report.size)} in {show_duration(report.seconds)}, {rate}"
+    event = CardEvent(at=now(), what="written and read back", detail=words, verdict=found.name, rate=report.target_rate)
+    _keep_record(folder, record, target, event)
+    sums = f"SHA-256 {report.sha256}" + (f"\nThe maker's {report.checked} was found right." if report.checked else "")
+    lines = [words, sums, found.sentence, found.do, curve_words(report), *report.notes]
     Logbook(folder).add(
-        20,
-        f"Card written and read back: {target.facts.name}",
-        f"{facts.path.name}, {show_bytes(report.size)} in {show_duration(report.seconds)} ({rate}/s)\n"
-        f"SHA-256 {report.sha256}",
+        20, f"Card written and read back: {target.facts.name}", "\n".join(line for line in lines if line)
     )
-    return record, None, report
+    return Written(record, None, report, event)
+
+
+def _failed(
+    folder: Path, target: Target, record: CardRecord, bad: KyklonError, phase: str, reached: int, sink: Sink,
+    cancel: CancelToken | None,
+) -> Written:  # fmt: skip
+    """Keep how far it came and what it says of the card."""
+    state = _state_after(bad, phase)
+    name, sentence = "cancelled", ""
+    if not isinstance(bad, Cancelled):
+        found = judgement.of_error(bad)
+        name, sentence = found.name, f"{found.sentence} {found.do}"
+    if isinstance(bad, VerifyError):
+        proof = _probe_after(target, sink, cancel)
+        if proof is not None and not proof.good:
+            name, sentence = proof.verdict, proof.sentence
+        elif proof is not None:
+            name, sentence = "worn", f"{bad.what} Its size is right, so it is worn: use another card."
+    record = record.model_copy(
+        update={"state": state, "at": now(), "bytes_written": reached, "verdict": name, "sentence": sentence}
+    )
+    event = CardEvent(at=now(), what=state.value, detail=f"{bad} {sentence}".strip(), verdict=name)
+    _keep_record(folder, record, target, event)
+    detail = f"{bad}\n{name}: {sentence}" if sentence else str(bad)
+    Logbook(folder).add(20, f"Writing {target.facts.name}: {state.value}", detail)
+    return Written(record, bad, None, event)
+
+
+def _probe_after(target: Target, sink: Sink, cancel: CancelToken | None) -> prove.Proof | None:
+    """What the card is, after it read back other bytes; its contents were given up for the write already."""
+    case = Case(drive=target.facts, need=0, source=prove.SOURCE, own=True, disk=True)
+    try:
+        return prove.prove(target.drives, target.facts, grant(case), sink=sink, cancel=cancel)
+    except KyklonError:
+        return None
+
+
+def curve_words(report: writer.WriteReport) -> str:
+    """The speed curve in ten figures, for the logbook."""
+    rates = report.write_rates
+    if not rates:
+        return ""
+    step = max(1, len(rates) // 10)
+    told = [f"{at:.1f} s {rate / 1e6:.0f}" for at, rate in rates[::step][:10]]
+    return f"Speed in MB/s: {', '.join(told)}"
 
 
 def _state_after(bad: KyklonError, phase: str) -> CardState:
@@ -175,9 +275,18 @@ def _state_after(bad: KyklonError, phase: str) -> CardState:
     return CardState.FAILED
 
 
-def _keep_record(folder: Path, record: CardRecord) -> None:
+def _keep_record(
+    folder: Path, record: CardRecord, target: Target | None = None, event: CardEvent | None = None
+) -> None:
     """Into the build as it is on disk now: an edit made meanwhile is not lost."""
-    store.update(folder, lambda build: edited(build, "card", record))
+
+    def change(build: Build) -> Build:
+        build = edited(build, "card", record)
+        if target is None or event is None:
+            return build
+        return build.with_event(target.facts.identity, target.facts.size, event)
+
+    store.update(folder, change)
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from kyklon.card.checksums import Stated
 from kyklon.card.contents import CardContents
 from kyklon.card.source import SourceFacts
 from kyklon.library.scan import Scan
@@ -17,7 +18,7 @@ class World:
 
     source: SourceFacts | None = None
     source_error: str = ""
-    source_sha256: str = ""  # what a file beside the image states
+    source_stated: Stated | None = None  # what a file beside the image states
     source_contents: CardContents | None = None
     card: CardContents | None = None
     writing: bool = False  # a card is being written by this program now

@@ -39,7 +39,7 @@ def cut(card: Path, start: int, size: int, to: Path) -> Path:
 def card(demo: Demo) -> Path:
     """The demo's card, written and proven."""
     target = workshop.find_target("blank-card", demo.folder)
-    _record, bad, _report = workshop.write_card(demo.folder, demo.build, target)
+    _record, bad, _report, _event = workshop.write_card(demo.folder, demo.build, target)
     assert bad is None
     return target.path
 

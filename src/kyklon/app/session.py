@@ -15,7 +15,7 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.card.contents import CardContents
 from kyklon.catalogue.loader import Catalogue
 from kyklon.errors import KyklonError
-from kyklon.model.build import Build, CardRecord, CardState, SignOff, Tick, edited, remedied
+from kyklon.model.build import Build, CardEvent, CardRecord, CardState, SignOff, Tick, edited, remedied
 from kyklon.model.findings import Finding, Remedy
 from kyklon.poweron.bringup import bring_up, lay_out
 from kyklon.poweron.events import BringUp
@@ -151,6 +151,18 @@ class Session(QObject):
         self.world = replace(self.world, writing=record.state is CardState.WRITING)
         self._happened("card", record)
 
+    def card_event(self, identity: str, size: int, event: CardEvent, *, emptied: bool = False) -> None:
+        """Part of a card's history, written to disk already by the act itself. emptied: nothing is on it any more."""
+        build = self.build.with_event(identity, size, event)
+        if emptied and build.card.drive == identity:
+            build = edited(build, "card", CardRecord())
+            self.world = replace(self.world, card=None)
+        self.history.replace(build)
+        self.save()
+        self._inspect()
+        self.changed.emit()
+        self.logged.emit()
+
     def _happened(self, path: str, value: Any) -> None:
         """Something that cannot be undone."""
         value = [each.model_dump() for each in value] if isinstance(value, tuple) else value
@@ -177,7 +189,7 @@ class Session(QObject):
         """Observe one part of the world again, in the background."""
         title, observer = LOOKS[what]
         build, folder = self.build, self.folder
-        fields = {"source": ("source", "source_error", "source_sha256", "source_contents"), "card": ("card",),
+        fields = {"source": ("source", "source_error", "source_stated", "source_contents"), "card": ("card",),
                   "display": ("identification", "identification_error")}[what]  # fmt: skip
         self.jobs.start(
             title,

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import re
 import struct
 import tempfile
 import zlib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from kyklon.card import filesystems, partitions, source
+from kyklon.card import filesystems, partitions, source, volumes
+from kyklon.card.volumes import Volume
 from kyklon.errors import FormatError, KyklonError, ToolError
 
 ZIMAGE_MAGIC = 0x016F2818  # arch/arm/boot/compressed/head.S: at 0x24 of a 32-bit kernel
 IMAGE64_MAGIC = b"ARM\x64"  # Documentation/arch/arm64/booting.rst: at 0x38 of a 64-bit kernel
+BOOT_LIMIT = 512 << 20  # bytes; CP: boot partitions are smaller
 _VERMAGIC = re.compile(rb"vermagic=[^\0]*\b(ARMv[5-8])\b")  # linux/vermagic.h names the 32-bit set
 
 
@@ -47,6 +51,7 @@ class CardContents:
 
     table: partitions.PartitionTable | None = None
     table_error: str = ""
+    volumes: tuple[Volume, ...] = ()
     sizes: Mapping[str, int] = field(default_factory=dict)
     texts: Mapping[str, str] = field(default_factory=dict)
     kernels: tuple[KernelFile, ...] = ()
@@ -86,44 +91,75 @@ def _unpacked_payload(data: bytes) -> bytes:
 def observe(path: Path) -> CardContents:
     """Read a card, a device or a plain image."""
     try:
+        found = volumes.survey(path, deep=False)
         with path.open("rb") as file:
-            table = partitions.parse(file.read(partitions.SECTOR))
+            table = partitions.read_table(volumes.reader(file.fileno()), file.seek(0, 2))
     except FormatError as bad:
         return CardContents(table_error=str(bad))
     except OSError as bad:
         return CardContents(table_error=f"{path} cannot be read: {bad.strerror}.")
     boot = table.boot()
-    found = CardContents(table=table)
-    found = _with_boot(found, path, boot.start) if boot else _but(found, boot_error="There is no FAT partition.")
+    contents = CardContents(table=table, volumes=found.volumes)
+    contents = (
+        _with_boot(contents, path, boot.start) if boot else _but(contents, boot_error="There is no FAT partition.")
+    )
     root = table.root()
     if root is None:
-        return _but(found, root_error="There is no Linux partition.")
+        return _but(contents, root_error="There is no Linux partition.")
     try:
-        return _but(found, root=_observe_root(path, root.start))
+        return _but(contents, root=_observe_root(path, root.start))
     except ToolError as bad:
-        return _but(found, root_error=str(bad))
+        return _but(contents, root_error=str(bad))
 
 
 def observe_source(facts: source.SourceFacts) -> CardContents:
-    """The partition table and the boot partition inside an image file, without unpacking the rest of it."""
-    if facts.kind == "plain":
+    """The partition table and the boot partition inside an image file, with nothing unpacked to disk."""
+    if facts.kind == "plain" and not facts.parts:
         return observe(facts.path)
-    with tempfile.NamedTemporaryFile(prefix="kyklon-boot-") as held:
-        wanted = 0
-        stream = source.chunks(facts)
-        try:
-            for piece in stream:
-                held.write(piece)
-                if not wanted:
-                    boot = partitions.parse(piece[: partitions.SECTOR]).boot()
-                    wanted = boot.end if boot else len(piece)
-                if held.tell() >= wanted:
-                    break
-        except KyklonError as bad:
-            return CardContents(table_error=str(bad))
-        held.flush()
-        found = observe(Path(held.name))
+    try:
+        with beginning(facts) as (path, _table):
+            found = observe(path)
+    except KyklonError as bad:
+        return CardContents(table_error=str(bad))
     return _but(found, root=None, root_error="The root partition is read from the written card.")
+
+
+@contextlib.contextmanager
+def beginning(facts: source.SourceFacts) -> Iterator[tuple[Path, partitions.PartitionTable]]:
+    """The image's beginning, up to the end of the boot partition and the root's superblock, as a file in memory.
+
+    Raises FormatError for an image without a readable table, SourceError for a damaged one.
+    """
+    descriptor = os.memfd_create("kyklon-image", os.MFD_CLOEXEC)
+    try:
+        done, wanted, kept = 0, partitions.HEAD, 0
+        table: partitions.PartitionTable | None = None
+        for piece in source.chunks(facts):
+            if any(piece):
+                kept += len(piece)
+                os.pwrite(descriptor, piece, done)
+            done += len(piece)
+            if table is None:
+                os.ftruncate(descriptor, done)
+                table = partitions.read_table(volumes.reader(descriptor))
+                wanted = max((_needed(table, part) for part in table.partitions), default=done)
+            if done >= wanted:
+                break
+            if kept > BOOT_LIMIT:
+                raise FormatError("image", done, expected=f"a boot partition within {BOOT_LIMIT} bytes", got="more")
+        os.ftruncate(descriptor, facts.unpacked if facts.exact and facts.unpacked else max(done, wanted))
+        if table is None:
+            raise FormatError("partition table", 0, expected="512 bytes", got="an empty image")
+        yield Path(f"/proc/{os.getpid()}/fd/{descriptor}"), table
+    finally:
+        os.close(descriptor)
+
+
+def _needed(table: partitions.PartitionTable, part: partitions.Partition) -> int:
+    """How far the image must be read for this partition: the first two only, so that a preview stays quick."""
+    if part == table.boot():
+        return part.end
+    return part.start + 8192 if part == table.root() and part.start < BOOT_LIMIT else 0
 
 
 def _but(contents: CardContents, **changes: object) -> CardContents:

@@ -14,6 +14,7 @@ from kyklon.errors import TargetFull, ToolError
 
 _MTOOLS = {"MTOOLS_SKIP_CHECK": "1", "MTOOLSRC": "/dev/null", "MTOOLS_NO_VFAT": "0"}
 EDIT = "boot files"  # what a permit to edit a card names as its source
+COPY_SECONDS = 3600.0  # a full stick at a few MB/s
 TEXT_LIMIT = 64 * 1024  # bytes; boot files are far smaller
 
 
@@ -29,7 +30,9 @@ class FatVolume:
         return f"{self.path}@@{self.offset}"
 
     def _mtools(self, program: str, *arguments: str, stdin: bytes = b"") -> bytes:
-        return tools.run([program, "-i", self._image, *arguments], stdin=stdin, environment=_MTOOLS, seconds=120)
+        return tools.run(
+            [program, "-i", self._image, *arguments], stdin=stdin, environment=_MTOOLS, seconds=COPY_SECONDS
+        )
 
     def copy_out(self, folder: Path) -> None:
         """Every file and folder of the volume into an empty folder."""
@@ -40,6 +43,20 @@ class FatVolume:
         if match is None:
             raise ToolError(f"mdir does not tell the free space of {self.path}.")
         return int(match[1].replace(" ", ""))
+
+    def listing(self) -> str:
+        """mdir's own listing of every folder."""
+        return self._mtools("mdir", "-/", "-a", "::/").decode("cp437")
+
+    def copy_in(self, folder: Path, permit: Permit, identity: str) -> None:
+        """Everything in a folder onto the volume, folders and dates included; files of the same name are replaced.
+
+        permit: the interlock's, for this drive. Raises ToolError with mtools' words.
+        """
+        permit.use(identity, EDIT)
+        names = sorted(str(each) for each in folder.iterdir())
+        if names:
+            self._mtools("mcopy", "-s", "-m", "-o", *names, "::/")
 
     def cluster_bytes(self) -> int:
         """Bytes of a cluster: BPB_BytsPerSec x BPB_SecPerClus (Microsoft FAT specification, boot sector at 11, 13)."""

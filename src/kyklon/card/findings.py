@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kyklon.card.checksums import Stated
 from kyklon.card.contents import CardContents
 from kyklon.card.source import SourceFacts
 from kyklon.model.build import Build, CardState
@@ -16,11 +17,11 @@ def findings(
     facts: SourceFacts | None,
     source_error: str,
     card: CardContents | None,
-    beside: str = "",
+    beside: Stated | None = None,
     *,
     writing: bool = False,
 ) -> list[Finding]:
-    """beside: the SHA-256 that a file beside the image states, '' for none. writing: a write is under way now."""
+    """beside: the checksum that a file beside the image states. writing: a write is under way now."""
     found: list[Finding] = []
     if source_error:
         found.append(
@@ -32,7 +33,7 @@ def findings(
             _finding("no-source", Severity.NOTE, "Image file", "No image is chosen", "Choose the image file to write.",
                      "It is what the card is made of.")
         )  # fmt: skip
-    elif build.source.sha256 is None and not beside:
+    elif build.source.sha256 is None and beside is None:
         found.append(
             _finding("no-checksum", Severity.NOTE, facts.path.name, "The image's checksum is not known",
                      "Paste the SHA-256 its maker states.", "Only it tells a whole download from a damaged one.")

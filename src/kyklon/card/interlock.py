@@ -15,15 +15,22 @@ LARGEST_CARD = 1_100_000_000_000  # bytes; CP: larger than any card this work us
 
 @dataclass(frozen=True)
 class Case:
-    """What is to be judged. need: bytes to write. source: where the image is, as an absolute path, '' for none.
+    """What is to be judged. need: bytes that are sure to be written; likely: an estimate where they are not known.
+
+    source: where the image is, as an absolute path, '' for none. source_drive: the drive it lies on, '' when unknown.
     own: the card this build wrote before, so that nothing of somebody else's is on it. edit: only boot files are
-    exchanged, the rest of the drive stays."""
+    exchanged, the rest of the drive stays. disk: the build starts from a disk, so that a large one is meant.
+    chosen_identity: of the drive when it was chosen, '' for chosen just now.
+    """
 
     drive: DriveFacts
     need: int
     source: str = ""
+    source_drive: str = ""
     own: bool = False
     edit: bool = False
+    disk: bool = False
+    likely: int = 0
     chosen_identity: str = ""
 
 
@@ -44,12 +51,36 @@ class Verdict:
 
 @dataclass(frozen=True)
 class Rule:
+    """title: what the rule forbids, for the list of rules."""
+
     code: str
+    title: str
     reason: Callable[[Case], str | None]
 
 
 def _running_system(case: Case) -> str | None:
     return "It holds the running system of this computer." if case.drive.in_use else None
+
+
+def _swap(case: Case) -> str | None:
+    return "This computer uses it as swap space, as if it were memory." if case.drive.swap else None
+
+
+_MEMBERS = {
+    "LVM": "It is a member of an active volume group (LVM): other drives depend on it.",
+    "RAID": "It is a member of an active disk array (RAID): other drives depend on it.",
+    "crypt": "It carries an encrypted volume that is open now.",
+}
+
+
+def _member(kind: str) -> Callable[[Case], str | None]:
+    return lambda case: _MEMBERS[kind] if case.drive.member_of == kind else None
+
+
+def _partition(case: Case) -> str | None:
+    if not case.drive.part_of:
+        return None
+    return f"It is one partition of {case.drive.part_of}; an image brings its own. Choose the whole drive."
 
 
 def _mounted(case: Case) -> str | None:
@@ -61,13 +92,24 @@ def _mounted(case: Case) -> str | None:
 def _read_only(case: Case) -> str | None:
     if not case.drive.read_only:
         return None
+    if case.drive.why_read_only:
+        return f"It is read-only. {case.drive.why_read_only}"
     return "It is read-only. Look for the small slider on the card or its adapter; a worn card also locks itself."
 
 
 def _too_small(case: Case) -> str | None:
     if case.drive.size >= case.need or (case.drive.is_file and not case.drive.size):
         return None
-    return f"It holds {show_bytes(case.drive.size)}; the image needs {show_bytes(case.need)}."
+    return f"It holds {show_bytes(case.drive.size)}; {show_bytes(case.need)} are needed."
+
+
+def _too_large(case: Case) -> str | None:
+    if case.drive.size <= LARGEST_CARD or case.disk or case.edit:
+        return None
+    return (
+        f"It holds {show_bytes(case.drive.size)}, more than a card does: it looks like a backup disk. "
+        "If the machine is to start from a disk, say so in the build first."
+    )
 
 
 def _not_removable(case: Case) -> str | None:
@@ -83,6 +125,8 @@ def _changed(case: Case) -> str | None:
 def _is_source(case: Case) -> str | None:
     if case.drive.is_file and case.drive.identity == f"file:{case.source}":
         return "It is the image file itself."
+    if case.source_drive and case.source_drive == case.drive.name:
+        return "The image file is on this very drive."
     for mount in case.drive.mounts:
         if case.source and mount != "/" and (case.source + "/").startswith(mount.rstrip("/") + "/"):
             return "The image file is on this very drive."
@@ -90,13 +134,19 @@ def _is_source(case: Case) -> str | None:
 
 
 RULES = (
-    Rule("running-system", _running_system),
-    Rule("not-removable", _not_removable),
-    Rule("is-source", _is_source),
-    Rule("mounted", _mounted),
-    Rule("read-only", _read_only),
-    Rule("too-small", _too_small),
-    Rule("changed", _changed),
+    Rule("running-system", "the drive this computer runs from", _running_system),
+    Rule("swap", "a drive used as swap space", _swap),
+    Rule("lvm", "a member of an active volume group", _member("LVM")),
+    Rule("raid", "a member of an active disk array", _member("RAID")),
+    Rule("crypt", "a drive with an open encrypted volume", _member("crypt")),
+    Rule("partition", "a partition in place of its drive", _partition),
+    Rule("not-removable", "a drive that is built in", _not_removable),
+    Rule("is-source", "the drive that holds the image", _is_source),
+    Rule("mounted", "a drive with files in use", _mounted),
+    Rule("read-only", "a drive that is read-only", _read_only),
+    Rule("too-small", "a drive smaller than the image", _too_small),
+    Rule("too-large", "a drive larger than a card", _too_large),
+    Rule("changed", "another drive than the one chosen", _changed),
 )
 
 
@@ -106,6 +156,10 @@ def judge(case: Case) -> Verdict:
     warnings = []
     if case.drive.size > LARGEST_CARD:
         warnings.append(f"{show_bytes(case.drive.size)} is larger than a card usually is. Is this a backup disk?")
+    if case.likely > case.drive.size >= case.need and case.drive.size:
+        warnings.append(
+            f"The image does not tell its size; about {show_bytes(case.likely)} are likely, which is more than fits."
+        )
     lose, loss = _loss(case)
     return Verdict(refusals, tuple(warnings), lose, loss)
 

@@ -6,61 +6,52 @@ partition table and cannot be taken for a whole one.
 
 from __future__ import annotations
 
-import hashlib
 import queue
 import threading
 import time
+import zlib
+from array import array
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
-from kyklon.card import source
+from kyklon.card import checksums, source
+from kyklon.card.checksums import Stated
 from kyklon.card.interlock import Permit
+from kyklon.card.meter import Meter
 from kyklon.devices.ports import DriveFacts, Drives, Handle
-from kyklon.errors import SourceError, VerifyError
-from kyklon.progress import CancelToken, Progress, Sink, no_sink
+from kyklon.errors import BadBlock, SourceError, TargetFull, VerifyError
+from kyklon.progress import CancelToken, Sink, no_sink
 from kyklon.quantities import show_bytes
 
 QUEUE = 6  # chunks between two stages: 24 MiB, enough to ride out a card's pauses
-_REPORT_S = 0.1  # seconds between two progress reports
+PLACE = 64 << 10  # bytes: how exactly a difference or a bad block is placed
+TRIES = 3  # times a failing place is written before it is named
+ARCHIVES = ("zip", "7z")
+_ZEROS = bytes(source.CHUNK)
 
 
 @dataclass(frozen=True)
 class WriteReport:
-    """sha256: of the unpacked image as written. source_sha256: of the file as it is on disk. rates: bytes per
-    second against seconds since the start, of the writing and of the reading back."""
+    """sha256: of the unpacked image as written. source_sum: of the file as it is on disk, with its algorithm.
+
+    rates: bytes per second against seconds since the start, of the writing and of the reading back. retried: places
+    in bytes that were written only at the second or third try. target_rate: bytes per second that the drive itself
+    took, waiting for the source left out. skipped: bytes of zeros that were not sent. notes: what else was seen.
+    """
 
     size: int
     seconds: float
     sha256: str
-    source_sha256: str
+    source_sum: Stated | None
     verified: bool
     write_rates: tuple[tuple[float, float], ...]
     verify_rates: tuple[tuple[float, float], ...]
-
-
-class _Meter:
-    """Turns byte counts into progress reports with a rate over the last seconds."""
-
-    def __init__(self, phase: str, total: int | None, sink: Sink) -> None:
-        self._phase, self._total, self._sink = phase, total, sink
-        self._start = self._last = time.monotonic()
-        self._last_done = 0
-        self.rates: list[tuple[float, float]] = []
-
-    def report(self, done: int, *, force: bool = False) -> None:
-        now = time.monotonic()
-        if now - self._last < _REPORT_S and not force:
-            return
-        rate_now = None
-        if done > self._last_done and now > self._last:
-            rate_now = (done - self._last_done) / (now - self._last)
-            self.rates.append((now - self._start, rate_now))
-        rate = done / max(1e-6, now - self._start)
-        left = (self._total - done) / rate if self._total and rate else None
-        self._last, self._last_done = now, done
-        at = now - self._start
-        self._sink(Progress(self._phase, done, self._total, rate, left, at_s=at, rate_now=rate_now))
+    retried: tuple[int, ...] = ()
+    target_rate: float = 0.0
+    skipped: int = 0
+    notes: tuple[str, ...] = ()
+    checked: str = ""  # the maker's checksum that was found right, in words
 
 
 def write_image(
@@ -69,101 +60,298 @@ def write_image(
     drive: DriveFacts,
     permit: Permit,
     *,
-    sha256: str | None = None,
+    stated: Stated | None = None,
     sink: Sink = no_sink,
     cancel: CancelToken | None = None,
+    on_written: Callable[[], None] = lambda: None,
 ) -> WriteReport:
     """Write an image to a drive, sync it, read it back and compare.
 
-    permit: the interlock's, for this drive and this file. sha256: what its maker states, of the file or of the
-    unpacked image. Raises Cancelled, SourceError (corrupt, wrong checksum), TargetError (full, lost, faulty,
-    read-back differs); the partition table is on the drive only when all went well.
+    permit: the interlock's, for this drive and this file. stated: what its maker states, of the file or of the
+    unpacked image; with it the partition table is written only after it was found right. on_written: called once
+    the table is on the drive, before the reading back. Raises Cancelled, SourceError (corrupt, wrong checksum),
+    TargetError and those below it; the partition table stays on the drive only when all went well or the reading
+    back was cancelled.
     """
     permit.use(drive.identity, str(facts.path.resolve()))
     cancel = cancel or CancelToken()
     begun = time.monotonic()
+    if facts.parts:
+        checksums.check_parts(facts, cancel.check)
     with drives.open(drive.identity, write=True) as handle:
-        meter = _Meter("Writing", facts.unpacked, sink)
-        written = _write(facts, handle, meter, cancel)
-        _check_sum(facts, written, sha256)
-        handle.write_at(written.first, 0)
-        handle.sync()
-        meter.report(written.size, force=True)
-        second = _Meter("Reading back", written.size, sink)
+        job = _Job(facts, handle, stated, sink, cancel)
+        job.write()
+        job.check_sum()
+        job.finish()
+        on_written()
         handle.forget_cache()
         try:
-            _verify(handle, written, second, cancel)
+            job.verify()
         except VerifyError:
-            handle.write_at(bytes(min(len(written.first), 1 << 20)), 0)
+            handle.write_at(bytes(min(len(job.first), 1 << 20)), 0)
             handle.sync()
             raise
-    return WriteReport(
-        size=written.size,
-        seconds=time.monotonic() - begun,
-        sha256=written.digests[-1].hex(),
-        source_sha256=written.source_sha256,
-        verified=True,
-        write_rates=tuple(meter.rates),
-        verify_rates=tuple(second.rates),
-    )
+        told = handle.reread_table()
+        return job.report(time.monotonic() - begun, (told,) if told else ())
 
 
-@dataclass(frozen=True)
-class _Written:
-    """digests: SHA-256 of all bytes up to the end of each chunk, so a difference is found where it begins."""
+@dataclass
+class _Job:
+    """One write, from the first byte to the last compared one."""
 
-    size: int
-    first: bytes
-    digests: tuple[bytes, ...]
-    source_sha256: str
+    facts: source.SourceFacts
+    handle: Handle
+    stated: Stated | None
+    sink: Sink
+    cancel: CancelToken
+    first: bytes = b""
+    size: int = 0
+    skipped: int = 0
+    busy_s: float = 0.0
+    retried: list[int] = field(default_factory=list)
+    marks: array[int] = field(default_factory=lambda: array("I"))  # CRC-32 of every PLACE bytes
+    got: dict[str, Stated] = field(default_factory=dict)
 
+    def __post_init__(self) -> None:
+        self.write_meter = Meter("Writing", self.facts.unpacked, self.sink, self.cancel)
+        self.verify_meter: Meter | None = None
+        self.whole = checksums.new_sum("SHA-256")
+        self.hashed = 0  # bytes of the image that `whole` has seen
 
-def _write(facts: source.SourceFacts, handle: Handle, meter: _Meter, cancel: CancelToken) -> _Written:
-    packed_sum, image_sum = hashlib.sha256(), hashlib.sha256()
-    digests: list[Future[bytes]] = []
-    first, offset = b"", 0
+    # --- writing ---------------------------------------------------------------------------------------------
 
-    def add(piece: bytes) -> bytes:
-        image_sum.update(piece)
-        return image_sum.copy().digest()
+    def write(self) -> None:
+        """All but the first chunk, whose place is filled with zeros."""
+        apart = self.facts.kind not in (*ARCHIVES, "plain")  # the file's sum is another than the image's
+        algorithm = self.stated.algorithm if self.stated else "SHA-256"
+        packed_sum = checksums.new_sum(algorithm) if apart and self.stated else None
+        extra = checksums.new_sum(algorithm) if algorithm != "SHA-256" else None
+        # where nothing must be known before the end, hashing may trail behind the writing and catch up later
+        trailing = self.handle.cached and self.stated is None
+        waiting: list[Future[None]] = []
+        with ThreadPoolExecutor(1, "hash") as hasher, _ahead(self.facts, packed_sum) as pieces:
+            for piece in pieces:
+                self.write_meter.wait()
+                waiting.append(hasher.submit(self._add, piece, extra, trailing))
+                self._put(piece)
+                self.size += len(piece)
+                if len(waiting) > QUEUE:
+                    waiting.pop(0).result()
+                self.write_meter.report(self.size)
+            for each in waiting:
+                each.result()
+        if not self.size:
+            raise SourceError(f"{self.facts.name} is empty.", do="Download it again.")
+        if packed_sum is not None:
+            self.got["file"] = Stated(algorithm, packed_sum.hexdigest())
+        if self.stated is not None:
+            self.got["image"] = Stated(algorithm, (extra or self.whole).hexdigest())
+        if not trailing:
+            return
+        self._catch_up_while_syncing()
 
-    separate = facts.kind in ("xz", "gz", "bz2", "zst")
-    with ThreadPoolExecutor(1, "hash") as hasher, _ahead(facts, packed_sum if separate else None) as pieces:
-        for piece in pieces:
-            cancel.check()
-            digests.append(hasher.submit(add, piece))
-            if offset == 0:
-                first = piece
-                handle.write_at(bytes(len(piece)), 0)
-            else:
-                handle.write_at(piece, offset)
-            offset += len(piece)
-            if len(digests) > QUEUE:
-                digests[-QUEUE].result()
-            meter.report(offset)
-        done = tuple(digest.result() for digest in digests)
-    if not done:
-        raise SourceError(f"{facts.path.name} is empty.", do="Download it again.")
-    return _Written(offset, first, done, packed_sum.hexdigest() if separate else "")
+    def _add(self, piece: bytes, extra: checksums.Sum | None, trailing: bool) -> None:
+        view = memoryview(piece)
+        for start in range(0, len(piece), PLACE):
+            self.marks.append(zlib.crc32(view[start : start + PLACE]))
+        if extra is not None:
+            extra.update(piece)
+        if not trailing:
+            self.whole.update(piece)
+            self.hashed += len(piece)
+
+    def _catch_up_while_syncing(self) -> None:
+        """Hash what lies in memory while the drive takes it; the reading back hashes the rest."""
+        done = threading.Event()
+        failed: list[BaseException] = []
+
+        def sync() -> None:
+            try:
+                self.handle.sync()
+            except BaseException as bad:  # raised again below
+                failed.append(bad)
+            done.set()
+
+        thread = threading.Thread(target=sync, name="sync", daemon=True)
+        begun = time.monotonic()
+        thread.start()
+        while not done.is_set() and self.hashed < self.size:
+            length = min(source.CHUNK, self.size - self.hashed)
+            piece = self.first if self.hashed == 0 else self.handle.read_at(length, self.hashed)
+            self.whole.update(piece)
+            self.hashed += len(piece)
+        thread.join()
+        self.busy_s += time.monotonic() - begun
+        if failed:
+            raise failed[0]
+
+    def _put(self, piece: bytes) -> None:
+        begun = time.monotonic()
+        offset = self.size
+        if offset == 0:
+            self.first = piece
+            self._write(_ZEROS[: len(piece)], 0)
+        elif piece == _ZEROS[: len(piece)] and self.handle.zero(len(piece), offset):
+            self.skipped += len(piece)
+        else:
+            self._write(piece, offset)
+        self.busy_s += time.monotonic() - begun
+
+    def _write(self, piece: bytes, offset: int) -> None:
+        try:
+            self.handle.write_at(piece, offset)
+        except BadBlock:
+            self._write_in_places(piece, offset)
+
+    def _write_in_places(self, piece: bytes, offset: int) -> None:
+        """A chunk that failed, place by place; each may fail twice. Raises BadBlock with the first that stays bad."""
+        view = memoryview(piece)
+        again: list[int] = []
+        for start in range(0, len(piece), PLACE):
+            for attempt in range(1, TRIES + 1):
+                try:
+                    self.handle.write_at(view[start : start + PLACE], offset + start)
+                except BadBlock as bad:
+                    if attempt == TRIES:
+                        raise BadBlock(
+                            f"The {PLACE >> 10} KiB at byte {offset + start} cannot be written, tried {TRIES} times.",
+                            offset + start,
+                            do="Try another reader; if it stays, the card is worn.",
+                        ) from bad
+                else:
+                    if attempt > 1:
+                        again.append(offset + start)
+                    break
+        self.retried += again or [offset]
+
+    def finish(self) -> None:
+        """The first chunk, and everything onto the medium."""
+        begun = time.monotonic()
+        self.handle.sync()
+        self._write(self.first, 0)
+        self.handle.sync()
+        self.busy_s += time.monotonic() - begun
+        self.write_meter.report(self.size, force=True)
+
+    def check_sum(self) -> None:
+        """Before the table is written: is it the image its maker meant?"""
+        facts, stated = self.facts, self.stated
+        if facts.unpacked is not None and facts.exact and self.size != facts.unpacked:
+            raise SourceError(
+                f"{facts.name} holds {show_bytes(self.size)} but says {show_bytes(facts.unpacked)}.",
+                do="Download it again.",
+            )
+        if stated is None:
+            return
+        if facts.kind in ARCHIVES and self.got["image"] != stated:
+            with facts.open() as file:
+                self.got["file"] = Stated(
+                    stated.algorithm, checksums.of_file(file, stated.algorithm, self.cancel.check)
+                )
+        if stated not in self.got.values():
+            seen = self.got.get("file", self.got["image"]).digest
+            raise SourceError(
+                f"{facts.name} has the {stated.algorithm} {seen}; its maker states {stated.digest}.",
+                do="The download is damaged or is another file. Download it again.",
+            )
+
+    # --- reading back ----------------------------------------------------------------------------------------
+
+    def verify(self) -> None:
+        """Read all back; one chunk is compared and hashed while the next is read."""
+        meter = self.verify_meter = Meter("Reading back", self.size, self.sink, self.cancel)
+        offset = 0
+        waiting: list[Future[None]] = []
+        with ThreadPoolExecutor(1, "compare") as comparer, ThreadPoolExecutor(1, "hash") as hasher:
+            while offset < self.size:
+                meter.wait()
+                piece = self._read(min(source.CHUNK, self.size - offset), offset)
+                waiting.append(comparer.submit(self._compare, piece, offset))
+                if offset >= self.hashed:
+                    waiting.append(hasher.submit(self.whole.update, piece))
+                offset += len(piece)
+                if not piece:
+                    raise TargetFull(f"The drive ends at byte {offset}.", do="It is smaller than it says.")
+                while len(waiting) > QUEUE:
+                    waiting.pop(0).result()
+                meter.report(offset)
+            for each in waiting:
+                each.result()
+        meter.report(offset, force=True)
+
+    def _read(self, length: int, offset: int) -> bytes:
+        """A chunk back; a failing one is read place by place, each tried again. Raises BadBlock with the place."""
+        try:
+            return self.handle.read_at(length, offset)
+        except BadBlock:
+            parts = [self._read_place(min(PLACE, length - start), offset + start) for start in range(0, length, PLACE)]
+        self.retried.append(offset)
+        return b"".join(parts)
+
+    def _read_place(self, length: int, offset: int) -> bytes:
+        for attempt in range(1, TRIES + 1):
+            try:
+                return self.handle.read_at(length, offset)
+            except BadBlock as bad:
+                if attempt == TRIES:
+                    raise BadBlock(
+                        f"The {PLACE >> 10} KiB at byte {offset} cannot be read back, tried {TRIES} times.",
+                        offset,
+                        do="Try another reader; if it stays, the card is worn.",
+                    ) from bad
+        raise AssertionError("unreachable")
+
+    def _compare(self, piece: bytes, offset: int) -> None:
+        view = memoryview(piece)
+        first = offset // PLACE
+        for start in range(0, len(piece), PLACE):
+            if zlib.crc32(view[start : start + PLACE]) != self.marks[first + start // PLACE]:
+                at = offset + start
+                raise VerifyError(
+                    f"What was read back differs from what was written, first in the {PLACE >> 10} KiB from byte {at}.",
+                    at,
+                    do="The card is worn or lies about its size. Use another one.",
+                )
+
+    def report(self, seconds: float, notes: tuple[str, ...]) -> WriteReport:
+        assert self.verify_meter is not None
+        return WriteReport(
+            size=self.size,
+            seconds=seconds,
+            sha256=self.whole.hexdigest(),
+            source_sum=self.got.get("file"),
+            verified=True,
+            write_rates=tuple(self.write_meter.rates),
+            verify_rates=tuple(self.verify_meter.rates),
+            retried=tuple(dict.fromkeys(self.retried)),
+            target_rate=(self.size - self.skipped) / max(self.busy_s, 1e-6),
+            skipped=self.skipped,
+            notes=notes,
+            checked=self.stated.words if self.stated else "",
+        )
 
 
 class _ahead:
     """Unpacks in a thread of its own, a few chunks ahead of the writer."""
 
-    def __init__(self, facts: source.SourceFacts, packed_sum: hashlib._Hash | None) -> None:
+    def __init__(self, facts: source.SourceFacts, packed_sum: checksums.Sum | None) -> None:
         self._queue: queue.Queue[bytes | BaseException | None] = queue.Queue(QUEUE)
         self._stop = threading.Event()
         on_packed = packed_sum.update if packed_sum else None
         self._thread = threading.Thread(target=self._run, args=(facts, on_packed), name="unpack", daemon=True)
 
     def _run(self, facts: source.SourceFacts, on_packed: Callable[[bytes], None] | None) -> None:
+        pieces = source.chunks(facts, on_packed)
         try:
-            for piece in source.chunks(facts, on_packed):
+            for piece in pieces:
                 if not self._put(piece):
                     return
             self._put(None)
         except BaseException as bad:  # handed to the writer's thread, which raises it
             self._put(bad)
+        finally:
+            if hasattr(pieces, "close"):
+                pieces.close()
 
     def _put(self, item: bytes | BaseException | None) -> bool:
         while not self._stop.is_set():
@@ -187,54 +375,3 @@ class _ahead:
     def __exit__(self, *_exc: object) -> None:
         self._stop.set()
         self._thread.join()
-
-
-def _check_sum(facts: source.SourceFacts, written: _Written, sha256: str | None) -> None:
-    if facts.unpacked is not None and facts.exact and written.size != facts.unpacked:
-        raise SourceError(
-            f"{facts.path.name} holds {show_bytes(written.size)} but says {show_bytes(facts.unpacked)}.",
-            do="Download it again.",
-        )
-    sums = {written.digests[-1].hex(), written.source_sha256}
-    if facts.kind == "zip" and sha256:
-        with facts.path.open("rb") as file:
-            sums.add(hashlib.file_digest(file, "sha256").hexdigest())
-    if sha256 and sha256.lower() not in sums:
-        raise SourceError(
-            f"{facts.path.name} has the SHA-256 {written.source_sha256 or written.digests[-1].hex()}; "
-            f"its maker states {sha256}.",
-            do="The download is damaged or is another file. Download it again.",
-        )
-
-
-def _verify(handle: Handle, written: _Written, meter: _Meter, cancel: CancelToken) -> None:
-    """Read all back; one chunk is hashed while the next is read."""
-    total = hashlib.sha256()
-
-    def add(piece: bytes) -> bytes:
-        total.update(piece)
-        return total.copy().digest()
-
-    offset = 0
-    with ThreadPoolExecutor(1, "hash") as hasher:
-        before: Future[bytes] | None = None
-        for index in range(len(written.digests)):
-            cancel.check()
-            piece = handle.read_at(min(source.CHUNK, written.size - offset), offset)
-            if before is not None:
-                _compare(before.result(), written.digests[index - 1], index - 1)
-            before = hasher.submit(add, piece)
-            offset += len(piece)
-            meter.report(offset)
-        if before is not None:
-            _compare(before.result(), written.digests[-1], len(written.digests) - 1)
-    meter.report(offset, force=True)
-
-
-def _compare(got: bytes, wanted: bytes, index: int) -> None:
-    if got != wanted:
-        raise VerifyError(
-            f"What was read back differs from what was written, first between byte {index * source.CHUNK} and "
-            f"{(index + 1) * source.CHUNK}.",
-            do="The card is worn or lies about its size. Use another one.",
-        )

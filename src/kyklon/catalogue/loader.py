@@ -32,6 +32,10 @@ KINDS: Mapping[str, type[records.CataloguePart]] = {
     "dialects": records.Dialect,
     "settings": records.TuningSetting,
     "templates": records.SettingsTemplate,
+    "bridges": records.Bridge,
+    "disks": records.Disk,
+    "bare_metal": records.BareMetal,
+    "choosers": records.Chooser,
 }
 
 PartT = TypeVar("PartT", bound=records.CataloguePart)
@@ -61,7 +65,7 @@ class Catalogue:
 
     def any(self, part_id: str | None) -> records.CataloguePart | None:
         """The hardware part with that id, whatever its kind."""
-        for kind in ("boards", "supplies", "cards", "displays", "adapters", "encoders", "cables"):
+        for kind in ("boards", "supplies", "cards", "displays", "adapters", "encoders", "cables", "bridges", "disks"):
             if part_id and part_id in self.parts.get(kind, {}):
                 return self.parts[kind][part_id]
         return None
@@ -122,6 +126,10 @@ def _check_references(catalogue: Catalogue) -> None:
         checks += [("boards", board.id, records.Dialect, dialect) for dialect in board.dialects]
     for image in catalogue.all(records.Image):
         checks += [("images", image.id, records.Board, board_id) for board_id in image.boards]
+    for layout in catalogue.all(records.BareMetal):
+        checks.append(("bare_metal", layout.id, records.Image, layout.image))
+    for chooser in catalogue.all(records.Chooser):
+        checks.append(("choosers", chooser.id, records.Image, chooser.image))
     for system in catalogue.all(records.System):
         checks.append(("systems", system.id, records.Emulator, system.emulator))
     for emulator in catalogue.all(records.Emulator):

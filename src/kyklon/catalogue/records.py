@@ -57,6 +57,10 @@ class Board(CataloguePart):
     firmware_s: Positive
     heat_k_per_w: Positive
     header_pins: int = 40
+    disk_boot: bool = False  # can start from a disk on USB
+    disk_boot_note: str = ""  # what must be changed for it
+    card_mb_s: float = 25.0  # MB/s of its card socket; SD Physical Layer specification: High Speed, 25 MB/s
+    usb_mb_s: float = 38.0  # MB/s (10^6 bytes) of its fastest USB socket; CP: what high speed carries
 
 
 class Supply(CataloguePart):
@@ -78,6 +82,27 @@ class Card(CataloguePart):
     speed_class: str
     read_mb_s: Positive
     write_mb_s: Positive
+
+
+class Bridge(CataloguePart):
+    """A USB bridge for a disk. usb_id: vendor and product, hexadecimal. uas: whether it keeps to UAS; one that does
+    not is driven as plain storage by a kernel parameter, or mended by its maker's firmware where there is one."""
+
+    usb_id: tuple[str, str]
+    uas: Literal["good", "misbehaves"]
+    firmware: str = ""
+    mb_s: Positive
+    draws_a: Positive
+
+
+class Disk(CataloguePart):
+    """A solid-state disk. Speeds in MB/s, currents in A at 5 V."""
+
+    capacity_bytes: int
+    read_mb_s: Positive
+    write_mb_s: Positive
+    typical_a: Positive
+    peak_a: Positive
 
 
 class Range(Record):
@@ -152,6 +177,10 @@ class Image(CataloguePart):
     services: tuple[str, ...]
     foreground_service: str
     unattended_min: tuple[int, int] = (0, 0)
+    files: tuple[str, ...] = ()  # names its image files have, with * for anything
+    released: str = ""  # ISO 8601
+    default_password: str = ""  # to be changed
+    grows: bool = True  # the root partition grows at the first start
 
 
 class SystemFile(Record):
@@ -162,6 +191,43 @@ class SystemFile(Record):
     sha256: str
     region: str = ""
     required: bool = True
+
+
+class Machine(Record):
+    """A machine that a bare-metal set can be. folder: in the set, where its files are."""
+
+    id: str
+    name: str
+    folder: str
+    files: tuple[SystemFile, ...]
+
+
+class BareMetal(CataloguePart):
+    """The layout of an unpacked bare-metal set. image: in the catalogue, with its kernels. needed: files by exact
+    name. trees: folder of the device trees. remembered: the file in which it keeps the last machine, as an id."""
+
+    image: str
+    needed: tuple[str, ...]
+    trees: str = ""
+    remembered: str = ""
+    games: str = ""
+    machines: tuple[Machine, ...]
+
+
+class Chooser(CataloguePart):
+    """The layout of a multi-boot stick. image: in the catalogue. bundles: folder of the bundles; each holds a manifest
+    and a folder of pictures. own_bytes: what the chooser keeps for itself. align_bytes: each partition starts on a
+    multiple of it."""
+
+    image: str
+    bundles: str
+    manifest: str
+    pictures: str
+    picture_kinds: tuple[str, ...]
+    archive_kinds: tuple[str, ...]
+    own_bytes: int
+    align_bytes: int
+    most_partitions: int
 
 
 class Input(Record):

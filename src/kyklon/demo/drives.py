@@ -42,9 +42,16 @@ def _drives() -> list[SimulatedDrive]:
             "system-disk", 512_110_190_592, "system-disk.img", bus="nvme", removable=False, in_use=True,
             model="Barnacle 512", mounts=("/", "/home"), holds="the running system", files=310_412,
         ),
+        drive("large-card", 63_864_569_856, "large-card.img", model="Cockle 64 reader"),
         drive("locked-card", 31_914_983_424, "locked-card.img", read_only=True),
         drive("small-card", 64 * MIB, "small-card.img"),
         drive("loose-card", 31_914_983_424, "loose-card.img", Faults(unplugged_at=40 * MIB)),
+        drive("bargain-card", 127_865_454_592, "bargain-card.img", Faults(true_size=48 * MIB), model="No name 128"),
+        drive("tired-card", 15_931_539_456, "tired-card.img", Faults(bad_block_at=30 * MIB)),
+        drive("slow-card", 15_931_539_456, "slow-card.img", Faults(rate=8_000_000), model="Cockle reader, old"),
+        drive("sleepy-hub", 31_914_983_424, "sleepy-hub.img", Faults(asleep_at=24 * MIB), model="Hub of four"),
+        drive("archive-disk", 4_000_787_030_016, "archive-disk.img", model="Barnacle 4000", labels=("ARCHIVE",),
+              holds="backups of ten years", files=18_204, newest="2026-05-28"),
     ]  # fmt: skip
 
 

@@ -10,18 +10,21 @@ import hashlib
 import shutil
 from pathlib import Path
 
+from kyklon.card import source
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Display, Encoder, Panel, System
 from kyklon.controls.mapping import wire_in_order
 from kyklon.demo.card_image import make_image
 from kyklon.demo.drives import make_drives
 from kyklon.demo.library import make_library
+from kyklon.demo.sets import make_bare_metal, make_multi_boot
 from kyklon.errors import BuildFolderError
 from kyklon.fresh import HOTKEYS
 from kyklon.model.build import (
     BootSettings,
     Build,
     ControlSettings,
+    FileSets,
     LibrarySettings,
     Link,
     Part,
@@ -35,6 +38,8 @@ from kyklon.picture import edid
 from kyklon.picture.ranges import propose
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
+from kyklon.record.shelf import FILE as SHELF
+from kyklon.record.shelf import Shelf, shelf_entry
 
 NAME = "lighthouse-cafe-table"
 IMAGE = "attachments/quayside-4.2.img.xz"
@@ -51,6 +56,9 @@ def make(folder: Path, catalogue: Catalogue) -> Path:
     make_drives(folder / "drives")
     make_library(folder / "library")
     (folder / "stick").mkdir()
+    make_bare_metal(folder / "sets" / "tidepool-2.1")
+    make_multi_boot(folder / "sets" / "slipway-stick")
+    _make_shelf(folder, catalogue)
     _make_identification(folder, catalogue)
     with (folder / IMAGE).open("rb") as file:
         checksum = hashlib.file_digest(file, "sha256").hexdigest()
@@ -67,6 +75,16 @@ def _clear(folder: Path) -> None:
             f"{folder} holds files that are not a demo's.", do="Name an empty folder; nothing was changed."
         )
     shutil.rmtree(folder)
+
+
+def _make_shelf(folder: Path, catalogue: Catalogue) -> None:
+    """The build's own image, with its checksum beside it."""
+    image = folder / IMAGE
+    with image.open("rb") as file:
+        digest = hashlib.file_digest(file, "sha256").hexdigest()
+    image.with_name(f"{image.name}.sha256").write_text(f"{digest}  {image.name}\n", encoding="utf-8")
+    shelf = Shelf(folder / SHELF)
+    shelf.put(shelf_entry(source.inspect(image), catalogue))
 
 
 def _make_identification(folder: Path, catalogue: Catalogue) -> None:
@@ -111,6 +129,7 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
             Link(start="card.plug", end="board.card", cable="socket"),
         ),
         source=Source(path=IMAGE, sha256=checksum),
+        sets=FileSets(bare_metal="sets/tidepool-2.1", multi_boot="sets/slipway-stick"),
         boot=BootSettings(
             dialect="merrow",
             kernel="merrow8.krn",

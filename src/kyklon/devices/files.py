@@ -4,20 +4,29 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import fcntl
+import mmap
 import os
+import stat
+import struct
 from collections.abc import Iterator
 from pathlib import Path
 
-from kyklon.errors import TargetError, TargetFull, TargetLost
+from kyklon.errors import BadBlock, TargetAsleep, TargetError, TargetFull, TargetLocked, TargetLost
+
+BLKRRPART, BLKFLSBUF, BLKZEROOUT = 0x125F, 0x1261, 0x127F  # linux/fs.h
+_ALIGN = 4096  # bytes: O_DIRECT wants whole blocks, and no drive has larger ones (open(2))
+FALLOC_PUNCH_HOLE, FALLOC_KEEP_SIZE = 2, 1  # linux/falloc.h
 
 _MEANING: dict[int, tuple[type[TargetError], str, str]] = {
     errno.ENOSPC: (TargetFull, "is full", "Use a larger one."),
     errno.EFBIG: (TargetFull, "cannot hold a file of this size", "Use another file system."),
     errno.ENODEV: (TargetLost, "went away", "Plug it in again and start anew."),
     errno.ENXIO: (TargetLost, "went away", "Plug it in again and start anew."),
+    errno.ENOMEDIUM: (TargetLost, "has no card in it any more", "Put the card in again and start anew."),
     errno.ENOENT: (TargetLost, "is not there", "Plug it in and choose it again."),
-    errno.EIO: (TargetError, "reported a fault", "Try another reader; the card may be worn."),
-    errno.EROFS: (TargetError, "is read-only", "Move the slider on the card or its adapter."),
+    errno.ETIMEDOUT: (TargetAsleep, "gave no answer", "Plug the reader into the computer itself, not into a hub."),
+    errno.EROFS: (TargetLocked, "is read-only", "Move the slider on the card or its adapter."),
     errno.EACCES: (TargetError, "may not be written by you", "Ask for the right to write drives."),
     errno.EPERM: (TargetError, "may not be written by you", "Ask for the right to write drives."),
     errno.EBUSY: (TargetError, "is in use", "Unmount it first."),
@@ -30,28 +39,67 @@ def told_of(path: Path, offset: int = 0) -> Iterator[None]:
     try:
         yield
     except OSError as bad:
+        if bad.errno == errno.EIO:
+            raise BadBlock(
+                f"{path} reported a fault at byte {offset}.", offset, do="Try another reader; the card may be worn."
+            ) from bad
         kind, words, remedy = _MEANING.get(bad.errno or 0, (TargetError, f"failed: {bad.strerror}", ""))
         raise kind(f"{path} {words} at byte {offset}.", do=remedy) from bad
 
 
 class FileHandle:
-    """Positioned reads and writes on a file descriptor; limit: the size in bytes it pretends to have."""
+    """Positioned reads and writes on a file descriptor; limit: the size in bytes it pretends to have.
+
+    Block devices are written past the cache (O_DIRECT), so that the speed shown is the card's own.
+    """
 
     def __init__(self, descriptor: int, path: Path, limit: int | None = None) -> None:
         self._descriptor, self._path, self._limit = descriptor, path, limit
+        self._block = stat.S_ISBLK(os.fstat(descriptor).st_mode)
+        self.cached = not self._block
+        self._buffer: mmap.mmap | None = None
+        self._direct = self._block and self._set_direct(on=True)
+
+    def _set_direct(self, *, on: bool) -> bool:
+        flags = fcntl.fcntl(self._descriptor, fcntl.F_GETFL)
+        try:
+            fcntl.fcntl(self._descriptor, fcntl.F_SETFL, flags | os.O_DIRECT if on else flags & ~os.O_DIRECT)
+        except OSError:  # a file system without it
+            return False
+        return on
+
+    def _aligned(self, length: int) -> memoryview:
+        """Page-aligned memory, kept for the next time."""
+        if self._buffer is None or len(self._buffer) < length:
+            self._buffer = mmap.mmap(-1, -(-length // _ALIGN) * _ALIGN)
+        return memoryview(self._buffer)[:length]
 
     def write_at(self, data: bytes | memoryview, offset: int) -> None:
         if self._limit is not None and offset + len(data) > self._limit:
             raise TargetFull(f"{self._path} ends at byte {self._limit}.", do="Use a larger one.")
         view = memoryview(data)
         with told_of(self._path, offset):
+            if self._direct and (offset % _ALIGN or len(view) % _ALIGN):
+                self._direct = self._set_direct(on=False)
+            if self._direct:
+                held = self._aligned(len(view))
+                held[:] = view
+                view = held
             while view:
-                done = os.pwrite(self._descriptor, view, offset)
+                try:
+                    done = os.pwrite(self._descriptor, view, offset)
+                except OSError as bad:
+                    if bad.errno != errno.EINVAL or not self._direct:
+                        raise
+                    self._direct = self._set_direct(on=False)
+                    continue
                 view, offset = view[done:], offset + done
 
     def read_at(self, length: int, offset: int) -> bytes:
-        parts: list[bytes] = []
         with told_of(self._path, offset):
+            if self._direct:
+                return self._read_direct(length, offset)
+            parts: list[bytes] = []
             while length:
                 part = os.pread(self._descriptor, length, offset)
                 if not part:
@@ -60,6 +108,45 @@ class FileHandle:
                 length, offset = length - len(part), offset + len(part)
         return parts[0] if len(parts) == 1 else b"".join(parts)
 
+    def _read_direct(self, length: int, offset: int) -> bytes:
+        start = offset // _ALIGN * _ALIGN
+        held = self._aligned(-(-(offset + length - start) // _ALIGN) * _ALIGN)
+        filled = 0
+        while filled < len(held):
+            try:
+                count = os.preadv(self._descriptor, [held[filled:]], start + filled)
+            except OSError as bad:
+                if bad.errno != errno.EINVAL:
+                    raise
+                self._direct = self._set_direct(on=False)
+                continue
+            if not count:
+                break
+            filled += count
+            if count % _ALIGN:  # the end
+                break
+        return bytes(held[offset - start : min(filled, offset - start + length)])
+
+    def zero(self, length: int, offset: int) -> bool:
+        """Override: a hole in a file, the kernel's own zeroing on a device."""
+        if self._limit is not None and offset + length > self._limit:
+            raise TargetFull(f"{self._path} ends at byte {self._limit}.", do="Use a larger one.")
+        try:
+            if self._block:
+                return False if not _zeroes_quickly(self._descriptor) else self._zero_device(length, offset)
+            end = os.fstat(self._descriptor).st_size
+            if offset + length > end:
+                os.ftruncate(self._descriptor, offset + length)
+            if offset < end:
+                _punch(self._descriptor, offset, min(length, end - offset))
+        except OSError:  # a file system without holes: the zeros are written instead
+            return False
+        return True
+
+    def _zero_device(self, length: int, offset: int) -> bool:
+        fcntl.ioctl(self._descriptor, BLKZEROOUT, struct.pack("=QQ", offset, length))
+        return True
+
     def sync(self) -> None:
         with told_of(self._path):
             os.fsync(self._descriptor)
@@ -67,6 +154,41 @@ class FileHandle:
     def forget_cache(self) -> None:
         with told_of(self._path):
             os.posix_fadvise(self._descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
+        if self._block:
+            with contextlib.suppress(OSError):  # root only; O_DIRECT reads past the cache anyway
+                fcntl.ioctl(self._descriptor, BLKFLSBUF)
+            self._direct = self._set_direct(on=True)
+        self.cached = False
+
+    def reread_table(self) -> str:
+        """Override: ask the kernel to read the table again."""
+        if not self._block:
+            return ""
+        try:
+            fcntl.ioctl(self._descriptor, BLKRRPART)
+        except OSError as bad:
+            return "" if bad.errno == errno.EINVAL else f"The new partitions are not seen yet: {bad.strerror}."
+        return ""
+
+
+def _zeroes_quickly(descriptor: int) -> bool:
+    """Whether the device can make zeros without being sent them (queue/write_zeroes_max_bytes, sysfs-block)."""
+    device = os.fstat(descriptor).st_rdev
+    place = Path(f"/sys/dev/block/{os.major(device)}:{os.minor(device)}/queue/write_zeroes_max_bytes")
+    try:
+        return int(place.read_text(encoding="ascii")) > 0
+    except (OSError, ValueError):
+        return False
+
+
+def _punch(descriptor: int, offset: int, length: int) -> None:
+    """fallocate(2) with a hole; the standard library has only the plain one."""
+    import ctypes
+
+    libc = ctypes.CDLL(None, use_errno=True)
+    kinds = ctypes.c_int(FALLOC_PUNCH_HOLE | FALLOC_KEEP_SIZE)
+    if libc.fallocate(descriptor, kinds, ctypes.c_longlong(offset), ctypes.c_longlong(length)):
+        raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
 
 
 @contextlib.contextmanager

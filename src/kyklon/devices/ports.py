@@ -10,11 +10,24 @@ from typing import Protocol
 from kyklon.model.record import Record
 
 
+class PartFacts(Record):
+    """A partition of a drive as the system lists it. Sizes in bytes; used is None where nobody tells."""
+
+    number: int
+    size: int
+    kind: str = ""
+    label: str = ""
+    used: int | None = None
+    mounts: tuple[str, ...] = ()
+
+
 class DriveFacts(Record):
     """What is known of a drive. identity: stays the same while this very drive is plugged in.
 
     holds: what is on it, in words a beginner understands. labels: names of its volumes. newest: date of the
-    newest file, ISO 8601. A drive in_use carries the running system, swap or an active member of an array.
+    newest file, ISO 8601. in_use: it carries the running system. swap: active swap space. member_of: LVM, RAID or
+    crypt when an active one uses it. part_of: the whole drive's name, for a partition. why_read_only: what the
+    system says about it. block_bytes: of a logical block.
     """
 
     identity: str
@@ -25,26 +38,47 @@ class DriveFacts(Record):
     serial: str = ""
     removable: bool
     read_only: bool = False
+    why_read_only: str = ""
     in_use: bool = False
+    swap: bool = False
+    member_of: str = ""
+    part_of: str = ""
     mounts: tuple[str, ...] = ()
     labels: tuple[str, ...] = ()
+    parts: tuple[PartFacts, ...] = ()
     holds: str = ""
     files: int = 0
     newest: str = ""
+    block_bytes: int = 512
     simulated: bool = False
     is_file: bool = False
 
 
 class Handle(Protocol):
-    """An open drive. Offsets and lengths in bytes. Raises TargetLost, TargetFull or TargetError."""
+    """An open drive. Offsets and lengths in bytes. Raises TargetError or one below it.
+
+    cached: what was written can be read again from memory before it is synced.
+    """
+
+    cached: bool
 
     def write_at(self, data: bytes | memoryview, offset: int) -> None: ...
 
     def read_at(self, length: int, offset: int) -> bytes: ...
 
+    def zero(self, length: int, offset: int) -> bool:
+        """Make a stretch read as zeros without moving its bytes; False when that cannot be had here."""
+        ...
+
     def sync(self) -> None: ...
 
-    def forget_cache(self) -> None: ...
+    def forget_cache(self) -> None:
+        """After this, reads come from the medium."""
+        ...
+
+    def reread_table(self) -> str:
+        """Let the system see the new partitions; what it said against it, '' when it saw them."""
+        ...
 
 
 class Drives(Protocol):
@@ -56,6 +90,10 @@ class Drives(Protocol):
 
     def path(self, identity: str) -> Path:
         """Where system tools find its bytes."""
+        ...
+
+    def remove(self, identity: str) -> str:
+        """Make it safe to pull out; in words, what was done. Raises TargetError."""
         ...
 
 

@@ -11,7 +11,8 @@ from kyklon.model.findings import Remedy
 from kyklon.model.record import Record
 from kyklon.model.timing import Mode
 
-VERSION = 1  # of build.json; record.folder migrates older ones
+MOST_EVENTS = 200  # kept of a card; the logbook keeps all
+VERSION = 2  # of build.json; record.folder migrates older ones
 
 
 class Part(Record):
@@ -46,7 +47,10 @@ class CardState(StrEnum):
 
 
 class CardRecord(Record):
-    """What was last done to the card. `drive` is the identity given by the interlock."""
+    """What was last done to the card. `drive` is the identity given by the interlock.
+
+    verdict and sentence: what the write said of the card itself (good, slow, worn, counterfeit, …).
+    """
 
     drive: str = ""
     state: CardState = CardState.NEVER
@@ -54,10 +58,45 @@ class CardRecord(Record):
     bytes_written: int = 0
     at: str = ""
     boot_files_at: str = ""
+    verdict: str = ""
+    sentence: str = ""
 
     @property
     def bootable(self) -> bool:
         return self.state in (CardState.UNPROVEN, CardState.PROVEN)
+
+
+class CardEvent(Record):
+    """Something that happened to a card. rate in bytes per second while writing, 0 when nothing was measured."""
+
+    at: str
+    what: str
+    detail: str = ""
+    verdict: str = ""
+    rate: float = Field(default=0.0, ge=0)
+
+
+class KnownCard(Record):
+    """A card of this build with a name to write on it, and its history, oldest first. size in bytes."""
+
+    identity: str
+    name: str = Field(min_length=1, max_length=40)
+    size: int = 0
+    events: tuple[CardEvent, ...] = ()
+
+    @property
+    def last_rate(self) -> float:
+        """Bytes per second of the last write that was measured, 0 for none."""
+        return next((event.rate for event in reversed(self.events) if event.rate), 0.0)
+
+
+class FileSets(Record):
+    """Unpacked sets for a bare-metal card and bundles for a multi-boot one: paths as in Source. chosen: folders of
+    the bundles that go on, in order."""
+
+    bare_metal: str = ""
+    multi_boot: str = ""
+    chosen: tuple[str, ...] = ()
 
 
 class BootSettings(Record):
@@ -156,7 +195,7 @@ class Build(Record):
     """The whole build, as saved in build.json."""
 
     format: Literal["kyklon-build"] = "kyklon-build"
-    version: Literal[1] = 1
+    version: Literal[2] = 2
     name: str = Field(min_length=1)
     kind: str
     systems: tuple[str, ...]
@@ -164,6 +203,9 @@ class Build(Record):
     links: tuple[Link, ...]
     source: Source = Source()
     card: CardRecord = CardRecord()
+    cards: tuple[KnownCard, ...] = ()
+    medium: Literal["card", "disk"] = "card"
+    sets: FileSets = FileSets()
     boot: BootSettings
     picture: PictureSettings
     controls: ControlSettings
@@ -183,6 +225,23 @@ class Build(Record):
         else:
             parts = tuple(Part(role=p.role, part=part if p.role == role else p.part) for p in self.parts)
         return edited(self, "parts", parts)
+
+    def known_card(self, identity: str) -> KnownCard | None:
+        return next((card for card in self.cards if card.identity == identity), None)
+
+    def with_event(self, identity: str, size: int, event: CardEvent) -> Build:
+        """A Build that remembers what happened to a card; a card seen first gets a name."""
+        known = self.known_card(identity)
+        if known is None:
+            known = KnownCard(identity=identity, name=f"Card {len(self.cards) + 1}", size=size)
+        fresh = known.model_copy(update={"events": (*known.events, event)[-MOST_EVENTS:], "size": size or known.size})
+        places = [card.identity for card in self.cards]
+        cards = list(self.cards)
+        if identity in places:
+            cards[places.index(identity)] = fresh
+        else:
+            cards.append(fresh)
+        return self.model_copy(update={"cards": tuple(cards)})
 
     def system_mode(self, system: str) -> Mode:
         """The mode chosen for a system; the menu's where none was chosen."""

@@ -22,7 +22,9 @@ from kyklon.model.build import VERSION, Build
 CURRENT, PREVIOUS = "build.json", "build.previous.json"
 
 # version -> the step that makes its data that of the next version
-MIGRATIONS: Mapping[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
+MIGRATIONS: Mapping[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
+    1: lambda data: data,  # 2 added the cards' history, the medium and the file sets, each with a default
+}
 
 
 @dataclass(frozen=True)
@@ -134,8 +136,8 @@ def migrated(data: dict[str, Any], path: Path) -> dict[str, Any]:
         step = MIGRATIONS.get(version)
         if step is None:
             raise BuildFolderError(f"{path} has the unknown format {version}.", do="Use the save before it.")
-        data = step(data)
         version += 1
+        data = {**step(data), "version": version}
     try:
         Build.model_validate(data)
     except ValidationError as bad:

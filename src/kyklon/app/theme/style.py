@@ -51,6 +51,10 @@ QPushButton[kind="quiet"]:hover { color: {{ c.teal }}; background: transparent; 
 QPushButton[kind="quiet"]:focus { border: 1px solid {{ c.teal }}; }
 QPushButton[kind="heading"] { border: 0; border-bottom: 1px solid transparent; padding: 0; text-align: left; font-family: "{{ head }}"; font-size: {{ label }}px; font-weight: 600; color: {{ c.muted }}; }
 QPushButton[kind="heading"]:hover, QPushButton[kind="heading"]:focus { background: transparent; color: {{ c.teal }}; border-bottom: 1px solid {{ c.teal }}; }
+QPushButton[kind="segment"] { border: 0; border-bottom: 2px solid {{ c.hairline }}; border-radius: 0; padding: 4px 14px 5px 14px; font-weight: 500; color: {{ c.muted }}; }
+QPushButton[kind="segment"]:hover { color: {{ c.teal }}; background: transparent; }
+QPushButton[kind="segment"]:checked { border-bottom: 2px solid {{ c.teal }}; color: {{ c.ink }}; font-weight: 600; }
+QPushButton[kind="segment"]:focus { color: {{ c.teal }}; }
 QPushButton[kind="danger"] { background: {{ c.red }}; color: {{ c.sheet }}; border: 2px solid {{ c.red }}; font-weight: 600; padding: 7px 16px; }
 QPushButton[kind="danger"]:disabled { background: {{ c.grid }}; color: {{ c.muted }}; border-color: {{ c.grid }}; }
 QComboBox, QLineEdit, QSpinBox, QDoubleSpinBox { background: {{ c.field }}; border: 1px solid {{ c.hairline }}; border-radius: 3px; padding: 4px 8px; min-height: {{ (18 * scale) | round | int }}px; selection-background-color: {{ c.teal }}; selection-color: {{ c.on_teal }}; }

@@ -152,17 +152,18 @@ class FigureRows(QWidget):
         """Override."""
         painter = QPainter(self)
         pitch = self._pitch()
+        figures = self._theme.mono(weight=500)
+        painter.setFont(figures)
+        if any(painter.fontMetrics().horizontalAdvance(figure) > self.width() * 0.72 for _name, figure in self._rows):
+            figures = self._theme.mono("small")
         for index, (name, figure) in enumerate(self._rows):
             bounds = self.rect().adjusted(0, index * pitch, 0, 0)
             bounds.setHeight(pitch)
             painter.setFont(self._theme.font("body"))
             painter.setPen(self._theme.color("muted"))
             painter.drawText(bounds, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
-            painter.setFont(self._theme.mono(weight=500))
+            painter.setFont(figures)
             painter.setPen(self._theme.color("ink"))
-            taken = painter.fontMetrics().horizontalAdvance(figure)
-            if taken > self.width() * 0.72:
-                painter.setFont(self._theme.mono("small"))
             painter.drawText(bounds, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, figure)
             painter.setPen(QPen(self._theme.color("grid"), 1))
             painter.drawLine(bounds.bottomLeft(), bounds.bottomRight())

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QWidget
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
@@ -19,16 +19,23 @@ class DriveLine(QWidget):
 
     chosen = pyqtSignal(str)
 
-    def __init__(self, facts: DriveFacts, verdict: Verdict, theme: Theme, *, current: bool) -> None:
+    def __init__(
+        self, facts: DriveFacts, verdict: Verdict, theme: Theme, *, current: bool, choosable: bool = False
+    ) -> None:
         super().__init__()
         self._facts, self._verdict, self._theme, self._current = facts, verdict, theme, current
+        self._choosable = choosable or verdict.allowed
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        if verdict.allowed:
+        if self._choosable:
             self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
             self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setAccessibleName(f"{facts.name}, {show_bytes(facts.size)}, {self.words}")
         self.setToolTip(self.words)
         self._short = self._in_short()
+
+    @property
+    def identity(self) -> str:
+        return self._facts.identity
 
     @property
     def allowed(self) -> bool:
@@ -104,7 +111,7 @@ class DriveLine(QWidget):
             super().keyPressEvent(event)
 
     def _choose(self) -> None:
-        if self._verdict.allowed:
+        if self._choosable:
             self.chosen.emit(self._facts.identity)
 
 
@@ -117,14 +124,31 @@ class DriveList(QWidget):
         self._layout = column(spacing=0)
         self.setLayout(self._layout)
         self.lines: list[DriveLine] = []
+        self._shown = ""
 
-    def show_drives(self, rows: tuple[tuple[DriveFacts, Verdict], ...], current: str) -> None:
+    def show_drives(
+        self, rows: tuple[tuple[DriveFacts, Verdict], ...], current: str, *, all_choosable: bool = False
+    ) -> None:
+        """all_choosable: for acts that only read."""
         for line in self.lines:
             line.hide()
             line.deleteLater()
         self.lines = []
         for facts, verdict in rows:
-            line = DriveLine(facts, verdict, self._theme, current=facts.identity == current)
+            line = DriveLine(facts, verdict, self._theme, current=facts.identity == current, choosable=all_choosable)
             line.chosen.connect(self.chosen)
             self._layout.addWidget(line)
             self.lines.append(line)
+        if current and current != self._shown:
+            QTimer.singleShot(0, self._show_current)
+        self._shown = current
+
+    def _show_current(self) -> None:
+        """Scroll to the chosen drive when it was just chosen."""
+        line = next((each for each in self.lines if each.identity == self._shown), None)
+        place = self.parentWidget()
+        while place is not None and not isinstance(place, QScrollArea):
+            place = place.parentWidget()
+        if place is not None and line is not None:
+            place.widget().layout().activate()
+            place.ensureWidgetVisible(line, 0, 0)

@@ -58,6 +58,7 @@ class Instrument(QWidget):
         font: QFont | None = None,
         token: str = "ink",
         align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
+        elide: Qt.TextElideMode = Qt.TextElideMode.ElideRight,
     ) -> QRectF:
         """Text in a bounds (shortened to fit) or from a point on its middle line; returns what it covers."""
         painter.setFont(font or self.theme.font("label"))
@@ -72,7 +73,7 @@ class Instrument(QWidget):
                 left -= wide
             at = QRectF(left, at.y() - metrics.height() / 2, wide, metrics.height())
         elif wide > at.width():
-            words = metrics.elidedText(words, Qt.TextElideMode.ElideRight, int(at.width()))
+            words = metrics.elidedText(words, elide, int(at.width()))
         painter.drawText(at, align, words)
         return at
 

@@ -12,7 +12,7 @@ Rates = tuple[tuple[float, float], ...]
 
 
 class RateCurve(Plot):
-    least = QSize(300, 110)
+    least = QSize(300, 88)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme, "Speed against time")
@@ -36,7 +36,7 @@ class RateCurve(Plot):
         fastest = max(rate for _at, rate in (*self._write, *verify)) / 1e6
         axes = self.axes(painter, bounds, (0, longest), (0, fastest * 1.4), "seconds", "MB/s")
         for rates, token, words in ((self._write, "teal", "writing"), (verify, "amber", "reading back")):
-            if rates:
+            if len(rates) > 1:
                 self._draw_curve(painter, axes, rates, token, words)
 
     def _draw_curve(self, painter: QPainter, axes: Axes, rates: Rates, token: str, words: str) -> None:

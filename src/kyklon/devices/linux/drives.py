@@ -1,36 +1,53 @@
-"""Block devices and image files. Facts from lsblk (util-linux); the mounts of a drive are those of all below it."""
+"""Block devices and image files. Facts from lsblk (util-linux) and sysfs; the mounts of a drive are those below it."""
 
 from __future__ import annotations
 
 import contextlib
+import functools
 import json
 import os
+import re
 import stat
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 from kyklon import tools
-from kyklon.devices.files import FileHandle, open_path
-from kyklon.devices.ports import DriveFacts
-from kyklon.errors import TargetLost
+from kyklon.devices.files import FileHandle, open_path, told_of
+from kyklon.devices.ports import DriveFacts, PartFacts
+from kyklon.errors import TargetError, TargetLost
 
-COLUMNS = "NAME,KNAME,PATH,SIZE,MODEL,SERIAL,TRAN,RM,RO,TYPE,FSTYPE,LABEL,MOUNTPOINTS,HOTPLUG"
-MEMBERS = {"LVM2_member", "linux_raid_member", "crypto_LUKS", "zfs_member", "swap"}  # blkid's type names
+COLUMNS = (
+    "NAME,KNAME,PATH,PKNAME,SIZE,MODEL,SERIAL,TRAN,RM,RO,TYPE,FSTYPE,LABEL,MOUNTPOINTS,HOTPLUG,FSUSED,PARTN,LOG-SEC"
+)
+MEMBERS = {"LVM2_member": "LVM", "linux_raid_member": "RAID", "crypto_LUKS": "crypt", "zfs_member": "RAID"}
+ABOVE = {"lvm": "LVM", "crypt": "crypt", "raid0": "RAID", "raid1": "RAID", "raid5": "RAID", "raid10": "RAID"}
 _LOOK = 1 << 20  # bytes at the beginning, where tables and file systems are
-SYSTEM_MOUNTS = ("/", "/boot", "/boot/efi", "/usr", "/var", "/home", "[SWAP]")
+SYSTEM_MOUNTS = ("/", "/boot", "/boot/efi", "/usr", "/var", "/home")
 
 
 class LinuxDrives:
     """Whole disks and loop devices that lsblk lists."""
 
+    name = "lsblk"
+
     def list(self) -> tuple[DriveFacts, ...]:
-        data = json.loads(tools.run(["lsblk", "--json", "--bytes", "--output", COLUMNS], seconds=10))
         return tuple(
-            drive_facts(row)
-            for row in data.get("blockdevices", [])
-            if row.get("type") in ("disk", "loop") and int(row.get("size") or 0) > 0
+            drive_facts(row) for row in _rows() if row.get("type") in ("disk", "loop") and int(row.get("size") or 0) > 0
         )
+
+    def part(self, path: Path) -> DriveFacts | None:
+        """A partition as the drive it is not, so that the interlock can say so."""
+        for disk in _rows():
+            for row in _walk(disk):
+                if row is not disk and row.get("path") == str(path):
+                    return drive_facts(row).model_copy(
+                        update={
+                            "part_of": str(disk.get("path")),
+                            "removable": bool(disk.get("rm") or disk.get("hotplug")),
+                        }
+                    )
+        return None
 
     def path(self, identity: str) -> Path:
         return Path(identity.split("|")[0])
@@ -42,6 +59,35 @@ class LinuxDrives:
             raise TargetLost(f"The drive {self.path(identity)} is no longer the one chosen.", do="Choose it again.")
         with open_path(self.path(identity), write=write, exclusive=write) as handle:
             yield handle
+
+    def remove(self, identity: str) -> str:
+        """Override: sync, and let the kernel forget a removable disk (sysfs-block, device/delete)."""
+        path = self.path(identity)
+        with told_of(path):
+            os.sync()
+        switch = Path("/sys/block") / path.name / "device" / "delete"
+        if not switch.exists():
+            return f"{path} is synced and can be pulled out."
+        if any(facts.identity == identity and (facts.in_use or facts.mounts) for facts in self.list()):
+            raise TargetError(f"{path} is in use.", do="Unmount it first.")
+        try:
+            switch.write_text("1", encoding="ascii")
+        except OSError:
+            return f"{path} is synced and can be pulled out."
+        return f"{path} is switched off and can be pulled out."
+
+
+def _rows() -> list[dict[str, Any]]:
+    out = tools.run(["lsblk", "--json", "--bytes", "--output", known_columns()], seconds=10)
+    rows: list[dict[str, Any]] = json.loads(out).get("blockdevices", [])
+    return rows
+
+
+@functools.lru_cache(maxsize=1)
+def known_columns() -> str:
+    """COLUMNS without those that an older lsblk does not have."""
+    told = tools.run(["lsblk", "--help"], seconds=10).decode(errors="replace")
+    return ",".join(name for name in COLUMNS.split(",") if f" {name} " in told)
 
 
 def drive_facts(row: dict[str, Any]) -> DriveFacts:
@@ -60,10 +106,26 @@ def drive_facts(row: dict[str, Any]) -> DriveFacts:
         serial=str(row.get("serial") or "").strip(),
         removable=bool(row.get("rm")) or bool(row.get("hotplug")) or row.get("type") == "loop",
         read_only=bool(row.get("ro")),
-        in_use=any(mount in SYSTEM_MOUNTS for mount in mounts) or _active_member(below),
-        mounts=tuple(mounts),
+        in_use=any(mount in SYSTEM_MOUNTS for mount in mounts),
+        swap="[SWAP]" in mounts,
+        member_of=_member_of(below),
+        mounts=tuple(mount for mount in mounts if mount != "[SWAP]"),
         labels=tuple(str(each["label"]) for each in below if each.get("label")),
+        parts=tuple(_part(each) for each in below if each is not row and each.get("type") == "part"),
         holds=holds,
+        block_bytes=int(row.get("log-sec") or 512),
+    )
+
+
+def _part(row: dict[str, Any]) -> PartFacts:
+    used = row.get("fsused")
+    return PartFacts(
+        number=int(row.get("partn") or (re.findall(r"\d+$", str(row.get("name"))) or [0])[0]),
+        size=int(row["size"]),
+        kind=str(row.get("fstype") or ""),
+        label=str(row.get("label") or ""),
+        used=int(used) if used else None,
+        mounts=tuple(mount for mount in (row.get("mountpoints") or []) if mount),
     )
 
 
@@ -82,12 +144,15 @@ def _walk(row: dict[str, Any]) -> Iterator[dict[str, Any]]:
         yield from _walk(child)
 
 
-def _active_member(rows: list[dict[str, Any]]) -> bool:
-    """A member of an array or a crypt volume that has something active above it, or swap in use."""
-    return any(
-        row.get("fstype") in MEMBERS and (row.get("children") or row.get("mountpoints") not in ([None], [], None))
-        for row in rows
-    )
+def _member_of(rows: list[dict[str, Any]]) -> str:
+    """What is active above a member of an array or a crypt volume; an idle leftover is no hindrance."""
+    for row in rows:
+        kind = MEMBERS.get(str(row.get("fstype") or ""))
+        if kind and row.get("children"):
+            return kind
+        if (above := ABOVE.get(str(row.get("type") or ""))) and row.get("type") != "disk":
+            return above
+    return ""
 
 
 class FileDrives:
@@ -106,6 +171,7 @@ class FileDrives:
                 bus="file",
                 removable=True,
                 read_only=there and not os.access(self._path, os.W_OK),
+                why_read_only="The file's rights forbid it." if there and not os.access(self._path, os.W_OK) else "",
                 labels=(self._path.name,) if there and self._path.stat().st_size else (),
                 holds="a file with contents" if there and self._path.stat().st_size else "",
                 files=1 if there else 0,
@@ -115,6 +181,10 @@ class FileDrives:
 
     def path(self, identity: str) -> Path:
         return self._path
+
+    def remove(self, identity: str) -> str:
+        """Override."""
+        return f"{self._path} is closed."
 
     @contextlib.contextmanager
     def open(self, identity: str, *, write: bool) -> Iterator[FileHandle]:
@@ -129,3 +199,19 @@ def is_block_device(path: Path) -> bool:
         return stat.S_ISBLK(path.stat().st_mode)
     except OSError:
         return False
+
+
+def drive_below(path: Path) -> str:
+    """The whole drive, as /dev/NAME, that a file lies on; '' where it cannot be told (network, memory)."""
+    try:
+        device = path.stat().st_dev
+        place = Path(f"/sys/dev/block/{os.major(device)}:{os.minor(device)}").resolve(strict=True)
+    except OSError:
+        return ""
+    if (place / "partition").exists():
+        place = place.parent
+    below = sorted((place / "slaves").iterdir()) if (place / "slaves").is_dir() else []
+    if below:  # a mapped volume: the drive it lies on
+        place = below[0].resolve()
+        place = place.parent if (place / "partition").exists() else place
+    return f"/dev/{place.name}"

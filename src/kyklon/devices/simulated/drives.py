@@ -12,16 +12,34 @@ from pydantic import Field, ValidationError
 
 from kyklon.devices.files import FileHandle, open_path
 from kyklon.devices.ports import DriveFacts
-from kyklon.errors import KyklonError, TargetError, TargetLost
+from kyklon.errors import (
+    BadBlock,
+    KyklonError,
+    TargetAsleep,
+    TargetError,
+    TargetFull,
+    TargetLocked,
+    TargetLost,
+)
 from kyklon.model.record import Record
 
 
 class Faults(Record):
-    """How the drive misbehaves. Positions and true_size in bytes, rate in bytes per second; 0 is 'does not'."""
+    """How the drive misbehaves. Positions and true_size in bytes, rate in bytes per second; 0 is 'does not'.
+
+    true_size: a counterfeit. wraps: what is written past it lands at the beginning again; else it is lost.
+    tries: how often a bad block fails before it is written after all; 0 for ever. rots_at: keeps other bytes there
+    than it was given. locks_at: refuses writes from there on. asleep_at: no answer once it gets there.
+    """
 
     unplugged_at: int = 0
     bad_block_at: int = 0
-    true_size: int = 0  # a counterfeit: writes past this size wrap round to the beginning
+    tries: int = 0
+    true_size: int = 0
+    wraps: bool = True
+    rots_at: int = 0
+    locks_at: int = 0
+    asleep_at: int = 0
     rate: int = 0
 
 
@@ -38,44 +56,90 @@ class DriveList(Record):
 class SimulatedHandle:
     """A FileHandle that pads with zeros and fails as told."""
 
+    cached = False
+
     def __init__(self, inner: FileHandle, drive: SimulatedDrive) -> None:
         self._inner, self._drive, self._faults = inner, drive, drive.faults
+        self._failed = 0
 
     def write_at(self, data: bytes | memoryview, offset: int) -> None:
+        if offset + len(data) > self._drive.facts.size:
+            raise TargetFull(f"{self._drive.facts.name} ends at byte {self._drive.facts.size}.", do="Use a larger one.")
         self._wait(len(data))
         self._fail_between(offset, offset + len(data))
+        faults = self._faults
+        if faults.locks_at and offset + len(data) > faults.locks_at:
+            raise TargetLocked(f"{self._drive.facts.name} refuses writes from byte {faults.locks_at} on.",
+                               do="A worn card locks itself. Use another one.")  # fmt: skip
+        if faults.rots_at and offset <= faults.rots_at < offset + len(data):
+            changed = bytearray(data)
+            changed[faults.rots_at - offset] ^= 0x10
+            data = bytes(changed)
+        self._store(bytes(data), offset)
+
+    def _store(self, data: bytes, offset: int) -> None:
         true_size = self._faults.true_size
-        if true_size and offset >= true_size:
-            offset %= true_size
+        while true_size and offset + len(data) > true_size:
+            inside = max(0, true_size - offset)
+            if inside:
+                self._inner.write_at(data[:inside], offset)
+            data, offset = data[inside:], (offset + inside) % true_size
+            if not self._faults.wraps:
+                return
         self._inner.write_at(data, offset)
 
     def read_at(self, length: int, offset: int) -> bytes:
         self._wait(length)
         self._fail_between(offset, offset + length)
-        true_size = self._faults.true_size
-        if true_size and offset >= true_size:
-            offset %= true_size
         length = max(0, min(length, self._drive.facts.size - offset))
-        return self._inner.read_at(length, offset).ljust(length, b"\0")
+        true_size = self._faults.true_size
+        if not true_size or offset + length <= true_size:
+            return self._inner.read_at(length, offset).ljust(length, b"\0")
+        inside = max(0, true_size - offset)
+        found = self._inner.read_at(inside, offset).ljust(inside, b"\0") if inside else b""
+        rest = length - inside
+        if not self._faults.wraps:
+            return found + bytes(rest)
+        place = (offset + inside) % true_size
+        return found + self._inner.read_at(rest, place).ljust(rest, b"\0")
 
     def _wait(self, length: int) -> None:
         if self._faults.rate:
             time.sleep(length / self._faults.rate)
 
     def _fail_between(self, start: int, end: int) -> None:
-        name = self._drive.facts.name
-        if self._faults.unplugged_at and end > self._faults.unplugged_at:
-            raise TargetLost(f"{name} went away at byte {self._faults.unplugged_at}.", do="Plug it in again.")
-        if self._faults.bad_block_at and start <= self._faults.bad_block_at < end:
-            raise TargetError(
-                f"{name} reported a fault at byte {self._faults.bad_block_at}.", do="The card may be worn."
+        name, faults = self._drive.facts.name, self._faults
+        if faults.unplugged_at and end > faults.unplugged_at:
+            raise TargetLost(f"{name} went away at byte {faults.unplugged_at}.", do="Plug it in again.")
+        if faults.asleep_at and end > faults.asleep_at:
+            raise TargetAsleep(f"{name} gave no answer at byte {faults.asleep_at}.",
+                               do="Plug the reader into the computer itself, not into a hub.")  # fmt: skip
+        if faults.bad_block_at and start <= faults.bad_block_at < end:
+            if faults.tries and self._failed >= faults.tries:
+                return
+            self._failed += 1
+            raise BadBlock(
+                f"{name} reported a fault at byte {start}.", start, do="Try another reader; the card may be worn."
             )
+
+    def zero(self, length: int, offset: int) -> bool:
+        """Override: only what was never written is known to be zero."""
+        if any(
+            getattr(self._faults, name)
+            for name in ("true_size", "rate", "rots_at", "locks_at", "unplugged_at", "bad_block_at", "asleep_at")
+        ):
+            return False  # a drive that misbehaves is sent every byte
+        return self._inner.zero(length, offset)
 
     def sync(self) -> None:
         self._inner.sync()
 
     def forget_cache(self) -> None:
         self._inner.forget_cache()
+
+    def reread_table(self) -> str:
+        """Override."""
+        return ""
 
 
 class SimulatedDrives:
@@ -119,6 +183,10 @@ class SimulatedDrives:
 
     def path(self, identity: str) -> Path:
         return self.folder / self._drive(identity).backing
+
+    def remove(self, identity: str) -> str:
+        """Override: nothing is left to be written."""
+        return f"{self._drive(identity).facts.name} can be pulled out."
 
     @contextlib.contextmanager
     def open(self, identity: str, *, write: bool) -> Iterator[SimulatedHandle]:

@@ -1,0 +1,184 @@
+"""A card as a compressed image with its checksum; what its file systems do not use is kept as zeros."""
+
+from __future__ import annotations
+
+import hashlib
+import lzma
+import os
+import time
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO, Protocol, cast
+
+from backports.zstd import CompressionParameter, ZstdCompressor
+
+from kyklon.card.meter import Meter
+from kyklon.card.usage import Usage, usage
+from kyklon.devices.files import told_of
+from kyklon.devices.ports import DriveFacts, Drives, Handle
+from kyklon.errors import WrongUse
+from kyklon.progress import CancelToken, Sink, no_sink
+
+CHUNK = 4 << 20  # bytes
+ENDINGS = (".img.zst", ".img.xz", ".img.gz", ".img")
+_LEVEL = 3  # zstd's own default
+
+
+@dataclass(frozen=True)
+class BackupReport:
+    """size: of the image; read: bytes that were read from the card; packed: of the file. sha256: of the file."""
+
+    path: Path
+    size: int
+    read: int
+    packed: int
+    sha256: str
+    seconds: float
+    notes: tuple[str, ...]
+
+
+class _Packer(Protocol):
+    def pack(self, data: bytes) -> bytes: ...
+
+    def end(self) -> bytes: ...
+
+
+def backup(
+    drives: Drives, drive: DriveFacts, to: Path, *, sink: Sink = no_sink, cancel: CancelToken | None = None
+) -> BackupReport:
+    """Read a card into `to` (.img.zst, .img.xz, .img.gz or .img), and its SHA-256 beside it as sha256sum text.
+
+    Raises WrongUse for another ending or a file that is there already, TargetError for a card that cannot be read,
+    Cancelled. A backup that did not come to its end leaves no file.
+    """
+    if not to.name.endswith(ENDINGS):
+        raise WrongUse(f"{to.name}: a backup is written as {', '.join(ENDINGS)}.", do="Give it such a name.")
+    if to.exists():
+        raise WrongUse(f"{to} is there already.", do="Choose another name; nothing is written over.")
+    cancel = cancel or CancelToken()
+    begun = time.monotonic()
+    unfinished = to.with_name(f"{to.name}.unfinished")
+    try:
+        with drives.open(drive.identity, write=False) as handle:
+            try:
+                kept = usage(drives.path(drive.identity), drive.size)
+            except OSError as bad:
+                kept = Usage(((0, drive.size),), drive.size, (f"Free blocks are kept too: {bad.strerror}.",))
+            meter = Meter("Backing up", kept.total, sink, cancel)
+            with told_of(unfinished), unfinished.open("xb") as file:
+                digest = _pack(handle, kept, to.name, file, meter)
+                file.flush()
+                os.fsync(file.fileno())
+        side = to.with_name(f"{to.name}.sha256")
+        with told_of(to):
+            side.write_text(f"{digest}  {to.name}\n", encoding="utf-8")
+            unfinished.replace(to)
+    except BaseException:
+        unfinished.unlink(missing_ok=True)
+        raise
+    return BackupReport(to, kept.end, kept.total, to.stat().st_size, digest, time.monotonic() - begun, kept.notes)
+
+
+def _pack(handle: Handle, kept: Usage, name: str, file: IO[bytes], meter: Meter) -> str:
+    """The card's chunks through the packer into the file; the SHA-256 of the file."""
+    total = hashlib.sha256()
+    packer = _packer(name, kept.end)
+    done = 0
+
+    def put(data: bytes) -> None:
+        total.update(data)
+        file.write(data)
+
+    for chunk, read in _chunks(handle, kept):
+        meter.wait()
+        put(packer.pack(chunk))
+        done += read
+        meter.report(done)
+    put(packer.end())
+    meter.report(done, force=True)
+    return total.hexdigest()
+
+
+def _chunks(handle: Handle, kept: Usage) -> Iterator[tuple[bytes, int]]:
+    """The image in pieces of CHUNK, and how much of each was read; what is not used is zeros."""
+    index = 0
+    for offset in range(0, kept.end, CHUNK):
+        end = min(offset + CHUNK, kept.end)
+        while index < len(kept.used) and kept.used[index][1] <= offset:
+            index += 1
+        wanted = []
+        probe = index
+        while probe < len(kept.used) and kept.used[probe][0] < end:
+            wanted.append((max(offset, kept.used[probe][0]), min(end, kept.used[probe][1])))
+            probe += 1
+        if not wanted:
+            yield bytes(end - offset), 0
+            continue
+        first, last = wanted[0][0], wanted[-1][1]
+        data = handle.read_at(last - first, first).ljust(last - first, b"\0")
+        read = sum(stop - start for start, stop in wanted)
+        if len(wanted) == 1 and (first, last) == (offset, end):
+            yield data, read
+            continue
+        piece = bytearray(end - offset)
+        for start, stop in wanted:
+            piece[start - offset : stop - offset] = data[start - first : stop - first]
+        yield bytes(piece), read
+
+
+class _Zstd:
+    def __init__(self, size: int) -> None:
+        self._inner = ZstdCompressor(
+            options={
+                CompressionParameter.compression_level: _LEVEL,
+                CompressionParameter.nb_workers: os.cpu_count() or 1,
+                CompressionParameter.checksum_flag: 1,
+            }
+        )
+        self._inner.set_pledged_input_size(size)
+
+    def pack(self, data: bytes) -> bytes:
+        return self._inner.compress(data)
+
+    def end(self) -> bytes:
+        return self._inner.flush()
+
+
+class _Xz:
+    def __init__(self) -> None:
+        self._inner = lzma.LZMACompressor(lzma.FORMAT_XZ, preset=1)
+
+    def pack(self, data: bytes) -> bytes:
+        return self._inner.compress(data)
+
+    def end(self) -> bytes:
+        return self._inner.flush()
+
+
+class _Gz:
+    def __init__(self) -> None:
+        self._inner = zlib.compressobj(6, zlib.DEFLATED, 31)
+
+    def pack(self, data: bytes) -> bytes:
+        return self._inner.compress(data)
+
+    def end(self) -> bytes:
+        return self._inner.flush()
+
+
+class _Plain:
+    def pack(self, data: bytes) -> bytes:
+        return data
+
+    def end(self) -> bytes:
+        return b""
+
+
+def _packer(name: str, size: int) -> _Packer:
+    if name.endswith(".zst"):
+        return cast(_Packer, _Zstd(size))
+    if name.endswith(".xz"):
+        return _Xz()
+    return _Gz() if name.endswith(".gz") else _Plain()
