@@ -45,7 +45,7 @@ def test_the_whole_chain_by_commands(demo: Demo) -> None:
         assert refused.stdout == ""
         assert (demo.drive(name).read_bytes() if demo.drive(name).exists() else None) == before
     report = data("write", image, "blank-card", "--yes")
-    assert set(report) == {"bytes", "seconds", "sha256", "verified"}
+    assert {"bytes", "seconds", "sha256", "verified"} <= set(report)
     assert report["verified"]
     assert demo.build.card.state == "written and read back"
 
@@ -173,7 +173,7 @@ def test_wrong_use_and_failure_have_their_exit_codes(
 
 def test_a_build_from_the_future_is_refused(demo: Demo) -> None:
     path = demo.folder / store.CURRENT
-    path.write_text(path.read_text(encoding="utf-8").replace('"version": 1', '"version": 7'), encoding="utf-8")
+    path.write_text(path.read_text(encoding="utf-8").replace('"version": 2', '"version": 7'), encoding="utf-8")
     assert "newer Kyklon" in kyklon("check", str(demo.folder), code=3).stderr
 
 

@@ -39,6 +39,12 @@ REFUSALS: dict[str, tuple[dict[str, Any], str]] = {
     "too-small": ({"size": GB - 1}, "needs"),
     "changed": ({"chosen": "usb|2"}, "exchanged"),
     "is-source": ({"mounts": ("/images",)}, "very drive"),
+    "swap": ({"swap": True}, "swap space"),
+    "lvm": ({"member_of": "LVM"}, "volume group"),
+    "raid": ({"member_of": "RAID"}, "disk array"),
+    "crypt": ({"member_of": "crypt"}, "encrypted volume"),
+    "partition": ({"part_of": "/dev/card"}, "Choose the whole drive"),
+    "too-large": ({"size": LARGEST_CARD + 1}, "backup disk"),
 }
 
 
@@ -84,8 +90,9 @@ def test_a_drive_with_files_must_be_named_letter_for_letter() -> None:
     assert grant(case, typed="HOLIDAY 24").identity == "usb|1"
 
 
-def test_a_suspiciously_large_drive_must_be_named_too() -> None:
-    found = verdict(size=LARGEST_CARD + 1)
+def test_a_large_drive_is_allowed_for_a_build_on_a_disk_and_must_be_named() -> None:
+    found = judge(Case(drive(size=LARGEST_CARD + 1), GB, "/images/a.img", disk=True))
+    assert found.allowed
     assert found.lose == "card"
     assert "larger than a card" in found.warnings[0]
 
@@ -113,3 +120,19 @@ def test_a_permit_is_for_one_drive_one_source_one_write() -> None:
 def test_nobody_else_makes_permits() -> None:
     with pytest.raises(Refused):
         Permit(object(), "usb|1", "/a.img")
+
+
+def test_an_image_on_the_drive_itself_is_seen_by_its_device_too() -> None:
+    case = Case(drive(name="/dev/sdz"), GB, "/somewhere/a.img", source_drive="/dev/sdz")
+    assert "very drive" in judge(case).refusals[0]
+
+
+def test_an_estimated_size_warns_but_does_not_refuse() -> None:
+    found = judge(Case(drive(size=GB), 0, "/a.img.bz2", likely=2 * GB))
+    assert found.allowed
+    assert "about" in found.warnings[0]
+    assert judge(Case(drive(size=GB), 0, "/a.img.bz2", likely=GB // 2)).warnings == ()
+
+
+def test_what_the_system_says_about_read_only_is_passed_on() -> None:
+    assert "rights forbid" in verdict(read_only=True, why_read_only="The file's rights forbid it.").refusals[0]

@@ -24,6 +24,9 @@ UPPER = {
     "cli",
     "cli_picture",
     "cli_card",
+    "cli_sets",
+    "cli_tools",
+    "keeping",
     "app",
 }
 

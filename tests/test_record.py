@@ -27,7 +27,7 @@ def test_the_file_is_sorted_and_diffable(demo: Demo) -> None:
     text = (demo.folder / store.CURRENT).read_text(encoding="utf-8")
     data = json.loads(text)
     assert data["format"] == "kyklon-build"
-    assert data["version"] == 1
+    assert data["version"] == store.VERSION
     assert text == json.dumps(data, indent=1, sort_keys=True, ensure_ascii=False) + "\n"
 
 
@@ -88,7 +88,7 @@ def test_a_damaged_build_falls_back_to_the_save_before(demo: Demo) -> None:
     assert (demo.folder / "build.json.damaged").exists()
 
 
-@pytest.mark.parametrize("change", [{"version": 2}, {"version": 99, "parts": "in a way unknown yet"}])
+@pytest.mark.parametrize("change", [{"version": 3}, {"version": 99, "parts": "in a way unknown yet"}])
 def test_a_newer_build_is_refused_and_left_alone(demo: Demo, change: dict[str, object]) -> None:
     path = demo.folder / store.CURRENT
     data = json.loads(path.read_text(encoding="utf-8")) | change
@@ -124,7 +124,9 @@ def test_old_versions_migrate_in_ordered_steps(demo: Demo, monkeypatch: pytest.M
         del new["label"], new["title"]
         return new
 
-    monkeypatch.setattr(store, "MIGRATIONS", {-1: to_zero, 0: to_one})
+    old_steps = dict(store.MIGRATIONS)
+
+    monkeypatch.setattr(store, "MIGRATIONS", {-1: to_zero, 0: to_one, **old_steps})
     data_now = store.migrated({**data, "title": data["title"]}, demo.folder)
     assert Build.model_validate(data_now).name == "Lighthouse Café table"
 

@@ -11,6 +11,7 @@ import pytest
 
 from kyklon import workshop
 from kyklon.card import contents, source, writer
+from kyklon.card.checksums import Stated
 from kyklon.card.filesystems import FatVolume
 from kyklon.card.interlock import Case, grant
 from kyklon.catalogue.loader import Catalogue
@@ -111,7 +112,7 @@ def test_cancelling_the_reading_back_says_unproven(demo: Demo) -> None:
     ("faults", "error", "words"),
     [
         ({"unplugged_at": 9 * MIB}, TargetLost, "went away"),
-        ({"bad_block_at": 13 * MIB}, KyklonError, "fault at byte 13631488"),
+        ({"bad_block_at": 13 * MIB}, KyklonError, "KiB at byte 13631488 cannot be written, tried 3 times"),
         ({"true_size": 8 * MIB}, VerifyError, "differs"),
     ],
 )
@@ -137,7 +138,7 @@ def test_a_wrong_checksum_stops_before_the_table_is_written(demo: Demo) -> None:
     target = workshop.find_target("blank-card", demo.folder)
     facts = source.inspect(demo.image)
     with pytest.raises(SourceError, match="SHA-256"):
-        workshop.write(target, facts, None, sha256="0" * 64)
+        workshop.write(target, facts, None, stated=Stated("SHA-256", "0" * 64))
     assert not any(target.path.read_bytes()[:512])
 
 
@@ -148,7 +149,7 @@ def test_the_makers_checksum_may_be_of_the_file_or_of_the_image(which: str, demo
     data = demo.image.read_bytes()
     known = hashlib.sha256(data if which == "file" else lzma.decompress(data)).hexdigest()
     target = workshop.find_target("blank-card", demo.folder)
-    assert workshop.write(target, source.inspect(demo.image), None, sha256=known.upper()).verified
+    assert workshop.write(target, source.inspect(demo.image), None, stated=Stated("SHA-256", known)).verified
 
 
 @pytest.mark.parametrize(

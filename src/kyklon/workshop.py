@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from kyklon.boot.issue import difference, issue
-from kyklon.card import checksums, contents, judgement, prove, source, writer
+from kyklon.card import checksums, contents, judgement, prove, source, volumes, writer
 from kyklon.card.checksums import Stated
 from kyklon.card.filesystems import EDIT, FatVolume
 from kyklon.card.interlock import Case, Verdict, grant, judge
@@ -52,12 +52,12 @@ def targets(folder: Path) -> tuple[Target, ...]:
     """The drives to choose from."""
     drives = drives_of(folder)
     try:
-        return tuple(Target(drives, facts) for facts in drives.list())
+        return tuple(Target(drives, _looked_at(drives, facts)) for facts in drives.list())
     except TargetError:
         if isinstance(drives, (SimulatedDrives, LinuxDrives)):
             raise
         plain = LinuxDrives()  # the drive service went away
-        return tuple(Target(plain, facts) for facts in plain.list())
+        return tuple(Target(plain, _looked_at(plain, facts)) for facts in plain.list())
 
 
 def find_target(name: str, folder: Path | None, size: int = 0) -> Target:
@@ -84,12 +84,28 @@ def _find_device(path: Path) -> Target:
     drives = real_drives()
     for facts in drives.list():
         if drives.path(facts.identity) == path:
-            return Target(drives, facts)
+            return Target(drives, _looked_at(drives, facts))
     linux = LinuxDrives()
     found = next((facts for facts in linux.list() if linux.path(facts.identity) == path), None) or linux.part(path)
     if found is None:
         raise WrongUse(f"{path} is no drive that can be written.", do="Name the whole drive, as lsblk lists it.")
-    return Target(linux, found)
+    return Target(linux, _looked_at(linux, found))
+
+
+def _looked_at(drives: Drives, facts: DriveFacts) -> DriveFacts:
+    """Facts with what the drive's own bytes tell, where the system tells nothing of it and they may be read."""
+    if facts.simulated or facts.is_file or facts.labels:
+        return facts
+    try:
+        found = volumes.survey(drives.path(facts.identity), deep=False)
+    except OSError:
+        return facts
+    kinds = sorted({volume.kind for volume in found.volumes if volume.kind})
+    labels = tuple(volume.label for volume in found.volumes if volume.label)
+    if not kinds and not labels:
+        return facts
+    holds = ", ".join(kinds) or facts.holds
+    return facts.model_copy(update={"labels": labels, "holds": holds, "newest": found.newest})
 
 
 def case_for(build: Build | None, facts: source.SourceFacts | None, target: Target, chosen: str = "") -> Case:

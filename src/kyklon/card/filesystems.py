@@ -46,6 +46,9 @@ class FatVolume:
 
     def listing(self) -> str:
         """mdir's own listing of every folder."""
+        top = self._mtools("mdir", "-a", "::/").decode("cp437")
+        if re.search(r"^No files$", top, re.MULTILINE):  # mdir -/ fails on an empty volume
+            return top
         return self._mtools("mdir", "-/", "-a", "::/").decode("cp437")
 
     def copy_in(self, folder: Path, permit: Permit, identity: str) -> None:

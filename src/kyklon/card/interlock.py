@@ -100,7 +100,7 @@ def _read_only(case: Case) -> str | None:
 def _too_small(case: Case) -> str | None:
     if case.drive.size >= case.need or (case.drive.is_file and not case.drive.size):
         return None
-    return f"It holds {show_bytes(case.drive.size)}; {show_bytes(case.need)} are needed."
+    return f"It holds {show_bytes(case.drive.size)}; the image needs {show_bytes(case.need)}."
 
 
 def _too_large(case: Case) -> str | None:

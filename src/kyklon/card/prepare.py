@@ -93,7 +93,8 @@ def prepare(
         _prove(handle, image, part.start, length, table)
         handle.reread_table()
         meter.report(total, force=True)
-        head = image.open("rb").read(64)
+        with image.open("rb") as file:
+            head = file.read(64)
     words = tuple(volume.words for volume in old.volumes)
     made = max(512, int.from_bytes(head[11:13], "little") * head[13])
     return Prepared(label, "FAT32" if wide else "FAT16", made, part.start, part.size, words)

@@ -22,6 +22,7 @@ from kyklon.quantities import show_bytes
 SOURCE = "proof"  # what a permit for a proof names as its source
 BLOCK = 4096  # bytes of a marked block: one page of any flash
 CHUNK = 4 << 20  # bytes written at a time
+_SPREAD = np.uint64(0x9E3779B97F4A7C15)  # odd, so every place has a product of its own modulo 2^64
 PLACES = 48  # marked blocks of a quick probe
 _STEPS = 512  # reads that look for a wrapped beginning
 _LEAST_FILL = 16 << 20  # bytes marked at the beginning, to be met again if the size wraps
@@ -63,19 +64,23 @@ class Proof:
 
 def marked(offset: int, length: int, nonce: int) -> bytes:
     """What belongs at a place: noise with the place's own offset and the run's number in every block of 4096 bytes."""
-    words = _NOISE[: length // 8].copy()
+    start = offset % CHUNK // 8  # a stretch lies within one chunk
+    words = _NOISE[start : start + length // 8].copy()
     blocks = words.reshape(-1, BLOCK // 8)
     blocks[:, 0] = np.arange(offset, offset + length, BLOCK, dtype=np.uint64)
     blocks[:, 1] = np.uint64(nonce)
+    blocks[:, 2] = blocks[:, 0] * _SPREAD  # so that one changed bit never makes another place's mark
     return words.tobytes()
 
 
 def place_told(data: bytes, nonce: int) -> int | None:
-    """The offset that a block of this run carries, None for a block that is none of its."""
+    """The offset that a block of this run carries, None for a block that is none of its, or is changed."""
     if len(data) < BLOCK:
         return None
-    offset, told = int.from_bytes(data[:8], "little"), int.from_bytes(data[8:16], "little")
-    return offset if told == nonce else None
+    offset = int.from_bytes(data[:8], "little")
+    if int.from_bytes(data[8:16], "little") != nonce or offset % BLOCK:
+        return None
+    return offset if data == marked(offset, BLOCK, nonce) else None
 
 
 def prove(

@@ -147,7 +147,7 @@ def _estimate(facts: SourceFacts) -> int | None:
         with facts.open() as file:
             for piece in unpack.stream(file, facts.kind, count):
                 made += len(piece)
-                if made >= _SAMPLE:
+                if made >= _SAMPLE and (taken < facts.packed or made >= 32 * _SAMPLE):
                     break
     except DAMAGE:
         return None

@@ -44,7 +44,7 @@ def usage(path: Path, size: int, survey: Survey | None = None) -> Usage:
     """The used bytes of a drive or plain image. size: of the drive, bytes. Raises OSError when it cannot be read."""
     found = survey or volumes.survey(path, deep=False)
     if found.table is None and not found.volumes:
-        return Usage(((0, size),), size, (found.error or "There is no partition table: all of it is kept.",))
+        return Usage(((0, size),), size, (f"{found.error or 'There is no partition table.'} All of it is kept.",))
     table = found.table
     end = size if table is None or table.scheme != "MBR" else min(size, table.end)
     free: list[Extent] = []

@@ -88,11 +88,11 @@ def survey(path: Path, *, deep: bool = True) -> Survey:
     with _opened(path) as (descriptor, size):
         read = reader(descriptor)
         head = read(0, _HEAD)
-        if not any(head[:512]):
-            return Survey(None, ())
         whole = identify(head, 0, 0, size)
         if whole.kind:  # a stick without a table; its boot sector ends in 55 AA as well
             return Survey(None, (_deeper(path, whole) if deep else whole,))
+        if not any(head[:512]):
+            return Survey(None, ())
         try:
             table = partitions.read_table(read, size)
         except FormatError as bad:

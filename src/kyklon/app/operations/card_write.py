@@ -76,9 +76,9 @@ class WriteBench(Bench):
         image.add(
             self._file, self._facts, 1,
             row(button("Choose…", self._on_choose_clicked), button("Shelf…", self._on_shelf_clicked),
-                button("Sum…", self._on_checksum_clicked, tip="The checksum that its maker states"), 1, spacing=6),
+                button("Checksum…", self._on_checksum_clicked, tip="The checksum that its maker states"), 1, spacing=6),
         )  # fmt: skip
-        image.setFixedWidth(round(self.theme.px(264)))
+        image.setFixedWidth(round(self.theme.px(286)))
         holder = QScrollArea()
         holder.setWidgetResizable(True)
         holder.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

@@ -1,0 +1,131 @@
+"""kill -9 at fifty random moments of a write, on a file-backed drive and on a loop device.
+
+Afterwards the state told is the true one, and no other byte has changed.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from kyklon import tools
+from support import Demo
+
+MOMENTS = 50
+# one process imports everything once, then forks a writer for each moment: the moments are spread, not the imports
+KILLER = """
+import hashlib, json, os, random, signal, sys, time
+from pathlib import Path
+from kyklon import workshop
+from kyklon.card import contents, source
+from kyklon.card.checksums import Stated
+from kyklon.devices.linux.drives import LinuxDrives
+from kyklon.model.build import CardRecord, CardState, edited
+from kyklon.record import folder as store
+
+kind, folder, device, image, moments = sys.argv[1], Path(sys.argv[2]), sys.argv[3], Path(sys.argv[4]), int(sys.argv[5])
+chance = random.Random(20)
+facts = source.inspect(image)
+whole = b"".join(source.chunks(facts))
+path = Path(device)
+
+def target():
+    return workshop.find_target("blank-card" if kind == "file" else device, folder if kind == "file" else None)
+
+def write():
+    build = store.load(folder).build
+    place = target()
+    lose = place.facts.labels[0] if place.facts.labels else place.facts.name if place.facts.holds else ""
+    ended = workshop.write_card(folder, build, place, typed=lose)
+    os._exit(0 if ended.bad is None else 1)
+
+begun = time.monotonic()
+if os.fork() == 0:
+    write()
+assert os.wait()[1] == 0, "an undisturbed write fails"
+longest = time.monotonic() - begun
+told = {}
+for moment in range(moments):
+    store.update(folder, lambda build: edited(build, "card", CardRecord()))
+    child = os.fork()
+    if child == 0:
+        write()
+    time.sleep(chance.random() * longest * 1.1)
+    os.kill(child, signal.SIGKILL)
+    os.waitpid(child, 0)
+    state = store.load(folder).build.card.state
+    with path.open("rb") as file:
+        there = file.read(len(whole))
+    table = any(there[:512])
+    key = state.value + (" with a table" if table else "")
+    told[key] = told.get(key, 0) + 1
+    if state is CardState.PROVEN:
+        assert there == whole, "told proven, but it is not"
+    elif state is CardState.UNPROVEN:
+        assert table and there == whole, "told written, but it is not"
+    elif state is CardState.WRITING and table:
+        assert there == whole, "a table over a half-written card"
+    elif state in (CardState.CANCELLED, CardState.FAILED):
+        raise AssertionError("a killed write does not fail in words")
+print(json.dumps(told))
+"""
+
+
+def run(kind: str, demo: Demo, device: Path, image: Path) -> dict[str, int]:
+    import json
+
+    arguments = [sys.executable, "-c", KILLER, kind, str(demo.folder), str(device), str(image), str(MOMENTS)]
+    done = subprocess.run(arguments, capture_output=True, text=True, timeout=600)
+    assert done.returncode == 0, done.stderr[-3000:]
+    told: dict[str, int] = json.loads(done.stdout)
+    assert sum(told.values()) == MOMENTS
+    return told
+
+
+def sums(folder: Path, leave: set[str]) -> dict[str, str]:
+    """Every file's checksum, those excepted that a write may change."""
+    return {
+        path.relative_to(folder).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
+        for path in folder.rglob("*")
+        if path.is_file() and path.relative_to(folder).as_posix().split("/")[-1] not in leave
+    }
+
+
+OWN = {"build.json", "build.previous.json", "build.json.new", "build.previous.json.new", "logbook.sqlite3",
+       "logbook.sqlite3-wal", "logbook.sqlite3-shm", "drives.json", "blank-card.img"}  # fmt: skip
+
+
+def test_fifty_kills_on_a_file(demo: Demo) -> None:
+    before = sums(demo.folder, OWN)
+    told = run("file", demo, demo.drive("blank-card"), demo.image)
+    assert any(state.startswith("being written") for state in told), told
+    assert sums(demo.folder, OWN) == before
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="loop devices need root")
+def test_fifty_kills_on_a_loop_device(demo: Demo, tmp_path: Path) -> None:
+    (demo.folder / "drives" / "drives.json").unlink()  # the real back end
+    backing = tmp_path / "backing.img"
+    size = 96 << 20
+    marks = b"another owner's bytes"
+    with backing.open("wb") as file:
+        file.truncate(size)
+        file.seek(size - len(marks))
+        file.write(marks)
+    device = Path(tools.run(["losetup", "--find", "--show", str(backing)]).decode().strip())
+    try:
+        before = sums(demo.folder, OWN)
+        told = run("loop", demo, device, demo.image)
+        assert any(state.startswith("being written") for state in told), told
+        assert sums(demo.folder, OWN) == before
+        with backing.open("rb") as file:
+            file.seek(88_080_384)  # behind the image
+            rest = file.read()
+        assert rest == bytes(size - 88_080_384 - len(marks)) + marks
+    finally:
+        tools.run(["losetup", "-d", str(device)])

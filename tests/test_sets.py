@@ -1,0 +1,293 @@
+"""Bare-metal sets, multi-boot bundles, the size of a card and disks: every seeded mistake, and properties."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kyklon import keeping, observing, workshop
+from kyklon.boot import disk
+from kyklon.card import baremetal, multiboot, sizing
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import BareMetal, Board, Card, Chooser, Image
+from kyklon.demo import sets
+from kyklon.errors import FormatError, Refused, WrongUse
+from kyklon.model.build import edited, remedied
+from support import Demo
+
+GB = 10**9
+
+
+# --- bare metal ----------------------------------------------------------------------------------------------
+
+
+def plan(folder: Path, catalogue: Catalogue, board: str = "herring") -> baremetal.Plan:
+    images = {image.id: image for image in catalogue.all(Image)}
+    layout = baremetal.layout_of(folder, catalogue.all(BareMetal), images)
+    return baremetal.plan(folder, layout, images[layout.image], catalogue.get(Board, board))
+
+
+@pytest.fixture
+def bare(tmp_path: Path) -> Path:
+    return sets.make_bare_metal(tmp_path / "set")
+
+
+def test_every_seeded_mistake_of_the_bare_metal_set_is_found(bare: Path, catalogue: Catalogue) -> None:
+    found = plan(bare, catalogue)
+    assert {problem.code for problem in found.problems} == set(sets.BARE_METAL_MISTAKES)
+    assert not found.ready
+    assert found.machines == ()
+
+
+def test_a_set_without_mistakes_is_ready_for_every_board(tmp_path: Path, catalogue: Catalogue) -> None:
+    folder = sets.make_bare_metal(tmp_path / "set", mistakes=False)
+    for board, kernel in (
+        ("sprat", "tidepool6.krn"),
+        ("herring", "tidepool7.krn"),
+        ("cod", "tidepool8.krn"),
+        ("ling", "tidepool8.krn"),
+    ):
+        found = plan(folder, catalogue, board)
+        assert found.problems == ()
+        targets = {each.target for each in found.placed}
+        assert kernel in targets
+        assert {name for name in targets if name.endswith(".krn")} == {kernel}
+        assert {name for name in targets if name.endswith(".dtb")} == {f"{board}.dtb"}
+        assert found.machines == ("elm-48", "elm-128", "rowan-2")
+
+
+def test_the_renamings_offered_put_names_right(bare: Path, catalogue: Catalogue) -> None:
+    for problem in plan(bare, catalogue).problems:
+        if problem.rename:
+            baremetal.rename(bare, problem)
+    codes = {problem.code for problem in plan(bare, catalogue).problems}
+    assert not codes & {"needed-file", "system-file-name"}
+    assert "system-file-size" in codes  # what no renaming mends still stands
+    assert "remembered" in codes  # elm-48 is complete now: only the menu would be skipped
+
+
+def test_a_renaming_never_writes_over_another_file(bare: Path, catalogue: Catalogue) -> None:
+    problem = next(problem for problem in plan(bare, catalogue).problems if problem.rename)
+    (bare / problem.rename[1]).write_bytes(b"mine")
+    with pytest.raises(WrongUse, match="there already"):
+        baremetal.rename(bare, problem)
+    assert (bare / problem.rename[1]).read_bytes() == b"mine"
+
+
+def test_a_kernel_of_another_set_under_the_right_name_is_told(bare: Path, catalogue: Catalogue) -> None:
+    (bare / "tidepool7.krn").write_bytes((bare / "tidepool6.krn").read_bytes())
+    (problem,) = [each for each in plan(bare, catalogue).problems if each.code == "kernel-set"]
+    assert "ARMv6, not ARMv7" in problem.sentence
+    (bare / "tidepool7.krn").write_bytes(b"no kernel")
+    assert "kernel-damaged" in {each.code for each in plan(bare, catalogue).problems}
+    (bare / "tidepool7.krn").unlink()
+    assert "no-kernel" in {each.code for each in plan(bare, catalogue).problems}
+    (bare / "trees" / "herring.dtb").rename(bare / "trees" / "Herring.DTB")
+    (tree,) = [each for each in plan(bare, catalogue).problems if each.code == "no-tree"]
+    assert tree.rename == ("trees/Herring.DTB", "trees/herring.dtb")
+
+
+def test_a_bare_metal_card_holds_the_plan_and_nothing_else(tmp_path: Path, catalogue: Catalogue, demo: Demo) -> None:
+    from kyklon.card.filesystems import FatVolume
+
+    folder = sets.make_bare_metal(tmp_path / "set", mistakes=False)
+    planned = plan(folder, catalogue)
+    target = workshop.find_target("blank-card", demo.folder)
+    found, event = keeping.bare_metal_card(target, demo.build, demo.folder, folder, planned, "TIDEPOOL")
+    assert found.same_files == len(planned.placed)
+    assert "read back" in event.detail
+    with pytest.raises(Refused, match="TIDEPOOL"):  # it holds something now
+        keeping.prepare_card(workshop.find_target("blank-card", demo.folder), demo.build, demo.folder, "X")
+    back = tmp_path / "back"
+    back.mkdir()
+    FatVolume(target.path, 4 << 20).copy_out(back)
+    there = {path.relative_to(back).as_posix().lower() for path in back.rglob("*") if path.is_file()}
+    assert there == {each.target.lower() for each in planned.placed}
+
+
+def test_a_set_that_is_not_ready_makes_no_card(bare: Path, catalogue: Catalogue, demo: Demo) -> None:
+    target = workshop.find_target("blank-card", demo.folder)
+    with pytest.raises(WrongUse, match="not ready"):
+        keeping.bare_metal_card(target, demo.build, demo.folder, bare, plan(bare, catalogue), "TIDEPOOL")
+    assert not target.path.exists()
+
+
+def test_a_folder_that_is_no_set_is_told(tmp_path: Path, catalogue: Catalogue) -> None:
+    (tmp_path / "x.txt").write_text("x", encoding="utf-8")
+    with pytest.raises(WrongUse, match="no bare-metal set"):
+        plan(tmp_path, catalogue)
+    with pytest.raises(WrongUse, match="not a folder"):
+        plan(tmp_path / "nowhere", catalogue)
+
+
+# --- multi-boot ----------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def chooser(catalogue: Catalogue) -> Chooser:
+    return catalogue.all(Chooser)[0]
+
+
+@pytest.fixture
+def stick(tmp_path: Path) -> Path:
+    return sets.make_multi_boot(tmp_path / "stick")
+
+
+def test_every_seeded_mistake_of_the_bundles_is_found(stick: Path, chooser: Chooser) -> None:
+    found = multiboot.check(stick, chooser, 32 * GB, board="herring")
+    assert {problem.code for problem in found.problems} == set(sets.MULTI_BOOT_MISTAKES)
+    assert not found.ready
+    assert multiboot.check(stick / "berths", chooser, 32 * GB, board="herring") == found
+
+
+def test_bundles_without_mistakes_are_ready_and_laid_out(tmp_path: Path, chooser: Chooser) -> None:
+    folder = sets.make_multi_boot(tmp_path / "stick", mistakes=False)
+    found = multiboot.check(folder, chooser, 32 * GB, board="herring")
+    assert found.problems == ()
+    assert found.ready
+    assert [bundle.name for bundle in found.bundles] == [
+        "Quayside 4.2", "Harbour Lite", "Breakwater player", "Jetty desktop",
+    ]  # fmt: skip
+    to = tmp_path / "to"
+    to.mkdir()
+    some = multiboot.check(folder, chooser, 32 * GB, chosen=("jetty", "quayside"))
+    files, size = keeping.lay_out_bundles(folder, chooser, some, to)
+    assert (files, size) == (10, sum(bundle.files for bundle in some.bundles if bundle.folder in some.chosen))
+    assert sorted(path.name for path in (to / "berths").iterdir()) == ["jetty", "quayside"]
+    again = multiboot.check(to, chooser, 32 * GB)
+    assert again.ready
+    with pytest.raises(WrongUse, match="where the bundles are"):
+        keeping.lay_out_bundles(folder, chooser, found, folder)
+
+
+def test_the_sum_of_the_partitions_is_compared_with_what_is_usable(tmp_path: Path, chooser: Chooser) -> None:
+    folder = sets.make_multi_boot(tmp_path / "stick", mistakes=False)
+    need = multiboot.check(folder, chooser, 32 * GB).need
+    exact = need + chooser.own_bytes
+    assert multiboot.check(folder, chooser, exact).fits
+    tight = multiboot.check(folder, chooser, exact - 1)
+    assert not tight.fits
+    assert "too-much" in {problem.code for problem in tight.problems}
+    assert multiboot.check(folder, chooser, exact - 1, chosen=("quayside",)).ready
+
+
+def test_the_renaming_offered_puts_a_bundle_right(stick: Path, chooser: Chooser) -> None:
+    for problem in multiboot.check(stick, chooser, 32 * GB).problems:
+        if problem.rename:
+            multiboot.rename(stick, chooser, problem)
+    codes = {problem.code for problem in multiboot.check(stick, chooser, 32 * GB).problems}
+    assert not codes & {"archive-name", "no-manifest"}
+
+
+def test_a_file_over_four_gib_asks_for_another_file_system(tmp_path: Path, chooser: Chooser) -> None:
+    folder = sets.make_multi_boot(tmp_path / "stick", mistakes=False)
+    with (folder / "berths" / "jetty" / "jetty-root.tar.xz").open("r+b") as file:
+        file.truncate(1 << 32)
+    found = multiboot.check(folder, chooser, 32 * GB, sums=False)
+    assert found.stick == "exFAT"
+    assert "large-file" in {problem.code for problem in found.problems}
+
+
+def test_a_folder_without_bundles_is_told(tmp_path: Path, chooser: Chooser) -> None:
+    with pytest.raises(WrongUse, match="no bundles"):
+        multiboot.check(tmp_path, chooser, GB)
+
+
+@given(st.text(max_size=300))
+def test_any_text_gives_a_manifest_or_the_one_error(text: str) -> None:
+    try:
+        multiboot.read_manifest(text)
+    except FormatError as bad:
+        assert 0 <= bad.offset <= len(text.encode("utf-8", "surrogatepass"))
+
+
+@given(st.data())
+def test_a_real_manifest_with_a_changed_piece_gives_a_result_or_the_one_error(data: st.DataObject) -> None:
+    text = (
+        'name = "Quay"\norder = 1\nboards = ["cod"]\n\n[[partitions]]\nlabel = "A"\nkind = "ext4"\nmb = 10\n'
+        'unpacked_mb = 5\narchive = "a.tar.xz"\ngrows = true\n'
+    )
+    at = data.draw(st.integers(0, len(text)))
+    end = data.draw(st.integers(at, min(len(text), at + 12)))
+    changed = text[:at] + data.draw(st.text(max_size=8)) + text[end:]
+    try:
+        multiboot.read_manifest(changed)
+    except FormatError as bad:
+        assert 0 <= bad.offset <= len(changed.encode("utf-8", "surrogatepass"))
+
+
+# --- size ----------------------------------------------------------------------------------------------------
+
+
+@given(st.lists(st.integers(0, 10**9), max_size=30), st.sampled_from([512, 4096, 32768]))
+def test_files_take_whole_clusters(sizes: list[int], cluster: int) -> None:
+    total = sizing.by_cluster(sizes, cluster)
+    assert total % cluster == 0
+    assert sum(sizes) <= total < sum(sizes) + cluster * max(1, len(sizes))
+
+
+@given(st.integers(0, 10**11), st.integers(0, 2 * 10**11), st.integers(0, 5000))
+def test_the_advice_is_the_smallest_card_that_fits(catalogue: Catalogue, image: int, library: int, games: int) -> None:
+    cards = catalogue.all(Card)
+    found = sizing.size(image, "", (library,), games, library, cards)
+    assert found.need == sum(item.size for item in found.items)
+    fitting = [card for card in cards if card.capacity_bytes >= found.need]
+    if fitting:
+        assert found.advice == min(fitting, key=lambda card: card.capacity_bytes).id
+    else:
+        assert found.advice == ""
+        assert "disk" in found.sentence
+
+
+def test_a_speed_class_is_told_in_minutes(catalogue: Catalogue) -> None:
+    """30 MB/s against 10 MB/s (SD Association: U3, C10): a third of the time for the same bytes."""
+    found = sizing.size(9 * GB, "", (), 0, 900_000_000, catalogue.all(Card))
+    minutes = {offer.card: offer.minutes for offer in found.offers}
+    assert minutes["cockle-16"] == pytest.approx(15)
+    assert minutes["cockle-128"] == pytest.approx(5)
+    assert next(o for o in found.offers if o.card == "cockle-32").load_s == pytest.approx(10)
+
+
+def test_the_size_of_the_demo_and_of_a_bare_folder(demo: Demo, catalogue: Catalogue) -> None:
+    assert observing.observe_size(demo.folder, catalogue).advice == "cockle-16"
+    assert observing.observe_size(demo.folder / "library", catalogue).items[1].size > 0
+    with pytest.raises(WrongUse):
+        observing.observe_size(demo.folder / "nowhere", catalogue)
+
+
+# --- disk ----------------------------------------------------------------------------------------------------
+
+
+def test_a_disk_in_place_of_a_card_is_checked(demo: Demo, catalogue: Catalogue) -> None:
+    build = edited(demo.build, "medium", "disk").with_part("disk", "barnacle-512").with_part("bridge", "capstan-plain")
+    codes = {finding.code: finding for finding in disk.findings(build, catalogue)}
+    assert set(codes) == {"disk.board", "disk.uas", "disk.port", "disk.root"}
+    assert "usb-storage.quirks=6b79:0c02:u" in codes["disk.uas"].message
+    assert "2.07" in codes["disk.uas"].message  # the other school
+    build = build.with_part("board", "ling").with_part("supply", "ballast-3a")
+    for code in ("disk.uas", "disk.root"):
+        remedy = {each.code: each for each in disk.findings(build, catalogue)}[code].remedy
+        assert remedy is not None
+        build = remedied(build, remedy)
+    assert {each.code for each in disk.findings(build, catalogue)} <= {"disk.supply", "disk.port"}
+    assert "usb-storage.quirks=6b79:0c02:u" in build.boot.kernel_words
+    assert "root=/dev/sda2" in build.boot.kernel_words
+    outlook = disk.outlook(build, catalogue)
+    assert outlook is not None
+    assert outlook.times > 3
+    assert outlook.draws_a == pytest.approx(1.3)
+    assert disk.findings(demo.build, catalogue) == []
+
+
+def test_the_demo_sets_are_in_the_demo(demo: Demo, catalogue: Catalogue) -> None:
+    build = demo.build
+    found = plan(demo.folder / build.sets.bare_metal, catalogue)
+    assert {problem.code for problem in found.problems} == set(sets.BARE_METAL_MISTAKES)
+    copy = demo.folder / "copy"
+    shutil.copytree(demo.folder / build.sets.multi_boot, copy)
+    checked = multiboot.check(copy, catalogue.all(Chooser)[0], 32 * GB, board="herring")
+    assert {problem.code for problem in checked.problems} == set(sets.MULTI_BOOT_MISTAKES)
