@@ -1,8 +1,9 @@
-"""Writing and proving a card against xz, dd and cmp, in one run on the same file.
+"""Writing, proving and backing up cards against xz, gzip, zstd, dd and cmp, in one run on the same files.
 
-Reference: `xz -dc IMAGE | dd of=TARGET bs=4M conv=fsync`, then `xz -dc IMAGE | cmp - TARGET`. Ours: kyklon write to
-a file, which hashes the source, unpacks, writes, syncs, reads back and compares. Both cold, best of RUNS.
-Usage: .venv/bin/python benchmarks/write.py [MB]
+Reference of a write: `X -dc IMAGE | dd of=TARGET bs=4M conv=fsync`, then `X -dc IMAGE | cmp - TARGET`. Ours: kyklon
+write to a file, which unpacks, writes, syncs, reads back and compares, and makes the image's SHA-256 besides. Reference
+of a backup: `dd if=CARD bs=4M | zstd`. All cold, taken in turn, best of RUNS.
+Usage: .venv/bin/python benchmarks/write.py [MB] [--table]
 """
 
 from __future__ import annotations
@@ -16,20 +17,35 @@ import tempfile
 import time
 from pathlib import Path
 
+from kyklon import tools
+
 MIB = 1 << 20
-RUNS = 2
+RUNS = 3
+MOST_WRITE, MOST_BACKUP, MOST_MEMORY = 1.10, 0.70, 250e6  # ratios; bytes
 OURS = """
 import json, resource, sys, time
 from pathlib import Path
-from kyklon import workshop
+from kyklon import keeping, workshop
 from kyklon.card import source
 begun = time.monotonic()
-facts = source.inspect(Path(sys.argv[1]))
-workshop.write(workshop.find_target(sys.argv[2], None, facts.unpacked), facts, None)
+if sys.argv[3] == "write":
+    facts = source.inspect(Path(sys.argv[1]))
+    workshop.write(workshop.find_target(sys.argv[2], None, facts.unpacked), facts, None)
+elif sys.argv[3] == "unpack":
+    for piece in source.chunks(source.inspect(Path(sys.argv[1]))):
+        pass
+else:
+    keeping.backup_card(workshop.find_target(sys.argv[1], None), None, Path(sys.argv[2]))
 seconds = time.monotonic() - begun
 peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
 print(json.dumps({"seconds": seconds, "peak": peak}))
 """
+PACK = {
+    "xz": ["xz", "-1", "-k", "-T2", "--block-size=2GiB"],
+    "blocks.xz": ["xz", "-1", "-k", "-T2", "--block-size=24MiB"],
+    "gz": ["gzip", "-1", "-k"],
+    "zst": ["zstd", "-q", "-3", "-T0"],
+}
 
 
 def mixed(path: Path, megabytes: int) -> None:
@@ -60,47 +76,131 @@ def piped(first: list[str], second: list[str]) -> None:
         subprocess.run(second, stdin=source.stdout, check=True, stderr=subprocess.DEVNULL)
 
 
-def reference(image: Path, target: Path) -> float:
+def unpacker(image: Path) -> list[str]:
+    kind = image.suffix.removeprefix(".")
+    if kind == "img":
+        return ["cat", str(image)]
+    return [{"xz": "xz", "gz": "gzip", "zst": "zstd"}[kind], "-dc", str(image)]
+
+
+def reference_write(image: Path, target: Path) -> float:
     cold()
     begun = time.monotonic()
-    piped(["xz", "-dc", str(image)], ["dd", f"of={target}", "bs=4M", "conv=fsync", "iflag=fullblock"])
-    subprocess.run(
-        ["dd", f"of={target}", "oflag=nocache", "conv=notrunc,fdatasync", "count=0"], stderr=subprocess.DEVNULL
-    )
-    piped(["xz", "-dc", str(image)], ["cmp", "-", str(target)])
+    if image.suffix == ".img":
+        command = ["dd", f"if={image}", f"of={target}", "bs=4M", "conv=fsync"]
+        subprocess.run(command, check=True, stderr=subprocess.DEVNULL)
+    else:
+        piped(unpacker(image), ["dd", f"of={target}", "bs=4M", "conv=fsync", "iflag=fullblock"])
+    # read back from the medium, as a proof must be
+    forget = ["dd", f"of={target}", "oflag=nocache", "conv=notrunc,fdatasync", "count=0"]
+    subprocess.run(forget, stderr=subprocess.DEVNULL)
+    if image.suffix == ".img":
+        subprocess.run(["cmp", str(image), str(target)], check=True)
+    else:
+        piped(unpacker(image), ["cmp", "-", str(target)])
     return time.monotonic() - begun
 
 
-def ours(image: Path, target: Path) -> dict[str, float]:
+def reference_unpack(image: Path, _target: Path) -> float:
     cold()
-    run = subprocess.run(
-        [sys.executable, "-c", OURS, str(image), str(target)], capture_output=True, text=True, check=True
-    )
+    begun = time.monotonic()
+    subprocess.run(["xz", "-dc", "-T1", str(image)], check=True, stdout=subprocess.DEVNULL)
+    return time.monotonic() - begun
+
+
+def reference_backup(card: Path, target: Path) -> float:
+    cold()
+    begun = time.monotonic()
+    piped(["dd", f"if={card}", "bs=4M"], ["zstd", "-q", "-f", "-o", str(target)])
+    descriptor = os.open(target, os.O_RDONLY)
+    os.fsync(descriptor)
+    os.close(descriptor)
+    return time.monotonic() - begun
+
+
+def ours(first: Path, second: Path, what: str) -> dict[str, float]:
+    cold()
+    command = [sys.executable, "-c", OURS, str(first), str(second), what]
+    run = subprocess.run(command, capture_output=True, text=True)
+    assert run.returncode == 0, run.stderr
     return json.loads(run.stdout)
 
 
+def compared(name: str, reference, what: str, first: Path, second: Path, most: float) -> tuple[str, bool]:
+    """One row of the table, and whether it holds."""
+    theirs = mine = float("inf")
+    peak = 0.0
+    for _ in range(RUNS):
+        second.unlink(missing_ok=True)
+        theirs = min(theirs, reference(first, second))
+        for made in second.parent.glob(f"{second.name}*"):
+            made.unlink()
+        told = ours(first, second, what)
+        for made in second.parent.glob(f"{second.name}*"):
+            made.unlink()
+        mine, peak = min(mine, told["seconds"]), max(peak, told["peak"])
+    ratio = mine / theirs
+    row = f"| {name} | {theirs:.2f} s | {mine:.2f} s | {ratio:.2f} | {most:.2f} | {peak / 1e6:.0f} MB |"
+    print(row, flush=True)
+    return row, ratio <= most and peak <= MOST_MEMORY
+
+
+def half_empty_card(path: Path, megabytes: int) -> None:
+    """A card of one ext4 partition, half full of noise and text; what is free holds what was deleted."""
+    size = megabytes * MIB
+    with tempfile.TemporaryDirectory(prefix="kyklon-bench-tree-", dir=path.parent) as held:
+        tree = Path(held)
+        mixed(tree / "all", megabytes)
+        volume = path.with_name("volume")
+        with volume.open("wb") as file, (tree / "all").open("rb") as old:
+            file.write(old.read(size - 8 * MIB))  # an older life of the card: nothing is zero by luck
+        (tree / "files").mkdir()
+        with (tree / "all").open("rb") as data:
+            for number in range(megabytes // 8):
+                (tree / "files" / f"{number:04}").write_bytes(data.read(4 * MIB))
+        tools.run(["mkfs.ext4", "-q", "-F", "-d", str(tree / "files"), str(volume)], seconds=600)
+    with path.open("wb") as file:
+        file.truncate(size)
+    tools.run(
+        ["sfdisk", "--quiet", str(path)],
+        stdin=f"label: dos\nstart=8192, size={size // 512 - 8192 - 2048}, type=83\n".encode(),
+    )
+    with path.open("r+b") as file, volume.open("rb") as data:
+        file.seek(4 * MIB)
+        file.write(data.read(size - 5 * MIB))
+    volume.unlink()
+
+
 def main() -> None:
-    megabytes = int(sys.argv[1]) if len(sys.argv) > 1 else 1200
+    numbers = [int(word) for word in sys.argv[1:] if word.isdigit()]
+    megabytes = numbers[0] if numbers else 1200
+    held_all = True
+    print("| What | Reference | Ours | Ratio | At most | Peak memory |\n|---|---|---|---|---|---|")
     with tempfile.TemporaryDirectory(prefix="kyklon-bench-", dir=os.environ.get("KYKLON_BENCH_DIR")) as held:
         folder = Path(held)
-        plain, packed = folder / "a.img", folder / "a.img.xz"
+        plain = folder / "a.img"
         mixed(plain, megabytes)
-        subprocess.run(["xz", "-1", "-k", "-T2", "--block-size=1GiB", str(plain)], check=True)
-        plain.unlink()
         target = folder / "target"
-        best_reference = best_ours = float("inf")
-        peak = 0.0
-        for _ in range(RUNS):
-            best_reference = min(best_reference, reference(packed, target))
-            target.unlink()
-            told = ours(packed, target)
-            target.unlink()
-            best_ours, peak = min(best_ours, told["seconds"]), max(peak, told["peak"])
-        print(f"image: {megabytes} MiB unpacked, {packed.stat().st_size / MIB:.0f} MiB as xz, one block")
-        print(f"xz | dd conv=fsync, then xz | cmp: {best_reference:6.2f} s")
-        print(f"kyklon write and verify:           {best_ours:6.2f} s, peak memory {peak / 1e6:.0f} MB")
-        print(f"ratio: {best_ours / best_reference:.2f} (must be at most 1.15)")
-    if best_ours / best_reference > 1.15 or peak > 300e6:
+        label = f"{megabytes} MiB"
+        images = {"plain": plain}
+        for kind, command in PACK.items():
+            subprocess.run([*command, str(plain)], check=True)
+            made = plain.with_name(f"a.img.{kind.split('.')[-1]}")
+            images[kind] = made.rename(folder / f"b.img.{kind}")
+        for kind, words in (("plain", "dd, cmp"), ("xz", "xz"), ("gz", "gzip"), ("zst", "zstd")):
+            name = f"write and prove {label}, {kind} (against {words} with dd conv=fsync, then cmp)"
+            held_all &= compared(name, reference_write, "write", images[kind], target, MOST_WRITE)[1]
+        name = f"write and prove {label}, xz of blocks"
+        held_all &= compared(name, reference_write, "write", images["blocks.xz"], target, MOST_WRITE)[1]
+        name = f"unpack {label}, xz of blocks (against xz -dc -T1)"
+        held_all &= compared(name, reference_unpack, "unpack", images["blocks.xz"], target, 1.0)[1]
+        for image in images.values():
+            image.unlink()
+        card = folder / "card.img"
+        half_empty_card(card, megabytes)
+        name = f"back up a half-empty card of {label} (against dd with zstd)"
+        held_all &= compared(name, reference_backup, "backup", card, folder / "kept.img.zst", MOST_BACKUP)[1]
+    if not held_all:
         sys.exit(1)
 
 

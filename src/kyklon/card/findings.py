@@ -38,7 +38,7 @@ def findings(
             _finding("no-checksum", Severity.NOTE, facts.path.name, "The image's checksum is not known",
                      "Paste the SHA-256 its maker states.", "Only it tells a whole download from a damaged one.")
         )  # fmt: skip
-    found += _state(build, writing)
+    found += _state(build, writing, table=card is not None and card.table is not None)
     if card is not None and build.card.bootable and not card.boot_error and card.table and card.boot_free < MIN_FREE:
         found.append(
             _finding("boot-full", Severity.CAUTION, "Boot partition", "The boot partition is nearly full",
@@ -54,7 +54,8 @@ _WORDS = {
 }
 
 
-def _state(build: Build, writing: bool) -> list[Finding]:
+def _state(build: Build, writing: bool, *, table: bool) -> list[Finding]:
+    """table: whether a partition table is on the card now."""
     card = build.card
     name = card.drive.removeprefix("sim:").split("|")[0] or "Card"
     if card.state is CardState.WRITING and writing:
@@ -63,10 +64,20 @@ def _state(build: Build, writing: bool) -> list[Finding]:
                      "It will start once it is written and read back.", "Until then it has no partition table.")
         ]  # fmt: skip
     if card.state in _WORDS:
+        what = "nothing proves that it is whole" if table else "it has no partition table"
+        bad = card.verdict in ("worn", "counterfeit", "locked")
+        told = f" {card.sentence}" if bad else ""
+        do = "Use another card." if bad else "Write it again."
         return [
-            _finding("not-bootable", Severity.STOP, name, "The card is not bootable",
-                     f"Its last write {_WORDS[card.state]}; it has no partition table.",
-                     "The machine finds nothing to start from. Write it again.", "logbook")
+            _finding("not-bootable", Severity.STOP, name,
+                     f"The card is {card.verdict}" if bad else "The card is not bootable",
+                     f"Its last write {_WORDS[card.state]}; {what}.{told}",
+                     f"The machine finds nothing to start from. {do}", "logbook")
+        ]  # fmt: skip
+    if card.state is CardState.PROVEN and card.verdict in ("worn", "slow"):
+        return [
+            _finding(card.verdict, Severity.CAUTION, name, f"The card is {card.verdict}", card.sentence,
+                     "It holds the image now; how long it lasts is another question.", "measured at its last write")
         ]  # fmt: skip
     if card.state is CardState.UNPROVEN:
         return [

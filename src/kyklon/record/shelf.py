@@ -54,9 +54,12 @@ class Shelf:
         if not self.path.exists():
             return ()
         try:
-            return ShelfFile.model_validate(json.loads(self.path.read_text(encoding="utf-8"))).images
+            images = ShelfFile.model_validate(json.loads(self.path.read_text(encoding="utf-8"))).images
         except (OSError, ValueError, ValidationError) as bad:
             raise KyklonError(f"{self.path} is no shelf: {bad}", do="Move it away; a new one is begun.") from bad
+
+        base = self.path.parent.resolve()
+        return tuple(each.model_copy(update={"path": str(base / each.path)}) for each in images)
 
     def put(self, image: ShelfImage) -> None:
         """Add an image, or replace the one with the same path."""
@@ -67,7 +70,15 @@ class Shelf:
         self._save(tuple(each for each in self.images() if each.path != path))
 
     def _save(self, images: tuple[ShelfImage, ...]) -> None:
-        text = json.dumps(ShelfFile(images=images).model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
+        base = self.path.parent.resolve()
+        # what lies below the shelf's own folder is kept relative, so that the folder can be moved
+        kept = tuple(
+            each.model_copy(update={"path": os.path.relpath(each.path, base)})
+            if Path(each.path).is_relative_to(base)
+            else each
+            for each in images
+        )
+        text = json.dumps(ShelfFile(images=kept).model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
         fresh = self.path.with_name(f"{FILE}.new")
         try:
             self.path.parent.mkdir(parents=True, exist_ok=True)

@@ -158,7 +158,7 @@ class MultiBench(Bench):
             tuple(
                 ProblemLine(p.severity.value, f"{p.bundle + ': ' if p.bundle else ''}{p.sentence}", p.why,
                             "Rename" if p.rename else "", p)
-                for p in sorted(found.problems, key=lambda p: ("stop", "caution", "note").index(p.severity.value))
+                for p in sorted(found.problems, key=_weight)
             ),
             "Nothing is wrong with these bundles.",
         )  # fmt: skip
@@ -225,3 +225,8 @@ class MultiBench(Bench):
             lambda sink, cancel: keeping.lay_out_bundles(folder, chooser, found, to, sink=sink, cancel=cancel),
             done,
         )
+
+
+def _weight(problem: multiboot.Problem) -> tuple[int, bool]:
+    """Stops first, and first of them what the drawing shows."""
+    return ("stop", "caution", "note").index(problem.severity.value), problem.code != "too-much"

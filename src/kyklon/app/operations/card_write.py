@@ -201,7 +201,7 @@ class WriteBench(Bench):
             Strip(
                 source.name if source else "", size, self._spans(), target.facts.name if target else "",
                 target.facts.size if target else 0, verdict.loss if verdict else "", words, lamp,
-                self._running.written, self._running.verified, self._there(), self._grows_to(),
+                self._running.written, self._running.verified, self._there(), 0 if lamp == "stop" else self._grows_to(),
                 self._bad if own else (), self._slow_places() if own else (),
             )
         )  # fmt: skip

@@ -46,6 +46,7 @@ QPushButton[kind="primary"]:hover { background: {{ c.ink }}; color: {{ c.sheet }
 QPushButton[kind="primary"]:focus { border: 2px solid {{ c.ink }}; }
 QPushButton[kind="primary"]:disabled { background: {{ c.grid }}; color: {{ c.muted }}; border-color: {{ c.grid }}; }
 QPushButton[kind="outline"] { border: 1.5px solid {{ c.teal }}; color: {{ c.teal }}; font-weight: 600; }
+QPushButton[kind="outline"]:disabled { border-color: {{ c.grid }}; color: {{ c.muted }}; }
 QPushButton[kind="quiet"] { border: 1px solid transparent; padding: 4px 6px; }
 QPushButton[kind="quiet"]:hover { color: {{ c.teal }}; background: transparent; }
 QPushButton[kind="quiet"]:focus { border: 1px solid {{ c.teal }}; }

@@ -125,11 +125,16 @@ class DriveList(QWidget):
         self.setLayout(self._layout)
         self.lines: list[DriveLine] = []
         self._shown = ""
+        self._rows: tuple[object, ...] = ()
 
     def show_drives(
         self, rows: tuple[tuple[DriveFacts, Verdict], ...], current: str, *, all_choosable: bool = False
     ) -> None:
         """all_choosable: for acts that only read."""
+        shown = (rows, current, all_choosable)
+        if shown == self._rows:
+            return
+        self._rows = shown
         for line in self.lines:
             line.hide()
             line.deleteLater()
@@ -139,7 +144,7 @@ class DriveList(QWidget):
             line.chosen.connect(self.chosen)
             self._layout.addWidget(line)
             self.lines.append(line)
-        if current and current != self._shown:
+        if current:
             QTimer.singleShot(0, self._show_current)
         self._shown = current
 

@@ -31,13 +31,14 @@ class ProblemList(QScrollArea):
         super().__init__()
         self._theme = theme
         self.lines: tuple[ProblemLine, ...] = ()
+        self._empty = ""
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
 
     def show_lines(self, lines: tuple[ProblemLine, ...], empty: str) -> None:
-        if lines == self.lines and self.widget() is not None:
+        if (lines, empty) == (self.lines, self._empty) and self.widget() is not None:
             return
-        self.lines = lines
+        self.lines, self._empty = lines, empty
         layout = column(spacing=0)
         for line in lines:
             layout.addWidget(self._line(line))

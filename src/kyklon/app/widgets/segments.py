@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QObject, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QPushButton, QWidget
 
@@ -18,6 +18,7 @@ class Segments(QWidget):
         for index, name in enumerate(names):
             made = button(name, lambda index=index: self.choose(index), "segment")
             made.setCheckable(True)
+            made.installEventFilter(self)
             self.buttons.append(made)
         layout = row(*self.buttons, 1, spacing=2)
         self.setLayout(layout)
@@ -33,12 +34,13 @@ class Segments(QWidget):
         self.show_current(index)
         self.chosen.emit(index)
 
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Override: left and right walk along the row."""
-        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()), 0)
-        if not step:
-            super().keyPressEvent(event)
-            return
-        index = (self._current + step) % len(self.buttons)
-        self.buttons[index].setFocus()
-        self.choose(index)
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """Override: left and right walk along the row; a button by itself would only move the focus."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            step = int(event.key() == Qt.Key.Key_Right) - int(event.key() == Qt.Key.Key_Left)
+            if step:
+                index = (self._current + step) % len(self.buttons)
+                self.buttons[index].setFocus()
+                self.choose(index)
+                return True
+        return super().eventFilter(watched, event)

@@ -63,7 +63,7 @@ class SetMap(Instrument):
         for index, line in enumerate(lines):
             area = QRectF(left.left(), top + index * pitch, left.width(), pitch)
             self._draw_source(
-                painter, area, line, bounds.right() if area.top() > card.bottom() else area.right() + px(10)
+                painter, area, line, bounds.right() if area.top() >= card.bottom() - 4 else area.right() + px(10)
             )
             if line.target:
                 to = QRectF(right.left() + 8, top + place * pitch, right.width() - 16, pitch)
