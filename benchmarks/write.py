@@ -3,7 +3,7 @@
 Reference of a write: `X -dc IMAGE | dd of=TARGET bs=4M conv=fsync`, then `X -dc IMAGE | cmp - TARGET`. Ours: kyklon
 write to a file, which unpacks, writes, syncs, reads back and compares, and makes the image's SHA-256 besides. Reference
 of a backup: `dd if=CARD bs=4M | zstd`. All cold, taken in turn, best of RUNS.
-Usage: .venv/bin/python benchmarks/write.py [MB] [--table]
+Usage: .venv/bin/python benchmarks/write.py [MB] [backup]
 """
 
 from __future__ import annotations
@@ -145,29 +145,33 @@ def compared(name: str, reference, what: str, first: Path, second: Path, most: f
     return row, ratio <= most and peak <= MOST_MEMORY
 
 
+def copy(start: Path, end: Path, at: int, length: int, mode: str = "r+b") -> None:
+    """A stretch of a file into another, piece by piece: what this process holds counts against its children."""
+    with start.open("rb") as data, end.open(mode) as out:
+        out.seek(at)
+        while length and (piece := data.read(min(length, 4 * MIB))):
+            out.write(piece)
+            length -= len(piece)
+
+
 def half_empty_card(path: Path, megabytes: int) -> None:
-    """A card of one ext4 partition, half full of noise and text; what is free holds what was deleted."""
+    """A card of one ext4 partition, half full of noise and text; what is free holds what an older life left there."""
     size = megabytes * MIB
     with tempfile.TemporaryDirectory(prefix="kyklon-bench-tree-", dir=path.parent) as held:
         tree = Path(held)
         mixed(tree / "all", megabytes)
         volume = path.with_name("volume")
-        with volume.open("wb") as file, (tree / "all").open("rb") as old:
-            file.write(old.read(size - 8 * MIB))  # an older life of the card: nothing is zero by luck
+        copy(tree / "all", volume, 0, size - 8 * MIB, "wb")
         (tree / "files").mkdir()
         with (tree / "all").open("rb") as data:
             for number in range(megabytes // 8):
                 (tree / "files" / f"{number:04}").write_bytes(data.read(4 * MIB))
-        tools.run(["mkfs.ext4", "-q", "-F", "-d", str(tree / "files"), str(volume)], seconds=600)
+        tools.run(["mkfs.ext4", "-q", "-F", "-E", "nodiscard", "-d", str(tree / "files"), str(volume)], seconds=600)
     with path.open("wb") as file:
         file.truncate(size)
-    tools.run(
-        ["sfdisk", "--quiet", str(path)],
-        stdin=f"label: dos\nstart=8192, size={size // 512 - 8192 - 2048}, type=83\n".encode(),
-    )
-    with path.open("r+b") as file, volume.open("rb") as data:
-        file.seek(4 * MIB)
-        file.write(data.read(size - 5 * MIB))
+    table = f"label: dos\nstart=8192, size={size // 512 - 8192 - 2048}, type=83\n"
+    tools.run(["sfdisk", "--quiet", str(path)], stdin=table.encode())
+    copy(volume, path, 4 * MIB, size - 5 * MIB)
     volume.unlink()
 
 
@@ -178,30 +182,38 @@ def main() -> None:
     print("| What | Reference | Ours | Ratio | At most | Peak memory |\n|---|---|---|---|---|---|")
     with tempfile.TemporaryDirectory(prefix="kyklon-bench-", dir=os.environ.get("KYKLON_BENCH_DIR")) as held:
         folder = Path(held)
-        plain = folder / "a.img"
-        mixed(plain, megabytes)
-        target = folder / "target"
-        label = f"{megabytes} MiB"
-        images = {"plain": plain}
-        for kind, command in PACK.items():
-            subprocess.run([*command, str(plain)], check=True)
-            made = plain.with_name(f"a.img.{kind.split('.')[-1]}")
-            images[kind] = made.rename(folder / f"b.img.{kind}")
-        for kind, words in (("plain", "dd, cmp"), ("xz", "xz"), ("gz", "gzip"), ("zst", "zstd")):
-            name = f"write and prove {label}, {kind} (against {words} with dd conv=fsync, then cmp)"
-            held_all &= compared(name, reference_write, "write", images[kind], target, MOST_WRITE)[1]
-        name = f"write and prove {label}, xz of blocks"
-        held_all &= compared(name, reference_write, "write", images["blocks.xz"], target, MOST_WRITE)[1]
-        name = f"unpack {label}, xz of blocks (against xz -dc -T1)"
-        held_all &= compared(name, reference_unpack, "unpack", images["blocks.xz"], target, 1.0)[1]
-        for image in images.values():
-            image.unlink()
+        if "backup" not in sys.argv:
+            held_all = the_writes(folder, megabytes)
         card = folder / "card.img"
         half_empty_card(card, megabytes)
-        name = f"back up a half-empty card of {label} (against dd with zstd)"
+        name = f"back up a half-empty card of {megabytes} MiB (against dd with zstd)"
         held_all &= compared(name, reference_backup, "backup", card, folder / "kept.img.zst", MOST_BACKUP)[1]
     if not held_all:
         sys.exit(1)
+
+
+def the_writes(folder: Path, megabytes: int) -> bool:
+    """Rows of every kind of image."""
+    held_all = True
+    plain = folder / "a.img"
+    mixed(plain, megabytes)
+    target = folder / "target"
+    label = f"{megabytes} MiB"
+    images = {"plain": plain}
+    for kind, command in PACK.items():
+        subprocess.run([*command, str(plain)], check=True)
+        made = plain.with_name(f"a.img.{kind.split('.')[-1]}")
+        images[kind] = made.rename(folder / f"b.img.{kind}")
+    for kind, words in (("plain", "dd, cmp"), ("xz", "xz"), ("gz", "gzip"), ("zst", "zstd")):
+        name = f"write and prove {label}, {kind} (against {words} with dd conv=fsync, then cmp)"
+        held_all &= compared(name, reference_write, "write", images[kind], target, MOST_WRITE)[1]
+    name = f"write and prove {label}, xz of blocks"
+    held_all &= compared(name, reference_write, "write", images["blocks.xz"], target, MOST_WRITE)[1]
+    name = f"unpack {label}, xz of blocks (against xz -dc -T1)"
+    held_all &= compared(name, reference_unpack, "unpack", images["blocks.xz"], target, 1.0)[1]
+    for image in images.values():
+        image.unlink(missing_ok=True)
+    return held_all
 
 
 if __name__ == "__main__":

@@ -84,6 +84,7 @@ def main() -> None:
         before_the_card(camera)
         the_card(camera, folder)
         the_power_on(camera)
+        the_benches(camera, folder)
         theme.set_dark(True)
         camera.page(50, "dark")
         window.close()
@@ -124,6 +125,39 @@ def the_card(camera: Camera, folder: Path) -> None:
     camera.shoot("card", jobs=False)
     camera.settle()
     drives.replace("sim:blank-card", faults=Faults())
+    if not WANTED or "proof" in WANTED:
+        page.writing.proof_sheet().export(OUT / "proof.png")
+        print(OUT / "proof.png")
+
+
+def the_benches(camera: Camera, folder: Path) -> None:
+    """Looking after cards, sets and sizes."""
+    window = camera.window
+    page = window.page(20)
+    assert isinstance(page, CardPage)
+    window.open_operation(20)
+    targets = {target.facts.name: target for target, _verdict in page.rows()}
+    keep = page.open_bench(1)
+    page.drives.choose("sim:blank-card")
+    camera.settle()
+    backup = folder / "attachments" / "card-1.img.zst"
+    keep.backup(targets["blank-card"], backup)
+    camera.settle()
+    keep.restore(targets["large-card"], backup, "")
+    camera.settle()
+    keep.compare(targets["blank-card"], "large-card", targets["large-card"].path)
+    camera.shoot("card-keep")
+    page.open_bench(2)
+    page.drives.choose("sim:large-card")
+    camera.shoot("card-bare")
+    page.open_bench(3)
+    camera.shoot("card-multi")
+    window.session.put(
+        "Disk", window.session.build.with_part("disk", "barnacle-256").with_part("bridge", "capstan-plain")
+    )
+    page.open_bench(4)
+    camera.shoot("card-size")
+    page.open_bench(0)
 
 
 def the_power_on(camera: Camera) -> None:

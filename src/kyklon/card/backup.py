@@ -7,7 +7,9 @@ import lzma
 import os
 import time
 import zlib
+from collections import deque
 from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Protocol, cast
@@ -22,6 +24,7 @@ from kyklon.errors import WrongUse
 from kyklon.progress import CancelToken, Sink, no_sink
 
 CHUNK = 4 << 20  # bytes
+AHEAD = 3  # chunks that wait before and behind the packer
 ENDINGS = (".img.zst", ".img.xz", ".img.gz", ".img")
 _LEVEL = 3  # zstd's own default
 
@@ -82,21 +85,34 @@ def backup(
 
 
 def _pack(handle: Handle, kept: Usage, name: str, file: IO[bytes], meter: Meter) -> str:
-    """The card's chunks through the packer into the file; the SHA-256 of the file."""
+    """The card's chunks through the packer into the file; the SHA-256 of the file.
+
+    Reading ahead, packing, and hashing with writing each have a thread.
+    """
     total = hashlib.sha256()
     packer = _packer(name, kept.end)
     done = 0
+    writing: deque[Future[None]] = deque()
 
     def put(data: bytes) -> None:
         total.update(data)
         file.write(data)
 
-    for chunk, read in _chunks(handle, kept):
-        meter.wait()
-        put(packer.pack(chunk))
-        done += read
-        meter.report(done)
-    put(packer.end())
+    with ThreadPoolExecutor(1, "keep") as writer, ThreadPoolExecutor(1, "read") as reader:
+        chunks = _chunks(handle, kept)
+        ahead = deque(reader.submit(next, chunks, None) for _ in range(AHEAD))
+        while (found := ahead.popleft().result()) is not None:
+            meter.wait()
+            ahead.append(reader.submit(next, chunks, None))
+            chunk, read = found
+            writing.append(writer.submit(put, packer.pack(chunk)))
+            while len(writing) > AHEAD:
+                writing.popleft().result()
+            done += read
+            meter.report(done)
+        writing.append(writer.submit(put, packer.end()))
+        for each in writing:
+            each.result()
     meter.report(done, force=True)
     return total.hexdigest()
 
