@@ -215,7 +215,9 @@ def write(
             report = ended.report
         else:
             stated = Stated("SHA-256", sha256.lower()) if sha256 else checksums.beside(facts)
-            report = workshop.write(place, facts, build, typed=lose, stated=stated, sink=meter, cancel=cancel)
+            report = workshop.write(
+                place, facts, build, typed=lose, stated=stated, digest=True, sink=meter, cancel=cancel
+            )
     meter.done()
     data = {
         "bytes": report.size,

@@ -141,6 +141,7 @@ def write(
     *,
     typed: str = "",
     stated: Stated | None = None,
+    digest: bool = False,
     sink: Sink = no_sink,
     cancel: CancelToken | None = None,
     chosen: str = "",
@@ -149,7 +150,15 @@ def write(
     """Write, read back and compare, after the interlock has agreed. Keeps no record; see write_card."""
     permit = grant(case_for(build, facts, target, chosen), typed=typed)
     report = writer.write_image(
-        facts, target.drives, target.facts, permit, stated=stated, sink=sink, cancel=cancel, on_written=on_written
+        facts,
+        target.drives,
+        target.facts,
+        permit,
+        stated=stated,
+        digest=digest,
+        sink=sink,
+        cancel=cancel,
+        on_written=on_written,
     )
     relabel(target, f"the image {facts.name}")
     return report
@@ -214,8 +223,8 @@ def write_card(
 
     try:
         stated = checksums.beside(facts) if image else stated_for(build, facts)
-        report = write(target, facts, build, typed=typed, stated=stated, sink=watch, cancel=cancel, chosen=chosen,
-                       on_written=on_written)  # fmt: skip
+        report = write(target, facts, build, typed=typed, stated=stated, digest=True, sink=watch, cancel=cancel,
+                       chosen=chosen, on_written=on_written)  # fmt: skip
     except KyklonError as bad:
         return _failed(folder, target, record, bad, phases[0], reached[0], sink, cancel)
     found = judgement.of_report(report, speed_class)

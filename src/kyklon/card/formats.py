@@ -106,14 +106,14 @@ def _vli_bytes(value: int) -> bytes:
     return bytes(out)
 
 
-def xz_alone(block: XzBlock, packed: bytes) -> bytes:
-    """A block as an xz file of its own, so that blocks can be unpacked side by side."""
+def xz_around(block: XzBlock) -> tuple[bytes, bytes]:
+    """What makes a block an xz file of its own, before and behind it, so that blocks can be unpacked side by side."""
     index = b"\0" + _vli_bytes(1) + _vli_bytes(block.unpadded) + _vli_bytes(block.unpacked)
     index = index.ljust((len(index) + 3) // 4 * 4, b"\0")
     index += zlib.crc32(index).to_bytes(4, "little")
     ending = (len(index) // 4 - 1).to_bytes(4, "little") + block.flags
     header = XZ_HEADER + block.flags + zlib.crc32(block.flags).to_bytes(4, "little")
-    return header + packed + index + zlib.crc32(ending).to_bytes(4, "little") + ending + b"YZ"
+    return header, index + zlib.crc32(ending).to_bytes(4, "little") + ending + b"YZ"
 
 
 # --- zstd (RFC 8878) -----------------------------------------------------------------------------------------

@@ -19,11 +19,11 @@ from typing import BinaryIO
 
 from backports.zstd import ZstdDecompressor, ZstdError
 
-from kyklon.card.formats import XzBlock, xz_alone, xz_blocks
+from kyklon.card.formats import XzBlock, xz_around, xz_blocks
 
 CHUNK = 4 << 20  # bytes handed on at a time: large and aligned to any erase block
 _PACKED = 1 << 20  # bytes read from a compressed file at a time
-AHEAD = 112 << 20  # bytes of unpacked xz blocks that may wait at a time
+AHEAD = 80 << 20  # bytes of unpacked xz blocks that may wait at a time
 
 
 class ArchiveDamage(Exception):
@@ -107,7 +107,7 @@ def stream_xz_blocks(file: BinaryIO, on_packed: Callable[[bytes], None]) -> Iter
     if workers < 2:
         yield from stream(file, "xz", on_packed)
         return
-    waiting: deque[Future[bytes]] = deque()
+    waiting: deque[Future[list[bytes]]] = deque()
     with ThreadPoolExecutor(workers, "unxz") as pool:
         try:
             for block in blocks:
@@ -116,9 +116,9 @@ def stream_xz_blocks(file: BinaryIO, on_packed: Callable[[bytes], None]) -> Iter
                 on_packed(packed)
                 waiting.append(pool.submit(_unpack_alone, block, packed))
                 if len(waiting) > workers:
-                    yield from _sliced(waiting.popleft().result())
+                    yield from _let_go(waiting.popleft().result())
             while waiting:
-                yield from _sliced(waiting.popleft().result())
+                yield from _let_go(waiting.popleft().result())
         finally:
             for each in waiting:
                 each.cancel()
@@ -131,20 +131,37 @@ def _feed_until(file: BinaryIO, end: int | None, on_packed: Callable[[bytes], No
         on_packed(packed)
 
 
-def _unpack_alone(block: XzBlock, packed: bytes) -> bytes:
+def _let_go(pieces: list[bytes]) -> Iterator[bytes]:
+    """Pieces in order, none of them held here once it is handed on."""
+    pieces.reverse()
+    while pieces:
+        yield pieces.pop()
+
+
+def _unpack_alone(block: XzBlock, packed: bytes) -> list[bytes]:
+    """A block in pieces of CHUNK, fed bit by bit: joining or copying would need its memory twice."""
     machine = lzma.LZMADecompressor(lzma.FORMAT_XZ)
-    data = machine.decompress(xz_alone(block, packed))
-    if not machine.eof or len(data) != block.unpacked:
+    before, behind = xz_around(block)
+    view = memoryview(packed)
+    pieces: list[bytes] = []
+    held = bytearray()
+    parts: list[bytes | memoryview] = [
+        before,
+        *(view[at : at + _PACKED] for at in range(0, len(view), _PACKED)),
+        behind,
+    ]
+    for given in parts:
+        while not machine.eof and (given or not machine.needs_input):
+            held += machine.decompress(given, CHUNK - len(held))
+            given = b""
+            if len(held) == CHUNK:
+                pieces.append(bytes(held))
+                held.clear()
+    if held:
+        pieces.append(bytes(held))
+    if not machine.eof or sum(map(len, pieces)) != block.unpacked:
         raise lzma.LZMAError("a block has another size than the index tells")
-    return data
-
-
-def _sliced(data: bytes) -> Iterator[bytes]:
-    if len(data) <= CHUNK:
-        yield data
-        return
-    for start in range(0, len(data), CHUNK):
-        yield data[start : start + CHUNK]
+    return pieces
 
 
 # --- 7z ------------------------------------------------------------------------------------------------------

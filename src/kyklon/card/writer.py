@@ -24,7 +24,7 @@ from kyklon.errors import BadBlock, SourceError, TargetFull, VerifyError
 from kyklon.progress import CancelToken, Sink, no_sink
 from kyklon.quantities import show_bytes
 
-QUEUE = 6  # chunks between two stages: 24 MiB, enough to ride out a card's pauses
+QUEUE = 4  # chunks between two stages: 16 MiB, enough to ride out a card's pauses
 PLACE = 64 << 10  # bytes: how exactly a difference or a bad block is placed
 TRIES = 3  # times a failing place is written before it is named
 ARCHIVES = ("zip", "7z")
@@ -33,7 +33,8 @@ _ZEROS = bytes(source.CHUNK)
 
 @dataclass(frozen=True)
 class WriteReport:
-    """sha256: of the unpacked image as written. source_sum: of the file as it is on disk, with its algorithm.
+    """sha256: of the unpacked image as written, '' when it was not asked for and the target was faster than the sum
+    can be made. source_sum: of the file as it is on disk, with its algorithm.
 
     rates: bytes per second against seconds since the start, of the writing and of the reading back. retried: places
     in bytes that were written only at the second or third try. target_rate: bytes per second that the drive itself
@@ -61,6 +62,7 @@ def write_image(
     permit: Permit,
     *,
     stated: Stated | None = None,
+    digest: bool = False,
     sink: Sink = no_sink,
     cancel: CancelToken | None = None,
     on_written: Callable[[], None] = lambda: None,
@@ -68,7 +70,8 @@ def write_image(
     """Write an image to a drive, sync it, read it back and compare.
 
     permit: the interlock's, for this drive and this file. stated: what its maker states, of the file or of the
-    unpacked image; with it the partition table is written only after it was found right. on_written: called once
+    unpacked image; with it the partition table is written only after it was found right. digest: wait for the image's
+    SHA-256; else it is made in passing, as far as the target leaves time for it. on_written: called once
     the table is on the drive, before the reading back. Raises Cancelled, SourceError (corrupt, wrong checksum),
     TargetError and those below it; the partition table stays on the drive only when all went well or the reading
     back was cancelled.
@@ -79,7 +82,7 @@ def write_image(
     if facts.parts:
         checksums.check_parts(facts, cancel.check)
     with drives.open(drive.identity, write=True) as handle:
-        job = _Job(facts, handle, stated, sink, cancel)
+        job = _Job(facts, handle, stated, digest, sink, cancel)
         job.write()
         job.check_sum()
         job.finish()
@@ -102,6 +105,7 @@ class _Job:
     facts: source.SourceFacts
     handle: Handle
     stated: Stated | None
+    digest: bool
     sink: Sink
     cancel: CancelToken
     first: bytes = b""
@@ -117,6 +121,7 @@ class _Job:
         self.verify_meter: Meter | None = None
         self.whole = checksums.new_sum("SHA-256")
         self.hashed = 0  # bytes of the image that `whole` has seen
+        self.complete = True  # whether `whole` will have seen all of them
 
     # --- writing ---------------------------------------------------------------------------------------------
 
@@ -262,21 +267,29 @@ class _Job:
         meter = self.verify_meter = Meter("Reading back", self.size, self.sink, self.cancel)
         offset = 0
         waiting: list[Future[None]] = []
+        sums: list[Future[None]] = []
         with ThreadPoolExecutor(1, "compare") as comparer, ThreadPoolExecutor(1, "hash") as hasher:
             while offset < self.size:
                 meter.wait()
                 piece = self._read(min(source.CHUNK, self.size - offset), offset)
                 waiting.append(comparer.submit(self._compare, piece, offset))
-                if offset >= self.hashed:
-                    waiting.append(hasher.submit(self.whole.update, piece))
+                if offset >= self.hashed and self.complete:
+                    if len(sums) > QUEUE and not self.digest:
+                        self.complete = False  # the target is faster than the sum
+                    else:
+                        sums.append(hasher.submit(self.whole.update, piece))
                 offset += len(piece)
                 if not piece:
                     raise TargetFull(f"The drive ends at byte {offset}.", do="It is smaller than it says.")
                 while len(waiting) > QUEUE:
                     waiting.pop(0).result()
+                while sums and (sums[0].done() or (self.digest and len(sums) > QUEUE)):
+                    sums.pop(0).result()
                 meter.report(offset)
             for each in waiting:
                 each.result()
+            if not self.complete:
+                hasher.shutdown(wait=False, cancel_futures=True)
         meter.report(offset, force=True)
 
     def _read(self, length: int, offset: int) -> bytes:
@@ -318,7 +331,7 @@ class _Job:
         return WriteReport(
             size=self.size,
             seconds=seconds,
-            sha256=self.whole.hexdigest(),
+            sha256=self.whole.hexdigest() if self.complete else "",
             source_sum=self.got.get("file"),
             verified=True,
             write_rates=tuple(self.write_meter.rates),
