@@ -85,6 +85,25 @@ def test_any_bytes_named_7z_give_one_error(tmp_path_factory: pytest.TempPathFact
         source.inspect(path)
 
 
+@given(st.data())
+def test_a_zip_with_changed_bytes_gives_an_image_or_the_one_error(
+    tmp_path_factory: pytest.TempPathFactory, data: st.DataObject
+) -> None:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("a.img", b"x" * 5000)
+    raw = bytearray(out.getvalue())
+    for _ in range(data.draw(st.integers(1, 3))):
+        raw[data.draw(st.integers(4, len(raw) - 1))] = data.draw(st.integers(0, 255))
+    path = tmp_path_factory.mktemp("fuzz") / "a.zip"
+    path.write_bytes(bytes(raw))
+    try:
+        body = read_all(path)
+    except SourceError:
+        return
+    assert len(body) <= 1 << 20
+
+
 # --- split archives ------------------------------------------------------------------------------------------
 
 

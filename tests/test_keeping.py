@@ -188,11 +188,11 @@ def test_preparing_needs_the_interlock(demo: Demo) -> None:
     assert hashlib.sha256(stick.path.read_bytes()).digest() == before
 
 
-def test_the_root_partition_grows_to_the_drives_end(demo: Demo) -> None:
-    grown = keeping.expansion(demo.build, 88_080_384, 54_525_952, 31_914_983_424)
+def test_the_root_partition_grows_to_the_drives_end() -> None:
+    grown = keeping.expansion(88_080_384, 54_525_952, 31_914_983_424)
     assert grown is not None
     assert (grown.start, grown.grown_end) == (54_525_952, 31_914_983_424)
-    assert keeping.expansion(demo.build, 88_080_384, 54_525_952, 88_080_384) is None
+    assert keeping.expansion(88_080_384, 54_525_952, 88_080_384) is None
 
 
 def test_a_survey_tells_what_is_on_the_stick(demo: Demo) -> None:

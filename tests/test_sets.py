@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from kyklon import keeping, observing, workshop
 from kyklon.boot import disk
 from kyklon.card import baremetal, multiboot, sizing
+from kyklon.card.problems import rename
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import BareMetal, Board, Card, Chooser, Image
 from kyklon.demo import sets
@@ -63,7 +64,7 @@ def test_a_set_without_mistakes_is_ready_for_every_board(tmp_path: Path, catalog
 def test_the_renamings_offered_put_names_right(bare: Path, catalogue: Catalogue) -> None:
     for problem in plan(bare, catalogue).problems:
         if problem.rename:
-            baremetal.rename(bare, problem)
+            rename(bare, problem)
     codes = {problem.code for problem in plan(bare, catalogue).problems}
     assert not codes & {"needed-file", "system-file-name"}
     assert "system-file-size" in codes  # what no renaming mends still stands
@@ -74,7 +75,7 @@ def test_a_renaming_never_writes_over_another_file(bare: Path, catalogue: Catalo
     problem = next(problem for problem in plan(bare, catalogue).problems if problem.rename)
     (bare / problem.rename[1]).write_bytes(b"mine")
     with pytest.raises(WrongUse, match="there already"):
-        baremetal.rename(bare, problem)
+        rename(bare, problem)
     assert (bare / problem.rename[1]).read_bytes() == b"mine"
 
 
@@ -178,7 +179,7 @@ def test_the_sum_of_the_partitions_is_compared_with_what_is_usable(tmp_path: Pat
 def test_the_renaming_offered_puts_a_bundle_right(stick: Path, chooser: Chooser) -> None:
     for problem in multiboot.check(stick, chooser, 32 * GB).problems:
         if problem.rename:
-            multiboot.rename(stick, chooser, problem)
+            rename(multiboot.top_of(stick, chooser), problem)
     codes = {problem.code for problem in multiboot.check(stick, chooser, 32 * GB).problems}
     assert not codes & {"archive-name", "no-manifest"}
 

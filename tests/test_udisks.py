@@ -117,8 +117,8 @@ class Service:
             self._bus.send(new_method_return(message))
 
     def close(self) -> None:
-        self._bus.close()
         self._thread.join(timeout=5)
+        self._bus.close()
 
 
 @pytest.fixture
@@ -133,8 +133,8 @@ def service(tmp_path: Path) -> Iterator[tuple[Service, str, Path]]:
         file.write_bytes(bytes(MIB))
         made = Service(address, file)
         yield made, address, file
+        daemon.terminate()  # ends the service's connection too
         made.close()
-        daemon.terminate()
 
 
 def by_name(address: str) -> dict[str, Any]:

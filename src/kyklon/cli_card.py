@@ -9,7 +9,7 @@ from typing import Annotated, Any
 import typer
 
 from kyklon import keeping, observing, workshop
-from kyklon.card import checksums, compare, contents, source
+from kyklon.card import checksums, compare, contents, source, volumes
 from kyklon.card.checksums import Stated
 from kyklon.card.interlock import RULES, Verdict, judge
 from kyklon.catalogue.loader import load
@@ -140,7 +140,9 @@ def drives(
         real = observing.real_drives()
         places = [workshop.Target(real, each) for each in real.list()]
         found = tuple((each, judge(workshop.case_for(None, None, each))) for each in places)
-    rows = [{**target.facts.model_dump(), **_told(verdict)} for target, verdict in found]
+    rows = [
+        {**target.facts.model_dump(), **_told(verdict), "volumes": _volumes(target.path)} for target, verdict in found
+    ]
 
     def lines() -> list[str]:
         told = []
@@ -151,6 +153,14 @@ def drives(
 
     out({"drives": rows}, as_json, lines)
     return OK
+
+
+def _volumes(path: Path) -> list[dict[str, Any]] | None:
+    """What is on a drive, None where it may not be read."""
+    try:
+        return [asdict(volume) for volume in volumes.survey(path).volumes]
+    except OSError:
+        return None
 
 
 def _told(verdict: Verdict) -> dict[str, Any]:

@@ -10,6 +10,7 @@ import typer
 
 from kyklon import keeping, observing, workshop
 from kyklon.card import baremetal, multiboot
+from kyklon.card.problems import rename
 from kyklon.catalogue.loader import Catalogue, load
 from kyklon.catalogue.records import BareMetal, Board, Chooser, Image
 from kyklon.cli_tools import OK, STOPS, InFolder, Json, Lose, Meter, TargetName, Yes, cancelling, out
@@ -51,7 +52,7 @@ def multiboot_check(
         if fix:
             for problem in found.problems:
                 if problem.rename:
-                    multiboot.rename(folder, chooser, problem)
+                    rename(multiboot.top_of(folder, chooser), problem)
             found = multiboot.check(folder, chooser, target_bytes, board=board, cancel=cancel)
 
     def lines() -> list[str]:
@@ -113,7 +114,7 @@ def baremetal_plan(
     if fix:
         for problem in found.problems:
             if problem.rename:
-                baremetal.rename(folder, problem)
+                rename(folder, problem)
         found = _planned(folder, board)
 
     def lines() -> list[str]:

@@ -226,7 +226,7 @@ def lay_out_bundles(
     """
     if not checked.ready:
         raise WrongUse("The bundles are not ready.", do="Put their stops right, and choose at least one.")
-    top = source_folder / chooser.bundles if (source_folder / chooser.bundles).is_dir() else source_folder
+    top = multiboot.top_of(source_folder, chooser)
     destination = to / chooser.bundles
     if destination.resolve() == top.resolve():
         raise WrongUse(f"{to} is where the bundles are now.", do="Choose the stick.")
@@ -311,7 +311,7 @@ class Expansion:
     grown_end: int
 
 
-def expansion(build: Build, table_end: int, root_start: int, drive_size: int) -> Expansion | None:
+def expansion(table_end: int, root_start: int, drive_size: int) -> Expansion | None:
     """The root partition grows from table_end to the drive's end, when it is the last one and there is room."""
     if not drive_size or drive_size - table_end < 1 << 20:
         return None

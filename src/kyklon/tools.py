@@ -14,7 +14,7 @@ _SYSTEM_FOLDERS = ("/usr/sbin", "/sbin", "/usr/local/sbin")  # where mkfs and sf
 PACKAGE_OF = {  # Debian package that brings the program
     "mcopy": "mtools", "mdir": "mtools", "mren": "mtools", "mdel": "mtools", "mmd": "mtools",
     "mkfs.fat": "dosfstools", "mkfs.ext4": "e2fsprogs", "debugfs": "e2fsprogs", "sfdisk": "fdisk",
-    "lsblk": "util-linux", "dumpe2fs": "e2fsprogs", "mtype": "mtools",
+    "lsblk": "util-linux", "umount": "mount", "dumpe2fs": "e2fsprogs", "mtype": "mtools",
 }  # fmt: skip
 
 

@@ -178,6 +178,21 @@ def test_every_rule_is_seen_refusing_in_the_window(user: Any, demo: Demo) -> Non
     assert not list((demo.folder / "drives").glob("*-system.img"))
 
 
+def test_a_mounted_drive_is_unmounted_by_its_button(user: Any, demo: Demo) -> None:
+    drives = SimulatedDrives(demo.folder / "drives")
+    facts = next(facts for facts in drives.list() if facts.name == "blank-card")
+    drives.replace("sim:blank-card", facts=facts.model_copy(update={"mounts": ("/media/blank",)}))
+    page = card_page(user)
+    user.press("Look again")
+    user.choose_drive("blank-card")
+    assert not page.write_button.isEnabled()
+    user.press("Unmount blank-card")
+    user.wait()
+    assert "unmounted" in user.message
+    write_to(user, "blank-card")
+    assert user.saved.card.state is CardState.PROVEN
+
+
 def test_a_drive_exchanged_since_it_was_chosen_is_refused(user: Any, demo: Demo) -> None:
     page = user.choose_drive("blank-card")
     user.wait()

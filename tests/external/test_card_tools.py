@@ -154,7 +154,7 @@ def test_each_kind_of_source_arrives_unchanged(kind: str, demo: Demo, tmp_path: 
     facts = source.inspect(path)
     assert facts.unpacked == len(unpacked)
     place = workshop.find_target(str(target), None, len(unpacked))
-    report = workshop.write(place, facts, None)
+    report = workshop.write(place, facts, None, digest=True)
     assert report.verified
     assert run("sha256sum", str(target)).split()[0] == report.sha256
 

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from kyklon import keeping, tools, workshop
 from kyklon.card import checksums, contents, partitions, source, usage, volumes
 from kyklon.devices.linux.drives import drive_below
-from kyklon.errors import FormatError, Refused
+from kyklon.errors import FormatError, Refused, TargetFull
 from support import Demo
 
 MIB = 1 << 20
@@ -396,6 +396,23 @@ def test_swap_in_use_is_refused_and_idle_swap_is_not(loop: Path, demo: Demo) -> 
             workshop.write(workshop.find_target(str(loop), None), source.inspect(demo.image), None, typed="spare")
     finally:
         run("swapoff", str(loop))
+
+
+@ROOT_ONLY
+def test_a_full_disk_is_told_and_leaves_no_table(demo: Demo, tmp_path: Path) -> None:
+    place = tmp_path / "small"
+    place.mkdir()
+    run("mount", "-t", "tmpfs", "-o", "size=24m", "tmpfs", str(place))
+    try:
+        path = tmp_path / "noise.img"
+        path.write_bytes(random.Random(4).randbytes(40 * MIB))
+        target = workshop.find_target(str(place / "card.img"), None)
+        with pytest.raises(TargetFull, match="is full"):
+            workshop.write(target, source.inspect(path), None)
+        with (place / "card.img").open("rb") as file:
+            assert not any(file.read(MIB))
+    finally:
+        run("umount", str(place))
 
 
 @ROOT_ONLY

@@ -38,7 +38,7 @@ def outlook(build: Build, catalogue: Catalogue) -> Outlook | None:
     card = catalogue.find(Card, build.part("card"))
     uas = 1.0 if bridge.uas == "good" else 0.8  # CP: plain storage sends one command at a time
     speed = min(board.usb_mb_s, bridge.mb_s * uas, disk.read_mb_s)
-    changes = [board.disk_boot_note] if board.disk_boot_note else []
+    changes = [board.disk_boot_note or f"{board.name} cannot start from a disk: a card keeps the boot partition."]
     changes.append(f"The kernel line names {ROOT} in place of the card's partition.")
     changes.append("Take the card out, or it is started first.")
     return Outlook(

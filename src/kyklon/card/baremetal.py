@@ -7,14 +7,14 @@ system file is checked by exact name, size, checksum and region before the card 
 from __future__ import annotations
 
 import hashlib
-import os
 import shutil
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
 from kyklon.card.contents import kernel_set
+from kyklon.card.problems import Problem
 from kyklon.catalogue.records import BareMetal, Board, Image, Machine, SystemFile
-from kyklon.errors import KyklonError, WrongUse
+from kyklon.errors import WrongUse
 from kyklon.model.findings import Severity
 from kyklon.quantities import show_bytes
 
@@ -30,18 +30,6 @@ class Placed:
     target: str
     size: int
     why: str
-
-
-@dataclass(frozen=True)
-class Problem:
-    """rename: from and to, both in the set, that puts it right; None when no renaming does."""
-
-    code: str
-    severity: Severity
-    subject: str
-    sentence: str
-    why: str
-    rename: tuple[str, str] | None = None
 
 
 @dataclass(frozen=True)
@@ -335,20 +323,6 @@ class _Work:
             else:
                 lower[path.lower()] = path
                 self._place(path, "as it is")
-
-
-def rename(folder: Path, problem: Problem) -> None:
-    """Carry a problem's renaming out. Raises WrongUse, KyklonError; never writes over another file."""
-    if problem.rename is None:
-        raise WrongUse(f"{problem.subject}: no renaming puts that right.")
-    start, end = (folder / name for name in problem.rename)
-    if end.exists() and not os.path.samefile(start, end):
-        raise WrongUse(f"{end} is there already.", do="Move it away first; nothing was changed.")
-    try:
-        end.parent.mkdir(parents=True, exist_ok=True)
-        start.rename(end)
-    except OSError as bad:
-        raise KyklonError(f"{start} cannot be renamed: {bad.strerror}.") from bad
 
 
 def gather(folder: Path, planned: Plan, to: Path) -> None:

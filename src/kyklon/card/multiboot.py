@@ -12,6 +12,7 @@ from pathlib import Path
 from pydantic import Field, ValidationError
 
 from kyklon.card import checksums
+from kyklon.card.problems import Problem
 from kyklon.card.source import MAGIC
 from kyklon.catalogue.records import Chooser
 from kyklon.errors import FormatError, WrongUse
@@ -46,19 +47,6 @@ class Manifest(Record):
     boards: tuple[str, ...] = ()
     released: str = ""
     partitions: tuple[BundlePartition, ...] = Field(min_length=1)
-
-
-@dataclass(frozen=True)
-class Problem:
-    """bundle: its folder, '' for all of them. rename: from and to inside the bundle; None when no renaming helps."""
-
-    code: str
-    severity: Severity
-    bundle: str
-    subject: str
-    sentence: str
-    why: str
-    rename: tuple[str, str] | None = None
 
 
 @dataclass(frozen=True)
@@ -143,7 +131,7 @@ def check(
     chosen: folders of the bundles that go on; all readable ones when None. sums: check archives' checksums too; slow.
     Raises WrongUse for a folder without bundles, Cancelled.
     """
-    top = folder / chooser.bundles if (folder / chooser.bundles).is_dir() else folder
+    top = top_of(folder, chooser)
     try:
         folders = sorted(each for each in top.iterdir() if each.is_dir() and not each.name.startswith("."))
     except OSError as bad:
@@ -167,7 +155,6 @@ def check(
         Problem(
             "stray-file",
             Severity.NOTE,
-            "",
             each.name,
             f"{each.name} lies beside the bundles.",
             "The chooser passes it over.",
@@ -183,70 +170,41 @@ def _together(going: list[Bundle], chooser: Chooser, usable: int, need: int) -> 
     """What is wrong only with all of them in view."""
     found = []
     if need > usable:
-        found.append(
-            Problem(
-                "too-much",
-                Severity.STOP,
-                "",
-                "space",
-                f"The chosen systems need {show_bytes(need)}; {show_bytes(usable)} are usable.",
-                f"Leave one out, or use a target {show_bytes(need - usable)} larger.",
-            )
-        )
+        told = f"The chosen systems need {show_bytes(need)}; {show_bytes(usable)} are usable."
+        do = f"Leave one out, or use a target {show_bytes(need - usable)} larger."
+        found.append(Problem("too-much", Severity.STOP, "space", told, do))
     count = sum(len(bundle.partitions) for bundle in going)
     if count > chooser.most_partitions:
-        found.append(
-            Problem(
-                "too-many",
-                Severity.STOP,
-                "",
-                "partitions",
-                f"The chosen systems have {count} partitions; {chooser.most_partitions} fit.",
-                "Leave one out.",
-            )
-        )
-    by_order: dict[int, list[str]] = {}
-    labels: dict[str, list[str]] = {}
-    for bundle in going:
-        by_order.setdefault(bundle.order, []).append(bundle.folder)
-        for label in {part.label for part in bundle.partitions}:
-            labels.setdefault(label, []).append(bundle.folder)
-    for order, names in by_order.items():
-        if len(names) > 1:
-            found.append(
-                Problem(
-                    "same-order",
-                    Severity.CAUTION,
-                    names[1],
-                    f"order {order}",
-                    f"{' and '.join(names)} both want place {order} in the list.",
-                    "The chooser sorts them by name then.",
-                )
-            )
-    for label, names in labels.items():
-        if len(names) > 1:
-            found.append(
-                Problem(
-                    "same-label",
-                    Severity.STOP,
-                    names[1],
-                    label,
-                    f"{' and '.join(names)} both name a partition {label}.",
-                    "Systems that find their partitions by label take the wrong one.",
-                )
-            )
+        told = f"The chosen systems have {count} partitions; {chooser.most_partitions} fit."
+        found.append(Problem("too-many", Severity.STOP, "partitions", told, "Leave one out."))
+    found += _clashes(going)
     for bundle in going:
         if bundle.largest > LARGEST_FAT32:
-            found.append(
-                Problem(
-                    "large-file",
-                    Severity.CAUTION,
-                    bundle.folder,
-                    "stick",
-                    f"Its largest file has {show_bytes(bundle.largest)}; a FAT32 stick holds up to 4.29 GB a file.",
-                    "Format the stick as exFAT.",
-                )
-            )
+            told = f"Its largest file has {show_bytes(bundle.largest)}; a FAT32 stick holds up to 4.29 GB a file."
+            do = "Format the stick as exFAT."
+            found.append(Problem("large-file", Severity.CAUTION, "stick", told, do, bundle=bundle.folder))
+    return found
+
+
+def _clashes(going: list[Bundle]) -> list[Problem]:
+    """Two systems that want the same place or the same name."""
+    orders: dict[str, list[str]] = {}
+    labels: dict[str, list[str]] = {}
+    for bundle in going:
+        orders.setdefault(str(bundle.order), []).append(bundle.folder)
+        for label in {part.label for part in bundle.partitions}:
+            labels.setdefault(label, []).append(bundle.folder)
+    found = []
+    for order, names in orders.items():
+        if len(names) > 1:
+            told = f"{' and '.join(names)} both want place {order} in the list."
+            do = "The chooser sorts them by name then."
+            found.append(Problem("same-order", Severity.CAUTION, f"order {order}", told, do, bundle=names[1]))
+    for label, names in labels.items():
+        if len(names) > 1:
+            told = f"{' and '.join(names)} both name a partition {label}."
+            do = "Systems that find their partitions by label take the wrong one."
+            found.append(Problem("same-label", Severity.STOP, label, told, do, bundle=names[1]))
     return found
 
 
@@ -267,7 +225,7 @@ class _Work:
         why: str,
         rename: tuple[str, str] | None = None,
     ) -> None:
-        self.problems.append(Problem(code, severity, self.folder.name, subject, sentence, why, rename))
+        self.problems.append(Problem(code, severity, subject, sentence, why, rename, self.folder.name))
 
     def bundle(self, *, sums: bool) -> Bundle:
         files = {
@@ -434,15 +392,6 @@ def _near(name: str, files: dict[str, int] | set[str]) -> str | None:
     return found[0] if found else None
 
 
-def rename(folder: Path, chooser: Chooser, problem: Problem) -> None:
-    """Carry a problem's renaming out. Raises WrongUse; never writes over another file."""
-    if problem.rename is None:
-        raise WrongUse(f"{problem.subject}: no renaming puts that right.")
-    top = folder / chooser.bundles if (folder / chooser.bundles).is_dir() else folder
-    start, end = (top / problem.bundle / name for name in problem.rename)
-    if end.exists() and not start.samefile(end):
-        raise WrongUse(f"{end} is there already.", do="Move it away first; nothing was changed.")
-    try:
-        start.rename(end)
-    except OSError as bad:
-        raise WrongUse(f"{start} cannot be renamed: {bad.strerror}.") from bad
+def top_of(folder: Path, chooser: Chooser) -> Path:
+    """The folder of the bundles: below a stick's top, or the folder itself."""
+    return folder / chooser.bundles if (folder / chooser.bundles).is_dir() else folder

@@ -101,7 +101,7 @@ def size(
 
 def _next_up(best: Offer, other: Offer) -> str:
     """What the next card up would buy."""
-    more = f"{other.name} costs {other.price - best.price:.0f} more"
+    more = f"{other.name} costs {other.price - best.price:.0f} crowns more"
     if other.minutes < best.minutes * 0.9:
         saved = show_duration((best.minutes - other.minutes) * 60)
         return f"{more} and saves {saved} at every full write."

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import struct
 import zipfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
@@ -158,7 +159,7 @@ def _zip(facts: SourceFacts, _head: bytes) -> SourceFacts:
     try:
         with facts.open() as file, zipfile.ZipFile(file) as archive:
             members = [(info.filename, info.file_size) for info in archive.infolist()]
-    except (*DAMAGE, NotImplementedError, OSError) as bad:
+    except (*DAMAGE, RuntimeError, ValueError, struct.error, OSError) as bad:
         raise SourceError(f"{facts.name} is a damaged zip archive: {bad}.", do="Download it again.") from bad
     return _with_member(facts, members)
 
@@ -220,12 +221,19 @@ def _pieces(facts: SourceFacts, on_packed: Callable[[bytes], None]) -> Iterator[
                 on_packed(piece)
                 yield piece
         elif facts.kind == "zip":
-            with zipfile.ZipFile(file) as archive, archive.open(facts.member) as member:
-                while piece := member.read(CHUNK):
-                    yield piece
+            yield from _zip_pieces(file, facts.member)
         elif facts.kind == "7z":
             yield from unpack.stream_7z(file, facts.member)
         elif facts.kind == "xz" and facts.blocks > 1:
             yield from unpack.stream_xz_blocks(file, on_packed)
         else:
             yield from unpack.stream(file, facts.kind, on_packed)
+
+
+def _zip_pieces(file: BinaryIO, name: str) -> Iterator[bytes]:
+    try:
+        with zipfile.ZipFile(file) as archive, archive.open(name) as member:
+            while piece := member.read(CHUNK):
+                yield piece
+    except (RuntimeError, ValueError, OverflowError, KeyError, struct.error) as bad:  # encrypted, unknown methods
+        raise unpack.ArchiveDamage(str(bad)) from bad

@@ -92,6 +92,10 @@ class Drives(Protocol):
         """Where system tools find its bytes."""
         ...
 
+    def unmount(self, identity: str) -> str:
+        """Unmount everything on it; in words, what was done. Raises TargetError or ToolError."""
+        ...
+
     def remove(self, identity: str) -> str:
         """Make it safe to pull out; in words, what was done. Raises TargetError."""
         ...

@@ -16,6 +16,7 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.app.widgets.problem_list import ProblemLine, ProblemList
 from kyklon.app.widgets.set_map import SetLine, SetMap
 from kyklon.card import baremetal
+from kyklon.card.problems import Problem, rename
 from kyklon.catalogue.records import BareMetal, Board, Image
 from kyklon.errors import KyklonError
 from kyklon.observing import resolve
@@ -151,11 +152,11 @@ class BareBench(Bench):
         if path:
             self.session.edit("Bare-metal set", "sets.bare_metal", path)
 
-    def _on_rename_asked(self, problem: baremetal.Problem) -> None:
+    def _on_rename_asked(self, problem: Problem) -> None:
         if self.folder is None or problem.rename is None:
             return
         try:
-            baremetal.rename(self.folder, problem)
+            rename(self.folder, problem)
         except KyklonError as bad:
             self.session.said.emit(str(bad))
             return

@@ -10,11 +10,39 @@ from PyQt6.QtWidgets import QDialog, QWidget
 from kyklon.app.drive_book import DriveBook
 from kyklon.app.operations.card_dialogs import LossDialog
 from kyklon.app.session import Session
+from kyklon.app.widgets.card_strip import Span
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.card.contents import CardContents
 from kyklon.card.interlock import Verdict
+from kyklon.card.partitions import LINUX
+from kyklon.card.volumes import Volume
 from kyklon.errors import KyklonError
 from kyklon.progress import CancelToken, Sink
 from kyklon.workshop import Target
+
+
+def _line(volume: Volume) -> str:
+    number = f"{volume.number}: " if volume.number else ""
+    newest = f", newest {volume.newest}" if volume.newest else ""
+    return f"{number}{volume.words}{newest}"
+
+
+def spans_of(inside: CardContents | None) -> tuple[Span, ...]:
+    """An image's partitions for the strip, with what is in use of each."""
+    if inside is None or inside.table is None:
+        return ()
+    used = {volume.number: volume.used for volume in inside.volumes}
+    boot = inside.table.boot()
+    found = []
+    for part in inside.table.partitions:
+        name, token = ("boot, ", "teal_soft") if part == boot else ("root, ", "amber_soft")
+        if part.kind != LINUX and part != boot:
+            name, token = "", "grid"
+        taken = used.get(part.number)
+        if part == boot and inside.boot_free:
+            taken = part.size - inside.boot_free
+        found.append(Span(part.start, part.end, f"{name}{part.word}", token, taken))
+    return tuple(found)
 
 
 class Bench(QWidget):
@@ -39,7 +67,9 @@ class Bench(QWidget):
         if not verdict.allowed:
             self.session.said.emit(f"{target.facts.name}: {' '.join(verdict.refusals)}")
             return None
-        dialog = LossDialog(target.facts.name, verdict, self.theme, self, act=act, volume=volume)
+        survey = self.drives.surveys.get(target.facts.identity)
+        lines = tuple(_line(each) for each in survey.volumes) if survey else ()
+        dialog = LossDialog(target.facts.name, verdict, self.theme, self, act=act, volume=volume, contents=lines)
         return dialog if dialog.exec() == QDialog.DialogCode.Accepted else None
 
     def run(

@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDialog, QLineEdit, QScrollArea, QWidget
+from PyQt6.QtWidgets import QDialog, QLineEdit, QWidget
 
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, column, label, row
+from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, column, label, row, scrolled
 from kyklon.card.interlock import Verdict
 from kyklon.card.prepare import check_label
 from kyklon.errors import WrongUse
@@ -19,11 +19,20 @@ from kyklon.record.shelf import ShelfImage
 class LossDialog(QDialog):
     """Says by name and size what an act destroys. What is lost must be typed, letter for letter.
 
-    act: what the button does, with the drive's name in place of {}. label: '' or a proposal for a volume's name.
+    act: what the button does, with the drive's name in place of {}. volume: '' or a proposal for a volume's name.
+    contents: a line for each partition that is on it now.
     """
 
     def __init__(
-        self, name: str, verdict: Verdict, theme: Theme, parent: QWidget, *, act: str = "", volume: str = ""
+        self,
+        name: str,
+        verdict: Verdict,
+        theme: Theme,
+        parent: QWidget,
+        *,
+        act: str = "",
+        volume: str = "",
+        contents: tuple[str, ...] = (),
     ) -> None:
         super().__init__(parent)
         self.setWindowTitle("Before the write")
@@ -38,6 +47,8 @@ class LossDialog(QDialog):
         if verdict.lose:
             layout.addWidget(label(f"Everything on {name} will be lost", "section", wrap=True))
             layout.addWidget(label(verdict.loss, "stop", wrap=True))
+            for words in contents:
+                layout.addWidget(label(words, "mono", wrap=True))
             layout.addWidget(
                 label(f"If that is what you want, type its name, letter for letter: {verdict.lose}", wrap=True)
             )
@@ -141,16 +152,15 @@ class ShelfDialog(QDialog):
             words = "The shelf is empty. Choose an image on the card's page, then keep it here with its checksum."
             self._list.addWidget(label(words, "muted", wrap=True))
         self._list.addStretch(1)
-        inner = QWidget()
-        inner.setLayout(self._list)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(inner)
         self.setLayout(
-            column(label("Images you know", "section"), scroll, row(1, button("Close", self.reject, "")), spacing=10,
-                   margins=(20, 18, 20, 16))
-        )  # fmt: skip
+            column(
+                label("Images you know", "section"),
+                scrolled(self._list),
+                row(1, button("Close", self.reject, "")),
+                spacing=10,
+                margins=(20, 18, 20, 16),
+            )
+        )
 
     def _row(self, image: ShelfImage, theme: Theme) -> Sheet:
         made = Sheet(image.name or Path(image.path).name, image.school or "school not known")

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDialog, QFileDialog, QScrollArea, QWidget
+from PyQt6.QtWidgets import QDialog, QFileDialog
 
 from kyklon import keeping, workshop
 from kyklon.app.drive_book import DriveBook
@@ -15,7 +15,7 @@ from kyklon.app.operations.card_bench import Bench
 from kyklon.app.operations.card_dialogs import NameDialog
 from kyklon.app.session import Session
 from kyklon.app.theme.lamps import Lamp
-from kyklon.app.widgets.basic import Sheet, button, column, label, row
+from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.drive_list import DriveList
 from kyklon.app.widgets.history_view import HistoryView
 from kyklon.app.widgets.instrument import Instrument
@@ -70,14 +70,10 @@ class KeepBench(Bench):
     def _lay_out(self) -> None:
         held = Sheet("What it holds", "each partition, its bytes in use where they lie")
         held.add(self._map)
-        holder = QScrollArea()
-        holder.setWidgetResizable(True)
-        holder.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        inner = QWidget()
-        inner.setLayout(column(self.drive_list, 1))
-        holder.setWidget(inner)
         drives = Sheet("Drives", "reading changes nothing")
-        drives.add(holder, row(button("Look again", lambda: self.drives.look(forget=True)), 1))
+        drives.add(
+            scrolled(column(self.drive_list, 1)), row(button("Look again", lambda: self.drives.look(forget=True)), 1)
+        )
         acts = Sheet("Do")
         acts.add(
             label("Reads the card", "caption"), row(self._acts["backup"], self._acts["compare"], spacing=6),
@@ -87,10 +83,7 @@ class KeepBench(Bench):
         acts.setFixedWidth(round(self.theme.px(282)))
         self._result = Sheet("Result")
         told = row(self._lamp, self._title, 1, spacing=8)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setWidget(self._detail)
-        self._result.add(told, scroll)
+        self._result.add(told, scrolled(self._detail))
         self._named = Sheet("History")
         self._rename = button("Name…", self._on_name_clicked, "quiet")
         self._named.head.addWidget(self._rename)

@@ -5,19 +5,19 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QScrollArea, QWidget
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QWidget
 
 from kyklon import keeping
 from kyklon.app.drive_book import DriveBook
 from kyklon.app.operations.card_bench import Bench
 from kyklon.app.session import Session
 from kyklon.app.theme.lamps import Lamp
-from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row
+from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.app.widgets.problem_list import ProblemLine, ProblemList
 from kyklon.app.widgets.space_bar import Share, Space, SpaceBar
 from kyklon.card import multiboot
+from kyklon.card.problems import Problem, rename
 from kyklon.catalogue.records import Card, Chooser
 from kyklon.errors import KyklonError
 from kyklon.observing import resolve
@@ -42,14 +42,8 @@ class MultiBench(Bench):
         self._looked: tuple[object, ...] = ()
         space = Sheet("Space on the target", "what the chooser keeps, the chosen systems, what is left")
         space.add(self._bar)
-        inner = QWidget()
-        inner.setLayout(self._rows)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(inner)
         systems = Sheet("Systems", "in the order of the chooser's list")
-        systems.add(scroll)
+        systems.add(scrolled(self._rows))
         self._wrong = Sheet("What is wrong")
         self._wrong.add(self._list)
         self._lay = button("Lay out on a stick…", self._on_lay_clicked, "primary")
@@ -192,11 +186,11 @@ class MultiBench(Bench):
             self.session.edit("Multi-boot bundles", "sets", {**self.session.build.sets.model_dump(), "multi_boot": path,
                                                              "chosen": []})  # fmt: skip
 
-    def _on_rename_asked(self, problem: multiboot.Problem) -> None:
+    def _on_rename_asked(self, problem: Problem) -> None:
         if self.folder is None or problem.rename is None:
             return
         try:
-            multiboot.rename(self.folder, self.chooser, problem)
+            rename(multiboot.top_of(self.folder, self.chooser), problem)
         except KyklonError as bad:
             self.session.said.emit(str(bad))
             return
@@ -227,6 +221,6 @@ class MultiBench(Bench):
         )
 
 
-def _weight(problem: multiboot.Problem) -> tuple[int, bool]:
+def _weight(problem: Problem) -> tuple[int, bool]:
     """Stops first, and first of them what the drawing shows."""
     return ("stop", "caution", "note").index(problem.severity.value), problem.code != "too-much"

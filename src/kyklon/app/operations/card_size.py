@@ -46,8 +46,8 @@ class SizeBench(Bench):
         lower.setStretch(0, 1)
         lower.setStretch(1, 1)
         layout = column(spacing=14)
-        layout.addWidget(buy, 1)
-        layout.addLayout(lower, 1)
+        layout.addWidget(buy, 11)
+        layout.addLayout(lower, 9)
         self.setLayout(layout)
 
     def instrument(self) -> Instrument | None:

@@ -8,15 +8,15 @@ from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDialog, QFileDialog, QScrollArea, QWidget
+from PyQt6.QtWidgets import QDialog, QFileDialog, QWidget
 
 from kyklon import keeping, workshop
 from kyklon.app.drive_book import DriveBook, Rows
-from kyklon.app.operations.card_bench import Bench
+from kyklon.app.operations.card_bench import Bench, spans_of
 from kyklon.app.operations.card_dialogs import ChecksumDialog, ShelfDialog
 from kyklon.app.session import Session
 from kyklon.app.theme.lamps import Lamp
-from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, column, row
+from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, column, row, scrolled
 from kyklon.app.widgets.card_strip import CardStrip, Span, Strip
 from kyklon.app.widgets.drive_list import DriveList
 from kyklon.app.widgets.instrument import Instrument
@@ -60,6 +60,8 @@ class WriteBench(Bench):
         self.write_button = button("Write the card", self._on_write_clicked, "primary")
         self.pause_button = button("Pause", self._on_pause_clicked)
         self.pause_button.hide()
+        self.unmount_button = button("Unmount", self._on_unmount_clicked)
+        self.unmount_button.hide()
         self._running = Strip("", 0, ())
         self._writing_to = ""
         self._record_before = session.build.card
@@ -79,15 +81,10 @@ class WriteBench(Bench):
                 button("Checksum…", self._on_checksum_clicked, tip="The checksum that its maker states"), 1, spacing=6),
         )  # fmt: skip
         image.setFixedWidth(round(self.theme.px(286)))
-        holder = QScrollArea()
-        holder.setWidgetResizable(True)
-        holder.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        inner = QWidget()
-        inner.setLayout(column(self.drive_list, 1))
-        holder.setWidget(inner)
         self._drives_sheet = Sheet("Drives")
         look = button("Look again", self._on_look_clicked)
-        self._drives_sheet.add(holder, row(look, 1, self.pause_button, self.write_button))
+        buttons = row(look, self.unmount_button, 1, self.pause_button, self.write_button)
+        self._drives_sheet.add(scrolled(column(self.drive_list, 1)), buttons)
         self._speed = Sheet("Speed")
         self._lamp, self._verdict = Lamp(self.theme, "note", 11), Elided("strong")
         self._proof_button = button("Proof sheet…", self._on_proof_clicked, "outline")
@@ -132,6 +129,10 @@ class WriteBench(Bench):
         self._facts.set_rows(self._figures())
         busy = bool(self._writing_to)
         self.pause_button.setVisible(busy)
+        mounted = self._mounted()
+        self.unmount_button.setVisible(mounted is not None and not busy)
+        if mounted is not None:
+            self.unmount_button.setText(f"Unmount {mounted.facts.name}")
         self.write_button.setEnabled(source is not None and target is not None and not busy)
         self.write_button.setText(f"Write to {target.facts.name}…" if target else "Choose a drive")
         if not busy:
@@ -199,29 +200,12 @@ class WriteBench(Bench):
             lamp = lamp if lamp == "stop" else "caution"
         self.strip_view.show_strip(
             Strip(
-                source.name if source else "", size, self._spans(), target.facts.name if target else "",
+                source.name if source else "", size, spans_of(session.world.source_contents), target.facts.name if target else "",
                 target.facts.size if target else 0, verdict.loss if verdict else "", words, lamp,
                 self._running.written, self._running.verified, self._there(), 0 if lamp == "stop" else self._grows_to(),
                 self._bad if own else (), self._slow_places() if own else (),
             )
         )  # fmt: skip
-
-    def _spans(self) -> tuple[Span, ...]:
-        inside = self.session.world.source_contents
-        if not inside or not inside.table:
-            return ()
-        used = {volume.number: volume.used for volume in inside.volumes}
-        boot = inside.table.boot()
-        found = []
-        for part in inside.table.partitions:
-            name, token = ("boot, ", "teal_soft") if part == boot else ("root, ", "amber_soft")
-            if part.kind not in (0x83,) and part != boot:
-                name, token = "", "grid"
-            taken = used.get(part.number)
-            if part == boot and inside.boot_free:
-                taken = part.size - inside.boot_free
-            found.append(Span(part.start, part.end, f"{name}{part.word}", token, taken))
-        return tuple(found)
 
     def _there(self) -> tuple[Span, ...]:
         """What lies on the chosen drive now, while something of somebody's is on it."""
@@ -241,7 +225,7 @@ class WriteBench(Bench):
         root = inside.table.root()
         if root is None or root.end != inside.table.end:
             return 0
-        grown = keeping.expansion(self.session.build, inside.table.end, root.start, target.facts.size)
+        grown = keeping.expansion(inside.table.end, root.start, target.facts.size)
         return grown.grown_end if grown else 0
 
     def _slow_places(self) -> tuple[int, ...]:
@@ -300,6 +284,19 @@ class WriteBench(Bench):
         dialog = ChecksumDialog(self.session.build.source.sha256 or "", self)
         if dialog.exec() == QDialog.DialogCode.Accepted:
             self.session.edit("Checksum", "source.sha256", dialog.checksum or None)
+
+    def _mounted(self) -> workshop.Target | None:
+        """The first drive that only its mounts keep from being written."""
+        for target, verdict in self.rows():
+            if len(verdict.refusals) == 1 and target.facts.mounts and "Unmount" in verdict.refusals[0]:
+                return target
+        return None
+
+    def _on_unmount_clicked(self) -> None:
+        target = self._mounted()
+        if target is not None:
+            identity = target.facts.identity
+            self.run("Unmounting", lambda _sink, _cancel: target.drives.unmount(identity), self.session.said.emit)
 
     # --- writing -------------------------------------------------------------------------------------------------
 

@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import (
     QLabel,
     QLayout,
     QPushButton,
+    QScrollArea,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
@@ -83,6 +84,19 @@ def _fill(
             layout.addLayout(item)
         else:
             layout.addWidget(item)
+
+
+def scrolled(widget: QWidget | QLayout) -> QScrollArea:
+    """Something that may be higher than its place, with a bar at the right when it is."""
+    if isinstance(widget, QLayout):
+        inner = QWidget()
+        inner.setLayout(widget)
+        widget = inner
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setWidget(widget)
+    return area
 
 
 class Sheet(QFrame):

@@ -44,7 +44,8 @@ class DriveLine(QWidget):
     @property
     def words(self) -> str:
         """The interlock's word in one sentence."""
-        return " ".join(self._verdict.refusals) or self._verdict.loss or "Empty: nothing is lost."
+        free = "This build's own card: nothing of yours is lost." if self._facts.holds else "Empty: nothing is lost."
+        return " ".join(self._verdict.refusals) or self._verdict.loss or free
 
     def _in_short(self) -> str:
         """What fits on the line; the tip says it all."""

@@ -95,7 +95,18 @@ class SizeBars(Instrument):
         lamp = QRectF(line.right() + px(12), line.center().y() - side / 2, side, side)
         paint_lamp(painter, lamp, "clear" if offer.fits else "stop", self.theme)
         time = show_duration(offer.minutes * 60)
-        told = f"{offer.speed_class}: {time} to fill" if offer.fits else "too small"
-        self.text(painter, QRectF(lamp.right() + 8, line.top(), right - lamp.right() - px(50), line.height()), told)
-        self.text(painter, QPointF(right, line.center().y()), f"costs {offer.price:.0f}", font=self.theme.mono("small"),
-                  token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        place = QRectF(lamp.right() + 8, line.top() + 2, right - lamp.right() - px(70), line.height() - 4)
+        if not offer.fits:
+            self.text(painter, place, "too small")
+        else:
+            half = place.height() / 2
+            self.text(painter, place.adjusted(0, 0, 0, -half), f"{offer.speed_class}: {time} to fill")
+            self.text(painter, place.adjusted(0, half, 0, 0), f"largest game in {offer.load_s:.2f} s", token="muted")
+        self.text(
+            painter,
+            QPointF(right, line.center().y()),
+            f"{offer.price:.0f} crowns",
+            font=self.theme.mono("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )

@@ -60,6 +60,15 @@ class LinuxDrives:
         with open_path(self.path(identity), write=write, exclusive=write) as handle:
             yield handle
 
+    def unmount(self, identity: str) -> str:
+        """Override: umount(8), each place."""
+        facts = next((facts for facts in self.list() if facts.identity == identity), None)
+        if facts is None or facts.in_use:
+            raise TargetError(f"{self.path(identity)} is not to be unmounted.", do="Choose another drive.")
+        for mount in facts.mounts:
+            tools.run(["umount", mount], seconds=120)
+        return f"{facts.name} is unmounted."
+
     def remove(self, identity: str) -> str:
         """Override: sync, and let the kernel forget a removable disk (sysfs-block, device/delete)."""
         path = self.path(identity)
@@ -181,6 +190,10 @@ class FileDrives:
 
     def path(self, identity: str) -> Path:
         return self._path
+
+    def unmount(self, identity: str) -> str:
+        """Override: a file is never mounted by its own name."""
+        return f"{self._path} is not mounted."
 
     def remove(self, identity: str) -> str:
         """Override."""

@@ -184,6 +184,12 @@ class SimulatedDrives:
     def path(self, identity: str) -> Path:
         return self.folder / self._drive(identity).backing
 
+    def unmount(self, identity: str) -> str:
+        """Override."""
+        drive = self._drive(identity)
+        self.replace(drive.facts.identity, facts=drive.facts.model_copy(update={"mounts": ()}))
+        return f"{drive.facts.name} is unmounted."
+
     def remove(self, identity: str) -> str:
         """Override: nothing is left to be written."""
         return f"{self._drive(identity).facts.name} can be pulled out."
