@@ -200,8 +200,9 @@ class WriteBench(Bench):
             lamp = lamp if lamp == "stop" else "caution"
         self.strip_view.show_strip(
             Strip(
-                source.name if source else "", size, spans_of(session.world.source_contents), target.facts.name if target else "",
-                target.facts.size if target else 0, verdict.loss if verdict else "", words, lamp,
+                source.name if source else "", size, spans_of(session.world.source_contents),
+                target.facts.name if target else "", target.facts.size if target else 0,
+                verdict.loss if verdict else "", words, lamp,
                 self._running.written, self._running.verified, self._there(), 0 if lamp == "stop" else self._grows_to(),
                 self._bad if own else (), self._slow_places() if own else (),
             )
