@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from kyklon.errors import BuildFolderError, NewerBuild
-from kyklon.model.build import Build, CardState, edited
+from kyklon.model.build import Build, CardEvent, CardState, edited
 from kyklon.record import folder as store
 from kyklon.record.history import History
 from kyklon.record.logbook import Logbook
@@ -178,3 +178,31 @@ def test_a_logbook_that_is_no_database_is_told(tmp_path: Path) -> None:
     (tmp_path / "logbook.sqlite3").write_bytes(b"not a database, but long enough to be looked at" * 40)
     with pytest.raises(BuildFolderError, match="logbook"):
         Logbook(tmp_path).entries()
+
+
+def test_undoing_keeps_what_happened_to_cards_and_takes_back_their_names(demo: Demo) -> None:
+    history = History(demo.build)
+    history.edit("country", edited(demo.build, "boot.country", "NL"))
+    history.replace(history.build.with_event("sim:a", 10, CardEvent(at="2026-06-01T10:00:00", what="probed")))
+    named = [{**card.model_dump(), "name": "Lighthouse one"} for card in history.build.cards]
+    history.edit("name", edited(history.build, "cards", named))
+    history.replace(history.build.with_event("sim:a", 10, CardEvent(at="2026-06-01T11:00:00", what="backed up")))
+    history.undo()
+    history.undo()
+    assert history.build.boot.country == demo.build.boot.country
+    (card,) = history.build.cards
+    assert [event.what for event in card.events] == ["probed", "backed up"]
+    history.redo()
+    history.redo()
+    assert history.build.cards[0].name == "Lighthouse one"
+
+
+def test_a_build_of_the_first_format_opens_with_the_new_fields(demo: Demo) -> None:
+    path = demo.folder / store.CURRENT
+    data = json.loads(path.read_text(encoding="utf-8"))
+    for name in ("cards", "medium", "sets"):
+        del data[name]
+    data["version"] = 1
+    path.write_text(json.dumps(data), encoding="utf-8")
+    build = store.load(demo.folder).build
+    assert (build.version, build.cards, build.medium) == (store.VERSION, (), "card")

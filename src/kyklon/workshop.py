@@ -6,10 +6,10 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from kyklon.boot.issue import difference, issue
-from kyklon.card import checksums, contents, judgement, prove, source, volumes, writer
+from kyklon.card import checksums, contents, judgement, source, volumes, writer
 from kyklon.card.checksums import Stated
 from kyklon.card.filesystems import EDIT, FatVolume
 from kyklon.card.interlock import Case, Verdict, grant, judge
@@ -19,7 +19,7 @@ from kyklon.controls import exports as control_exports
 from kyklon.devices.linux.drives import FileDrives, LinuxDrives, drive_below, is_block_device
 from kyklon.devices.ports import DriveFacts, Drives
 from kyklon.devices.simulated.drives import SimulatedDrives
-from kyklon.errors import Cancelled, KyklonError, TargetError, VerifyError, WrongUse
+from kyklon.errors import Cancelled, KyklonError, Refused, TargetError, VerifyError, WrongUse
 from kyklon.library import transfer
 from kyklon.model.build import Build, CardEvent, CardRecord, CardState, edited, remedied
 from kyklon.model.findings import Remedy
@@ -34,6 +34,9 @@ from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook, now
 from kyklon.tuning.cascade import issue as issue_settings
 from kyklon.world import World
+
+if TYPE_CHECKING:
+    from kyklon.card import prove
 
 
 @dataclass(frozen=True)
@@ -225,6 +228,9 @@ def write_card(
         stated = checksums.beside(facts) if image else stated_for(build, facts)
         report = write(target, facts, build, typed=typed, stated=stated, digest=True, sink=watch, cancel=cancel,
                        chosen=chosen, on_written=on_written)  # fmt: skip
+    except Refused:
+        _keep_record(folder, build.card)  # nothing was touched
+        raise
     except KyklonError as bad:
         return _failed(folder, target, record, bad, phases[0], reached[0], sink, cancel)
     found = judgement.of_report(report, speed_class)
@@ -277,6 +283,8 @@ def _failed(
 
 def _probe_after(target: Target, sink: Sink, cancel: CancelToken | None) -> prove.Proof | None:
     """What the card is, after it read back other bytes; its contents were given up for the write already."""
+    from kyklon.card import prove  # brings numpy, which the first window can do without
+
     case = Case(drive=target.facts, need=0, source=prove.SOURCE, own=True, disk=True)
     try:
         return prove.prove(target.drives, target.facts, grant(case), sink=sink, cancel=cancel)

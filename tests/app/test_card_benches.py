@@ -135,7 +135,15 @@ def test_every_kind_of_source_goes_to_a_loop_device(loop: Path, user: Any, demo:
     user.press("Look again")
     user.wait(lambda: any(target.facts.name == str(loop) for target in page.drives.targets))
     all_sources(user, str(loop), loop, demo.folder / "images", plain)
+    write_to(user, str(loop), "QUAYBOOT")  # over the bytes that were spoilt
     assert contents.observe(loop).root is not None
+    boot, root = contents.observe(loop).table.partitions
+    for part, check in ((boot, ["fsck.fat", "-n"]), (root, ["e2fsck", "-fn"])):
+        piece = demo.folder / "piece"
+        with loop.open("rb") as file:
+            file.seek(part.start)
+            piece.write_bytes(file.read(part.size))
+        tools.run([*check, str(piece)])
 
 
 # --- every rule of the interlock -----------------------------------------------------------------------------

@@ -6,6 +6,7 @@ partition table and cannot be taken for a whole one.
 
 from __future__ import annotations
 
+import contextlib
 import queue
 import threading
 import time
@@ -20,7 +21,7 @@ from kyklon.card.checksums import Stated
 from kyklon.card.interlock import Permit
 from kyklon.card.meter import Meter
 from kyklon.devices.ports import DriveFacts, Drives, Handle
-from kyklon.errors import BadBlock, SourceError, TargetFull, VerifyError
+from kyklon.errors import BadBlock, SourceError, TargetError, TargetFull, VerifyError
 from kyklon.progress import CancelToken, Sink, no_sink
 from kyklon.quantities import show_bytes
 
@@ -90,9 +91,10 @@ def write_image(
         handle.forget_cache()
         try:
             job.verify()
-        except VerifyError:
-            handle.write_at(bytes(min(len(job.first), 1 << 20)), 0)
-            handle.sync()
+        except (VerifyError, BadBlock):
+            with contextlib.suppress(TargetError):
+                handle.write_at(bytes(min(len(job.first), 1 << 20)), 0)
+                handle.sync()
             raise
         told = handle.reread_table()
         return job.report(time.monotonic() - begun, (told,) if told else ())

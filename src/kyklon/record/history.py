@@ -52,4 +52,9 @@ class History:
 
 
 def _with_world(build: Build, present: Build) -> Build:
-    return build.model_copy(update={"card": present.card, "ticks": present.ticks, "sign_offs": present.sign_offs})
+    """What was decided then, with what has happened until now; a card's name is a decision, its history is not."""
+    names = {card.identity: card.name for card in build.cards}
+    cards = tuple(card.model_copy(update={"name": names.get(card.identity, card.name)}) for card in present.cards)
+    return build.model_copy(
+        update={"card": present.card, "cards": cards, "ticks": present.ticks, "sign_offs": present.sign_offs}
+    )
