@@ -14,6 +14,7 @@ import pytest
 from jeepney import DBusAddress, HeaderFields, MessageType, new_error, new_method_call, new_method_return
 from jeepney.io.blocking import open_dbus_connection
 
+from kyklon import workshop
 from kyklon.card.interlock import Case, judge
 from kyklon.devices.linux import udisks
 from kyklon.errors import TargetError, TargetLost
@@ -228,3 +229,26 @@ def test_without_a_service_lsblk_stands_in(service: Any, tmp_path: Path) -> None
     assert not udisks.reachable(nowhere)
     with pytest.raises(TargetError, match="lsblk is used instead"):
         udisks.UDisks(nowhere).list()
+
+
+@pytest.mark.parametrize(
+    ("body", "holds", "lose"),
+    [
+        (bytes(MIB), "", ""), (b"of no known kind" * 4096, "data of a kind that is not recognised", "/dev/sdb"),
+        (None, "contents that you may not read", "/dev/sdb"),
+    ],
+)  # fmt: skip
+def test_what_the_service_does_not_recognise_is_not_taken_for_empty(
+    service: Any, monkeypatch: pytest.MonkeyPatch, body: bytes | None, holds: str, lose: str
+) -> None:
+    """The service tells of no file system on it; only the bytes themselves say that there is nothing to lose."""
+    made, address, file = service
+    del made.objects[f"{BLOCKS}/sdb1"]
+    if body is None:
+        file.unlink()
+    else:
+        file.write_bytes(body)
+    monkeypatch.setattr(udisks.UDisks, "path", lambda _self, _identity: file)
+    target = next(each for each in workshop._listed(udisks.UDisks(address)) if each.facts.name == "/dev/sdb")
+    assert target.facts.holds == holds
+    assert judge(workshop.case_for(None, None, target)).lose == lose

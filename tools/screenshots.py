@@ -112,6 +112,7 @@ def the_card(camera: Camera, folder: Path) -> None:
     assert isinstance(page, CardPage)
     window.open_operation(20)
     page.choose_drive("sim:photo-stick")
+    camera.settle()  # until it was looked at
     camera.dialog("loss", page.write_button.click, lambda dialog: dialog.reject())
     drives = SimulatedDrives(folder / "drives")
     drives.replace("sim:blank-card", faults=Faults(rate=30 << 20))

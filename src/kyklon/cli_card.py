@@ -137,8 +137,7 @@ def drives(
         facts = observing.observe_source(build, folder, World()).source
         found = workshop.verdicts(folder, build, facts)
     else:
-        real = observing.real_drives()
-        places = [workshop.Target(real, each) for each in real.list()]
+        places = workshop.real_targets()
         found = tuple((each, judge(workshop.case_for(None, None, each))) for each in places)
     rows = [
         {**target.facts.model_dump(), **_told(verdict), "volumes": _volumes(target.path)} for target, verdict in found

@@ -16,7 +16,7 @@ from kyklon.card.interlock import Case, Verdict, grant, judge
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder, Image, Panel
 from kyklon.controls import exports as control_exports
-from kyklon.devices.linux.drives import FileDrives, LinuxDrives, drive_below, is_block_device
+from kyklon.devices.linux.drives import FileDrives, LinuxDrives, drive_below, is_block_device, unknown_contents
 from kyklon.devices.ports import DriveFacts, Drives
 from kyklon.devices.simulated.drives import SimulatedDrives
 from kyklon.errors import Cancelled, KyklonError, Refused, TargetError, VerifyError, WrongUse
@@ -53,14 +53,21 @@ class Target:
 
 def targets(folder: Path) -> tuple[Target, ...]:
     """The drives to choose from."""
-    drives = drives_of(folder)
+    return _listed(drives_of(folder))
+
+
+def real_targets() -> tuple[Target, ...]:
+    """This machine's drives, whatever the build."""
+    return _listed(real_drives())
+
+
+def _listed(drives: Drives) -> tuple[Target, ...]:
     try:
         return tuple(Target(drives, _looked_at(drives, facts)) for facts in drives.list())
     except TargetError:
         if isinstance(drives, (SimulatedDrives, LinuxDrives)):
             raise
-        plain = LinuxDrives()  # the drive service went away
-        return tuple(Target(plain, _looked_at(plain, facts)) for facts in plain.list())
+        return _listed(LinuxDrives())  # the drive service went away
 
 
 def find_target(name: str, folder: Path | None, size: int = 0) -> Target:
@@ -84,30 +91,29 @@ def find_target(name: str, folder: Path | None, size: int = 0) -> Target:
 
 
 def _find_device(path: Path) -> Target:
-    drives = real_drives()
-    for facts in drives.list():
-        if drives.path(facts.identity) == path:
-            return Target(drives, _looked_at(drives, facts))
     linux = LinuxDrives()
-    found = next((facts for facts in linux.list() if linux.path(facts.identity) == path), None) or linux.part(path)
-    if found is None:
+    # the service leaves some drives out; they must still be found, so that they can be refused with a reason
+    for target in (*real_targets(), *_listed(linux)):
+        if target.path == path:
+            return target
+    part = linux.part(path)
+    if part is None:
         raise WrongUse(f"{path} is no drive that can be written.", do="Name the whole drive, as lsblk lists it.")
-    return Target(linux, _looked_at(linux, found))
+    return Target(linux, _looked_at(linux, part))
 
 
 def _looked_at(drives: Drives, facts: DriveFacts) -> DriveFacts:
     """Facts with what the drive's own bytes tell, where the system tells nothing of it and they may be read."""
     if facts.simulated or facts.is_file or facts.labels:
         return facts
+    path = drives.path(facts.identity)
     try:
-        found = volumes.survey(drives.path(facts.identity), deep=False)
+        found = volumes.survey(path, deep=False)
     except OSError:
-        return facts
+        return facts.model_copy(update={"holds": facts.holds or unknown_contents(str(path))})
     kinds = sorted({volume.kind for volume in found.volumes if volume.kind})
     labels = tuple(volume.label for volume in found.volumes if volume.label)
-    if not kinds and not labels:
-        return facts
-    holds = ", ".join(kinds) or facts.holds
+    holds = ", ".join(kinds) or facts.holds or unknown_contents(str(path))
     return facts.model_copy(update={"labels": labels, "holds": holds, "newest": found.newest})
 
 

@@ -9,7 +9,7 @@ from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.card.sizing import Offer, Sizing
-from kyklon.quantities import show_bytes, show_duration
+from kyklon.quantities import show, show_bytes, show_duration
 
 _TOKENS = {"Image": "teal", "Library": "amber", "Saves": "muted", "Pictures": "hairline", "Spare": "teal_soft"}
 
@@ -101,7 +101,9 @@ class SizeBars(Instrument):
         else:
             half = place.height() / 2
             self.text(painter, place.adjusted(0, 0, 0, -half), f"{offer.speed_class}: {time} to fill")
-            self.text(painter, place.adjusted(0, half, 0, 0), f"largest game in {offer.load_s:.2f} s", token="muted")
+            self.text(
+                painter, place.adjusted(0, half, 0, 0), f"largest game in {show(offer.load_s, 's', 1)}", token="muted"
+            )
         self.text(
             painter,
             QPointF(right, line.center().y()),

@@ -105,7 +105,7 @@ def drive_facts(row: dict[str, Any]) -> DriveFacts:
     mounts = [mount for each in below for mount in (each.get("mountpoints") or []) if mount]
     kinds = {str(each.get("fstype")) for each in below if each.get("fstype")}
     path = str(row.get("path") or f"/dev/{row['name']}")
-    holds = ", ".join(sorted(kinds)) or _unknown_contents(path)
+    holds = ", ".join(sorted(kinds)) or unknown_contents(path)
     return DriveFacts(
         identity="|".join([path, str(row.get("serial") or ""), str(row["size"])]),
         name=path,
@@ -138,7 +138,7 @@ def _part(row: dict[str, Any]) -> PartFacts:
     )
 
 
-def _unknown_contents(path: str) -> str:
+def unknown_contents(path: str) -> str:
     """'' for a drive that begins with nothing but zeros; words for one whose contents nobody recognises."""
     try:
         with open(path, "rb") as drive:
