@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from kyklon.devices.simulated.drives import Faults, SimulatedDrive, SimulatedDri
 
 STICK_BYTES = 15_728_640_000  # a "16 GB" stick as counted on the part
 PHOTOS = 48
+LAST_PHOTO = 1_724_932_800  # 29 August 2024, noon UTC
 _FIXED = {"SOURCE_DATE_EPOCH": str(EPOCH), "MTOOLSRC": "/dev/null"}
 
 
@@ -73,8 +75,10 @@ def _make_stick(path: Path) -> None:
         for number in range(PHOTOS):
             photo = Path(held) / f"harbour-{number + 1:03d}.jpg"
             photo.write_bytes(b"\xff\xd8\xff\xe0" + noise(photo.name, 20_000) + b"\xff\xd9")
+            taken = LAST_PHOTO - (PHOTOS - 1 - number) * 6 * 3600
+            os.utime(photo, (taken, taken))
             names.append(str(photo))
-        tools.run(["mcopy", "-i", f"{path}@@{start}", *names, "::/"], environment=_FIXED)
+        tools.run(["mcopy", "-m", "-i", f"{path}@@{start}", *names, "::/"], environment=_FIXED)
     _shorten(path)
 
 

@@ -131,7 +131,11 @@ class BareBench(Bench):
         stops = sum(problem.severity == "stop" for problem in plan.problems)
         self._make.setToolTip(f"{stops} stops stand" if stops else "")
         self._wrong.set_note(f"{stops} stops" if stops else "nothing stops it")
-        lines = [SetLine(each.source, each.target, each.size, each.why, "clear") for each in plan.placed]
+        bad = {problem.subject for problem in plan.problems if problem.severity == "stop"}
+        lines = [
+            SetLine(each.source, each.target, each.size, each.why, "stop" if each.source in bad else "clear")
+            for each in plan.placed
+        ]
         wrong = {problem.rename[0]: problem.sentence for problem in plan.problems if problem.rename}
         lines += [SetLine(name, "", 0, "wrong name", "stop") for name in wrong]
         lines += [SetLine(name, "", 0, why, "note") for name, why in plan.left_out]
