@@ -239,6 +239,13 @@ def write_card(
         raise
     except KyklonError as bad:
         return _failed(folder, target, record, bad, phases[0], reached[0], sink, cancel)
+    return _proven(folder, target, facts, report, speed_class)
+
+
+def _proven(
+    folder: Path, target: Target, facts: source.SourceFacts, report: writer.WriteReport, speed_class: str
+) -> Written:
+    """Keep what was written, how fast, and what it says of the card."""
     found = judgement.of_report(report, speed_class)
     record = CardRecord(
         drive=target.facts.identity,
