@@ -10,7 +10,6 @@ import typer
 
 from kyklon import keeping, observing, workshop
 from kyklon.card import checksums, compare, contents, source, volumes
-from kyklon.card.checksums import Stated
 from kyklon.card.interlock import RULES, Verdict, judge
 from kyklon.catalogue.loader import load
 from kyklon.catalogue.records import Card
@@ -223,7 +222,7 @@ def write(
             assert ended.report is not None
             report = ended.report
         else:
-            stated = Stated("SHA-256", sha256.lower()) if sha256 else checksums.beside(facts)
+            stated = checksums.from_text(sha256) if sha256 else checksums.beside(facts)
             report = workshop.write(
                 place, facts, build, typed=lose, stated=stated, digest=as_json, sink=meter, cancel=cancel
             )

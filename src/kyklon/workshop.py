@@ -90,6 +90,11 @@ def find_target(name: str, folder: Path | None, size: int = 0) -> Target:
     return Target(file, file.list()[0])
 
 
+def as_it_is_now(folder: Path, target: Target) -> Target:
+    """The drive that is listed under the same name now, so that one exchanged since it was chosen is told apart."""
+    return next((each for each in targets(folder) if each.facts.name == target.facts.name), target)
+
+
 def _find_device(path: Path) -> Target:
     linux = LinuxDrives()
     # the service leaves some drives out; they must still be found, so that they can be refused with a reason

@@ -219,6 +219,18 @@ def test_a_drive_exchanged_since_it_was_chosen_is_refused(user: Any, demo: Demo)
     assert line.allowed
 
 
+def test_an_exchanged_drive_is_not_probed_either(user: Any, demo: Demo) -> None:
+    bench = keep_bench(user)
+    choose(user, bench, "blank-card")
+    drives = SimulatedDrives(demo.folder / "drives")
+    facts = next(facts for facts in drives.list() if facts.name == "blank-card")
+    drives.replace("sim:blank-card", facts=facts.model_copy(update={"identity": "sim:another"}))
+    user.answer(lambda dialog: user.press("Probe blank-card", dialog), lambda: user.press("Probe…"))
+    user.wait()
+    assert "exchanged since" in bench.result_words()
+    assert not demo.drive("blank-card").exists()
+
+
 # --- bad cards are named ------------------------------------------------------------------------------------------
 
 

@@ -36,7 +36,12 @@ class DriveBook(QObject):
         """Look for drives. forget: a chosen drive that is no longer the same is let go of."""
         folder = self._session.folder
         if (folder / "drives" / "drives.json").exists():
-            self._found(workshop.targets(folder) if self._readable() else (), forget=forget)
+            try:
+                found = workshop.targets(folder)
+            except KyklonError as bad:
+                self._session.said.emit(str(bad))
+                found = ()
+            self._found(found, forget=forget)
             return
         self._session.jobs.start(
             "Looking for drives",
@@ -45,14 +50,6 @@ class DriveBook(QObject):
             bad=lambda bad: self._session.said.emit(str(bad)),
             cancellable=False,
         )
-
-    def _readable(self) -> bool:
-        try:
-            workshop.targets(self._session.folder)
-        except KyklonError as bad:
-            self._session.said.emit(str(bad))
-            return False
-        return True
 
     def _found(self, targets: tuple[Target, ...], *, forget: bool) -> None:
         self._targets = targets

@@ -19,16 +19,14 @@ from kyklon.errors import (
 FLOORS = {  # MB/s (10^6 bytes per second) of sequential writing: SD Association, speed classes
     "C2": 2, "C4": 4, "C6": 6, "C10": 10, "U1": 10, "U3": 30, "V6": 6, "V10": 10, "V30": 30, "V60": 60, "V90": 90,
 }  # fmt: skip
-RANDOM = {"A1": (1500, 500), "A2": (4000, 2000)}  # IOPS of reading and writing: SD Association, application classes
 _ENOUGH = 64_000_000  # bytes; CP: a shorter write is over before a card shows its lasting speed
 
 
 @dataclass(frozen=True)
 class Judgement:
-    """name: good, slow, worn, counterfeit?, unplugged, asleep, locked, full or source. lamp: its lamp on screen."""
+    """name: good, slow, worn, counterfeit?, unplugged, asleep, locked, full or source."""
 
     name: str
-    lamp: str
     sentence: str
     do: str = ""
 
@@ -42,41 +40,40 @@ def of_report(report: WriteReport, speed_class: str = "") -> Judgement:
     """A write that went through."""
     rate, promised = report.target_rate / 1e6, floor(speed_class)
     if report.retried:
-        places = ", ".join(str(place) for place in report.retried[:3])
         return Judgement(
-            "worn", "caution",
-            f"{len(report.retried)} places took it only when tried again, the first at byte {places}.",
+            "worn",
+            f"{len(report.retried)} places took it only when tried again, the first at byte {report.retried[0]}.",
             "Make a backup, and use another card before it fails for good.",
         )  # fmt: skip
     if promised and rate < promised and report.size - report.skipped >= _ENOUGH:
         return Judgement(
-            "slow", "caution",
+            "slow",
             f"{rate:.1f} MB/s were measured; its class {speed_class} promises {promised:.0f} MB/s.",
             "Try another reader or socket; a card that stays slow is worn or not what it says.",
         )  # fmt: skip
     class_words = f", more than the {promised:.0f} MB/s of its class" if promised and rate >= promised else ""
-    return Judgement("good", "clear", f"Everything was read back as written, {rate:.1f} MB/s{class_words}.")
+    return Judgement("good", f"Everything was read back as written, {rate:.1f} MB/s{class_words}.")
 
 
 def of_error(bad: KyklonError) -> Judgement:
     """A write that failed."""
     if isinstance(bad, TargetLost):
         return Judgement(
-            "unplugged", "stop", bad.what, "Push the plug home, use a socket of the computer itself, and write again."
+            "unplugged", bad.what, "Push the plug home, use a socket of the computer itself, and write again."
         )
     if isinstance(bad, TargetAsleep):
         return Judgement(
-            "asleep", "stop", bad.what, "Plug the reader into the computer itself, not into a hub, and write again."
+            "asleep", bad.what, "Plug the reader into the computer itself, not into a hub, and write again."
         )
     if isinstance(bad, TargetLocked):
-        return Judgement("locked", "stop", bad.what, "Look at the slider; if it is open, the card has worn out.")
+        return Judgement("locked", bad.what, "Look at the slider; if it is open, the card has worn out.")
     if isinstance(bad, BadBlock):
-        return Judgement("worn", "stop", bad.what, "Use another card.")
+        return Judgement("worn", bad.what, "Use another card.")
     if isinstance(bad, VerifyError):
         return Judgement(
-            "counterfeit?", "stop", bad.what,
+            "counterfeit?", bad.what,
             "Probe the card: that tells a worn one from one that lies about its size.",
         )  # fmt: skip
     if isinstance(bad, TargetFull):
-        return Judgement("full", "stop", bad.what, "Use a larger card.")
-    return Judgement("source", "stop", bad.what, bad.do)
+        return Judgement("full", bad.what, "Use a larger card.")
+    return Judgement("source", bad.what, bad.do)

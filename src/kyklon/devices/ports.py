@@ -27,7 +27,7 @@ class DriveFacts(Record):
     holds: what is on it, in words a beginner understands. labels: names of its volumes. newest: date of the
     newest file, ISO 8601. in_use: it carries the running system. swap: active swap space. member_of: LVM, RAID or
     crypt when an active one uses it. part_of: the whole drive's name, for a partition. why_read_only: what the
-    system says about it. block_bytes: of a logical block.
+    system says about it.
     """
 
     identity: str
@@ -49,7 +49,6 @@ class DriveFacts(Record):
     holds: str = ""
     files: int = 0
     newest: str = ""
-    block_bytes: int = 512
     simulated: bool = False
     is_file: bool = False
 

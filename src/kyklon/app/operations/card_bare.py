@@ -7,7 +7,7 @@ from typing import Any
 
 from PyQt6.QtWidgets import QFileDialog
 
-from kyklon import keeping
+from kyklon import keeping, workshop
 from kyklon.app.drive_book import DriveBook
 from kyklon.app.operations.card_bench import Bench
 from kyklon.app.session import Session
@@ -27,8 +27,6 @@ VOLUME = "TIDEPOOL"
 
 
 class BareBench(Bench):
-    name = "Bare metal"
-
     def __init__(self, session: Session, drives: DriveBook) -> None:
         super().__init__(session, drives)
         self._map, self._list = SetMap(self.theme), ProblemList(self.theme)
@@ -192,7 +190,16 @@ class BareBench(Bench):
         self.run(
             "Making the bare-metal card",
             lambda sink, cancel: keeping.bare_metal_card(
-                target, build, place, folder, plan, name, typed=typed, sink=sink, cancel=cancel, chosen=identity
+                workshop.as_it_is_now(place, target),
+                build,
+                place,
+                folder,
+                plan,
+                name,
+                typed=typed,
+                sink=sink,
+                cancel=cancel,
+                chosen=identity,
             ),
             done,
         )

@@ -48,8 +48,6 @@ def spans_of(inside: CardContents | None) -> tuple[Span, ...]:
 class Bench(QWidget):
     """Subclasses lay themselves out once and show the build and the drives in refresh()."""
 
-    name = ""
-
     def __init__(self, session: Session, drives: DriveBook) -> None:
         super().__init__()
         self.session, self.theme, self.drives = session, session.theme, drives

@@ -43,8 +43,6 @@ class Told:
 
 
 class KeepBench(Bench):
-    name = "Look after"
-
     def __init__(self, session: Session, drives: DriveBook) -> None:
         super().__init__(session, drives)
         self._map = UsageMap(self.theme)
@@ -204,7 +202,14 @@ class KeepBench(Bench):
         self.run(
             "Proving the card" if full else "Probing the card",
             lambda sink, cancel: keeping.prove_card(
-                target, build, folder, full=full, typed=typed, sink=sink, cancel=cancel, chosen=identity
+                workshop.as_it_is_now(folder, target),
+                build,
+                folder,
+                full=full,
+                typed=typed,
+                sink=sink,
+                cancel=cancel,
+                chosen=identity,
             ),
             done,
             self._failed("Probe"),
@@ -245,7 +250,14 @@ class KeepBench(Bench):
         self.run(
             "Restoring",
             lambda sink, cancel: workshop.write_card(
-                folder, build, target, typed=typed, sink=sink, cancel=cancel, chosen=identity, image=path
+                folder,
+                build,
+                workshop.as_it_is_now(folder, target),
+                typed=typed,
+                sink=sink,
+                cancel=cancel,
+                chosen=identity,
+                image=path,
             ),
             done,
             self._failed("Restore"),
@@ -276,7 +288,14 @@ class KeepBench(Bench):
         self.run(
             "Preparing the card",
             lambda sink, cancel: keeping.prepare_card(
-                target, build, folder, name, typed=typed, sink=sink, cancel=cancel, chosen=identity
+                workshop.as_it_is_now(folder, target),
+                build,
+                folder,
+                name,
+                typed=typed,
+                sink=sink,
+                cancel=cancel,
+                chosen=identity,
             ),
             done,
             self._failed("Preparing"),

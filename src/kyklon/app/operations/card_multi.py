@@ -27,8 +27,6 @@ _TOKENS = ("teal_soft", "amber_soft")
 
 
 class MultiBench(Bench):
-    name = "Multi-boot"
-
     def __init__(self, session: Session, drives: DriveBook) -> None:
         super().__init__(session, drives)
         self._bar, self._list = SpaceBar(self.theme), ProblemList(self.theme)

@@ -17,8 +17,6 @@ MEDIA = (("card", "from a card"), ("disk", "from a disk on USB"))
 
 
 class SizeBench(Bench):
-    name = "Size and disk"
-
     def __init__(self, session: Session, drives: DriveBook) -> None:
         super().__init__(session, drives)
         self._bars = SizeBars(self.theme)

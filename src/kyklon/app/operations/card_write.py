@@ -48,8 +48,6 @@ TITLE = "Writing the card"
 
 
 class WriteBench(Bench):
-    name = "Write and prove"
-
     def __init__(self, session: Session, drives: DriveBook) -> None:
         super().__init__(session, drives)
         self.strip_view, self.curve = CardStrip(self.theme), RateCurve(self.theme)
@@ -311,13 +309,11 @@ class WriteBench(Bench):
             self.write(found[0], dialog.typed.text())
 
     def write(self, target: workshop.Target, typed: str) -> None:
-        """Write and prove the card as one job; the interlock judges the drive as it is now, and once more inside."""
+        """Write and prove the card as one job; inside it the interlock judges the drive as it is then."""
         session = self.session
         folder, build, identity = session.folder, session.build, target.facts.identity
-        self.drives.look()
-        there = next((each for each in self.drives.targets if each.facts.name == target.facts.name), target)
         try:
-            grant(workshop.case_for(build, session.world.source, there, identity), typed=typed)
+            grant(workshop.case_for(build, session.world.source, target), typed=typed)
         except KyklonError as bad:
             session.said.emit(str(bad))
             return
@@ -331,6 +327,7 @@ class WriteBench(Bench):
         session.flush()
 
         def work(sink: Sink, cancel: CancelToken) -> Any:
+            there = workshop.as_it_is_now(folder, target)
             return workshop.write_card(
                 folder, build, there, typed=typed, sink=sink, cancel=cancel, chosen=identity, speed_class=speed_class
             )

@@ -17,9 +17,7 @@ from kyklon.devices.files import FileHandle, open_path, told_of
 from kyklon.devices.ports import DriveFacts, PartFacts
 from kyklon.errors import TargetError, TargetLost
 
-COLUMNS = (
-    "NAME,KNAME,PATH,PKNAME,SIZE,MODEL,SERIAL,TRAN,RM,RO,TYPE,FSTYPE,LABEL,MOUNTPOINTS,HOTPLUG,FSUSED,PARTN,LOG-SEC"
-)
+COLUMNS = "NAME,KNAME,PATH,PKNAME,SIZE,MODEL,SERIAL,TRAN,RM,RO,TYPE,FSTYPE,LABEL,MOUNTPOINTS,HOTPLUG,FSUSED,PARTN"
 MEMBERS = {"LVM2_member": "LVM", "linux_raid_member": "RAID", "crypto_LUKS": "crypt", "zfs_member": "RAID"}
 ABOVE = {"lvm": "LVM", "crypt": "crypt", "raid0": "RAID", "raid1": "RAID", "raid5": "RAID", "raid10": "RAID"}
 _LOOK = 1 << 20  # bytes at the beginning, where tables and file systems are
@@ -122,7 +120,6 @@ def drive_facts(row: dict[str, Any]) -> DriveFacts:
         labels=tuple(str(each["label"]) for each in below if each.get("label")),
         parts=tuple(_part(each) for each in below if each is not row and each.get("type") == "part"),
         holds=holds,
-        block_bytes=int(row.get("log-sec") or 512),
     )
 
 
