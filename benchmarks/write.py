@@ -18,7 +18,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from kyklon import tools
+from kyklon.base import tools
 
 MIB = 1 << 20
 RUNS = 3

@@ -20,9 +20,10 @@ from backports import zstd
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kyklon.card import checksums, formats, source, unpack
-from kyklon.card.joined import Joined, parts_of
-from kyklon.errors import FormatError, SourceError
+from kyklon.base.errors import FormatError, SourceError
+from kyklon.model.image_file import SourceFacts, Stated
+from kyklon.operations.card.sources import checksums, formats, source, unpack
+from kyklon.operations.card.sources.joined import Joined, parts_of
 
 MIB = 1 << 20
 BODY = random.Random(11).randbytes(700_000) + bytes(4 * MIB) + random.Random(12).randbytes(MIB // 2) + bytes(416)
@@ -328,7 +329,7 @@ SUMS = {
 }  # fmt: skip
 
 
-def image(folder: Path) -> source.SourceFacts:
+def image(folder: Path) -> SourceFacts:
     (folder / "a.img").write_bytes(BODY)
     return source.inspect(folder / "a.img")
 
@@ -340,7 +341,7 @@ def test_sums_of_every_kind_are_found_beside_and_right(algorithm: str, tmp_path:
     (tmp_path / name).write_text(f"a.img {digest.upper()}\n" if algorithm == "CRC-32" else f"{digest}  a.img\n")
     facts = image(tmp_path)
     stated = checksums.beside(facts)
-    assert stated == checksums.Stated(algorithm, digest)
+    assert stated == Stated(algorithm, digest)
     with facts.open() as file:
         assert checksums.of_file(file, algorithm) == digest
 
@@ -362,7 +363,7 @@ def test_the_bsd_form_is_read() -> None:
 def test_a_sum_of_the_image_inside_an_archive_counts(tmp_path: Path) -> None:
     (tmp_path / "a.img.xz").write_bytes(lzma.compress(BODY))
     (tmp_path / "SHA256SUMS").write_text(f"{SUMS['SHA-256']}  a.img\n")
-    assert checksums.beside(source.inspect(tmp_path / "a.img.xz")) == checksums.Stated("SHA-256", SUMS["SHA-256"])
+    assert checksums.beside(source.inspect(tmp_path / "a.img.xz")) == Stated("SHA-256", SUMS["SHA-256"])
 
 
 @pytest.mark.parametrize("text", ["", "12", "g" * 64, "a" * 63])

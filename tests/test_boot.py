@@ -7,18 +7,25 @@ import contextlib
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from kyklon.operations.boot.issue import (
+    difference,
+    issue,
+    read_settings,
+)
 
-from kyklon.boot import text
-from kyklon.boot.findings import findings
-from kyklon.boot.issue import difference, encoder_quirk, issue, read_settings
-from kyklon.boot.services import repaired, track
+from kyklon.base.errors import FormatError
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Dialect, Encoder
 from kyklon.demo.card_image import BOOT_FILE, EXTLINUX, KERNEL_LINE
-from kyklon.errors import FormatError
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.timing import Timing
-from kyklon.picture import exports
+from kyklon.operations.boot import text
+from kyklon.operations.boot.findings import findings
+from kyklon.operations.boot.services import repaired, track
+from kyklon.operations.controls.quirks import (
+    encoder_quirk,
+)
+from kyklon.operations.picture import exports
 from support import Demo
 
 ON_CARD = {"merrow.cfg": BOOT_FILE, "kernel.line": KERNEL_LINE, "extlinux/extlinux.conf": EXTLINUX}

@@ -9,16 +9,18 @@ from typing import Any
 
 import pytest
 
-from kyklon import inspection, observing, workshop
-from kyklon.card import contents
-from kyklon.card.contents import CardContents
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build, edited, remedied
-from kyklon.poweron.bringup import bring_up, lay_out
-from kyklon.poweron.checklist import items
-from kyklon.poweron.events import PUT_ON_CARD, STAGES, BringUp
+from kyklon.model.card import (
+    CardContents,
+)
+from kyklon.model.world import World
+from kyklon.operations import inspection, observing, workshop
+from kyklon.operations.card.volumes import contents
+from kyklon.operations.poweron.bringup import bring_up, lay_out
+from kyklon.operations.poweron.checklist import items
+from kyklon.operations.poweron.events import PUT_ON_CARD, STAGES, BringUp
 from kyklon.record import folder as store
-from kyklon.world import World
 from support import Demo
 
 REMEDIES = (

@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
+from kyklon.base.errors import CatalogueError
 from kyklon.catalogue.loader import KINDS, Catalogue, load, standard_timings
 from kyklon.catalogue.records import Board, Cable, Display, Encoder, Image, Panel, System
-from kyklon.errors import CatalogueError
 
 
 def test_every_kind_ships_with_something(catalogue: Catalogue) -> None:

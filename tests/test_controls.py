@@ -7,16 +7,16 @@ import io
 
 import pytest
 
+from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder, Panel, System
-from kyklon.controls import exports
-from kyklon.controls.findings import findings
-from kyklon.controls.mapping import all_controls, paths, unreached, wire_in_order
 from kyklon.devices.linux.encoders import LinuxEncoder
 from kyklon.devices.ports import Encoders
 from kyklon.devices.simulated.encoders import SimulatedEncoder
-from kyklon.errors import KyklonError, WrongUse
 from kyklon.model.build import ControlSettings, edited, remedied
+from kyklon.operations.controls import exports
+from kyklon.operations.controls.findings import findings
+from kyklon.operations.controls.mapping import all_controls, paths, unreached, wire_in_order
 from support import Demo
 
 

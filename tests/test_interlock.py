@@ -6,9 +6,9 @@ from typing import Any
 
 import pytest
 
-from kyklon.card.interlock import LARGEST_CARD, RULES, Case, Permit, Verdict, grant, judge
+from kyklon.base.errors import Refused
 from kyklon.devices.ports import DriveFacts
-from kyklon.errors import Refused
+from kyklon.operations.card.drives.interlock import LARGEST_CARD, RULES, Case, Permit, Verdict, grant, judge
 
 GB = 10**9
 

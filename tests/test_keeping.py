@@ -6,15 +6,23 @@ import hashlib
 from pathlib import Path
 
 import pytest
+from kyklon.operations.card.volumes.filesystems import (
+    EDIT,
+)
 
-from kyklon import keeping, workshop
-from kyklon.card import backup, compare, contents, partitions, prepare, source, usage, volumes
-from kyklon.card.filesystems import EDIT, FatVolume
-from kyklon.card.interlock import Case, grant
+from kyklon.base.errors import BadBlock, Cancelled, Refused, SourceError, TargetLost, WrongUse
+from kyklon.base.progress import CancelToken, Progress
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
-from kyklon.errors import BadBlock, Cancelled, Refused, SourceError, TargetLost, WrongUse
 from kyklon.model.build import CardState
-from kyklon.progress import CancelToken, Progress
+from kyklon.operations import keeping, workshop
+from kyklon.operations.card.drives import backup, prepare
+from kyklon.operations.card.drives.interlock import Case, grant
+from kyklon.operations.card.sources import source
+from kyklon.operations.card.volumes import compare, contents, partitions, usage
+from kyklon.operations.card.volumes import survey as volumes
+from kyklon.operations.card.volumes.fat import (
+    FatVolume,
+)
 from support import Demo
 
 MIB = 1 << 20
@@ -205,7 +213,7 @@ def test_a_survey_tells_what_is_on_the_stick(demo: Demo) -> None:
 
 
 def test_a_stick_without_a_table_is_surveyed_too(tmp_path: Path) -> None:
-    from kyklon import tools
+    from kyklon.base import tools
 
     path = tmp_path / "stick.img"
     with path.open("wb") as file:

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from kyklon import tools
+from kyklon.base import tools
 from support import Demo
 
 MOMENTS = 50

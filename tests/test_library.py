@@ -11,17 +11,24 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kyklon import observing, workshop
+from kyklon.base.errors import Cancelled, KyklonError, TargetFull
+from kyklon.base.progress import CancelToken
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image, System
-from kyklon.errors import Cancelled, KyklonError, TargetFull
-from kyklon.library import transfer
-from kyklon.library.findings import findings
-from kyklon.library.scan import Scan, scan, title_of, unsafe_member
 from kyklon.model.build import LibrarySettings, edited, remedied
-from kyklon.progress import CancelToken
+from kyklon.model.library import (
+    Scan,
+)
+from kyklon.model.world import World
+from kyklon.operations import observing, workshop
+from kyklon.operations.library import transfer
+from kyklon.operations.library.findings import findings
+from kyklon.operations.library.scan import (
+    scan,
+    title_of,
+    unsafe_member,
+)
 from kyklon.record import folder as store
-from kyklon.world import World
 from support import Demo
 
 

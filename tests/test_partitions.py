@@ -8,9 +8,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kyklon.card import contents, partitions
+from kyklon.base.errors import FormatError
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64
-from kyklon.errors import FormatError
+from kyklon.operations.card.volumes import contents, partitions
 
 
 def sector(*entries: tuple[int, int, int]) -> bytes:

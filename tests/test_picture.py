@@ -8,16 +8,17 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from kyklon.base.errors import FormatError, WrongUse
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Display, Range, System
-from kyklon.errors import FormatError, WrongUse
 from kyklon.model.build import edited, remedied
+from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.timing import Mode
-from kyklon.picture import edid
-from kyklon.picture.exports import fb_mode, modeline
-from kyklon.picture.findings import findings, menu_mode
-from kyklon.picture.formulas import cvt, gtf
-from kyklon.picture.ranges import display_ranges, fit, match, place, propose, raster
+from kyklon.operations.picture import edid
+from kyklon.operations.picture.exports import fb_mode, modeline
+from kyklon.operations.picture.findings import findings, menu_mode
+from kyklon.operations.picture.formulas import cvt, gtf
+from kyklon.operations.picture.ranges import display_ranges, fit, match, place, propose, raster
 from support import Demo
 
 SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "dogwood-pocket", "elm-micro", "fir-board-h", "fir-board-v")
@@ -78,8 +79,8 @@ def test_the_tube_gets_a_television_mode_for_its_menu(catalogue: Catalogue) -> N
 
 def test_identification_data_narrows_the_catalogue(catalogue: Catalogue) -> None:
     display = catalogue.get(Display, "casement-tri-25")
-    limits = edid.RangeLimits((50, 60), (15, 17), 50)
-    data = edid.Edid("KYK", 1, 1, 2026, "Tri", (standard_timings("cta")[8].timing,), (500, 375), limits)
+    limits = RangeLimits((50, 60), (15, 17), 50)
+    data = Edid("KYK", 1, 1, 2026, "Tri", (standard_timings("cta")[8].timing,), (500, 375), limits)
     (band,) = display_ranges(display, data)
     assert band.line_khz == (15.2, 16.5)
     assert band.field_hz == (49.5, 60.5)
@@ -157,13 +158,13 @@ def test_texts_for_others_add_up() -> None:
 # --- identification data ----------------------------------------------------------------------------------------
 
 
-def sheet(**changes: object) -> edid.Edid:
+def sheet(**changes: object) -> Edid:
     base = {
         "vendor": "KYK", "product": 7, "serial": 9, "year": 2026, "name": "Sheet",
         "timings": (standard_timings("cta")[8].timing,), "size_mm": (400, 300),
-        "ranges": edid.RangeLimits((49, 63), (15, 17), 50),
+        "ranges": RangeLimits((49, 63), (15, 17), 50),
     }  # fmt: skip
-    return edid.Edid(**(base | changes))
+    return Edid(**(base | changes))
 
 
 @given(
@@ -178,7 +179,7 @@ def sheet(**changes: object) -> edid.Edid:
 def test_what_is_written_reads_back(
     vendor: str, product: int, serial: int, year: int, code: int, wide: int, hdmi: bool
 ) -> None:
-    extension = edid.Extension((code, 1), audio=hdmi, hdmi=hdmi)
+    extension = Extension((code, 1), audio=hdmi, hdmi=hdmi)
     timing = standard_timings("cta")[code].timing
     clock = (timing.clock_hz + 5_000) // 10_000 * 10_000
     timing = timing.model_copy(update={"clock_hz": clock, "half_line": True})
@@ -195,7 +196,7 @@ def test_any_bytes_give_data_or_the_one_error(data: bytes) -> None:
 
 @given(st.integers(0, 255), st.integers(0, 255))
 def test_a_changed_byte_is_found_by_its_checksum(at: int, value: int) -> None:
-    data = bytearray(edid.write(sheet(extension=edid.Extension((1,)))))
+    data = bytearray(edid.write(sheet(extension=Extension((1,)))))
     if data[at] == value:
         return
     data[at] = value
@@ -222,7 +223,7 @@ def test_nonsense_behind_a_right_checksum_gives_data_or_the_one_error(at: int, v
         ({"name": "A name that is too long"}, "13 letters"),
         ({"timings": (standard_timings("cta")[8].timing,) * 3}, "3 detailed timings"),
         ({"timings": (standard_timings("cta")[102].timing,)}, "width=4096"),
-        ({"ranges": edid.RangeLimits((49, 300), (15, 17), 50)}, "one byte"),
+        ({"ranges": RangeLimits((49, 300), (15, 17), 50)}, "one byte"),
     ],
 )
 def test_what_the_format_cannot_hold_is_refused(changes: dict[str, object], told: str) -> None:
@@ -231,8 +232,8 @@ def test_what_the_format_cannot_hold_is_refused(changes: dict[str, object], told
 
 
 def test_damaged_identification_data_is_a_finding(demo: Demo, catalogue: Catalogue) -> None:
-    from kyklon import observing
-    from kyklon.world import World
+    from kyklon.model.world import World
+    from kyklon.operations import observing
 
     path = demo.folder / demo.build.picture.identification
     data = bytearray(path.read_bytes())

@@ -7,20 +7,20 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from kyklon import fresh, guide, inspection
-from kyklon.assembly import findings as electrical
-from kyklon.assembly.power import budget
+from kyklon.base.errors import BuildFolderError, WrongUse
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System, TuningSetting
-from kyklon.errors import BuildFolderError, WrongUse
 from kyklon.model.build import Build, TuningLayers, edited, remedied
-from kyklon.plan.connections import connect, connections, cost
-from kyklon.plan.findings import findings
+from kyklon.model.world import World
+from kyklon.operations import fresh, guide, inspection
+from kyklon.operations.assembly import findings as electrical
+from kyklon.operations.assembly.power import budget
+from kyklon.operations.plan.connections import connect, connections, cost
+from kyklon.operations.plan.findings import findings
+from kyklon.operations.tuning import findings as tuning
+from kyklon.operations.tuning.cascade import effective, issue, with_unit
+from kyklon.operations.tuning.latency import Share, shares, total
 from kyklon.record import folder as store
-from kyklon.tuning import findings as tuning
-from kyklon.tuning.cascade import effective, issue, with_unit
-from kyklon.tuning.latency import Share, shares, total
-from kyklon.world import World
 from support import Demo
 
 
@@ -211,7 +211,7 @@ def test_tuning_findings(demo: Demo, catalogue: Catalogue) -> None:
 
 
 def test_findings_are_sorted_unique_and_give_reasons(demo: Demo, catalogue: Catalogue) -> None:
-    from kyklon import observing
+    from kyklon.operations import observing
 
     found = inspection.inspect(demo.build, catalogue, observing.observe(demo.build, demo.folder, catalogue))
     assert [each.operation for each in found] == sorted(each.operation for each in found)

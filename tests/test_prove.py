@@ -9,14 +9,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kyklon import keeping, workshop
-from kyklon.card import judgement, prove, source, writer
-from kyklon.card.checksums import Stated
-from kyklon.card.interlock import grant
+from kyklon.base.errors import BadBlock, Cancelled, Refused, SourceError, TargetError, VerifyError
+from kyklon.base.progress import CancelToken, Progress
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
-from kyklon.errors import BadBlock, Cancelled, Refused, SourceError, TargetError, VerifyError
 from kyklon.model.build import CardState
-from kyklon.progress import CancelToken, Progress
+from kyklon.model.image_file import (
+    Stated,
+)
+from kyklon.operations import keeping, workshop
+from kyklon.operations.card.drives import judgement, prove, writer
+from kyklon.operations.card.drives.interlock import grant
+from kyklon.operations.card.sources import source
 from support import Demo
 from test_writer import image, simulated
 
@@ -210,7 +213,7 @@ def test_cancel_ends_a_pause(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("algorithm", ["SHA-512", "SHA-1", "MD5", "CRC-32"])
 def test_makers_sums_of_every_kind_are_checked_before_the_table(algorithm: str, tmp_path: Path) -> None:
-    from kyklon.card import checksums
+    from kyklon.operations.card.sources import checksums
 
     path = image(tmp_path)
     with path.open("rb") as file:

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kyklon.quantities import NARROW_SPACE, group, parse, show, show_bytes, show_duration
+from kyklon.base.quantities import NARROW_SPACE, group, parse, show, show_bytes, show_duration
 
 
 @given(st.floats(1e-8, 1e12), st.sampled_from(["Hz", "V", "A", "W", "Ω"]), st.integers(2, 6))

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from kyklon.errors import BuildFolderError, NewerBuild
+from kyklon.base.errors import BuildFolderError, NewerBuild
 from kyklon.model.build import Build, CardEvent, CardState, edited
 from kyklon.record import folder as store
 from kyklon.record.history import History

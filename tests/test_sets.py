@@ -9,15 +9,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kyklon import keeping, observing, workshop
-from kyklon.boot import disk
-from kyklon.card import baremetal, multiboot, sizing
-from kyklon.card.problems import rename
+from kyklon.base.errors import FormatError, Refused, WrongUse
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import BareMetal, Board, Card, Chooser, Image
 from kyklon.demo import sets
-from kyklon.errors import FormatError, Refused, WrongUse
 from kyklon.model.build import edited, remedied
+from kyklon.operations import keeping, observing, workshop
+from kyklon.operations.card import disk, sizing
+from kyklon.operations.card.sets import baremetal, multiboot
+from kyklon.operations.card.sets.problems import rename
 from support import Demo
 
 GB = 10**9
@@ -93,7 +93,9 @@ def test_a_kernel_of_another_set_under_the_right_name_is_told(bare: Path, catalo
 
 
 def test_a_bare_metal_card_holds_the_plan_and_nothing_else(tmp_path: Path, catalogue: Catalogue, demo: Demo) -> None:
-    from kyklon.card.filesystems import FatVolume
+    from kyklon.operations.card.volumes.fat import (
+        FatVolume,
+    )
 
     folder = sets.make_bare_metal(tmp_path / "set", mistakes=False)
     planned = plan(folder, catalogue)

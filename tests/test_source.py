@@ -15,8 +15,9 @@ from backports import zstd
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kyklon.card import checksums, source
-from kyklon.errors import FormatError, SourceError
+from kyklon.base.errors import FormatError, SourceError
+from kyklon.model.image_file import Stated
+from kyklon.operations.card.sources import checksums, source
 
 PACK = {
     "plain": bytes,
@@ -159,7 +160,7 @@ SUM = "ab" * 32
 )
 def test_a_checksum_beside_the_image_is_found(name: str, text: str, tmp_path: Path) -> None:
     (tmp_path / name).write_text(text, encoding="utf-8")
-    assert checksums.beside(source.inspect(make(tmp_path, "xz"))) == checksums.Stated("SHA-256", SUM)
+    assert checksums.beside(source.inspect(make(tmp_path, "xz"))) == Stated("SHA-256", SUM)
 
 
 @pytest.mark.parametrize(

@@ -14,10 +14,10 @@ import pytest
 from jeepney import DBusAddress, HeaderFields, MessageType, new_error, new_method_call, new_method_return
 from jeepney.io.blocking import open_dbus_connection
 
-from kyklon import workshop
-from kyklon.card.interlock import Case, judge
+from kyklon.base.errors import TargetError, TargetLost
 from kyklon.devices.linux import udisks
-from kyklon.errors import TargetError, TargetLost
+from kyklon.operations import workshop
+from kyklon.operations.card.drives.interlock import Case, judge
 
 MIB = 1 << 20
 U = udisks.SERVICE

@@ -9,16 +9,22 @@ from pathlib import Path
 
 import pytest
 
-from kyklon import workshop
-from kyklon.card import contents, source, writer
-from kyklon.card.checksums import Stated
-from kyklon.card.filesystems import FatVolume
-from kyklon.card.interlock import Case, grant
+from kyklon.base.errors import Cancelled, KyklonError, Refused, SourceError, TargetFull, TargetLost, VerifyError
+from kyklon.base.progress import CancelToken, Progress
 from kyklon.catalogue.loader import Catalogue
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
-from kyklon.errors import Cancelled, KyklonError, Refused, SourceError, TargetFull, TargetLost, VerifyError
 from kyklon.model.build import CardState, edited
-from kyklon.progress import CancelToken, Progress
+from kyklon.model.image_file import (
+    Stated,
+)
+from kyklon.operations import workshop
+from kyklon.operations.card.drives import writer
+from kyklon.operations.card.drives.interlock import Case, grant
+from kyklon.operations.card.sources import source
+from kyklon.operations.card.volumes import contents
+from kyklon.operations.card.volumes.fat import (
+    FatVolume,
+)
 from support import Demo
 
 MIB = 1 << 20
@@ -85,7 +91,7 @@ def test_cancelling_marks_the_card_as_not_bootable(demo: Demo) -> None:
 
 
 def test_a_write_that_was_killed_is_told_as_interrupted(demo: Demo) -> None:
-    from kyklon.card.findings import findings
+    from kyklon.operations.card.findings import findings
 
     build = edited(demo.build, "card", {"drive": "sim:blank-card", "state": "being written"})
     (found,) = [each for each in findings(build, None, "", None) if each.code == "card.not-bootable"]

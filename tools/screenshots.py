@@ -14,10 +14,10 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QDialog
 
-from kyklon.app.operations.card import CardPage
+from kyklon.app.pages.card.page import CardPage
+from kyklon.app.shell.window import Window
 from kyklon.app.start import make_application, open_window
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.window import Window
 from kyklon.catalogue.loader import load
 from kyklon.demo import lighthouse
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives

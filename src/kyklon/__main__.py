@@ -1,5 +1,5 @@
 """python -m kyklon"""
 
-from kyklon.cli import main
+from kyklon.commands.main import main
 
 main()

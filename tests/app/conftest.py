@@ -11,10 +11,10 @@ from PyQt6.QtCore import QPoint, QPointF, Qt, QTimer
 from PyQt6.QtWidgets import QApplication, QDialog, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
-from kyklon.app.operations.card import CardPage
+from kyklon.app.pages.card.page import CardPage
+from kyklon.app.shell.window import Window
 from kyklon.app.start import open_window
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.window import Window
 from kyklon.model.build import Build
 from kyklon.record import folder as store
 from support import Demo

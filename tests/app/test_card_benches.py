@@ -19,19 +19,20 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import QDialog, QFileDialog, QLineEdit
 
-from kyklon import tools, workshop
-from kyklon.app.operations.card import CardPage
-from kyklon.app.operations.card_bare import BareBench
-from kyklon.app.operations.card_dialogs import LossDialog, NameDialog, ShelfDialog
-from kyklon.app.operations.card_keep import CompareDialog, KeepBench
-from kyklon.app.operations.card_multi import MultiBench
-from kyklon.app.operations.card_size import SizeBench
-from kyklon.card import compare, contents
-from kyklon.card.interlock import LARGEST_CARD, RULES
+from kyklon.app.pages.card.bare_metal import BareBench
+from kyklon.app.pages.card.dialogs import LossDialog, NameDialog, ShelfDialog
+from kyklon.app.pages.card.keep import CompareDialog, KeepBench
+from kyklon.app.pages.card.multi_boot import MultiBench
+from kyklon.app.pages.card.page import CardPage
+from kyklon.app.pages.card.size import SizeBench
+from kyklon.base import tools
 from kyklon.demo import sets
 from kyklon.devices.ports import DriveFacts
 from kyklon.devices.simulated.drives import Faults, SimulatedDrive, SimulatedDrives
 from kyklon.model.build import CardState
+from kyklon.operations import workshop
+from kyklon.operations.card.drives.interlock import LARGEST_CARD, RULES
+from kyklon.operations.card.volumes import compare, contents
 from support import Demo
 
 MIB = 1 << 20

@@ -5,9 +5,9 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QLineEdit
 
-from kyklon.app.operations.card import CardPage, LossDialog
-from kyklon.app.operations.poweron import PowerOnPage
-from kyklon.app.widgets.findings_panel import RemedyDialog
+from kyklon.app.pages.card.page import CardPage, LossDialog
+from kyklon.app.pages.poweron.page import PowerOnPage
+from kyklon.app.shell.findings_panel import RemedyDialog
 from kyklon.model.build import CardState
 from support import Demo
 

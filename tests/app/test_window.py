@@ -6,19 +6,19 @@ import time
 from pathlib import Path
 
 import pytest
+from kyklon.app.operations import PAGES, page_class
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtTest import QAbstractItemModelTester
 from PyQt6.QtWidgets import QApplication, QDialog, QLineEdit, QWidget
 
-from kyklon.app.actions import ACTIONS, HelpDialog
-from kyklon.app.operations import PAGES, page_class
+from kyklon.app.pages.library.game_table import GameModel
+from kyklon.app.shell.actions import ACTIONS, HelpDialog
 from kyklon.app.theme.tokens import DARK, LIGHT, Palette, Theme
-from kyklon.app.widgets.game_table import GameModel
 from kyklon.app.widgets.plot import ticks
+from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.catalogue.records import Panel
-from kyklon.errors import KyklonError, WrongUse
-from kyklon.inspection import OPERATIONS
+from kyklon.operations.inspection import OPERATIONS
 from support import Demo
 
 

@@ -13,11 +13,13 @@ from pathlib import Path
 
 import pytest
 
-from kyklon import tools, workshop
-from kyklon.card import contents, source
+from kyklon.base import tools
 from kyklon.catalogue.loader import Catalogue
 from kyklon.demo.card_image import BOOT_SIZE, BOOT_START, ROOT_SIZE, boot_files, make_image
 from kyklon.model.build import edited
+from kyklon.operations import workshop
+from kyklon.operations.card.sources import source
+from kyklon.operations.card.volumes import contents
 from support import Demo
 
 

@@ -14,10 +14,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kyklon import keeping, tools, workshop
-from kyklon.card import checksums, contents, partitions, source, usage, volumes
-from kyklon.devices.linux.drives import drive_below
-from kyklon.errors import FormatError, Refused, TargetFull
+from kyklon.base import tools
+from kyklon.base.errors import FormatError, Refused, TargetFull
+from kyklon.devices.places import (
+    drive_below,
+)
+from kyklon.model.card import PartitionTable
+from kyklon.operations import keeping, workshop
+from kyklon.operations.card.sources import checksums, source
+from kyklon.operations.card.volumes import contents, partitions, usage
+from kyklon.operations.card.volumes import survey as volumes
 from support import Demo
 
 MIB = 1 << 20
@@ -38,7 +44,7 @@ def blank(path: Path, size: int) -> Path:
     return path
 
 
-def table_of(path: Path) -> partitions.PartitionTable:
+def table_of(path: Path) -> PartitionTable:
     with path.open("rb") as file:
         return partitions.read_table(volumes.reader(file.fileno()), path.stat().st_size)
 

@@ -6,7 +6,12 @@ from fractions import Fraction
 
 import pytest
 
-from kyklon.assembly.electrics import (
+from kyklon.catalogue.loader import standard_timings
+from kyklon.model.kernel_line import (
+    set_words,
+)
+from kyklon.model.timing import Timing
+from kyklon.operations.assembly.electrics import (
     E12,
     E24,
     awg_diameter_m,
@@ -16,11 +21,8 @@ from kyklon.assembly.electrics import (
     next_up,
     sync_level_v,
 )
-from kyklon.boot.text import set_words
-from kyklon.catalogue.loader import standard_timings
-from kyklon.model.timing import Timing
-from kyklon.picture.exports import video_word
-from kyklon.picture.ranges import LINE_525_HZ, match
+from kyklon.operations.picture.exports import video_word
+from kyklon.operations.picture.ranges import LINE_525_HZ, match
 
 
 # ASTM B258: nominal diameters in mm

@@ -10,12 +10,12 @@ from pathlib import Path
 
 import pytest
 
+from kyklon.base.errors import WrongUse
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder, Panel
-from kyklon.controls import exports
-from kyklon.controls.mapping import axis_indexes, button_indexes, event_code, wire_in_order
-from kyklon.errors import WrongUse
 from kyklon.model.build import ControlSettings
+from kyklon.operations.controls import exports
+from kyklon.operations.controls.mapping import axis_indexes, button_indexes, event_code, wire_in_order
 
 HEADER = Path("/usr/include/linux/input-event-codes.h")
 

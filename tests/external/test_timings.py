@@ -11,15 +11,16 @@ from pathlib import Path
 
 import pytest
 
+from kyklon.base.errors import WrongUse
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Display, System
-from kyklon.errors import WrongUse
+from kyklon.model.display import Edid, RangeLimits
 from kyklon.model.timing import Timing
-from kyklon.picture import edid
-from kyklon.picture.exports import modeline
-from kyklon.picture.formulas import cvt, gtf
-from kyklon.picture.names import parse_timing
-from kyklon.picture.ranges import propose
+from kyklon.operations.picture import edid
+from kyklon.operations.picture.exports import modeline
+from kyklon.operations.picture.formulas import cvt, gtf
+from kyklon.operations.picture.names import parse_timing
+from kyklon.operations.picture.ranges import propose
 
 Numbers = tuple[int, tuple[int, ...], tuple[int, ...], str]
 
@@ -152,8 +153,8 @@ def test_identification_data_of_every_display_and_system(catalogue: Catalogue, t
             if mode is None:
                 continue
             line, rate = float(mode.timing.horizontal_hz) / 1000, float(mode.timing.vertical_hz)
-            limits = edid.RangeLimits((int(rate), int(rate) + 1), (int(line), int(line) + 1), 60)
-            sheet = edid.Edid("KYK", made, 1, 2026, display.name[:13], (mode.timing,), (400, 300), limits)
+            limits = RangeLimits((int(rate), int(rate) + 1), (int(line), int(line) + 1), 60)
+            sheet = Edid("KYK", made, 1, 2026, display.name[:13], (mode.timing,), (400, 300), limits)
             told = assert_clean(edid.write(sheet), tmp_path / "edid")
             assert f"{mode.timing.clock_hz / 1e6:.6f} MHz" in told
             made += 1
@@ -165,9 +166,9 @@ def test_a_modeline_says_what_the_reference_says(text: str, tmp_path: Path) -> N
     """edid-decode -X prints the X.Org modeline of a detailed timing."""
     timing = parse_timing(text)
     line, rate = float(timing.horizontal_hz) / 1000, float(timing.vertical_hz)
-    limits = edid.RangeLimits((int(rate), int(rate) + 1), (int(line), int(line) + 1), int(timing.clock_hz / 1e6) + 10)
+    limits = RangeLimits((int(rate), int(rate) + 1), (int(line), int(line) + 1), int(timing.clock_hz / 1e6) + 10)
     path = tmp_path / "edid"
-    path.write_bytes(edid.write(edid.Edid("KYK", 1, 1, 2026, "Sheet", (timing,), (400, 300), limits)))
+    path.write_bytes(edid.write(Edid("KYK", 1, 1, 2026, "Sheet", (timing,), (400, 300), limits)))
     told = subprocess.run(["edid-decode", "-X", str(path)], capture_output=True, text=True).stdout
     found = re.search(r"Modeline\s+\"[^\"]*\"\s+([\d.]+)\s+([\d ]+?)\s+([+-]HSync [+-]VSync)", told, re.IGNORECASE)
     assert found, told

@@ -15,15 +15,15 @@ from PyQt6.QtCore import QSettings, QTimer
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from kyklon import __version__
-from kyklon.app.crash import CrashDialog
-from kyklon.app.jobs import Jobs
-from kyklon.app.session import Session
+from kyklon.app.shell.crash import CrashDialog
+from kyklon.app.shell.jobs import Jobs
+from kyklon.app.shell.session import Session
+from kyklon.app.shell.window import Window
 from kyklon.app.theme.style import load_fonts, style_sheet
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.window import Window
+from kyklon.base.errors import KyklonError
+from kyklon.base.places import catalogue_folder
 from kyklon.catalogue.loader import load
-from kyklon.errors import KyklonError
-from kyklon.places import catalogue_folder
 
 
 def settings() -> QSettings:

@@ -1,5 +1,5 @@
-"""Reads the shipped catalogue and a user's folder over it. Unknown keys, doubled ids and dangling references
-are errors with file and key."""
+"""Reads the shipped catalogue and a user's folder over it. Unknown keys, duplicate ids, references to nothing and
+templates that cannot work are errors, with file and key."""
 
 from __future__ import annotations
 
@@ -13,8 +13,10 @@ from typing import Any, TypeVar
 
 from pydantic import ValidationError
 
+from kyklon.base.errors import CatalogueError
 from kyklon.catalogue import records
-from kyklon.errors import CatalogueError
+from kyklon.model.build import Build
+from kyklon.model.fields import describe
 from kyklon.model.timing import Axis, Timing
 
 KINDS: Mapping[str, type[records.CataloguePart]] = {
@@ -83,6 +85,7 @@ def load(user_folder: Path | None = None) -> Catalogue:
         parts[kind] = rows
     catalogue = Catalogue(parts)
     _check_references(catalogue)
+    check_templates(catalogue)
     return catalogue
 
 
@@ -90,14 +93,14 @@ def _user_text(path: Path) -> str:
     try:
         return path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as bad:
-        raise CatalogueError(f"{path} cannot be read: {bad}.", do="Mend or move the file.") from bad
+        raise CatalogueError(f"{path} cannot be read: {bad}.", do="Repair the file or move it away.") from bad
 
 
 def _read(kind: str, record: type[records.CataloguePart], text: str, name: str) -> dict[str, records.CataloguePart]:
     try:
         table = tomllib.loads(text)
     except tomllib.TOMLDecodeError as bad:
-        raise CatalogueError(f"{name} is not valid TOML: {bad}.", do="Mend the line it names.") from bad
+        raise CatalogueError(f"{name} is not valid TOML: {bad}.", do="Correct the line it names.") from bad
     surplus = set(table) - {kind}
     if surplus:
         raise CatalogueError(f"{name}: unknown table {sorted(surplus)[0]!r}.", do=f"Only [[{kind}]] belongs here.")
@@ -105,7 +108,7 @@ def _read(kind: str, record: type[records.CataloguePart], text: str, name: str) 
     for number, row in enumerate(table.get(kind, []), 1):
         part = _row(record, row, name, number)
         if part.id in rows:
-            raise CatalogueError(f"{name}: the id {part.id!r} is given twice.", do="Give one of them another id.")
+            raise CatalogueError(f"{name}: the id {part.id!r} appears twice.", do="Give one of them another id.")
         rows[part.id] = part
     return rows
 
@@ -117,7 +120,7 @@ def _row(record: type[records.CataloguePart], row: Any, name: str, number: int) 
         first = bad.errors()[0]
         key = ".".join(str(step) for step in first["loc"])
         called = row.get("id", f"row {number}") if isinstance(row, dict) else f"row {number}"
-        raise CatalogueError(f"{name}: {called}: {key}: {first['msg']}.", do="Mend that key.") from bad
+        raise CatalogueError(f"{name}: {called}: {key}: {first['msg']}.", do="Correct that key.") from bad
 
 
 def _check_references(catalogue: Catalogue) -> None:
@@ -137,9 +140,43 @@ def _check_references(catalogue: Catalogue) -> None:
     for file, part_id, kind, wanted in checks:
         if catalogue.find(kind, wanted) is None:
             raise CatalogueError(
-                f"{file}.toml: {part_id} refers to {kind.__name__.lower()} {wanted!r}, which is not there.",
-                do="Mend the reference or add the part.",
+                f"{file}.toml: {part_id} refers to {kind.__name__.lower()} {wanted!r}, which does not exist.",
+                do="Correct the reference or add the part.",
             )
+
+
+def check_templates(catalogue: Catalogue) -> None:
+    """Every setting that a dialect names is a decision of a build, and every template is one, over names it may use."""
+    for dialect in catalogue.all(records.Dialect):
+        for file in dialect.files:
+            for entry in file.entries:
+                where = f"dialects.toml: {dialect.id}: {file.path}: {entry.key}"
+                try:
+                    describe(Build, entry.setting)
+                except KeyError as bad:
+                    raise CatalogueError(
+                        f"{where}: a build has no setting {entry.setting!r}.", do="Use one that `kyklon fields` lists."
+                    ) from bad
+                _check_template(entry.value, records.TEMPLATE_NAMES, where)
+    for template in catalogue.all(records.SettingsTemplate):
+        for text in (template.path, template.text):
+            _check_template(text, records.SETTINGS_NAMES, f"templates.toml: {template.id}")
+
+
+def _check_template(text: str, names: frozenset[str], where: str) -> None:
+    if "{" not in text:
+        return
+    from jinja2 import Environment, TemplateSyntaxError, meta
+
+    try:
+        unknown = meta.find_undeclared_variables(Environment(autoescape=False).parse(text)) - names
+    except TemplateSyntaxError as bad:
+        raise CatalogueError(f"{where}: line {bad.lineno} is not a valid template: {bad.message}.") from bad
+    if unknown:
+        raise CatalogueError(
+            f"{where}: the template names {sorted(unknown)[0]!r}, which there is not.",
+            do=f"It may use: {', '.join(sorted(names))}.",
+        )
 
 
 @cache

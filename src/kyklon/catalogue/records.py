@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from kyklon.model.library import SystemFile
 from kyklon.model.record import Record
 from kyklon.model.timing import Timing
 
@@ -40,8 +41,33 @@ class CataloguePart(Record):
         return next((port for port in self.ports if port.id == port_id), None)
 
 
+Rhythm = Literal["steady", "slow", "quick", "paired", "dark"]
+RHYTHM_WORDS: dict[Rhythm, str] = {
+    "steady": "steady", "slow": "slow blink", "quick": "quick blink", "paired": "blinks in pairs", "dark": "dark",
+}  # fmt: skip
+
+
+class Lamps(Record):
+    """What a board's lamp does. powered: with power, before anything else. searching: for something to start from.
+    nothing: there is nothing to start from. no_settings: the boot file is missing. no_kernel: the kernel is missing.
+    reading: while it reads the card. stuck: a kernel that stopped at once. idle: the system runs and rests. sagging: the
+    voltage is too low, and it starts over and over."""
+
+    powered: Rhythm
+    searching: Rhythm
+    nothing: Rhythm
+    no_settings: Rhythm
+    no_kernel: Rhythm
+    reading: Rhythm
+    stuck: Rhythm
+    idle: Rhythm
+    sagging: Rhythm
+
+
 class Board(CataloguePart):
     """runs: the instruction sets of kernels it can start. honours: ways of setting a picture mode it obeys."""
+
+    lamps: Lamps
 
     native_set: str
     runs: tuple[str, ...]
@@ -183,16 +209,6 @@ class Image(CataloguePart):
     grows: bool = True  # the root partition grows at the first start
 
 
-class SystemFile(Record):
-    """Firmware an emulator needs, by exact name."""
-
-    name: str
-    size: int
-    sha256: str
-    region: str = ""
-    required: bool = True
-
-
 class Machine(Record):
     """A machine that a bare-metal set can be. folder: in the set, where its files are."""
 
@@ -260,7 +276,7 @@ class System(CataloguePart):
 
 class Emulator(CataloguePart):
     template: str  # id of the settings template
-    run_ahead: bool
+    frames_ahead: bool  # can run frames ahead of what it shows
     render_queue_frames: int = 1
 
 
@@ -292,28 +308,53 @@ class Panel(CataloguePart):
         return tuple(names)
 
 
-class DialectFile(Record):
-    """kind: keys (key=value lines), words (the kernel line), lines (a list), extlinux. entries: canonical setting,
-    key, and a Jinja2 expression of its value; an empty value leaves the line out."""
+class Grammar(Record):
+    """How a settings file is written. separator: between a word and its value. remark: what a remark begins with.
+    bound: how a line is bound to boards, with {boards} where their ids stand, '' where a file has no such lines.
+    first_line: the line that names the format, '' for none. wins: which of two lines for one word counts; a bound line
+    always goes before an unbound one."""
 
-    path: str
-    kind: Literal["keys", "words", "lines", "extlinux"]
-    entries: tuple[DialectEntry, ...] = ()
+    separator: str = Field(default="=", min_length=1)
+    remark: str = Field(default="#", min_length=1)
+    bound: str = Field(default="", pattern=r"^(.+\{boards\}.+)?$")
+    first_line: str = ""
+    wins: Literal["first", "last"] = "last"
 
 
 class DialectEntry(Record):
+    """setting: a decision of the build, by its path. key: the word that carries it. value: a Jinja2 template over
+    TEMPLATE_NAMES; an empty value leaves the line out. place: in the file, or as a word of the kernel line. needs:
+    written only for boards that honour this."""
+
     setting: str
-    label: str
-    key: str
+    key: str = Field(min_length=1)
     value: str
+    place: Literal["file", "kernel line"] = "file"
+    needs: str = ""
+
+
+class DialectFile(Record):
+    """kind: a codec of boot.dialects. path: below the boot partition."""
+
+    path: str = Field(min_length=1)
+    kind: Literal["settings", "words", "lines", "extlinux"]
+    grammar: Grammar = Grammar()
+    entries: tuple[DialectEntry, ...] = ()
 
 
 class Dialect(CataloguePart):
-    longest_line: int = 98
-    files: tuple[DialectFile, ...]
+    """longest_line: letters; what is longer is cut by the board. The first file is the one the firmware looks for."""
+
+    longest_line: int = Field(gt=0)
+    files: tuple[DialectFile, ...] = Field(min_length=1)
 
     def file(self, kind: str) -> DialectFile | None:
         return next((file for file in self.files if file.kind == kind), None)
+
+
+# what a template may name: of boot files, and of emulators' settings files
+TEMPLATE_NAMES = frozenset({"build", "board", "output", "timing", "timing_size", "inset"})
+SETTINGS_NAMES = frozenset({"system", "emulator", "values", "origin"})
 
 
 class TuningSetting(CataloguePart):

@@ -7,7 +7,7 @@ import os
 import tempfile
 from pathlib import Path
 
-from kyklon import tools
+from kyklon.base import tools
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64
 
 MIB = 1 << 20
@@ -16,29 +16,28 @@ BOOT_START, BOOT_SIZE, ROOT_SIZE = 4 * MIB, 48 * MIB, 32 * MIB  # bytes; FAT32 n
 _FIXED = {"SOURCE_DATE_EPOCH": str(EPOCH), "E2FSPROGS_FAKE_TIME": str(EPOCH), "MTOOLSRC": "/dev/null"}
 
 BOOT_FILE = """\
-# Quayside boot file. Lines that begin with # are remarks; the last value of a key wins.
-# Sections name a board; [all] is for every board.
-kernel.file=merrow8.krn
-sound.route=digital
-memory.video=128
-# A mode most screens know:
-picture.timing=25175000 640/16/96/48- 480/10/2/33-
-startup.greeting=off
-[sprat]
-memory.video=64
-[ling]
-fan.start_celsius=60
+merrow settings 2
+-- Quayside. A line that begins with two dashes is a remark; of two lines for one word the later counts.
+-- A line for some boards only begins with their names.
+kernel.file = merrow-armv8.krn
+sound.route = digital
+memory.video = 128
+on sprat: memory.video = 64
+-- A mode that most screens know:
+picture.timing = 25175000 640/16/96/48- 480/10/2/33-
+start.greeting = off
+on ling, cod: fan.start_celsius = 60
 """
 KERNEL_LINE = "console=serial0,115200 console=tty1 root=/dev/mmcblk0p2 rootfstype=ext4 rootwait quiet\n"
 EXTLINUX = """\
 # for boards that read this file instead
 DEFAULT quayside
 LABEL quayside
-  LINUX /merrow8.krn
+  LINUX /merrow-armv8.krn
   FDT /ling.dtb
   APPEND root=/dev/mmcblk0p2 rootwait quiet
 """
-FIRST_BOOT = "# read once, at the first start\nuser.name=player\nnetwork.country=\nnetwork.name=quayside\n"
+FIRST_BOOT = "-- read once, at the first start\nuser.name = player\nnetwork.country =\nnetwork.name = quayside\n"
 SERVICES = ("network", "shutdown-watcher", "sound", "gangway")
 
 
@@ -62,15 +61,15 @@ def _dated(path: Path) -> None:
 def boot_files() -> dict[str, bytes]:
     """The boot partition's files."""
     files = {
-        "merrow.cfg": BOOT_FILE.encode(),
+        "merrow.settings": BOOT_FILE.encode(),
         "kernel.line": KERNEL_LINE.encode(),
         "extlinux/extlinux.conf": EXTLINUX.encode(),
-        "first-boot.cfg": FIRST_BOOT.encode(),
+        "first-boot.settings": FIRST_BOOT.encode(),
         "services.list": "".join(f"{name}\n" for name in SERVICES).encode(),
-        "merrow6.krn": kernel_32("ARMv6"),
-        "merrow7.krn": kernel_32("ARMv7"),
-        "merrow8.krn": kernel_64(),
-        "readme.txt": b"Quayside: put the card into the board and switch on.\r\n",
+        "merrow-armv6.krn": kernel_32("ARMv6"),
+        "merrow-armv7.krn": kernel_32("ARMv7"),
+        "merrow-armv8.krn": kernel_64(),
+        "readme.txt": b"Quayside: put the card in the board and switch on.\r\n",
     }
     for board in ("sprat", "herring", "cod", "ling"):
         files[f"{board}.dtb"] = device_tree(f"Merrow {board.capitalize()}", f"merrow,{board}")

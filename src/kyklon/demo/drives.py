@@ -6,7 +6,7 @@ import os
 import tempfile
 from pathlib import Path
 
-from kyklon import tools
+from kyklon.base import tools
 from kyklon.demo.card_image import EPOCH, MIB
 from kyklon.demo.noise import noise
 from kyklon.devices.ports import DriveFacts
@@ -29,9 +29,7 @@ def make_drives(folder: Path) -> None:
 def _drives() -> list[SimulatedDrive]:
     def drive(name: str, size: int, backing: str, faults: Faults | None = None, **facts: object) -> SimulatedDrive:
         told = {"bus": "usb", "removable": True, "model": "Cockle reader", "serial": name.upper()} | facts
-        record = DriveFacts.model_validate(
-            {"identity": f"sim:{name}", "name": name, "size": size, "simulated": True} | told
-        )
+        record = DriveFacts(**({"identity": f"sim:{name}", "name": name, "size": size, "simulated": True} | told))  # type: ignore[arg-type] # facts by name
         return SimulatedDrive(facts=record, backing=backing, faults=faults or Faults())
 
     return [

@@ -7,7 +7,7 @@ import zipfile
 from pathlib import Path
 
 from kyklon.demo.noise import noise
-from kyklon.library.scan import SYSTEM_FILES
+from kyklon.operations.library.scan import SYSTEM_FILES
 
 FIRST = (
     "Brass", "Tidal", "Copper", "Velvet", "Cinder", "Juniper", "Paper", "Marble", "Hollow", "Rusty",
@@ -35,7 +35,7 @@ def make_library(folder: Path, seed: int = 1) -> None:
     _make_mess(folder, titles)
     shelf = folder / SYSTEM_FILES
     shelf.mkdir(exist_ok=True)
-    (shelf / "Cedar_Boot_v1.0.rom").write_bytes(noise("cedar-boot.rom", 65536))
+    (shelf / "Cedar_Boot_v1.0.rom").write_bytes(noise("cedar-boot.rom", 73728))
 
 
 def _make_game(folder: Path, title: str, ending: str, chance: random.Random) -> None:
@@ -69,7 +69,7 @@ def _make_mess(folder: Path, titles: list[str]) -> None:
     _zip(folder / "cedar" / f"{titles.pop()} (Europe).zip", {"track.cdx": noise("packed disc", 40_000)})
     twin = sorted(birch.iterdir())[3]
     (birch / f"{twin.stem} (copy){twin.suffix}").write_bytes(twin.read_bytes())
-    (folder / "elm" / "loading screen.scr").write_bytes(noise("screen", 6912))
+    (folder / "elm" / "loading screen.scr").write_bytes(noise("screen", 7100))
     _zip(alder / f"{titles.pop()} (World).zip", {"../../etc/start.al8": noise("climber", 9_000)})
     (birch / f"{titles.pop()} (Japan).zip").write_bytes(b"PK\x03\x04" + noise("half an archive", 2_000))
     (folder / "read me.txt").write_text("Copied from the old machine in spring.\n", encoding="utf-8")

@@ -1,7 +1,7 @@
 """Scenario 1, the Lighthouse Café table: a cocktail cabinet with two facing players and a tube laid flat.
 
-It starts with four faults that its owner does not know of: a kernel of the wrong instruction set, an encoder
-without its quirk, a menu mode the tube cannot show, and a system file with the wrong name.
+It starts with four faults that its owner does not know of: a kernel for the wrong instruction set, an encoder
+without its quirk, a menu mode that the tube cannot show, and a system file with the wrong name.
 """
 
 from __future__ import annotations
@@ -10,16 +10,14 @@ import hashlib
 import shutil
 from pathlib import Path
 
-from kyklon.card import source
+from kyklon.base.errors import BuildFolderError
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Display, Encoder, Panel, System
-from kyklon.controls.mapping import wire_in_order
 from kyklon.demo.card_image import make_image
 from kyklon.demo.drives import make_drives
 from kyklon.demo.library import make_library
 from kyklon.demo.sets import make_bare_metal, make_multi_boot
-from kyklon.errors import BuildFolderError
-from kyklon.fresh import HOTKEYS
+from kyklon.devices import choose
 from kyklon.model.build import (
     BootSettings,
     Build,
@@ -33,15 +31,26 @@ from kyklon.model.build import (
     SystemMode,
     TuningLayers,
 )
+from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.timing import Mode
-from kyklon.picture import edid
-from kyklon.picture.ranges import propose
+from kyklon.operations.card.shelving import (
+    shelf_entry,
+)
+from kyklon.operations.card.sources import source
+from kyklon.operations.controls.mapping import wire_in_order
+from kyklon.operations.picture import edid
+from kyklon.operations.picture.ranges import propose
+from kyklon.operations.plan.acts import HOTKEYS
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
 from kyklon.record.shelf import FILE as SHELF
-from kyklon.record.shelf import Shelf, shelf_entry
+from kyklon.record.shelf import (
+    Shelf,
+)
 
 NAME = "lighthouse-cafe-table"
+MARK = ".demo"  # the file that tells a demo, with the generation it is of
+GENERATION = 2  # 2: boot files, kernels and systems of our own invention
 IMAGE = "attachments/quayside-4.2.img.xz"
 TUBE, PANE = "attachments/casement-19.edid", "attachments/pane-24.edid"
 SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "elm-micro", "fir-board-v")
@@ -51,9 +60,9 @@ def make(folder: Path, catalogue: Catalogue) -> Path:
     """The demo build afresh in `folder`. Only a folder that is empty, missing or an earlier demo is replaced."""
     _clear(folder)
     (folder / "attachments").mkdir(parents=True)
-    (folder / ".demo").write_text("Made by Kyklon; made afresh without asking.\n", encoding="utf-8")
+    (folder / MARK).write_text(f"{GENERATION}\nMade by Kyklon; a later Kyklon makes it again.\n", encoding="utf-8")
     make_image(folder / IMAGE)
-    make_drives(folder / "drives")
+    make_drives(folder / choose.STAND_INS)
     make_library(folder / "library")
     (folder / "stick").mkdir()
     make_bare_metal(folder / "sets" / "tidepool-2.1")
@@ -63,16 +72,39 @@ def make(folder: Path, catalogue: Catalogue) -> Path:
     with (folder / IMAGE).open("rb") as file:
         checksum = hashlib.file_digest(file, "sha256").hexdigest()
     store.save(folder, build(catalogue, checksum))
-    Logbook(folder).add(0, "Build started", "Lighthouse Café table: plan taken over from the owner's notes.")
+    Logbook(folder).add(0, "Build started", "Lighthouse Café table: the plan was taken from the owner's notes.")
     return folder
+
+
+def is_current(folder: Path) -> bool:
+    """Whether a folder holds this generation of the demo."""
+    try:
+        return (folder / MARK).read_text(encoding="utf-8").split("\n")[0] == str(GENERATION)
+    except OSError:
+        return False
+
+
+def make_current(folder: Path, catalogue: Catalogue) -> tuple[Path, Path | None]:
+    """The demo in `folder`, left as it is when it is of this generation; else made again, and the older one put beside.
+
+    The folder, and where an older one was put, None when there was none.
+    """
+    if is_current(folder):
+        return folder, None
+    aside = None
+    if folder.exists() and any(folder.iterdir()):
+        number = next(n for n in range(1, 1000) if not folder.with_name(f"{folder.name}-before-{n}").exists())
+        aside = folder.with_name(f"{folder.name}-before-{number}")
+        folder.rename(aside)
+    return make(folder, catalogue), aside
 
 
 def _clear(folder: Path) -> None:
     if not folder.exists():
         return
-    if any(folder.iterdir()) and not (folder / ".demo").exists():
+    if any(folder.iterdir()) and not (folder / MARK).exists():
         raise BuildFolderError(
-            f"{folder} holds files that are not a demo's.", do="Name an empty folder; nothing was changed."
+            f"{folder} holds files that no demo put there.", do="Choose an empty folder; nothing was changed."
         )
     shutil.rmtree(folder)
 
@@ -91,13 +123,13 @@ def _make_identification(folder: Path, catalogue: Catalogue) -> None:
     tube, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
     mode = propose(catalogue.get(System, "birch-16"), tube, board, tube.ranges)
     assert mode is not None
-    limits = edid.RangeLimits((49, 63), (15, 17), 50)
-    data = edid.Edid("KYK", 0x1901, 1901, 2026, tube.name, (mode.timing,), (376, 282), limits)
+    limits = RangeLimits((49, 63), (15, 17), 50)
+    data = Edid("KYK", 0x1901, 1901, 2026, tube.name, (mode.timing,), (376, 282), limits)
     (folder / TUBE).write_bytes(edid.write(data))
-    limits = edid.RangeLimits((50, 76), (30, 83), 170)
-    extension = edid.Extension((16, 4, 3, 1), audio=True, hdmi=True)
+    limits = RangeLimits((50, 76), (30, 83), 170)
+    extension = Extension((16, 4, 3, 1), audio=True, hdmi=True)
     full = standard_timings("cta")[16].timing
-    data = edid.Edid("KYK", 0x2401, 2401, 2026, "Pane 24", (full,), (531, 299), limits, extension=extension)
+    data = Edid("KYK", 0x2401, 2401, 2026, "Pane 24", (full,), (531, 299), limits, extension=extension)
     (folder / PANE).write_bytes(edid.write(data))
 
 
@@ -132,7 +164,7 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
         sets=FileSets(bare_metal="sets/tidepool-2.1", multi_boot="sets/slipway-stick"),
         boot=BootSettings(
             dialect="merrow",
-            kernel="merrow8.krn",
+            kernel="merrow-armv8.krn",
             device_tree="herring.dtb",
             overscan_percent=5.0,
             country="GB",
@@ -152,7 +184,7 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
         library=LibrarySettings(folder="library", destination="stick"),
         tuning=TuningLayers(
             front_end={"render-queue-frames": 1, "audio-buffer-ms": 48},
-            systems={"birch-16": {"run-ahead-frames": 1}, "fir-board-v": {"rotate-picture": "quarter left"}},
-            games={"birch-16/Brass Parade": {"run-ahead-frames": 0}},
+            systems={"birch-16": {"frames-ahead": 1}, "fir-board-v": {"rotate-picture": "quarter left"}},
+            games={"birch-16/Brass Parade": {"frames-ahead": 0}},
         ),
     )  # fmt: skip

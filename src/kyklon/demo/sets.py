@@ -28,10 +28,10 @@ MULTI_BOOT_MISTAKES = (
 def make_bare_metal(folder: Path, *, mistakes: bool = True) -> Path:
     """An unpacked Tidepool set."""
     files: dict[str, bytes] = {
-        "tidepool6.krn": kernel_32("ARMv6", 120_000),
-        "tidepool7.krn": kernel_32("ARMv7", 120_000),
-        "tidepool8.krn": kernel_64(200_000),
-        "merrow.cfg": b"kernel.file=tidepool7.krn\nsound.route=digital\n",
+        "tidepool-armv6.krn": kernel_32("ARMv6", 120_000),
+        "tidepool-armv7.krn": kernel_32("ARMv7", 120_000),
+        "tidepool-armv8.krn": kernel_64(200_000),
+        "merrow.settings": b"merrow settings 2\nkernel.file = tidepool-armv7.krn\nsound.route = digital\n",
         "kernel.line": b"console=tty1 machine=menu\n",
         "tidepool.set": b"keyboard=by-position\nscanlines=on\n",
         "disks/elm/harbour-run.edk": noise("harbour run", 90_000),
@@ -46,10 +46,10 @@ def make_bare_metal(folder: Path, *, mistakes: bool = True) -> Path:
             files[f"machines/{machine}/{name}"] = system_file(name, size, region)
     if mistakes:
         files["tidepool.set.txt"] = files.pop("tidepool.set")  # a desktop added an ending
-        files["machines/elm-48/elm-system.rom"] = files.pop("machines/elm-48/elm-system")
-        files["machines/rowan-2/rowan-monitor"] = files["machines/rowan-2/rowan-monitor"][:2000]
-        files["machines/elm-128/elm-low"] = system_file("elm-low", 16384, "America")
-        files["last-machine.txt"] = b"elm-48\n"
+        files["machines/elm-s/elm-system.rom"] = files.pop("machines/elm-s/elm-system")
+        files["machines/rowan-desk/rowan-core"] = files["machines/rowan-desk/rowan-core"][:2000]
+        files["machines/elm-l/elm-low"] = system_file("elm-low", 13312, "America")
+        files["last-machine.txt"] = b"elm-s\n"
         files["Readme.TXT"] = b"An older readme.\n"
         files["disks/elm/what now?.edk"] = noise("what now", 5_000)
     _put(folder, files)
@@ -57,9 +57,9 @@ def make_bare_metal(folder: Path, *, mistakes: bool = True) -> Path:
 
 
 _MACHINES = {
-    "elm-48": (("elm-system", 16384, "Europe"), ("elm-letters", 4096, "")),
-    "elm-128": (("elm-low", 16384, "Europe"), ("elm-high", 16384, "Europe")),
-    "rowan-2": (("rowan-monitor", 2048, ""), ("rowan-basic", 10240, "Europe")),
+    "elm-s": (("elm-system", 13312, "Europe"), ("elm-letters", 3584, "")),
+    "elm-l": (("elm-low", 13312, "Europe"), ("elm-high", 13312, "Europe")),
+    "rowan-desk": (("rowan-core", 2560, ""), ("rowan-language", 9728, "Europe")),
 }
 
 

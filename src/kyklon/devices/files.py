@@ -12,7 +12,7 @@ import struct
 from collections.abc import Iterator
 from pathlib import Path
 
-from kyklon.errors import BadBlock, TargetAsleep, TargetError, TargetFull, TargetLocked, TargetLost
+from kyklon.base.errors import BadBlock, TargetAsleep, TargetError, TargetFull, TargetLocked, TargetLost
 
 BLKRRPART, BLKFLSBUF, BLKZEROOUT = 0x125F, 0x1261, 0x127F  # linux/fs.h
 _ALIGN = 4096  # bytes: O_DIRECT wants whole blocks, and no drive has larger ones (open(2))

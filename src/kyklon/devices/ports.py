@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from kyklon.model.record import Record
 
-
-class PartFacts(Record):
+@dataclass(frozen=True)
+class PartFacts:
     """A partition of a drive as the system lists it. Sizes in bytes; used is None where nobody tells."""
 
     number: int
@@ -21,7 +21,8 @@ class PartFacts(Record):
     mounts: tuple[str, ...] = ()
 
 
-class DriveFacts(Record):
+@dataclass(frozen=True)
+class DriveFacts:
     """What is known of a drive. identity: stays the same while this very drive is plugged in.
 
     holds: what is on it, in words a beginner understands. labels: names of its volumes. newest: date of the
@@ -34,9 +35,9 @@ class DriveFacts(Record):
     name: str
     size: int
     bus: str
+    removable: bool
     model: str = ""
     serial: str = ""
-    removable: bool
     read_only: bool = False
     why_read_only: str = ""
     in_use: bool = False
@@ -81,7 +82,9 @@ class Handle(Protocol):
 
 
 class Drives(Protocol):
-    """A source of drives."""
+    """A source of drives. called: what the screen calls this source, as 'through UDisks2'."""
+
+    called: str
 
     def list(self) -> tuple[DriveFacts, ...]: ...
 
@@ -89,6 +92,10 @@ class Drives(Protocol):
 
     def path(self, identity: str) -> Path:
         """Where system tools find its bytes."""
+        ...
+
+    def part(self, path: Path) -> DriveFacts | None:
+        """A partition as the drive it is not, so that it can be refused with a reason; None for no partition."""
         ...
 
     def unmount(self, identity: str) -> str:
@@ -99,8 +106,25 @@ class Drives(Protocol):
         """Make it safe to pull out; in words, what was done. Raises TargetError."""
         ...
 
+    def now_holds(self, identity: str, holds: str, label: str = "") -> None:
+        """Told what was just put on a drive: a stand-in remembers it, a real drive shows it by itself."""
+        ...
 
-class InputEvent(Record):
+
+@dataclass(frozen=True)
+class Target:
+    """A drive with the back end that can open it."""
+
+    drives: Drives
+    facts: DriveFacts
+
+    @property
+    def path(self) -> Path:
+        return self.drives.path(self.facts.identity)
+
+
+@dataclass(frozen=True)
+class InputEvent:
     """code: the kernel's name (BTN_*, KEY_*, ABS_*). value: 1 pressed, 0 released, -1/0/1 for axes."""
 
     player: int

@@ -12,7 +12,14 @@ from kyklon.model.record import Record
 from kyklon.model.timing import Mode
 
 MOST_EVENTS = 200  # kept of a card; the logbook keeps all
-VERSION = 2  # of build.json; record.folder migrates older ones
+VERSION = 3  # of build.json; record.folder migrates older ones
+
+
+def described(
+    label: str, default: Any = ..., *, unit: str = "", choices: tuple[tuple[Any, str], ...] = (), **bounds: Any
+) -> Any:
+    """A field with what model.fields tells of it. choices: value and words; bounds: as pydantic's Field takes them."""
+    return Field(default, title=label, json_schema_extra={"unit": unit, "choices": list(choices)}, **bounds)
 
 
 class Part(Record):
@@ -33,8 +40,8 @@ class Link(Record):
 class Source(Record):
     """The image file: a path relative to the build folder or absolute, and the checksum its maker states."""
 
-    path: str = ""
-    sha256: str | None = Field(default=None, pattern=r"^[0-9a-f]{64}$")
+    path: str = described("Image file", "")
+    sha256: str | None = Field(default=None, title="Checksum", pattern=r"^[0-9a-f]{64}$")
 
 
 class CardState(StrEnum):
@@ -94,26 +101,29 @@ class FileSets(Record):
     """Unpacked sets for a bare-metal card and bundles for a multi-boot one: paths as in Source. chosen: folders of
     the bundles that go on, in order."""
 
-    bare_metal: str = ""
-    multi_boot: str = ""
-    chosen: tuple[str, ...] = ()
+    bare_metal: str = described("Bare-metal set", "")
+    multi_boot: str = described("Multi-boot bundles", "")
+    chosen: tuple[str, ...] = described("Chosen systems", ())
 
 
 class BootSettings(Record):
     """The canonical boot settings, compiled to a dialect. Sizes in MB (10^6 bytes), overscan in % of an edge."""
 
-    dialect: str
-    kernel: str
-    device_tree: str
-    force_output: bool = True
-    overscan_percent: float = Field(default=0.0, ge=0, le=20)
-    sound: Literal["analogue", "digital", "none"] = "analogue"
-    video_memory_mb: int = Field(default=256, ge=16, le=1024)
-    kernel_words: tuple[str, ...] = ()
-    user: str = Field(default="player", pattern=r"^[a-z_][a-z0-9_-]{0,31}$")
-    country: str = Field(default="", pattern=r"^([A-Z]{2})?$")
-    hostname: str = Field(default="games", pattern=r"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$")
-    services: tuple[str, ...] = ()
+    dialect: str = described("Kind of boot file")
+    kernel: str = described("Kernel")
+    device_tree: str = described("Device tree")
+    force_output: bool = described("Forced output", True)
+    overscan_percent: float = described("Overscan", 0.0, unit="%", ge=0, le=20)
+    sound: Literal["analogue", "digital", "none"] = described("Sound route", "analogue")
+    video_memory_mb: int = described(
+        "Picture memory", 256, unit="MB", ge=16, le=1024,
+        choices=tuple((mb, f"{mb}\u202fMB") for mb in (64, 128, 256, 512)),
+    )  # fmt: skip
+    kernel_words: tuple[str, ...] = described("Extra kernel words", ())
+    user: str = described("User", "player", pattern=r"^[a-z_][a-z0-9_-]{0,31}$")
+    country: str = described("Wireless country", "", pattern=r"^([A-Z]{2})?$")
+    hostname: str = described("Network name", "games", pattern=r"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$")
+    services: tuple[str, ...] = described("Service order", ())
 
 
 class SystemMode(Record):
@@ -125,9 +135,9 @@ class PictureSettings(Record):
     """school: own modes / wide mode / fixed mode with scaling. menu is the mode from power-on to the first game."""
 
     school: Literal["own modes", "wide mode", "scaled"] = "own modes"
-    menu: Mode
-    systems: tuple[SystemMode, ...] = ()
-    identification: str = ""  # path of the display's identification data
+    menu: Mode = described("Menu mode")
+    systems: tuple[SystemMode, ...] = described("System modes", ())
+    identification: str = described("Identification data", "")  # path of the display's own
 
 
 class Wire(Record):
@@ -145,10 +155,10 @@ class Hotkey(Record):
 
 
 class ControlSettings(Record):
-    panel: str
-    wires: tuple[Wire, ...] = ()
-    hotkey: str = "select"
-    hotkeys: tuple[Hotkey, ...] = ()
+    panel: str = described("Panel")
+    wires: tuple[Wire, ...] = described("Wiring", ())
+    hotkey: str = described("Hotkey", "select")
+    hotkeys: tuple[Hotkey, ...] = described("Hotkeys", ())
 
 
 class RightName(Record):
@@ -160,11 +170,11 @@ class RightName(Record):
 
 
 class LibrarySettings(Record):
-    folder: str = ""
-    destination: str = ""
+    folder: str = described("Library folder", "")
+    destination: str = described("Destination", "")
     regions: tuple[str, ...] = ("Europe", "World", "America", "Japan")
     keep_all_revisions: bool = False
-    right_names: tuple[RightName, ...] = ()
+    right_names: tuple[RightName, ...] = described("System file on the machine", ())
 
 
 Value = bool | int | float | str
@@ -195,16 +205,18 @@ class Build(Record):
     """The whole build, as saved in build.json."""
 
     format: Literal["kyklon-build"] = "kyklon-build"
-    version: Literal[2] = 2
+    version: Literal[3] = 3
     name: str = Field(min_length=1)
     kind: str
     systems: tuple[str, ...]
-    parts: tuple[Part, ...]
-    links: tuple[Link, ...]
+    parts: tuple[Part, ...] = described("Parts")
+    links: tuple[Link, ...] = described("Cables")
     source: Source = Source()
     card: CardRecord = CardRecord()
     cards: tuple[KnownCard, ...] = ()
-    medium: Literal["card", "disk"] = "card"
+    medium: Literal["card", "disk"] = described(
+        "Starts from", "card", choices=(("card", "from a card"), ("disk", "from a disk on USB"))
+    )
     sets: FileSets = FileSets()
     boot: BootSettings
     picture: PictureSettings
@@ -257,8 +269,15 @@ def edited(build: Build, path: str, value: Any) -> Build:
         place = place[name]
     if names[-1] not in place:
         raise KeyError(f"a build has no {path}")
-    place[names[-1]] = value.model_dump() if isinstance(value, Record) else value
+    place[names[-1]] = _plain(value)
     return Build.model_validate(data)
+
+
+def _plain(value: Any) -> Any:
+    """Records, alone or in a row, as plain data."""
+    if isinstance(value, Record):
+        return value.model_dump()
+    return [_plain(each) for each in value] if isinstance(value, (tuple, list)) else value
 
 
 def remedied(build: Build, remedy: Remedy) -> Build:

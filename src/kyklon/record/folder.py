@@ -1,13 +1,14 @@
-"""A build on disk: build.json and its predecessor, logbook.sqlite3, issued/, attachments/.
+"""A build on disk: build.json and the save before it, logbook.sqlite3, issued/, attachments/.
 
-A save writes the new text under another name, makes it durable, keeps the old text as build.previous.json, and
-renames: at every moment one of the two is whole.
+A save keeps the old text as build.previous.json before it puts the new one in place: at every moment one of the two
+is whole.
 """
 
 from __future__ import annotations
 
 import json
 import os
+import re
 import threading
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -16,15 +17,41 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from kyklon.errors import BuildFolderError, NewerBuild
+from kyklon.base import durable
+from kyklon.base.errors import BuildFolderError, NewerBuild
 from kyklon.model.build import VERSION, Build
 
 CURRENT, PREVIOUS = "build.json", "build.previous.json"
 
+
+def _renamed_kernels(data: dict[str, Any]) -> dict[str, Any]:
+    """3: kernel files name their instruction set, 'Run ahead' became 'Frames ahead'."""
+    boot = data.get("boot")
+    if isinstance(boot, dict) and isinstance(boot.get("kernel"), str):
+        boot["kernel"] = re.sub(r"^(merrow|tidepool|slipway)([678])\.krn$", r"\1-armv\2.krn", boot["kernel"])
+    tuning = data.get("tuning")
+    if isinstance(tuning, dict):
+        inner = (each for key in ("systems", "games") for each in _values(tuning.get(key)))
+        for layer in (tuning.get("front_end"), *inner):
+            if isinstance(layer, dict) and "run-ahead-frames" in layer:
+                layer["frames-ahead"] = layer.pop("run-ahead-frames")
+    return data
+
+
+def _values(data: Any) -> list[Any]:
+    return list(data.values()) if isinstance(data, dict) else []
+
+
 # version -> the step that makes its data that of the next version
 MIGRATIONS: Mapping[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     1: lambda data: data,  # 2 added the cards' history, the medium and the file sets, each with a default
+    2: _renamed_kernels,
 }
+
+
+def resolve(folder: Path, path: str) -> Path:
+    """A path of the build: relative ones belong to its folder."""
+    return folder / path  # an absolute path stays itself
 
 
 @dataclass(frozen=True)
@@ -58,26 +85,12 @@ def _save(folder: Path, build: Build) -> None:
         text = json.dumps(build.model_dump(mode="json"), indent=1, sort_keys=True, ensure_ascii=False) + "\n"
         current = folder / CURRENT
         if current.exists():
-            _write_durably(folder / PREVIOUS, current.read_bytes())
-        _write_durably(current, text.encode())
+            durable.replace(folder / PREVIOUS, current.read_bytes())
+        durable.replace_text(current, text)
     except OSError as bad:
         raise BuildFolderError(
             f"{folder} cannot be saved: {bad.strerror}.", do="Free some space, or save it elsewhere."
         ) from bad
-
-
-def _write_durably(path: Path, data: bytes) -> None:
-    fresh = path.with_name(path.name + ".new")
-    with fresh.open("wb") as file:
-        file.write(data)
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(fresh, path)
-    descriptor = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
 
 
 def load(folder: Path) -> Opened:
@@ -112,21 +125,23 @@ def _read(path: Path) -> Build:
     try:
         data = json.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError as bad:
-        raise BuildFolderError(f"{path.parent} holds no build.", do="Choose a folder with a build.json.") from bad
+        raise BuildFolderError(
+            f"{path.parent} is not a build folder.", do="Choose a folder with a build.json."
+        ) from bad
     except (OSError, ValueError) as bad:
         raise BuildFolderError(f"{path} cannot be read: {bad}.", do="Use the save before it.") from bad
     return Build.model_validate(migrated(data, path)) if isinstance(data, dict) else _refuse(path)
 
 
 def _refuse(path: Path) -> Build:
-    raise BuildFolderError(f"{path} is no build.", do="Choose a folder with a build.json.")
+    raise BuildFolderError(f"{path} is not a build.", do="Choose a folder with a build.json.")
 
 
 def migrated(data: dict[str, Any], path: Path) -> dict[str, Any]:
     """The data in the present version, step by step. Raises NewerBuild or BuildFolderError."""
     version = data.get("version")
     if data.get("format") != "kyklon-build" or not isinstance(version, int):
-        raise BuildFolderError(f"{path} is no build.", do="Choose a folder with a build.json.")
+        raise BuildFolderError(f"{path} is not a build.", do="Choose a folder with a build.json.")
     if version > VERSION:
         raise NewerBuild(
             f"{path.parent} was saved by a newer Kyklon (format {version}, this one knows {VERSION}).",

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
-from kyklon.errors import BuildFolderError
+from kyklon.base.errors import BuildFolderError
 
 FILE = "logbook.sqlite3"
 _SCHEMA = """

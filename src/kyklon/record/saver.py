@@ -6,7 +6,7 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
-from kyklon.errors import KyklonError
+from kyklon.base.errors import KyklonError
 from kyklon.model.build import Build
 from kyklon.record import folder as store
 

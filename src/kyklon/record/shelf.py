@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fnmatch
 import json
 import os
 from pathlib import Path
@@ -10,13 +9,9 @@ from typing import Literal
 
 from pydantic import Field, ValidationError
 
-from kyklon.card import checksums
-from kyklon.card.source import SourceFacts
-from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image
-from kyklon.errors import KyklonError
+from kyklon.base import durable
+from kyklon.base.errors import KyklonError
 from kyklon.model.record import Record
-from kyklon.record.logbook import now
 
 FILE = "shelf.json"
 School = Literal["complete image", "base and installer", "bare metal", "multi-boot", ""]
@@ -56,7 +51,9 @@ class Shelf:
         try:
             images = ShelfFile.model_validate(json.loads(self.path.read_text(encoding="utf-8"))).images
         except (OSError, ValueError, ValidationError) as bad:
-            raise KyklonError(f"{self.path} is no shelf: {bad}", do="Move it away; a new one is begun.") from bad
+            raise KyklonError(
+                f"{self.path} is not a valid shelf file: {bad}", do="Move it away, and a new one is started."
+            ) from bad
 
         base = self.path.parent.resolve()
         return tuple(each.model_copy(update={"path": str(base / each.path)}) for each in images)
@@ -79,40 +76,4 @@ class Shelf:
             for each in images
         )
         text = json.dumps(ShelfFile(images=kept).model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
-        fresh = self.path.with_name(f"{FILE}.new")
-        try:
-            self.path.parent.mkdir(parents=True, exist_ok=True)
-            fresh.write_text(text, encoding="utf-8")
-            os.replace(fresh, self.path)
-        except OSError as bad:
-            raise KyklonError(f"{self.path} cannot be saved: {bad.strerror}.", do="Free some space.") from bad
-
-
-def shelf_entry(facts: SourceFacts, catalogue: Catalogue, boards: tuple[str, ...] = ()) -> ShelfImage:
-    """What is known of an image file: from the catalogue by its name, and from what lies beside it.
-
-    boards: what the file itself tells, used where the catalogue does not know it.
-    """
-    known = image_of(facts.name, catalogue)
-    stated = checksums.beside(facts)
-    return ShelfImage(
-        path=str(facts.path.resolve()),
-        name=known.name if known else facts.name,
-        checksum=f"{stated.algorithm} {stated.digest}" if stated else "",
-        packed=facts.packed,
-        unpacked=facts.unpacked or 0,
-        released=known.released if known else "",
-        boards=known.boards if known else boards,
-        user=known.default_user if known else "",
-        password=known.default_password if known else "",
-        school=known.school if known else "",
-        added=now(),
-    )
-
-
-def image_of(name: str, catalogue: Catalogue) -> Image | None:
-    """The catalogue's image whose file names match."""
-    for image in catalogue.all(Image):
-        if any(fnmatch.fnmatch(name.lower(), pattern.lower()) for pattern in image.files):
-            return image
-    return None
+        durable.keep(self.path, text.encode())

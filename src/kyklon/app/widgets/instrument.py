@@ -10,7 +10,7 @@ from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from kyklon.app.theme.tokens import Theme
-from kyklon.errors import WrongUse
+from kyklon.base.errors import WrongUse
 
 
 class Instrument(QWidget):

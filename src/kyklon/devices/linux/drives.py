@@ -7,27 +7,27 @@ import functools
 import json
 import os
 import re
-import stat
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from kyklon import tools
+from kyklon.base import tools
+from kyklon.base.errors import TargetError, TargetLost
 from kyklon.devices.files import FileHandle, open_path, told_of
+from kyklon.devices.places import unknown_contents
 from kyklon.devices.ports import DriveFacts, PartFacts
-from kyklon.errors import TargetError, TargetLost
 
 COLUMNS = "NAME,KNAME,PATH,PKNAME,SIZE,MODEL,SERIAL,TRAN,RM,RO,TYPE,FSTYPE,LABEL,MOUNTPOINTS,HOTPLUG,FSUSED,PARTN"
 MEMBERS = {"LVM2_member": "LVM", "linux_raid_member": "RAID", "crypto_LUKS": "crypt", "zfs_member": "RAID"}
 ABOVE = {"lvm": "LVM", "crypt": "crypt", "raid0": "RAID", "raid1": "RAID", "raid5": "RAID", "raid10": "RAID"}
-_LOOK = 1 << 20  # bytes at the beginning, where tables and file systems are
 SYSTEM_MOUNTS = ("/", "/boot", "/boot/efi", "/usr", "/var", "/home")
 
 
 class LinuxDrives:
     """Whole disks and loop devices that lsblk lists."""
 
-    name = "lsblk"
+    called = "through lsblk"
 
     def list(self) -> tuple[DriveFacts, ...]:
         return tuple(
@@ -39,11 +39,10 @@ class LinuxDrives:
         for disk in _rows():
             for row in _walk(disk):
                 if row is not disk and row.get("path") == str(path):
-                    return drive_facts(row).model_copy(
-                        update={
-                            "part_of": str(disk.get("path")),
-                            "removable": bool(disk.get("rm") or disk.get("hotplug")),
-                        }
+                    return replace(
+                        drive_facts(row),
+                        part_of=str(disk.get("path")),
+                        removable=bool(disk.get("rm") or disk.get("hotplug")),
                     )
         return None
 
@@ -83,6 +82,9 @@ class LinuxDrives:
             return f"{path} is synced and can be pulled out."
         return f"{path} is switched off and can be pulled out."
 
+    def now_holds(self, identity: str, holds: str, label: str = "") -> None:
+        """Override: lsblk shows it."""
+
 
 def _rows() -> list[dict[str, Any]]:
     out = tools.run(["lsblk", "--json", "--bytes", "--output", known_columns()], seconds=10)
@@ -103,7 +105,7 @@ def drive_facts(row: dict[str, Any]) -> DriveFacts:
     mounts = [mount for each in below for mount in (each.get("mountpoints") or []) if mount]
     kinds = {str(each.get("fstype")) for each in below if each.get("fstype")}
     path = str(row.get("path") or f"/dev/{row['name']}")
-    holds = ", ".join(sorted(kinds)) or unknown_contents(path)
+    holds = ", ".join(sorted(kinds)) or unknown_contents(Path(path))
     return DriveFacts(
         identity="|".join([path, str(row.get("serial") or ""), str(row["size"])]),
         name=path,
@@ -135,15 +137,6 @@ def _part(row: dict[str, Any]) -> PartFacts:
     )
 
 
-def unknown_contents(path: str) -> str:
-    """'' for a drive that begins with nothing but zeros; words for one whose contents nobody recognises."""
-    try:
-        with open(path, "rb") as drive:
-            return "data of a kind that is not recognised" if any(drive.read(_LOOK)) else ""
-    except OSError:
-        return "contents that you may not read"
-
-
 def _walk(row: dict[str, Any]) -> Iterator[dict[str, Any]]:
     yield row
     for child in row.get("children") or []:
@@ -159,69 +152,3 @@ def _member_of(rows: list[dict[str, Any]]) -> str:
         if (above := ABOVE.get(str(row.get("type") or ""))) and row.get("type") != "disk":
             return above
     return ""
-
-
-class FileDrives:
-    """One image file, or one to be made, treated as a drive of its own size; size 0: as large as it gets."""
-
-    def __init__(self, path: Path, size: int) -> None:
-        self._path, self._size = path, size
-
-    def list(self) -> tuple[DriveFacts, ...]:
-        there = self._path.exists()
-        return (
-            DriveFacts(
-                identity=f"file:{self._path.resolve()}",
-                name=str(self._path),
-                size=self._size,
-                bus="file",
-                removable=True,
-                read_only=there and not os.access(self._path, os.W_OK),
-                why_read_only="The file's rights forbid it." if there and not os.access(self._path, os.W_OK) else "",
-                labels=(self._path.name,) if there and self._path.stat().st_size else (),
-                holds="a file with contents" if there and self._path.stat().st_size else "",
-                files=1 if there else 0,
-                is_file=True,
-            ),
-        )
-
-    def path(self, identity: str) -> Path:
-        return self._path
-
-    def unmount(self, identity: str) -> str:
-        """Override: a file is never mounted by its own name."""
-        return f"{self._path} is not mounted."
-
-    def remove(self, identity: str) -> str:
-        """Override."""
-        return f"{self._path} is closed."
-
-    @contextlib.contextmanager
-    def open(self, identity: str, *, write: bool) -> Iterator[FileHandle]:
-        if write and not self._path.exists():
-            self._path.touch()
-        with open_path(self._path, write=write, limit=self._size or None) as handle:
-            yield handle
-
-
-def is_block_device(path: Path) -> bool:
-    try:
-        return stat.S_ISBLK(path.stat().st_mode)
-    except OSError:
-        return False
-
-
-def drive_below(path: Path) -> str:
-    """The whole drive, as /dev/NAME, that a file lies on; '' where it cannot be told (network, memory)."""
-    try:
-        device = path.stat().st_dev
-        place = Path(f"/sys/dev/block/{os.major(device)}:{os.minor(device)}").resolve(strict=True)
-    except OSError:
-        return ""
-    if (place / "partition").exists():
-        place = place.parent
-    below = sorted((place / "slaves").iterdir()) if (place / "slaves").is_dir() else []
-    if below:  # a mapped volume: the drive it lies on
-        place = below[0].resolve()
-        place = place.parent if (place / "partition").exists() else place
-    return f"/dev/{place.name}"

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from kyklon.base.errors import KyklonError
 from kyklon.devices.ports import InputEvent
-from kyklon.errors import KyklonError
 
 
 class LinuxEncoder:

@@ -14,10 +14,10 @@ from typing import Any
 from jeepney import DBusAddress, DBusErrorResponse, MessageType, Properties, new_method_call
 from jeepney.io.blocking import DBusConnection, open_dbus_connection
 
+from kyklon.base.errors import TargetError, TargetLost
 from kyklon.devices.files import FileHandle
 from kyklon.devices.linux.drives import MEMBERS, SYSTEM_MOUNTS
 from kyklon.devices.ports import DriveFacts, PartFacts
-from kyklon.errors import TargetError, TargetLost
 
 SERVICE = "org.freedesktop.UDisks2"
 ROOT = "/org/freedesktop/UDisks2"
@@ -30,7 +30,7 @@ Objects = dict[str, dict[str, dict[str, Any]]]
 class UDisks:
     """Whole drives and loop devices that UDisks2 lists. bus: as jeepney takes it, SYSTEM or an address."""
 
-    name = "UDisks2"
+    called = "through UDisks2"
 
     def __init__(self, bus: str = "SYSTEM") -> None:
         self._bus = bus
@@ -82,6 +82,10 @@ class UDisks:
                 return path
         raise TargetLost(f"The drive {self.path(identity)} is no longer the one chosen.", do="Choose it again.")
 
+    def part(self, path: Path) -> DriveFacts | None:
+        """Override: none here."""
+        return None
+
     def path(self, identity: str) -> Path:
         return Path(identity.split("|")[0])
 
@@ -132,6 +136,9 @@ class UDisks:
             method = "PowerOff" if faces.get("CanPowerOff") else "Eject"
             self._call(connection, drive, f"{SERVICE}.Drive", method, "a{sv}", ({},))
         return f"{self.path(identity)} is switched off and can be pulled out."
+
+    def now_holds(self, identity: str, holds: str, label: str = "") -> None:
+        """Override: the service shows it."""
 
 
 class _Handle(FileHandle):

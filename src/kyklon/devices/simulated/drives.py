@@ -1,4 +1,4 @@
-"""Simulated drives: a drives.json that describes them beside their backing files. Unwritten bytes read as zero."""
+"""Stand-in drives: a drives.json describes them, beside their backing files. What was never written reads as zeros."""
 
 from __future__ import annotations
 
@@ -6,22 +6,18 @@ import contextlib
 import json
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 from pydantic import Field, ValidationError
 
+from kyklon.base import durable
+from kyklon.base.errors import BadBlock, KyklonError, TargetAsleep, TargetError, TargetFull, TargetLocked, TargetLost
 from kyklon.devices.files import FileHandle, open_path
 from kyklon.devices.ports import DriveFacts
-from kyklon.errors import (
-    BadBlock,
-    KyklonError,
-    TargetAsleep,
-    TargetError,
-    TargetFull,
-    TargetLocked,
-    TargetLost,
-)
 from kyklon.model.record import Record
+
+FILE = "drives.json"
 
 
 class Faults(Record):
@@ -44,6 +40,8 @@ class Faults(Record):
 
 
 class SimulatedDrive(Record):
+    """backing: the file below the folder that holds its bytes."""
+
     facts: DriveFacts
     backing: str
     faults: Faults = Faults()
@@ -145,22 +143,30 @@ class SimulatedHandle:
 class SimulatedDrives:
     """The drives described in folder/drives.json."""
 
+    called = "simulated"
+
     def __init__(self, folder: Path) -> None:
         self.folder = folder
 
     def _read(self) -> tuple[SimulatedDrive, ...]:
-        path = self.folder / "drives.json"
+        path = self.folder / FILE
         if not path.exists():
             return ()
         try:
             return DriveList.model_validate(json.loads(path.read_text(encoding="utf-8"))).drives
         except (OSError, ValueError, ValidationError) as bad:
-            raise KyklonError(f"{path} does not describe drives: {bad}", do="Make the demo afresh.") from bad
+            raise KyklonError(f"{path} does not describe any drives: {bad}", do="Make the demo again.") from bad
 
     def list(self) -> tuple[DriveFacts, ...]:
         return tuple(drive.facts for drive in self._read())
 
-    def replace(self, identity: str, *, facts: DriveFacts | None = None, faults: Faults | None = None) -> None:
+    def now_holds(self, identity: str, holds: str, label: str = "") -> None:
+        """Override: written down, since nobody looks into the file."""
+        labels = (label,) if label else ()
+        facts = self._drive(identity).facts
+        self.change(identity, facts=replace(facts, labels=labels, files=0, newest="", holds=holds))
+
+    def change(self, identity: str, *, facts: DriveFacts | None = None, faults: Faults | None = None) -> None:
         """Change what a drive says of itself or how it fails."""
         drives = tuple(
             SimulatedDrive(facts=facts or drive.facts, backing=drive.backing, faults=faults or drive.faults)
@@ -172,8 +178,7 @@ class SimulatedDrives:
 
     def save(self, drives: tuple[SimulatedDrive, ...]) -> None:
         data = DriveList(drives=drives).model_dump(mode="json")
-        self.folder.mkdir(parents=True, exist_ok=True)
-        (self.folder / "drives.json").write_text(json.dumps(data, indent=1), encoding="utf-8")
+        durable.replace_text(self.folder / FILE, json.dumps(data, indent=1))
 
     def _drive(self, identity: str) -> SimulatedDrive:
         for drive in self._read():
@@ -181,13 +186,17 @@ class SimulatedDrives:
                 return drive
         raise TargetLost(f"The drive {identity} is not there.", do="Plug it in and choose it again.")
 
+    def part(self, path: Path) -> DriveFacts | None:
+        """Override: none here."""
+        return None
+
     def path(self, identity: str) -> Path:
         return self.folder / self._drive(identity).backing
 
     def unmount(self, identity: str) -> str:
         """Override."""
         drive = self._drive(identity)
-        self.replace(drive.facts.identity, facts=drive.facts.model_copy(update={"mounts": ()}))
+        self.change(drive.facts.identity, facts=replace(drive.facts, mounts=()))
         return f"{drive.facts.name} is unmounted."
 
     def remove(self, identity: str) -> str:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterator
 
+from kyklon.base.errors import WrongUse
 from kyklon.catalogue.records import Encoder
 from kyklon.devices.ports import InputEvent
-from kyklon.errors import WrongUse
 
 
 class SimulatedEncoder:

@@ -1,0 +1,1 @@
+"""The page and the drawings that only it uses."""

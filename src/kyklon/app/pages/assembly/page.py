@@ -1,0 +1,100 @@
+"""Operation 80: the way of the current, the numbers behind it, and small calculators."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QDoubleSpinBox, QGridLayout
+
+from kyklon.app.pages.assembly.power_ladder import PowerLadder
+from kyklon.app.pages.page import OperationPage
+from kyklon.app.shell.session import Session
+from kyklon.app.widgets.basic import FigureRows, Sheet, column, label, row
+from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.quantities import show
+from kyklon.operations.assembly.electrics import E24, led_resistor, sync_level_v
+from kyklon.operations.assembly.findings import CAUTIONS
+from kyklon.operations.assembly.power import budget
+
+
+def spin(name: str, low: float, high: float, value: float, unit: str, decimals: int = 1) -> QDoubleSpinBox:
+    """A field for a quantity with its unit."""
+    made = QDoubleSpinBox()
+    made.setRange(low, high)
+    made.setDecimals(decimals)
+    made.setValue(value)
+    made.setSuffix(f"\u202f{unit}")
+    made.setAccessibleName(name)
+    return made
+
+
+class AssemblyPage(OperationPage):
+    number = 80
+    cautions = CAUTIONS
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._ladder = PowerLadder(self.theme)
+        ladder = Sheet("The way of the current", "at the peak, everything drawing at once")
+        ladder.add(self._ladder)
+        self._working = label("", "mono", wrap=True)
+        working = Sheet("How these figures come about")
+        working.add(self._working, 1)
+        self._volts = spin("Supply of the LED", 1, 24, 5.0, "V")
+        self._forward = spin("Forward voltage", 0.5, 5, 2.0, "V")
+        self._amps = spin("LED current", 0.5, 100, 10.0, "mA")
+        self._led = FigureRows(self.theme)
+        self._series = spin("Series resistor", 0, 10_000, 470, "Ω", 0)
+        self._level = FigureRows(self.theme)
+        for field in (self._volts, self._forward, self._amps, self._series):
+            field.valueChanged.connect(lambda _value: self._calculate())
+        grid = QGridLayout()
+        for index, (name, field) in enumerate(
+            (("Supply", self._volts), ("LED drops", self._forward), ("Current", self._amps))
+        ):
+            grid.addWidget(label(name, "small"), 0, index)
+            grid.addWidget(field, 1, index)
+        led = Sheet("LED resistor")
+        led.add(grid, self._led, 1)
+        sync = Sheet("Sync level", "into 75 ohm")
+        sync.add(row(label("Series", "small"), self._series), self._level, 1)
+        side = column(led, sync, spacing=14)
+        self.body.addWidget(ladder, 1)
+        lower = row(working, side, spacing=14)
+        lower.setStretch(0, 3)
+        lower.setStretch(1, 2)
+        self.body.addLayout(lower)
+
+    def instrument(self) -> Instrument | None:
+        """Override."""
+        return self._ladder
+
+    def refresh(self) -> None:
+        """Override."""
+        super().refresh()
+        power = budget(self.session.build, self.session.catalogue)
+        self._ladder.show_budget(power)
+        self._working.setText("\n\n".join(power.working) if power else "Choose a board and a supply in Plan.")
+        if power:
+            self.set_subject(f"{show(power.peak_a, 'A')} at the peak · chip at {power.chip_c:.0f} °C in a closed case")
+        self._calculate()
+
+    def _calculate(self) -> None:
+        volts, forward, amps = self._volts.value(), self._forward.value(), self._amps.value() / 1000
+        try:
+            ohms, watts = led_resistor(volts, forward, amps, E24)
+        except ValueError:
+            self._led.set_rows((("Resistor", "supply too low"),))
+        else:
+            current = (volts - forward) / ohms
+            self._led.set_rows((
+                ("Resistor, E24", show(ohms, "Ω", 0, prefix="")),
+                ("Then flows", show(current, "A", 1, prefix="m")),
+                ("Rated at least", show(watts, "W", 0, prefix="m")),
+            ))  # fmt: skip
+        rows = []
+        for source in (3.3, 5.0):
+            level = sync_level_v(source, self._series.value())
+            verdict = (
+                "fits" if 0.3 <= level <= 0.6 else "outside 0.3 to 0.6 V"
+            )  # V, CP: the usual window of a sync input
+            rows.append((f"From {source:.1f} V", f"{show(level, 'V', 3, prefix='')} {verdict}"))
+        self._level.set_rows(tuple(rows))

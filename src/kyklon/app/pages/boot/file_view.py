@@ -1,0 +1,108 @@
+"""A boot file as issued: every line with the decision behind it, and the difference to what is on the card."""
+
+from __future__ import annotations
+
+import difflib
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter
+
+from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.instrument import Instrument
+from kyklon.operations.boot.issue import IssuedFile
+
+
+@dataclass(frozen=True)
+class Shown:
+    """kind: ' ' on the card already, '+' new, '-' goes. label: the decision, '' for what was there before."""
+
+    kind: str
+    number: int
+    text: str
+    label: str
+    remark: bool = False
+
+
+def shown_lines(file: IssuedFile, on_card: str) -> tuple[Shown, ...]:
+    """The issued lines with those that they replace in between."""
+    old, new = on_card.splitlines(), [line.text for line in file.lines]
+    rows: list[Shown] = []
+    for tag, a, b, c, d in difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
+        if tag in ("delete", "replace"):
+            rows += [Shown("-", 0, text, "") for text in old[a:b]]
+        kind = " " if tag == "equal" else "+"
+        rows += [Shown(kind, index + 1, new[index], file.lines[index].label) for index in range(c, d)]
+    return tuple(rows)
+
+
+class FileView(Instrument):
+    """Painted lines; put it into a scroll area."""
+
+    least = QSize(300, 120)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__(theme, "Boot file")
+        self._rows: tuple[Shown, ...] = ()
+
+    def show_file(self, rows: tuple[Shown, ...]) -> None:
+        self._rows = rows
+        self.setAccessibleDescription("\n".join(f"{row.kind}{row.text}" for row in rows))
+        self.setMinimumHeight(round(self._pitch() * (len(self._wrapped(self.width())) + 0.5)))
+        self.update()
+
+    @property
+    def rows(self) -> tuple[Shown, ...]:
+        return self._rows
+
+    def resizeEvent(self, event: object) -> None:
+        """Override: wrapped lines take more height."""
+        self.setMinimumHeight(round(self._pitch() * (len(self._wrapped(self.width())) + 0.5)))
+
+    def _pitch(self) -> float:
+        return self.theme.px(21)
+
+    def _wrapped(self, width: float) -> list[Shown]:
+        """Long lines broken for the screen only; the continuation has no number."""
+        rows: list[Shown] = []
+        for row in self._rows:
+            room = width - self.theme.px(190 if row.label else 62)
+            letters = max(20, int(room / self.theme.px(7.25)))
+            pieces = [row.text[at : at + letters] for at in range(0, len(row.text), letters)] or [""]
+            remark = row.text.lstrip().startswith("#")
+            rows.append(Shown(row.kind, row.number, pieces[0], row.label, remark))
+            rows += [Shown(row.kind, -1, piece, "", remark) for piece in pieces[1:]]
+        return rows
+
+    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+        """Override."""
+        px, pitch = self.theme.px, self._pitch()
+        mono = self.theme.mono("label")
+        for index, row in enumerate(self._wrapped(bounds.width())):
+            line = QRectF(bounds.left(), bounds.top() + index * pitch, bounds.width(), pitch)
+            if row.kind != " ":
+                painter.fillRect(line, self.theme.color("teal_soft" if row.kind == "+" else "red_soft"))
+            y = line.center().y()
+            sign = {"+": "+", "-": "−"}.get(row.kind, "")
+            self.text(
+                painter, QPointF(bounds.left() + px(6), y), sign, font=mono, token="teal" if row.kind == "+" else "red"
+            )
+            number = str(row.number) if row.number > 0 else "…" if row.number < 0 else ""
+            self.text(painter, QPointF(bounds.left() + px(40), y), number, font=self.theme.mono("small"), token="muted",
+                      align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            words = QRectF(bounds.left() + px(50), line.top(), bounds.width() - px(52), pitch)
+            faint = row.remark or row.kind == "-"
+            self.text(painter, words, row.text, font=mono, token="muted" if faint else "ink")
+            if row.label:
+                self._draw_label(painter, line, row.label)
+        if not self._rows:
+            self.text(
+                painter, bounds.center(), "This file is empty.", token="muted", align=Qt.AlignmentFlag.AlignHCenter
+            )
+
+    def _draw_label(self, painter: QPainter, line: QRectF, words: str) -> None:
+        px = self.theme.px
+        font = self.theme.font("small", weight=500)
+        spot = QPointF(line.right() - px(10), line.center().y())
+        drawn = self.text(painter, spot, words, font=font, token="teal", align=Qt.AlignmentFlag.AlignRight)
+        self.line(painter, QPointF(drawn.left() - px(14), spot.y()), QPointF(drawn.left() - px(4), spot.y()), "teal")

@@ -1,0 +1,160 @@
+"""The drives as lines: what each is, what is on it, and the interlock's word. A refused drive cannot be chosen."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QWidget
+
+from kyklon.app.theme.lamps import paint_lamp
+from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.basic import column
+from kyklon.base.quantities import show_bytes
+from kyklon.devices.ports import DriveFacts
+from kyklon.operations.card.drives.interlock import Verdict
+
+
+class DriveLine(QWidget):
+    """One drive."""
+
+    chosen = pyqtSignal(str)
+
+    def __init__(
+        self, facts: DriveFacts, verdict: Verdict, theme: Theme, *, current: bool, choosable: bool = False
+    ) -> None:
+        super().__init__()
+        self._facts, self._verdict, self._theme, self._current = facts, verdict, theme, current
+        self._choosable = choosable or verdict.allowed
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        if self._choosable:
+            self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+            self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setAccessibleName(f"{facts.name}, {show_bytes(facts.size)}, {self.words}")
+        self.setToolTip(self.words)
+        self._short = self._in_short()
+
+    @property
+    def identity(self) -> str:
+        return self._facts.identity
+
+    @property
+    def allowed(self) -> bool:
+        return self._verdict.allowed
+
+    @property
+    def words(self) -> str:
+        """The interlock's word in one sentence."""
+        free = "This build's own card: nothing of yours is lost." if self._facts.holds else "Empty: nothing is lost."
+        return " ".join(self._verdict.refusals) or self._verdict.loss or free
+
+    def _in_short(self) -> str:
+        """What fits on the line; the tip says it all."""
+        if self._verdict.refusals:
+            return self._verdict.refusals[0]
+        if self._verdict.lose:
+            return f"Holds {self._facts.holds or 'files'} on “{self._verdict.lose}”: all of it would be lost."
+        return self.words
+
+    def _lamp(self) -> str:
+        if not self._verdict.allowed:
+            return "stop"
+        return "caution" if self._verdict.lose else "clear"
+
+    def sizeHint(self) -> QSize:
+        """Override."""
+        return QSize(260, round(self._theme.px(40)))
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Override."""
+        theme, px = self._theme, self._theme.px
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        bounds = QRectF(self.rect())
+        if self._current:
+            painter.fillRect(bounds, theme.color("teal_soft"))
+            painter.fillRect(QRectF(0, 0, 3, bounds.height()), theme.color("teal"))
+        side = px(11)
+        paint_lamp(painter, QRectF(px(12), bounds.center().y() - side / 2, side, side), self._lamp(), theme)
+        painter.setFont(theme.font("body", weight=600))
+        painter.setPen(theme.color("ink" if self._verdict.allowed else "muted"))
+        upper = QRectF(px(34), px(3), bounds.width() - px(120), px(18))
+        model = f" · {self._facts.model}, {self._facts.bus}" if self._facts.model else ""
+        title = painter.fontMetrics().elidedText(
+            self._facts.name + model, Qt.TextElideMode.ElideRight, int(upper.width())
+        )
+        painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, title)
+        painter.setFont(theme.mono("small"))
+        right = QRectF(bounds.right() - px(86), px(3), px(80), px(18))
+        painter.drawText(
+            right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, show_bytes(self._facts.size)
+        )
+        painter.setFont(theme.font("label"))
+        painter.setPen(theme.color("muted"))
+        lower = QRectF(px(34), px(20), bounds.width() - px(40), px(17))
+        words = painter.fontMetrics().elidedText(self._short, Qt.TextElideMode.ElideRight, int(lower.width()))
+        painter.drawText(lower, Qt.AlignmentFlag.AlignVCenter, words)
+        painter.setPen(theme.color("teal" if self.hasFocus() else "grid"))
+        if self.hasFocus():
+            painter.drawRect(bounds.adjusted(0.5, 0.5, -0.5, -0.5))
+        else:
+            painter.drawLine(bounds.bottomLeft(), bounds.bottomRight())
+        painter.end()
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        """Override."""
+        self._choose()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Override."""
+        if Qt.Key(event.key()) in (Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._choose()
+        else:
+            super().keyPressEvent(event)
+
+    def _choose(self) -> None:
+        if self._choosable:
+            self.chosen.emit(self._facts.identity)
+
+
+class DriveList(QWidget):
+    chosen = pyqtSignal(str)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self._layout = column(spacing=0)
+        self.setLayout(self._layout)
+        self.lines: list[DriveLine] = []
+        self._shown = ""
+        self._rows: tuple[object, ...] = ()
+
+    def show_drives(
+        self, rows: tuple[tuple[DriveFacts, Verdict], ...], current: str, *, all_choosable: bool = False
+    ) -> None:
+        """all_choosable: for acts that only read."""
+        shown = (rows, current, all_choosable)
+        if shown == self._rows:
+            return
+        self._rows = shown
+        for line in self.lines:
+            line.hide()
+            line.deleteLater()
+        self.lines = []
+        for facts, verdict in rows:
+            line = DriveLine(facts, verdict, self._theme, current=facts.identity == current, choosable=all_choosable)
+            line.chosen.connect(self.chosen)
+            self._layout.addWidget(line)
+            self.lines.append(line)
+        if current:
+            QTimer.singleShot(0, self._show_current)
+        self._shown = current
+
+    def _show_current(self) -> None:
+        """Scroll to the chosen drive when it was just chosen."""
+        line = next((each for each in self.lines if each.identity == self._shown), None)
+        place = self.parentWidget()
+        while place is not None and not isinstance(place, QScrollArea):
+            place = place.parentWidget()
+        if place is not None and line is not None:
+            place.widget().layout().activate()
+            place.ensureWidgetVisible(line, 0, 0)

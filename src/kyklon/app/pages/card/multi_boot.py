@@ -1,0 +1,226 @@
+"""The bench for multi-boot: bundles checked, summed against a target, laid out on a stick."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QWidget
+
+from kyklon.app.pages.card.bench import Bench
+from kyklon.app.pages.card.drive_book import DriveBook
+from kyklon.app.pages.card.problem_list import ProblemLine, ProblemList
+from kyklon.app.pages.card.space_bar import Share, Space, SpaceBar
+from kyklon.app.shell.session import Session
+from kyklon.app.theme.lamps import Lamp
+from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, scrolled
+from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.errors import KyklonError
+from kyklon.base.quantities import show_bytes
+from kyklon.catalogue.records import Card, Chooser
+from kyklon.operations import keeping
+from kyklon.operations.card.sets import multiboot
+from kyklon.operations.card.sets.problems import Problem, rename
+from kyklon.record.folder import (
+    resolve,
+)
+
+_TOKENS = ("teal_soft", "amber_soft")
+
+
+class MultiBench(Bench):
+    def __init__(self, session: Session, drives: DriveBook) -> None:
+        super().__init__(session, drives)
+        self._bar, self._list = SpaceBar(self.theme), ProblemList(self.theme)
+        self._list.asked.connect(self._on_rename_asked)
+        self._folder = Elided("strong")
+        self._target = Choice(self.theme, "Target", lambda _size: self.look())
+        self.boxes: dict[str, QCheckBox] = {}
+        self._rows = column(spacing=2)
+        self.check: multiboot.Check | None = None
+        self._error = ""
+        self._looked: tuple[object, ...] = ()
+        space = Sheet("Space on the target", "what the chooser keeps, the chosen systems, what is left")
+        space.add(self._bar)
+        systems = Sheet("Systems", "in the order of the chooser's list")
+        systems.add(scrolled(self._rows))
+        self._wrong = Sheet("What is wrong")
+        self._wrong.add(self._list)
+        self._lay = button("Lay out on a stick…", self._on_lay_clicked, "primary")
+        foot = Sheet()
+        line = row(
+            label("Bundles", "muted"), self._folder, button("Choose…", self._on_choose_clicked), label("for", "muted"),
+            self._target, self._lay, spacing=8,
+        )  # fmt: skip
+        line.setStretch(1, 1)
+        foot.add(line)
+        middle = row(systems, self._wrong, spacing=14)
+        middle.setStretch(0, 1)
+        middle.setStretch(1, 1)
+        layout = column(spacing=14)
+        layout.addWidget(space, 26)
+        layout.addLayout(middle, 74)
+        layout.addWidget(foot)
+        self.setLayout(layout)
+
+    def instrument(self) -> Instrument | None:
+        """Override."""
+        return self._bar
+
+    @property
+    def folder(self) -> Path | None:
+        path = self.session.build.sets.multi_boot
+        return resolve(self.session.folder, path) if path else None
+
+    @property
+    def chooser(self) -> Chooser:
+        return self.session.catalogue.all(Chooser)[0]
+
+    # --- showing -------------------------------------------------------------------------------------------------
+
+    def target_bytes(self) -> int:
+        return int(self._target.value or 0)
+
+    def look(self) -> None:
+        """Check the bundles again, in the background."""
+        folder, chooser, size = self.folder, self.chooser, self.target_bytes()
+        board, build = self.session.build.part("board") or "", self.session.build
+        if folder is None:
+            self.check, self._error = None, ""
+            self._show_check()
+            return
+        chosen = build.sets.chosen or None
+
+        def work(_sink: Any, cancel: Any) -> multiboot.Check:
+            return multiboot.check(folder, chooser, size, board=board, chosen=chosen, cancel=cancel)
+
+        def done(found: multiboot.Check) -> None:
+            self.check, self._error = found, ""
+            self._show_check()
+
+        def bad(error: KyklonError) -> None:
+            self.check, self._error = None, str(error)
+            self._show_check()
+
+        self.session.jobs.start("Checking the bundles", work, done, bad=bad)
+
+    def refresh(self) -> None:
+        """Override."""
+        sets = self.session.build.sets
+        self._folder.set_full(Path(sets.multi_boot).name if sets.multi_boot else "no bundles are chosen")
+        self._show_targets()
+        asked = (sets.multi_boot, sets.chosen, self._target.value)
+        if asked != self._looked:
+            self._looked = asked
+            self.look()
+        self._lay.setEnabled(self.check is not None and self.check.ready and not self.busy)
+
+    def _show_targets(self) -> None:
+        cards = [(str(card.capacity_bytes), card.name) for card in self.session.catalogue.all(Card)]
+        drives = [(str(e.facts.size), f"{e.facts.name}, {show_bytes(e.facts.size)}") for e in self.drives.targets
+                  if e.facts.removable and not e.facts.read_only]  # fmt: skip
+        current = self._target.value
+        if not current:
+            card = self.session.catalogue.find(Card, self.session.build.part("card"))
+            current = str(card.capacity_bytes) if card else cards[0][0]
+        self._target.set_choices(tuple(dict((*drives, *cards)).items()), current)
+
+    def _show_check(self) -> None:
+        while self._rows.count():
+            item = self._rows.takeAt(0)
+            if item.widget():
+                item.widget().deleteLater()
+        self.boxes = {}
+        found = self.check
+        self._lay.setEnabled(found is not None and found.ready and not self.busy)
+        if found is None:
+            self._bar.show_space(None)
+            self._list.show_lines((), self._error or "Choose the folder in which the bundles are.")
+            return
+        for bundle in found.bundles:
+            self._rows.addWidget(self._row(bundle, found))
+        self._rows.addStretch(1)
+        going = [bundle for bundle in found.bundles if bundle.folder in found.chosen]
+        shares = [Share("chooser", self.chooser.own_bytes, "grid")]
+        shares += [Share(b.name, b.need, _TOKENS[index % 2], b.grows) for index, b in enumerate(going)]
+        self._bar.show_space(Space(f"{self._target.currentText()}", self.target_bytes(), tuple(shares)))
+        stops = sum(problem.severity == "stop" for problem in found.problems)
+        self._wrong.set_note(
+            f"{stops} stops; the stick wants {found.stick}" if stops else f"the stick wants {found.stick}"
+        )
+        self._list.show_lines(
+            tuple(
+                ProblemLine(p.severity.value, f"{p.bundle + ': ' if p.bundle else ''}{p.sentence}", p.why,
+                            "Rename" if p.rename else "", p)
+                for p in sorted(found.problems, key=_weight)
+            ),
+            "Nothing is wrong with these bundles.",
+        )  # fmt: skip
+
+    def _row(self, bundle: multiboot.Bundle, found: multiboot.Check) -> QWidget:
+        made = QWidget()
+        tick = QCheckBox(bundle.name)
+        tick.setChecked(bundle.folder in found.chosen)
+        tick.setEnabled(bundle.readable)
+        tick.toggled.connect(lambda _on: self._on_ticked())
+        own = [problem.severity.value for problem in found.problems if problem.bundle == bundle.folder]
+        lamp = "stop" if "stop" in own else "caution" if "caution" in own else "clear"
+        size = show_bytes(bundle.need) if bundle.readable else "not readable"
+        self.boxes[bundle.folder] = tick
+        layout = row(Lamp(self.theme, lamp, 10), tick, label(size, "mono"), spacing=10, margins=(2, 4, 8, 4))
+        layout.setStretch(1, 1)
+        made.setLayout(layout)
+        return made
+
+    # --- acting --------------------------------------------------------------------------------------------------
+
+    def _on_ticked(self) -> None:
+        chosen = [name for name, tick in self.boxes.items() if tick.isChecked()]
+        self.session.edit("Chosen systems", "sets.chosen", chosen)
+
+    def _on_choose_clicked(self) -> None:
+        path = QFileDialog.getExistingDirectory(
+            self, "The folder of the bundles", str(self.folder or self.session.folder)
+        )
+        if path:
+            self.session.edit("Multi-boot bundles", "sets", {**self.session.build.sets.model_dump(), "multi_boot": path,
+                                                             "chosen": []})  # fmt: skip
+
+    def _on_rename_asked(self, problem: Problem) -> None:
+        if self.folder is None or problem.rename is None:
+            return
+        try:
+            rename(multiboot.top_of(self.folder, self.chooser), problem)
+        except KyklonError as bad:
+            self.session.said.emit(str(bad))
+            return
+        self.session.log(20, f"Renamed {problem.rename[0]} to {problem.rename[1]}", f"in {problem.bundle}")
+        self.look()
+
+    def _on_lay_clicked(self) -> None:
+        path = QFileDialog.getExistingDirectory(self, "The stick", str(self.session.folder))
+        if path:
+            self.lay_out(Path(path))
+
+    def lay_out(self, to: Path) -> None:
+        """The chosen bundles onto a stick's folder, read back, as a job."""
+        found, folder, chooser, session = self.check, self.folder, self.chooser, self.session
+        assert found is not None
+        assert folder is not None
+
+        def done(result: tuple[int, int]) -> None:
+            files, size = result
+            words = f"{len(found.chosen)} systems, {files} files, {show_bytes(size)} on {to.name}, read back"
+            session.log(20, "Multi-boot bundles laid out", words)
+            session.said.emit(f"{words}.")
+
+        self.run(
+            "Laying the bundles out",
+            lambda sink, cancel: keeping.lay_out_bundles(folder, chooser, found, to, sink=sink, cancel=cancel),
+            done,
+        )
+
+
+def _weight(problem: Problem) -> tuple[int, bool]:
+    """Stops first, and first of them what the drawing shows."""
+    return ("stop", "caution", "note").index(problem.severity.value), problem.code != "too-much"

@@ -1,0 +1,93 @@
+"""The bench for size: which card to buy, what its class buys, and a disk in place of a card."""
+
+from __future__ import annotations
+
+from kyklon.app.pages.card.bench import Bench
+from kyklon.app.pages.card.drive_book import DriveBook
+from kyklon.app.pages.card.size_bars import SizeBars
+from kyklon.app.shell.session import Session
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row
+from kyklon.app.widgets.instrument import Instrument
+from kyklon.catalogue.records import Bridge, Disk
+from kyklon.operations import observing
+from kyklon.operations.card import disk
+from kyklon.operations.card.sizing import Sizing
+
+MEDIA = (("card", "from a card"), ("disk", "from a disk on USB"))
+
+
+class SizeBench(Bench):
+    def __init__(self, session: Session, drives: DriveBook) -> None:
+        super().__init__(session, drives)
+        self._bars = SizeBars(self.theme)
+        self._advice = label("", "section", wrap=True)
+        self._working = FigureRows(self.theme)
+        self.sizing: Sizing | None = None
+        buy = Sheet("Which card to buy", "all to one scale; the dashed line is what is needed")
+        buy.add(self._bars, self._advice)
+        work = Sheet("How", "what the figures are made of")
+        work.add(self._working, 1)
+        self._medium = Choice(
+            self.theme, "Starts from", lambda value: self.session.edit("Starts from", "medium", value)
+        )
+        self._disk = Choice(self.theme, "Disk", lambda value: self._on_part("disk", "Disk", value))
+        self._bridge = Choice(self.theme, "Bridge", lambda value: self._on_part("bridge", "Bridge", value))
+        self._figures = FigureRows(self.theme)
+        self._changes = label("", wrap=True)
+        other = Sheet("A disk instead of a card")
+        other.add(
+            row(label("The machine starts", "muted"), self._medium, 1), row(label("Disk", "muted"), self._disk,
+                                                                       label("on bridge", "muted"), self._bridge, 1),
+            self._figures, self._changes, 1,
+        )  # fmt: skip
+        lower = row(work, other, spacing=14)
+        lower.setStretch(0, 1)
+        lower.setStretch(1, 1)
+        layout = column(spacing=14)
+        layout.addWidget(buy, 11)
+        layout.addLayout(lower, 9)
+        self.setLayout(layout)
+
+    def instrument(self) -> Instrument | None:
+        """Override."""
+        return self._bars
+
+    def refresh(self) -> None:
+        """Override."""
+        session = self.session
+        if session.world.scan is not None or not session.build.library.folder:
+            self.sizing = observing.size_of(session.build, session.folder, session.catalogue, session.world)
+        self._bars.show_sizing(self.sizing)
+        if self.sizing is not None:
+            self._advice.setText(self.sizing.sentence)
+            self._working.set_rows(tuple((item.name, item.how) for item in self.sizing.items))
+        self._show_disk()
+
+    def _show_disk(self) -> None:
+        session, build = self.session, self.session.build
+        self._medium.set_choices(MEDIA, build.medium)
+        disks = tuple((each.id, each.name) for each in session.catalogue.all(Disk))
+        bridges = tuple((each.id, each.name) for each in session.catalogue.all(Bridge))
+        self._disk.set_choices((("", "none"), *disks), build.part("disk") or "")
+        self._bridge.set_choices((("", "none"), *bridges), build.part("bridge") or "")
+        found = disk.outlook(build, session.catalogue)
+        if found is None:
+            self._figures.set_rows(())
+            self._changes.setText(
+                "Choose a disk and a bridge: speed, current and what changes at the start are told here."
+            )
+            return
+        faster = f"{found.times:.1f} × the card" if found.card_mb_s else ""
+        self._figures.set_rows((
+            ("Reads", f"{found.disk_mb_s:.0f} MB/s, {faster}"), ("Card reads", f"{found.card_mb_s:.0f} MB/s"),
+            ("Draws up to", f"{found.draws_a:.2f} A at 5 V"),
+        ))  # fmt: skip
+        self._changes.setText("\n".join(found.changes))
+
+    def _on_part(self, role: str, name: str, value: str) -> None:
+        build = self.session.build
+        if value:
+            self.session.put(name, build.with_part(role, value))
+            return
+        rest = [part.model_dump() for part in build.parts if part.role != role]
+        self.session.edit(name, "parts", rest)

@@ -1,0 +1,238 @@
+"""Operation 50: can the display hold it, how will it look, which mode is proposed."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMenu
+
+from kyklon.app.pages.page import OperationPage
+from kyklon.app.pages.picture.ranges_plot import Point, RangesPlot
+from kyklon.app.pages.picture.raster_view import Raster, RasterView
+from kyklon.app.shell.session import Session
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, row
+from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import show, show_duration
+from kyklon.catalogue.records import Board, Display, System
+from kyklon.model.build import SystemMode
+from kyklon.model.display import (
+    Edid,
+)
+from kyklon.model.timing import Mode
+from kyklon.operations.picture.edid import (
+    write,
+)
+from kyklon.operations.picture.exports import fb_mode, modeline, video_word
+from kyklon.operations.picture.findings import MENU, menu_mode, modes_of
+from kyklon.operations.picture.names import parse_timing
+from kyklon.operations.picture.ranges import Fit, display_ranges, fit, match, place, propose
+
+
+class PicturePage(OperationPage):
+    number = 50
+    cautions = (
+        "Tubes keep a lethal charge after the plug is out. Leave the chassis to someone qualified.",
+        "Never tie two sync outputs together.",
+    )
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._key = MENU
+        self._plot = RangesPlot(self.theme)
+        self._view = RasterView(self.theme)
+        self._rows = FigureRows(self.theme)
+        self._which = Choice(self.theme, "Mode looked at", self._on_key_chosen)
+        self._which.setMinimumContentsLength(14)
+        self._use = button("Use this mode", self._on_use_clicked, "primary")
+        self._export = button("Export…", self._on_export_clicked)
+        self._other = QLineEdit()
+        self._other.setPlaceholderText("another: cta 8, cvt 640 480 60")
+        self._other.setAccessibleName("Another mode, as cta 8, dmt 12h, cvt 640 480 60 or gtf 800 600 72")
+        self._other.setToolTip("cta 8, dmt 12h, cvt 640 480 60 reduced1, gtf 800 600 72; Enter takes it")
+        self._other.returnPressed.connect(self._on_other_entered)
+        self._display_data = button("Identification…", self._on_identification_clicked)
+        self._range_sheet = Sheet("Can the display hold it?", "each mode against the ranges in its identification data")
+        self._range_sheet.add(self._plot)
+        self._look_sheet = Sheet("How it will look")
+        self._look_sheet.add(self._view)
+        self._mode_sheet = Sheet("Proposed mode")
+        self._mode_sheet.add(self._which, self._rows, 1, self._other, self._use, row(self._export, self._display_data))
+        self._mode_sheet.setFixedWidth(round(self.theme.px(272)))
+        self.body.addWidget(self._range_sheet, 10)
+        self.body.addLayout(row(self._look_sheet, self._mode_sheet, spacing=14), 11)
+
+    def instrument(self) -> Instrument | None:
+        """Override."""
+        return self._plot
+
+    # --- showing -------------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        """Override."""
+        super().refresh()
+        build, catalogue = self.session.build, self.session.catalogue
+        display = catalogue.find(Display, build.part("display"))
+        board = catalogue.find(Board, build.part("board"))
+        if display is None or board is None:
+            self._plot.show_values((), (), "")
+            self._view.show_raster(None)
+            return
+        self.set_subject(f"{display.name} · {display.note}")
+        modes = modes_of(build, catalogue)
+        self._which.set_choices(tuple((key, name) for key, name, _mode in modes), self._key)
+        self._key = self._which.value
+        ranges = display_ranges(display, self.session.world.identification)
+        points = tuple(self._point(key, name, mode, fit(mode.timing, ranges)) for key, name, mode in modes)
+        first = ranges[0]
+        words = (
+            f"{display.name} holds {first.line_khz[0]:g} to {first.line_khz[1]:g}\u202fkHz, "
+            f"{first.field_hz[0]:g} to {first.field_hz[1]:g}\u202fHz"
+        )
+        self._plot.show_values(ranges, points, words)
+        self._show_mode(display, board)
+
+    def _point(self, key: str, name: str, mode: Mode, where: Fit) -> Point:
+        line = float(mode.timing.horizontal_hz) / 1000
+        fault = ""
+        if where.off_khz:
+            fault = f"{abs(where.off_khz):.2f}\u202fkHz too {'fast' if where.off_khz > 0 else 'slow'}"
+        elif where.off_hz:
+            fault = f"{abs(where.off_hz):.2f}\u202fHz too {'fast' if where.off_hz > 0 else 'slow'}"
+        wide, high = mode.timing.size
+        called = f"{name} in {wide} × {high}" if fault else name
+        edge = where.range.line_khz[1] if where.off_khz > 0 else where.range.line_khz[0]
+        return Point(called, line, float(mode.timing.vertical_hz), fault, key == self._key, edge)
+
+    def _proposed(self, display: Display, board: Board) -> Mode | None:
+        """The mode the program would choose for what is looked at."""
+        catalogue = self.session.catalogue
+        ranges = display_ranges(display, self.session.world.identification)
+        system = catalogue.find(System, self._key)
+        made = propose(system, display, board, ranges) if system else None
+        return made or menu_mode(display, board, ranges, catalogue)
+
+    def _present(self) -> Mode:
+        build = self.session.build
+        return build.picture.menu if self._key == MENU else build.system_mode(self._key)
+
+    def _show_mode(self, display: Display, board: Board) -> None:
+        catalogue, build = self.session.catalogue, self.session.build
+        present, proposed = self._present(), self._proposed(display, board)
+        mode = proposed or present
+        system = catalogue.find(System, self._key)
+        sample = system or catalogue.get(System, build.systems[0])
+        ranges = display_ranges(display, self.session.world.identification)
+        holds = fit(present.timing, ranges).holds
+        spot = place(sample, present, display)
+        wide, high = present.timing.size
+        pattern = f"{sample.name}, " if system else ""
+        self._look_sheet.set_note(f"now: {pattern}{wide} × {high}, dashed: edge of the picture")
+        left, top = (spot.left, spot.top) if system else (0.0, 0.0)
+        self._view.show_raster(
+            Raster(display.aspect[0] / display.aspect[1], left, top, display.overscan_percent / 100, display.tube,
+                   bool(system and system.vertical), high if high < 300 else high // 2, holds)
+        )  # fmt: skip
+        same = mode.timing == present.timing
+        self._mode_sheet.set_title("Mode in use" if same else "Proposed mode")
+        self._rows.set_rows(self._figures(mode, system, display))
+        name = system.name if system else "the menu"
+        self._use.setText("In use" if same else f"Use this mode for {name}")
+        self._use.setEnabled(not same)
+
+    def _figures(self, mode: Mode, system: System | None, display: Display) -> tuple[tuple[str, str], ...]:
+        timing = mode.timing
+        rows = [
+            ("Size", f"{timing.size[0]} × {timing.size[1]}"),
+            ("Pixel clock", show(timing.clock_hz, "Hz", 3, prefix="M")),
+            ("Line", show(float(timing.horizontal_hz), "Hz", 3, prefix="k")),
+            ("Field" if timing.interlaced else "Frame", show(float(timing.vertical_hz), "Hz")),
+        ]
+        if system is None:
+            return (*rows, ("From", mode.name))
+        spot, beat = place(system, mode, display), match(timing.vertical_hz, system.refresh_hz)
+        rows += [
+            ("Game", show(float(system.refresh_hz), "Hz")),
+            ("One frame lost", "never" if beat.beat_s is None else f"every {show_duration(beat.beat_s)}"),
+            ("Width", f"{spot.size[0]}, × {spot.scale[0]} whole"),
+            ("Height", f"{spot.size[1]} of {timing.size[1]}"),
+            ("Behind the bezel", f"{spot.hidden:.1%}"),
+        ]
+        return tuple(rows)
+
+    # --- acting --------------------------------------------------------------------------------------------------
+
+    def _on_key_chosen(self, key: str) -> None:
+        self._key = key
+        self.refresh()
+
+    def _on_use_clicked(self) -> None:
+        build, catalogue = self.session.build, self.session.catalogue
+        display, board = catalogue.find(Display, build.part("display")), catalogue.find(Board, build.part("board"))
+        mode = self._proposed(display, board) if display and board else None
+        if mode is not None:
+            self.use_mode(mode)
+
+    def _on_other_entered(self) -> None:
+        name = self._other.text().strip()
+        try:
+            mode = Mode(name=name, timing=parse_timing(name))
+        except WrongUse as bad:
+            self.session.said.emit(str(bad))
+            return
+        self._other.clear()
+        self.use_mode(mode)
+
+    def use_mode(self, mode: Mode) -> None:
+        """Give the menu or the system looked at another mode; the findings say whether the display holds it."""
+        build = self.session.build
+        if self._key == MENU:
+            self.session.edit("Menu mode", "picture.menu", mode)
+            return
+        rest = [each for each in build.picture.systems if each.system != self._key]
+        rows = [*rest, SystemMode(system=self._key, mode=mode)]
+        order = {system: index for index, system in enumerate(build.systems)}
+        rows.sort(key=lambda each: order.get(each.system, 99))
+        self.session.edit("System mode", "picture.systems", [each.model_dump() for each in rows])
+
+    def _on_identification_clicked(self) -> None:
+        path, _kind = QFileDialog.getOpenFileName(
+            self, "Identification data of the display", str(self.session.folder), "Identification data (*.edid *.bin *)"
+        )
+        if path:
+            self.session.edit("Identification data", "picture.identification", path)
+
+    def _on_export_clicked(self) -> None:
+        mode = self._present()
+        name = f"{mode.timing.size[0]}x{mode.timing.size[1]}"
+        menu = QMenu(self)
+        for words, text in (
+            ("Copy X.Org Modeline", modeline(mode.timing, name)),
+            ("Copy fb.modes entry", fb_mode(mode.timing, name)),
+            ("Copy kernel video= word", video_word(mode.timing, force=self.session.build.boot.force_output)),
+        ):
+            menu.addAction(words, lambda text=text: self._copy(text))
+        menu.addAction("Save identification data…", self._save_identification)
+        menu.exec(self._export.mapToGlobal(self._export.rect().bottomLeft()))
+
+    def _copy(self, text: str) -> None:
+        QApplication.clipboard().setText(text)
+        self.session.said.emit(f"Copied: {text.splitlines()[0]}")
+
+    def _save_identification(self) -> None:
+        data = self.session.world.identification
+        if data is None:
+            self.session.said.emit("There is no identification data to save.")
+            return
+        path, _kind = QFileDialog.getSaveFileName(
+            self, "Save identification data", str(self.session.folder), "EDID (*.edid)"
+        )
+        if path:
+            self._write_identification(data, path)
+
+    def _write_identification(self, data: Edid, path: str) -> None:
+        try:
+            with open(path, "wb") as file:
+                file.write(write(data))
+        except OSError as bad:
+            self.session.said.emit(f"{path} cannot be written: {bad.strerror}.")
+            return
+        self.session.said.emit(f"Saved {path}")

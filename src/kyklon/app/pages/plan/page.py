@@ -1,0 +1,131 @@
+"""Operation 10: choose the parts, see how they connect."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QGridLayout
+
+from kyklon.app.pages.page import OperationPage
+from kyklon.app.pages.plan.connection_map import Block, ConnectionMap, PortMark, Wire
+from kyklon.app.shell.session import Session
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, label, row
+from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.quantities import show
+from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Image, Supply
+from kyklon.model.build import Build
+from kyklon.operations.assembly.power import Budget, budget
+from kyklon.operations.plan.connections import Connection, connections, cost
+
+ROLES: tuple[tuple[str, str, type[CataloguePart]], ...] = (
+    ("board", "Board", Board), ("supply", "Supply", Supply), ("card", "Card", Card), ("display", "Display", Display),
+    ("adapter", "Adapter", Adapter), ("encoder", "Encoder", Encoder), ("image", "System software", Image),
+)  # fmt: skip
+
+
+def columns_of(build: Build) -> dict[str, int]:
+    """How far each part is from the board along its cables: 0 feeds it, 1 is it, 2 and more hang on it."""
+    columns = {"board": 1}
+    for _ in range(len(build.links)):
+        for link in build.links:
+            start, end = link.start.split(".")[0], link.end.split(".")[0]
+            if end == "board" and start not in columns:
+                columns[start] = 0
+            elif start in columns and end not in columns:
+                columns[end] = columns[start] + 1
+    return columns
+
+
+class PlanPage(OperationPage):
+    number = 10
+    cautions = ("Cables with the same plug on both ends can feed two supplies into each other.",)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._map = ConnectionMap(self.theme)
+        sheet = Sheet("How it connects", "each part with its real sockets, each cable with what it carries")
+        sheet.add(self._map)
+        self._choices: dict[str, Choice] = {}
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(12)
+        grid.setVerticalSpacing(6)
+        for index, (role, name, _kind) in enumerate(ROLES):
+            choice = Choice(self.theme, name, lambda part, role=role: self._on_part_chosen(role, part))
+            self._choices[role] = choice
+            grid.addWidget(label(name, "muted"), index // 2, index % 2 * 2)
+            grid.addWidget(choice, index // 2, index % 2 * 2 + 1)
+        grid.setColumnStretch(1, 1)
+        grid.setColumnStretch(3, 1)
+        parts = Sheet("Parts")
+        parts.add(grid, 1)
+        self._figures = FigureRows(self.theme)
+        figures = Sheet("What it comes to")
+        figures.add(self._figures, 1)
+        figures.setFixedWidth(round(self.theme.px(250)))
+        self.body.addWidget(sheet, 1)
+        self.body.addLayout(row(parts, figures, spacing=14))
+
+    def instrument(self) -> Instrument | None:
+        """Override."""
+        return self._map
+
+    def refresh(self) -> None:
+        """Override."""
+        super().refresh()
+        build, catalogue = self.session.build, self.session.catalogue
+        self.set_subject(build.kind)
+        for role, _name, kind in ROLES:
+            offered = tuple((part.id, part.name) for part in catalogue.all(kind))
+            if build.part(role) is None or role == "adapter":
+                offered = (("", "none"), *offered)
+            self._choices[role].set_choices(offered, build.part(role) or "")
+            chosen = catalogue.find(kind, build.part(role))
+            self._choices[role].setToolTip(chosen.note if chosen else "")
+        power = budget(build, catalogue)
+        links = connections(build, catalogue)
+        self._map.show_values(self._blocks(build), tuple(self._wire(each, power) for each in links))
+        total = sum(price for _name, _count, price in cost(build, catalogue))
+        rows: list[tuple[str, str]] = [
+            ("Parts and cables", f"{len(cost(build, catalogue))}"),
+            ("Price", f"{total:.2f} crowns"),
+        ]
+        if power:
+            rows += [
+                ("Peak current", show(power.peak_a, "A")),
+                ("Supply, a fifth kept", show(power.usable_a, "A")),
+            ]
+            if power.board_v is not None:
+                rows.append(("At the board", show(power.board_v, "V")))
+        self._figures.set_rows(tuple(rows))
+
+    def _blocks(self, build: Build) -> tuple[Block, ...]:
+        columns = columns_of(build)
+        last = max(columns.values())
+        blocks = []
+        for part in build.parts:
+            record = self.session.catalogue.any(part.part)
+            if record is None:
+                continue
+            marks = tuple(PortMark(port.id, f"{port.label} · {port.connector}") for port in record.ports)
+            blocks.append(
+                Block(part.role, record.name, record.note or part.role, marks, columns.get(part.role, last + 1))
+            )
+        return tuple(blocks)
+
+    def _wire(self, each: Connection, power: Budget | None) -> Wire:
+        start, end = each.link.start.split("."), each.link.end.split(".")
+        is_power = bool(each.start and each.start.signal == "power")
+        tag = each.start.signal if each.start else ""
+        if is_power and power and each.link.end == "board.power" and power.board_v is not None:
+            tag = f"{show(power.peak_a, 'A')}\n{show(power.board_v, 'V')}"
+        elif each.end and each.end.draws_a:
+            tag = f"{each.start.signal if each.start else ''}\n{show(each.end.draws_a, 'A', prefix='')}"
+        name = each.cable.name if each.cable else each.link.cable
+        return Wire((start[0], start[1]), (end[0], end[1]), name, tag, " ".join(each.faults), is_power)
+
+    def _on_part_chosen(self, role: str, part: str) -> None:
+        build = self.session.build
+        name = next(name for each, name, _kind in ROLES if each == role)
+        if part:
+            self.session.put(name, build.with_part(role, part))
+        else:
+            rest = [each.model_dump() for each in build.parts if each.role != role]
+            self.session.edit(name, "parts", rest)

@@ -1,0 +1,167 @@
+"""Operation 90: the bring-up as a time line beside the simulated screen; the first-boot checklist."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QCheckBox, QGridLayout, QScrollArea, QWidget
+
+from kyklon.app.pages.page import OperationPage
+from kyklon.app.pages.poweron.sim_screen import SimScreen
+from kyklon.app.pages.poweron.time_line import TimeLine
+from kyklon.app.shell.session import Session
+from kyklon.app.widgets.basic import Sheet, button, column, label, row, set_role
+from kyklon.app.widgets.instrument import Instrument
+from kyklon.catalogue.records import Display
+from kyklon.model.findings import Remedy
+from kyklon.operations.poweron.checklist import items
+from kyklon.operations.poweron.events import PUT_ON_CARD, BringUp, Failure
+
+
+class PowerOnPage(OperationPage):
+    number = 90
+    remedy_asked = pyqtSignal(object, str)  # Remedy, title
+    cautions = ("A picture that rolls or a tube that whines: switch off at once.",)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._line, self._screen = TimeLine(self.theme), SimScreen(self.theme)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(self._line)
+        self._time_sheet = Sheet("What will happen", "from the bytes on the card")
+        self._time_sheet.add(scroll)
+        screen = Sheet("The screen then")
+        screen.add(self._screen)
+        self._title, self._cause = label("", "strong", wrap=True), label("", wrap=True)
+        self._remedy = button("", self._on_remedy_clicked, "primary")
+        self._later = label("", "small", wrap=True)
+        self._outcome = Sheet("Outcome")
+        self._outcome.add(self._title, self._cause, self._remedy, self._later, 1)
+        side = column(screen, self._outcome, spacing=14)
+        side.setStretch(0, 1)
+        checks = Sheet("First boot", "tick what you saw; each tick goes into the logbook")
+        self._checks = QGridLayout()
+        self._checks.setVerticalSpacing(4)
+        self._checks.setContentsMargins(0, 0, 0, 0)
+        holder = QWidget()
+        holder.setLayout(self._checks)
+        check_scroll = QScrollArea()
+        check_scroll.setWidgetResizable(True)
+        check_scroll.setWidget(holder)
+        check_scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        checks.add(check_scroll)
+        checks.setMinimumHeight(round(self.theme.px(172)))
+        upper = row(self._time_sheet, side, spacing=14)
+        screen.setFixedWidth(round(self.theme.px(266)))
+        self._outcome.setFixedWidth(round(self.theme.px(266)))
+        self.body.addLayout(upper, 8)
+        self.body.addWidget(checks, 3)
+        self._boxes: dict[str, QCheckBox] = {}
+
+    def instrument(self) -> Instrument | None:
+        """Override."""
+        return self._line
+
+    @property
+    def remedy_button(self) -> QWidget:
+        return self._remedy
+
+    # --- showing -------------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        """Override."""
+        super().refresh()
+        session = self.session
+        run = session.bring_up
+        display = session.catalogue.find(Display, session.build.part("display"))
+        aspect = display.aspect[0] / display.aspect[1] if display else 4 / 3
+        self._line.show_run(run)
+        lamp = run.events[-1].lamp if run and run.events else ""
+        self._screen.show_screen(run.screen if run else None, lamp, aspect)
+        if run is None:
+            self.set_subject("not run yet")
+            self._show_outcome(
+                "Nothing is predicted yet", "Run the bring-up: it costs nothing and hurts nothing.", "Run bring-up", ""
+            )
+        else:
+            self._show_run(run)
+        self._show_checks()
+
+    def _show_run(self, run: BringUp) -> None:
+        stale = "" if self.session.bring_up_current else "The build was changed since: run it again. "
+        self.set_subject(f"{stale}Reached: {run.reached}")
+        failure = run.failure
+        if failure is None:
+            count = sum(map(len, run.games.values()))
+            self._show_outcome(
+                "It reaches the front end",
+                f"{stale}{count} games of {len(run.games)} systems are listed."
+                if count
+                else f"{stale}No games are on the machine yet.",
+                "Run it again",
+                "",
+                good=True,
+            )
+            return
+        words = self._words(failure)
+        later = "\n".join(f"Then: {each.cause}" for each in run.failures[1:])
+        self._show_outcome(f"Fails at: {failure.stage}", stale + failure.cause, words, later)
+
+    def _words(self, failure: Failure) -> str:
+        if not self.session.bring_up_current:
+            return "Run it again"
+        if failure.remedy is None:
+            return "Run it again"
+        if failure.remedy == PUT_ON_CARD or not failure.remedy.changes:
+            return failure.remedy.label
+        return f"Preview: {failure.remedy.label}"
+
+    def _show_outcome(self, title: str, cause: str, words: str, later: str, *, good: bool = False) -> None:
+        self._title.setText(title)
+        failed = self.session.bring_up is not None and not good
+        set_role(self._title, "good" if good else "stop" if failed else "strong")
+        self._cause.setText(cause)
+        self._remedy.setText(words)
+        self._later.setText(later)
+        self._later.setVisible(bool(later))
+
+    def _show_checks(self) -> None:
+        ticked = {tick.item: tick.at for tick in self.session.build.ticks}
+        wanted = items(self.session.build, self.session.catalogue)
+        if list(self._boxes) != [item.key for item in wanted]:
+            self._make_checks()
+        for item in wanted:
+            bounds = self._boxes[item.key]
+            bounds.setChecked(item.key in ticked)
+            when = f"   {ticked[item.key][11:16]}" if item.key in ticked else ""
+            bounds.setText(item.look + when)
+
+    def _make_checks(self) -> None:
+        while self._checks.count():
+            entry = self._checks.takeAt(0)
+            if entry.widget():
+                entry.widget().hide()
+                entry.widget().deleteLater()
+        self._boxes = {}
+        wanted = items(self.session.build, self.session.catalogue)
+        for index, item in enumerate(wanted):
+            bounds = QCheckBox(item.look)
+            bounds.setToolTip(f"If not: {item.otherwise}")
+            bounds.clicked.connect(lambda on, item=item: self.session.tick(item.key, item.look, on=on))
+            self._boxes[item.key] = bounds
+            half = (len(wanted) + 1) // 2 if self.theme.scale < 1.2 else len(wanted)
+            self._checks.addWidget(bounds, index % half, index // half)
+
+    # --- acting --------------------------------------------------------------------------------------------------
+
+    def _on_remedy_clicked(self) -> None:
+        run = self.session.bring_up
+        failure = run.failure if run else None
+        if failure is None or failure.remedy is None or not self.session.bring_up_current:
+            self.session.run_bring_up()
+            return
+        self._offer(failure.remedy, failure)
+
+    def _offer(self, remedy: Remedy, failure: Failure) -> None:
+        self.remedy_asked.emit(remedy, failure.cause)

@@ -1,0 +1,165 @@
+"""The top bar and the bottom bar."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import QFrame, QSizePolicy, QWidget
+
+from kyklon.app.theme.icons import icon
+from kyklon.app.theme.lamps import Lamp
+from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.basic import Elided, button, column, label, row
+from kyklon.base.progress import Progress
+from kyklon.base.quantities import show_bytes, show_duration
+
+
+class TopBar(QWidget):
+    """Name, next step, verdict, undo and redo, bring-up."""
+
+    next_asked = pyqtSignal()
+    undo_asked = pyqtSignal()
+    redo_asked = pyqtSignal()
+    bring_up_asked = pyqtSignal()
+    menu_asked = pyqtSignal()
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.setObjectName("topbar")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._theme = theme
+        self._name, self._kind = Elided("title"), Elided("muted")
+        self._next = Elided("section")
+        go = button("NEXT", self.next_asked.emit, "heading", tip="Go there (F6)")
+        divider = QFrame()
+        divider.setObjectName("divider")
+        divider.setFixedWidth(2)
+        self._stop_lamp, self._caution_lamp = Lamp(theme, "stop", 11), Lamp(theme, "caution", 11)
+        self._stops, self._cautions = label("", "stop"), label("", "caution")
+        self.undo = button("Undo", self.undo_asked.emit, "quiet")
+        self.redo = button("Redo", self.redo_asked.emit, "quiet")
+        self.menu = button("", self.menu_asked.emit, "quiet", tip="Menu (F10)")
+        self.menu.setAccessibleName("Menu")
+        self._show_icon()
+        theme.changed.connect(self._show_icon)
+        bring_up = button("Run bring-up", self.bring_up_asked.emit, "primary", tip="Predict the first power-on (F9)")
+        layout = row(
+            column(self._name, self._kind, spacing=0), divider, column(go, self._next, spacing=0),
+            self._stop_lamp, self._stops, self._caution_lamp, self._cautions,
+            self.undo, self.redo, self.menu, bring_up, spacing=8, margins=(20, 8, 16, 9),
+        )  # fmt: skip
+        layout.setStretch(0, 5)
+        layout.setStretch(2, 6)
+        self.setLayout(layout)
+
+    def _show_icon(self) -> None:
+        self.menu.setIcon(icon("menu", self._theme))
+
+    def show_build(self, name: str, kind: str, next_sentence: str) -> None:
+        self._name.set_full(name)
+        self._kind.set_full(kind)
+        self._next.set_full(next_sentence)
+
+    @property
+    def next_sentence(self) -> str:
+        return self._next.full
+
+    def show_verdict(self, stops: int, cautions: int) -> None:
+        self._stop_lamp.set_state("stop" if stops else "clear")
+        self._stops.setText(f"{stops} stop{'s' if stops != 1 else ''}" if stops else "No stops")
+        self._stops.setProperty("role", "stop" if stops else "good")
+        self._stops.style().polish(self._stops)
+        self._cautions.setText(f"{cautions} caution{'s' if cautions != 1 else ''}")
+        self._cautions.setVisible(bool(cautions))
+        self._caution_lamp.setVisible(bool(cautions))
+
+    def show_history(self, undo_label: str, redo_label: str) -> None:
+        self.undo.setEnabled(bool(undo_label))
+        self.undo.setToolTip(f"Undo: {undo_label} (Ctrl+Z)" if undo_label else "Nothing to undo")
+        self.redo.setEnabled(bool(redo_label))
+        self.redo.setToolTip(f"Redo: {redo_label} (Ctrl+Shift+Z)" if redo_label else "Nothing to redo")
+
+
+class ProgressLine(QWidget):
+    """A thin bar; busy without a fraction."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self._fraction: float | None = None
+        self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+
+    def sizeHint(self) -> QSize:
+        """Override."""
+        return QSize(round(self._theme.px(220)), round(self._theme.px(8)))
+
+    def set_fraction(self, fraction: float | None) -> None:
+        self._fraction = fraction
+        self.setAccessibleName("busy" if fraction is None else f"{fraction:.0%}")
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Override."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        bounds = QRectF(self.rect())
+        painter.setBrush(self._theme.color("grid"))
+        painter.drawRoundedRect(bounds, bounds.height() / 2, bounds.height() / 2)
+        painter.setBrush(self._theme.color("teal"))
+        filled = QRectF(bounds)
+        filled.setWidth(bounds.width() * (0.3 if self._fraction is None else self._fraction))
+        painter.drawRoundedRect(filled, bounds.height() / 2, bounds.height() / 2)
+        painter.end()
+
+
+class BottomBar(QWidget):
+    """The running job with progress, rate, time left and Cancel; the last message; when it was saved."""
+
+    cancel_asked = pyqtSignal()
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.setObjectName("bottombar")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._title = label("", "strong")
+        self._bar = ProgressLine(theme)
+        self._figures = label("", "mono")
+        self._cancel = button("Cancel", self.cancel_asked.emit, "quiet", tip="Stop the job (Esc)")
+        self._message = Elided("muted")
+        self._saved = label("", "small")
+        layout = row(self._title, self._bar, self._figures, self._cancel, self._message, self._saved, spacing=12,
+                     margins=(20, 2, 16, 2))  # fmt: skip
+        layout.setStretch(4, 1)
+        self.setLayout(layout)
+        theme.changed.connect(lambda: self.setFixedHeight(round(theme.px(32))))
+        self.setFixedHeight(round(theme.px(32)))
+        self.show_job("", None, cancellable=False)
+
+    def show_job(self, title: str, report: Progress | None, *, cancellable: bool) -> None:
+        running = bool(title)
+        for widget in (self._title, self._bar, self._figures):
+            widget.setVisible(running)
+        self._cancel.setVisible(running and cancellable)
+        if not running:
+            return
+        self._title.setText(report.phase if report else title)
+        self._bar.set_fraction(report.fraction if report else None)
+        parts = []
+        if report and report.fraction is not None:
+            parts.append(f"{report.fraction:4.0%}")
+        if report and report.rate and report.unit == "B":
+            parts.append(f"{show_bytes(report.rate)}/s")
+        if report and report.seconds_left is not None:
+            parts.append(f"{show_duration(report.seconds_left)} left")
+        self._figures.setText("   ".join(parts))
+
+    def say(self, text: str) -> None:
+        self._message.set_full(text)
+
+    @property
+    def message(self) -> str:
+        return self._message.full
+
+    def show_saved(self, at: str) -> None:
+        self._saved.setText(f"Saved {at}" if at else "")

@@ -1,0 +1,301 @@
+"""The frame: route card, bars, findings and the page of the open operation."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QPoint, pyqtSignal
+from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
+from PyQt6.QtWidgets import QDialog, QFileDialog, QMainWindow, QMenu, QMessageBox, QStackedWidget, QWidget
+
+from kyklon.app.pages import page_class
+from kyklon.app.pages.logbook.page import LogbookPage
+from kyklon.app.pages.page import OperationPage
+from kyklon.app.shell.actions import ACTIONS, HelpDialog
+from kyklon.app.shell.bars import BottomBar, TopBar
+from kyklon.app.shell.findings_panel import FindingsPanel, RemedyDialog
+from kyklon.app.shell.route_card import LOGBOOK, Line, RouteCard
+from kyklon.app.shell.session import Session
+from kyklon.app.widgets.basic import column, row
+from kyklon.base.errors import KyklonError
+from kyklon.model.build import remedied
+from kyklon.model.findings import Finding, Remedy, Severity
+from kyklon.operations import fresh, guide, inspection, workshop
+
+
+class Window(QMainWindow):
+    """Everything the user sees of one build."""
+
+    another = pyqtSignal(object)  # Path of a build folder to open as well
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session: Session = session
+        self._number = 10
+        self._scale = session.theme.scale
+        self._build_frame()
+        self._make_shortcuts()
+        self._connect()
+        self.open_operation(self._first_operation())
+        session.said.emit(session.warning or f"Opened {session.folder}")
+
+    def _build_frame(self) -> None:
+        theme = self.session.theme
+        self.top, self.bottom = TopBar(theme), BottomBar(theme)
+        self.route, self.findings = RouteCard(theme), FindingsPanel(theme)
+        self.stack = QStackedWidget()
+        self.stack.setObjectName("pages")
+        self.pages: dict[int, OperationPage | LogbookPage] = {}
+        centre = QWidget()
+        centre.setObjectName("centre")
+        middle = row(self.route, self.stack, self.findings, spacing=0)
+        middle.setStretch(1, 1)
+        layout = column(self.top, middle, self.bottom, spacing=0)
+        layout.setStretch(1, 1)
+        centre.setLayout(layout)
+        self.setCentralWidget(centre)
+        self.setMinimumSize(1100, 700)
+        self.setWindowTitle(f"{self.session.build.name} – Kyklon")
+
+    def _connect(self) -> None:
+        session = self.session
+        self.route.opened.connect(self.open_operation)
+        self.findings.remedy_asked.connect(self.preview_finding)
+        self.top.next_asked.connect(self.go_next)
+        self.top.undo_asked.connect(session.undo)
+        self.top.redo_asked.connect(session.redo)
+        self.top.bring_up_asked.connect(self.run_bring_up)
+        self.top.menu_asked.connect(self.show_menu)
+        self.bottom.cancel_asked.connect(self.cancel_job)
+        session.changed.connect(self.refresh)
+        session.logged.connect(self._refresh_frame)
+        session.said.connect(self.bottom.say)
+        session.theme.changed.connect(self._on_theme_changed)
+        session.jobs.changed.connect(self._show_job)
+        session.jobs.failed.connect(self._on_job_failed)
+
+    def _make_shortcuts(self) -> None:
+        for action in ACTIONS:
+            shortcut = QShortcut(QKeySequence(action.keys), self)
+            shortcut.activated.connect(lambda action=action: action.act(self))
+        for operation in inspection.OPERATIONS:
+            shortcut = QShortcut(QKeySequence(f"Alt+{operation.number // 10}"), self)
+            shortcut.activated.connect(lambda number=operation.number: self.open_operation(number))
+
+    def _first_operation(self) -> int:
+        return self._next().operation
+
+    # --- pages -----------------------------------------------------------------------------------------------
+
+    def page(self, number: int) -> OperationPage | LogbookPage:
+        """The page of an operation, made when it is first opened."""
+        if number not in self.pages:
+            made = LogbookPage(self.session) if number == LOGBOOK else page_class(number)(self.session)
+            asked = getattr(made, "remedy_asked", None)
+            if asked is not None:
+                asked.connect(self.preview)
+            self.pages[number] = made
+            self.stack.addWidget(made)
+        return self.pages[number]
+
+    def open_operation(self, number: int) -> None:
+        self._number = number
+        page = self.page(number)
+        page.refresh()
+        self.stack.setCurrentWidget(page)
+        self._refresh_frame()
+        self.route.focus_line(number)
+
+    @property
+    def number(self) -> int:
+        """The open operation; 0 is the logbook."""
+        return self._number
+
+    def refresh(self) -> None:
+        """The open page and the frame; other pages catch up when they are opened."""
+        self.page(self._number).refresh()
+        self._refresh_frame()
+
+    def _next(self) -> guide.NextStep:
+        session = self.session
+        passed = bool(session.bring_up and session.bring_up_current and session.bring_up.failure is None)
+        return guide.next_step(session.build, session.world, session.findings, bring_up_passed=passed)
+
+    def _refresh_frame(self) -> None:
+        session = self.session
+        found = session.findings
+        self.top.show_build(session.build.name, session.build.kind, self._next().sentence)
+        stops = sum(each.severity is Severity.STOP for each in found)
+        self.top.show_verdict(stops, sum(each.severity is Severity.CAUTION for each in found))
+        self.top.show_history(session.history.undo_label, session.history.redo_label)
+        self.bottom.show_saved(session.saved_at)
+        lines = [self._line(operation, found) for operation in inspection.OPERATIONS]
+        entries = len(session.logbook.entries())
+        lines.append(Line(LOGBOOK, "Logbook", f"{entries} entr{'ies' if entries != 1 else 'y'}", ""))
+        self.route.show_lines(tuple(lines), self._number)
+        own = tuple(each for each in found if each.operation == self._number)
+        page = self.page(self._number)
+        self.findings.setVisible(self._number != LOGBOOK and not self._folded)
+        self.findings.show_findings(own, page.cautions)
+
+    _folded = False
+
+    def toggle_findings(self) -> None:
+        """Fold the findings away, or show them again."""
+        self._folded = not self._folded
+        self._refresh_frame()
+
+    def _line(self, operation: inspection.Operation, found: tuple[Finding, ...]) -> Line:
+        lamp = inspection.state(self.session.build, operation, found)
+        own = [each.severity for each in found if each.operation == operation.number]
+        counts = [(own.count(severity), severity.value) for severity in (Severity.STOP, Severity.CAUTION)]
+        words = ", ".join(f"{count} {word}{'s' if count != 1 else ''}" for count, word in counts if count)
+        if not words:
+            words = {"clear": "Signed off", "stale": "Inputs changed"}.get(lamp, "Not started")
+            if lamp == inspection.State.NOT_STARTED and operation.number == 20 and self.session.build.card.bootable:
+                words = f"Written {self.session.build.card.at[11:16]}"
+        return Line(operation.number, operation.name, words, lamp)
+
+    def _on_theme_changed(self) -> None:
+        """Pages are laid out for one text scale: make them anew, unless one is in the middle of something."""
+        for part in (self.route, self.findings, self.top):
+            part.updateGeometry()
+        if self.session.theme.scale != self._scale and not self.session.jobs.running:
+            self._scale = self.session.theme.scale
+            for page in self.pages.values():
+                self.stack.removeWidget(page)
+                page.deleteLater()
+            self.pages = {}
+            self.open_operation(self._number)
+
+    # --- acts --------------------------------------------------------------------------------------------------
+
+    def search_logbook(self) -> None:
+        self.open_operation(LOGBOOK)
+        self.logbook_page().search()
+
+    def export_logbook(self) -> None:
+        self.logbook_page().export()
+
+    def logbook_page(self) -> LogbookPage:
+        page = self.page(LOGBOOK)
+        assert isinstance(page, LogbookPage)
+        return page
+
+    def go_next(self) -> None:
+        self.open_operation(self._next().operation)
+
+    def run_bring_up(self) -> None:
+        self.open_operation(90)
+        self.session.run_bring_up()
+
+    def preview_finding(self, finding: Finding) -> None:
+        if finding.remedy is not None:
+            self.preview(finding.remedy, finding.title)
+
+    def preview(self, remedy: Remedy, title: str) -> None:
+        """Show what a remedy changes, and do it when the user says so."""
+        session = self.session
+        after = remedied(session.build, remedy)
+        differences: dict[str, str] = {}
+        card = session.world.card
+        if card is not None and card.table is not None and not card.boot_error and session.build.card.bootable:
+            differences = workshop.plan_boot_files(after, session.catalogue, card).differences
+        dialog = RemedyDialog(f"{remedy.label}. {title}", remedy.changes, differences, session.theme, self)
+        if dialog.exec() != QDialog.DialogCode.Accepted:
+            return
+        if remedy.changes:
+            session.apply_remedy(remedy, title)
+        if dialog.also_card:
+            self.put_on_card()
+
+    def put_on_card(self) -> None:
+        """The boot files of this build onto the card, as a job."""
+        from kyklon.app.pages.boot.page import BootPage  # loaded with its page
+
+        page = self.page(30)
+        assert isinstance(page, BootPage)
+        page.put_on_card()
+
+    def show_menu(self) -> None:
+        menu = QMenu(self)
+        for action in ACTIONS:
+            if action.title:
+                made = menu.addAction(f"{action.title}\t{action.keys}")
+                made.triggered.connect(lambda _checked=False, action=action: action.act(self))
+            if action.ends_group:
+                menu.addSeparator()
+        corner: QPoint = self.top.menu.mapToGlobal(self.top.menu.rect().bottomLeft())
+        menu.exec(corner)
+
+    def change_paper(self) -> None:
+        theme = self.session.theme
+        theme.set_dark(not theme.dark)
+
+    def ask_new(self) -> None:
+        """A new build in an empty folder, opened in a window of its own."""
+        path = QFileDialog.getExistingDirectory(
+            self, "An empty folder for the new build", str(self.session.folder.parent)
+        )
+        if path:
+            self.make_new(Path(path))
+
+    def make_new(self, folder: Path) -> None:
+        try:
+            made = fresh.make(folder, folder.name, self.session.catalogue)
+        except KyklonError as bad:
+            self.session.said.emit(str(bad))
+            return
+        self.another.emit(made)
+
+    def ask_open(self) -> None:
+        """Open another build in a window of its own."""
+        path = QFileDialog.getExistingDirectory(self, "Open a build folder", str(self.session.folder.parent))
+        if path:
+            self.another.emit(Path(path))
+
+    def show_help(self) -> None:
+        HelpDialog(self.session.theme, self).exec()
+
+    def export_instrument(self) -> None:
+        """Print or export the open operation's drawing as PDF, SVG or PNG."""
+        page = self.page(self._number)
+        drawing = page.instrument()
+        if drawing is None:
+            self.session.said.emit("This page has no drawing to export.")
+            return
+        start = self.session.folder / "issued" / f"operation-{self._number}.pdf"
+        path, _kind = QFileDialog.getSaveFileName(
+            self, "Export the drawing", str(start), "Drawings (*.pdf *.svg *.png)"
+        )
+        if path:
+            try:
+                drawing.export(Path(path))
+            except KyklonError as bad:
+                self.session.said.emit(str(bad))
+                return
+            self.session.said.emit(f"Exported {path}")
+
+    def cancel_job(self) -> None:
+        for job in self.session.jobs.running:
+            if job.cancellable:
+                job.cancel.cancel()
+                self.session.said.emit(f"Cancelling: {job.title}")
+                return
+
+    def _show_job(self) -> None:
+        running = self.session.jobs.running
+        job = next((each for each in running if each.cancellable), running[0] if running else None)
+        if job is None:
+            self.bottom.show_job("", None, cancellable=False)
+        else:
+            self.bottom.show_job(job.title, job.progress, cancellable=job.cancellable and not job.cancel.cancelled)
+
+    def _on_job_failed(self, title: str, error: KyklonError) -> None:
+        self.session.said.emit(f"{title}: {error}")
+        QMessageBox.warning(self, title, f"{error.what}\n\n{error.do}".strip())
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        """Override: running work is asked to stop, and waited for."""
+        self.session.end()
+        super().closeEvent(event)

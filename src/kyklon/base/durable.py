@@ -1,0 +1,103 @@
+"""Writing that survives a crash: a file is replaced whole or not at all, a copy counts once it was read back.
+
+Everything the program keeps goes through here: builds, the shelf, stand-in drives, issued files, games, bundles.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import secrets
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from kyklon.base.errors import KyklonError, VerifyError
+
+_BLOCK = 1 << 20  # bytes copied at a time
+UNFINISHED = ".unfinished"  # ending of a file that is not whole yet
+
+
+def _nothing(_count: int) -> None:
+    """For who does not care how far a copy is."""
+
+
+@contextlib.contextmanager
+def _fresh(path: Path) -> Iterator[Path]:
+    """A name of its own beside `path` for the new contents; whatever goes wrong, nothing is left under it."""
+    fresh = path.with_name(f".{path.name[:80]}.{secrets.token_hex(4)}{UNFINISHED}")
+    try:
+        yield fresh
+    finally:
+        fresh.unlink(missing_ok=True)
+
+
+def _sync_folder(folder: Path) -> None:
+    """Make a renaming last: the folder's own entry goes to the disk too."""
+    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        os.fsync(descriptor)
+    except OSError:  # some file systems cannot sync a folder; the file itself is safe
+        return
+    finally:
+        os.close(descriptor)
+
+
+def replace(path: Path, data: bytes) -> None:
+    """Put `data` in place of a file, in one step: at every moment the old or the new contents are whole.
+
+    Folders on the way are made. Raises OSError; the old file is then untouched.
+    """
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with _fresh(path) as fresh:
+        with fresh.open("xb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(fresh, path)
+    _sync_folder(path.parent)
+
+
+def replace_text(path: Path, text: str) -> None:
+    """The same for text, as UTF-8."""
+    replace(path, text.encode())
+
+
+def keep(path: Path, data: bytes) -> None:
+    """As replace(), for a file that somebody asked for by name. Raises KyklonError in words."""
+    try:
+        replace(path, data)
+    except OSError as bad:
+        raise KyklonError(f"{path} cannot be written: {bad.strerror}.", do="Choose another place.") from bad
+
+
+def copy(source: Path, target: Path, moved: Callable[[int], object] = _nothing) -> bool:
+    """Copy a file, read the copy back from the medium, and only then give it its name. False when it was there.
+
+    moved: called with the bytes just copied, between two blocks; what it raises stops the copy. Raises OSError,
+    VerifyError. Nothing half-done is left under the target's name.
+    """
+    wanted = hashlib.sha256()
+    if target.is_file() and target.stat().st_size == source.stat().st_size and _digest(target) == _digest(source):
+        moved(source.stat().st_size)
+        return False
+    target.parent.mkdir(parents=True, exist_ok=True)
+    with _fresh(target) as fresh:
+        with source.open("rb") as reader, fresh.open("xb") as writer:
+            while block := reader.read(_BLOCK):
+                moved(len(block))
+                wanted.update(block)
+                writer.write(block)
+            writer.flush()
+            os.fsync(writer.fileno())
+            os.posix_fadvise(writer.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
+        if _digest(fresh) != wanted.digest():
+            raise VerifyError(f"{target} reads back different.", do="The stick or card is worn. Use another one.")
+        os.replace(fresh, target)
+    _sync_folder(target.parent)
+    return True
+
+
+def _digest(path: Path) -> bytes:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").digest()

@@ -1,0 +1,51 @@
+"""System programs: always an argument list, always a time limit, their own words kept in the error."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+from collections.abc import Mapping, Sequence
+
+from kyklon.base.errors import ToolError
+
+_SYSTEM_FOLDERS = ("/usr/sbin", "/sbin", "/usr/local/sbin")  # where mkfs and sfdisk live off a user's PATH
+
+PACKAGE_OF = {  # Debian package that brings the program
+    "mcopy": "mtools", "mdir": "mtools", "mren": "mtools", "mdel": "mtools", "mmd": "mtools",
+    "mkfs.fat": "dosfstools", "mkfs.ext4": "e2fsprogs", "debugfs": "e2fsprogs", "sfdisk": "fdisk",
+    "lsblk": "util-linux", "umount": "mount", "dumpe2fs": "e2fsprogs", "mtype": "mtools",
+}  # fmt: skip
+
+
+def find(program: str) -> str:
+    """The program's full path. Raises ToolError that names the Debian package to install."""
+    path = os.pathsep.join([os.environ.get("PATH", ""), *_SYSTEM_FOLDERS])
+    found = shutil.which(program, path=path)
+    if found is None:
+        package = PACKAGE_OF.get(program, program)
+        raise ToolError(f"The system program {program} is missing.", do=f"Install it: apt install {package}")
+    return found
+
+
+def run(
+    arguments: Sequence[str],
+    *,
+    seconds: float = 60.0,
+    stdin: bytes = b"",
+    environment: Mapping[str, str] | None = None,
+) -> bytes:
+    """Standard output of a program that must succeed within `seconds`.
+
+    Raises ToolError with the program's own words otherwise.
+    """
+    command = [find(arguments[0]), *arguments[1:]]
+    settings = {**os.environ, "LC_ALL": "C", "TZ": "UTC", **(environment or {})}
+    try:
+        done = subprocess.run(command, input=stdin, capture_output=True, timeout=seconds, env=settings)
+    except subprocess.TimeoutExpired as late:
+        raise ToolError(f"{arguments[0]} gave no answer in {seconds:.0f} s.") from late
+    if done.returncode:
+        words = (done.stderr or done.stdout).decode(errors="replace").strip()
+        raise ToolError(f"{arguments[0]} failed: {words or f'exit code {done.returncode}'}")
+    return done.stdout

@@ -1,0 +1,1 @@
+"""Every operation without a window: a module a noun."""

@@ -1,0 +1,93 @@
+"""Bare-metal sets."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import show_bytes
+from kyklon.commands.shared import (
+    OK,
+    STOPS,
+    BoardId,
+    Dir,
+    InFolder,
+    Json,
+    Lose,
+    TargetName,
+    Yes,
+    agree,
+    catalogue,
+    out,
+    watching,
+)
+from kyklon.commands.targets import card_job
+
+if TYPE_CHECKING:
+    from kyklon.operations.card.sets.baremetal import Plan
+
+
+def _planned(folder: Path, board: str) -> Plan:
+    from kyklon.catalogue.records import BareMetal, Board, Image
+    from kyklon.operations.card.sets import baremetal
+
+    parts = catalogue()
+    images = {image.id: image for image in parts.all(Image)}
+    layout = baremetal.layout_of(folder, parts.all(BareMetal), images)
+    return baremetal.plan(folder, layout, images[layout.image], parts.get(Board, board))
+
+
+def plan(
+    folder: Dir,
+    board: BoardId,
+    fix: Annotated[bool, typer.Option("--rename", help="Rename what has the wrong name first.")] = False,
+    as_json: Json = False,
+) -> int:
+    """Say what a card made from an unpacked set will hold, and what is wrong with it. Exit 1 while a stop stands."""
+    from kyklon.operations.card.sets.problems import rename, rename_words
+
+    found = _planned(folder, board)
+    if fix:
+        for problem in found.problems:
+            if problem.rename:
+                rename(folder, problem)
+        found = _planned(folder, board)
+
+    def lines() -> list[str]:
+        told = [f"{each.target}  {show_bytes(each.size)}, {each.why}" for each in found.placed]
+        told += [f"left out: {name}, {why}" for name, why in found.left_out]
+        told += [f"{p.severity.upper():8}{p.sentence} {p.why}{rename_words(p)}" for p in found.problems]
+        ready = ", ".join(found.machines) or "no machine"
+        return [*told, f"{len(found.placed)} files, {show_bytes(found.size)}; ready: {ready}"]
+
+    out(asdict(found) | {"size": found.size, "ready": found.ready}, as_json, lines)
+    return OK if found.ready else STOPS
+
+
+def write(
+    folder: Dir,
+    target: TargetName,
+    board: BoardId,
+    label: Annotated[str, typer.Option("--label", help="Name of the volume.")] = "TIDEPOOL",
+    yes: Yes = False,
+    lose: Lose = "",
+    build_folder: InFolder = None,
+) -> int:
+    """Make a plain FAT card from an unpacked set, read it back and compare."""
+    from kyklon.operations.card.acts import bare_metal_card
+    from kyklon.operations.card.drives.interlock import Purpose
+
+    planned = _planned(folder, board)
+    job = card_job(target, build_folder, lose)
+    verdict = job.verdict(Purpose.PREPARE)
+    if verdict.allowed and not planned.ready:
+        raise WrongUse("The set is not ready for a card.", do="See `kyklon baremetal plan`, and clear its stops.")
+    agree(verdict, f"Make a card of {job.target.facts.name}?", yes=yes)
+    with watching() as watch:
+        found, _event = bare_metal_card(job, folder, planned, label, watch)
+    print(f"{found.same_files} files on {job.target.facts.name}, read back and the same.")
+    return OK

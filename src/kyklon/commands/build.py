@@ -1,0 +1,163 @@
+"""A build as a whole: make it, open it, check it, change it, issue it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from kyklon.base.errors import KyklonError, WrongUse
+from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, open_folder, out, tell
+
+if TYPE_CHECKING:
+    from kyklon.model.findings import Finding
+
+
+def demo(
+    folder: Annotated[Path | None, typer.Option(help="Where to make it.")] = None,
+    no_window: Annotated[bool, typer.Option("--no-window", help="Make it, print its path, and stop.")] = False,
+    keep: Annotated[bool, typer.Option("--keep", help="Open the one that is there, if this version made it.")] = False,
+) -> int:
+    """Make the demo build and open it."""
+    from kyklon.base.places import demo_folder
+    from kyklon.demo import lighthouse
+
+    place = folder or demo_folder(lighthouse.NAME)
+    if keep:
+        place, aside = lighthouse.make_current(place, catalogue())
+        if aside is not None:
+            tell(f"The demo of an older version was put aside as {aside}.")
+    else:
+        lighthouse.make(place, catalogue())
+    print(place)
+    return OK if no_window else _window(place)
+
+
+def new(folder: Folder, name: Annotated[str, typer.Option(help="What the machine is called.")] = "My machine") -> int:
+    """Start a new build in an empty folder."""
+    from kyklon.operations.plan.acts import start_build
+
+    print(start_build(folder, name, catalogue()))
+    return OK
+
+
+def open_build(folder: Folder) -> int:
+    """Open a build in the window."""
+    return _window(folder)
+
+
+def _window(folder: Path) -> int:
+    from kyklon.app.start import run  # the other commands need no window
+
+    return run(folder)
+
+
+# --- findings ----------------------------------------------------------------------------------------------------
+
+
+def check(folder: Folder, as_json: Json = False) -> int:
+    """List all findings of a build. Exit 1 when one of them stops it."""
+    found = _findings(folder)
+    data = {"findings": [finding_data(each) for each in found]}
+    out(data, as_json, lambda: [_finding_text(each) for each in found])
+    return STOPS if any(each.severity == "stop" for each in found) else OK
+
+
+def _findings(folder: Path) -> tuple[Finding, ...]:
+    from kyklon.operations.inspection import inspect, observe
+
+    build, parts = open_folder(folder)
+    return inspect(build, parts, observe(build, folder, parts))
+
+
+def finding_data(found: Finding) -> dict[str, Any]:
+    """A finding as the commands print it."""
+    keys = ("code", "severity", "operation", "subject", "message", "why", "source")
+    data = found.model_dump(mode="json", include=set(keys))
+    message = f"{found.title}. {found.message}"
+    return {key: data[key] for key in keys} | {
+        "message": message,
+        "remedy": found.remedy.label if found.remedy else None,
+    }
+
+
+def _finding_text(found: Finding) -> str:
+    remedy = f"\n      Remedy: {found.remedy.label} (kyklon remedy FOLDER {found.code})" if found.remedy else ""
+    return f"{found.operation} {found.severity.upper():8}{found.title}. {found.message}\n      {found.why}{remedy}"
+
+
+def remedy(folder: Folder, code: Annotated[str, typer.Argument(help="A finding's code.")]) -> int:
+    """Apply the remedy of a finding to the build."""
+    from kyklon.operations.inspection import find
+    from kyklon.operations.remedies import apply_remedy
+    from kyklon.record import folder as store
+
+    found = find(_findings(folder), code)
+    if found.remedy is None:
+        raise WrongUse(f"{found.code} has no remedy that the program can apply.", do=found.why)
+    apply_remedy(folder, store.load(folder).build, found.remedy, found.title)
+    for change in found.remedy.changes:
+        print(f"{change.label}: {change.before} → {change.after}")
+    return OK
+
+
+# --- settings ----------------------------------------------------------------------------------------------------
+
+
+def fields(folder: Folder, as_json: Json = False) -> int:
+    """List what can be set in a build, with its value now."""
+    from kyklon.model.build import Build
+    from kyklon.model.fields import described_fields
+
+    build, _parts = open_folder(folder)
+    data = build.model_dump(mode="json")
+    rows = []
+    for field in described_fields(Build):
+        value: Any = data
+        for name in field.path.split("."):
+            value = value[name]
+        if field.kind != "other":
+            rows.append((field, value))
+    told = {field.path: value for field, value in rows}
+    out(told, as_json, lambda: [f"{f.path:28} {f.label:22} {f.words(value)}" for f, value in rows])
+    return OK
+
+
+def set_field(
+    folder: Folder,
+    path: Annotated[str, typer.Argument(help="A setting, as `kyklon fields` lists it.")],
+    value: Annotated[str, typer.Argument(help="Its new value.")],
+) -> int:
+    """Change one setting of a build."""
+    from kyklon.model.build import Build, edited
+    from kyklon.model.fields import describe
+    from kyklon.record import folder as store
+    from kyklon.record.logbook import Logbook
+
+    try:
+        field = describe(Build, path)
+    except KeyError as bad:
+        raise WrongUse(f"A build has no setting {path!r}.", do="`kyklon fields FOLDER` lists them.") from bad
+    if field.kind == "other":
+        raise WrongUse(f"{field.label} is not a single value.", do="Change it in the window.")
+    try:
+        parsed = field.parse(value)
+        store.update(folder, lambda build: edited(build, path, parsed))
+    except KyklonError:
+        raise
+    except ValueError as bad:
+        raise WrongUse(f"{bad}.", do="Nothing was changed.") from bad
+    Logbook(folder).add(0, f"{field.label}: {field.words(parsed)}")
+    print(f"{field.label}: {field.words(parsed)}")
+    return OK
+
+
+def issue(folder: Folder, to: Annotated[Path, typer.Option("--to", help="Where the files go.")]) -> int:
+    """Write every issued file of a build into a folder."""
+    from kyklon.operations import inspection
+
+    build, parts = open_folder(folder)
+    for name in inspection.issue(build, parts, inspection.observe(build, folder, parts), to):
+        print(to / name)
+    return OK

@@ -1,0 +1,104 @@
+"""Looking after cards: prove, back up, compare, prepare."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.commands.shared import OK, STOPS, InFolder, Json, Lose, TargetName, Yes, agree, out, watching
+from kyklon.commands.targets import card_job, written_card
+
+
+def prove(
+    target: TargetName,
+    full: Annotated[bool, typer.Option("--full", help="Every byte, not only some dozen places.")] = False,
+    yes: Yes = False,
+    lose: Lose = "",
+    folder: InFolder = None,
+    as_json: Json = False,
+) -> int:
+    """Check that a card is as large as it says and keeps what it is given. Writes over it. Exit 1 when it is bad."""
+    from kyklon.operations.card.acts import prove_card
+    from kyklon.operations.card.drives.interlock import Purpose
+
+    job = card_job(target, folder, lose)
+    what = "every byte of" if full else "some places of"
+    agree(job.verdict(Purpose.PROVE), f"Write over {what} {job.target.facts.name}?", yes=yes)
+    with watching() as watch:
+        proof = prove_card(job, full=full, watch=watch).proof
+    data = {key: value for key, value in asdict(proof).items() if key != "rates"}
+    out(data, as_json, lambda: [f"{proof.drive}: {proof.verdict}. {proof.sentence}"])
+    return OK if proof.good else STOPS
+
+
+def backup(
+    target: TargetName,
+    file: Annotated[Path, typer.Argument(help="Where it goes: .img.zst, .img.xz, .img.gz or .img.")],
+    folder: InFolder = None,
+    as_json: Json = False,
+) -> int:
+    """Save a card as a compressed image with its checksum beside it; unused blocks are left out."""
+    from kyklon.operations.card.acts import backup_card
+
+    job = card_job(target, folder)
+    if not job.target.path.exists():
+        raise WrongUse(f"{target} is not there, or was never written.", do="Choose a written card.")
+    with watching() as watch:
+        report, _event = backup_card(job, file, watch)
+    data = {**asdict(report), "path": str(report.path)}
+    out(data, as_json, lambda: [
+        f"{report.path}: {show_bytes(report.read)} of {show_bytes(report.size)} in use, "
+        f"{show_bytes(report.packed)} packed, {show_duration(report.seconds)}.", f"SHA-256 {report.sha256}",
+        *report.notes,
+    ])  # fmt: skip
+    return OK
+
+
+def compare_two(
+    first: Annotated[str, typer.Argument(help="A stand-in's name, a drive, or an image file.")],
+    second: Annotated[str, typer.Argument(help="The other one.")],
+    folder: InFolder = None,
+    as_json: Json = False,
+) -> int:
+    """Compare two cards or images: boot files one by one, the rest by what is in use. Exit 1 when they differ."""
+    from kyklon.operations.card.acts import compare_cards
+    from kyklon.operations.card.volumes import compare
+
+    sides = [
+        compare.side(name, Path(name) if Path(name).is_file() else written_card(name, folder).path)
+        for name in (first, second)
+    ]
+    with watching() as watch:
+        found = compare_cards(sides[0], sides[1], folder, watch)
+    words = "The two are the same." if found.same else "The two differ."
+    out({"same": found.same, **asdict(found)}, as_json, lambda: [compare.in_words(found), words])
+    return OK if found.same else STOPS
+
+
+def prepare(
+    target: TargetName,
+    label: Annotated[str, typer.Option("--label", help="Name of the volume, up to 11 letters.")] = "CARD",
+    yes: Yes = False,
+    lose: Lose = "",
+    folder: InFolder = None,
+    as_json: Json = False,
+) -> int:
+    """Make a plain FAT card: every old table and signature cleared, one partition, the right clusters, a label."""
+    from kyklon.operations.card.acts import prepare_card
+    from kyklon.operations.card.drives.interlock import Purpose
+
+    job = card_job(target, folder, lose)
+    name = job.target.facts.name
+    agree(job.verdict(Purpose.PREPARE), f"Make {name} a plain FAT card?", yes=yes)
+    with watching() as watch:
+        done, _event = prepare_card(job, label, watch)
+    out(asdict(done), as_json, lambda: [
+        f"{name} is now the plain {done.kind} card “{done.label}”, {show_bytes(done.size)}, "
+        f"clusters of {done.cluster} bytes."
+    ])  # fmt: skip
+    return OK

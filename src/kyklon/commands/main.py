@@ -1,0 +1,125 @@
+"""The entry point: which command a line means. Exit codes: 0 fine, 1 findings that stop, 2 wrong use, 3 failed.
+
+The list is data, so that help needs no command's own imports; a command's module is imported when it is called.
+"""
+
+from __future__ import annotations
+
+import sys
+from dataclasses import dataclass
+from importlib import import_module
+
+OK, STOPS, WRONG, FAILED = 0, 1, 2, 3
+
+
+@dataclass(frozen=True)
+class Command:
+    """name: as typed, a noun first where there are several. place: module below kyklon.commands, and function. what: the
+    first line of its help."""
+
+    name: str
+    place: tuple[str, str]
+    what: str
+
+
+COMMANDS = (
+    Command("demo", ("build", "demo"), "Make the demo build and open it."),
+    Command("new", ("build", "new"), "Start a new build in an empty folder."),
+    Command("open", ("build", "open_build"), "Open a build in the window."),
+    Command("check", ("build", "check"), "List all findings of a build."),
+    Command("remedy", ("build", "remedy"), "Apply the remedy of a finding to the build."),
+    Command("fields", ("build", "fields"), "List what can be set in a build, with its value now."),
+    Command("set", ("build", "set_field"), "Change one setting of a build."),
+    Command("issue", ("build", "issue"), "Write every issued file of a build into a folder."),
+    Command("source inspect", ("source", "inspect"), "Say what an image file is, without unpacking it to disk."),
+    Command("source shelf", ("source", "shelf"), "List the images on the source shelf."),
+    Command("source keep", ("source", "keep"), "Put an image on the source shelf."),
+    Command("source forget", ("source", "forget"), "Take an image off the source shelf; the file stays."),
+    Command("drives", ("drives", "drives"), "List the drives, and what the interlock says of each."),
+    Command("interlock", ("drives", "interlock"), "Ask the interlock about writing an image to a drive."),
+    Command("write", ("drives", "write"), "Write an image to a drive, read it back and compare."),
+    Command("restore", ("drives", "restore"), "Write a backup to a card, read it back and compare."),
+    Command("prove", ("card", "prove"), "Check that a card is as large as it says and keeps what it is given."),
+    Command("backup", ("card", "backup"), "Save a card as a compressed image; unused blocks are left out."),
+    Command("compare", ("card", "compare_two"), "Compare two cards or images."),
+    Command("prepare", ("card", "prepare"), "Make a plain FAT card with nothing old on it."),
+    Command("size", ("size", "size"), "Say which card to buy."),
+    Command("baremetal plan", ("baremetal", "plan"), "Say what a card made from an unpacked set will hold."),
+    Command("baremetal write", ("baremetal", "write"), "Make a plain FAT card from an unpacked set."),
+    Command("multiboot check", ("multiboot", "check"), "Check bundles against their manifests and a target."),
+    Command("multiboot lay-out", ("multiboot", "lay_out"), "Copy checked bundles to a stick, and read them back."),
+    Command("apply", ("boot", "apply"), "Put the build's boot files on a card."),
+    Command("bringup", ("poweron", "bringup"), "Predict the first power-on from the bytes on a card."),
+    Command("scan", ("library", "scan"), "Say which games are ready, and why the rest are not."),
+    Command("transfer", ("library", "transfer"), "Copy the games that are ready, and read them back."),
+    Command("timing cvt", ("timing", "cvt_timing"), "Compute a timing by VESA CVT 1.2."),
+    Command("timing gtf", ("timing", "gtf_timing"), "Compute a timing by VESA GTF 1.1."),
+    Command("timing dmt", ("timing", "dmt_timing"), "Look up a timing of VESA DMT 1.13 by its id."),
+    Command("timing cta", ("timing", "cta_timing"), "Look up a timing of CTA-861 by its video code."),
+    Command("edid read", ("edid", "read"), "Say what a display tells of itself."),
+    Command("edid write", ("edid", "write"), "Make identification data for a display that has none."),
+)
+
+
+def main() -> None:
+    """Run a command and turn errors into sentences and exit codes."""
+    sys.exit(_run(sys.argv[1:]))
+
+
+def _run(words: list[str]) -> int:
+    if not words or words[0] in ("--help", "-h"):
+        print(_help(""))
+        return OK if words else WRONG
+    for count in (2, 1):
+        found = next((each for each in COMMANDS if each.name == " ".join(words[:count])), None)
+        if found is not None:
+            return _call(found, words[count:])
+    if any(each.name.startswith(f"{words[0]} ") for each in COMMANDS):
+        print(_help(words[0]))
+        return OK if words[1:] in (["--help"], ["-h"]) else WRONG
+    _tell(f"There is no command {words[0]!r}. `kyklon --help` lists them.")
+    return WRONG
+
+
+def _help(noun: str) -> str:
+    """The commands, or those of one noun."""
+    rows = [each for each in COMMANDS if not noun or each.name.startswith(f"{noun} ")]
+    lines = ["Usage: kyklon COMMAND [OPTIONS] ...", ""]
+    lines += [f"  {each.name:18} {each.what}" for each in rows]
+    lines += ["", "kyklon COMMAND --help says more. With --json a command prints one JSON document and nothing else."]
+    return "\n".join([*lines, "Exit codes: 0 fine, 1 findings that stop, 2 wrong use, 3 failed."])
+
+
+def _call(command: Command, words: list[str]) -> int:
+    import typer  # slow to import; help does without
+    from typer.exceptions import TyperException
+
+    from kyklon.base.errors import KyklonError, WrongUse
+
+    module, name = command.place
+    app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None)
+    app.command(help=getattr(import_module(f"kyklon.commands.{module}"), name).__doc__)(
+        getattr(import_module(f"kyklon.commands.{module}"), name)
+    )
+    try:
+        code = app(words, prog_name=f"kyklon {command.name}", standalone_mode=False)
+        return code if isinstance(code, int) else OK
+    except typer.Exit as done:
+        return done.exit_code
+    except typer.Abort:
+        return FAILED
+    except TyperException as bad:
+        if str(bad):
+            _tell(str(bad))
+        return WRONG
+    except WrongUse as bad:
+        _tell(str(bad))
+        return WRONG
+    except KyklonError as bad:
+        _tell(str(bad))
+        return FAILED
+
+
+def _tell(text: str) -> None:
+    """A line on standard error."""
+    print(f"kyklon: {text}", file=sys.stderr)

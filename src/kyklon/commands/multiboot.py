@@ -1,0 +1,67 @@
+"""Multi-boot bundles."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from kyklon.base.quantities import show_bytes
+from kyklon.commands.shared import OK, STOPS, BoardId, Dir, Json, catalogue, out, watching
+
+TargetBytes = Annotated[int, typer.Option("--target-bytes", help="Size of the card that the systems go on.")]
+
+
+def check(
+    folder: Dir,
+    target_bytes: TargetBytes,
+    board: BoardId = "",
+    fix: Annotated[bool, typer.Option("--rename", help="Rename what has the wrong name first.")] = False,
+    as_json: Json = False,
+) -> int:
+    """Check bundles against their manifests and the space of a target. Exit 1 while a stop stands."""
+    from kyklon.catalogue.records import Chooser
+    from kyklon.operations.card.sets import multiboot
+    from kyklon.operations.card.sets.problems import rename, rename_words
+
+    chooser = catalogue().all(Chooser)[0]
+    with watching() as watch:
+        found = multiboot.check(folder, chooser, target_bytes, board=board, watch=watch)
+        if fix:
+            for problem in found.problems:
+                if problem.rename:
+                    rename(multiboot.top_of(folder, chooser), problem)
+            found = multiboot.check(folder, chooser, target_bytes, board=board, watch=watch)
+
+    def lines() -> list[str]:
+        told = [f"{each.order}  {each.name}: {show_bytes(each.need)}" for each in found.bundles if each.readable]
+        told.append(f"{show_bytes(found.need)} of {show_bytes(found.usable)} usable; the stick needs {found.stick}.")
+        return told + [
+            f"{p.severity.upper():8}{p.bundle or 'all'}: {p.sentence} {p.why}{rename_words(p)}" for p in found.problems
+        ]
+
+    data: dict[str, Any] = asdict(found) | {"fits": found.fits, "ready": found.ready}
+    out(data, as_json, lines)
+    return OK if found.ready else STOPS
+
+
+def lay_out(
+    folder: Dir,
+    to: Annotated[Path, typer.Option("--to", help="The stick's folder.")],
+    target_bytes: TargetBytes,
+    chosen: Annotated[list[str] | None, typer.Option("--bundle", help="A bundle's folder; may be repeated.")] = None,
+    board: BoardId = "",
+) -> int:
+    """Copy checked bundles to a stick's folder in the chooser's layout, and read them back."""
+    from kyklon.catalogue.records import Chooser
+    from kyklon.operations.card.sets import lay_out as laying
+    from kyklon.operations.card.sets import multiboot
+
+    chooser = catalogue().all(Chooser)[0]
+    found = multiboot.check(folder, chooser, target_bytes, board=board, chosen=tuple(chosen) if chosen else None)
+    with watching() as watch:
+        files, moved = laying.lay_out(folder, chooser, found, to, watch)
+    print(f"{len(found.chosen)} systems, {files} files, {show_bytes(moved)} in {to / chooser.bundles}, read back.")
+    return OK

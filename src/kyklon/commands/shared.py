@@ -1,0 +1,103 @@
+"""What all commands share: options, output, progress, the interlock's question."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import signal
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from kyklon.base.errors import Cancelled, Refused
+from kyklon.base.progress import CancelToken, Progress, Watch
+from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.commands.main import FAILED, OK, STOPS, WRONG
+
+if TYPE_CHECKING:
+    from kyklon.catalogue.loader import Catalogue
+    from kyklon.model.build import Build
+    from kyklon.operations.card.drives.interlock import Verdict
+
+__all__ = ["FAILED", "OK", "STOPS", "WRONG"]
+
+Folder = Annotated[Path, typer.Argument(help="The build folder.", metavar="FOLDER")]
+Json = Annotated[bool, typer.Option("--json", help="One JSON document and nothing else.")]
+InFolder = Annotated[Path | None, typer.Option("--folder", help="The build folder with the drives and the record.")]
+Lose = Annotated[str, typer.Option("--lose", help="The name of what may be lost, letter for letter.")]
+Yes = Annotated[bool, typer.Option("--yes", help="Do not ask when nothing is lost.")]
+TargetName = Annotated[str, typer.Argument(help="A stand-in's name, a drive, or a file.", metavar="TARGET")]
+CardName = Annotated[str, typer.Option("--card", help="A stand-in's name, a drive, or an image file.")]
+BoardId = Annotated[str, typer.Option("--board", help="A board's id in the catalogue.")]
+Dir = Annotated[Path, typer.Argument(help="The folder.", metavar="DIR")]
+
+
+def tell(text: str) -> None:
+    """A line on standard error."""
+    print(f"kyklon: {text}", file=sys.stderr)
+
+
+def out(data: Any, as_json: bool, lines: Callable[[], list[str]]) -> None:
+    """One JSON document, or lines."""
+    if as_json:
+        print(json.dumps(data, indent=1, ensure_ascii=False))
+    else:
+        print("\n".join(lines()))
+
+
+class _Line:
+    """Progress on standard error, when somebody is looking."""
+
+    def __init__(self) -> None:
+        self.shown = False
+
+    def __call__(self, report: Progress) -> None:
+        if not sys.stderr.isatty():
+            return
+        share = f"{report.fraction:4.0%}" if report.fraction is not None else ""
+        rate = f"{show_bytes(report.rate)}/s" if report.rate and report.unit == "B" else ""
+        left = f"{show_duration(report.seconds_left)} left" if report.seconds_left is not None else ""
+        print(f"\r{report.phase} {share} {rate} {left}\033[K", end="", file=sys.stderr, flush=True)
+        self.shown = True
+
+
+@contextlib.contextmanager
+def watching() -> Iterator[Watch]:
+    """Progress on the terminal, and Ctrl+C as Cancel: the work stops between two steps and keeps the truth about it."""
+    line, token = _Line(), CancelToken()
+    before = signal.signal(signal.SIGINT, lambda _number, _frame: token.cancel())
+    try:
+        yield Watch(line, token)
+    finally:
+        signal.signal(signal.SIGINT, before)
+        if line.shown:
+            print(file=sys.stderr)
+
+
+def catalogue() -> Catalogue:
+    """The shipped catalogue with the user's own parts over it."""
+    from kyklon.base.places import catalogue_folder
+    from kyklon.catalogue.loader import load
+
+    return load(catalogue_folder())
+
+
+def open_folder(folder: Path) -> tuple[Build, Catalogue]:
+    """The build of a folder and the catalogue; what its reader should know goes to standard error."""
+    from kyklon.record import folder as store
+
+    opened = store.load(folder)
+    if opened.warning:
+        tell(opened.warning)
+    return opened.build, catalogue()
+
+
+def agree(verdict: Verdict, question: str, *, yes: bool) -> None:
+    """Ask when nothing is lost; what is lost must be named with --lose. Raises Refused with all reasons, Cancelled."""
+    if verdict.refusals:
+        raise Refused(verdict.refusals, do="Choose another drive.")
+    if not verdict.lose and not yes and not typer.confirm(question, err=True):
+        raise Cancelled

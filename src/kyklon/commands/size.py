@@ -1,0 +1,52 @@
+"""The size of a card."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import show_bytes
+from kyklon.commands.shared import OK, STOPS, Json, catalogue, out
+
+if TYPE_CHECKING:
+    from kyklon.operations.card.sizing import Sizing
+
+
+def size(
+    folder: Annotated[Path, typer.Argument(help="A build folder, or a folder of games.", metavar="FOLDER")],
+    as_json: Json = False,
+) -> int:
+    """Say which card to buy. Exit 1 when no card of the catalogue is large enough."""
+    found = _sizing(folder)
+
+    def lines() -> list[str]:
+        told = [f"{item.name:10} {show_bytes(item.size):>9}  {item.how}" for item in found.items]
+        told.append(f"{'Needed':10} {show_bytes(found.need):>9}")
+        for offer in found.offers:
+            fits = "fits" if offer.fits else "too small"
+            told.append(
+                f"  {offer.name:16} {show_bytes(offer.capacity):>9}  {fits:9} {offer.speed_class:6} "
+                f"{offer.minutes:.0f} min to fill, largest game in {offer.load_s:.1f} s"
+            )
+        return [*told, found.sentence]
+
+    out(asdict(found), as_json, lines)
+    return OK if found.advice else STOPS
+
+
+def _sizing(folder: Path) -> Sizing:
+    from kyklon.operations.card.sizing import size_of, size_of_folder
+    from kyklon.operations.inspection import observe
+    from kyklon.record import folder as store
+
+    if not folder.is_dir():
+        raise WrongUse(f"{folder} is not a folder.", do="Name a build folder or a folder of games.")
+    parts = catalogue()
+    if not (folder / store.CURRENT).exists():
+        return size_of_folder(folder, parts)
+    build = store.load(folder).build
+    return size_of(build, folder, parts, observe(build, folder, parts))

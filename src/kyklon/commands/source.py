@@ -1,0 +1,107 @@
+"""Image files and their shelf."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import show_bytes
+from kyklon.commands.shared import OK, Json, catalogue, out
+
+Place = Annotated[Path | None, typer.Option("--shelf", help="Another shelf than your own.")]
+
+
+def inspect(file: Path, as_json: Json = False) -> int:
+    """Say what an image file is, without unpacking it to disk."""
+    from kyklon.operations.card.shelving import boards_served
+    from kyklon.operations.card.sources import checksums, source
+    from kyklon.operations.card.volumes import contents
+
+    facts = source.inspect(file)
+    inside = contents.observe_source(facts)
+    stated = checksums.beside(facts)
+    table = inside.table
+    told: dict[str, Any] = {
+        "kind": facts.kind,
+        "parts": [part.name for part in facts.parts] or None,
+        "packed": facts.packed,
+        "unpacked": facts.unpacked,
+        "exact": facts.exact,
+        "stated": asdict(stated) if stated else None,
+        "scheme": table.scheme if table else None,
+        "partitions": [
+            {"number": part.number, "type": part.word, "start": part.start, "size": part.size}
+            for part in (table.partitions if table else ())
+        ],
+        "volumes": [asdict(volume) for volume in inside.volumes],
+        "boot_free": inside.boot_free,
+        "kernels": [{"file": kernel.name, "instruction_set": kernel.instruction_set} for kernel in inside.kernels],
+        "boards": list(boards_served(inside, catalogue())),
+        "boot_files": sorted(inside.texts),
+        "problem": inside.table_error or inside.boot_error or None,
+    }
+
+    def lines() -> list[str]:
+        text = [f"{facts.name}: {facts.kind}, {show_bytes(facts.packed)} packed, {facts.size_words} unpacked"]
+        if facts.parts:
+            text.append(f"  joined from {len(facts.parts)} parts")
+        if stated:
+            text.append(f"  {stated.algorithm} beside it: {stated.digest}")
+        text += [f"  {each.number} {each.words}, from byte {each.start}" for each in inside.volumes if each.number]
+        text += [f"  kernel {row['file']} for {row['instruction_set']}" for row in told["kernels"]]
+        if told["boards"]:
+            text.append(f"  starts on {', '.join(told['boards'])}")
+        return [*text, f"  {told['problem']}"] if told["problem"] else text
+
+    out(told, as_json, lines)
+    return OK
+
+
+def shelf(place: Place = None, as_json: Json = False) -> int:
+    """List the images on the source shelf."""
+    from kyklon.base.places import shelf_file
+    from kyklon.record.shelf import Shelf
+
+    images = Shelf(place or shelf_file()).images()
+    lines = [
+        f"{each.name or Path(each.path).name}: {show_bytes(each.packed)}, {each.school or 'kind not known'}, "
+        f"{each.released or 'no date'}, {each.checksum or 'no checksum'}\n  {each.path}"
+        for each in images
+    ]
+    empty = ["The shelf is empty. Put an image on it: kyklon source keep FILE"]
+    out({"images": [each.model_dump(mode="json") for each in images]}, as_json, lambda: lines or empty)
+    return OK
+
+
+def keep(file: Path, place: Place = None) -> int:
+    """Put an image on the source shelf."""
+    from kyklon.base.places import shelf_file
+    from kyklon.operations.card.shelving import boards_served, shelf_entry
+    from kyklon.operations.card.sources import source
+    from kyklon.operations.card.volumes import contents
+    from kyklon.record.shelf import Shelf
+
+    facts, parts = source.inspect(file), catalogue()
+    entry = shelf_entry(facts, parts, boards_served(contents.observe_source(facts), parts))
+    Shelf(place or shelf_file()).put(entry)
+    print(f"{entry.name or facts.name} is on the shelf.")
+    return OK
+
+
+def forget(file: str, place: Place = None) -> int:
+    """Take an image off the source shelf; the file stays."""
+    from kyklon.base.places import shelf_file
+    from kyklon.record.shelf import Shelf
+
+    shelf_ = Shelf(place or shelf_file())
+    known = [each for each in shelf_.images() if file in (each.path, each.name, Path(each.path).name)]
+    if not known:
+        raise WrongUse(f"{file} is not on the shelf.", do="`kyklon source shelf` lists what is.")
+    for each in known:
+        shelf_.remove(each.path)
+        print(f"{each.path} is off the shelf.")
+    return OK

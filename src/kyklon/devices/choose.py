@@ -1,0 +1,61 @@
+"""The one place that picks a back end for drives: stand-ins, UDisks2, lsblk, or a single image file."""
+
+from __future__ import annotations
+
+import functools
+from pathlib import Path
+
+from kyklon.base.errors import TargetError
+from kyklon.devices.image_file import ImageFile
+from kyklon.devices.ports import Drives
+
+STAND_INS = "drives"  # the sub-folder of a build that brings stand-ins
+_STAND_INS_FILE = "drives.json"  # as devices.simulated.drives writes it; importing that would bring its validation
+
+
+def has_stand_ins(folder: Path) -> bool:
+    return (folder / STAND_INS / _STAND_INS_FILE).exists()
+
+
+def drives_of(folder: Path | None) -> tuple[Drives, ...]:
+    """Back ends in the order to ask them: a build's stand-ins where it brings some, else this machine's own drives."""
+    if folder is not None and has_stand_ins(folder):
+        from kyklon.devices.simulated.drives import SimulatedDrives
+
+        return (SimulatedDrives(folder / STAND_INS),)
+    return real_drives()
+
+
+def real_drives() -> tuple[Drives, ...]:
+    """UDisks2 where it answers, then lsblk and sysfs, which also know what the service leaves out."""
+    from kyklon.devices.linux.drives import LinuxDrives
+
+    if _udisks_answers():
+        from kyklon.devices.linux.udisks import UDisks
+
+        return (UDisks(), LinuxDrives())
+    return (LinuxDrives(),)
+
+
+@functools.lru_cache(maxsize=1)
+def _udisks_answers() -> bool:
+    from kyklon.devices.linux import udisks
+
+    return udisks.reachable()
+
+
+def first_that_lists(backends: tuple[Drives, ...]) -> Drives:
+    """The first back end that answers. Raises the last one's TargetError when none does."""
+    for backend in backends[:-1]:
+        try:
+            backend.list()
+        except TargetError:  # the service went away
+            continue
+        return backend
+    return backends[-1]
+
+
+def image_file(path: Path, size: int) -> Drives:
+    """A file in place of a drive; size: what it may hold when it is not there yet, 0 for as large as it gets."""
+    there = path.stat().st_size if path.exists() else 0
+    return ImageFile(path, there or size)

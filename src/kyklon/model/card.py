@@ -1,0 +1,155 @@
+"""What was read from a card or an image: its table, its volumes, its boot files, what matters of its root."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from kyklon.base.quantities import show_bytes
+
+LINUX = 0x83  # type byte of a Linux partition
+
+
+@dataclass(frozen=True)
+class Volume:
+    """number 0: the whole drive without a table. kind: FAT32, FAT16, FAT12, ext4, … or '' for nothing known.
+
+    free and used in bytes, None where nobody tells. newest: date of the newest file or last write, ISO 8601.
+    """
+
+    number: int
+    start: int
+    size: int
+    kind: str
+    label: str = ""
+    free: int | None = None
+    newest: str = ""
+    files: int | None = None
+
+    @property
+    def used(self) -> int | None:
+        return None if self.free is None else self.size - self.free
+
+    @property
+    def words(self) -> str:
+        """In one line for the screen."""
+        name = f"“{self.label}” " if self.label else ""
+        used = f", {show_bytes(self.used)} used" if self.used is not None else ""
+        files = f", {self.files} files" if self.files else ""
+        return f"{name}{self.kind or 'not recognised'}, {show_bytes(self.size)}{used}{files}"
+
+
+@dataclass(frozen=True)
+class KernelFile:
+    """instruction_set: ARMv6, ARMv7, ARMv8; 'ARM 32-bit' when the set cannot be told; '' when it is no kernel."""
+
+    name: str
+    size: int
+    instruction_set: str
+
+
+@dataclass(frozen=True)
+class RootFacts:
+    """What the bring-up needs to know of the root partition."""
+
+    users: tuple[str, ...]
+    services: tuple[str, ...]
+    programs: frozenset[str]
+    release: str
+    expanded: bool
+
+
+@dataclass(frozen=True)
+class CardContents:
+    """Everything the firmware, the kernel and the services would meet, in that order.
+
+    Each *_error is '' or says why that part could not be read. texts: boot files by lower-case path.
+    """
+
+    table: PartitionTable | None = None
+    table_error: str = ""
+    volumes: tuple[Volume, ...] = ()
+    sizes: Mapping[str, int] = field(default_factory=dict)
+    texts: Mapping[str, str] = field(default_factory=dict)
+    kernels: tuple[KernelFile, ...] = ()
+    boot_free: int = 0
+    boot_error: str = ""
+    root: RootFacts | None = None
+    root_error: str = ""
+
+    def kernel(self, name: str) -> KernelFile | None:
+        return next((kernel for kernel in self.kernels if kernel.name.lower() == name.lower()), None)
+
+
+SECTOR = 512  # bytes; cards and sticks say so, whatever their flash does inside
+
+
+FAT_TYPES = {0x0B, 0x0C, 0x0E, 0x06, 0x01, 0x04}
+
+
+TYPE_WORDS = {
+    0x0C: "FAT32", 0x0B: "FAT32", 0x0E: "FAT16", 0x06: "FAT16", 0x04: "FAT16", 0x01: "FAT12", 0x83: "Linux",
+    0x82: "Linux swap", 0x07: "exFAT or NTFS", 0xEE: "GPT, protective", 0x0F: "extended", 0x05: "extended",
+    0xEF: "EFI system",
+}  # fmt: skip
+
+
+GUID_WORDS = {  # UEFI 2.10, table 5.7; the others from sfdisk -T (util-linux)
+    "c12a7328-f81f-11d2-ba4b-00a0c93ec93b": ("EFI system", 0x0C),
+    "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7": ("basic data", 0x0C),
+    "0fc63daf-8483-4772-8e79-3d69d8477de4": ("Linux", LINUX),
+    "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f": ("Linux swap", 0x82),
+    "21686148-6449-6e6f-744e-656564454649": ("BIOS boot", 0),
+}
+
+
+@dataclass(frozen=True)
+class Partition:
+    """number as Linux counts; start and size in bytes; kind: the type byte, for GPT that of the same use.
+
+    guid and label: of GPT, '' else."""
+
+    number: int
+    kind: int
+    start: int
+    size: int
+    active: bool
+    guid: str = ""
+    label: str = ""
+
+    @property
+    def word(self) -> str:
+        if self.guid:
+            return GUID_WORDS.get(self.guid, (f"type {self.guid[:8]}…", 0))[0]
+        return TYPE_WORDS.get(self.kind, f"type {self.kind:02X}h")
+
+    @property
+    def end(self) -> int:
+        return self.start + self.size
+
+    @property
+    def is_fat(self) -> bool:
+        return self.kind in FAT_TYPES
+
+
+@dataclass(frozen=True)
+class PartitionTable:
+    """scheme: MBR, GPT or hybrid GPT. note: what is odd about it, '' when nothing is."""
+
+    disk_id: int
+    partitions: tuple[Partition, ...]
+    scheme: str = "MBR"
+    note: str = ""
+
+    def boot(self) -> Partition | None:
+        """The first FAT partition."""
+        return next((part for part in self.partitions if part.is_fat), None)
+
+    def root(self) -> Partition | None:
+        """The first Linux partition."""
+        return next((part for part in self.partitions if part.kind == LINUX), None)
+
+    @property
+    def end(self) -> int:
+        """The byte behind the last partition."""
+        return max((part.end for part in self.partitions), default=SECTOR)

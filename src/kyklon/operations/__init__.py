@@ -1,0 +1,1 @@
+"""The operations of the route card, a package each, and the one list of them."""

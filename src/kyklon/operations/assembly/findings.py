@@ -1,0 +1,95 @@
+"""What the electricity says against the build."""
+
+from __future__ import annotations
+
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Cable
+from kyklon.model.build import Build, Link
+from kyklon.model.findings import Change, Finding, Remedy, Severity
+from kyklon.model.world import World
+from kyklon.operations.assembly.electrics import cable_drop_v
+from kyklon.operations.assembly.power import Budget, budget
+
+OPERATION = 80
+THROTTLE_C = 80.0  # °C, CP: where such chips slow down
+CAUTIONS = (
+    "Goggles on when you drill or cut; try the cutter on scrap first.",
+    "A tube keeps a lethal charge after the plug is out, and some chassis are live: leave it to someone qualified.",
+    "Mains wiring follows your local code and is a licensed electrician's work.",
+    "A battery can start a fire through a thin wire: fuse it at its terminal.",
+    "Touch bare metal before the board: static kills it silently.",
+    "Solder in fresh air; the iron stays hot for minutes.",
+    "A cable with the same plug on both ends can feed two supplies into each other.",
+    "A 5 V signal kills a 3.3 V pin.",
+)
+
+
+def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]:
+    return electrical_findings(build, catalogue)
+
+
+def electrical_findings(build: Build, catalogue: Catalogue) -> list[Finding]:
+    """What supply, cable and heat say; nothing of it is observed."""
+    power = budget(build, catalogue)
+    if power is None:
+        return []
+    return [*_voltage(build, catalogue, power), *_heat(power)]
+
+
+def _voltage(build: Build, catalogue: Catalogue, power: Budget) -> list[Finding]:
+    if power.board_v is None or power.board_v >= power.board.low_voltage_v or power.cable is None:
+        return []
+    return [
+        Finding(
+            code="assembly.low-voltage",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=power.cable.name,
+            title=f"Only {power.board_v:.2f} V reach the board",
+            message=f"{power.cable.name} loses {power.drop_v:.2f} V at {power.peak_a:.2f} A; the board warns below "
+            f"{power.board.low_voltage_v:.2f} V.",
+            why="Below that the board slows down, and the card may be damaged in the middle of a write.",
+            source="ASTM B258 and IEC 60028 for the wire; the limit is common practice",
+            remedy=_thicker(build, catalogue, power),
+        )
+    ]
+
+
+def _thicker(build: Build, catalogue: Catalogue, power: Budget) -> Remedy | None:
+    assert power.cable is not None
+    fitting = [
+        cable
+        for cable in catalogue.all(Cable)
+        if cable.awg is not None
+        and set(cable.ends) == set(power.cable.ends)
+        and power.supply.volts - cable_drop_v(cable.awg, cable.length_m, power.peak_a) >= power.board.low_voltage_v
+    ]
+    if not fitting:
+        return None
+    better = min(fitting, key=lambda cable: cable.price)
+    links = tuple(
+        Link(start=link.start, end=link.end, cable=better.id) if link.end == "board.power" else link
+        for link in build.links
+    )
+    change = Change(
+        path="links", value=[link.model_dump() for link in links], label="Supply cable",
+        before=power.cable.name, after=better.name,
+    )  # fmt: skip
+    return Remedy(label=f"Use {better.name}", changes=(change,))
+
+
+def _heat(power: Budget) -> list[Finding]:
+    if power.chip_c < THROTTLE_C:
+        return []
+    return [
+        Finding(
+            code="assembly.heat",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject=power.board.name,
+            title=f"The chip will reach {power.chip_c:.0f} °C in a closed case",
+            message=f"{power.board.name} slows itself from about {THROTTLE_C:.0f} °C on.",
+            why="Games lose frames just when they need the processor most.",
+            source="Ta + P · Rth; the limit is common practice",
+        )
+    ]

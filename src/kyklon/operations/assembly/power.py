@@ -1,0 +1,89 @@
+"""The way of the current: supply, cable, board, and what hangs on the board."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Board, Cable, Supply
+from kyklon.model.build import Build
+from kyklon.operations.assembly.electrics import awg_ohm_per_m, cable_drop_v, chip_celsius
+
+RESERVE = 0.20  # CP: share of the supply kept free
+AMBIENT_C = 25.0  # °C, a warm room
+CASE_RISE_K = 10.0  # K, CP: air inside a closed case over the room's
+
+
+@dataclass(frozen=True)
+class Draw:
+    """Amps that something takes from the board's supply at its peak."""
+
+    name: str
+    amps: float
+
+
+@dataclass(frozen=True)
+class Budget:
+    """Volts and amps along the way; drop_v is None when the cable's gauge or the link is not known."""
+
+    supply: Supply
+    board: Board
+    cable: Cable | None
+    draws: tuple[Draw, ...]
+    peak_a: float
+    usable_a: float
+    drop_v: float | None
+    board_v: float | None
+    chip_c: float
+
+    @property
+    def working(self) -> tuple[str, ...]:
+        """How the figures come about, formula by formula."""
+        parts = " + ".join(f"{draw.amps:.2f}" for draw in self.draws)
+        lines = [
+            f"Peak = {parts} = {self.peak_a:.2f} A (sum of peaks, common practice)",
+            f"Usable = {self.supply.amps:.1f} A × (1 − {RESERVE:.2f}) = {self.usable_a:.2f} A (common practice)",
+        ]
+        if self.cable and self.cable.awg is not None and self.drop_v is not None:
+            lines.append(
+                f"Drop = 2 × {self.cable.length_m:.2f} m × {awg_ohm_per_m(self.cable.awg) * 1000:.1f} mΩ/m "
+                f"(AWG {self.cable.awg}) × {self.peak_a:.2f} A"
+                f" = {self.drop_v:.2f} V (ASTM B258, IEC 60028)"
+            )
+            lines.append(f"At the board = {self.supply.volts:.2f} V − {self.drop_v:.2f} V = {self.board_v:.2f} V")
+        lines.append(
+            f"Chip = {AMBIENT_C:.0f} °C + {CASE_RISE_K:.0f} K + {self.board.typical_a * 5:.1f} W × "
+            f"{self.board.heat_k_per_w:.0f} K/W = {self.chip_c:.0f} °C"
+        )
+        return tuple(lines)
+
+
+def budget(build: Build, catalogue: Catalogue) -> Budget | None:
+    """The power budget, or None without a board and a supply."""
+    board = catalogue.find(Board, build.part("board"))
+    supply = catalogue.find(Supply, build.part("supply"))
+    if board is None or supply is None:
+        return None
+    draws = [Draw(board.name, board.peak_a)]
+    for part in build.parts:
+        record = catalogue.any(part.part)
+        if record is None or part.role in ("board", "supply"):
+            continue
+        amps = sum(port.draws_a for port in record.ports)
+        if amps:
+            draws.append(Draw(record.name, amps))
+    peak = sum(draw.amps for draw in draws)
+    link = next((link for link in build.links if link.end == "board.power"), None)
+    cable = catalogue.find(Cable, link.cable) if link else None
+    drop = cable_drop_v(cable.awg, cable.length_m, peak) if cable and cable.awg is not None else None
+    return Budget(
+        supply=supply,
+        board=board,
+        cable=cable,
+        draws=tuple(draws),
+        peak_a=peak,
+        usable_a=supply.amps * (1 - RESERVE),
+        drop_v=drop,
+        board_v=None if drop is None else supply.volts - drop,
+        chip_c=chip_celsius(AMBIENT_C + CASE_RISE_K, board.typical_a * 5.0, board.heat_k_per_w),
+    )

@@ -1,0 +1,82 @@
+"""What is done with boot files: issued into a folder, put on a card."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from kyklon.base import durable
+from kyklon.base.errors import TargetError
+from kyklon.catalogue.loader import Catalogue
+from kyklon.devices.ports import Target
+from kyklon.model.build import Build, edited
+from kyklon.model.card import CardContents
+from kyklon.model.world import World
+from kyklon.operations.boot.compile import compiled, difference
+from kyklon.operations.card.drives.fat_files import FatFiles
+from kyklon.operations.card.drives.interlock import Purpose, Request, opened
+from kyklon.operations.card.volumes import contents
+from kyklon.record import folder as store
+from kyklon.record.logbook import Logbook, now
+
+
+@dataclass(frozen=True)
+class Put:
+    """Boot files for a card: new text by path, and the difference of each to what is there."""
+
+    files: dict[str, str]
+    differences: dict[str, str]
+
+
+def plan_boot_files(build: Build, catalogue: Catalogue, card: CardContents) -> Put:
+    """The files of this build merged into those of the card; only those that differ."""
+    files, differences = {}, {}
+    for file in compiled(build, catalogue, card.texts):
+        old = card.texts.get(file.path.lower(), "")
+        if old != file.text:
+            files[file.path] = file.text
+            differences[file.path] = difference(old, file.text, file.path)
+    return Put(files, differences)
+
+
+def planned_for(build: Build, catalogue: Catalogue, target: Target) -> Put:
+    """The same from the bytes on a drive. Raises TargetError for one without a boot partition."""
+    card, _start = _boot_partition(target)
+    return plan_boot_files(build, catalogue, card)
+
+
+def _boot_partition(target: Target) -> tuple[CardContents, int]:
+    """What is on a card, and the byte its boot partition begins at."""
+    card = contents.observe(target.path)
+    boot = card.table.boot() if card.table else None
+    if boot is None or card.boot_error:
+        raise TargetError(
+            f"{target.facts.name} has no boot partition to put files on. {card.table_error or card.boot_error}".strip(),
+            do="Write the image first.",
+        )
+    return card, boot.start
+
+
+def put_boot_files(folder: Path, build: Build, catalogue: Catalogue, target: Target) -> Put:
+    """Put this build's boot files on a card's FAT partition, keep a copy in issued/, and record it.
+
+    Raises Refused, TargetError (no boot partition), TargetFull.
+    """
+    card, start = _boot_partition(target)
+    put = plan_boot_files(build, catalogue, card)
+    if not put.files:
+        return put
+    with opened(Request(target, Purpose.EDIT)) as place:
+        FatFiles(place, start).replace({name: text.encode() for name, text in put.files.items()})
+    for name, text in put.files.items():
+        durable.keep(folder / "issued" / "boot" / name, text.encode())
+    if target.facts.identity == build.card.drive:
+        store.update(folder, lambda kept: edited(kept, "card.boot_files_at", now()))
+    Logbook(folder).add(30, f"Boot files put on {target.facts.name}", "\n".join(put.differences.values()))
+    return put
+
+
+def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str]:
+    """The boot files, merged into those on the card, or in the image."""
+    on_card = world.card or world.source_contents
+    return {f"boot/{file.path}": file.text for file in compiled(build, catalogue, on_card.texts if on_card else {})}

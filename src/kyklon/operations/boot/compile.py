@@ -1,0 +1,105 @@
+"""Compiles a build's boot settings to files in a dialect; every line knows its decision."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from jinja2 import Environment, StrictUndefined
+
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Board, Dialect, DialectFile
+from kyklon.model.build import Build
+from kyklon.model.fields import describe
+from kyklon.operations.boot.dialects.codec import Wanted
+from kyklon.operations.boot.dialects.kinds import codec_of
+from kyklon.operations.picture import exports
+
+OUTPUT = "HDMI-A-1"  # the kernel's name of the first HDMI connector (drm)
+_JINJA = Environment(undefined=StrictUndefined, autoescape=False)
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line of an issued file. path: the decision in the build that put it there, '' for what was there before."""
+
+    text: str
+    path: str = ""
+
+    @property
+    def label(self) -> str:
+        """The decision's name."""
+        return describe(Build, self.path).label if self.path else ""
+
+
+@dataclass(frozen=True)
+class IssuedFile:
+    """remark: what a remark begins with in it, for the screen."""
+
+    path: str
+    lines: tuple[Line, ...]
+    remark: str = "#"
+
+    @property
+    def text(self) -> str:
+        return "".join(f"{line.text}\n" for line in self.lines)
+
+
+def _variables(build: Build, board: Board) -> dict[str, object]:
+    """What the templates of a dialect may name: catalogue.records.TEMPLATE_NAMES."""
+    timing = build.picture.menu.timing
+    across, down = timing.size
+    share = build.boot.overscan_percent / 100
+    return {
+        "build": build,
+        "board": board,
+        "output": OUTPUT,
+        "timing": exports.timing_line(timing),
+        "timing_size": exports.video_size(timing),
+        "inset": f"{round(across * share)},{round(down * share)}",
+    }
+
+
+def wanted_of(file: DialectFile, dialect: Dialect, build: Build, board: Board) -> Wanted:
+    """What a file of the dialect is to say for this build."""
+    variables = _variables(build, board)
+
+    def value(template: str) -> str:
+        return _JINJA.from_string(template).render(variables).strip()
+
+    words = [
+        f"{entry.key}={value(entry.value)}"
+        for each in dialect.files
+        for entry in each.entries
+        if entry.place == "kernel line" and (not entry.needs or entry.needs in board.honours)
+    ]
+    own = [entry for entry in file.entries if entry.place == "file"]
+    return Wanted(
+        board=board.id,
+        values={entry.key: value(entry.value) for entry in own},
+        settings={entry.key: entry.setting for entry in own},
+        words=(*build.boot.kernel_words, *words),
+        services=build.boot.services,
+    )
+
+
+def compiled(build: Build, catalogue: Catalogue, on_card: Mapping[str, str]) -> tuple[IssuedFile, ...]:
+    """The boot files, merged into those on the card (lower-case path -> text; {} for a card that is not known)."""
+    board = catalogue.get(Board, build.part("board"))
+    dialect = catalogue.get(Dialect, build.boot.dialect)
+    files = []
+    for file in dialect.files:
+        wanted, codec = wanted_of(file, dialect, build, board), codec_of(file)
+        text = codec.compile(on_card.get(file.path.lower(), ""), wanted)
+        lines = tuple(Line(line, codec.explain(line, wanted)) for line in text.removesuffix("\n").split("\n"))
+        files.append(IssuedFile(file.path, lines, file.grammar.remark))
+    return tuple(files)
+
+
+def difference(old: str, new: str, name: str) -> str:
+    """A unified difference, '' when there is none."""
+    lines = difflib.unified_diff(
+        old.splitlines(), new.splitlines(), f"{name} on the card", f"{name} of this build", lineterm=""
+    )
+    return "\n".join(lines)

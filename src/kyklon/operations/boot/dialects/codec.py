@@ -1,0 +1,35 @@
+"""What every kind of boot file can do."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Protocol
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What a file is to say. values: by its own key, '' to leave a line out; settings: the decision behind each key, by
+    its path in the build. words: for the kernel line. services: in order. board: the id of the board it is for."""
+
+    board: str
+    values: Mapping[str, str]
+    settings: Mapping[str, str]
+    words: tuple[str, ...] = ()
+    services: tuple[str, ...] = ()
+
+
+class Codec(Protocol):
+    """One kind of boot file. Edits keep all they do not concern: remarks, order, unknown words."""
+
+    def compile(self, old: str, wanted: Wanted) -> str:
+        """The text on the card with what is wanted put in."""
+        ...
+
+    def read(self, text: str, board: str) -> dict[str, str]:
+        """What a board makes of the text, by key."""
+        ...
+
+    def explain(self, line: str, wanted: Wanted) -> str:
+        """The decision that put a line there, by its path; '' for what was there before."""
+        ...

@@ -1,0 +1,185 @@
+"""What the boot settings say against the build, before anything is written."""
+
+from __future__ import annotations
+
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Board, Dialect, Image
+from kyklon.model.build import Build
+from kyklon.model.card import (
+    CardContents,
+)
+from kyklon.model.findings import Change, Finding, Remedy, Severity
+from kyklon.model.world import World
+from kyklon.operations.boot.compile import compiled
+from kyklon.operations.boot.services import WATCHER, repaired, track
+
+OPERATION = 30
+
+
+def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
+    board = catalogue.find(Board, build.part("board"))
+    image = catalogue.find(Image, build.part("image"))
+    if board is None or image is None:
+        return []
+    return [
+        *_dialect(build, catalogue, board),
+        *_kernel(build, board, kernel_sets(image, world.source_contents, world.card)),
+        *_tree(build, board),
+        *_services(build, image),
+        *_country(build),
+        *_stale(build, catalogue, world.card),
+    ]
+
+
+def kernel_sets(image: Image, *observed: CardContents | None) -> dict[str, str]:
+    """Kernel files and their instruction sets: as read from bytes where there are any, else as the catalogue says."""
+    for contents in observed:
+        if contents is not None and contents.kernels:
+            return {kernel.name: kernel.instruction_set for kernel in contents.kernels}
+    return {kernel.file: kernel.instruction_set for kernel in image.kernels}
+
+
+def kernel_remedy(build: Build, board: Board, sets: dict[str, str]) -> Remedy | None:
+    """Choose the kernel of the board's own set, or another it runs."""
+    order = [board.native_set, *board.runs]
+    for wanted in order:
+        for name, instruction_set in sets.items():
+            if instruction_set == wanted:
+                change = Change(
+                    path="boot.kernel", value=name, label="Kernel file",
+                    before=f"{build.boot.kernel} ({sets.get(build.boot.kernel, 'not there')})",
+                    after=f"{name} ({instruction_set})",
+                )  # fmt: skip
+                return Remedy(label=f"Use {name}", changes=(change,))
+    return None
+
+
+def _kernel(build: Build, board: Board, sets: dict[str, str]) -> list[Finding]:
+    chosen = sets.get(build.boot.kernel)
+    if chosen in board.runs:
+        return []
+    if chosen is None:
+        title = f"{build.boot.kernel} is not in the image"
+        message = f"It holds: {', '.join(sorted(sets)) or 'no kernel at all'}."
+    else:
+        title = f"{build.boot.kernel} is made for {chosen}"
+        message = f"{board.name} runs {' and '.join(board.runs)} only."
+    return [
+        Finding(
+            code="boot.kernel-set",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=build.boot.kernel,
+            title=title,
+            message=message,
+            why="The processor stops at the first instruction it does not know: a black screen, and no message.",
+            source="header of the kernel file (arm64 booting.rst, arm zImage)",
+            remedy=kernel_remedy(build, board, sets),
+        )
+    ]
+
+
+def _tree(build: Build, board: Board) -> list[Finding]:
+    if build.boot.device_tree == board.device_tree:
+        return []
+    change = Change(
+        path="boot.device_tree", value=board.device_tree, label="Device tree",
+        before=build.boot.device_tree, after=board.device_tree,
+    )  # fmt: skip
+    return [
+        Finding(
+            code="boot.device-tree", severity=Severity.STOP, operation=OPERATION, subject=build.boot.device_tree,
+            title=f"{build.boot.device_tree} describes another board",
+            message=f"{board.name} wants {board.device_tree}.",
+            why="The kernel looks for hardware where there is none, and stays dark.", source="the catalogue",
+            remedy=Remedy(label=f"Use {board.device_tree}", changes=(change,)),
+        )
+    ]  # fmt: skip
+
+
+def _dialect(build: Build, catalogue: Catalogue, board: Board) -> list[Finding]:
+    if build.boot.dialect in board.dialects:
+        return []
+    better = board.dialects[0]
+    known = catalogue.find(Dialect, build.boot.dialect)
+    change = Change(path="boot.dialect", value=better, label="Dialect", before=build.boot.dialect, after=better)
+    return [
+        Finding(
+            code="boot.dialect",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=build.boot.dialect,
+            title=f"{board.name} does not read this kind of boot file",
+            message=f"It reads: {', '.join(board.dialects)}; the build writes {known.name if known else 'another'}.",
+            why="The firmware would use its defaults.",
+            source=f"{board.name} in the catalogue",
+            remedy=Remedy(label=f"Write {better}", changes=(change,)),
+        )
+    ]
+
+
+def _services(build: Build, image: Image) -> list[Finding]:
+    steps = track(build.boot.services, image.foreground_service)
+    never = [step.name for step in steps if not step.starts]
+    found = []
+    if never:
+        better = repaired(build.boot.services, image.foreground_service)
+        change = Change(
+            path="boot.services", value=list(better), label="Service order",
+            before=" → ".join(build.boot.services), after=" → ".join(better),
+        )  # fmt: skip
+        found.append(
+            Finding(
+                code="boot.service-order",
+                severity=Severity.STOP if WATCHER in never else Severity.CAUTION,
+                operation=OPERATION,
+                subject=image.foreground_service,
+                title=f"{', '.join(never)} will never start",
+                message=f"{image.foreground_service} runs in the foreground and never returns.",
+                why="Without the shutdown watcher the button does nothing, and pulling the plug damages the card.",
+                remedy=Remedy(label=f"Start {image.foreground_service} last", changes=(change,)),
+            )
+        )
+    if image.foreground_service not in build.boot.services:
+        found.append(
+            Finding(
+                code="boot.no-front-end", severity=Severity.STOP, operation=OPERATION, subject=image.front_end,
+                title=f"{image.front_end} is not started", message="It is not in the list of services.",
+                why="The machine would stop at a login prompt.", source="services of this build",
+            )
+        )  # fmt: skip
+    return found
+
+
+def _country(build: Build) -> list[Finding]:
+    if build.boot.country or "network" not in build.boot.services:
+        return []
+    return [
+        Finding(
+            code="boot.country", severity=Severity.CAUTION, operation=OPERATION, subject="Network",
+            title="No country is set for the wireless network", message="The radio stays off until one is set.",
+            why="Which channels may be used is national law.", source="regulatory domain, kernel documentation",
+        )
+    ]  # fmt: skip
+
+
+def _stale(build: Build, catalogue: Catalogue, card: CardContents | None) -> list[Finding]:
+    """Files of this build that differ from those on the card."""
+    if card is None or card.table is None or card.boot_error:
+        return []
+    different = [
+        file.path
+        for file in compiled(build, catalogue, card.texts)
+        if card.texts.get(file.path.lower(), "") != file.text
+    ]
+    if not different:
+        return []
+    return [
+        Finding(
+            code="boot.not-on-card", severity=Severity.CAUTION, operation=OPERATION, subject="Boot files",
+            title="The card has other boot files than this build",
+            message=f"Different: {', '.join(different)}.",
+            why="The machine does what is on the card, not what is planned.",
+            source="the bytes on the card",
+        )
+    ]  # fmt: skip

@@ -1,0 +1,74 @@
+"""Reads the boot files of a card back into settings."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from kyklon.base.errors import FormatError
+from kyklon.catalogue.records import Board, Dialect
+from kyklon.model.kernel_line import word_values
+from kyklon.model.timing import Timing
+from kyklon.operations.boot.dialects.kinds import codec_of
+from kyklon.operations.boot.dialects.lines_file import SERVICES
+from kyklon.operations.boot.dialects.settings_file import SettingsFile
+from kyklon.operations.boot.dialects.words_file import LINE
+from kyklon.operations.picture import exports
+
+
+@dataclass(frozen=True)
+class CardSettings:
+    """What the bytes on the card tell the machine to do. kernel_file, tree: '' when the firmware chooses itself.
+
+    recognised: whether the boot file names its format. timing is None when none is set, timing_error says why one that
+    is set cannot be read."""
+
+    boot_file: str
+    recognised: bool
+    kernel_file: str
+    tree: str
+    timing: Timing | None
+    timing_error: str
+    forced: bool
+    kernel_line: str
+    line_breaks: int
+    services: tuple[str, ...]
+    user: str
+
+
+def read_settings(dialect: Dialect, board: Board, texts: Mapping[str, str]) -> CardSettings | None:
+    """The settings on a card, or None when its boot file is not there."""
+    main = dialect.files[0]
+    raw = texts.get(main.path.lower())
+    if raw is None:
+        return None
+    settings: dict[str, str] = {}
+    line, services = "", ""
+    for file in dialect.files:
+        found = codec_of(file).read(texts.get(file.path.lower(), ""), board.id)
+        settings |= {entry.setting: found.get(entry.key, "") for entry in file.entries if entry.place == "file"}
+        line, services = found.get(LINE, line), found.get(SERVICES, services)
+    codec = codec_of(main)
+    timing, error = _read_timing(settings.get("picture.menu", ""))
+    return CardSettings(
+        boot_file=main.path,
+        recognised=not isinstance(codec, SettingsFile) or codec.recognised(raw),
+        kernel_file=settings.get("boot.kernel", "").lstrip("/"),
+        tree=settings.get("boot.device_tree", "").lstrip("/"),
+        timing=timing,
+        timing_error=error,
+        forced=settings.get("boot.force_output") == "on" or any("D" in each for each in word_values(line, "video")[:1]),
+        kernel_line=line.strip(),
+        line_breaks=line.strip().count("\n"),
+        services=tuple(name for name in services.split("\n") if name),
+        user=settings.get("boot.user", ""),
+    )
+
+
+def _read_timing(value: str) -> tuple[Timing | None, str]:
+    if not value:
+        return None, ""
+    try:
+        return exports.parse_timing_line(value), ""
+    except FormatError as bad:
+        return None, str(bad)

@@ -1,0 +1,145 @@
+"""A solid-state disk on a USB bridge in place of a card: will it start, keep its data, and is it worth it?"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Board, Bridge, Card, Disk, Supply
+from kyklon.model.build import Build
+from kyklon.model.findings import Change, Finding, Remedy, Severity
+from kyklon.model.kernel_line import (
+    set_words,
+    word_values,
+    words,
+)
+from kyklon.model.world import World
+
+OPERATION = 20
+ROOT = "root=/dev/sda2"  # the second partition of the first disk that the kernel finds (kernel: devices.txt)
+_SOURCE_UAS = "kernel-parameters: usb-storage.quirks=VID:PID:u, which has the bridge driven without UAS"
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """read_mb_s of each in the machine. times: how often faster the disk is. draws_a: of disk and bridge, peak."""
+
+    card_mb_s: float
+    disk_mb_s: float
+    draws_a: float
+    changes: tuple[str, ...]
+
+    @property
+    def times(self) -> float:
+        return self.disk_mb_s / self.card_mb_s if self.card_mb_s else 0.0
+
+
+def outlook(build: Build, catalogue: Catalogue) -> Outlook | None:
+    """Card and disk compared; None without a board, a disk or a bridge."""
+    board = catalogue.find(Board, build.part("board"))
+    bridge, disk = catalogue.find(Bridge, build.part("bridge")), catalogue.find(Disk, build.part("disk"))
+    if board is None or bridge is None or disk is None:
+        return None
+    card = catalogue.find(Card, build.part("card"))
+    uas = 1.0 if bridge.uas == "good" else 0.8  # CP: plain storage sends one command at a time
+    speed = min(board.usb_mb_s, bridge.mb_s * uas, disk.read_mb_s)
+    changes = [board.disk_boot_note or f"{board.name} cannot start from a disk: a card keeps the boot partition."]
+    changes.append(f"The kernel line names {ROOT} in place of the card's partition.")
+    changes.append("Take the card out, or it is started first.")
+    return Outlook(
+        min(card.read_mb_s, board.card_mb_s) if card else 0.0, speed, bridge.draws_a + disk.peak_a, tuple(changes)
+    )
+
+
+def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]:
+    """Of a build that is to start from a disk; none else."""
+    if build.medium != "disk":
+        return []
+    board = catalogue.find(Board, build.part("board"))
+    bridge, disk = catalogue.find(Bridge, build.part("bridge")), catalogue.find(Disk, build.part("disk"))
+    found = []
+    if board is not None and not board.disk_boot:
+        found.append(
+            _finding("board", Severity.STOP, board.name, f"{board.name} cannot start from a disk",
+                     "Its firmware reads cards only.", "Keep a card for the boot partition, or choose another board.",
+                     "Common practice", _back_to_card())
+        )  # fmt: skip
+    if bridge is None or disk is None:
+        found.append(
+            _finding("parts", Severity.CAUTION, "Disk", "The disk or its bridge is not chosen",
+                     "Choose both under Size and disk.", "Speed, current and quirks depend on them.")
+        )  # fmt: skip
+        return found
+    found += _bridge(build, bridge)
+    found += _current(build, catalogue, board, bridge, disk)
+    found += _root(build)
+    return found
+
+
+def _bridge(build: Build, bridge: Bridge) -> list[Finding]:
+    quirk = f"{bridge.usb_id[0]}:{bridge.usb_id[1]}:u"
+    given = word_values(" ".join(build.boot.kernel_words), "usb-storage.quirks")
+    if bridge.uas == "good" or quirk in given:
+        return []
+    school = f" The other school: its maker's firmware {bridge.firmware} mends it." if bridge.firmware else ""
+    return [
+        _finding("uas", Severity.STOP, bridge.name, f"{bridge.name} misbehaves under UAS",
+                 f"The kernel line lacks usb-storage.quirks={quirk}.{school}",
+                 "The disk resets under load and writes are lost.", _SOURCE_UAS,
+                 _word_remedy(build, f"usb-storage.quirks={quirk}", f"Drive {bridge.name} without UAS"))
+    ]  # fmt: skip
+
+
+def _current(build: Build, catalogue: Catalogue, board: Board | None, bridge: Bridge, disk: Disk) -> list[Finding]:
+    draws = bridge.draws_a + disk.peak_a
+    found = []
+    ports = [port for port in board.ports if port.signal.startswith("USB") and port.direction == "out"] if board else []
+    most = max((port.supplies_a for port in ports), default=0.0)
+    if board is not None and most < draws:
+        found.append(
+            _finding("port", Severity.STOP, disk.name, "The board's USB sockets cannot feed the disk",
+                     f"Disk and bridge draw up to {draws:.2f} A; a socket of {board.name} gives {most:.2f} A.",
+                     "The disk drops out under load: use a bridge or hub with a supply of its own.")
+        )  # fmt: skip
+    supply = catalogue.find(Supply, build.part("supply"))
+    if board is not None and supply is not None and supply.amps < board.peak_a + draws:
+        found.append(
+            _finding("supply", Severity.STOP, supply.name, "The supply cannot feed board and disk",
+                     f"{supply.name} gives {supply.amps:.1f} A; both draw up to {board.peak_a + draws:.2f} A.",
+                     "The voltage sags and the machine restarts.")
+        )  # fmt: skip
+    return found
+
+
+def _root(build: Build) -> list[Finding]:
+    given = [word for word in build.boot.kernel_words if word.startswith("root=")]
+    if given:
+        return []
+    return [
+        _finding("root", Severity.STOP, "Kernel line", "The kernel line still names the card",
+                 f"Starting from a disk needs {ROOT}.", "The kernel waits for a card that is not there.",
+                 "kernel-parameters: root=", _word_remedy(build, ROOT, "Name the disk's partition"))
+    ]  # fmt: skip
+
+
+def _word_remedy(build: Build, word: str, label: str) -> Remedy:
+    before = " ".join(build.boot.kernel_words)
+    after = set_words(before, [word])
+    change = Change(path="boot.kernel_words", value=list(words(after)), label="Kernel line words",
+                    before=before or "none", after=after)  # fmt: skip
+    return Remedy(label=label, changes=(change,))
+
+
+def _back_to_card() -> Remedy:
+    change = Change(path="medium", value="card", label="Starts from", before="a disk", after="a card")
+    return Remedy(label="Start from a card", changes=(change,))
+
+
+def _finding(
+    code: str, severity: Severity, subject: str, title: str, message: str, why: str, source: str = "Common practice",
+    remedy: Remedy | None = None,
+) -> Finding:  # fmt: skip
+    return Finding(
+        code=f"disk.{code}", severity=severity, operation=OPERATION, subject=subject, title=title, message=message,
+        why=why, source=source, remedy=remedy,
+    )  # fmt: skip

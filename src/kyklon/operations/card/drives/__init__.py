@@ -1,0 +1,1 @@
+"""Drives: the interlock, and all that goes through it: writing, proving, preparing, boot files; and backing up."""

@@ -1,0 +1,66 @@
+"""Files put on the FAT volume of an open drive, through mtools: a folder of them, or boot files one by one."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Mapping
+from pathlib import Path
+
+from kyklon.base.errors import TargetFull, ToolError
+from kyklon.operations.card.drives.interlock import OpenTarget, Purpose
+from kyklon.operations.card.volumes.fat import FatVolume
+
+
+class FatFiles:
+    """start: where the volume begins on the drive, in bytes."""
+
+    def __init__(self, target: OpenTarget, start: int) -> None:
+        target.handle_for(Purpose.EDIT)
+        self.volume = FatVolume(target.path, start)
+
+    def copy_in(self, folder: Path) -> None:
+        """Everything in a folder, folders and dates included; files of the same name are replaced.
+
+        Raises ToolError with mtools' words.
+        """
+        names = sorted(str(each) for each in folder.iterdir())
+        if names:
+            self.volume.mtools("mcopy", "-s", "-m", "-o", *names, "::/")
+
+    def replace(self, files: Mapping[str, bytes]) -> None:
+        """Put files in place of those of the same name, each by way of a second name so that none is half old.
+
+        Raises TargetFull before anything is changed when the volume cannot hold them beside the old ones.
+        """
+        cluster = self.volume.cluster_bytes()
+        need = sum(-(-len(data) // cluster) * cluster for data in files.values())
+        free = self.volume.free_bytes()
+        if need > free:
+            raise TargetFull(
+                f"The boot partition has {free} bytes free; the new boot files need {need}.",
+                do="Delete what the boot partition does not need.",
+            )
+        for name, data in files.items():
+            self._make_folders(name)
+            fresh = f"{name}.new"
+            with tempfile.NamedTemporaryFile() as held:
+                held.write(data)
+                held.flush()
+                self.volume.mtools("mcopy", "-o", held.name, f"::/{fresh}")
+            if self._exists(name):
+                self.volume.mtools("mdel", f"::/{name}")
+            self.volume.mtools("mren", f"::/{fresh}", f"::/{name}")
+
+    def _exists(self, name: str) -> bool:
+        try:
+            self.volume.mtools("mdir", "-b", f"::/{name}")
+        except ToolError:
+            return False
+        return True
+
+    def _make_folders(self, name: str) -> None:
+        parts = name.split("/")[:-1]
+        for depth in range(1, len(parts) + 1):
+            folder = "/".join(parts[:depth])
+            if not self._exists(folder):
+                self.volume.mtools("mmd", f"::/{folder}")

@@ -1,0 +1,287 @@
+"""The one place that decides whether a drive may be written, and that opens it.
+
+judge() is pure: facts in, verdict out. opened() judges the drive as it is now, opens it once, and hands out the only
+thing that writer, proof and preparing work on.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from pathlib import Path
+
+from kyklon.base.errors import Refused
+from kyklon.base.quantities import show_bytes
+from kyklon.devices.ports import DriveFacts, Handle, Target
+from kyklon.model.image_file import SourceFacts
+from kyklon.operations.card.drives.looking import again
+
+LARGEST_CARD = 1_100_000_000_000  # bytes; CP: larger than any card this work uses
+
+
+@dataclass(frozen=True)
+class Case:
+    """What is to be judged. need: bytes that are sure to be written; likely: an estimate where they are not known.
+
+    source: where the image is, as an absolute path, '' for none. source_drive: the drive it lies on, '' when unknown.
+    own: the card this build wrote before, so that nothing of somebody else's is on it. edit: only boot files are
+    exchanged, the rest of the drive stays. disk: the build starts from a disk, so that a large one is meant.
+    chosen_identity: of the drive when it was chosen, '' for chosen just now.
+    """
+
+    drive: DriveFacts
+    need: int
+    source: str = ""
+    source_drive: str = ""
+    own: bool = False
+    edit: bool = False
+    disk: bool = False
+    likely: int = 0
+    chosen_identity: str = ""
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """refusals: reasons that nothing overrides. lose: what must be typed, letter for letter, because it will be
+    gone; '' when the drive is empty. loss: the sentence that says what will be gone."""
+
+    refusals: tuple[str, ...]
+    warnings: tuple[str, ...]
+    lose: str
+    loss: str
+
+    @property
+    def allowed(self) -> bool:
+        return not self.refusals
+
+
+@dataclass(frozen=True)
+class Rule:
+    """title: what the rule forbids, for the list of rules."""
+
+    code: str
+    title: str
+    reason: Callable[[Case], str | None]
+
+
+def _running_system(case: Case) -> str | None:
+    return "It holds the running system of this computer." if case.drive.in_use else None
+
+
+def _swap(case: Case) -> str | None:
+    return "This computer uses it as swap space, as if it were memory." if case.drive.swap else None
+
+
+_MEMBERS = {
+    "LVM": "It is a member of an active volume group (LVM): other drives depend on it.",
+    "RAID": "It is a member of an active disk array (RAID): other drives depend on it.",
+    "crypt": "It carries an encrypted volume that is open now.",
+}
+
+
+def _member(kind: str) -> Callable[[Case], str | None]:
+    return lambda case: _MEMBERS[kind] if case.drive.member_of == kind else None
+
+
+def _partition(case: Case) -> str | None:
+    if not case.drive.part_of:
+        return None
+    return f"It is one partition of {case.drive.part_of}; an image brings its own. Choose the whole drive."
+
+
+def _mounted(case: Case) -> str | None:
+    if case.drive.in_use or not case.drive.mounts:
+        return None
+    return f"It is mounted at {', '.join(case.drive.mounts)}; files on it may be open. Unmount it first."
+
+
+def _read_only(case: Case) -> str | None:
+    if not case.drive.read_only:
+        return None
+    if case.drive.why_read_only:
+        return f"It is read-only. {case.drive.why_read_only}"
+    return "It is read-only. Look for the small slider on the card or its adapter; a worn card also locks itself."
+
+
+def _too_small(case: Case) -> str | None:
+    if case.drive.size >= case.need or (case.drive.is_file and not case.drive.size):
+        return None
+    return f"It holds {show_bytes(case.drive.size)}; the image needs {show_bytes(case.need)}."
+
+
+def _too_large(case: Case) -> str | None:
+    if case.drive.size <= LARGEST_CARD or case.disk or case.edit:
+        return None
+    return (
+        f"It holds {show_bytes(case.drive.size)}, more than a card does: it looks like a backup disk. "
+        "If the machine is to start from a disk, say so in the build first."
+    )
+
+
+def _not_removable(case: Case) -> str | None:
+    return None if case.drive.removable else f"It is built in ({case.drive.bus}), not a card or stick."
+
+
+def _changed(case: Case) -> str | None:
+    if case.chosen_identity in ("", case.drive.identity):
+        return None
+    return "It is not the drive that was chosen: it was exchanged since. Choose again."
+
+
+def _is_source(case: Case) -> str | None:
+    if case.drive.is_file and case.drive.identity == f"file:{case.source}":
+        return "It is the image file itself."
+    if case.source_drive and case.source_drive == case.drive.name:
+        return "The image file is on this very drive."
+    for mount in case.drive.mounts:
+        if case.source and mount != "/" and (case.source + "/").startswith(mount.rstrip("/") + "/"):
+            return "The image file is on this very drive."
+    return None
+
+
+RULES = (
+    Rule("running-system", "the drive this computer runs from", _running_system),
+    Rule("swap", "a drive used as swap space", _swap),
+    Rule("lvm", "a member of an active volume group", _member("LVM")),
+    Rule("raid", "a member of an active disk array", _member("RAID")),
+    Rule("crypt", "a drive with an open encrypted volume", _member("crypt")),
+    Rule("partition", "a partition in place of its drive", _partition),
+    Rule("not-removable", "a drive that is built in", _not_removable),
+    Rule("is-source", "the drive that holds the image", _is_source),
+    Rule("mounted", "a drive with files in use", _mounted),
+    Rule("read-only", "a drive that is read-only", _read_only),
+    Rule("too-small", "a drive smaller than the image", _too_small),
+    Rule("too-large", "a drive larger than a card", _too_large),
+    Rule("changed", "another drive than the one chosen", _changed),
+)
+
+
+def judge(case: Case) -> Verdict:
+    """Every rule's reason, and what would be lost."""
+    refusals = tuple(reason for rule in RULES if (reason := rule.reason(case)))
+    warnings = []
+    if case.drive.size > LARGEST_CARD:
+        warnings.append(f"{show_bytes(case.drive.size)} is larger than a card usually is. Is this a backup disk?")
+    if case.likely > case.drive.size >= case.need and case.drive.size:
+        warnings.append(
+            f"The image does not tell its size; about {show_bytes(case.likely)} are likely, which is more than fits."
+        )
+    lose, loss = _loss(case)
+    return Verdict(refusals, tuple(warnings), lose, loss)
+
+
+def _loss(case: Case) -> tuple[str, str]:
+    drive = case.drive
+    if case.own or case.edit or not (drive.labels or drive.files or drive.holds or case.drive.size > LARGEST_CARD):
+        return "", ""
+    name = drive.labels[0] if drive.labels else drive.name
+    what = drive.holds or f"{drive.files} files"
+    newest = f", the newest of {drive.newest}" if drive.newest else ""
+    return name, f"{what} on “{name}” ({show_bytes(drive.size)}){newest} will be gone for good."
+
+
+class Purpose(StrEnum):
+    """What a drive is opened for. A write may end in a proof, and a prepared card may get files."""
+
+    WRITE = "write"
+    PROVE = "prove"
+    PREPARE = "prepare"
+    EDIT = "edit"  # files on it are exchanged, the rest stays
+
+
+_ALSO = {Purpose.WRITE: {Purpose.PROVE}, Purpose.PREPARE: {Purpose.EDIT}}
+
+
+@dataclass(frozen=True)
+class Consent:
+    """What the user said. typed: the name of what may be lost, letter for letter. chosen: the drive's identity when it
+    was chosen, '' for chosen just now."""
+
+    typed: str = ""
+    chosen: str = ""
+
+
+@dataclass(frozen=True)
+class Request:
+    """One act on one drive. image: what is to be written, None for an act without one. own, disk: as in Case."""
+
+    target: Target
+    purpose: Purpose
+    image: SourceFacts | None = None
+    consent: Consent = Consent()
+    own: bool = False
+    disk: bool = False
+
+    @property
+    def case(self) -> Case:
+        """What is to be judged."""
+        image = self.image
+        size = (image.unpacked or 0) if image else 0
+        return Case(
+            drive=self.target.facts,
+            need=size if image and image.exact else 0,
+            likely=0 if image and image.exact else size,
+            source=image.place if image else "",
+            source_drive=image.drive if image and not self.target.facts.simulated else "",
+            own=self.own,
+            edit=self.purpose is Purpose.EDIT,
+            disk=self.disk,
+            chosen_identity=self.consent.chosen,
+        )
+
+
+def check(verdict: Verdict, consent: Consent) -> None:
+    """Raise Refused unless a verdict allows the act and what may be lost was named exactly."""
+    if verdict.refusals:
+        raise Refused(verdict.refusals, do="Choose another drive.")
+    if verdict.lose and consent.typed != verdict.lose:
+        raise Refused((verdict.loss,), do=f"To go ahead, type its name exactly: {verdict.lose}")
+
+
+_KEY = object()
+
+
+class OpenTarget:
+    """A judged drive, open for one purpose, until the with-block of opened() ends."""
+
+    def __init__(self, key: object, request: Request, handle: Handle) -> None:
+        if key is not _KEY:
+            raise Refused(("Only the interlock opens drives for writing.",))
+        self._request, self._handle = request, handle
+        self._open = True
+
+    @property
+    def facts(self) -> DriveFacts:
+        return self._request.target.facts
+
+    @property
+    def path(self) -> Path:
+        return self._request.target.path
+
+    def handle_for(self, purpose: Purpose, image: SourceFacts | None = None) -> Handle:
+        """The open drive, for the purpose and the image it was judged for. Raises Refused for any other, or later."""
+        own = self._request.purpose
+        if not self._open or (purpose is not own and purpose not in _ALSO.get(own, ())):
+            raise Refused((f"{self.facts.name} was not opened for this.",), do="Choose the drive again.")
+        if purpose is Purpose.WRITE and (image is None or image != self._request.image):
+            raise Refused((f"{self.facts.name} was opened for another image.",), do="Choose the drive again.")
+        return self._handle
+
+    def close(self) -> None:
+        self._open = False
+
+
+@contextlib.contextmanager
+def opened(request: Request) -> Iterator[OpenTarget]:
+    """Judge the drive that is listed under its name now, and open it. Raises Refused, TargetError; then nothing was
+    touched."""
+    now = replace(request, target=again(request.target))
+    check(judge(now.case), now.consent)
+    with now.target.drives.open(now.target.facts.identity, write=True) as handle:
+        target = OpenTarget(_KEY, now, handle)
+        try:
+            yield target
+        finally:
+            target.close()

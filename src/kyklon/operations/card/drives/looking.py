@@ -1,0 +1,74 @@
+"""Which drives there are, with what their own bytes tell, and which one a name means."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from kyklon.base.errors import WrongUse
+from kyklon.devices import choose
+from kyklon.devices.places import is_block_device, unknown_contents
+from kyklon.devices.ports import DriveFacts, Drives, Target
+from kyklon.operations.card.volumes.survey import survey
+
+
+def targets(folder: Path | None) -> tuple[Target, ...]:
+    """The drives to choose from: a build's stand-ins, or this machine's. Raises TargetError."""
+    return _listed(choose.first_that_lists(choose.drives_of(folder)))
+
+
+def _listed(drives: Drives) -> tuple[Target, ...]:
+    return tuple(Target(drives, _looked_at(drives, facts)) for facts in drives.list())
+
+
+def again(target: Target) -> Target:
+    """The drive that is listed under the same name now, so that one exchanged in the meantime shows."""
+    now = next((facts for facts in target.drives.list() if facts.name == target.facts.name), None)
+    return Target(target.drives, _looked_at(target.drives, now)) if now else target
+
+
+def find(name: str, folder: Path | None, size: int = 0) -> Target:
+    """A stand-in's name, a block device, or a file (which may hold `size` bytes when it is not there yet).
+
+    A partition is found too: the interlock says why it is no target. Raises WrongUse for a name that is none of these.
+    """
+    if folder is not None:
+        for target in targets(folder):
+            if name in (target.facts.name, target.facts.identity):
+                return target
+            if target.facts.simulated and Path(name).exists() and Path(name).resolve() == target.path.resolve():
+                return target
+    path = Path(name)
+    if is_block_device(path):
+        return _device(path.resolve())
+    if path.is_dir() or not path.parent.is_dir():
+        raise WrongUse(f"{name} is not a drive, and no file can be made there.", do="`kyklon drives` lists the drives.")
+    file = choose.image_file(path, size)
+    return Target(file, file.list()[0])
+
+
+def _device(path: Path) -> Target:
+    # the drive service leaves some drives out; they must still be found, so that they can be refused with a reason
+    for backend in choose.real_drives():
+        for target in _listed(backend):
+            if target.path == path:
+                return target
+        part = backend.part(path)
+        if part is not None:
+            return Target(backend, _looked_at(backend, part))
+    raise WrongUse(f"{path} is not a drive that can be written.", do="Name the whole drive, as lsblk lists it.")
+
+
+def _looked_at(drives: Drives, facts: DriveFacts) -> DriveFacts:
+    """Facts with what the drive's own bytes tell, where the system tells nothing of it and they may be read."""
+    if facts.simulated or facts.is_file or facts.labels:
+        return facts
+    path = drives.path(facts.identity)
+    try:
+        found = survey(path, deep=False)
+    except OSError:
+        return replace(facts, holds=facts.holds or unknown_contents(path))
+    kinds = sorted({volume.kind for volume in found.volumes if volume.kind})
+    labels = tuple(volume.label for volume in found.volumes if volume.label)
+    holds = ", ".join(kinds) or facts.holds or unknown_contents(path)
+    return replace(facts, labels=labels, holds=holds, newest=found.newest)

@@ -1,0 +1,162 @@
+"""A plain FAT card or stick: every old table and signature cleared, one partition, the right clusters, a label."""
+
+from __future__ import annotations
+
+import re
+import secrets
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+from kyklon.base import tools
+from kyklon.base.errors import TargetError, ToolError, WrongUse
+from kyklon.base.meter import Meter
+from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.devices.ports import DriveFacts, Handle
+from kyklon.operations.card.drives.interlock import OpenTarget, Purpose
+from kyklon.operations.card.volumes import partitions
+from kyklon.operations.card.volumes.survey import Survey, survey
+
+MIB = 1 << 20
+_CLEAR = 4 * MIB  # bytes at each end of the drive and the beginning of each old partition
+_CLEAR_END = MIB  # bytes at the end of each old partition: second superblocks of arrays lie there
+_FAT16_BELOW = 512 * MIB  # bytes; FAT32 needs 65 525 clusters, which a smaller card has with tiny ones only
+_LARGEST = 2 * 1024**4  # bytes: an MBR counts 2^32 sectors of 512 bytes
+_CLUSTERS = (  # volume up to so many bytes: cluster (Microsoft's own defaults for FAT32, mem)
+    (260 * MIB, 512), (8 << 30, 4096), (16 << 30, 8192), (32 << 30, 16384), (_LARGEST, 32768),
+)  # fmt: skip
+_LABEL = re.compile(r"[A-Z0-9 _-]{1,11}")
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """cluster, start and size in bytes."""
+
+    label: str
+    kind: str
+    cluster: int
+    start: int
+    size: int
+    cleared: tuple[str, ...]
+
+
+def cluster_for(size: int) -> int:
+    """Bytes of a cluster for a FAT32 volume of `size` bytes."""
+    return next(cluster for most, cluster in _CLUSTERS if size <= most)
+
+
+def check_label(label: str) -> str:
+    """The label as FAT keeps it. Raises WrongUse for one that it cannot keep."""
+    upper = label.strip().upper()
+    if not _LABEL.fullmatch(upper):
+        raise WrongUse(f"{label!r} is not a valid FAT label.", do="Use 1 to 11 letters, digits, spaces, - or _.")
+    return upper
+
+
+def prepare(target: OpenTarget, label: str, watch: Watch = UNWATCHED) -> Prepared:
+    """Make a plain FAT card.
+
+    Raises WrongUse (label, size), TargetError, Cancelled; a card whose preparing was cut short has no table.
+    """
+    label, drive = check_label(label), target.facts
+    check_size(drive)
+    handle = target.handle_for(Purpose.PREPARE)
+    wide = drive.size >= _FAT16_BELOW
+    table, part = partitions.single_fat(drive.size, wide=wide, disk_id=secrets.randbits(32))
+    cluster = cluster_for(part.size) if wide else 0
+    try:
+        old = survey(target.path, deep=False)
+    except OSError:
+        old = Survey(None, ())
+    with tempfile.TemporaryDirectory(prefix="kyklon-fat-") as held:
+        image = Path(held) / "volume"
+        length = _make_volume(image, part.size, label, cluster)
+        stretches = _old_stretches(old, drive.size)
+        total = length + sum(end - start for start, end in stretches)
+        meter = Meter("Preparing the card", total, watch)
+        done = _clear(handle, stretches, meter)
+        _copy(handle, image, part.start, length, meter, done)
+        handle.sync()
+        handle.write_at(table.ljust(4096, b"\0"), 0)
+        handle.sync()
+        handle.forget_cache()
+        _prove(handle, image, part.start, length, table)
+        handle.reread_table()
+        meter.report(total, force=True)
+        with image.open("rb") as file:
+            head = file.read(64)
+    words = tuple(volume.words for volume in old.volumes)
+    made = max(512, int.from_bytes(head[11:13], "little") * head[13])
+    return Prepared(label, "FAT32" if wide else "FAT16", made, part.start, part.size, words)
+
+
+def check_size(drive: DriveFacts) -> None:
+    """Raise WrongUse for a drive that no plain FAT card can be made of."""
+    if not 8 * MIB <= drive.size <= _LARGEST:
+        raise WrongUse(f"{drive.name} holds {drive.size} bytes; a plain FAT card has 8 MiB to 2 TiB.")
+
+
+def _make_volume(image: Path, size: int, label: str, cluster: int) -> int:
+    """mkfs.fat on a sparse file; how many bytes from its beginning matter: all up to the root folder's end."""
+    with image.open("wb") as file:
+        file.truncate(size)
+    clusters = ["-s", str(cluster // 512)] if cluster else []
+    kind = ["-F", "32" if cluster else "16"]
+    tools.run(["mkfs.fat", *kind, *clusters, "-n", label, str(image)], seconds=300)
+    with image.open("rb") as file:
+        head = file.read(512)
+    sector, reserved, tables = int.from_bytes(head[11:13], "little"), int.from_bytes(head[14:16], "little"), head[16]
+    each = int.from_bytes(head[22:24], "little") or int.from_bytes(head[36:40], "little")
+    roots = int.from_bytes(head[17:19], "little") * 32
+    if not sector or not each:
+        raise ToolError("mkfs.fat made no volume that can be understood.")
+    return (reserved + tables * each) * sector + max(roots, head[13] * sector)
+
+
+def _old_stretches(old: Survey, size: int) -> list[tuple[int, int]]:
+    """Where signatures of older systems may lie: libblkid looks at the beginnings and the ends."""
+    places = [(0, _CLEAR), (size - _CLEAR, size)]
+    for volume in old.volumes:
+        if volume.number:
+            places += [(volume.start, volume.start + _CLEAR), (volume.start + volume.size - _CLEAR_END,
+                                                               volume.start + volume.size)]  # fmt: skip
+    cut = sorted((max(0, start), min(size, end)) for start, end in places if start < size and end > 0)
+    joined: list[tuple[int, int]] = []
+    for start, end in cut:
+        if joined and start <= joined[-1][1]:
+            joined[-1] = (joined[-1][0], max(joined[-1][1], end))
+        else:
+            joined.append((start, end))
+    return joined
+
+
+def _clear(handle: Handle, stretches: list[tuple[int, int]], meter: Meter) -> int:
+    done = 0
+    for start, end in stretches:
+        for at in range(start, end, MIB):
+            meter.wait()
+            handle.write_at(bytes(min(MIB, end - at)), at)
+            done += min(MIB, end - at)
+            meter.report(done)
+    return done
+
+
+def _copy(handle: Handle, image: Path, start: int, length: int, meter: Meter, done: int) -> None:
+    with image.open("rb") as file:
+        for at in range(0, length, MIB):
+            meter.wait()
+            handle.write_at(file.read(min(MIB, length - at)), start + at)
+            meter.report(done + at)
+
+
+def _prove(handle: Handle, image: Path, start: int, length: int, table: bytes) -> None:
+    if handle.read_at(512, 0) != table:
+        raise TargetError("The partition table was not kept.", do="The card is worn or locked. Use another one.")
+    with image.open("rb") as file:
+        for at in range(0, length, MIB):
+            want = file.read(min(MIB, length - at))
+            if handle.read_at(len(want), start + at) != want:
+                raise TargetError(
+                    f"The file system was not kept, first between byte {start + at} and {start + at + MIB}.",
+                    do="The card is worn. Use another one.",
+                )

@@ -1,0 +1,57 @@
+"""Looks at the image, and at the card where it is plugged in."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from kyklon.base.errors import KyklonError
+from kyklon.base.progress import Watch
+from kyklon.catalogue.loader import Catalogue
+from kyklon.devices import choose
+from kyklon.devices.ports import Target
+from kyklon.model.build import Build
+from kyklon.model.world import World
+from kyklon.operations.card.sources import checksums, source
+from kyklon.operations.card.volumes import contents
+from kyklon.operations.operation import Look
+from kyklon.record.folder import resolve
+
+
+def card_target(build: Build, folder: Path) -> Target | None:
+    """The drive that holds the build's card, when it is plugged in."""
+    if not build.card.drive:
+        return None
+    drives = choose.first_that_lists(choose.drives_of(folder))
+    facts = next((facts for facts in drives.list() if facts.identity == build.card.drive), None)
+    return Target(drives, facts) if facts else None
+
+
+def look_at_source(build: Build, folder: Path, _catalogue: Catalogue, world: World, _watch: Watch) -> World:
+    nothing = replace(world, source=None, source_error="", source_stated=None, source_contents=None)
+    if not build.source.path:
+        return nothing
+    try:
+        facts = source.inspect(resolve(folder, build.source.path))
+    except KyklonError as bad:
+        return replace(nothing, source_error=str(bad))
+    inside = contents.observe_source(facts)
+    return replace(
+        world,
+        source=facts,
+        source_error=inside.table_error,
+        source_stated=checksums.beside(facts),
+        source_contents=inside,
+    )
+
+
+def look_at_card(build: Build, folder: Path, _catalogue: Catalogue, world: World, _watch: Watch) -> World:
+    target = card_target(build, folder)
+    return replace(world, card=contents.observe(target.path) if target else None)
+
+
+LOOKS = (
+    Look("source", "Looking into the image", look_at_source,
+         ("source", "source_error", "source_stated", "source_contents")),
+    Look("card", "Reading the card", look_at_card, ("card",)),
+)  # fmt: skip

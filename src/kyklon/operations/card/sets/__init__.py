@@ -1,0 +1,1 @@
+"""File sets: bare metal and multi-boot, checked before they go on a card or a stick."""

@@ -1,0 +1,1 @@
+"""Image files: what they are, how large once unpacked, their bytes and checksums."""

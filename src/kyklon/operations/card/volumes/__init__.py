@@ -1,0 +1,1 @@
+"""Partition tables and file systems on a card or in an image, read without changing them."""

@@ -1,0 +1,149 @@
+"""Partition tables: MBR with logical partitions (UEFI 2.10, 5.2), and GPT, protective or hybrid (UEFI 2.10, 5.3)."""
+
+from __future__ import annotations
+
+import itertools
+import uuid
+import zlib
+from collections.abc import Callable
+from dataclasses import replace
+
+from kyklon.base.errors import FormatError
+from kyklon.model.card import GUID_WORDS, SECTOR, Partition, PartitionTable
+
+HEAD = 34 * SECTOR  # bytes at the beginning that hold an MBR and a GPT of the usual size
+PROTECTIVE, EXTENDED = 0xEE, (0x05, 0x0F, 0x85)  # type bytes: UEFI 2.10, 5.2.3; the chain of logical partitions
+_LOGICAL = 60  # partitions in a chain; more is a circle
+
+Read = Callable[[int, int], bytes]  # offset and length in bytes to what is there, shorter at the end
+
+
+def parse(sector: bytes) -> PartitionTable:
+    """The MBR in a disk's first 512 bytes. Raises FormatError with the offset of what is wrong."""
+    if len(sector) < SECTOR:
+        raise FormatError("partition table", len(sector), expected="512 bytes", got=f"{len(sector)}")
+    if sector[510:512] != b"\x55\xaa":
+        raise FormatError("partition table", 510, expected="55 aa", got=sector[510:512].hex(" "))
+    found = []
+    for index in range(4):
+        offset = 446 + 16 * index
+        entry = sector[offset : offset + 16]
+        kind, start, sectors = entry[4], int.from_bytes(entry[8:12], "little"), int.from_bytes(entry[12:16], "little")
+        if kind == 0:
+            continue
+        if entry[0] not in (0, 0x80):
+            raise FormatError("partition table", offset, expected="00 or 80", got=f"{entry[0]:02x}")
+        if start == 0 or sectors == 0:
+            raise FormatError("partition table", offset + 8, expected="a start and a size", got=f"{start}, {sectors}")
+        found.append(Partition(index + 1, kind, start * SECTOR, sectors * SECTOR, entry[0] == 0x80))
+    _check_overlap(found, lambda part: 446 + 16 * (part.number - 1) + 8)
+    return PartitionTable(int.from_bytes(sector[440:444], "little"), tuple(found))
+
+
+def read_table(read: Read, size: int = 0) -> PartitionTable:
+    """The whole table: logical partitions of an MBR followed, a GPT behind a protective or hybrid MBR.
+
+    size: of the disk in bytes, 0 while unknown; with it the second GPT stands in for a damaged first one.
+    Raises FormatError with the offset of what is wrong.
+    """
+    table = parse(read(0, SECTOR))
+    if any(part.kind == PROTECTIVE for part in table.partitions):
+        others = [part for part in table.partitions if part.kind != PROTECTIVE]
+        found = _read_gpt(read, size)
+        return replace(found, scheme="hybrid GPT") if others else found
+    extended = next((part for part in table.partitions if part.kind in EXTENDED), None)
+    if extended is None:
+        return table
+    return replace(table, partitions=(*table.partitions, *_logical(read, extended)))
+
+
+def _logical(read: Read, extended: Partition) -> list[Partition]:
+    """The chain of logical partitions, as far as it can be read."""
+    found: list[Partition] = []
+    at = extended.start
+    for number in range(5, 5 + _LOGICAL):
+        sector = read(at, SECTOR)
+        if len(sector) < SECTOR or sector[510:512] != b"\x55\xaa":
+            if not found and len(sector) == SECTOR:
+                raise FormatError("partition table", at + 510, expected="55 aa", got=sector[510:512].hex(" "))
+            return found
+        kind = sector[450]
+        start, count = int.from_bytes(sector[454:458], "little"), int.from_bytes(sector[458:462], "little")
+        if kind and count:
+            found.append(Partition(number, kind, at + start * SECTOR, count * SECTOR, active=False))
+        further = int.from_bytes(sector[470:474], "little")
+        if not sector[466] or not further:
+            return found
+        at = extended.start + further * SECTOR
+    raise FormatError("partition table", at, expected=f"at most {_LOGICAL} logical partitions", got="more, or a circle")
+
+
+def _read_gpt(read: Read, size: int) -> PartitionTable:
+    try:
+        return _gpt_at(read, SECTOR)
+    except FormatError as bad:
+        if size < 2 * HEAD:
+            raise
+        try:
+            second = _gpt_at(read, size // SECTOR * SECTOR - SECTOR)
+        except FormatError:
+            raise bad from None
+        return replace(second, note=f"The first GPT is damaged ({bad}); this is the second, from the end.")
+
+
+def _gpt_at(read: Read, at: int) -> PartitionTable:
+    """A GPT by its header (table 5.5) and entries (table 5.6)."""
+    header = read(at, SECTOR)
+    if header[:8] != b"EFI PART":
+        raise FormatError("GPT", at, expected="'EFI PART'", got=repr(header[:8]))
+    length = int.from_bytes(header[12:16], "little")
+    if not 92 <= length <= SECTOR:
+        raise FormatError("GPT", at + 12, expected="a header of 92 to 512 bytes", got=f"{length}")
+    blank = header[:16] + bytes(4) + header[20:length]
+    if zlib.crc32(blank) != int.from_bytes(header[16:20], "little"):
+        raise FormatError("GPT", at + 16, expected="the header's CRC-32", got=header[16:20].hex(" "))
+    first = int.from_bytes(header[72:80], "little") * SECTOR
+    count, each = int.from_bytes(header[80:84], "little"), int.from_bytes(header[84:88], "little")
+    if each < 128 or each % 8 or not 1 <= count <= 1024:
+        raise FormatError("GPT", at + 80, expected="1 to 1024 entries of 128 bytes", got=f"{count} of {each}")
+    entries = read(first, count * each)
+    if len(entries) < count * each or zlib.crc32(entries) != int.from_bytes(header[88:92], "little"):
+        raise FormatError("GPT", at + 88, expected="the entries' CRC-32", got=header[88:92].hex(" "))
+    found = []
+    for index in range(count):
+        entry = entries[index * each : (index + 1) * each]
+        if not any(entry[:16]):
+            continue
+        start, end = int.from_bytes(entry[32:40], "little"), int.from_bytes(entry[40:48], "little")
+        if end < start:
+            raise FormatError(
+                "GPT", first + index * each + 32, expected="an end behind the start", got=f"{start}, {end}"
+            )
+        guid = str(uuid.UUID(bytes_le=entry[:16]))
+        label = entry[56:128].decode("utf-16-le", "replace").split("\0")[0]
+        kind = GUID_WORDS.get(guid, ("", 0))[1]
+        active = bool(entry[48] & 4)  # legacy BIOS bootable
+        found.append(Partition(index + 1, kind, start * SECTOR, (end - start + 1) * SECTOR, active, guid, label))
+    _check_overlap(found, lambda part: first + (part.number - 1) * each + 32)
+    return PartitionTable(int.from_bytes(header[56:60], "little"), tuple(found), "GPT")
+
+
+def _check_overlap(found: list[Partition], place: Callable[[Partition], int]) -> None:
+    ordered = sorted(found, key=lambda part: part.start)
+    for first, second in itertools.pairwise(ordered):
+        if first.end > second.start:
+            raise FormatError(
+                "partition table",
+                place(second),
+                expected=f"a start from byte {first.end}",
+                got=f"{second.start}, inside partition {first.number}",
+            )
+
+
+def single_fat(size: int, *, wide: bool = True, disk_id: int = 0) -> tuple[bytes, Partition]:
+    """An MBR with one FAT partition from 4 MiB to the disk's end, and that partition. size: of the disk, bytes."""
+    start = 4 << 20  # CP: whole erase blocks of a card
+    part = Partition(1, 0x0C if wide else 0x0E, start, (size - start) // SECTOR * SECTOR, active=False)
+    entry = bytes([0, 0xFE, 0xFF, 0xFF, part.kind, 0xFE, 0xFF, 0xFF])
+    entry += (start // SECTOR).to_bytes(4, "little") + min(part.size // SECTOR, 0xFFFFFFFF).to_bytes(4, "little")
+    return bytes(440) + disk_id.to_bytes(4, "little") + bytes(2) + entry + bytes(48) + b"\x55\xaa", part

@@ -1,0 +1,85 @@
+"""What all operations say of a build: their findings, their lamps, what they issue, what they look at."""
+
+from __future__ import annotations
+
+import hashlib
+from enum import StrEnum
+from pathlib import Path
+
+from kyklon.base import durable
+from kyklon.base.errors import WrongUse
+from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.catalogue.loader import Catalogue
+from kyklon.model.build import Build
+from kyklon.model.findings import Finding, Severity
+from kyklon.model.world import World
+from kyklon.operations.operation import Operation
+from kyklon.operations.registry import LOOKS, OPERATIONS
+
+_ORDER = {Severity.STOP: 0, Severity.CAUTION: 1, Severity.NOTE: 2}
+
+
+class State(StrEnum):
+    """An operation's lamp."""
+
+    STOP = "stop"
+    CAUTION = "caution"
+    CLEAR = "clear"
+    STALE = "stale"
+    NOT_STARTED = "not started"
+
+
+def observe(build: Build, folder: Path, catalogue: Catalogue, watch: Watch = UNWATCHED) -> World:
+    """Look at everything that any operation looks at. Slow."""
+    world = World()
+    for look in LOOKS.values():
+        world = look.look(build, folder, catalogue, world, watch)
+    return world
+
+
+def inspect(build: Build, catalogue: Catalogue, world: World) -> tuple[Finding, ...]:
+    """All findings, by operation and then by severity."""
+    found = [
+        finding for each in OPERATIONS for findings in each.findings for finding in findings(build, catalogue, world)
+    ]
+    return tuple(sorted(found, key=lambda finding: (finding.operation, _ORDER[finding.severity])))
+
+
+def issue(build: Build, catalogue: Catalogue, world: World, to: Path) -> tuple[str, ...]:
+    """Every file of the build into a folder; the paths written, relative to it. Raises KyklonError."""
+    names = []
+    for each in OPERATIONS:
+        for name, data in (each.issue(build, catalogue, world) if each.issue else {}).items():
+            durable.keep(to / name, data.encode() if isinstance(data, str) else data)
+            names.append(name)
+    return tuple(names)
+
+
+def find(findings: tuple[Finding, ...], code: str) -> Finding:
+    """The finding with that code, or the only one whose code begins with it. Raises WrongUse."""
+    exact = [finding for finding in findings if finding.code == code]
+    near = exact or [finding for finding in findings if finding.code.startswith(code)]
+    if len(near) != 1:
+        known = ", ".join(finding.code for finding in findings) or "none"
+        what = "no finding" if not near else "more than one finding"
+        raise WrongUse(f"There is {what} {code!r}.", do=f"The findings are: {known}.")
+    return near[0]
+
+
+def fingerprint(build: Build, operation: Operation) -> str:
+    """Changes when what the operation depends on changes: makes a sign-off stale."""
+    data = build.model_dump_json(include=set(operation.inputs))
+    return hashlib.sha256(data.encode()).hexdigest()[:16]
+
+
+def state(build: Build, operation: Operation, findings: tuple[Finding, ...]) -> State:
+    """The lamp: findings first, then whether the sign-off still holds."""
+    own = {finding.severity for finding in findings if finding.operation == operation.number}
+    if Severity.STOP in own:
+        return State.STOP
+    if Severity.CAUTION in own:
+        return State.CAUTION
+    signed = next((sign for sign in build.sign_offs if sign.operation == operation.number), None)
+    if signed is None:
+        return State.NOT_STARTED
+    return State.CLEAR if signed.inputs == fingerprint(build, operation) else State.STALE

@@ -1,0 +1,94 @@
+"""What the scan says against the build."""
+
+from __future__ import annotations
+
+from collections import Counter
+from pathlib import PurePosixPath
+
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import System
+from kyklon.model.build import Build, RightName
+from kyklon.model.findings import Change, Finding, Remedy, Severity
+from kyklon.model.library import (
+    FoundSystemFile,
+    Scan,
+)
+from kyklon.model.world import World
+from kyklon.operations.library.scan import (
+    REASONS,
+)
+
+OPERATION = 60
+
+
+def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
+    scan = world.scan
+    if world.scan_error:
+        return [
+            Finding(
+                code="library.gone", severity=Severity.CAUTION, operation=OPERATION, subject="Library folder",
+                title="The library folder cannot be read", message=world.scan_error,
+                why="Without it nothing can be checked or moved.", source="the folder itself",
+            )
+        ]  # fmt: skip
+    if scan is None:
+        return []
+    found = [_system_file(build, catalogue, each, scan) for each in scan.system_files if not each.usable]
+    counts = Counter(reason.code for game in scan.games for reason in game.reasons if reason.code != "system-file")
+    found += [_mess(scan, code, count) for code, count in sorted(counts.items())]
+    return found
+
+
+def right_name_remedy(build: Build, each: FoundSystemFile) -> Remedy:
+    """Put the file on the machine under its right name; the library itself is left as it is."""
+    right = RightName(system=each.system, found=each.found, name=each.wanted.name)
+    names = (*build.library.right_names, right)
+    change = Change(
+        path="library.right_names", value=[name.model_dump() for name in names], label="System file on the machine",
+        before=PurePosixPath(each.found).name, after=each.wanted.name,
+    )  # fmt: skip
+    return Remedy(label=f"Put it there as {each.wanted.name}", changes=(change,))
+
+
+def _system_file(build: Build, catalogue: Catalogue, each: FoundSystemFile, scan: Scan) -> Finding:
+    system = catalogue.get(System, each.system)
+    games = len(scan.of(system.id))
+    if each.found:
+        return Finding(
+            code=f"library.system-file-name:{system.id}",
+            severity=Severity.STOP if each.wanted.required else Severity.CAUTION,
+            operation=OPERATION,
+            subject=system.name,
+            title=f"The system file of {system.name} has the wrong name",
+            message=f"{PurePosixPath(each.found).name} is {each.wanted.name} by its checksum; {games} games wait.",
+            why="Emulators look for the exact name; any other gives a black screen when a game starts.",
+            source="SHA-256 in the catalogue",
+            remedy=right_name_remedy(build, each),
+        )
+    return Finding(
+        code=f"library.system-file-missing:{each.wanted.name}",
+        severity=Severity.STOP if each.wanted.required else Severity.CAUTION,
+        operation=OPERATION,
+        subject=system.name,
+        title=f"{each.wanted.name} of {system.name} is not in the library",
+        message=f"No file of {each.wanted.size} bytes with its checksum is in system-files/."
+        + ("" if each.wanted.required else " Some games may do without."),
+        why="Use only a file you have the right to; nothing is downloaded.",
+        source="SHA-256 in the catalogue",
+    )
+
+
+def _mess(scan: Scan, code: str, count: int) -> Finding:
+    first = next(game for game in scan.games if any(reason.code == code for reason in game.reasons))
+    reason = next(reason for reason in first.reasons if reason.code == code)
+    severity = Severity.NOTE if code in ("duplicate", "unknown") else Severity.CAUTION
+    return Finding(
+        code=f"library.{code}",
+        severity=severity,
+        operation=OPERATION,
+        subject=REASONS[code],
+        title=f"{REASONS[code]}: {count} file{'s' if count != 1 else ''}",
+        message=f"{PurePosixPath(first.files[0]).name}: {reason.text}",
+        why="The front end will not show it." if code != "duplicate" else "It would show twice and fill the card.",
+        source="the system's rules in the catalogue",
+    )

@@ -1,0 +1,137 @@
+"""Whether the display can hold what it will be sent."""
+
+from __future__ import annotations
+
+from kyklon.base.quantities import show
+from kyklon.catalogue.loader import Catalogue, standard_timings
+from kyklon.catalogue.records import Adapter, Board, Display, Range, System
+from kyklon.model.build import Build, SystemMode
+from kyklon.model.findings import Change, Finding, Remedy, Severity
+from kyklon.model.timing import Mode, Timing
+from kyklon.model.world import World
+from kyklon.operations.picture.ranges import display_ranges, fit, propose
+
+OPERATION = 50
+MENU = "menu"
+
+
+def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
+    display = catalogue.find(Display, build.part("display"))
+    board = catalogue.find(Board, build.part("board"))
+    found = _identification(world.identification_error)
+    if display is None or board is None:
+        return found
+    ranges = display_ranges(display, world.identification)
+    for key, name, mode in modes_of(build, catalogue):
+        if not fit(mode.timing, ranges).holds:
+            found.append(_outside(build, catalogue, key, name, mode, display, board, ranges))
+        found += _clock(catalogue, build, key, name, mode.timing, board)
+    return found
+
+
+def modes_of(build: Build, catalogue: Catalogue) -> list[tuple[str, str, Mode]]:
+    """Key, name and mode of the menu and of every system of the build that has one of its own."""
+    rows = [(MENU, "The menu", build.picture.menu)]
+    for choice in build.picture.systems:
+        system = catalogue.find(System, choice.system)
+        rows.append((choice.system, system.name if system else choice.system, choice.mode))
+    return rows
+
+
+def menu_mode(display: Display, board: Board, ranges: tuple[Range, ...], catalogue: Catalogue) -> Mode | None:
+    """A mode for the menu that the display holds: the CTA codes a television knows first, then the DMT table."""
+    rows = [(f"CTA {code}", standard_timings("cta")[code].timing) for code in (16, 4, 3, 8, 23)]
+    rows += [(f"DMT {row.id:#04x}", row.timing) for row in standard_timings("dmt").values()]
+    for name, timing in rows:
+        within = board.least_clock_hz <= timing.clock_hz <= board.most_clock_hz
+        native = display.native is None or timing.size == display.native
+        if within and native and fit(timing, ranges).holds:
+            return Mode(name=name, timing=timing)
+    return None
+
+
+def mode_remedy(
+    build: Build, catalogue: Catalogue, key: str, display: Display, board: Board, ranges: tuple[Range, ...]
+) -> Remedy | None:
+    """Give the menu or a system a mode that the display holds."""
+    system = catalogue.find(System, key)
+    better = propose(system, display, board, ranges) if system else None
+    better = better or menu_mode(display, board, ranges, catalogue)
+    if better is None:
+        return None
+    before = build.picture.menu if key == MENU else build.system_mode(key)
+    words = (_in_words(before), _in_words(better))
+    if key == MENU:
+        change = Change(
+            path="picture.menu", value=better.model_dump(), label="Menu mode", before=words[0], after=words[1]
+        )
+    else:
+        rows = [
+            SystemMode(system=row.system, mode=better if row.system == key else row.mode).model_dump()
+            for row in build.picture.systems
+        ]
+        change = Change(path="picture.systems", value=rows, label="Mode", before=words[0], after=words[1])
+    return Remedy(label=f"Use {_in_words(better)}", changes=(change,))
+
+
+def _in_words(mode: Mode) -> str:
+    wide, high = mode.timing.size
+    return f"{wide} × {high} at {show(float(mode.timing.vertical_hz), 'Hz', prefix='')}"
+
+
+def _outside(
+    build: Build, catalogue: Catalogue, key: str, name: str, mode: Mode, display: Display, board: Board,
+    ranges: tuple[Range, ...],
+) -> Finding:  # fmt: skip
+    where = fit(mode.timing, ranges)
+    line = show(float(mode.timing.horizontal_hz), "Hz", prefix="k")
+    low, high = where.range.line_khz
+    if where.off_khz:
+        title = f"{line} is {'more' if where.off_khz > 0 else 'less'} than this display can hold"
+        message = f"{name} is set to {_in_words(mode)}; {display.name} holds {low:g} to {high:g} kHz."
+    else:
+        rate = show(float(mode.timing.vertical_hz), "Hz")
+        title = f"{rate} is outside what this display can hold"
+        message = f"{name} is set to {_in_words(mode)}; {display.name} holds {where.range.field_hz[0]:g} to "
+        message += f"{where.range.field_hz[1]:g} Hz."
+    hurt = "A wrong line rate overheats a tube's line output stage and can destroy it."
+    return Finding(
+        code=f"picture.out-of-range:{key}",
+        severity=Severity.STOP,
+        operation=OPERATION,
+        subject=name,
+        title=title,
+        message=message,
+        why=hurt if display.tube else "A flat panel shows a message, or nothing.",
+        source=f"ranges of {display.name}: its identification data and the catalogue",
+        remedy=mode_remedy(build, catalogue, key, display, board, ranges),
+    )
+
+
+def _clock(catalogue: Catalogue, build: Build, key: str, name: str, timing: Timing, board: Board) -> list[Finding]:
+    adapter = catalogue.find(Adapter, build.part("adapter"))
+    most = min(board.most_clock_hz, adapter.most_clock_hz if adapter else board.most_clock_hz)
+    if board.least_clock_hz <= timing.clock_hz <= most:
+        return []
+    least, top = show(board.least_clock_hz, "Hz", 0, prefix="M"), show(most, "Hz", 0, prefix="M")
+    return [
+        Finding(
+            code=f"picture.clock:{key}", severity=Severity.STOP, operation=OPERATION, subject=name,
+            title=f"A pixel clock of {show(timing.clock_hz, 'Hz', prefix='M')} cannot be sent",
+            message=f"The link carries {least} to {top}.",
+            why="Slow modes need more pixels across: a wide mode, or repeated pixels.", source="HDMI 1.4",
+        )
+    ]  # fmt: skip
+
+
+def _identification(error: str) -> list[Finding]:
+    if not error:
+        return []
+    return [
+        Finding(
+            code="picture.identification", severity=Severity.CAUTION, operation=OPERATION,
+            subject="Identification data", title="The display's identification data is damaged", message=error,
+            why="The board would ignore it and choose a mode by itself; the catalogue's ranges are used here.",
+            source="VESA EDID 1.4",
+        )
+    ]  # fmt: skip

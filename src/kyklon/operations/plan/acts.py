@@ -1,0 +1,83 @@
+"""What is done with a plan: a new build is started, the parts list issued."""
+
+from __future__ import annotations
+
+import csv
+import io
+from pathlib import Path
+
+from kyklon.base.errors import BuildFolderError, CatalogueError
+from kyklon.catalogue.loader import Catalogue, standard_timings
+from kyklon.catalogue.records import Board, Card, Display, Encoder, Image, Panel, Supply, System
+from kyklon.model.build import BootSettings, Build, ControlSettings, Hotkey, Part, PictureSettings, edited
+from kyklon.model.timing import Mode
+from kyklon.model.world import World
+from kyklon.operations.controls.mapping import wire_in_order
+from kyklon.operations.picture.findings import menu_mode
+from kyklon.operations.plan.connections import connect, cost
+from kyklon.record import folder as store
+from kyklon.record.logbook import Logbook
+
+HOTKEYS = (  # CP: select held, with start to leave, the near button to reset, the shoulders to save and load
+    Hotkey(action="leave", control="start"), Hotkey(action="reset", control="b1"),
+    Hotkey(action="save", control="b3"), Hotkey(action="load", control="b6"),
+)  # fmt: skip
+KIND = "Console · one player · flat panel"
+
+
+def fresh_build(name: str, catalogue: Catalogue) -> Build:
+    """A small console with a flat panel, for its owner to change. Raises CatalogueError for an empty catalogue."""
+    image = catalogue.all(Image)[0]
+    board = next((each for each in catalogue.all(Board) if each.id in image.boards and len(each.ports) > 4), None)
+    display = next((each for each in catalogue.all(Display) if not each.tube), None)
+    panel = next((each for each in catalogue.all(Panel) if each.players == 1), None)
+    encoder = next((each for each in catalogue.all(Encoder) if each.players == 1), None)
+    supply = max(catalogue.all(Supply), key=lambda each: each.amps)
+    if board is None or display is None or panel is None or encoder is None:
+        raise CatalogueError("The catalogue lacks a board, a flat display, a panel or an encoder to begin with.")
+    native = [kernel.file for kernel in image.kernels if kernel.instruction_set == board.native_set]
+    vga = Mode(name="CTA 1", timing=standard_timings("cta")[1].timing)
+    mode = menu_mode(display, board, display.ranges, catalogue) or vga
+    build = Build(
+        name=name,
+        kind=KIND,
+        systems=tuple(system.id for system in catalogue.all(System) if not system.vertical),
+        parts=tuple(
+            Part(role=role, part=part)
+            for role, part in (
+                ("board", board.id), ("supply", supply.id), ("card", catalogue.all(Card)[1].id),
+                ("display", display.id), ("encoder", encoder.id), ("image", image.id),
+            )
+        ),
+        links=(),
+        boot=BootSettings(
+            dialect=board.dialects[0], kernel=native[0] if native else "", device_tree=board.device_tree,
+            user=image.default_user, services=image.services, sound="digital",
+        ),
+        picture=PictureSettings(school="scaled", menu=mode),
+        controls=ControlSettings(
+            panel=panel.id,
+            wires=wire_in_order(panel, encoder),
+            hotkeys=HOTKEYS,
+        ),
+    )  # fmt: skip
+    return edited(build, "links", connect(build, catalogue))
+
+
+def start_build(folder: Path, name: str, catalogue: Catalogue) -> Path:
+    """A new build folder. Only an empty or missing folder is taken."""
+    if folder.exists() and any(folder.iterdir()):
+        raise BuildFolderError(f"{folder} is not empty.", do="Choose an empty folder; nothing was changed.")
+    store.save(folder, fresh_build(name, catalogue))
+    Logbook(folder).add(0, "Build started", name)
+    return folder
+
+
+def issue(build: Build, catalogue: Catalogue, _world: World) -> dict[str, str]:
+    """The parts list, as CSV."""
+    out = io.StringIO()
+    table = csv.writer(out, lineterminator="\n")
+    table.writerow(["part", "count", "price"])
+    for name, count, price in cost(build, catalogue):
+        table.writerow([name, count, f"{price:.2f}"])
+    return {"plan/parts.csv": out.getvalue()}

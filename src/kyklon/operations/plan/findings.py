@@ -1,0 +1,200 @@
+"""Whether the parts fit together: plugs, signals, currents, capacity, image against board, sync."""
+
+from __future__ import annotations
+
+from kyklon.base.quantities import show_bytes
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Adapter, Board, Cable, Card, Display, Image, Port, Supply
+from kyklon.model.build import Build, Link, Part
+from kyklon.model.findings import Change, Finding, Remedy, Severity
+from kyklon.model.world import World
+from kyklon.operations.assembly.power import RESERVE, budget
+from kyklon.operations.plan.connections import Connection, connect, connections, port_of, unconnected
+
+OPERATION = 10
+NEEDED = ("board", "supply", "card", "display", "image", "encoder")
+
+
+def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]:
+    found: list[Finding] = []
+    for role in NEEDED:
+        if build.part(role) is None:
+            found.append(_missing(role))
+    found += [_dangling(build, catalogue, each) for each in connections(build, catalogue) if each.faults]
+    found += _open_ends(build, catalogue)
+    return [
+        *found,
+        *_supply(build, catalogue),
+        *_usb(build, catalogue),
+        *_capacity(build, catalogue),
+        *_image(build, catalogue),
+        *_sync(build, catalogue),
+    ]
+
+
+def _missing(role: str) -> Finding:
+    return Finding(
+        code=f"plan.missing:{role}", severity=Severity.CAUTION, operation=OPERATION, subject=role,
+        title=f"No {role} is chosen", message=f"The plan has no {role} yet.",
+        why="What is not planned cannot be checked.",
+    )  # fmt: skip
+
+
+def _dangling(build: Build, catalogue: Catalogue, connection: Connection) -> Finding:
+    link = connection.link
+    remedy = None
+    if connection.fitting:
+        better = catalogue.get(Cable, connection.fitting)
+        links = [
+            Link(start=each.start, end=each.end, cable=better.id if each == link else each.cable).model_dump()
+            for each in build.links
+        ]
+        before = connection.cable.name if connection.cable else "none"
+        change = Change(path="links", value=links, label="Cable", before=before, after=better.name)
+        remedy = Remedy(label=f"Use {better.name}", changes=(change,))
+    else:
+        remedy = connect_remedy(build, catalogue)
+    return Finding(
+        code=f"plan.link:{link.start}-{link.end}",
+        severity=Severity.STOP,
+        operation=OPERATION,
+        subject=f"{link.start} to {link.end}",
+        title="This connection cannot be made",
+        message=" ".join(connection.faults),
+        why="A plug that does not fit, or a signal the other end does not understand, gives nothing at all.",
+        source="ports of the parts in the catalogue",
+        remedy=remedy,
+    )
+
+
+def connect_remedy(build: Build, catalogue: Catalogue) -> Remedy | None:
+    """Connect the parts anew; None when that changes nothing."""
+    links = connect(build, catalogue)
+    if links == build.links:
+        return None
+    change = Change(
+        path="links", value=[link.model_dump() for link in links], label="Cables",
+        before=f"{len(build.links)} cables", after=", ".join(catalogue.get(Cable, link.cable).name for link in links),
+    )  # fmt: skip
+    return Remedy(label="Connect the parts anew", changes=(change,))
+
+
+def _open_ends(build: Build, catalogue: Catalogue) -> list[Finding]:
+    open_ = unconnected(build, catalogue)
+    if not open_:
+        return []
+    names = []
+    for name in open_:
+        part, port = port_of(name, build, catalogue)
+        names.append(f"{part.name if part else name} ({port.label if port else name})")
+    return [
+        Finding(
+            code="plan.unconnected", severity=Severity.STOP, operation=OPERATION, subject=names[0],
+            title="Something has no cable", message=f"Nothing feeds: {', '.join(names)}.",
+            why="What is not connected stays dark.", source="ports of the parts in the catalogue",
+            remedy=connect_remedy(build, catalogue),
+        )
+    ]  # fmt: skip
+
+
+def _supply(build: Build, catalogue: Catalogue) -> list[Finding]:
+    power = budget(build, catalogue)
+    if power is None or power.peak_a <= power.usable_a:
+        return []
+    fitting = [
+        supply
+        for supply in catalogue.all(Supply)
+        if supply.amps * (1 - RESERVE) >= power.peak_a
+        and {port.connector for port in supply.ports} == {port.connector for port in power.supply.ports}
+    ]
+    remedy = None
+    if fitting:
+        better = fitting[0]
+        parts = [Part(role=p.role, part=better.id if p.role == "supply" else p.part).model_dump() for p in build.parts]
+        change = Change(path="parts", value=parts, label="Supply", before=power.supply.name, after=better.name)
+        remedy = Remedy(label=f"Use {better.name}", changes=(change,))
+    over = power.peak_a > power.supply.amps
+    return [
+        Finding(
+            code="plan.supply",
+            severity=Severity.STOP if over else Severity.CAUTION,
+            operation=OPERATION,
+            subject=power.supply.name,
+            title=f"The peak of {power.peak_a:.2f} A is {'too much' if over else 'close to the limit'} for the supply",
+            message=f"{power.supply.name} gives {power.supply.amps:.1f} A; with a fifth in reserve "
+            f"{power.usable_a:.2f} A are usable.",
+            why="A supply at its limit sags, and the board restarts in the middle of a game.",
+            remedy=remedy,
+        )
+    ]
+
+
+def _usb(build: Build, catalogue: Catalogue) -> list[Finding]:
+    found = []
+    for link in build.links:
+        _, socket = port_of(link.start, build, catalogue)
+        part, plug = port_of(link.end, build, catalogue)
+        if socket is None or plug is None or part is None or not socket.supplies_a or socket.signal == "power":
+            continue
+        if plug.draws_a > socket.supplies_a:
+            found.append(_overdrawn(link, part.name, socket, plug))
+    return found
+
+
+def _overdrawn(link: Link, name: str, socket: Port, plug: Port) -> Finding:
+    return Finding(
+        code=f"plan.usb-current:{link.end}",
+        severity=Severity.STOP,
+        operation=OPERATION,
+        subject=name,
+        title=f"{name} wants more than its socket gives",
+        message=f"It takes {plug.draws_a:.2f} A; {socket.label} gives {socket.supplies_a:.2f} A.",
+        why="The socket switches off, or the whole board restarts.",
+        source="USB 2.0 and 3.2: 500 mA and 900 mA a port",
+    )
+
+
+def _capacity(build: Build, catalogue: Catalogue) -> list[Finding]:
+    card, image = catalogue.find(Card, build.part("card")), catalogue.find(Image, build.part("image"))
+    if card is None or image is None or card.capacity_bytes >= image.least_card_bytes:
+        return []
+    return [
+        Finding(
+            code="plan.card-size", severity=Severity.STOP, operation=OPERATION, subject=card.name,
+            title="The card is too small for the image",
+            message=f"{card.name} holds {show_bytes(card.capacity_bytes)}; {image.name} wants at least "
+            f"{show_bytes(image.least_card_bytes)}.",
+            why="The write ends before the image does.", source=f"{image.name} in the catalogue",
+        )
+    ]  # fmt: skip
+
+
+def _image(build: Build, catalogue: Catalogue) -> list[Finding]:
+    board, image = catalogue.find(Board, build.part("board")), catalogue.find(Image, build.part("image"))
+    if board is None or image is None or board.id in image.boards:
+        return []
+    return [
+        Finding(
+            code="plan.image-board", severity=Severity.STOP, operation=OPERATION, subject=image.name,
+            title=f"{image.name} does not know the {board.name}",
+            message=f"It is made for: {', '.join(catalogue.get(Board, each).name for each in image.boards)}.",
+            why="Without this board's device tree the machine stays dark.", source=f"{image.name} in the catalogue",
+        )
+    ]  # fmt: skip
+
+
+def _sync(build: Build, catalogue: Catalogue) -> list[Finding]:
+    display, adapter = catalogue.find(Display, build.part("display")), catalogue.find(Adapter, build.part("adapter"))
+    if display is None or not display.tube:
+        return []
+    if adapter is None or display.sync == adapter.sync_out:
+        return []
+    return [
+        Finding(
+            code="plan.sync", severity=Severity.STOP, operation=OPERATION, subject=adapter.name,
+            title="The sync wires do not match",
+            message=f"{adapter.name} gives {adapter.sync_out} sync; {display.name} wants {display.sync} sync.",
+            why="Tying the two sync outputs together over-drives the input and can damage it. An active combiner, or "
+            "an adapter with the right sync, is needed.",
+        )
+    ]  # fmt: skip

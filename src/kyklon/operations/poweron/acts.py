@@ -1,0 +1,38 @@
+"""What is done at power-on: the bring-up is run from what is really there."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.catalogue.loader import Catalogue
+from kyklon.model.build import Build
+from kyklon.model.card import CardContents
+from kyklon.model.world import World
+from kyklon.operations.card.observe import card_target
+from kyklon.operations.card.volumes import contents
+from kyklon.operations.library.observe import look_at_games
+from kyklon.operations.picture.observe import look_at_display
+from kyklon.operations.poweron.bench import lay_out
+from kyklon.operations.poweron.bringup import bring_up
+from kyklon.operations.poweron.events import BringUp
+
+NO_CARD = CardContents(table_error="no card is plugged in, or none was written")
+
+
+def foretell(
+    build: Build, folder: Path, catalogue: Catalogue, card: Path | None = None, watch: Watch = UNWATCHED
+) -> tuple[World, BringUp]:
+    """Look at card, display, library and machine now, and say what the first power-on will be.
+
+    card: another one than the build's own. Of the world, only what was looked at here is filled.
+    """
+    world = look_at_display(build, folder, catalogue, World(), watch)
+    world = look_at_games(build, folder, catalogue, world, watch)
+    if card is None:
+        target = card_target(build, folder)
+        card = target.path if target else None
+    found = contents.observe(card) if card is not None else NO_CARD
+    world = replace(world, card=found if card is not None else None)
+    return world, bring_up(lay_out(build, catalogue, found, world))

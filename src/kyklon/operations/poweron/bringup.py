@@ -1,0 +1,50 @@
+"""Simulates the first power-on, stage by stage, from the bytes on the card, the build and what is plugged in."""
+
+from __future__ import annotations
+
+from kyklon.operations.poweron.bench import Bench
+from kyklon.operations.poweron.events import BringUp, Event, Failure, Step
+from kyklon.operations.poweron.sequence import STAGES
+from kyklon.operations.poweron.stages.games import front_end_screen, visible_games
+
+
+class _Run:
+    """Collects events until the first failure that blocks, and failures to the end."""
+
+    def __init__(self) -> None:
+        self.at = 0.0
+        self.events: list[Event] = []
+        self.failures: list[Failure] = []
+        self.reached = ""
+        self.blocked = False
+
+    def take(self, stage: str, step: Step) -> None:
+        if not self.blocked:
+            for moment in step.moments:
+                self.events.append(Event(round(self.at, 1), stage, moment.text, moment.lamp))
+                self.at += moment.seconds
+        for failure in step.failures:
+            if failure.blocks and not self.blocked:
+                self.events.append(Event(round(self.at, 1), stage, failure.cause, failure.lamp))
+                self.blocked = True
+            self.failures.append(failure)
+        if not self.blocked and (stage != "games" or not self.failures):
+            self.reached = stage
+
+
+def bring_up(bench: Bench) -> BringUp:
+    """The whole power-on. Later failures are found by assuming that the earlier ones are put right; a stage that
+    cannot be judged because an earlier one hides it is passed over."""
+    run = _Run()
+    for stage in STAGES:
+        outcome = stage.judge(bench)
+        run.take(stage.name, outcome)
+        if outcome.hides_the_rest:
+            break
+    games = visible_games(bench)
+    if run.blocked:
+        screen = next(failure.screen for failure in run.failures if failure.blocks)
+    else:
+        screen = front_end_screen(bench, games)
+    reached = "front end" if run.reached == "games" else run.reached or "nothing"
+    return BringUp(reached, tuple(run.events), tuple(run.failures), screen, games)

@@ -1,0 +1,79 @@
+"""What a bring-up says: moments, failures, the screen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from kyklon.catalogue.records import Rhythm
+from kyklon.model.findings import Remedy
+
+PUT_ON_CARD = Remedy(label="Put this build's boot files on the card", changes=())
+
+
+@dataclass(frozen=True)
+class Event:
+    """at_s: seconds since the switch. lamp: what the board's lamp does meanwhile."""
+
+    at_s: float
+    stage: str
+    text: str
+    lamp: Rhythm
+
+
+@dataclass(frozen=True)
+class Screen:
+    """kind: black, out of range, text, crash, front end. lines: what can be read on it."""
+
+    kind: str
+    title: str
+    lines: tuple[str, ...] = ()
+
+
+BLACK = Screen("black", "Black screen", ("No signal",))
+
+
+@dataclass(frozen=True)
+class Failure:
+    """code: that of the finding about the same thing. blocks: nothing after it happens."""
+
+    stage: str
+    code: str
+    cause: str
+    remedy: Remedy | None
+    screen: Screen
+    lamp: Rhythm
+    blocks: bool = True
+
+
+@dataclass(frozen=True)
+class Moment:
+    """Something that goes well: what is told, the lamp meanwhile, and the seconds it takes."""
+
+    text: str
+    lamp: Rhythm
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Step:
+    """What a stage comes to. hides_the_rest: what comes after cannot be judged."""
+
+    moments: tuple[Moment, ...] = ()
+    failures: tuple[Failure, ...] = ()
+    hides_the_rest: bool = False
+
+
+@dataclass(frozen=True)
+class BringUp:
+    """reached: the last stage that went well. failures: the first is what would be seen; the others were found
+    by assuming that those before them are put right."""
+
+    reached: str
+    events: tuple[Event, ...]
+    failures: tuple[Failure, ...]
+    screen: Screen
+    games: dict[str, tuple[str, ...]] = field(default_factory=dict)
+
+    @property
+    def failure(self) -> Failure | None:
+        return self.failures[0] if self.failures else None

@@ -1,0 +1,42 @@
+"""The stages of a power-on in their order: the one list that the bring-up, the documents and the tests walk.
+
+The menu on the screen (`front end`) comes after `controllers` and `library`: the front end opens the one and reads the
+other before it shows anything.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from kyklon.operations.poweron.bench import Bench
+from kyklon.operations.poweron.events import Step
+from kyklon.operations.poweron.stages import card, display, firmware, games, supply, system
+
+
+@dataclass(frozen=True)
+class Stage:
+    """judge: what the stage comes to, from the bytes it would meet."""
+
+    name: str
+    judge: Callable[[Bench], Step]
+
+
+STAGES = (
+    Stage("supply", supply.supply),
+    Stage("card", card.card),
+    Stage("partition table", card.partition_table),
+    Stage("boot partition", card.boot_partition),
+    Stage("boot file", firmware.boot_file),
+    Stage("kernel", firmware.kernel),
+    Stage("display", display.display),
+    Stage("kernel line", system.kernel_line),
+    Stage("root partition", system.root_partition),
+    Stage("root expansion", system.root_expansion),
+    Stage("services", system.services),
+    Stage("login", system.login),
+    Stage("controllers", games.controllers),
+    Stage("library", games.library),
+    Stage("front end", games.front_end),
+    Stage("games", games.games),
+)

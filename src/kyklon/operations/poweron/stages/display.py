@@ -1,0 +1,64 @@
+"""The picture: which mode is sent, and whether the display can show it."""
+
+from __future__ import annotations
+
+import re
+
+from kyklon.base.quantities import show
+from kyklon.model.timing import Timing
+from kyklon.operations.picture.findings import mode_remedy
+from kyklon.operations.picture.formulas import cvt
+from kyklon.operations.picture.ranges import display_ranges, fit
+from kyklon.operations.poweron.bench import Bench
+from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
+from kyklon.operations.poweron.stages.fail import dark_screen, fail, or_put
+
+_VIDEO = re.compile(r"(?:[\w-]+:)?(\d+)x(\d+)(?:@(\d+))?(i?)")
+
+
+def output_timing(bench: Bench) -> tuple[Timing | None, str]:
+    """The timing the board will send, and where it comes from; None when the output stays off."""
+    settings = bench.settings
+    if settings and settings.timing and "boot file" in bench.board.honours:
+        return settings.timing, settings.boot_file
+    if "video=" in bench.board.honours:
+        for value in bench.word_values("video"):
+            if match := _VIDEO.match(value):
+                rate = int(match[3] or 60)
+                return cvt(int(match[1]), int(match[2]), rate, interlaced=bool(match[4])), "the kernel line"
+    if bench.identification is not None and bench.identification.timings:
+        return bench.identification.timings[0], "the display's identification data"
+    return None, ""
+
+
+def display(bench: Bench) -> Step:
+    lamps = bench.board.lamps
+    if bench.display is None:
+        return Step((Moment("No display is planned.", lamps.reading, 0.0),))
+    timing, origin = output_timing(bench)
+    if timing is None:
+        cause = "The display does not say what it is, and no mode is set: the board switches its output off."
+        return fail(dark_screen("display", "picture.no-output", cause, None, lamps.reading))
+    ranges = display_ranges(bench.display, bench.identification)
+    where = fit(timing, ranges)
+    wide, high = timing.size
+    line, rate = show(float(timing.horizontal_hz), "Hz", prefix="k"), show(float(timing.vertical_hz), "Hz")
+    if not where.holds:
+        low, top = where.range.line_khz
+        cause = f"{wide} × {high} from {origin}: {line}, {rate}. {bench.display.name} takes {low:g} to {top:g} kHz."
+        remedy = mode_remedy(bench.build, bench.catalogue, "menu", bench.display, bench.board, ranges)
+        right = fit(bench.build.picture.menu.timing, ranges).holds
+        what = "Rolling, torn picture; switch off at once" if bench.display.tube else "Signal out of range"
+        screen = Screen("out of range", what, (line, rate))
+        return fail(
+            Failure("display", "picture.out-of-range:menu", cause, or_put(remedy, right), screen, lamps.reading)
+        )
+    sound = ""
+    if bench.build.boot.sound == "digital" and not _announces_hdmi(bench):
+        sound = " No sound on this link: the display does not announce HDMI."
+    return Step((Moment(f"{wide} × {high}, {line}, {rate} ({origin}).{sound}", lamps.reading, 0.3),))
+
+
+def _announces_hdmi(bench: Bench) -> bool:
+    data = bench.identification
+    return bool(data and data.extension and data.extension.hdmi)

@@ -1,0 +1,112 @@
+"""Controllers, library, front end, and the first game of each system."""
+
+from __future__ import annotations
+
+from kyklon.catalogue.records import System
+from kyklon.model.findings import Remedy
+from kyklon.operations.controls.findings import quirk_remedy
+from kyklon.operations.controls.quirks import encoder_quirk
+from kyklon.operations.library.findings import right_name_remedy
+from kyklon.operations.poweron.bench import Bench
+from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
+from kyklon.operations.poweron.stages.fail import fail, or_put
+
+FRONT_END_S = 4.0  # seconds from its start to its menu, CP
+
+
+def controllers(bench: Bench) -> Step:
+    encoder, idle = bench.encoder, bench.board.lamps.idle
+    if encoder is None:
+        return Step((Moment("No encoder is planned; a keyboard is needed.", idle, 0.0),))
+    quirk = encoder_quirk(encoder)
+    if quirk and quirk not in bench.word_values("usbhid.quirks"):
+        planned = quirk in " ".join(bench.build.boot.kernel_words)
+        screen = Screen("crash", f"{bench.image.front_end} has stopped", ("Back to the text screen",))
+        cause = f"{bench.image.front_end} opens {encoder.name}, gets two players in one device, and stops."
+        remedy = or_put(quirk_remedy(bench.build, encoder), planned)
+        return fail(Failure("controllers", "controls.encoder-quirk", cause, remedy, screen, idle))
+    players = f"{encoder.players} player{'s' if encoder.players > 1 else ''}"
+    return Step((Moment(f"{encoder.name}: {players} found.", idle, 0.4),))
+
+
+def library(bench: Bench) -> Step:
+    games, idle = visible_games(bench), bench.board.lamps.idle
+    count = sum(map(len, games.values()))
+    if count:
+        return Step((Moment(f"{count} games for {len(games)} systems are found.", idle, 0.5),))
+    ready = len(bench.scan.ready) if bench.scan else 0
+    text = "No games are on the machine."
+    if ready:
+        text += f" {ready} in the library are ready to be copied."
+    return Step((Moment(text, idle, 0.2),))
+
+
+def front_end(bench: Bench) -> Step:
+    return Step((Moment(f"{bench.image.front_end} shows its menu.", bench.board.lamps.idle, FRONT_END_S),))
+
+
+def games(bench: Bench) -> Step:
+    """Systems whose games would start to a black screen."""
+    failures = []
+    for system_id in visible_games(bench) or _planned(bench):
+        system = bench.catalogue.find(System, system_id)
+        for wanted in system.system_files if system else ():
+            if wanted.required and not _has_system_file(bench, system_id, wanted.name):
+                failures.append(_game_failure(bench, system_id, wanted.name))
+    return Step(failures=tuple(failures))
+
+
+def _planned(bench: Bench) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(game.system for game in bench.scan.games)) if bench.scan else ()
+
+
+def _has_system_file(bench: Bench, system_id: str, name: str) -> bool:
+    if bench.on_machine and bench.on_machine.games:
+        return name in bench.on_machine.system_files
+    if bench.scan is None:
+        return True
+    return any(each.usable for each in bench.scan.system_files if (each.system, each.wanted.name) == (system_id, name))
+
+
+def _game_failure(bench: Bench, system_id: str, name: str) -> Failure:
+    system = bench.catalogue.get(System, system_id)
+    found = next(
+        (each for each in (bench.scan.system_files if bench.scan else ())
+         if (each.system, each.wanted.name) == (system_id, name)), None,
+    )  # fmt: skip
+    remedy = None
+    code = f"library.system-file-missing:{name}"
+    cause = f"{system.name}: its system file {name} is not on the machine; every game starts to a black screen."
+    if found is not None and found.found:
+        code = f"library.system-file-name:{system_id}"
+        remedy = (
+            Remedy(label="Copy the games again", changes=()) if found.usable else right_name_remedy(bench.build, found)
+        )
+        cause = f"{system.name}: its system file has the wrong name; every game starts to a black screen."
+    return Failure(
+        "games",
+        code,
+        cause,
+        remedy,
+        Screen("black", f"{system.name}: black screen"),
+        bench.board.lamps.idle,
+        blocks=False,
+    )
+
+
+def visible_games(bench: Bench) -> dict[str, tuple[str, ...]]:
+    """What the front end lists: what is on the machine, by system id."""
+    return dict(bench.on_machine.games) if bench.on_machine else {}
+
+
+def front_end_screen(bench: Bench, games_: dict[str, tuple[str, ...]]) -> Screen:
+    lines = []
+    for system_id, titles in games_.items():
+        lines.append(f"{bench.catalogue.get(System, system_id).name}: {len(titles)} games")
+    if not lines:
+        lines.append("No games on the machine yet")
+        for system_id in bench.build.systems:
+            ready = sum(game.ready for game in bench.scan.of(system_id)) if bench.scan else 0
+            if ready:
+                lines.append(f"{bench.catalogue.get(System, system_id).name}: {ready} games ready to be copied")
+    return Screen("front end", bench.image.front_end, tuple(lines))

@@ -1,0 +1,82 @@
+"""The kernel and what it starts: root partition, services, login."""
+
+from __future__ import annotations
+
+from kyklon.base.quantities import show_bytes
+from kyklon.model.build import Build
+from kyklon.model.fields import describe
+from kyklon.model.findings import Change, Remedy
+from kyklon.operations.boot.services import WATCHER, track
+from kyklon.operations.poweron.bench import Bench
+from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
+from kyklon.operations.poweron.stages.fail import fail, or_put, panic
+
+KERNEL_S = 1.8  # seconds from the kernel's first line to the root partition, CP
+EXPANSION_B_S = 2e9  # bytes of card a first boot enlarges the root by per second, CP
+SERVICE_S = 0.7  # seconds a service takes to start, CP
+
+
+def kernel_line(bench: Bench) -> Step:
+    given, lamps = bench.kernel_line_words, bench.board.lamps
+    if not any(word.startswith("root=") for word in given):
+        cause = "The kernel line names no root partition (root=)."
+        return fail(panic("kernel line", "boot.no-root", cause, lamps.stuck))
+    moments = [Moment(f"{len(given)} words.", lamps.reading, KERNEL_S)]
+    if bench.settings and bench.settings.line_breaks:
+        moments.append(Moment("The kernel line is broken: only its first line is read.", lamps.reading, 0.0))
+    return Step(tuple(moments))
+
+
+def root_partition(bench: Bench) -> Step:
+    lamps = bench.board.lamps
+    if bench.contents.root is None:
+        failure = panic("root partition", "card.no-root-partition", bench.contents.root_error, lamps.stuck)
+        return fail(failure, hides=True)
+    return Step((Moment(f"{bench.contents.root.release or 'Linux'}.", lamps.reading, 0.5),))
+
+
+def root_expansion(bench: Bench) -> Step:
+    root, table = bench.contents.root, bench.contents.table
+    part = table.root() if table else None
+    if root is None or part is None or root.expanded or bench.card is None:
+        return Step()
+    room = bench.card.capacity_bytes - part.start
+    text = f"Grows from {show_bytes(part.size)} to {show_bytes(room)}, then restarts."
+    return Step((Moment(text, bench.board.lamps.reading, room / EXPANSION_B_S),))
+
+
+def services(bench: Bench) -> Step:
+    root, lamps, front = bench.contents.root, bench.board.lamps, bench.image.foreground_service
+    if root is None:
+        return Step()
+    names = (bench.settings.services if bench.settings else ()) or root.services
+    if front not in names:
+        remedy = or_put(None, front in bench.build.boot.services)
+        screen = Screen("text", "Login prompt", (f"{bench.build.boot.hostname} login:",))
+        cause = f"{bench.image.front_end} is not among the services."
+        return fail(Failure("services", "boot.no-front-end", cause, remedy, screen, lamps.idle))
+    moments = []
+    for step in track(names, front):
+        if step.name not in root.services:
+            text, seconds = f"{step.name}: the image has no such service, so it is skipped.", 0.1
+        elif not step.starts:
+            danger = " The shutdown button will do nothing." if step.name == WATCHER else ""
+            text, seconds = f"{step.name} never starts: {front} does not return.{danger}", 0.0
+        else:
+            text, seconds = f"{step.name} starts.", SERVICE_S
+        moments.append(Moment(text, lamps.reading, seconds))
+    return Step(tuple(moments))
+
+
+def login(bench: Bench) -> Step:
+    root, lamps = bench.contents.root, bench.board.lamps
+    user = (bench.settings.user if bench.settings else "") or bench.image.default_user
+    if root is None or user in root.users:
+        return Step((Moment(f"{user} is logged in.", lamps.reading, 0.3),))
+    change = Change(path="boot.user", value=bench.image.default_user, label=describe(Build, "boot.user").label,
+                    before=user, after=bench.image.default_user)  # fmt: skip
+    remedy = Remedy(label=f"Log in as {bench.image.default_user}", changes=(change,))
+    screen = Screen("text", "Login prompt", ("Login incorrect",))
+    right = bench.build.boot.user in root.users
+    cause = f"The image has no user {user}."
+    return fail(Failure("login", "boot.user", cause, or_put(remedy, right), screen, lamps.idle))

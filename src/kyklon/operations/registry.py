@@ -1,0 +1,67 @@
+"""The one list of operations. Inspection, window, commands and tests walk it; a new operation is a row here."""
+
+from __future__ import annotations
+
+from kyklon.operations.assembly import findings as assembly
+from kyklon.operations.boot import acts as boot_acts
+from kyklon.operations.boot import findings as boot
+from kyklon.operations.card import disk
+from kyklon.operations.card import findings as card
+from kyklon.operations.card import observe as card_observe
+from kyklon.operations.controls import exports as controls_exports
+from kyklon.operations.controls import findings as controls
+from kyklon.operations.library import findings as library
+from kyklon.operations.library import observe as library_observe
+from kyklon.operations.operation import Look, Operation
+from kyklon.operations.picture import exports as picture_exports
+from kyklon.operations.picture import findings as picture
+from kyklon.operations.picture import observe as picture_observe
+from kyklon.operations.plan import acts as plan_acts
+from kyklon.operations.plan import findings as plan
+from kyklon.operations.tuning import cascade
+from kyklon.operations.tuning import findings as tuning
+
+OPERATIONS = (
+    Operation(
+        10, "Plan", inputs=("parts", "links", "systems"), page=("plan.page", "PlanPage"),
+        findings=(plan.findings,), issue=plan_acts.issue,
+    ),
+    Operation(
+        20, "Card", inputs=("source", "card", "medium", "sets"), page=("card.page", "CardPage"),
+        findings=(card.findings, disk.findings), looks=card_observe.LOOKS,
+    ),
+    Operation(
+        30, "Boot", inputs=("boot", "picture"), page=("boot.page", "BootPage"),
+        findings=(boot.findings,), issue=boot_acts.issue,
+    ),
+    Operation(
+        40, "Controls", inputs=("controls",), page=("controls.page", "ControlsPage"),
+        findings=(controls.findings,), issue=controls_exports.issue,
+    ),
+    Operation(
+        50, "Picture", inputs=("picture",), page=("picture.page", "PicturePage"),
+        findings=(picture.findings,), looks=picture_observe.LOOKS, issue=picture_exports.issue,
+    ),
+    Operation(
+        60, "Library", inputs=("library",), page=("library.page", "LibraryPage"),
+        findings=(library.findings,), looks=library_observe.LOOKS,
+    ),
+    Operation(
+        70, "Tuning", inputs=("tuning",), page=("tuning.page", "TuningPage"),
+        findings=(tuning.findings,), issue=cascade.issue,
+    ),
+    Operation(
+        80, "Assembly", inputs=("parts", "links"), page=("assembly.page", "AssemblyPage"),
+        findings=(assembly.findings,),
+    ),
+    Operation(
+        90, "Power-on", inputs=("boot", "picture", "card", "ticks"), page=("poweron.page", "PowerOnPage"), findings=(),
+    ),
+)  # fmt: skip
+
+LOOKS: dict[str, Look] = {look.key: look for operation in OPERATIONS for look in operation.looks}
+
+
+def operation(number: int) -> Operation:
+    """The operation with that number. Raises KeyError."""
+    return {each.number: each for each in OPERATIONS}[number]

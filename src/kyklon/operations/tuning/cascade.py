@@ -1,0 +1,77 @@
+"""Which layer wins: default < front end < system < game."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from jinja2 import Environment, StrictUndefined
+
+from kyklon.base.quantities import NARROW_SPACE
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Emulator, SettingsTemplate, System, TuningSetting
+from kyklon.model.build import Build, TuningLayers, Value
+from kyklon.model.world import World
+
+LAYERS = ("default", "front end", "system", "game")
+_JINJA = Environment(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True)
+
+
+@dataclass(frozen=True)
+class Effective:
+    """A setting with every layer's value (None where it says nothing) and the layer that wins."""
+
+    setting: TuningSetting
+    by_layer: tuple[Value | None, ...]
+    value: Value
+    layer: str
+
+
+def effective(
+    settings: tuple[TuningSetting, ...], layers: TuningLayers, system: str, game: str | None = None
+) -> tuple[Effective, ...]:
+    """Every setting as it comes out for a system, or for one of its games (system/title)."""
+    found = []
+    for setting in settings:
+        values: tuple[Value | None, ...] = (
+            setting.default,
+            layers.front_end.get(setting.id),
+            layers.systems.get(system, {}).get(setting.id),
+            layers.games.get(game, {}).get(setting.id) if game else None,
+        )
+        index = max(number for number, value in enumerate(values) if value is not None)
+        value = values[index]
+        assert value is not None
+        found.append(Effective(setting, values, value, LAYERS[index]))
+    return tuple(found)
+
+
+def show_value(setting: TuningSetting, value: Value) -> str:
+    """As the screen and the files say it."""
+    if setting.kind == "switch":
+        return "on" if value else "off"
+    return f"{value}"
+
+
+def with_unit(setting: TuningSetting, value: Value) -> str:
+    """For the screen, with a unit that agrees with the number."""
+    unit = setting.unit.removesuffix("s") if value == 1 and setting.unit == "frames" else setting.unit
+    return show_value(setting, value) + (f"{NARROW_SPACE}{unit}" if unit else "")
+
+
+def issue(build: Build, catalogue: Catalogue, _world: World | None = None) -> dict[str, str]:
+    """The settings file of each system, by path, through its emulator's template."""
+    files = {}
+    for system_id in build.systems:
+        system = catalogue.get(System, system_id)
+        emulator = catalogue.get(Emulator, system.emulator)
+        template = catalogue.get(SettingsTemplate, emulator.template)
+        rows = effective(catalogue.all(TuningSetting), build.tuning, system_id)
+        variables = {
+            "system": system,
+            "emulator": emulator,
+            "values": {row.setting.id: show_value(row.setting, row.value) for row in rows},
+            "origin": {row.setting.id: row.layer for row in rows},
+        }
+        path = _JINJA.from_string(template.path).render(variables)
+        files[path] = _JINJA.from_string(template.text).render(variables).lstrip("\n")
+    return files
