@@ -7,11 +7,7 @@ import contextlib
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from kyklon.operations.boot.issue import (
-    difference,
-    issue,
-    read_settings,
-)
+from kyklon.operations.boot.issue import difference, issue, read_settings
 
 from kyklon.base.errors import FormatError
 from kyklon.catalogue.loader import Catalogue
@@ -22,9 +18,7 @@ from kyklon.model.timing import Timing
 from kyklon.operations.boot import text
 from kyklon.operations.boot.findings import findings
 from kyklon.operations.boot.services import repaired, track
-from kyklon.operations.controls.quirks import (
-    encoder_quirk,
-)
+from kyklon.operations.controls.quirks import encoder_quirk
 from kyklon.operations.picture import exports
 from support import Demo
 

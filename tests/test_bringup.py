@@ -11,9 +11,7 @@ import pytest
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build, edited, remedied
-from kyklon.model.card import (
-    CardContents,
-)
+from kyklon.model.card import CardContents
 from kyklon.model.world import World
 from kyklon.operations import inspection, observing, workshop
 from kyklon.operations.card.volumes import contents

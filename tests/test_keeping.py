@@ -6,9 +6,7 @@ import hashlib
 from pathlib import Path
 
 import pytest
-from kyklon.operations.card.volumes.filesystems import (
-    EDIT,
-)
+from kyklon.operations.card.volumes.filesystems import EDIT
 
 from kyklon.base.errors import BadBlock, Cancelled, Refused, SourceError, TargetLost, WrongUse
 from kyklon.base.progress import CancelToken, Progress
@@ -20,9 +18,7 @@ from kyklon.operations.card.drives.interlock import Case, grant
 from kyklon.operations.card.sources import source
 from kyklon.operations.card.volumes import compare, contents, partitions, usage
 from kyklon.operations.card.volumes import survey as volumes
-from kyklon.operations.card.volumes.fat import (
-    FatVolume,
-)
+from kyklon.operations.card.volumes.fat import FatVolume
 from support import Demo
 
 MIB = 1 << 20

@@ -16,18 +16,12 @@ from kyklon.base.progress import CancelToken
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image, System
 from kyklon.model.build import LibrarySettings, edited, remedied
-from kyklon.model.library import (
-    Scan,
-)
+from kyklon.model.library import Scan
 from kyklon.model.world import World
 from kyklon.operations import observing, workshop
 from kyklon.operations.library import transfer
 from kyklon.operations.library.findings import findings
-from kyklon.operations.library.scan import (
-    scan,
-    title_of,
-    unsafe_member,
-)
+from kyklon.operations.library.scan import scan, title_of, unsafe_member
 from kyklon.record import folder as store
 from support import Demo
 

@@ -13,9 +13,7 @@ from kyklon.base.errors import BadBlock, Cancelled, Refused, SourceError, Target
 from kyklon.base.progress import CancelToken, Progress
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
 from kyklon.model.build import CardState
-from kyklon.model.image_file import (
-    Stated,
-)
+from kyklon.model.image_file import Stated
 from kyklon.operations import keeping, workshop
 from kyklon.operations.card.drives import judgement, prove, writer
 from kyklon.operations.card.drives.interlock import grant

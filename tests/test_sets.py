@@ -93,9 +93,7 @@ def test_a_kernel_of_another_set_under_the_right_name_is_told(bare: Path, catalo
 
 
 def test_a_bare_metal_card_holds_the_plan_and_nothing_else(tmp_path: Path, catalogue: Catalogue, demo: Demo) -> None:
-    from kyklon.operations.card.volumes.fat import (
-        FatVolume,
-    )
+    from kyklon.operations.card.volumes.fat import FatVolume
 
     folder = sets.make_bare_metal(tmp_path / "set", mistakes=False)
     planned = plan(folder, catalogue)

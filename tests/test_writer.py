@@ -14,17 +14,13 @@ from kyklon.base.progress import CancelToken, Progress
 from kyklon.catalogue.loader import Catalogue
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
 from kyklon.model.build import CardState, edited
-from kyklon.model.image_file import (
-    Stated,
-)
+from kyklon.model.image_file import Stated
 from kyklon.operations import workshop
 from kyklon.operations.card.drives import writer
 from kyklon.operations.card.drives.interlock import Case, grant
 from kyklon.operations.card.sources import source
 from kyklon.operations.card.volumes import contents
-from kyklon.operations.card.volumes.fat import (
-    FatVolume,
-)
+from kyklon.operations.card.volumes.fat import FatVolume
 from support import Demo
 
 MIB = 1 << 20

@@ -16,9 +16,7 @@ from hypothesis import strategies as st
 
 from kyklon.base import tools
 from kyklon.base.errors import FormatError, Refused, TargetFull
-from kyklon.devices.places import (
-    drive_below,
-)
+from kyklon.devices.places import drive_below
 from kyklon.model.card import PartitionTable
 from kyklon.operations import keeping, workshop
 from kyklon.operations.card.sources import checksums, source

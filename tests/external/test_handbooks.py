@@ -7,9 +7,7 @@ from fractions import Fraction
 import pytest
 
 from kyklon.catalogue.loader import standard_timings
-from kyklon.model.kernel_line import (
-    set_words,
-)
+from kyklon.model.kernel_line import set_words
 from kyklon.model.timing import Timing
 from kyklon.operations.assembly.electrics import (
     E12,

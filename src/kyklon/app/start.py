@@ -1,33 +1,37 @@
 """Starting up: application, fonts and style, then the session, then the window, then the looking around.
 
-Order: QApplication, theme (settings), fonts, catalogue, jobs, session (reads the build, inspects it), window shown,
-and only then the slow observations in the background.
+Order: the build folder and the catalogue are read in a thread while QApplication, theme and fonts are made; then jobs,
+session (inspects the build), window shown; and only then the slow looks, and the pages' own modules, in the background.
 """
 
 from __future__ import annotations
 
 import sys
+import threading
 import traceback
+from importlib import import_module
 from pathlib import Path
 from types import TracebackType
+from typing import Any
 
-from PyQt6.QtCore import QSettings, QTimer
-from PyQt6.QtWidgets import QApplication, QMessageBox
+from PyQt6.QtCore import QObject, QSettings, QTimer, pyqtSignal
+from PyQt6.QtWidgets import QApplication
 
 from kyklon import __version__
-from kyklon.app.shell.crash import CrashDialog
-from kyklon.app.shell.jobs import Jobs
-from kyklon.app.shell.session import Session
+from kyklon.app.session.jobs import Jobs
+from kyklon.app.session.session import Loaded, Session, load
 from kyklon.app.shell.window import Window
 from kyklon.app.theme.style import load_fonts, style_sheet
 from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.basic import plain_box
 from kyklon.base.errors import KyklonError
 from kyklon.base.places import catalogue_folder
-from kyklon.catalogue.loader import load
+from kyklon.catalogue import loader
+from kyklon.operations.registry import OPERATIONS
 
 
 def settings() -> QSettings:
-    """The user's own view settings: theme and text scale."""
+    """The user's own view settings: theme, text scale, size and place of the window."""
     return QSettings("kyklon", "kyklon")
 
 
@@ -41,50 +45,109 @@ def make_application() -> QApplication:
     return made
 
 
-def open_window(folder: Path, theme: Theme) -> Window:
-    """The window on a build folder. Raises KyklonError when the folder cannot be opened."""
+def window_on(loaded: Loaded, theme: Theme) -> Window:
+    """The window on a build that was read."""
     application = make_application()
     theme.changed.connect(lambda: application.setStyleSheet(style_sheet(theme)))
     application.setStyleSheet(style_sheet(theme))
-    session = Session(folder, load(catalogue_folder()), Jobs(), theme)
-    return Window(session)
+    return Window(Session(loaded, Jobs(), theme))
+
+
+def open_window(folder: Path, theme: Theme) -> Window:
+    """Read a build folder and show it. Raises KyklonError when it cannot be opened."""
+    make_application()
+    return window_on(load(folder, loader.load(catalogue_folder())), theme)
+
+
+class _Reader(QObject):
+    """Reads a build folder in a thread of its own."""
+
+    read = pyqtSignal(object)  # Loaded, or the error
+
+    def start(self, folder: Path) -> threading.Thread:
+        def work() -> None:
+            try:
+                found: Any = load(folder, loader.load(catalogue_folder()))
+            except BaseException as bad:  # told, or raised again, where it is waited for
+                found = bad
+            self.result = found
+            self.read.emit(found)
+
+        thread = threading.Thread(target=work, name="open", daemon=True)
+        thread.start()
+        return thread
 
 
 def run(folder: Path) -> int:
     """Show the window until it is closed; returns the exit code."""
-    make_application()
-    kept = settings()
-    theme = Theme(dark=kept.value("dark", False, bool), scale=kept.value("scale", 1.0, float))
-    windows: list[Window] = []
+    return _Program().run(folder)
 
-    def show(place: Path) -> None:
-        try:
-            window = open_window(place, theme)
-        except KyklonError as bad:
-            QMessageBox.warning(
-                windows[0] if windows else None, "This build cannot be opened", f"{bad.what}\n\n{bad.do}"
-            )
+
+class _Program:
+    """The windows of one run."""
+
+    def __init__(self) -> None:
+        self._kept = settings()
+        self._windows: list[Window] = []
+        self._readers: list[_Reader] = []
+
+    def run(self, folder: Path) -> int:
+        reader = _Reader()
+        reading = reader.start(folder)
+        application = make_application()
+        self._theme = Theme(dark=self._kept.value("dark", False, bool), scale=self._kept.value("scale", 1.0, float))
+        reading.join()  # there is no window yet
+        self._show(reader.result)
+        if not self._windows:
+            return 3
+        preload = threading.Thread(target=preload_pages, name="preload", daemon=True)
+        QTimer.singleShot(0, preload.start)
+        code = application.exec()
+        self._keep()
+        return code
+
+    def _open(self, folder: Path) -> None:
+        """Another build, in a window of its own."""
+        reader = _Reader()
+        reader.read.connect(self._show)
+        self._readers.append(reader)
+        reader.start(folder)
+
+    def _show(self, found: Loaded | BaseException) -> None:
+        if isinstance(found, KyklonError):
+            plain_box(self._windows[0] if self._windows else None, "This build cannot be opened", found)
             return
+        if isinstance(found, BaseException):
+            raise found
+        window = window_on(found, self._theme)
         _show_crashes(window)
-        window.another.connect(show)
-        window.resize(1280, 800)
+        window.another.connect(self._open)
+        window.fit_screen(self._kept.value("window"))
+        window.closed.connect(self._keep)
         window.show()
         QTimer.singleShot(0, window.session.look_at_everything)
-        windows.append(window)
+        self._windows.append(window)
 
-    show(folder)
-    if not windows:
-        return 3
-    application = QApplication.instance()
-    assert application is not None
-    code = application.exec()
-    kept.setValue("dark", theme.dark)
-    kept.setValue("scale", theme.scale)
-    return code
+    def _keep(self) -> None:
+        self._kept.setValue("dark", self._theme.dark)
+        self._kept.setValue("scale", self._theme.scale)
+        if self._windows:
+            self._kept.setValue("window", self._windows[-1].saveGeometry())
+
+
+def preload_pages() -> None:
+    """Import what the pages need, so that opening one does not wait for the disk."""
+    for each in OPERATIONS:
+        import_module(f"kyklon.app.pages.{each.page[0]}")
+    from kyklon.app.pages.card.page import BENCHES
+
+    for module, _name, _title in BENCHES:
+        import_module(f"kyklon.app.pages.card.{module}")
 
 
 def _show_crashes(window: Window) -> None:
     """Whatever nobody expected goes to a dialog with a report to copy; the build on disk is whole."""
+    from kyklon.app.shell.crash import CrashDialog
 
     def show(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         report = "".join(traceback.format_exception(kind, error, trace))

@@ -50,8 +50,8 @@ RHYTHM_WORDS: dict[Rhythm, str] = {
 class Lamps(Record):
     """What a board's lamp does. powered: with power, before anything else. searching: for something to start from.
     nothing: there is nothing to start from. no_settings: the boot file is missing. no_kernel: the kernel is missing.
-    reading: while it reads the card. stuck: a kernel that stopped at once. idle: the system runs and rests. sagging: the
-    voltage is too low, and it starts over and over."""
+    reading: while it reads the card. stuck: a kernel that stopped at once. idle: the system runs and rests.
+    sagging: the voltage is too low, and it starts over and over."""
 
     powered: Rhythm
     searching: Rhythm

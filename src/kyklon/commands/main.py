@@ -14,8 +14,8 @@ OK, STOPS, WRONG, FAILED = 0, 1, 2, 3
 
 @dataclass(frozen=True)
 class Command:
-    """name: as typed, a noun first where there are several. place: module below kyklon.commands, and function. what: the
-    first line of its help."""
+    """name: as typed, a noun first where there are several. place: module below kyklon.commands, and function.
+    what: the first line of its help."""
 
     name: str
     place: tuple[str, str]

@@ -33,9 +33,7 @@ from kyklon.model.build import (
 )
 from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.timing import Mode
-from kyklon.operations.card.shelving import (
-    shelf_entry,
-)
+from kyklon.operations.card.shelving import shelf_entry
 from kyklon.operations.card.sources import source
 from kyklon.operations.controls.mapping import wire_in_order
 from kyklon.operations.picture import edid
@@ -44,9 +42,7 @@ from kyklon.operations.plan.acts import HOTKEYS
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
 from kyklon.record.shelf import FILE as SHELF
-from kyklon.record.shelf import (
-    Shelf,
-)
+from kyklon.record.shelf import Shelf
 
 NAME = "lighthouse-cafe-table"
 MARK = ".demo"  # the file that tells a demo, with the generation it is of

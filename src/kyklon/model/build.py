@@ -19,7 +19,9 @@ def described(
     label: str, default: Any = ..., *, unit: str = "", choices: tuple[tuple[Any, str], ...] = (), **bounds: Any
 ) -> Any:
     """A field with what model.fields tells of it. choices: value and words; bounds: as pydantic's Field takes them."""
-    return Field(default, title=label, json_schema_extra={"unit": unit, "choices": list(choices)}, **bounds)
+    return Field(
+        default, title=label, json_schema_extra={"unit": unit, "choices": [list(each) for each in choices]}, **bounds
+    )
 
 
 class Part(Record):
@@ -109,7 +111,7 @@ class FileSets(Record):
 class BootSettings(Record):
     """The canonical boot settings, compiled to a dialect. Sizes in MB (10^6 bytes), overscan in % of an edge."""
 
-    dialect: str = described("Kind of boot file")
+    dialect: str = described("Dialect")
     kernel: str = described("Kernel")
     device_tree: str = described("Device tree")
     force_output: bool = described("Forced output", True)

@@ -4,20 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from kyklon.model.card import (
-    CardContents,
-)
-from kyklon.model.display import (
-    Edid,
-)
-from kyklon.model.image_file import (
-    SourceFacts,
-    Stated,
-)
-from kyklon.model.library import (
-    OnMachine,
-    Scan,
-)
+from kyklon.model.card import CardContents
+from kyklon.model.display import Edid
+from kyklon.model.image_file import SourceFacts, Stated
+from kyklon.model.library import OnMachine, Scan
 
 
 @dataclass(frozen=True)

@@ -54,7 +54,7 @@ class Logbook:
                 connection.close()
         except sqlite3.Error as bad:
             raise BuildFolderError(
-                f"{self._path} cannot be used: {bad}.", do="Move it away; a new one is made."
+                f"{self._path} cannot be used: {bad}.", do="Move it away, and a new one is started."
             ) from bad
 
     def add(self, operation: int, title: str, detail: str = "", *, kind: str = "done") -> Entry:
@@ -78,6 +78,10 @@ class Logbook:
         with self._open() as database:
             rows = database.execute(query + " ORDER BY id DESC", values).fetchall()
         return tuple(Entry(*row) for row in rows)
+
+    def count(self) -> int:
+        with self._open() as database:
+            return int(database.execute("SELECT count(*) FROM entry").fetchone()[0])
 
     def markdown(self, name: str) -> str:
         """The whole book, oldest first."""

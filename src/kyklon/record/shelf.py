@@ -63,8 +63,8 @@ class Shelf:
         rest = tuple(each for each in self.images() if each.path != image.path)
         self._save((*rest, image))
 
-    def remove(self, path: str) -> None:
-        self._save(tuple(each for each in self.images() if each.path != path))
+    def remove(self, *paths: str) -> None:
+        self._save(tuple(each for each in self.images() if each.path not in paths))
 
     def _save(self, images: tuple[ShelfImage, ...]) -> None:
         base = self.path.parent.resolve()

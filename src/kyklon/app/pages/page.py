@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QWidget
 
-from kyklon.app.shell.session import Session
-from kyklon.app.widgets.basic import Elided, button, column, label, row
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.basic import Elided, button, column, label, row, set_tip
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.operations.inspection import OPERATIONS, State, state
+from kyklon.operations.inspection import State, state
+from kyklon.operations.registry import operation
 
 
 class OperationPage(QWidget):
@@ -20,7 +21,7 @@ class OperationPage(QWidget):
         super().__init__()
         self.session = session
         self.theme = session.theme
-        self.operation = next(each for each in OPERATIONS if each.number == self.number)
+        self.operation = operation(self.number)
         self._subject = Elided("muted")
         self._sign = button("Sign off", self._on_sign_clicked, "quiet")
         heading = row(label(str(self.number), "number"), label(self.operation.name, "title"), self._subject, self._sign,
@@ -35,7 +36,7 @@ class OperationPage(QWidget):
 
     def refresh(self) -> None:
         """Show the build and the world as they are now."""
-        self._sign.setToolTip("Write into the logbook that this operation is done as it stands now")
+        set_tip(self._sign, "Log that this operation is done as it stands now")
         lamp = state(self.session.build, self.operation, self.session.findings)
         signed = any(each.operation == self.number for each in self.session.build.sign_offs)
         words = {State.CLEAR: "Signed off", State.STALE: "Sign off again"}

@@ -4,16 +4,44 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from PyQt6.QtWidgets import QDialog, QGridLayout, QWidget
 
+from kyklon.app.session.session import Session
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import button, column, label, row
-from kyklon.operations.inspection import OPERATIONS
+from kyklon.operations.registry import OPERATIONS
 
-if TYPE_CHECKING:
-    from kyklon.app.shell.window import Window
+
+class Frame(Protocol):
+    """What a menu entry may ask of the window."""
+
+    session: Session
+
+    def export_instrument(self) -> None: ...
+
+    def export_logbook(self) -> None: ...
+
+    def search_logbook(self) -> None: ...
+
+    def ask_new(self) -> None: ...
+
+    def ask_open(self) -> None: ...
+
+    def toggle_findings(self) -> None: ...
+
+    def change_paper(self) -> None: ...
+
+    def run_bring_up(self) -> None: ...
+
+    def go_next(self) -> None: ...
+
+    def show_menu(self) -> None: ...
+
+    def cancel_job(self) -> None: ...
+
+    def show_help(self) -> None: ...
 
 
 @dataclass(frozen=True)
@@ -23,34 +51,32 @@ class Action:
     title: str
     keys: str
     what: str
-    act: Callable[[Window], object]
+    act: Callable[[Frame], object]
     ends_group: bool = False
 
 
-def _scale(step: float) -> Callable[[Window], object]:
+def _scale(step: float) -> Callable[[Frame], object]:
     return lambda window: window.session.theme.set_scale(window.session.theme.scale + step)
 
 
 ACTIONS: tuple[Action, ...] = (
     Action("Export the drawing…", "Ctrl+P", "Print or export the open drawing", lambda w: w.export_instrument()),
     Action("Export the logbook…", "Ctrl+Shift+E", "Write the logbook as Markdown", lambda w: w.export_logbook()),
-    Action(
-        "Search the logbook", "Ctrl+F", "Open the logbook and search it", lambda w: w.search_logbook(), ends_group=True
-    ),
+    Action("Search the logbook", "Ctrl+F", "Search the logbook", lambda w: w.search_logbook(), ends_group=True),
     Action("New build…", "Ctrl+N", "Start a new build in an empty folder", lambda w: w.ask_new()),
     Action("Open a build…", "Ctrl+O", "Open another build folder", lambda w: w.ask_open()),
-    Action("Save", "Ctrl+S", "Save now (every edit is saved by itself)", lambda w: w.session.save()),
-    Action("Undo", "Ctrl+Z", "Take the last edit back", lambda w: w.session.undo()),
+    Action("Save", "Ctrl+S", "Save now (every edit is saved anyway)", lambda w: w.session.save()),
+    Action("Undo", "Ctrl+Z", "Take back the last edit", lambda w: w.session.undo()),
     Action("Redo", "Ctrl+Shift+Z", "Do it again", lambda w: w.session.redo(), ends_group=True),
-    Action("Findings", "F8", "Fold the findings away or show them", lambda w: w.toggle_findings()),
-    Action("Light or dark", "F7", "Change between paper and night", lambda w: w.change_paper()),
-    Action("Larger text", "Ctrl++", "Text a quarter larger, up to 200 %", _scale(0.25)),
-    Action("Smaller text", "Ctrl+-", "Text a quarter smaller", _scale(-0.25), ends_group=True),
+    Action("Findings", "F8", "Show or hide the findings", lambda w: w.toggle_findings()),
+    Action("Light or dark", "F7", "Switch between light and dark", lambda w: w.change_paper()),
+    Action("Larger text", "Ctrl++", "Larger text, up to 200 %", _scale(0.25)),
+    Action("Smaller text", "Ctrl+-", "Smaller text", _scale(-0.25), ends_group=True),
     Action("Run bring-up", "F9", "Predict the first power-on", lambda w: w.run_bring_up()),
-    Action("Next thing to do", "F6", "Open the operation of the next step", lambda w: w.go_next()),
-    Action("", "F10", "This menu", lambda w: w.show_menu()),
+    Action("Next thing to do", "F6", "Go to the next thing to do", lambda w: w.go_next()),
+    Action("", "F10", "Open the menu", lambda w: w.show_menu()),
     Action("", "Esc", "Cancel the running job", lambda w: w.cancel_job()),
-    Action("Keys", "F1", "All keys", lambda w: w.show_help()),
+    Action("Keys", "F1", "List all keys", lambda w: w.show_help()),
 )
 
 

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFrame, QSizePolicy, QWidget
 from kyklon.app.theme.icons import icon
 from kyklon.app.theme.lamps import Lamp
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import Elided, button, column, label, row
+from kyklon.app.widgets.basic import Elided, button, column, label, row, set_tip
 from kyklon.base.progress import Progress
 from kyklon.base.quantities import show_bytes, show_duration
 
@@ -75,9 +75,9 @@ class TopBar(QWidget):
 
     def show_history(self, undo_label: str, redo_label: str) -> None:
         self.undo.setEnabled(bool(undo_label))
-        self.undo.setToolTip(f"Undo: {undo_label} (Ctrl+Z)" if undo_label else "Nothing to undo")
+        set_tip(self.undo, f"Undo: {undo_label} (Ctrl+Z)" if undo_label else "Nothing to undo")
         self.redo.setEnabled(bool(redo_label))
-        self.redo.setToolTip(f"Redo: {redo_label} (Ctrl+Shift+Z)" if redo_label else "Nothing to redo")
+        set_tip(self.redo, f"Redo: {redo_label} (Ctrl+Shift+Z)" if redo_label else "Nothing to redo")
 
 
 class ProgressLine(QWidget):
@@ -103,13 +103,13 @@ class ProgressLine(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
-        bounds = QRectF(self.rect())
+        box = QRectF(self.rect())
         painter.setBrush(self._theme.color("grid"))
-        painter.drawRoundedRect(bounds, bounds.height() / 2, bounds.height() / 2)
+        painter.drawRoundedRect(box, box.height() / 2, box.height() / 2)
         painter.setBrush(self._theme.color("teal"))
-        filled = QRectF(bounds)
-        filled.setWidth(bounds.width() * (0.3 if self._fraction is None else self._fraction))
-        painter.drawRoundedRect(filled, bounds.height() / 2, bounds.height() / 2)
+        filled = QRectF(box)
+        filled.setWidth(box.width() * (0.3 if self._fraction is None else self._fraction))
+        painter.drawRoundedRect(filled, box.height() / 2, box.height() / 2)
         painter.end()
 
 

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QDialog, QFrame, QPlainTextEdit, QScrollArea, QSizeP
 
 from kyklon.app.theme.lamps import Lamp
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import button, column, label, row
+from kyklon.app.widgets.basic import button, column, label, row, set_tip
 from kyklon.model.findings import Change, Finding
 
 
@@ -34,7 +34,7 @@ class FindingCard(QFrame):
         )
         if finding.remedy is not None:
             ask = button(f"Preview: {finding.remedy.label}", lambda: self.remedy_asked.emit(finding), "outline")
-            ask.setToolTip(finding.remedy.label)
+            set_tip(ask, finding.remedy.label)
             metrics = QFontMetrics(theme.font("body", weight=600))
             ask.setText(metrics.elidedText(ask.text(), Qt.TextElideMode.ElideRight, round(theme.px(234))))
             layout.addSpacing(4)

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import column, label
+from kyklon.app.widgets.basic import column, label, set_tip
 
 LOGBOOK = 0
 
@@ -43,7 +43,7 @@ class RouteLine(QWidget):
         number = f"{line.number} " if line.number else ""
         self.setAccessibleName(f"{number}{line.name}, {line.state or line.note}")
         if line.number:
-            self.setToolTip(f"{line.name}: {line.state} (Alt+{line.number // 10})")
+            set_tip(self, f"{line.name}: {line.state} (Alt+{line.number // 10})")
         self.update()
 
     def sizeHint(self) -> QSize:
@@ -55,36 +55,36 @@ class RouteLine(QWidget):
         theme, px = self._theme, self._theme.px
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        bounds = QRectF(self.rect())
+        box = QRectF(self.rect())
         if self._current:
-            painter.fillRect(bounds, theme.color("sheet"))
-            painter.fillRect(QRectF(0, 0, 4, bounds.height()), theme.color("teal"))
+            painter.fillRect(box, theme.color("sheet"))
+            painter.fillRect(QRectF(0, 0, 4, box.height()), theme.color("teal"))
         elif self._hover:
-            painter.fillRect(bounds, theme.color("teal_soft", 120))
+            painter.fillRect(box, theme.color("teal_soft", 120))
         if self._line.number:
-            self._paint_operation(painter, bounds)
+            self._paint_operation(painter, box)
         else:
             painter.setFont(theme.font("body", weight=600 if self._current else 500))
             painter.setPen(theme.color("ink"))
-            painter.drawText(bounds.adjusted(px(20), 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self._line.name)
+            painter.drawText(box.adjusted(px(20), 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self._line.name)
             painter.setFont(theme.font("label"))
             painter.setPen(theme.color("muted"))
-            inner = bounds.adjusted(0, 0, -px(18), 0)
+            inner = box.adjusted(0, 0, -px(18), 0)
             painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._line.note)
         if self.hasFocus() and self._by_key:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(theme.color("teal"))
-            painter.drawRect(bounds.adjusted(5.5, 1.5, -2.5, -1.5))
+            painter.drawRect(box.adjusted(5.5, 1.5, -2.5, -1.5))
         painter.end()
 
-    def _paint_operation(self, painter: QPainter, bounds: QRectF) -> None:
+    def _paint_operation(self, painter: QPainter, box: QRectF) -> None:
         theme, px = self._theme, self._theme.px
         painter.setFont(theme.head("number"))
         painter.setPen(theme.color("teal" if self._current else "muted"))
-        painter.drawText(bounds.adjusted(px(20), 0, 0, -px(2)), Qt.AlignmentFlag.AlignVCenter, str(self._line.number))
+        painter.drawText(box.adjusted(px(20), 0, 0, -px(2)), Qt.AlignmentFlag.AlignVCenter, str(self._line.number))
         painter.setPen(theme.color("ink"))
         painter.setFont(theme.font("body", weight=600 if self._current else 500))
-        upper = QRectF(px(56), bounds.top() + px(7), bounds.width() - px(80), px(20))
+        upper = QRectF(px(56), box.top() + px(7), box.width() - px(80), px(20))
         painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, self._line.name)
         painter.setFont(theme.font("label"))
         painter.setPen(theme.color("muted"))
@@ -92,7 +92,7 @@ class RouteLine(QWidget):
         words = painter.fontMetrics().elidedText(self._line.note, Qt.TextElideMode.ElideRight, int(lower.width()))
         painter.drawText(lower, Qt.AlignmentFlag.AlignVCenter, words)
         side = px(12)
-        lamp = QRectF(bounds.right() - px(18) - side, bounds.center().y() - side / 2, side, side)
+        lamp = QRectF(box.right() - px(18) - side, box.center().y() - side / 2, side, side)
         paint_lamp(painter, lamp, self._line.state, theme)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:

@@ -4,29 +4,37 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint, pyqtSignal
+from PyQt6.QtCore import QByteArray, QPoint, QSize, QTimer, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QDialog, QFileDialog, QMainWindow, QMenu, QMessageBox, QStackedWidget, QWidget
+from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QMainWindow, QMenu, QStackedWidget, QStyle, QWidget
 
 from kyklon.app.pages import page_class
 from kyklon.app.pages.logbook.page import LogbookPage
 from kyklon.app.pages.page import OperationPage
+from kyklon.app.session.session import Session
 from kyklon.app.shell.actions import ACTIONS, HelpDialog
 from kyklon.app.shell.bars import BottomBar, TopBar
 from kyklon.app.shell.findings_panel import FindingsPanel, RemedyDialog
 from kyklon.app.shell.route_card import LOGBOOK, Line, RouteCard
-from kyklon.app.shell.session import Session
-from kyklon.app.widgets.basic import column, row
+from kyklon.app.widgets.basic import column, plain_box, row
 from kyklon.base.errors import KyklonError
 from kyklon.model.build import remedied
 from kyklon.model.findings import Finding, Remedy, Severity
-from kyklon.operations import fresh, guide, inspection, workshop
+from kyklon.operations import inspection
+from kyklon.operations.boot.acts import plan_boot_files
+from kyklon.operations.next_step import NextStep, next_step
+from kyklon.operations.operation import Operation
+from kyklon.operations.plan.acts import start_build
+from kyklon.operations.registry import OPERATIONS
+
+WANTED = QSize(1280, 800)  # what the frame is designed for
 
 
 class Window(QMainWindow):
     """Everything the user sees of one build."""
 
     another = pyqtSignal(object)  # Path of a build folder to open as well
+    closed = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -54,7 +62,7 @@ class Window(QMainWindow):
         layout.setStretch(1, 1)
         centre.setLayout(layout)
         self.setCentralWidget(centre)
-        self.setMinimumSize(1100, 700)
+        self.setMinimumSize(1000, 640)
         self.setWindowTitle(f"{self.session.build.name} – Kyklon")
 
     def _connect(self) -> None:
@@ -78,7 +86,7 @@ class Window(QMainWindow):
         for action in ACTIONS:
             shortcut = QShortcut(QKeySequence(action.keys), self)
             shortcut.activated.connect(lambda action=action: action.act(self))
-        for operation in inspection.OPERATIONS:
+        for operation in OPERATIONS:
             shortcut = QShortcut(QKeySequence(f"Alt+{operation.number // 10}"), self)
             shortcut.activated.connect(lambda number=operation.number: self.open_operation(number))
 
@@ -94,6 +102,9 @@ class Window(QMainWindow):
             asked = getattr(made, "remedy_asked", None)
             if asked is not None:
                 asked.connect(self.preview)
+            leads = getattr(made, "operation_asked", None)
+            if leads is not None:
+                leads.connect(self.open_operation)
             self.pages[number] = made
             self.stack.addWidget(made)
         return self.pages[number]
@@ -116,10 +127,10 @@ class Window(QMainWindow):
         self.page(self._number).refresh()
         self._refresh_frame()
 
-    def _next(self) -> guide.NextStep:
+    def _next(self) -> NextStep:
         session = self.session
         passed = bool(session.bring_up and session.bring_up_current and session.bring_up.failure is None)
-        return guide.next_step(session.build, session.world, session.findings, bring_up_passed=passed)
+        return next_step(session.build, session.world, session.findings, bring_up_passed=passed)
 
     def _refresh_frame(self) -> None:
         session = self.session
@@ -129,8 +140,8 @@ class Window(QMainWindow):
         self.top.show_verdict(stops, sum(each.severity is Severity.CAUTION for each in found))
         self.top.show_history(session.history.undo_label, session.history.redo_label)
         self.bottom.show_saved(session.saved_at)
-        lines = [self._line(operation, found) for operation in inspection.OPERATIONS]
-        entries = len(session.logbook.entries())
+        lines = [self._line(operation, found) for operation in OPERATIONS]
+        entries = session.log_count
         lines.append(Line(LOGBOOK, "Logbook", f"{entries} entr{'ies' if entries != 1 else 'y'}", ""))
         self.route.show_lines(tuple(lines), self._number)
         own = tuple(each for each in found if each.operation == self._number)
@@ -145,13 +156,13 @@ class Window(QMainWindow):
         self._folded = not self._folded
         self._refresh_frame()
 
-    def _line(self, operation: inspection.Operation, found: tuple[Finding, ...]) -> Line:
+    def _line(self, operation: Operation, found: tuple[Finding, ...]) -> Line:
         lamp = inspection.state(self.session.build, operation, found)
         own = [each.severity for each in found if each.operation == operation.number]
         counts = [(own.count(severity), severity.value) for severity in (Severity.STOP, Severity.CAUTION)]
         words = ", ".join(f"{count} {word}{'s' if count != 1 else ''}" for count, word in counts if count)
         if not words:
-            words = {"clear": "Signed off", "stale": "Inputs changed"}.get(lamp, "Not started")
+            words = {"clear": "Signed off", "stale": "Inputs changed"}.get(lamp, "Not signed off")
             if lamp == inspection.State.NOT_STARTED and operation.number == 20 and self.session.build.card.bootable:
                 words = f"Written {self.session.build.card.at[11:16]}"
         return Line(operation.number, operation.name, words, lamp)
@@ -200,7 +211,7 @@ class Window(QMainWindow):
         differences: dict[str, str] = {}
         card = session.world.card
         if card is not None and card.table is not None and not card.boot_error and session.build.card.bootable:
-            differences = workshop.plan_boot_files(after, session.catalogue, card).differences
+            differences = plan_boot_files(after, session.catalogue, card).differences
         dialog = RemedyDialog(f"{remedy.label}. {title}", remedy.changes, differences, session.theme, self)
         if dialog.exec() != QDialog.DialogCode.Accepted:
             return
@@ -241,12 +252,14 @@ class Window(QMainWindow):
             self.make_new(Path(path))
 
     def make_new(self, folder: Path) -> None:
-        try:
-            made = fresh.make(folder, folder.name, self.session.catalogue)
-        except KyklonError as bad:
-            self.session.said.emit(str(bad))
-            return
-        self.another.emit(made)
+        catalogue = self.session.catalogue
+        self.session.jobs.start(
+            "Starting the build",
+            lambda _watch: start_build(folder, folder.name, catalogue),
+            self.another.emit,
+            bad=lambda bad: self.session.said.emit(str(bad)),
+            cancellable=False,
+        )
 
     def ask_open(self) -> None:
         """Open another build in a window of its own."""
@@ -262,7 +275,7 @@ class Window(QMainWindow):
         page = self.page(self._number)
         drawing = page.instrument()
         if drawing is None:
-            self.session.said.emit("This page has no drawing to export.")
+            self.session.said.emit("There is no drawing to export on this page.")
             return
         start = self.session.folder / "issued" / f"operation-{self._number}.pdf"
         path, _kind = QFileDialog.getSaveFileName(
@@ -270,11 +283,11 @@ class Window(QMainWindow):
         )
         if path:
             try:
-                drawing.export(Path(path))
+                data = drawing.rendered(Path(path).suffix)
             except KyklonError as bad:
                 self.session.said.emit(str(bad))
                 return
-            self.session.said.emit(f"Exported {path}")
+            self.session.keep_file(Path(path), data, f"Exported {path}")
 
     def cancel_job(self) -> None:
         for job in self.session.jobs.running:
@@ -293,9 +306,33 @@ class Window(QMainWindow):
 
     def _on_job_failed(self, title: str, error: KyklonError) -> None:
         self.session.said.emit(f"{title}: {error}")
-        QMessageBox.warning(self, title, f"{error.what}\n\n{error.do}".strip())
+        plain_box(self, title, error)
+
+    # --- size, place, end ------------------------------------------------------------------------------------
+
+    def fit_screen(self, geometry: object = None) -> None:
+        """As it was left last time; else 1280 x 800, or what the screen has room for beside its bars and a frame."""
+        if isinstance(geometry, QByteArray) and self.restoreGeometry(geometry):
+            return
+        screen = self.screen().availableGeometry()
+        frame = QSize(2, round(self.theme_title_px()))
+        room = screen.size() - frame
+        self.resize(WANTED.boundedTo(room))
+        self.move(screen.topLeft() + QPoint((room.width() - self.width()) // 2, (room.height() - self.height()) // 2))
+
+    @staticmethod
+    def theme_title_px() -> int:
+        """Height of a window's title bar as the style tells it."""
+        style = QApplication.style()
+        return style.pixelMetric(QStyle.PixelMetric.PM_TitleBarHeight) if style else 0
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
-        """Override: running work is asked to stop, and waited for."""
-        self.session.end()
-        super().closeEvent(event)
+        """Override: running work is asked to stop, and the window goes once everything is on disk."""
+        if self.session.ended:
+            self.closed.emit()
+            super().closeEvent(event)
+            return
+        event.ignore()
+        self.setEnabled(False)
+        self.session.end_soon()
+        QTimer.singleShot(20, self.close)

@@ -11,7 +11,7 @@ from kyklon.app.theme.tokens import Theme
 TOKEN = {"stop": "red", "caution": "amber", "clear": "teal", "note": "muted", "stale": "muted", "not started": "muted"}
 
 
-def paint_lamp(painter: QPainter, bounds: QRectF, state: str, theme: Theme) -> None:
+def paint_lamp(painter: QPainter, box: QRectF, state: str, theme: Theme) -> None:
     """clear: disc; caution: triangle; stop: square with a bar; stale: half ring; not started: ring; note: dot."""
     color = theme.color(TOKEN[state])
     painter.save()
@@ -19,35 +19,35 @@ def paint_lamp(painter: QPainter, bounds: QRectF, state: str, theme: Theme) -> N
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(color)
     if state == "clear":
-        painter.drawEllipse(bounds.adjusted(0.5, 0.5, -0.5, -0.5))
+        painter.drawEllipse(box.adjusted(0.5, 0.5, -0.5, -0.5))
     elif state == "note":
-        painter.drawEllipse(bounds.center(), bounds.width() / 4, bounds.height() / 4)
+        painter.drawEllipse(box.center(), box.width() / 4, box.height() / 4)
     elif state == "caution":
-        corners = [QPointF(bounds.center().x(), bounds.top()), bounds.bottomRight(), bounds.bottomLeft()]
+        corners = [QPointF(box.center().x(), box.top()), box.bottomRight(), box.bottomLeft()]
         painter.drawPolygon(QPolygonF(corners))
     elif state == "stop":
-        painter.drawRect(bounds)
+        painter.drawRect(box)
         painter.setBrush(theme.color("sheet"))
         bar = QRectF(
-            bounds.left() + bounds.width() * 0.2,
-            bounds.center().y() - bounds.height() * 0.1,
-            bounds.width() * 0.6,
-            bounds.height() * 0.2,
+            box.left() + box.width() * 0.2,
+            box.center().y() - box.height() * 0.1,
+            box.width() * 0.6,
+            box.height() * 0.2,
         )
         painter.drawRect(bar)
     else:
-        _paint_ring(painter, bounds.adjusted(1, 1, -1, -1), color, half=state == "stale")
+        _paint_ring(painter, box.adjusted(1, 1, -1, -1), color, half=state == "stale")
     painter.restore()
 
 
-def _paint_ring(painter: QPainter, bounds: QRectF, color: QColor, *, half: bool) -> None:
+def _paint_ring(painter: QPainter, box: QRectF, color: QColor, *, half: bool) -> None:
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.setPen(QPen(color, 1.5))
-    painter.drawEllipse(bounds)
+    painter.drawEllipse(box)
     if half:
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(color)
-        painter.drawChord(bounds, 90 * 16, 180 * 16)
+        painter.drawChord(box, 90 * 16, 180 * 16)
 
 
 class Lamp(QWidget):
@@ -73,7 +73,7 @@ class Lamp(QWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Override."""
         side = self._theme.px(self._size)
-        bounds = QRectF((self.width() - side) / 2, (self.height() - side) / 2, side, side)
+        box = QRectF((self.width() - side) / 2, (self.height() - side) / 2, side, side)
         painter = QPainter(self)
-        paint_lamp(painter, bounds, self._state, self._theme)
+        paint_lamp(painter, box, self._state, self._theme)
         painter.end()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QPointF, QSize, Qt
@@ -13,6 +14,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QLayout,
+    QMessageBox,
     QPushButton,
     QScrollArea,
     QSizePolicy,
@@ -21,6 +23,7 @@ from PyQt6.QtWidgets import (
 )
 
 from kyklon.app.theme.tokens import Theme
+from kyklon.base.errors import KyklonError
 
 
 def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
@@ -31,6 +34,18 @@ def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
         made.setProperty("role", role)
     made.setWordWrap(wrap)
     return made
+
+
+def plain_box(parent: QWidget | None, title: str, error: KyklonError) -> None:
+    """A message box with an expected error; names in it are never taken for markup."""
+    box = QMessageBox(QMessageBox.Icon.Warning, title, f"{error.what}\n\n{error.do}".strip(), parent=parent)
+    box.setTextFormat(Qt.TextFormat.PlainText)
+    box.exec()
+
+
+def set_tip(widget: QWidget, text: str) -> None:
+    """A tool tip that shows its words as they are: Qt takes what looks like markup for markup."""
+    widget.setToolTip(f"<p>{html.escape(text)}</p>".replace("\n", "<br>") if text else "")
 
 
 def set_role(widget: QWidget, role: str) -> None:
@@ -50,7 +65,7 @@ def button(text: str, clicked: Callable[[], object], kind: str = "", *, tip: str
     made.setAutoDefault(False)
     made.clicked.connect(lambda _checked=False: clicked())
     if tip:
-        made.setToolTip(tip)
+        set_tip(made, tip)
     return made
 
 
@@ -171,21 +186,21 @@ class FigureRows(QWidget):
         if any(painter.fontMetrics().horizontalAdvance(figure) > self.width() * 0.72 for _name, figure in self._rows):
             figures = self._theme.mono("small")
         for index, (name, figure) in enumerate(self._rows):
-            bounds = self.rect().adjusted(0, index * pitch, 0, 0)
-            bounds.setHeight(pitch)
+            box = self.rect().adjusted(0, index * pitch, 0, 0)
+            box.setHeight(pitch)
             painter.setFont(self._theme.font("body"))
             painter.setPen(self._theme.color("muted"))
-            painter.drawText(bounds, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
+            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
             painter.setFont(figures)
             painter.setPen(self._theme.color("ink"))
-            painter.drawText(bounds, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, figure)
+            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, figure)
             painter.setPen(QPen(self._theme.color("grid"), 1))
-            painter.drawLine(bounds.bottomLeft(), bounds.bottomRight())
+            painter.drawLine(box.bottomLeft(), box.bottomRight())
         painter.end()
 
 
 class Choice(QComboBox):
-    """A combo bounds of (value, words) with a drawn arrow; `chosen` fires on the user's choice only."""
+    """A combo box of (value, words) with a drawn arrow; `chosen` fires on the user's choice only."""
 
     def __init__(self, theme: Theme, name: str, chosen: Callable[[str], object]) -> None:
         super().__init__()
@@ -225,6 +240,7 @@ class Elided(QLabel):
 
     def __init__(self, role: str = "", mode: Qt.TextElideMode = Qt.TextElideMode.ElideRight) -> None:
         super().__init__()
+        self.setTextFormat(Qt.TextFormat.PlainText)
         self._full, self._mode = "", mode
         if role:
             self.setProperty("role", role)
@@ -232,7 +248,7 @@ class Elided(QLabel):
 
     def set_full(self, text: str) -> None:
         self._full = text
-        self.setToolTip(text)
+        set_tip(self, text)
         self.setAccessibleName(text)
         self._elide()
 

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
-from PyQt6.QtCore import QPointF, QRectF, QSize, QSizeF, Qt
+from PyQt6.QtCore import QBuffer, QIODevice, QPointF, QRectF, QSize, QSizeF, Qt
 from PyQt6.QtGui import QColor, QFont, QImage, QPageSize, QPainter, QPaintEvent, QPdfWriter, QPen
 from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QSizePolicy, QWidget
@@ -14,7 +12,7 @@ from kyklon.base.errors import WrongUse
 
 
 class Instrument(QWidget):
-    """Subclasses draw in draw(painter, bounds); text helpers keep to the tokens."""
+    """Subclasses draw in draw(painter, box); text helpers keep to the tokens."""
 
     least = QSize(300, 160)
 
@@ -33,7 +31,7 @@ class Instrument(QWidget):
         """Override."""
         return self.least
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         raise NotImplementedError
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -60,7 +58,7 @@ class Instrument(QWidget):
         align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
         elide: Qt.TextElideMode = Qt.TextElideMode.ElideRight,
     ) -> QRectF:
-        """Text in a bounds (shortened to fit) or from a point on its middle line; returns what it covers."""
+        """Text in a box (shortened to fit) or from a point on its middle line; returns what it covers."""
         painter.setFont(font or self.theme.font("label"))
         painter.setPen(self.theme.color(token))
         metrics = painter.fontMetrics()
@@ -82,41 +80,45 @@ class Instrument(QWidget):
         painter.setPen(QPen(self.theme.color(token), width, style))
         painter.drawLine(a, b)
 
-    def block(self, painter: QPainter, bounds: QRectF, fill: str | QColor, edge: str = "", *, radius: float = 3.0,
+    def block(self, painter: QPainter, box: QRectF, fill: str | QColor, edge: str = "", *, radius: float = 3.0,
               width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> None:  # fmt: skip
-        """A filled bounds; fill is a token or a colour, edge a token or ''."""
+        """A filled box; fill is a token or a colour, edge a token or ''."""
         painter.setBrush(self.theme.color(fill) if isinstance(fill, str) else fill)
         painter.setPen(QPen(self.theme.color(edge), width, style) if edge else Qt.PenStyle.NoPen)
-        painter.drawRoundedRect(bounds, radius, radius)
+        painter.drawRoundedRect(box, radius, radius)
 
     # --- export ------------------------------------------------------------------------------------------------
 
-    def export(self, path: Path) -> None:
-        """Write the drawing as it is now; the ending says how. Raises WrongUse for another ending."""
-        kind = path.suffix.lower()
-        bounds = QRectF(0, 0, self.width(), self.height())
-        if kind == ".pdf":
-            writer = QPdfWriter(str(path))
-            writer.setPageSize(QPageSize(QSizeF(bounds.width(), bounds.height()) * 0.75, QPageSize.Unit.Point))
+    def rendered(self, ending: str) -> bytes:
+        """The drawing as it is now, as the bytes of a .pdf, .svg or .png. Raises WrongUse for another ending."""
+        area = QRectF(0, 0, self.width(), self.height())
+        buffer = QBuffer()
+        buffer.open(QIODevice.OpenModeFlag.WriteOnly)
+        if ending.lower() == ".pdf":
+            writer = QPdfWriter(buffer)
+            writer.setPageSize(QPageSize(QSizeF(area.width(), area.height()) * 0.75, QPageSize.Unit.Point))
             writer.setPageMargins(writer.pageLayout().margins() * 0)
             writer.setResolution(96)
-            self._render(QPainter(writer), bounds)
-        elif kind == ".svg":
+            self._render(QPainter(writer), area)
+        elif ending.lower() == ".svg":
             drawing = QSvgGenerator()
-            drawing.setFileName(str(path))
+            drawing.setOutputDevice(buffer)
             drawing.setSize(self.size())
-            drawing.setViewBox(bounds)
-            self._render(QPainter(drawing), bounds)
-        elif kind == ".png":
+            drawing.setViewBox(area)
+            self._render(QPainter(drawing), area)
+        elif ending.lower() == ".png":
             image = QImage(self.size() * 2, QImage.Format.Format_ARGB32)
             image.setDevicePixelRatio(2)
             image.fill(self.theme.color("sheet"))
-            self._render(QPainter(image), bounds)
-            image.save(str(path))
+            self._render(QPainter(image), area)
+            image.save(buffer, "PNG")
         else:
-            raise WrongUse(f"{path.name}: a drawing is written as .pdf, .svg or .png.")
+            raise WrongUse(
+                f"A drawing cannot be written as {ending or 'a file without an ending'}.", do="Use .pdf, .svg or .png."
+            )
+        return buffer.data().data()
 
-    def _render(self, painter: QPainter, bounds: QRectF) -> None:
+    def _render(self, painter: QPainter, box: QRectF) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self.draw(painter, bounds)
+        self.draw(painter, box)
         painter.end()

@@ -22,19 +22,19 @@ def ticks(low: float, high: float, wanted: int) -> tuple[float, ...]:
 
 @dataclass(frozen=True)
 class Axes:
-    """The map from values to the drawing. bounds: where the curves are; spans: lowest and highest value."""
+    """The map from values to the drawing. box: where the curves are; spans: lowest and highest value."""
 
-    bounds: QRectF
+    box: QRectF
     x_span: tuple[float, float]
     y_span: tuple[float, float]
 
     def x(self, value: float) -> float:
         low, high = self.x_span
-        return self.bounds.left() + (value - low) / (high - low) * self.bounds.width()
+        return self.box.left() + (value - low) / (high - low) * self.box.width()
 
     def y(self, value: float) -> float:
         low, high = self.y_span
-        return self.bounds.bottom() - (value - low) / (high - low) * self.bounds.height()
+        return self.box.bottom() - (value - low) / (high - low) * self.box.height()
 
     def at(self, x: float, y: float) -> QPointF:
         return QPointF(self.x(x), self.y(y))
@@ -46,7 +46,7 @@ class Plot(Instrument):
     def axes(
         self,
         painter: QPainter,
-        bounds: QRectF,
+        box: QRectF,
         x_span: tuple[float, float],
         y_span: tuple[float, float],
         x_name: str,
@@ -54,7 +54,7 @@ class Plot(Instrument):
     ) -> Axes:
         """Grid and labels; returns the axes to draw the curves with."""
         scale = self.theme.scale
-        inner = bounds.adjusted(46 * scale, 8 * scale, -12 * scale, -38 * scale)
+        inner = box.adjusted(46 * scale, 8 * scale, -12 * scale, -38 * scale)
         axes = Axes(inner, x_span, y_span)
         font = self.theme.mono("small")
         for value in ticks(*x_span, max(2, int(inner.width() / (70 * scale)))):
@@ -74,7 +74,7 @@ class Plot(Instrument):
         right = QPointF(inner.right(), inner.bottom() + 28 * scale)
         self.text(painter, right, x_name, token="muted", align=Qt.AlignmentFlag.AlignRight)
         painter.save()
-        painter.translate(bounds.left() + 9 * scale, inner.bottom())
+        painter.translate(box.left() + 9 * scale, inner.bottom())
         painter.rotate(-90)
         self.text(painter, QPointF(0, 0), y_name, token="muted")
         painter.restore()

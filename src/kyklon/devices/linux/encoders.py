@@ -37,5 +37,5 @@ class LinuxEncoder:
             name = names if isinstance(names, str) else names[0]
             return InputEvent(player=self._player, code=name, value=value)
         if kind == ecodes.EV_ABS:
-            return InputEvent(player=self._player, code=ecodes.ABS[code], value=(value > 0) - (value < 0))
+            return InputEvent(player=self._player, code=str(ecodes.ABS[code]), value=(value > 0) - (value < 0))
         return None

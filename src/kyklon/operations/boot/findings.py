@@ -5,9 +5,7 @@ from __future__ import annotations
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Dialect, Image
 from kyklon.model.build import Build
-from kyklon.model.card import (
-    CardContents,
-)
+from kyklon.model.card import CardContents
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.world import World
 from kyklon.operations.boot.compile import compiled

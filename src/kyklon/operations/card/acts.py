@@ -17,7 +17,16 @@ from kyklon.model.build import Build, CardEvent, CardRecord, CardState, edited
 from kyklon.model.image_file import SourceFacts, Stated
 from kyklon.operations.card.drives import backup, judgement, prepare
 from kyklon.operations.card.drives.fat_files import FatFiles
-from kyklon.operations.card.drives.interlock import Consent, OpenTarget, Purpose, Request, Verdict, judge, opened
+from kyklon.operations.card.drives.interlock import (
+    NOTHING_SAID,
+    Consent,
+    OpenTarget,
+    Purpose,
+    Request,
+    Verdict,
+    judge,
+    opened,
+)
 from kyklon.operations.card.drives.writer import Order, WriteReport, write_image
 from kyklon.operations.card.sets import baremetal
 from kyklon.operations.card.sources import checksums
@@ -36,7 +45,7 @@ class CardJob:
     """What an act on a card needs to know. build and folder: None outside a build, and nothing is recorded then."""
 
     target: Target
-    consent: Consent = Consent()
+    consent: Consent = NOTHING_SAID
     build: Build | None = None
     folder: Path | None = None
 

@@ -8,11 +8,7 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Bridge, Card, Disk, Supply
 from kyklon.model.build import Build
 from kyklon.model.findings import Change, Finding, Remedy, Severity
-from kyklon.model.kernel_line import (
-    set_words,
-    word_values,
-    words,
-)
+from kyklon.model.kernel_line import set_words, word_values, words
 from kyklon.model.world import World
 
 OPERATION = 20

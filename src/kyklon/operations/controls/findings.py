@@ -8,17 +8,10 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder, Panel, System
 from kyklon.model.build import Build, ControlSettings
 from kyklon.model.findings import Change, Finding, Remedy, Severity
-from kyklon.model.kernel_line import (
-    MOST_QUIRKS,
-    set_words,
-    word_values,
-    words,
-)
+from kyklon.model.kernel_line import MOST_QUIRKS, set_words, word_values, words
 from kyklon.model.world import World
 from kyklon.operations.controls.mapping import all_controls, unreached, wire_in_order
-from kyklon.operations.controls.quirks import (
-    encoder_quirk,
-)
+from kyklon.operations.controls.quirks import encoder_quirk
 
 OPERATION = 40
 

@@ -9,14 +9,9 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import System
 from kyklon.model.build import Build, RightName
 from kyklon.model.findings import Change, Finding, Remedy, Severity
-from kyklon.model.library import (
-    FoundSystemFile,
-    Scan,
-)
+from kyklon.model.library import FoundSystemFile, Scan
 from kyklon.model.world import World
-from kyklon.operations.library.scan import (
-    REASONS,
-)
+from kyklon.operations.library.scan import REASONS
 
 OPERATION = 60
 

@@ -13,17 +13,9 @@ from pathlib import Path, PurePosixPath
 
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import UNWATCHED, Progress, Watch
-from kyklon.catalogue.records import (
-    System,
-)
+from kyklon.catalogue.records import System
 from kyklon.model.build import LibrarySettings
-from kyklon.model.library import (
-    FoundSystemFile,
-    Game,
-    Reason,
-    Scan,
-    SystemFile,
-)
+from kyklon.model.library import FoundSystemFile, Game, Reason, Scan, SystemFile
 
 SYSTEM_FILES = "system-files"  # the sub-folder for firmware
 ARCHIVES = (".zip", ".7z")

@@ -13,11 +13,7 @@ from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.records import Image, System
-from kyklon.model.library import (
-    Game,
-    OnMachine,
-    Scan,
-)
+from kyklon.model.library import Game, OnMachine, Scan
 
 
 @dataclass(frozen=True)

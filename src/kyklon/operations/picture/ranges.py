@@ -7,9 +7,7 @@ from fractions import Fraction
 from math import ceil, floor, log2
 
 from kyklon.catalogue.records import Board, Display, Range, System
-from kyklon.model.display import (
-    Edid,
-)
+from kyklon.model.display import Edid
 from kyklon.model.timing import Axis, Mode, Timing
 
 LINE_525_HZ = Fraction(4_500_000, 286)  # SMPTE 170M: line rate of the 525-line system

@@ -56,7 +56,10 @@ class Bench:
         return word_values(" ".join(self.kernel_line_words), name)
 
 
-def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: World = World()) -> Bench:
+UNSEEN = World()
+
+
+def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: World = UNSEEN) -> Bench:
     """Everything on the bench. world: the display, the library and the games on the machine are taken from it.
 
     Raises CatalogueError for a build without a known board, image or dialect.

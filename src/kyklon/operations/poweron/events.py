@@ -32,6 +32,11 @@ class Screen:
 BLACK = Screen("black", "Black screen", ("No signal",))
 
 
+_OPERATIONS = {
+    "plan": 10, "card": 20, "disk": 20, "boot": 30, "controls": 40, "picture": 50, "library": 60, "assembly": 80,
+}  # fmt: skip
+
+
 @dataclass(frozen=True)
 class Failure:
     """code: that of the finding about the same thing. blocks: nothing after it happens."""
@@ -43,6 +48,11 @@ class Failure:
     screen: Screen
     lamp: Rhythm
     blocks: bool = True
+
+    @property
+    def operation(self) -> int:
+        """The operation where it is put right, as the code's first word tells; 0 for none."""
+        return _OPERATIONS.get(self.code.partition(".")[0], 0)
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QGridLayout
 
 from kyklon.app.pages.assembly.power_ladder import PowerLadder
 from kyklon.app.pages.page import OperationPage
-from kyklon.app.shell.session import Session
+from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, column, label, row
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show
@@ -33,10 +33,10 @@ class AssemblyPage(OperationPage):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._ladder = PowerLadder(self.theme)
-        ladder = Sheet("The way of the current", "at the peak, everything drawing at once")
+        ladder = Sheet("Power path", "at the peak, everything drawing at once")
         ladder.add(self._ladder)
         self._working = label("", "mono", wrap=True)
-        working = Sheet("How these figures come about")
+        working = Sheet("How it is worked out")
         working.add(self._working, 1)
         self._volts = spin("Supply of the LED", 1, 24, 5.0, "V")
         self._forward = spin("Forward voltage", 0.5, 5, 2.0, "V")
@@ -87,7 +87,7 @@ class AssemblyPage(OperationPage):
             current = (volts - forward) / ohms
             self._led.set_rows((
                 ("Resistor, E24", show(ohms, "Ω", 0, prefix="")),
-                ("Then flows", show(current, "A", 1, prefix="m")),
+                ("Actual current", show(current, "A", 1, prefix="m")),
                 ("Rated at least", show(watts, "W", 0, prefix="m")),
             ))  # fmt: skip
         rows = []

@@ -25,16 +25,16 @@ class PowerLadder(Instrument):
         self.setAccessibleDescription(" ".join(budget.working) if budget else "")
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         budget, px = self._budget, self.theme.px
         if budget is None:
-            self.text(painter, bounds.center(), "Choose a board and a supply in Plan.", token="muted",
+            self.text(painter, box.center(), "Choose a board and a supply in Plan.", token="muted",
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
             return
-        row = bounds.top() + px(10)
-        supply = QRectF(bounds.left(), row, px(130), px(76))
-        board = QRectF(bounds.left() + bounds.width() * 0.46, row, px(140), px(76))
+        row = box.top() + px(10)
+        supply = QRectF(box.left(), row, px(130), px(76))
+        board = QRectF(box.left() + box.width() * 0.46, row, px(140), px(76))
         self._draw_part(
             painter,
             supply,
@@ -43,21 +43,21 @@ class PowerLadder(Instrument):
         )
         self._draw_part(painter, board, budget.board.name, f"{budget.draws[0].amps:.2f}\u202fA at its peak")
         self._draw_cable(painter, supply, board, budget)
-        self._draw_consumers(painter, board, bounds, budget)
+        self._draw_consumers(painter, board, box, budget)
         profile = QRectF(
-            bounds.left() + px(46),
+            box.left() + px(46),
             board.bottom() + px(34),
-            bounds.width() - px(58),
-            bounds.bottom() - board.bottom() - px(48),
+            box.width() - px(58),
+            box.bottom() - board.bottom() - px(48),
         )
         self._draw_profile(painter, profile, supply, board, budget)
 
-    def _draw_part(self, painter: QPainter, bounds: QRectF, name: str, note: str) -> None:
+    def _draw_part(self, painter: QPainter, box: QRectF, name: str, note: str) -> None:
         px = self.theme.px
-        self.block(painter, bounds, "field", "ink", width=1.3)
-        self.text(painter, QRectF(bounds.left() + px(10), bounds.top() + px(12), bounds.width() - px(14), px(22)), name,
+        self.block(painter, box, "field", "ink", width=1.3)
+        self.text(painter, QRectF(box.left() + px(10), box.top() + px(12), box.width() - px(14), px(22)), name,
                   font=self.theme.font("body", weight=600))  # fmt: skip
-        self.text(painter, QRectF(bounds.left() + px(10), bounds.top() + px(36), bounds.width() - px(14), px(20)), note,
+        self.text(painter, QRectF(box.left() + px(10), box.top() + px(36), box.width() - px(14), px(20)), note,
                   font=self.theme.font("small"), token="muted")  # fmt: skip
 
     def _draw_cable(self, painter: QPainter, supply: QRectF, board: QRectF, budget: Budget) -> None:
@@ -87,12 +87,12 @@ class PowerLadder(Instrument):
             align=Qt.AlignmentFlag.AlignHCenter,
         )
 
-    def _draw_consumers(self, painter: QPainter, board: QRectF, bounds: QRectF, budget: Budget) -> None:
+    def _draw_consumers(self, painter: QPainter, board: QRectF, box: QRectF, budget: Budget) -> None:
         px = self.theme.px
         rest = budget.draws[1:]
         for index, draw in enumerate(rest):
             place = QRectF(
-                board.right() + px(46), board.top() + index * px(34), bounds.right() - board.right() - px(50), px(28)
+                board.right() + px(46), board.top() + index * px(34), box.right() - board.right() - px(50), px(28)
             )
             self.block(painter, place, "field", "hairline")
             self.text(
@@ -108,37 +108,37 @@ class PowerLadder(Instrument):
                 1.4,
             )
 
-    def _draw_profile(self, painter: QPainter, bounds: QRectF, supply: QRectF, board: QRectF, budget: Budget) -> None:
+    def _draw_profile(self, painter: QPainter, box: QRectF, supply: QRectF, board: QRectF, budget: Budget) -> None:
         """Volts under the parts they are measured at; the warning line of the board across."""
         px = self.theme.px
         volts = budget.board_v if budget.board_v is not None else budget.supply.volts
         low, high = min(budget.board.low_voltage_v, volts) - 0.15, budget.supply.volts + 0.1
 
         def y(value: float) -> float:
-            return bounds.bottom() - (value - low) / (high - low) * bounds.height()
+            return box.bottom() - (value - low) / (high - low) * box.height()
 
         for value in (budget.supply.volts, volts, budget.board.low_voltage_v):
-            self.line(painter, QPointF(bounds.left(), y(value)), QPointF(bounds.right(), y(value)), "grid")
+            self.line(painter, QPointF(box.left(), y(value)), QPointF(box.right(), y(value)), "grid")
         warn = budget.board.low_voltage_v
-        area = QRectF(bounds.left(), y(warn), bounds.width(), bounds.bottom() - y(warn))
+        area = QRectF(box.left(), y(warn), box.width(), box.bottom() - y(warn))
         painter.fillRect(area, self.theme.color("red_soft"))
         self.line(painter, area.topLeft(), area.topRight(), "red", 1.2, Qt.PenStyle.DashLine)
         self.text(
             painter,
-            QPointF(bounds.right() - px(6), y(warn) + px(10)),
+            QPointF(box.right() - px(6), y(warn) + px(10)),
             f"the board warns below {warn:.2f}\u202fV",
             token="red",
             align=Qt.AlignmentFlag.AlignRight,
         )
-        points = [QPointF(bounds.left(), y(budget.supply.volts)), QPointF(supply.right(), y(budget.supply.volts)),
-                  QPointF(board.left(), y(volts)), QPointF(bounds.right(), y(volts))]  # fmt: skip
+        points = [QPointF(box.left(), y(budget.supply.volts)), QPointF(supply.right(), y(budget.supply.volts)),
+                  QPointF(board.left(), y(volts)), QPointF(box.right(), y(volts))]  # fmt: skip
         painter.setBrush(Qt.BrushStyle.NoBrush)
         good = volts >= warn
         painter.setPen(QPen(self.theme.color("teal" if good else "red"), 2.4))
         painter.drawPolyline(QPolygonF(points))
         self.text(
             painter,
-            QPointF(bounds.left() - px(6), y(budget.supply.volts)),
+            QPointF(box.left() - px(6), y(budget.supply.volts)),
             f"{budget.supply.volts:.2f}\u202fV",
             font=self.theme.mono("small"),
             align=Qt.AlignmentFlag.AlignRight,

@@ -10,7 +10,7 @@ from PyQt6.QtGui import QPainter
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.operations.boot.issue import IssuedFile
+from kyklon.operations.boot.compile import IssuedFile
 
 
 @dataclass(frozen=True)
@@ -44,9 +44,11 @@ class FileView(Instrument):
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme, "Boot file")
         self._rows: tuple[Shown, ...] = ()
+        self._remark = "#"
 
-    def show_file(self, rows: tuple[Shown, ...]) -> None:
-        self._rows = rows
+    def show_file(self, rows: tuple[Shown, ...], remark: str) -> None:
+        """remark: what a remark begins with in this kind of file."""
+        self._rows, self._remark = rows, remark
         self.setAccessibleDescription("\n".join(f"{row.kind}{row.text}" for row in rows))
         self.setMinimumHeight(round(self._pitch() * (len(self._wrapped(self.width())) + 0.5)))
         self.update()
@@ -69,36 +71,34 @@ class FileView(Instrument):
             room = width - self.theme.px(190 if row.label else 62)
             letters = max(20, int(room / self.theme.px(7.25)))
             pieces = [row.text[at : at + letters] for at in range(0, len(row.text), letters)] or [""]
-            remark = row.text.lstrip().startswith("#")
+            remark = row.text.lstrip().startswith(self._remark)
             rows.append(Shown(row.kind, row.number, pieces[0], row.label, remark))
             rows += [Shown(row.kind, -1, piece, "", remark) for piece in pieces[1:]]
         return rows
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         px, pitch = self.theme.px, self._pitch()
         mono = self.theme.mono("label")
-        for index, row in enumerate(self._wrapped(bounds.width())):
-            line = QRectF(bounds.left(), bounds.top() + index * pitch, bounds.width(), pitch)
+        for index, row in enumerate(self._wrapped(box.width())):
+            line = QRectF(box.left(), box.top() + index * pitch, box.width(), pitch)
             if row.kind != " ":
                 painter.fillRect(line, self.theme.color("teal_soft" if row.kind == "+" else "red_soft"))
             y = line.center().y()
             sign = {"+": "+", "-": "−"}.get(row.kind, "")
             self.text(
-                painter, QPointF(bounds.left() + px(6), y), sign, font=mono, token="teal" if row.kind == "+" else "red"
+                painter, QPointF(box.left() + px(6), y), sign, font=mono, token="teal" if row.kind == "+" else "red"
             )
             number = str(row.number) if row.number > 0 else "…" if row.number < 0 else ""
-            self.text(painter, QPointF(bounds.left() + px(40), y), number, font=self.theme.mono("small"), token="muted",
+            self.text(painter, QPointF(box.left() + px(40), y), number, font=self.theme.mono("small"), token="muted",
                       align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
-            words = QRectF(bounds.left() + px(50), line.top(), bounds.width() - px(52), pitch)
+            words = QRectF(box.left() + px(50), line.top(), box.width() - px(52), pitch)
             faint = row.remark or row.kind == "-"
             self.text(painter, words, row.text, font=mono, token="muted" if faint else "ink")
             if row.label:
                 self._draw_label(painter, line, row.label)
         if not self._rows:
-            self.text(
-                painter, bounds.center(), "This file is empty.", token="muted", align=Qt.AlignmentFlag.AlignHCenter
-            )
+            self.text(painter, box.center(), "This file is empty.", token="muted", align=Qt.AlignmentFlag.AlignHCenter)
 
     def _draw_label(self, painter: QPainter, line: QRectF, words: str) -> None:
         px = self.theme.px

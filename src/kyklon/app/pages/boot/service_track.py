@@ -7,6 +7,7 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.basic import set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.operations.boot.services import Step
 
@@ -23,7 +24,7 @@ class ServiceTrack(Instrument):
         self._chosen = 0
         self._boxes: list[QRectF] = []
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setToolTip("Click a service; Ctrl+Left and Ctrl+Right move it")
+        set_tip(self, "Click a service; Ctrl+Left and Ctrl+Right move it")
 
     def show_steps(self, steps: tuple[Step, ...]) -> None:
         self._steps = steps
@@ -35,16 +36,16 @@ class ServiceTrack(Instrument):
     def chosen(self) -> int:
         return self._chosen
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         px = self.theme.px
         if not self._steps:
             return
         gap = px(26)
-        wide = min(px(170), (bounds.width() - gap * (len(self._steps) - 1) - 2) / len(self._steps))
+        wide = min(px(170), (box.width() - gap * (len(self._steps) - 1) - 2) / len(self._steps))
         self._boxes = []
         for index, step in enumerate(self._steps):
-            place = QRectF(bounds.left() + 1 + index * (wide + gap), bounds.top() + px(4), wide, px(34))
+            place = QRectF(box.left() + 1 + index * (wide + gap), box.top() + px(4), wide, px(34))
             self._boxes.append(place)
             fill = "teal_soft" if index == self._chosen else "field"
             edge = "red" if not step.starts else "teal" if step.foreground else "hairline"

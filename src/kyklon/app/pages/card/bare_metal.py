@@ -11,21 +11,19 @@ from kyklon.app.pages.card.bench import Bench
 from kyklon.app.pages.card.drive_book import DriveBook
 from kyklon.app.pages.card.problem_list import ProblemLine, ProblemList
 from kyklon.app.pages.card.set_map import SetLine, SetMap
-from kyklon.app.shell.session import Session
-from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
+from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.records import BareMetal, Board, Image
-from kyklon.devices.ports import (
-    Target,
-)
-from kyklon.operations import keeping, workshop
+from kyklon.devices.ports import Target
+from kyklon.operations.card.acts import bare_metal_card
+from kyklon.operations.card.drives.interlock import Purpose
 from kyklon.operations.card.sets import baremetal
 from kyklon.operations.card.sets.problems import Problem, rename
-from kyklon.record.folder import (
-    resolve,
-)
+from kyklon.record.folder import resolve
 
 VOLUME = "TIDEPOOL"
 
@@ -46,7 +44,7 @@ class BareBench(Bench):
         self._error = ""
         self._map_sheet = Sheet("From the set to the card", "only what this board needs")
         self._map_sheet.add(self._map)
-        self._wrong = Sheet("What is wrong")
+        self._wrong = Sheet("Problems")
         self._wrong.add(self._list)
         self._wrong.setFixedWidth(round(self.theme.px(278)))
         top = row(self._map_sheet, self._wrong, spacing=14)
@@ -83,7 +81,7 @@ class BareBench(Bench):
             self.refresh()
             return
 
-        def work(_sink: Any, _cancel: Any) -> baremetal.Plan:
+        def work(_watch: Any) -> baremetal.Plan:
             images = {image.id: image for image in catalogue.all(Image)}
             layout = baremetal.layout_of(folder, catalogue.all(BareMetal), images)
             return baremetal.plan(folder, layout, images[layout.image], catalogue.get(Board, board))
@@ -104,14 +102,13 @@ class BareBench(Bench):
         if path and path != self._looked:
             self._looked = path
             self.look()
-        self._folder.set_full(Path(path).name if path else "no set is chosen")
-        self._folder.setToolTip(path)
+        self._folder.set_full(Path(path).name if path else "none chosen")
+        set_tip(self._folder, path)
         self._show_drives()
         self._show_plan()
 
     def _show_drives(self) -> None:
-        build = self.session.build
-        free = [each for each in self.drives.targets if keeping.whole_verdict(build, each).allowed]
+        free = [each for each in self.drives.targets if self.drives.job(each).verdict(Purpose.PREPARE).allowed]
         current = self._drive.value or (self.drives.chosen.facts.identity if self.drives.chosen else "")
         choices = (
             ("", "choose a card"),
@@ -131,8 +128,8 @@ class BareBench(Bench):
             self._list.show_lines((), self._error or "Choose the folder of an unpacked set.")
             return
         stops = sum(problem.severity == "stop" for problem in plan.problems)
-        self._make.setToolTip(f"{stops} stops stand" if stops else "")
-        self._wrong.set_note(f"{stops} stops" if stops else "nothing stops it")
+        set_tip(self._make, f"{stops} stops first" if stops else "")
+        self._wrong.set_note(f"{stops} stop{'s' if stops > 1 else ''}" if stops else "none that stops it")
         bad = {problem.subject for problem in plan.problems if problem.severity == "stop"}
         lines = [
             SetLine(each.source, each.target, each.size, each.why, "stop" if each.source in bad else "clear")
@@ -148,7 +145,7 @@ class BareBench(Bench):
             tuple(
                 ProblemLine(p.severity.value, p.sentence, p.why, "Rename" if p.rename else "", p) for p in plan.problems
             ),
-            "Nothing is wrong with this set.",
+            "This set is fine.",
         )
 
     # --- acting --------------------------------------------------------------------------------------------------
@@ -156,24 +153,18 @@ class BareBench(Bench):
     def _on_choose_clicked(self) -> None:
         path = QFileDialog.getExistingDirectory(self, "The unpacked set", str(self.folder or self.session.folder))
         if path:
-            self.session.edit("Bare-metal set", "sets.bare_metal", path)
+            self.session.edit("sets.bare_metal", path)
 
     def _on_rename_asked(self, problem: Problem) -> None:
-        if self.folder is None or problem.rename is None:
-            return
-        try:
-            rename(self.folder, problem)
-        except KyklonError as bad:
-            self.session.said.emit(str(bad))
-            return
-        self.session.log(20, f"Renamed {problem.rename[0]} to {problem.rename[1]}", f"in {self.folder.name}")
-        self.look()
+        folder = self.folder
+        if folder is not None:
+            self.rename(lambda: rename(folder, problem), problem, folder.name)
 
     def _on_make_clicked(self) -> None:
         target = self._target()
         if target is None or self.plan is None:
             return
-        verdict = keeping.whole_verdict(self.session.build, target)
+        verdict = self.drives.job(target).verdict(Purpose.PREPARE)
         dialog = self.ask_loss(target, verdict, act="Make the card on {}", volume=VOLUME)
         if dialog is not None:
             self.make(target, dialog.volume.text(), dialog.typed.text())
@@ -183,27 +174,15 @@ class BareBench(Bench):
         session, plan, folder = self.session, self.plan, self.folder
         assert plan is not None
         assert folder is not None
-        build, place, identity = session.build, session.folder, target.facts.identity
-        session.flush()
+        identity, job = target.facts.identity, self.drives.job(target, typed)
 
         def done(result: Any) -> None:
             found, event = result
             session.card_event(identity, target.facts.size, event, emptied=True)
             session.said.emit(f"{found.same_files} files are on {target.facts.name}, read back and the same.")
 
-        self.run(
-            "Making the bare-metal card",
-            lambda sink, cancel: keeping.bare_metal_card(
-                workshop.as_it_is_now(place, target),
-                build,
-                place,
-                folder,
-                plan,
-                name,
-                typed=typed,
-                sink=sink,
-                cancel=cancel,
-                chosen=identity,
-            ),
-            done,
-        )
+        def work(watch: Watch) -> Any:
+            session.flush()
+            return bare_metal_card(job, folder, plan, name, watch)
+
+        self.run("Making the bare-metal card", work, done)

@@ -10,19 +10,14 @@ from PyQt6.QtWidgets import QDialog, QWidget
 from kyklon.app.pages.card.card_strip import Span
 from kyklon.app.pages.card.dialogs import LossDialog
 from kyklon.app.pages.card.drive_book import DriveBook
-from kyklon.app.shell.session import Session
+from kyklon.app.session.session import Session
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
-from kyklon.base.progress import CancelToken, Sink
-from kyklon.devices.ports import (
-    Target,
-)
-from kyklon.model.card import (
-    LINUX,
-    CardContents,
-    Volume,
-)
+from kyklon.base.progress import Watch
+from kyklon.devices.ports import Target
+from kyklon.model.card import LINUX, CardContents, Volume
 from kyklon.operations.card.drives.interlock import Verdict
+from kyklon.operations.card.sets.problems import Problem
 
 
 def _line(volume: Volume) -> str:
@@ -74,10 +69,27 @@ class Bench(QWidget):
         dialog = LossDialog(target.facts.name, verdict, self.theme, self, act=act, volume=volume, contents=lines)
         return dialog if dialog.exec() == QDialog.DialogCode.Accepted else None
 
+    def rename(self, act: Callable[[], object], problem: Problem, place: str) -> None:
+        """Carry a problem's renaming out, as a job; then look again."""
+        if problem.rename is None:
+            return
+        start, end = problem.rename
+
+        def done(_none: object) -> None:
+            self.session.log(20, f"Renamed {start} to {end}", f"in {place}")
+            self.look()
+
+        self.session.jobs.start(
+            "Renaming", lambda _watch: act(), done, bad=lambda bad: self.session.said.emit(str(bad)), cancellable=False
+        )
+
+    def look(self) -> None:
+        """Read what the bench shows again; for those that read something."""
+
     def run(
         self,
         title: str,
-        work: Callable[[Sink, CancelToken], Any],
+        work: Callable[[Watch], Any],
         done: Callable[[Any], None],
         bad: Callable[[KyklonError], None] | None = None,
     ) -> None:

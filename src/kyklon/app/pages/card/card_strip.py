@@ -68,21 +68,21 @@ class CardStrip(Instrument):
     def strip(self) -> Strip | None:
         return self._strip
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         strip, px = self._strip, self.theme.px
         if strip is None or not strip.image_size:
-            self.text(painter, bounds.center(), "Choose an image file: its partitions are drawn here.", token="muted",
+            self.text(painter, box.center(), "Choose an image file: its partitions are drawn here.", token="muted",
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
             return
-        high = min(px(46), bounds.height() * 0.22)
-        upper = QRectF(bounds.left(), bounds.top() + px(22), bounds.width(), high)
-        lower = QRectF(bounds.left(), bounds.bottom() - px(24) - high * 0.8, bounds.width(), high * 0.8)
-        self.text(painter, QPointF(bounds.left(), bounds.top() + px(9)), f"The image, enlarged: {strip.image_name}",
+        high = min(px(46), box.height() * 0.22)
+        upper = QRectF(box.left(), box.top() + px(22), box.width(), high)
+        lower = QRectF(box.left(), box.bottom() - px(24) - high * 0.8, box.width(), high * 0.8)
+        self.text(painter, QPointF(box.left(), box.top() + px(9)), f"The image, enlarged: {strip.image_name}",
                   font=self.theme.font("label", weight=600))  # fmt: skip
         self.text(
             painter,
-            QPointF(bounds.right(), bounds.top() + px(9)),
+            QPointF(box.right(), box.top() + px(9)),
             show_bytes(strip.image_size),
             font=self.theme.mono("small"),
             token="muted",
@@ -98,24 +98,22 @@ class CardStrip(Instrument):
 
     # --- the image -----------------------------------------------------------------------------------------------
 
-    def _draw_image(self, painter: QPainter, bounds: QRectF, strip: Strip) -> None:
-        self.block(painter, bounds, "field", "hairline", radius=2)
-        scale = bounds.width() / strip.image_size
+    def _draw_image(self, painter: QPainter, box: QRectF, strip: Strip) -> None:
+        self.block(painter, box, "field", "hairline", radius=2)
+        scale = box.width() / strip.image_size
         for span in strip.spans:
-            area = QRectF(
-                bounds.left() + span.start * scale, bounds.top(), (span.end - span.start) * scale, bounds.height()
-            )
+            area = QRectF(box.left() + span.start * scale, box.top(), (span.end - span.start) * scale, box.height())
             self.block(painter, area, span.token, "ink", radius=0)
             if area.width() > self.theme.px(_SLIVER):
                 self._label_span(painter, area, span)
             else:
-                self._draw_sliver(painter, area, span, bounds)
+                self._draw_sliver(painter, area, span, box)
         for count, token, words in ((strip.written, "teal", "written"), (strip.verified, "amber", "read back")):
             if count:
-                self._draw_front(painter, bounds, bounds.left() + min(count, strip.image_size) * scale, token, words)
+                self._draw_front(painter, box, box.left() + min(count, strip.image_size) * scale, token, words)
         for places, token in ((strip.slow, "amber"), (strip.bad, "red")):
             for place in places:
-                self._mark(painter, bounds, bounds.left() + min(place, strip.image_size) * scale, token)
+                self._mark(painter, box, box.left() + min(place, strip.image_size) * scale, token)
 
     def _label_span(self, painter: QPainter, area: QRectF, span: Span) -> None:
         inner = area.adjusted(8, 3, -4, -3)
@@ -127,36 +125,34 @@ class CardStrip(Instrument):
             painter, lower, show_bytes(span.end - span.start) + used, font=self.theme.mono("small"), token="muted"
         )
 
-    def _draw_sliver(self, painter: QPainter, area: QRectF, span: Span, bounds: QRectF) -> None:
+    def _draw_sliver(self, painter: QPainter, area: QRectF, span: Span, box: QRectF) -> None:
         """A part too narrow for words, enlarged beneath."""
         px = self.theme.px
         wide = px(150)
-        left = max(bounds.left(), min(area.center().x() - wide / 2, bounds.right() - wide))
-        lens = QRectF(left, bounds.bottom() + px(26), wide, px(36))
+        left = max(box.left(), min(area.center().x() - wide / 2, box.right() - wide))
+        lens = QRectF(left, box.bottom() + px(26), wide, px(36))
         painter.setPen(QPen(self.theme.color("ink"), 1))
         painter.drawPolyline(QPolygonF([area.bottomLeft(), QPointF(lens.left(), lens.top())]))
         painter.drawPolyline(QPolygonF([area.bottomRight(), QPointF(lens.right(), lens.top())]))
         self.block(painter, lens, span.token, "ink", radius=2)
         self._label_span(painter, lens, span)
 
-    def _mark(self, painter: QPainter, bounds: QRectF, x: float, token: str) -> None:
+    def _mark(self, painter: QPainter, box: QRectF, x: float, token: str) -> None:
         """A place: a red bar with a cross above, or an amber notch."""
-        self.line(painter, QPointF(x, bounds.top() - 5), QPointF(x, bounds.bottom()), token, 2)
+        self.line(painter, QPointF(x, box.top() - 5), QPointF(x, box.bottom()), token, 2)
         if token == "red":
-            top = bounds.top() - 5
+            top = box.top() - 5
             for sign in (-1, 1):
                 self.line(painter, QPointF(x - 4, top - 4 * sign), QPointF(x + 4, top + 4 * sign), token, 2)
 
-    def _draw_front(self, painter: QPainter, bounds: QRectF, x: float, token: str, words: str) -> None:
-        done = QRectF(
-            bounds.left(), bounds.bottom() + 2 if token == "teal" else bounds.bottom() + 7, x - bounds.left(), 4
-        )
+    def _draw_front(self, painter: QPainter, box: QRectF, x: float, token: str, words: str) -> None:
+        done = QRectF(box.left(), box.bottom() + 2 if token == "teal" else box.bottom() + 7, x - box.left(), 4)
         self.block(painter, done, token, radius=2)
-        self.line(painter, QPointF(x, bounds.top() - 3), QPointF(x, bounds.bottom() + 11), token, 2)
-        align = Qt.AlignmentFlag.AlignRight if x > bounds.center().x() else Qt.AlignmentFlag.AlignLeft
+        self.line(painter, QPointF(x, box.top() - 3), QPointF(x, box.bottom() + 11), token, 2)
+        align = Qt.AlignmentFlag.AlignRight if x > box.center().x() else Qt.AlignmentFlag.AlignLeft
         self.text(
             painter,
-            QPointF(x + (-5 if x > bounds.center().x() else 5), bounds.bottom() + self.theme.px(20)),
+            QPointF(x + (-5 if x > box.center().x() else 5), box.bottom() + self.theme.px(20)),
             words,
             token=token,
             align=align,
@@ -174,14 +170,12 @@ class CardStrip(Instrument):
         painter.setBrush(self.theme.color("grid", 90))
         painter.drawPolygon(lens)
 
-    def _draw_drive(self, painter: QPainter, bounds: QRectF, strip: Strip) -> None:
-        self.block(painter, bounds, "field", "hairline", radius=2)
-        scale = bounds.width() / strip.drive_size
+    def _draw_drive(self, painter: QPainter, box: QRectF, strip: Strip) -> None:
+        self.block(painter, box, "field", "hairline", radius=2)
+        scale = box.width() / strip.drive_size
         for span in strip.there:
             used = span.used if span.used is not None else span.end - span.start
-            area = QRectF(
-                bounds.left() + span.start * scale, bounds.top(), (span.end - span.start) * scale, bounds.height()
-            )
+            area = QRectF(box.left() + span.start * scale, box.top(), (span.end - span.start) * scale, box.height())
             self.block(painter, area, "field", "hairline", radius=0)
             self.block(
                 painter, QRectF(area.left(), area.top(), max(2.0, used * scale), area.height()), "grid", radius=0
@@ -189,18 +183,18 @@ class CardStrip(Instrument):
         if strip.loss:
             painter.setBrush(QBrush(self.theme.color("red", 120), Qt.BrushStyle.BDiagPattern))
             painter.setPen(QPen(self.theme.color("red"), 1.2))
-            painter.drawRect(bounds)
-        share = max(2.0, min(bounds.width(), strip.image_size * scale))
+            painter.drawRect(box)
+        share = max(2.0, min(box.width(), strip.image_size * scale))
         if strip.grows_to and not strip.loss:
-            grown = QRectF(bounds.left() + share, bounds.top(), strip.grows_to * scale - share, bounds.height())
+            grown = QRectF(box.left() + share, box.top(), strip.grows_to * scale - share, box.height())
             self.block(
                 painter, grown.adjusted(0, 1, -1, -1), "amber_soft", "amber", radius=0, style=Qt.PenStyle.DashLine
             )
-        self.block(painter, QRectF(bounds.left(), bounds.top(), share, bounds.height()), "teal", radius=0)
-        self._word_drive(painter, bounds.adjusted(share + 8, 0, -8, 0), strip)
+        self.block(painter, QRectF(box.left(), box.top(), share, box.height()), "teal", radius=0)
+        self._word_drive(painter, box.adjusted(share + 8, 0, -8, 0), strip)
         for place in strip.bad:
-            self._mark(painter, bounds, bounds.left() + place * scale, "red")
-        self._name_drive(painter, bounds, strip)
+            self._mark(painter, box, box.left() + place * scale, "red")
+        self._name_drive(painter, box, strip)
 
     def _word_drive(self, painter: QPainter, inner: QRectF, strip: Strip) -> None:
         words = strip.loss or "the rest stays free"
@@ -219,17 +213,17 @@ class CardStrip(Instrument):
     def _root_start(strip: Strip) -> int:
         return strip.spans[-1].start if strip.spans else 0
 
-    def _name_drive(self, painter: QPainter, bounds: QRectF, strip: Strip) -> None:
-        below = bounds.bottom() + self.theme.px(12)
+    def _name_drive(self, painter: QPainter, box: QRectF, strip: Strip) -> None:
+        below = box.bottom() + self.theme.px(12)
         drawn = self.text(
             painter,
-            QPointF(bounds.left(), below),
+            QPointF(box.left(), below),
             f"{strip.drive_name}, to scale",
             font=self.theme.font("label", weight=600),
         )
         self.text(
             painter,
-            QPointF(bounds.right(), below),
+            QPointF(box.right(), below),
             f"{show_bytes(strip.drive_size)}, {strip.drive_size / 2**30:.1f} GiB",
             font=self.theme.mono("small"),
             token="muted",

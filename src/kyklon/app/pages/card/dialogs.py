@@ -42,7 +42,7 @@ class LossDialog(QDialog):
         self.typed, self.volume = QLineEdit(), QLineEdit(volume)
         words = act or ("Write over {}" if verdict.lose else "Write to {}")
         self.write = button(words.format(name), self.accept, "danger" if verdict.lose else "primary")
-        leave = button("Leave it as it is", self.reject)
+        leave = button("Leave it alone", self.reject)
         leave.setDefault(True)
         if verdict.lose:
             layout.addWidget(label(f"Everything on {name} will be lost", "section", wrap=True))
@@ -50,23 +50,21 @@ class LossDialog(QDialog):
             for words in contents:
                 layout.addWidget(label(words, "mono", wrap=True))
             layout.addWidget(
-                label(f"If that is what you want, type its name, letter for letter: {verdict.lose}", wrap=True)
+                label(f"If that is what you want, type its name exactly as it stands here: {verdict.lose}", wrap=True)
             )
             self.typed.setAccessibleName("Name of what will be lost")
             layout.addWidget(self.typed)
         else:
             layout.addWidget(
-                label(f"{name} holds nothing of yours. Anything written to it earlier is gone.", wrap=True)
+                label(f"There is nothing of yours on {name}. What was written to it before is replaced.", wrap=True)
             )
         if volume:
-            layout.addWidget(label("The volume's name, up to 11 letters and figures:", wrap=True))
+            layout.addWidget(label("Name of the volume, up to 11 letters and digits:", wrap=True))
             self.volume.setAccessibleName("Name of the volume")
             layout.addWidget(self.volume)
         for warning in verdict.warnings:
             layout.addWidget(label(warning, "caution", wrap=True))
-        layout.addWidget(
-            label("When your desktop offers to format the card afterwards: never accept.", "muted", wrap=True)
-        )
+        layout.addWidget(label("If your desktop offers to format the card afterwards, decline.", "muted", wrap=True))
         layout.addSpacing(6)
         layout.addLayout(row(leave, 1, self.write))
         self.setLayout(layout)
@@ -87,7 +85,7 @@ class LossDialog(QDialog):
 
 
 class ChecksumDialog(QDialog):
-    """Takes a SHA-256 as its maker prints it."""
+    """Takes a SHA-256 as its maker states it."""
 
     def __init__(self, checksum: str, parent: QWidget) -> None:
         super().__init__(parent)
@@ -95,15 +93,15 @@ class ChecksumDialog(QDialog):
         self.setMinimumWidth(560)
         self._edit = QLineEdit(checksum)
         self._edit.setAccessibleName("SHA-256")
-        self._keep = button("Keep it", self.accept, "primary")
+        self._keep = button("Use it", self.accept, "primary")
         self._edit.textChanged.connect(lambda _text: self._keep.setEnabled(self._valid()))
         words = (
-            "Paste the SHA-256 that the image's maker states, 64 letters and figures. The write stops when it differs. "
-            "A checksum file beside the image is found by itself, whatever its kind."
+            "Paste the SHA-256 that the image's maker states: 64 letters and digits. The write stops if it differs. "
+            "A checksum file beside the image is found automatically."
         )
         self.setLayout(
             column(label("SHA-256 of the file", "section"), label(words, wrap=True), self._edit,
-                   row(button("Leave it", self.reject), 1, self._keep), spacing=10, margins=(20, 18, 20, 16))
+                   row(button("Cancel", self.reject), 1, self._keep), spacing=10, margins=(20, 18, 20, 16))
         )  # fmt: skip
 
     @property
@@ -126,22 +124,24 @@ class NameDialog(QDialog):
         self.edit = QLineEdit(name)
         self.edit.setMaxLength(40)
         self.edit.setAccessibleName("Name of the card")
-        keep = button("Name it", self.accept, "primary")
+        keep = button("Rename", self.accept, "primary")
         self.edit.textChanged.connect(lambda text: keep.setEnabled(bool(text.strip())))
-        words = "Write the same on the card: its history stays findable."
+        words = "Write the same name on the card itself, and you will find its history again."
         self.setLayout(
             column(label("What is this card called?", "section"), label(words, wrap=True), self.edit,
-                   row(button("Leave it", self.reject), 1, keep), spacing=10, margins=(20, 18, 20, 16))
+                   row(button("Cancel", self.reject), 1, keep), spacing=10, margins=(20, 18, 20, 16))
         )  # fmt: skip
 
 
 class ShelfDialog(QDialog):
-    """The images on the shelf. chosen: the path of the one to use; removed: those to take off."""
+    """The images on the shelf. there: paths of those that exist. chosen: the path of the one to use; removed: those to
+    take off."""
 
-    def __init__(self, images: tuple[ShelfImage, ...], theme: Theme, parent: QWidget) -> None:
+    def __init__(self, images: tuple[ShelfImage, ...], there: frozenset[str], theme: Theme, parent: QWidget) -> None:
         super().__init__(parent)
         self.setWindowTitle("Source shelf")
         self.setMinimumSize(round(theme.px(620)), round(theme.px(440)))
+        self._there = there
         self.chosen = ""
         self.removed: list[str] = []
         self._rows: dict[str, Sheet] = {}
@@ -149,12 +149,12 @@ class ShelfDialog(QDialog):
         for image in images:
             self._list.addWidget(self._row(image, theme))
         if not images:
-            words = "The shelf is empty. Choose an image on the card's page, then keep it here with its checksum."
+            words = "The shelf is empty. Choose an image in Write and prove; it is kept here with its checksum."
             self._list.addWidget(label(words, "muted", wrap=True))
         self._list.addStretch(1)
         self.setLayout(
             column(
-                label("Images you know", "section"),
+                label("Your images", "section"),
                 scrolled(self._list),
                 row(1, button("Close", self.reject, "")),
                 spacing=10,
@@ -163,10 +163,10 @@ class ShelfDialog(QDialog):
         )
 
     def _row(self, image: ShelfImage, theme: Theme) -> Sheet:
-        made = Sheet(image.name or Path(image.path).name, image.school or "school not known")
-        there = Path(image.path).exists()
+        made = Sheet(image.name or Path(image.path).name, image.school or "kind not known")
+        there = image.path in self._there
         file = Elided("muted", Qt.TextElideMode.ElideMiddle)
-        file.set_full(image.path if there else f"not there any more: {image.path}")
+        file.set_full(image.path if there else f"no longer there: {image.path}")
         figures = FigureRows(theme, _figures(image))
         use = button("Use this image", lambda: self._use(image.path), "outline")
         use.setEnabled(there)

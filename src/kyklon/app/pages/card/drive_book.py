@@ -2,62 +2,74 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from kyklon.app.shell.session import Session
-from kyklon.base.errors import KyklonError
-from kyklon.devices.ports import (
-    Target,
-)
-from kyklon.devices.simulated.drives import SimulatedDrives
-from kyklon.operations import workshop
-from kyklon.operations.card.drives.interlock import Verdict, judge
-from kyklon.operations.card.volumes import survey as volumes
-from kyklon.operations.card.volumes.survey import Survey
-from kyklon.operations.observing import drives_of
+from kyklon.app.session.session import Session
+from kyklon.devices import choose
+from kyklon.devices.ports import Target
+from kyklon.operations.card.acts import CardJob
+from kyklon.operations.card.drives.interlock import Consent, Purpose, Verdict
+from kyklon.operations.card.drives.looking import targets
+from kyklon.operations.card.volumes.survey import Survey, survey
 
 Rows = tuple[tuple[Target, Verdict], ...]
 
 
+@dataclass(frozen=True)
+class Seen:
+    """What a look for drives found. called: where they come from, in words. written: by identity, the paths of those
+    whose bytes can be read."""
+
+    targets: tuple[Target, ...]
+    called: str
+    written: dict[str, Path]
+
+
+def look_for_drives(folder: Path) -> Seen:
+    """Slow. Raises TargetError, KyklonError."""
+    found = targets(folder)
+    drives = found[0].drives if found else choose.first_that_lists(choose.drives_of(folder))
+    paths = {each.facts.identity: each.path for each in found}
+    return Seen(found, drives.called, {identity: path for identity, path in paths.items() if path.exists()})
+
+
 class DriveBook(QObject):
-    """Looks for drives on demand; real ones off the GUI thread. A chosen drive that was exchanged is told apart."""
+    """Looks for drives on demand, in the background. A chosen drive that was exchanged is told apart."""
 
     changed = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self._session = session
-        self._targets: tuple[Target, ...] = ()
+        self._seen = Seen((), "", {})
         self._chosen: Target | None = None
         self.surveys: dict[str, Survey] = {}
-        self.backend = ""
 
     # --- looking -----------------------------------------------------------------------------------------------
 
-    def look(self, *, forget: bool = False) -> None:
-        """Look for drives. forget: a chosen drive that is no longer the same is let go of."""
+    def look(self, *, forget: bool = False, then: Callable[[], object] | None = None) -> None:
+        """Look for drives. forget: a chosen drive that is no longer the same is let go of. then: called afterwards."""
         folder = self._session.folder
-        if (folder / "drives" / "drives.json").exists():
-            try:
-                found = workshop.targets(folder)
-            except KyklonError as bad:
-                self._session.said.emit(str(bad))
-                found = ()
-            self._found(found, forget=forget)
-            return
+
+        def done(seen: Seen) -> None:
+            self._found(seen, forget=forget)
+            if then is not None:
+                then()
+
         self._session.jobs.start(
             "Looking for drives",
-            lambda _sink, _cancel: workshop.targets(folder),
-            lambda targets: self._found(targets, forget=forget),
+            lambda _watch: look_for_drives(folder),
+            done,
             bad=lambda bad: self._session.said.emit(str(bad)),
             cancellable=False,
         )
 
-    def _found(self, targets: tuple[Target, ...], *, forget: bool) -> None:
-        self._targets = targets
-        drives = targets[0].drives if targets else drives_of(self._session.folder)
-        name = getattr(drives, "name", "")
-        self.backend = "simulated" if isinstance(drives, SimulatedDrives) else f"through {name}"
+    def _found(self, seen: Seen, *, forget: bool) -> None:
+        self._seen = seen
         if self._chosen is not None:
             same = self._with_identity(self._chosen.facts.identity)
             if same is not None:
@@ -67,29 +79,37 @@ class DriveBook(QObject):
         self.changed.emit()
 
     def _with_identity(self, identity: str) -> Target | None:
-        return next((each for each in self._targets if each.facts.identity == identity), None)
+        return next((each for each in self.targets if each.facts.identity == identity), None)
 
     def _with_name(self, name: str) -> Target | None:
-        return next((each for each in self._targets if each.facts.name == name), None)
+        return next((each for each in self.targets if each.facts.name == name), None)
 
     # --- verdicts ----------------------------------------------------------------------------------------------
 
     @property
     def targets(self) -> tuple[Target, ...]:
-        return self._targets
+        return self._seen.targets
 
-    def chosen_before(self, target: Target) -> str:
-        """The identity that was chosen under this drive's name, '' when it was not chosen."""
+    @property
+    def called(self) -> str:
+        """Where the drives come from, in words."""
+        return self._seen.called
+
+    def written_path(self, target: Target) -> Path | None:
+        """Where a drive's bytes can be read; None for one that was never written."""
+        return self._seen.written.get(target.facts.identity)
+
+    def job(self, target: Target, typed: str = "") -> CardJob:
+        """An act on a drive, as the build is now."""
+        before = ""
         if self._chosen is not None and self._chosen.facts.name == target.facts.name:
-            return self._chosen.facts.identity
-        return ""
+            before = self._chosen.facts.identity
+        return CardJob(target, Consent(typed, before), self._session.build, self._session.folder)
 
     def rows(self) -> Rows:
         """Every drive with the interlock's verdict for the build's image; the write judges once more."""
-        build, source = self._session.build, self._session.world.source
-        return tuple(
-            (each, judge(workshop.case_for(build, source, each, self.chosen_before(each)))) for each in self._targets
-        )
+        image = self._session.world.source
+        return tuple((each, self.job(each).verdict(Purpose.WRITE, image)) for each in self.targets)
 
     @property
     def chosen(self) -> Target | None:
@@ -112,18 +132,17 @@ class DriveBook(QObject):
         target = self.chosen
         if target is None:
             return
-        identity, path = target.facts.identity, target.path
 
-        def work(_sink: object, _cancel: object) -> Survey | None:
+        def work(_watch: object) -> Survey | None:
             try:
-                return volumes.survey(path)
+                return survey(target.path)
             except OSError:
                 return None
 
         def done(found: Survey | None) -> None:
-            self.surveys.pop(identity, None)
+            self.surveys.pop(target.facts.identity, None)
             if found is not None:
-                self.surveys[identity] = found
+                self.surveys[target.facts.identity] = found
             self.changed.emit()
 
         self._session.jobs.start("Looking at the drive", work, done, cancellable=False)

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QWidget
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import column
+from kyklon.app.widgets.basic import column, set_tip
 from kyklon.base.quantities import show_bytes
 from kyklon.devices.ports import DriveFacts
 from kyklon.operations.card.drives.interlock import Verdict
@@ -30,7 +30,7 @@ class DriveLine(QWidget):
             self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
             self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setAccessibleName(f"{facts.name}, {show_bytes(facts.size)}, {self.words}")
-        self.setToolTip(self.words)
+        set_tip(self, self.words)
         self._short = self._in_short()
 
     @property
@@ -69,35 +69,35 @@ class DriveLine(QWidget):
         theme, px = self._theme, self._theme.px
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        bounds = QRectF(self.rect())
+        box = QRectF(self.rect())
         if self._current:
-            painter.fillRect(bounds, theme.color("teal_soft"))
-            painter.fillRect(QRectF(0, 0, 3, bounds.height()), theme.color("teal"))
+            painter.fillRect(box, theme.color("teal_soft"))
+            painter.fillRect(QRectF(0, 0, 3, box.height()), theme.color("teal"))
         side = px(11)
-        paint_lamp(painter, QRectF(px(12), bounds.center().y() - side / 2, side, side), self._lamp(), theme)
+        paint_lamp(painter, QRectF(px(12), box.center().y() - side / 2, side, side), self._lamp(), theme)
         painter.setFont(theme.font("body", weight=600))
         painter.setPen(theme.color("ink" if self._verdict.allowed else "muted"))
-        upper = QRectF(px(34), px(3), bounds.width() - px(120), px(18))
+        upper = QRectF(px(34), px(3), box.width() - px(120), px(18))
         model = f" · {self._facts.model}, {self._facts.bus}" if self._facts.model else ""
         title = painter.fontMetrics().elidedText(
             self._facts.name + model, Qt.TextElideMode.ElideRight, int(upper.width())
         )
         painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, title)
         painter.setFont(theme.mono("small"))
-        right = QRectF(bounds.right() - px(86), px(3), px(80), px(18))
+        right = QRectF(box.right() - px(86), px(3), px(80), px(18))
         painter.drawText(
             right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, show_bytes(self._facts.size)
         )
         painter.setFont(theme.font("label"))
         painter.setPen(theme.color("muted"))
-        lower = QRectF(px(34), px(20), bounds.width() - px(40), px(17))
+        lower = QRectF(px(34), px(20), box.width() - px(40), px(17))
         words = painter.fontMetrics().elidedText(self._short, Qt.TextElideMode.ElideRight, int(lower.width()))
         painter.drawText(lower, Qt.AlignmentFlag.AlignVCenter, words)
         painter.setPen(theme.color("teal" if self.hasFocus() else "grid"))
         if self.hasFocus():
-            painter.drawRect(bounds.adjusted(0.5, 0.5, -0.5, -0.5))
+            painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5))
         else:
-            painter.drawLine(bounds.bottomLeft(), bounds.bottomRight())
+            painter.drawLine(box.bottomLeft(), box.bottomRight())
         painter.end()
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QPainter
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.basic import set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.model.build import CardEvent, KnownCard
 
@@ -23,22 +24,22 @@ class HistoryView(Instrument):
     def show_card(self, card: KnownCard | None) -> None:
         self._card = card
         self.setAccessibleDescription("; ".join(f"{e.at} {e.what} {e.detail}" for e in card.events) if card else "")
-        self.setToolTip(
-            "\n".join(f"{e.at.replace('T', ' ')[:16]} {e.what}: {e.detail}" for e in card.events) if card else ""
+        set_tip(
+            self, "\n".join(f"{e.at.replace('T', ' ')[:16]} {e.what}: {e.detail}" for e in card.events) if card else ""
         )
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         events = tuple(reversed(self._card.events)) if self._card else ()
         if not events:
-            self.text(painter, bounds, "What is done with this card is kept here.", token="muted",
+            self.text(painter, box, "What is done with this card is kept here.", token="muted",
                       align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
             return
         pitch = self.theme.px(22)
         for index, event in enumerate(events):
-            line = QRectF(bounds.left(), bounds.top() + index * pitch, bounds.width(), pitch)
-            if line.bottom() > bounds.bottom() + 1:
+            line = QRectF(box.left(), box.top() + index * pitch, box.width(), pitch)
+            if line.bottom() > box.bottom() + 1:
                 break
             self._draw_event(painter, line, event)
 

@@ -15,21 +15,30 @@ from kyklon.app.pages.card.drive_book import DriveBook
 from kyklon.app.pages.card.drive_list import DriveList
 from kyklon.app.pages.card.history_view import HistoryView
 from kyklon.app.pages.card.usage_map import Bar, Map, UsageMap
-from kyklon.app.shell.session import Session
+from kyklon.app.session.session import Session
 from kyklon.app.theme.lamps import Lamp
 from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError, ToolError
+from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes, show_duration
-from kyklon.devices.ports import (
-    Target,
-)
+from kyklon.devices.ports import Target
 from kyklon.model.build import CardEvent
-from kyklon.operations import keeping, workshop
+from kyklon.model.image_file import SourceFacts
+from kyklon.operations.card.acts import (
+    Proven,
+    Written,
+    backup_card,
+    compare_cards,
+    prepare_card,
+    prove_card,
+    write_card,
+)
 from kyklon.operations.card.drives import prepare
-from kyklon.operations.card.drives.interlock import judge
+from kyklon.operations.card.drives.interlock import Purpose, Verdict
 from kyklon.operations.card.drives.prove import Proof
-from kyklon.operations.card.sources import source
+from kyklon.operations.card.sources import checksums
+from kyklon.operations.card.sources.source import inspect
 from kyklon.operations.card.volumes import compare, usage
 from kyklon.operations.card.volumes.survey import Survey
 
@@ -60,7 +69,7 @@ class KeepBench(Bench):
         self._usage: tuple[str, Survey, usage.Usage] | None = None
         self._proof: Proof | None = None
         self._acts = {
-            "probe": button("Probe…", lambda: self._on_prove_clicked(full=False), tip="Marks some dozen places"),
+            "probe": button("Probe…", lambda: self._on_prove_clicked(full=False), tip="Tests some dozen places"),
             "prove": button("Prove every byte…", lambda: self._on_prove_clicked(full=True)),
             "backup": button("Back up…", self._on_backup_clicked, "outline"),
             "restore": button("Restore…", self._on_restore_clicked),
@@ -70,13 +79,13 @@ class KeepBench(Bench):
         self._lay_out()
 
     def _lay_out(self) -> None:
-        held = Sheet("What it holds", "each partition, its bytes in use where they lie")
+        held = Sheet("What it holds", "each partition, with the bytes in use where they lie")
         held.add(self._map)
         drives = Sheet("Drives", "reading changes nothing")
         drives.add(
             scrolled(column(self.drive_list, 1)), row(button("Look again", lambda: self.drives.look(forget=True)), 1)
         )
-        acts = Sheet("Do")
+        acts = Sheet("Acts")
         acts.add(
             label("Reads the card", "caption"), row(self._acts["backup"], self._acts["compare"], spacing=6),
             label("Writes over the card", "caption"), row(self._acts["probe"], self._acts["prove"], spacing=6),
@@ -107,9 +116,9 @@ class KeepBench(Bench):
         """Override."""
         target, build = self.drives.chosen, self.session.build
         current = target.facts.identity if target else ""
-        rows = tuple((each.facts, keeping.whole_verdict(build, each)) for each in self.drives.targets)
+        rows = tuple((each.facts, self._verdict(each)) for each in self.drives.targets)
         self.drive_list.show_drives(rows, current, all_choosable=True)
-        allowed = target is not None and keeping.whole_verdict(build, target).allowed
+        allowed = target is not None and self._verdict(target).allowed
         busy = bool(self.busy)
         for name, act in self._acts.items():
             reads = name in ("backup", "compare")
@@ -126,6 +135,10 @@ class KeepBench(Bench):
             self._detail.setText(self._told.detail)
         self._show_map(target)
 
+    def _verdict(self, target: Target) -> Verdict:
+        """What the interlock says of writing over a drive without an image."""
+        return self.drives.job(target).verdict(Purpose.PROVE)
+
     def _show_map(self, target: Target | None) -> None:
         if target is None:
             self._map.show_map(None)
@@ -134,7 +147,7 @@ class KeepBench(Bench):
         proof = self._proof if self._proof and self._proof.drive == target.facts.name else None
         bad = tuple((each.start, each.end, _PLACE_WORDS[each.kind]) for each in proof.bad) if proof else ()
         if survey is None:
-            self._map.show_map(Map(target.facts.name, target.facts.size, (), "It is being looked at…", bad))
+            self._map.show_map(Map(target.facts.name, target.facts.size, (), "Reading…", bad))
             return
         if self._usage is None or self._usage[0] != target.facts.identity or self._usage[1] is not survey:
             self._usage = None
@@ -144,13 +157,13 @@ class KeepBench(Bench):
 
     def _look_closer(self, target: Target, survey: Survey) -> None:
         """The free maps, in the background."""
-        path, size, identity = target.path, target.facts.size, target.facts.identity
+        size, identity = target.facts.size, target.facts.identity
         if survey.table is None and not survey.volumes:
             return
 
-        def work(_sink: Any, _cancel: Any) -> usage.Usage | None:
+        def work(_watch: Any) -> usage.Usage | None:
             try:
-                return usage.usage(path, size, survey)
+                return usage.usage(target.path, size, survey)
             except (OSError, ToolError):
                 return None
 
@@ -171,7 +184,7 @@ class KeepBench(Bench):
 
     def _failed(self, title: str) -> Any:
         def failed(bad: KyklonError) -> None:
-            self._tell("stop", f"{title}: not done", str(bad))
+            self._tell("stop", f"{title} failed", str(bad))
 
         return failed
 
@@ -186,16 +199,15 @@ class KeepBench(Bench):
         if target is None:
             return
         act = "Write over every byte of {}" if full else "Probe {}"
-        dialog = self.ask_loss(target, keeping.whole_verdict(self.session.build, target), act=act)
+        dialog = self.ask_loss(target, self._verdict(target), act=act)
         if dialog is not None:
             self.prove(target, dialog.typed.text(), full=full)
 
     def prove(self, target: Target, typed: str, *, full: bool) -> None:
         """Probe or prove a card, as a job."""
-        build, folder, identity = self.session.build, self.session.folder, target.facts.identity
-        self.session.flush()
+        job = self.drives.job(target, typed)
 
-        def done(result: keeping.Proven) -> None:
+        def done(result: Proven) -> None:
             proof = result.proof
             self._proof = proof
             rate = f"\n{show_bytes(proof.write_rate)}/s while writing" if proof.write_rate else ""
@@ -203,107 +215,80 @@ class KeepBench(Bench):
             self._tell(_PROOF_LAMPS.get(proof.verdict, "stop"), f"{target.facts.name}: {proof.verdict}", words)
             self._event(target, result.event, emptied=True)
 
-        self.run(
-            "Proving the card" if full else "Probing the card",
-            lambda sink, cancel: keeping.prove_card(
-                workshop.as_it_is_now(folder, target),
-                build,
-                folder,
-                full=full,
-                typed=typed,
-                sink=sink,
-                cancel=cancel,
-                chosen=identity,
-            ),
-            done,
-            self._failed("Probe"),
-        )
+        def work(watch: Watch) -> Proven:
+            self.session.flush()
+            return prove_card(job, full=full, watch=watch)
+
+        self.run("Proving the card" if full else "Probing the card", work, done, self._failed("Proof"))
 
     def _on_restore_clicked(self) -> None:
         target = self.drives.chosen
         kinds = "Backups and images (*.img *.zst *.xz *.gz *.bz2 *.zip *.7z)"
         path, _kind = QFileDialog.getOpenFileName(self, "Restore from", str(self.session.folder), kinds)
-        if not path or target is None:
-            return
-        try:
-            facts = source.inspect(Path(path))
-        except KyklonError as bad:
-            self.session.said.emit(str(bad))
-            return
-        verdict = judge(workshop.case_for(self.session.build, facts, target))
-        dialog = self.ask_loss(target, verdict, act="Restore onto {}")
-        if dialog is not None:
-            self.restore(target, Path(path), dialog.typed.text())
+        if path and target is not None:
+            self.ask_restore(target, Path(path))
 
-    def restore(self, target: Target, path: Path, typed: str) -> None:
+    def ask_restore(self, target: Target, path: Path) -> None:
+        """Look into a backup, then ask what may be lost for it."""
+
+        def ask(facts: SourceFacts) -> None:
+            verdict = self.drives.job(target).verdict(Purpose.WRITE, facts)
+            dialog = self.ask_loss(target, verdict, act="Restore onto {}")
+            if dialog is not None:
+                self.restore(target, facts, dialog.typed.text())
+
+        self.session.jobs.start(
+            "Looking into the backup",
+            lambda _watch: inspect(path),
+            ask,
+            bad=lambda bad: self.session.said.emit(str(bad)),
+            cancellable=False,
+        )
+
+    def restore(self, target: Target, facts: SourceFacts, typed: str) -> None:
         """Write a backup to a card, as a job; its checksum beside it must be right."""
-        session = self.session
-        build, folder, identity = session.build, session.folder, target.facts.identity
-        session.flush()
+        session, job = self.session, self.drives.job(target, typed)
 
-        def done(ended: workshop.Written) -> None:
+        def done(ended: Written) -> None:
             session.card_happened(ended.record)
             self._event(target, ended.event)
             if ended.bad is not None:
-                self._tell("stop", f"Restoring: {ended.record.state.value}", f"{ended.bad} {ended.record.sentence}")
+                self._tell("stop", f"Restore {ended.record.state.value}", f"{ended.bad} {ended.record.sentence}")
             else:
-                words = f"{path.name} is on it, read back and compared.\n{ended.record.sentence}"
+                words = f"{facts.name} is on it, read back and compared.\n{ended.record.sentence}"
                 self._tell("clear", f"Restored onto {target.facts.name}", words)
             session.look("card")
 
-        self.run(
-            "Restoring",
-            lambda sink, cancel: workshop.write_card(
-                folder,
-                build,
-                workshop.as_it_is_now(folder, target),
-                typed=typed,
-                sink=sink,
-                cancel=cancel,
-                chosen=identity,
-                image=path,
-            ),
-            done,
-            self._failed("Restore"),
-        )
+        def work(watch: Watch) -> Written:
+            session.flush()
+            return write_card(job, facts, stated=checksums.beside(facts), watch=watch)
+
+        self.run("Restoring", work, done, self._failed("Restore"))
 
     def _on_prepare_clicked(self) -> None:
         target = self.drives.chosen
         if target is None:
             return
-        dialog = self.ask_loss(
-            target, keeping.whole_verdict(self.session.build, target), act="Make {} a plain FAT card", volume="GAMES"
-        )
+        dialog = self.ask_loss(target, self._verdict(target), act="Make {} a plain FAT card", volume="GAMES")
         if dialog is not None:
             self.prepare(target, dialog.volume.text(), dialog.typed.text())
 
     def prepare(self, target: Target, name: str, typed: str) -> None:
         """A plain FAT card, as a job."""
-        build, folder, identity = self.session.build, self.session.folder, target.facts.identity
-        self.session.flush()
+        job = self.drives.job(target, typed)
 
         def done(result: tuple[prepare.Prepared, CardEvent]) -> None:
             made, event = result
             cleared = f"\nCleared before: {'; '.join(made.cleared)}" if made.cleared else ""
             words = f"{made.kind}, {show_bytes(made.size)}, clusters of {made.cluster} bytes.{cleared}"
-            self._tell("clear", f"{target.facts.name} is the plain FAT card “{made.label}”", words)
+            self._tell("clear", f"{target.facts.name} is now the plain FAT card “{made.label}”", words)
             self._event(target, event, emptied=True)
 
-        self.run(
-            "Preparing the card",
-            lambda sink, cancel: keeping.prepare_card(
-                workshop.as_it_is_now(folder, target),
-                build,
-                folder,
-                name,
-                typed=typed,
-                sink=sink,
-                cancel=cancel,
-                chosen=identity,
-            ),
-            done,
-            self._failed("Preparing"),
-        )
+        def work(watch: Watch) -> tuple[prepare.Prepared, CardEvent]:
+            self.session.flush()
+            return prepare_card(job, name, watch)
+
+        self.run("Preparing the card", work, done, self._failed("Preparing the card"))
 
     # --- acts that read it ---------------------------------------------------------------------------------------
 
@@ -322,25 +307,23 @@ class KeepBench(Bench):
 
     def backup(self, target: Target, path: Path) -> None:
         """A card into a compressed image with its checksum, as a job."""
-        folder = self.session.folder
-        self.session.flush()
+        job = self.drives.job(target)
 
         def done(result: Any) -> None:
             report, event = result
             share = report.read / max(1, report.size)
             words = (
-                f"{show_bytes(report.read)} of {show_bytes(report.size)} are in use ({share:.0%}); the file has "
-                f"{show_bytes(report.packed)}, after {show_duration(report.seconds)}.\nSHA-256 {report.sha256}"
+                f"{show_bytes(report.read)} of {show_bytes(report.size)} in use ({share:.0%}); the file takes "
+                f"{show_bytes(report.packed)}. {show_duration(report.seconds)}.\nSHA-256 {report.sha256}"
             )
             self._tell("clear", f"{target.facts.name} is backed up as {path.name}", "\n".join((words, *report.notes)))
             self._event(target, event)
 
-        self.run(
-            "Backing up",
-            lambda sink, cancel: keeping.backup_card(target, folder, path, sink=sink, cancel=cancel),
-            done,
-            self._failed("Backup"),
-        )
+        def work(watch: Watch) -> Any:
+            self.session.flush()
+            return backup_card(job, path, watch)
+
+        self.run("Backing up", work, done, self._failed("Backup"))
 
     def _on_compare_clicked(self) -> None:
         target = self.drives.chosen
@@ -354,15 +337,15 @@ class KeepBench(Bench):
         """The chosen card with another one or an image, as a job."""
         folder = self.session.folder
 
-        def work(sink: Any, cancel: Any) -> compare.Comparison:
+        def work(watch: Watch) -> compare.Comparison:
             first, second = compare.side(target.facts.name, target.path), compare.side(name, path)
-            return keeping.compare_cards(first, second, folder, sink=sink, cancel=cancel)
+            return compare_cards(first, second, folder, watch)
 
         def done(found: compare.Comparison) -> None:
             word = "are the same" if found.same else "differ"
             lamp = "clear" if found.same else "caution"
-            self._tell(lamp, f"{target.facts.name} and {name} {word}", keeping.compare_words(found))
-            self.session.logged.emit()
+            self._tell(lamp, f"{target.facts.name} and {name} {word}", compare.in_words(found))
+            self.session.acted()
 
         self.run("Comparing", work, done, self._failed("Compare"))
 
@@ -378,10 +361,10 @@ class KeepBench(Bench):
     def rename(self, identity: str, name: str) -> None:
         """Give a card another name; one step of undo."""
         cards = [
-            {**card.model_dump(), "name": name} if card.identity == identity else card.model_dump()
+            card.model_copy(update={"name": name}) if card.identity == identity else card
             for card in self.session.build.cards
         ]
-        self.session.edit("Name of the card", "cards", cards)
+        self.session.edit("cards", cards, "Name of the card")
 
 
 def map_of(target: Target, survey: Survey, used: usage.Usage | None, bad: tuple[tuple[int, int, str], ...] = ()) -> Map:
@@ -412,14 +395,15 @@ class CompareDialog(QDialog):
         self._bench = bench
         layout = column(label(f"Compare {target.facts.name} with", "section"), spacing=8, margins=(20, 18, 20, 16))
         for each in bench.drives.targets:
-            if each.facts.identity != target.facts.identity and each.path.exists():
-                words = f"{each.facts.name}, {show_bytes(each.facts.size)}"
-                layout.addWidget(button(words, lambda each=each: self._choose(each.facts.name, each.path)))
+            path = bench.drives.written_path(each)
+            if each.facts.identity != target.facts.identity and path is not None:
+                words, called = f"{each.facts.name}, {show_bytes(each.facts.size)}", each.facts.name
+                layout.addWidget(button(words, lambda called=called, path=path: self._choose(called, path)))
         facts = bench.session.world.source
         if facts is not None:
             layout.addWidget(button(f"The image {facts.name}", lambda: self._choose(facts.name, facts.path), "outline"))
         layout.addWidget(button("An image or backup file…", self._on_file_clicked))
-        layout.addLayout(row(button("Leave it", self.reject), 1))
+        layout.addLayout(row(button("Cancel", self.reject), 1))
         self.setLayout(layout)
 
     def _choose(self, name: str, path: Path) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QWidget
 
@@ -11,19 +10,20 @@ from kyklon.app.pages.card.bench import Bench
 from kyklon.app.pages.card.drive_book import DriveBook
 from kyklon.app.pages.card.problem_list import ProblemLine, ProblemList
 from kyklon.app.pages.card.space_bar import Share, Space, SpaceBar
-from kyklon.app.shell.session import Session
+from kyklon.app.session.session import Session
 from kyklon.app.theme.lamps import Lamp
 from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
+from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.records import Card, Chooser
-from kyklon.operations import keeping
+from kyklon.model.build import Build
+from kyklon.model.fields import describe
 from kyklon.operations.card.sets import multiboot
+from kyklon.operations.card.sets.lay_out import lay_out
 from kyklon.operations.card.sets.problems import Problem, rename
-from kyklon.record.folder import (
-    resolve,
-)
+from kyklon.record.folder import resolve
 
 _TOKENS = ("teal_soft", "amber_soft")
 
@@ -40,13 +40,13 @@ class MultiBench(Bench):
         self.check: multiboot.Check | None = None
         self._error = ""
         self._looked: tuple[object, ...] = ()
-        space = Sheet("Space on the target", "what the chooser keeps, the chosen systems, what is left")
+        space = Sheet("Space on the target", "the chooser itself, the chosen systems, what is left")
         space.add(self._bar)
         systems = Sheet("Systems", "in the order of the chooser's list")
         systems.add(scrolled(self._rows))
-        self._wrong = Sheet("What is wrong")
+        self._wrong = Sheet("Problems")
         self._wrong.add(self._list)
-        self._lay = button("Lay out on a stick…", self._on_lay_clicked, "primary")
+        self._lay = button("Copy to a stick…", self._on_lay_clicked, "primary")
         foot = Sheet()
         line = row(
             label("Bundles", "muted"), self._folder, button("Choose…", self._on_choose_clicked), label("for", "muted"),
@@ -91,8 +91,8 @@ class MultiBench(Bench):
             return
         chosen = build.sets.chosen or None
 
-        def work(_sink: Any, cancel: Any) -> multiboot.Check:
-            return multiboot.check(folder, chooser, size, board=board, chosen=chosen, cancel=cancel)
+        def work(watch: Watch) -> multiboot.Check:
+            return multiboot.check(folder, chooser, size, board=board, chosen=chosen, watch=watch)
 
         def done(found: multiboot.Check) -> None:
             self.check, self._error = found, ""
@@ -107,7 +107,7 @@ class MultiBench(Bench):
     def refresh(self) -> None:
         """Override."""
         sets = self.session.build.sets
-        self._folder.set_full(Path(sets.multi_boot).name if sets.multi_boot else "no bundles are chosen")
+        self._folder.set_full(Path(sets.multi_boot).name if sets.multi_boot else "none chosen")
         self._show_targets()
         asked = (sets.multi_boot, sets.chosen, self._target.value)
         if asked != self._looked:
@@ -135,7 +135,7 @@ class MultiBench(Bench):
         self._lay.setEnabled(found is not None and found.ready and not self.busy)
         if found is None:
             self._bar.show_space(None)
-            self._list.show_lines((), self._error or "Choose the folder in which the bundles are.")
+            self._list.show_lines((), self._error or "Choose the folder that holds the bundles.")
             return
         for bundle in found.bundles:
             self._rows.addWidget(self._row(bundle, found))
@@ -146,7 +146,9 @@ class MultiBench(Bench):
         self._bar.show_space(Space(f"{self._target.currentText()}", self.target_bytes(), tuple(shares)))
         stops = sum(problem.severity == "stop" for problem in found.problems)
         self._wrong.set_note(
-            f"{stops} stops; the stick wants {found.stick}" if stops else f"the stick wants {found.stick}"
+            f"{stops} stop{'s' if stops > 1 else ''}; the stick needs {found.stick}"
+            if stops
+            else f"the stick needs {found.stick}"
         )
         self._list.show_lines(
             tuple(
@@ -154,7 +156,7 @@ class MultiBench(Bench):
                             "Rename" if p.rename else "", p)
                 for p in sorted(found.problems, key=_weight)
             ),
-            "Nothing is wrong with these bundles.",
+            "These bundles are fine.",
         )  # fmt: skip
 
     def _row(self, bundle: multiboot.Bundle, found: multiboot.Check) -> QWidget:
@@ -176,26 +178,20 @@ class MultiBench(Bench):
 
     def _on_ticked(self) -> None:
         chosen = [name for name, tick in self.boxes.items() if tick.isChecked()]
-        self.session.edit("Chosen systems", "sets.chosen", chosen)
+        self.session.edit("sets.chosen", chosen)
 
     def _on_choose_clicked(self) -> None:
         path = QFileDialog.getExistingDirectory(
             self, "The folder of the bundles", str(self.folder or self.session.folder)
         )
         if path:
-            self.session.edit("Multi-boot bundles", "sets", {**self.session.build.sets.model_dump(), "multi_boot": path,
-                                                             "chosen": []})  # fmt: skip
+            sets = self.session.build.sets.model_copy(update={"multi_boot": path, "chosen": ()})
+            self.session.edit("sets", sets, describe(Build, "sets.multi_boot").label)
 
     def _on_rename_asked(self, problem: Problem) -> None:
-        if self.folder is None or problem.rename is None:
-            return
-        try:
-            rename(multiboot.top_of(self.folder, self.chooser), problem)
-        except KyklonError as bad:
-            self.session.said.emit(str(bad))
-            return
-        self.session.log(20, f"Renamed {problem.rename[0]} to {problem.rename[1]}", f"in {problem.bundle}")
-        self.look()
+        folder, chooser = self.folder, self.chooser
+        if folder is not None:
+            self.rename(lambda: rename(multiboot.top_of(folder, chooser), problem), problem, problem.bundle)
 
     def _on_lay_clicked(self) -> None:
         path = QFileDialog.getExistingDirectory(self, "The stick", str(self.session.folder))
@@ -210,13 +206,13 @@ class MultiBench(Bench):
 
         def done(result: tuple[int, int]) -> None:
             files, size = result
-            words = f"{len(found.chosen)} systems, {files} files, {show_bytes(size)} on {to.name}, read back"
-            session.log(20, "Multi-boot bundles laid out", words)
+            words = f"{len(found.chosen)} systems, {files} files, {show_bytes(size)} copied to {to.name} and read back"
+            session.log(20, "Multi-boot bundles copied", words)
             session.said.emit(f"{words}.")
 
         self.run(
-            "Laying the bundles out",
-            lambda sink, cancel: keeping.lay_out_bundles(folder, chooser, found, to, sink=sink, cancel=cancel),
+            "Laying out the bundles",
+            lambda watch: lay_out(folder, chooser, found, to, watch),
             done,
         )
 

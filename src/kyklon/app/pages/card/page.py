@@ -13,9 +13,9 @@ from kyklon.app.pages.card.drive_list import DriveList
 from kyklon.app.pages.card.segments import Segments
 from kyklon.app.pages.card.write import WriteBench
 from kyklon.app.pages.page import OperationPage
-from kyklon.app.shell.session import Session
+from kyklon.app.session.session import Session
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.operations import workshop
+from kyklon.devices.ports import Target
 
 __all__ = ["CardPage", "LossDialog"]
 
@@ -32,8 +32,8 @@ BENCHES = (
 class CardPage(OperationPage):
     number = 20
     cautions = (
-        "Anything written over is gone for good.",
-        "A desktop may say that the card must be formatted: it only cannot read the Linux partition.",
+        "What is overwritten is gone for good.",
+        "If your desktop says that the card must be formatted, say no: it just cannot read the Linux partition.",
     )
 
     def __init__(self, session: Session) -> None:
@@ -79,13 +79,16 @@ class CardPage(OperationPage):
         super().refresh()
         if not self._looked:
             self._looked = True
-            self.drives.look()
-            own = self.session.build.card.drive
-            if own and any(target.facts.identity == own for target in self.drives.targets):
-                self.drives.choose(own)
+            self.drives.look(then=self._choose_own)
         source = self.session.world.source
         self.set_subject(source.name if source else "")
         self.bench.refresh()
+
+    def _choose_own(self) -> None:
+        """Begin with the build's own card, where it is plugged in."""
+        own = self.session.build.card.drive
+        if self.drives.chosen is None and any(target.facts.identity == own for target in self.drives.targets):
+            self.drives.choose(own)
 
     def _on_drives_changed(self) -> None:
         self.bench.refresh()
@@ -106,7 +109,7 @@ class CardPage(OperationPage):
     def choose_drive(self, identity: str) -> bool:
         return self.writing.choose_drive(identity)
 
-    def write(self, target: workshop.Target, typed: str) -> None:
+    def write(self, target: Target, typed: str) -> None:
         self.writing.write(target, typed)
 
     def verified_bytes(self) -> int:

@@ -15,9 +15,7 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.devices.ports import DriveFacts
 from kyklon.model.build import Build
-from kyklon.model.image_file import (
-    SourceFacts,
-)
+from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.drives.writer import WriteReport
 
 A4 = QSize(794, 1123)  # pixels at 96 dpi of 210 mm x 297 mm (ISO 216)
@@ -89,11 +87,11 @@ class ProofSheet(Instrument):
         self._curve.show_rates(facts.write_rates, facts.verify_rates)
         self.setFixedSize(A4)
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         facts = self._facts
-        painter.fillRect(bounds, self.theme.color("sheet"))
-        page = bounds.adjusted(56, 52, -56, -48)
+        painter.fillRect(box, self.theme.color("sheet"))
+        page = box.adjusted(56, 52, -56, -48)
         font = self.theme.font("title", weight=600)
         self.text(painter, QRectF(page.left(), page.top(), page.width(), 32), facts.title, font=font)
         self.text(painter, QRectF(page.left(), page.top() + 32, page.width(), 20), facts.subtitle, token="muted")

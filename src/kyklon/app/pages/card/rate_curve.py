@@ -24,17 +24,17 @@ class RateCurve(Plot):
         self._write, self._verify = write, verify
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._write:
-            self.text(painter, bounds.center(), "The speed is drawn here while a card is written.", token="muted",
+            self.text(painter, box.center(), "The speed is drawn here while a card is written.", token="muted",
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
             return
         begun = self._write[-1][0]
         verify = tuple((begun + at, rate) for at, rate in self._verify)
         longest = max(1.0, (verify or self._write)[-1][0])
         fastest = max(rate for _at, rate in (*self._write, *verify)) / 1e6
-        axes = self.axes(painter, bounds, (0, longest), (0, fastest * 1.4), "seconds", "MB/s")
+        axes = self.axes(painter, box, (0, longest), (0, fastest * 1.4), "seconds", "MB/s")
         for rates, token, words in ((self._write, "teal", "writing"), (verify, "amber", "reading back")):
             if len(rates) > 1:
                 self._draw_curve(painter, axes, rates, token, words)
@@ -44,5 +44,5 @@ class RateCurve(Plot):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(self.theme.color(token), 1.8))
         painter.drawPolyline(QPolygonF(points))
-        at = QPointF(points[0].x() + 2, axes.bounds.top() + self.theme.px(7))
+        at = QPointF(points[0].x() + 2, axes.box.top() + self.theme.px(7))
         self.text(painter, at, words, font=self.theme.font("label", weight=600), token=token)

@@ -38,23 +38,23 @@ class SetMap(Instrument):
         self.setAccessibleDescription("; ".join(f"{line.source} {line.target or line.why}" for line in lines))
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._lines:
-            self.text(painter, bounds.center(), "Choose an unpacked set: where each file goes is drawn here.",
+            self.text(painter, box.center(), "Choose an unpacked set: where each file goes is drawn here.",
                       token="muted", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
             return
         px = self.theme.px
-        top = bounds.top() + px(24)
-        pitch = max(px(16), min(px(21), (bounds.bottom() - top) / len(self._lines)))
-        shown = int((bounds.bottom() - top) / pitch)
+        top = box.top() + px(24)
+        pitch = max(px(16), min(px(21), (box.bottom() - top) / len(self._lines)))
+        shown = int((box.bottom() - top) / pitch)
         lines = self._lines if len(self._lines) <= shown else self._lines[: shown - 1]
-        left = QRectF(bounds.left(), top, bounds.width() * 0.48, bounds.height())
-        right = QRectF(bounds.left() + bounds.width() * 0.53, top, bounds.width() * 0.47, bounds.height())
+        left = QRectF(box.left(), top, box.width() * 0.48, box.height())
+        right = QRectF(box.left() + box.width() * 0.53, top, box.width() * 0.47, box.height())
         head = self.theme.font("label", weight=600)
-        self.text(painter, QPointF(left.left(), bounds.top() + px(9)), "In the set", font=head)
-        self.text(painter, QPointF(right.left(), bounds.top() + px(9)), "On the card", font=head)
-        self.text(painter, QPointF(right.right(), bounds.top() + px(9)), show_bytes(self._total),
+        self.text(painter, QPointF(left.left(), box.top() + px(9)), "In the set", font=head)
+        self.text(painter, QPointF(right.left(), box.top() + px(9)), "On the card", font=head)
+        self.text(painter, QPointF(right.right(), box.top() + px(9)), show_bytes(self._total),
                   font=self.theme.mono("small"), token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
         goes = [line for line in lines if line.target]
         card = QRectF(right.left(), top - 2, right.width(), max(1, len(goes)) * pitch + 4)
@@ -63,7 +63,7 @@ class SetMap(Instrument):
         for index, line in enumerate(lines):
             area = QRectF(left.left(), top + index * pitch, left.width(), pitch)
             self._draw_source(
-                painter, area, line, bounds.right() if area.top() >= card.bottom() - 4 else area.right() + px(10)
+                painter, area, line, box.right() if area.top() >= card.bottom() - 4 else area.right() + px(10)
             )
             if line.target:
                 to = QRectF(right.left() + 8, top + place * pitch, right.width() - 16, pitch)

@@ -5,15 +5,14 @@ from __future__ import annotations
 from kyklon.app.pages.card.bench import Bench
 from kyklon.app.pages.card.drive_book import DriveBook
 from kyklon.app.pages.card.size_bars import SizeBars
-from kyklon.app.shell.session import Session
+from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.catalogue.records import Bridge, Disk
-from kyklon.operations import observing
+from kyklon.model.build import Build
+from kyklon.model.fields import describe
 from kyklon.operations.card import disk
-from kyklon.operations.card.sizing import Sizing
-
-MEDIA = (("card", "from a card"), ("disk", "from a disk on USB"))
+from kyklon.operations.card.sizing import Sizing, size_of
 
 
 class SizeBench(Bench):
@@ -23,13 +22,12 @@ class SizeBench(Bench):
         self._advice = label("", "section", wrap=True)
         self._working = FigureRows(self.theme)
         self.sizing: Sizing | None = None
-        buy = Sheet("Which card to buy", "all to one scale; the dashed line is what is needed")
+        self._asked: tuple[object, ...] = ()
+        buy = Sheet("Which card to buy", "all to one scale; the dashed line is what you need")
         buy.add(self._bars, self._advice)
-        work = Sheet("How", "what the figures are made of")
+        work = Sheet("How it adds up")
         work.add(self._working, 1)
-        self._medium = Choice(
-            self.theme, "Starts from", lambda value: self.session.edit("Starts from", "medium", value)
-        )
+        self._medium = Choice(self.theme, "Starts from", lambda value: self.session.edit("medium", value))
         self._disk = Choice(self.theme, "Disk", lambda value: self._on_part("disk", "Disk", value))
         self._bridge = Choice(self.theme, "Bridge", lambda value: self._on_part("bridge", "Bridge", value))
         self._figures = FigureRows(self.theme)
@@ -55,17 +53,36 @@ class SizeBench(Bench):
     def refresh(self) -> None:
         """Override."""
         session = self.session
-        if session.world.scan is not None or not session.build.library.folder:
-            self.sizing = observing.size_of(session.build, session.folder, session.catalogue, session.world)
+        asked = (session.build, session.world.scan, session.world.source)
+        known = session.world.scan is not None or not session.build.library.folder
+        if known and asked != self._asked:
+            self._asked = asked
+            self._look()
+        self._show_sizing()
+        self._show_disk()
+
+    def _look(self) -> None:
+        """Add it all up, in the background: every file of the library is asked for its size."""
+        session = self.session
+        build, folder, catalogue, world = session.build, session.folder, session.catalogue, session.world
+
+        def done(found: Sizing) -> None:
+            self.sizing = found
+            self._show_sizing()
+
+        session.jobs.start(
+            "Adding up sizes", lambda _watch: size_of(build, folder, catalogue, world), done, cancellable=False
+        )
+
+    def _show_sizing(self) -> None:
         self._bars.show_sizing(self.sizing)
         if self.sizing is not None:
             self._advice.setText(self.sizing.sentence)
             self._working.set_rows(tuple((item.name, item.how) for item in self.sizing.items))
-        self._show_disk()
 
     def _show_disk(self) -> None:
         session, build = self.session, self.session.build
-        self._medium.set_choices(MEDIA, build.medium)
+        self._medium.set_choices(describe(Build, "medium").choices, build.medium)
         disks = tuple((each.id, each.name) for each in session.catalogue.all(Disk))
         bridges = tuple((each.id, each.name) for each in session.catalogue.all(Bridge))
         self._disk.set_choices((("", "none"), *disks), build.part("disk") or "")
@@ -73,9 +90,7 @@ class SizeBench(Bench):
         found = disk.outlook(build, session.catalogue)
         if found is None:
             self._figures.set_rows(())
-            self._changes.setText(
-                "Choose a disk and a bridge: speed, current and what changes at the start are told here."
-            )
+            self._changes.setText("Choose a disk and a bridge to see speed, current, and what changes at start-up.")
             return
         faster = f"{found.times:.1f} × the card" if found.card_mb_s else ""
         self._figures.set_rows((
@@ -90,4 +105,4 @@ class SizeBench(Bench):
             self.session.put(name, build.with_part(role, value))
             return
         rest = [part.model_dump() for part in build.parts if part.role != role]
-        self.session.edit(name, "parts", rest)
+        self.session.edit("parts", rest, name)

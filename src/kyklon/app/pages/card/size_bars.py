@@ -26,39 +26,39 @@ class SizeBars(Instrument):
         self.setAccessibleDescription(sizing.sentence if sizing else "")
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         sizing, px = self._sizing, self.theme.px
         if sizing is None:
-            self.text(painter, bounds.center(), "The library is being read…", token="muted",
+            self.text(painter, box.center(), "The library is being read…", token="muted",
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
             return
-        top = self._draw_legend(painter, bounds, sizing)
-        left = bounds.left() + px(118)
-        wide = bounds.width() - px(118) - px(236)
+        top = self._draw_legend(painter, box, sizing)
+        left = box.left() + px(118)
+        wide = box.width() - px(118) - px(236)
         # the largest card would squeeze all else: what is twice the need is cut, and says so
         widest = max(sizing.need * 2.4, min((offer.capacity for offer in sizing.offers), default=sizing.need))
         scale = wide / widest
-        pitch = min(px(40), (bounds.bottom() - top) / (len(sizing.offers) + 1))
+        pitch = min(px(40), (box.bottom() - top) / (len(sizing.offers) + 1))
         line = QRectF(left, top, wide, pitch)
         self._draw_need(painter, line, sizing, scale)
         for index, offer in enumerate(sizing.offers, 1):
-            self._draw_offer(painter, line.translated(0, index * pitch), sizing, offer, scale, bounds.right())
+            self._draw_offer(painter, line.translated(0, index * pitch), sizing, offer, scale, box.right())
         x = left + sizing.need * scale
         self.line(painter, QPointF(x, top), QPointF(x, top + pitch * (len(sizing.offers) + 1)), "ink", 1.2,
                   Qt.PenStyle.DashLine)  # fmt: skip
 
-    def _draw_legend(self, painter: QPainter, bounds: QRectF, sizing: Sizing) -> float:
+    def _draw_legend(self, painter: QPainter, box: QRectF, sizing: Sizing) -> float:
         px = self.theme.px
-        x = bounds.left()
+        x = box.left()
         for item in sizing.items:
             side = px(11)
-            swatch = QRectF(x, bounds.top() + px(3), side, side)
+            swatch = QRectF(x, box.top() + px(3), side, side)
             self.block(painter, swatch, _TOKENS[item.name], "ink", radius=1)
             words = f"{item.name} {show_bytes(item.size)}"
             drawn = self.text(painter, QPointF(swatch.right() + 6, swatch.center().y()), words)
             x = drawn.right() + px(16)
-        return bounds.top() + px(26)
+        return box.top() + px(26)
 
     def _draw_need(self, painter: QPainter, line: QRectF, sizing: Sizing, scale: float) -> None:
         head = QRectF(line.left() - self.theme.px(118), line.top(), self.theme.px(112), line.height())

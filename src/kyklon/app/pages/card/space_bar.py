@@ -45,13 +45,13 @@ class SpaceBar(Instrument):
             self.setAccessibleDescription(f"{show_bytes(used)} of {show_bytes(space.capacity)} on {space.name}")
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         space, px = self._space, self.theme.px
         if space is None or not space.capacity:
             self.text(
                 painter,
-                bounds.center(),
+                box.center(),
                 "Choose the folder of the bundles: their space is drawn here.",
                 token="muted",
                 align=Qt.AlignmentFlag.AlignHCenter,
@@ -59,14 +59,14 @@ class SpaceBar(Instrument):
             return
         used = sum(share.size for share in space.shares)
         whole = max(space.capacity, used)
-        body = QRectF(bounds.left(), bounds.top() + px(24), bounds.width(), min(px(54), bounds.height() - px(50)))
+        body = QRectF(box.left(), box.top() + px(24), box.width(), min(px(54), box.height() - px(50)))
         head = self.theme.font("label", weight=600)
-        self.text(painter, QPointF(bounds.left(), bounds.top() + px(9)), space.name, font=head)
+        self.text(painter, QPointF(box.left(), box.top() + px(9)), space.name, font=head)
         over = used > space.capacity
         words = f"{show_bytes(used)} of {show_bytes(space.capacity)}"
         self.text(
             painter,
-            QPointF(bounds.right(), bounds.top() + px(9)),
+            QPointF(box.right(), box.top() + px(9)),
             words,
             font=self.theme.mono("small"),
             token="red" if over else "muted",

@@ -53,29 +53,29 @@ class UsageMap(Instrument):
         self.setAccessibleDescription("; ".join(words))
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         shown, px = self._map, self.theme.px
         if shown is None:
             self.text(
                 painter,
-                bounds.center(),
+                box.center(),
                 "Choose a drive below: what it holds is drawn here.",
                 token="muted",
                 align=Qt.AlignmentFlag.AlignHCenter,
             )
             return
         if shown.bad:
-            bounds = self._draw_places(painter, bounds, shown)
+            box = self._draw_places(painter, box, shown)
         if not shown.bars:
             words = shown.note or f"{shown.drive} begins with nothing but zeros: it is empty."
-            self.text(painter, bounds.center(), words, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.text(painter, box.center(), words, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
             return
-        each = min(px(62), (bounds.height() - px(18)) / len(shown.bars))
+        each = min(px(62), (box.height() - px(18)) / len(shown.bars))
         for index, bar in enumerate(shown.bars):
-            self._draw_bar(painter, QRectF(bounds.left(), bounds.top() + index * each, bounds.width(), each), bar)
+            self._draw_bar(painter, QRectF(box.left(), box.top() + index * each, box.width(), each), bar)
         if shown.note:
-            self.text(painter, QPointF(bounds.left(), bounds.bottom() - px(7)), shown.note, token="muted")
+            self.text(painter, QPointF(box.left(), box.bottom() - px(7)), shown.note, token="muted")
 
     def _draw_bar(self, painter: QPainter, area: QRectF, bar: Bar) -> None:
         px = self.theme.px
@@ -110,20 +110,20 @@ class UsageMap(Instrument):
             self.block(painter, QRectF(left, body.top(), wide, body.height()), "teal", radius=0)
             last = left + wide
 
-    def _draw_places(self, painter: QPainter, bounds: QRectF, shown: Map) -> QRectF:
+    def _draw_places(self, painter: QPainter, box: QRectF, shown: Map) -> QRectF:
         """A proof's result over the whole drive."""
         px = self.theme.px
-        head = QRectF(bounds.left(), bounds.top(), bounds.width(), px(18))
+        head = QRectF(box.left(), box.top(), box.width(), px(18))
         self.text(painter, head, f"{shown.drive}, to scale", font=self.theme.font("label", weight=600))
         self.text(
             painter,
-            QPointF(bounds.right(), head.center().y()),
+            QPointF(box.right(), head.center().y()),
             show_bytes(shown.size),
             font=self.theme.mono("small"),
             token="muted",
             align=Qt.AlignmentFlag.AlignRight,
         )
-        body = QRectF(bounds.left(), head.bottom() + 2, bounds.width(), px(30))
+        body = QRectF(box.left(), head.bottom() + 2, box.width(), px(30))
         self.block(painter, body, "teal_soft", "teal", radius=2)
         scale = body.width() / max(1, shown.size)
         for start, end, word in shown.bad:
@@ -135,4 +135,4 @@ class UsageMap(Instrument):
                 paper = QRectF(area.left() + 8, area.center().y() - px(9), px(74), px(18))
                 self.block(painter, paper, "sheet", radius=2)
                 self.text(painter, paper, word, token="red", align=Qt.AlignmentFlag.AlignCenter)
-        return bounds.adjusted(0, px(64), 0, 0)
+        return box.adjusted(0, px(64), 0, 0)

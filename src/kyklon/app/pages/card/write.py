@@ -17,32 +17,27 @@ from kyklon.app.pages.card.drive_book import DriveBook, Rows
 from kyklon.app.pages.card.drive_list import DriveList
 from kyklon.app.pages.card.proof_sheet import ProofSheet, sheet_of
 from kyklon.app.pages.card.rate_curve import RateCurve
-from kyklon.app.shell.session import Session
+from kyklon.app.session.session import Session
 from kyklon.app.theme.lamps import Lamp
-from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, column, row, scrolled
+from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, column, row, scrolled, set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import BadBlock, KyklonError, VerifyError
 from kyklon.base.places import shelf_file
-from kyklon.base.progress import CancelToken, Progress, Sink
+from kyklon.base.progress import Progress, Watch
 from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.catalogue.records import Card, Image
+from kyklon.devices.ports import Target
 from kyklon.model.build import CardRecord, CardState
-from kyklon.model.card import (
-    CardContents,
-)
-from kyklon.operations import keeping, workshop
+from kyklon.model.card import CardContents
+from kyklon.model.image_file import Stated
+from kyklon.operations.card.acts import Written, write_card
 from kyklon.operations.card.drives import judgement
-from kyklon.operations.card.drives.interlock import grant
+from kyklon.operations.card.drives.outlook import estimate, expansion
 from kyklon.operations.card.drives.writer import WriteReport
-from kyklon.operations.card.shelving import (
-    boards_served,
-    shelf_entry,
-)
+from kyklon.operations.card.shelving import boards_served, shelf_entry
 from kyklon.record.logbook import now
 from kyklon.record.shelf import FILE as SHELF
-from kyklon.record.shelf import (
-    Shelf,
-)
+from kyklon.record.shelf import Shelf, ShelfImage
 
 _LAMPS = {
     CardState.NEVER: ("never written", "not started"), CardState.WRITING: ("interrupted: not bootable", "stop"),
@@ -83,7 +78,7 @@ class WriteBench(Bench):
         image.add(
             self._file, self._facts, 1,
             row(button("Choose…", self._on_choose_clicked), button("Shelf…", self._on_shelf_clicked),
-                button("Checksum…", self._on_checksum_clicked, tip="The checksum that its maker states"), 1, spacing=6),
+                button("Checksum…", self._on_checksum_clicked, tip="The checksum that the image's maker states"), 1, spacing=6),
         )  # fmt: skip
         image.setFixedWidth(round(self.theme.px(286)))
         self._drives_sheet = Sheet("Drives")
@@ -128,9 +123,9 @@ class WriteBench(Bench):
             return
         current = target.facts.identity if target else ""
         self.drive_list.show_drives(tuple((each.facts, verdict) for each, verdict in rows), current)
-        self._drives_sheet.set_note(f"{self.drives.backend} · a refused one cannot be chosen")
+        self._drives_sheet.set_note(f"{self.drives.called}; refused ones cannot be chosen")
         source = session.world.source
-        self._file.set_full(source.name if source else session.world.source_error or "No image is chosen")
+        self._file.set_full(source.name if source else session.world.source_error or "No image chosen")
         self._facts.set_rows(self._figures())
         busy = bool(self._writing_to)
         self.pause_button.setVisible(busy)
@@ -147,14 +142,20 @@ class WriteBench(Bench):
     def _show_estimate(self) -> None:
         target, source = self.drives.chosen, self.session.world.source
         found = (
-            keeping.estimate(self.session.build, self.session.catalogue, target, source) if target and source else None
+            estimate(
+                source,
+                self.session.build.known_card(target.facts.identity),
+                self.session.catalogue.find(Card, self.session.build.part("card")),
+            )
+            if target and source
+            else None
         )
         if found is None or self._report is not None:
             return
         words = (
             f"about {show_duration(found.seconds)} with reading back, at {found.rate / 1e6:.0f} MB/s, {found.source}"
         )
-        self.write_button.setToolTip(words)
+        set_tip(self.write_button, words)
         self._drives_sheet.set_note(words)
 
     def _figures(self) -> tuple[tuple[str, str], ...]:
@@ -181,7 +182,7 @@ class WriteBench(Bench):
 
     def _serves(self, inside: CardContents) -> str:
         board = self.session.build.part("board")
-        return "start your board" if board in boards_served(inside, self.session.catalogue) else "not for your board"
+        return "fit your board" if board in boards_served(inside, self.session.catalogue) else "not for your board"
 
     def verified_bytes(self) -> int:
         """How far the reading back of a running write is."""
@@ -231,7 +232,7 @@ class WriteBench(Bench):
         root = inside.table.root()
         if root is None or root.end != inside.table.end:
             return 0
-        grown = keeping.expansion(inside.table.end, root.start, target.facts.size)
+        grown = expansion(inside.table.end, root.start, target.facts.size)
         return grown.grown_end if grown else 0
 
     def _slow_places(self) -> tuple[int, ...]:
@@ -262,47 +263,54 @@ class WriteBench(Bench):
     def use_image(self, path: str) -> None:
         """Make an image file the build's, and keep it on the shelf once it was looked into."""
         self._report = None
-        self.session.edit("Image", "source", {"path": path, "sha256": None})
-
-    def shelf(self) -> Shelf:
-        own = self.session.folder / SHELF
-        return Shelf(own if own.exists() else shelf_file())
+        self.session.edit("source", {"path": path, "sha256": None}, "Image")
 
     def _on_shelf_clicked(self) -> None:
-        source = self.session.world.source
-        try:
-            shelf = self.shelf()
-            if source is not None and str(source.path.resolve()) not in {each.path for each in shelf.images()}:
-                inside = self.session.world.source_contents
-                boards = boards_served(inside, self.session.catalogue) if inside else ()
-                shelf.put(shelf_entry(source, self.session.catalogue, boards))
-            dialog = ShelfDialog(shelf.images(), self.theme, self)
-            accepted = dialog.exec() == QDialog.DialogCode.Accepted
-            for path in dialog.removed:
-                shelf.remove(path)
-        except KyklonError as bad:
-            self.session.said.emit(str(bad))
-            return
+        """Read the shelf, with the present image on it, in the background; then show it."""
+        session = self.session
+        folder, catalogue = session.folder, session.catalogue
+        image, inside = session.world.source, session.world.source_contents
+
+        def work(_watch: Watch) -> tuple[Shelf, tuple[ShelfImage, ...], frozenset[str]]:
+            shelf = shelf_of(folder)
+            if image is not None and image.place not in {each.path for each in shelf.images()}:
+                shelf.put(shelf_entry(image, catalogue, boards_served(inside, catalogue) if inside else ()))
+            images = shelf.images()
+            return shelf, images, frozenset(each.path for each in images if Path(each.path).exists())
+
+        session.jobs.start(
+            "Reading the shelf", work, lambda found: self._show_shelf(*found),
+            bad=lambda bad: session.said.emit(str(bad)), cancellable=False,
+        )  # fmt: skip
+
+    def _show_shelf(self, shelf: Shelf, images: tuple[ShelfImage, ...], there: frozenset[str]) -> None:
+        dialog = ShelfDialog(images, there, self.theme, self)
+        accepted = dialog.exec() == QDialog.DialogCode.Accepted
+        if dialog.removed:
+            self.session.jobs.start(
+                "Tidying the shelf",
+                lambda _watch: shelf.remove(*dialog.removed),
+                lambda _none: None,
+                bad=lambda bad: self.session.said.emit(str(bad)),
+                cancellable=False,
+            )
         if accepted and dialog.chosen:
             self.use_image(dialog.chosen)
 
     def _on_checksum_clicked(self) -> None:
         dialog = ChecksumDialog(self.session.build.source.sha256 or "", self)
         if dialog.exec() == QDialog.DialogCode.Accepted:
-            self.session.edit("Checksum", "source.sha256", dialog.checksum or None)
+            self.session.edit("source.sha256", dialog.checksum or None)
 
-    def _mounted(self) -> workshop.Target | None:
+    def _mounted(self) -> Target | None:
         """The first drive that only its mounts keep from being written."""
-        for target, verdict in self.rows():
-            if len(verdict.refusals) == 1 and target.facts.mounts and "Unmount" in verdict.refusals[0]:
-                return target
-        return None
+        return next((target for target, verdict in self.rows() if verdict.codes == ("mounted",)), None)
 
     def _on_unmount_clicked(self) -> None:
         target = self._mounted()
         if target is not None:
             identity = target.facts.identity
-            self.run("Unmounting", lambda _sink, _cancel: target.drives.unmount(identity), self.session.said.emit)
+            self.run("Unmounting", lambda _watch: target.drives.unmount(identity), self.session.said.emit)
 
     # --- writing -------------------------------------------------------------------------------------------------
 
@@ -315,29 +323,24 @@ class WriteBench(Bench):
         if dialog is not None:
             self.write(found[0], dialog.typed.text())
 
-    def write(self, target: workshop.Target, typed: str) -> None:
+    def write(self, target: Target, typed: str) -> None:
         """Write and prove the card as one job; inside it the interlock judges the drive as it is then."""
-        session = self.session
-        folder, build, identity = session.folder, session.build, target.facts.identity
-        try:
-            grant(workshop.case_for(build, session.world.source, target), typed=typed)
-        except KyklonError as bad:
-            session.said.emit(str(bad))
+        session, image = self.session, self.session.world.source
+        if image is None:
             return
+        build, identity, job = session.build, target.facts.identity, self.drives.job(target, typed)
         card = session.catalogue.find(Card, build.part("card"))
         speed_class = card.speed_class if card else ""
+        stated = Stated("SHA-256", build.source.sha256) if build.source.sha256 else session.world.source_stated
         self._rates, self._places, self._bad, self._report = ([], []), [], (), None
         self._told.hide()
         self._writing_to = identity
         self._record_before = build.card
         session.card_happened(CardRecord(drive=identity, state=CardState.WRITING, at=now()))
-        session.flush()
 
-        def work(sink: Sink, cancel: CancelToken) -> Any:
-            there = workshop.as_it_is_now(folder, target)
-            return workshop.write_card(
-                folder, build, there, typed=typed, sink=sink, cancel=cancel, chosen=identity, speed_class=speed_class
-            )
+        def work(watch: Watch) -> Written:
+            session.flush()
+            return write_card(job, image, stated=stated, speed_class=speed_class, watch=watch)
 
         session.jobs.start(TITLE, work, self._on_written, bad=self._on_refused)
         session.jobs.changed.connect(self._follow)
@@ -387,7 +390,7 @@ class WriteBench(Bench):
         self._writing_to = ""
         self.pause_button.setText("Pause")
 
-    def _on_written(self, ended: workshop.Written) -> None:
+    def _on_written(self, ended: Written) -> None:
         self._stop_following()
         session, identity = self.session, ended.record.drive
         session.card_happened(ended.record)
@@ -412,7 +415,7 @@ class WriteBench(Bench):
         self.drives.survey()
         self.refresh()
 
-    def _show_good(self, ended: workshop.Written) -> None:
+    def _show_good(self, ended: Written) -> None:
         report = ended.report
         assert report is not None
         self.curve.show_rates(report.write_rates, report.verify_rates)
@@ -469,23 +472,28 @@ class WriteBench(Bench):
         if sheet is None:
             return
         try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            sheet.export(path)
-        except (KyklonError, OSError) as bad:
+            data = sheet.rendered(path.suffix)
+        except KyklonError as bad:
             self.session.said.emit(str(bad))
             return
+        self.session.keep_file(path, data, f"Proof sheet saved: {path}")
         self.session.log(20, f"Proof sheet saved: {path.name}", str(path))
-        self.session.said.emit(f"Proof sheet saved: {path}")
 
     def _on_remove_clicked(self) -> None:
         target = self.drives.chosen
         if target is None:
             return
         identity = target.facts.identity
-        self.run("Removing the card", lambda _sink, _cancel: target.drives.remove(identity), self.session.said.emit)
+        self.run("Removing the card", lambda _watch: target.drives.remove(identity), self.session.said.emit)
+
+
+def shelf_of(folder: Path) -> Shelf:
+    """A demo's own shelf, else the user's."""
+    own = folder / SHELF
+    return Shelf(own if own.exists() else shelf_file())
 
 
 def _name(verdict: str) -> str:
-    return {"counterfeit?": "Reads back different", "source": "The image failed"}.get(
-        verdict, verdict.capitalize() or "Told"
+    return {"counterfeit?": "Reads back differently", "source": "The image failed"}.get(
+        verdict, verdict.capitalize() or "Result"
     )

@@ -6,30 +6,24 @@ from PyQt6.QtWidgets import QApplication, QGridLayout, QMenu
 
 from kyklon.app.pages.controls.panel_view import Lit, PanelView
 from kyklon.app.pages.page import OperationPage
-from kyklon.app.shell.session import Session
+from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, label, row
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.catalogue.chosen import (
-    systems_of,
-)
+from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.records import Encoder, Panel, System
 from kyklon.devices.ports import InputEvent
 from kyklon.devices.simulated.encoders import SimulatedEncoder
 from kyklon.model.build import Hotkey
-from kyklon.model.kernel_line import (
-    word_values,
-)
+from kyklon.model.kernel_line import word_values
 from kyklon.operations.controls import exports
 from kyklon.operations.controls.mapping import event_code, paths, wire_in_order
-from kyklon.operations.controls.quirks import (
-    encoder_quirk,
-)
+from kyklon.operations.controls.quirks import encoder_quirk
 
 
 class ControlsPage(OperationPage):
     number = 40
     cautions = (
-        "A lever pushed up closes the switch at the bottom: swapped directions are the commonest wiring error.",
+        "A lever pushed up closes the switch at the bottom; swapped directions are the most common wiring error.",
         "Plain switches have no polarity; lit buttons do.",
         "Pin 7 of a nine-pin port carries 5 V and must not meet a 3.3 V pin.",
     )
@@ -41,12 +35,12 @@ class ControlsPage(OperationPage):
         self._view.pressed.connect(self._on_pressed)
         self._view.released.connect(self._on_released)
         self._system = Choice(self.theme, "System", lambda _value: self.refresh())
-        self._panel_choice = Choice(self.theme, "Panel", lambda value: session.edit("Panel", "controls.panel", value))
+        self._panel_choice = Choice(self.theme, "Panel", lambda value: session.edit("controls.panel", value))
         self._export = button("Export…", self._on_export_clicked)
         self._wire = button("Wire in terminal order", self._on_wire_clicked)
         self._panel_choice.setMinimumContentsLength(24)
         self._system.setMinimumContentsLength(12)
-        sheet = Sheet("The panel, to scale", "click a control, or press its key: W A S D and F G H V B N for seat 1")
+        sheet = Sheet("The panel, to scale", "click a control, or use its key: W A S D, F G H and V B N for seat 1")
         bar = row(
             label("Panel", "small"),
             self._panel_choice,
@@ -57,15 +51,15 @@ class ControlsPage(OperationPage):
             self._export,
         )
         sheet.add(bar, self._view)
-        self._hotkey = Choice(self.theme, "Hotkey", lambda value: session.edit("Hotkey", "controls.hotkey", value))
+        self._hotkey = Choice(self.theme, "Hotkey", lambda value: session.edit("controls.hotkey", value))
         self._actions: list[tuple[str, Choice]] = []
-        hotkeys = Sheet("Hotkeys", "hold the first, press the other")
+        hotkeys = Sheet("Hotkeys", "hold the first, press the second")
         self._grid = QGridLayout()
         self._grid.setHorizontalSpacing(10)
         hotkeys.add(self._grid)
         self._sdl = Elided("mono")
         self._kernel = Elided("mono")
-        out = Sheet("What it becomes")
+        out = Sheet("Issued as")
         lines = QGridLayout()
         lines.setHorizontalSpacing(10)
         for index, (name, widget) in enumerate((("SDL mapping", self._sdl), ("Kernel line", self._kernel))):
@@ -97,7 +91,7 @@ class ControlsPage(OperationPage):
         super().refresh()
         build, catalogue = self.session.build, self.session.catalogue
         systems = tuple((each.id, each.name) for each in systems_of(build, catalogue))
-        default = "birch-16" if any(key == "birch-16" for key, _name in systems) else systems[0][0] if systems else ""
+        default = systems[0][0] if systems else ""
         self._system.set_choices(systems, self._system.value or default)
         self._panel_choice.set_choices(
             tuple((each.id, each.name) for each in catalogue.all(Panel)), build.controls.panel
@@ -120,9 +114,9 @@ class ControlsPage(OperationPage):
         }
         self._view.show_panel(panel, tags, wiring)
         self._show_hotkeys(panel)
-        self._sdl.set_full(exports.sdl_mapping(panel, build.controls, encoder, 1) or "a keyboard needs none")
+        self._sdl.set_full(exports.sdl_mapping(panel, build.controls, encoder, 1) or "none: it acts as a keyboard")
         quirk = encoder_quirk(encoder)
-        self._kernel.set_full(f"usbhid.quirks={quirk}" if quirk else "needs no quirk")
+        self._kernel.set_full(f"usbhid.quirks={quirk}" if quirk else "no quirk needed")
 
     def _show_hotkeys(self, panel: Panel) -> None:
         build = self.session.build
@@ -192,16 +186,16 @@ class ControlsPage(OperationPage):
 
     def _on_hotkey_chosen(self, action: str, control: str) -> None:
         keys = [
-            Hotkey(action=key.action, control=control if key.action == action else key.control).model_dump()
+            Hotkey(action=key.action, control=control if key.action == action else key.control)
             for key in self.session.build.controls.hotkeys
         ]
-        self.session.edit("Hotkeys", "controls.hotkeys", keys)
+        self.session.edit("controls.hotkeys", keys)
 
     def _on_wire_clicked(self) -> None:
         panel, encoder, _system = self._parts()
         if panel is not None and encoder is not None:
-            wires = [wire.model_dump() for wire in wire_in_order(panel, encoder)]
-            self.session.edit("Wiring", "controls.wires", wires)
+            wires = wire_in_order(panel, encoder)
+            self.session.edit("controls.wires", wires)
             self.session.said.emit(f"{len(wires)} switches wired in terminal order")
 
     def _on_export_clicked(self) -> None:

@@ -9,6 +9,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPen, QTransform
 
 from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.basic import set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.catalogue.records import Control, Panel
 
@@ -65,16 +66,14 @@ class PanelView(Instrument):
 
     # --- drawing -----------------------------------------------------------------------------------------------
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         panel = self._panel
         if panel is None:
-            self.text(
-                painter, bounds.center(), "No panel is chosen.", token="muted", align=Qt.AlignmentFlag.AlignHCenter
-            )
+            self.text(painter, box.center(), "No panel is chosen.", token="muted", align=Qt.AlignmentFlag.AlignHCenter)
             return
-        chain = QRectF(bounds.left(), bounds.bottom() - self.theme.px(74), bounds.width(), self.theme.px(74))
-        table = bounds.adjusted(0, 0, 0, -self.theme.px(84))
+        chain = QRectF(box.left(), box.bottom() - self.theme.px(74), box.width(), self.theme.px(74))
+        table = box.adjusted(0, 0, 0, -self.theme.px(84))
         self._seats = self._lay_out(panel, table)
         if panel.facing:
             self._draw_table(painter, table, panel)
@@ -218,16 +217,16 @@ class PanelView(Instrument):
         painter.setBrush(self.theme.color("teal" if not slip.isNull() else "ink"))
         painter.drawEllipse(at + slip, 12 * scale, 12 * scale)
 
-    def _draw_chain(self, painter: QPainter, bounds: QRectF) -> None:
+    def _draw_chain(self, painter: QPainter, box: QRectF) -> None:
         """Switch, terminal, code, game input: four boxes with arrows between."""
         px = self.theme.px
         titles = ("Switch", "Terminal", "Event code", "In the game")
         gap = px(30)
-        wide = (bounds.width() - 3 * gap) / 4
+        wide = (box.width() - 3 * gap) / 4
         words = self._lit.words if self._lit else ("", "", "", "")
         alive = True
         for index, title in enumerate(titles):
-            place = QRectF(bounds.left() + index * (wide + gap), bounds.top() + px(8), wide, px(58))
+            place = QRectF(box.left() + index * (wide + gap), box.top() + px(8), wide, px(58))
             alive = alive and bool(words[index])
             wrong = alive and index == 3 and self._lit is not None and self._lit.wrong
             fill, edge = ("red_soft", "red") if wrong else ("teal_soft", "teal") if alive else ("field", "hairline")
@@ -255,7 +254,7 @@ class PanelView(Instrument):
                 self.line(painter, b, b + QPointF(-6, 5), token, 2 if alive else 1)
 
     def _fitting(self, painter: QPainter, words: str, wide: float) -> QFont:
-        """The larger type where the words fit their bounds, the smaller one where not."""
+        """The larger type where the words fit their box, the smaller one where not."""
         font = self.theme.mono("body", 500)
         painter.setFont(font)
         fits = painter.fontMetrics().horizontalAdvance(words) < wide - self.theme.px(18)
@@ -305,7 +304,7 @@ class PanelView(Instrument):
         over = self.control_at(event.position())
         self.setCursor(Qt.CursorShape.PointingHandCursor if over else Qt.CursorShape.ArrowCursor)
         tag = self._tags.get(over)
-        self.setToolTip(f"{over}: {tag or 'does nothing here'}" if over else "")
+        set_tip(self, f"{over}: {tag or 'does nothing here'}" if over else "")
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Override."""

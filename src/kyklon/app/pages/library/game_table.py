@@ -1,4 +1,4 @@
-"""The games that will not show, and why, as a table model with a search."""
+"""The games that will not appear, and why, as a table model."""
 
 from __future__ import annotations
 
@@ -8,17 +8,13 @@ from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
 
-from kyklon.model.library import (
-    Game,
-)
-from kyklon.operations.library.scan import (
-    REASONS,
-)
+from kyklon.model.library import Game
+from kyklon.operations.library.scan import REASONS
 
 COLUMNS: tuple[tuple[str, Callable[[Game], str]], ...] = (
     ("File", lambda game: PurePosixPath(game.files[0]).name),
     ("Where", lambda game: PurePosixPath(game.files[0]).parent.as_posix() + "/"),
-    ("Why it will not show", lambda game: "; ".join(REASONS[reason.code] for reason in game.reasons)),
+    ("Why it will not appear", lambda game: "; ".join(REASONS[reason.code] for reason in game.reasons)),
     ("In full", lambda game: " ".join(reason.text for reason in game.reasons)),
 )
 

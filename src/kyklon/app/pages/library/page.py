@@ -10,20 +10,22 @@ from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHeaderView, QTableV
 from kyklon.app.pages.library.game_table import GameModel
 from kyklon.app.pages.library.shelf_map import Shelf, ShelfMap
 from kyklon.app.pages.page import OperationPage
-from kyklon.app.shell.session import Session
+from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, row
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show_bytes
-from kyklon.model.library import (
-    Game,
-)
-from kyklon.operations import observing, workshop
+from kyklon.catalogue.chosen import systems_of
+from kyklon.model.library import Game
+from kyklon.operations.library.acts import copy_games
+from kyklon.record.folder import resolve
+
+COPYING = "Copying games"
 
 
 class LibraryPage(OperationPage):
     number = 60
     cautions = (
-        "Only games and system files that you have the right to use. Nothing is downloaded.",
+        "Use only games and system files that you have the right to use. Nothing is downloaded.",
         "A front end shows a system only when its folder holds a game, and only after a restart.",
     )
 
@@ -31,7 +33,7 @@ class LibraryPage(OperationPage):
         super().__init__(session)
         self._map = ShelfMap(self.theme)
         self._map.chosen.connect(self._on_game_chosen)
-        self._shelves = Sheet("The shelves", "each spine a game, as wide as it is large; hatched ones will not show")
+        self._shelves = Sheet("Shelves", "each spine is a game, as wide as it is large; hatched ones will not appear")
         self._shelves.add(self._map)
         self._model = GameModel()
         self._table = QTableView()
@@ -42,17 +44,17 @@ class LibraryPage(OperationPage):
         self._table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self._table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self._table.setTextElideMode(Qt.TextElideMode.ElideMiddle)
-        self._table.setAccessibleName("Games that will not show")
+        self._table.setAccessibleName("Games that will not appear")
         header = self._table.horizontalHeader()
         header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         header.setSectionResizeMode(1, QHeaderView.ResizeMode.ResizeToContents)
         self._table.hideColumn(3)
         self._table.selectionModel().currentRowChanged.connect(self._on_row_chosen)
         self._why = Elided("muted")
-        self._waiting = Sheet("What will not show")
+        self._waiting = Sheet("Games that will not appear")
         self._waiting.add(self._table, self._why)
         self._figures = FigureRows(self.theme)
-        self._move = button("Move the games", self._on_move_clicked, "primary")
+        self._move = button("Copy the games", self._on_move_clicked, "primary")
         move = Sheet("Onto the machine")
         move.add(
             self._figures,
@@ -74,15 +76,15 @@ class LibraryPage(OperationPage):
         session = self.session
         scan, build = session.world.scan, session.build
         if scan is None:
-            self.set_subject(session.world.scan_error or "The library is being read…")
+            self.set_subject(session.world.scan_error or "Reading the library…")
             return
         shelves = []
-        for system in observing.systems_of(build, session.catalogue):
+        for system in systems_of(build, session.catalogue):
             games = scan.of(system.id)
             waits = any(
                 not each.usable and each.wanted.required for each in scan.system_files if each.system == system.id
             )
-            shelves.append(Shelf(system.name, games, "system file!" if waits else ""))
+            shelves.append(Shelf(system.name, games, "system file missing" if waits else ""))
         self._map.show_shelves(tuple(shelves))
         waiting = tuple(sorted((game for game in scan.games if not game.ready), key=_mess_first))
         if waiting != self._model.games:
@@ -95,11 +97,11 @@ class LibraryPage(OperationPage):
             ("Ready", f"{len(scan.ready)} games"),
             ("Size", show_bytes(size)),
             ("Destination", build.library.destination.rsplit("/", 1)[-1] or "none"),
-            ("There already", f"{there} games"),
+            ("Already there", f"{there} games"),
         ))  # fmt: skip
-        busy = any(job.title == "Moving games" for job in session.jobs.running)
+        busy = any(job.title == COPYING for job in session.jobs.running)
         self._move.setEnabled(bool(scan.ready) and bool(build.library.destination) and not busy)
-        self._move.setText(f"Move {len(scan.ready)} games" if build.library.destination else "Choose a stick first")
+        self._move.setText(f"Copy {len(scan.ready)} games" if build.library.destination else "Choose a stick first")
 
     # --- acting --------------------------------------------------------------------------------------------------
 
@@ -115,37 +117,33 @@ class LibraryPage(OperationPage):
             self._why.set_full(" ".join(reason.text for reason in game.reasons))
 
     def _on_library_clicked(self) -> None:
-        path = QFileDialog.getExistingDirectory(self, "The folder with the games", str(self.session.folder))
+        path = QFileDialog.getExistingDirectory(self, "Folder with the games", str(self.session.folder))
         if path:
-            self.session.edit("Library folder", "library.folder", path)
+            self.session.edit("library.folder", path)
 
     def _on_stick_clicked(self) -> None:
         path = QFileDialog.getExistingDirectory(self, "Where the games go", str(self.session.folder))
         if path:
-            self.session.edit("Destination", "library.destination", path)
+            self.session.edit("library.destination", path)
 
     def _on_move_clicked(self) -> None:
-        self.move_games()
+        self.copy_games()
 
-    def move_games(self) -> None:
-        """Move what is ready, as a job; then look at the destination again."""
+    def copy_games(self) -> None:
+        """Copy what is ready, as a job; then look at the destination again."""
         session = self.session
         folder, build, catalogue = session.folder, session.build, session.catalogue
-        destination = observing.resolve(folder, build.library.destination)
+        destination = resolve(folder, build.library.destination)
 
         def done(result: Any) -> None:
             _build, report = result
             session.said.emit(
-                f"{report.games} games moved and read back, {report.already_there} files were there already."
+                f"{report.games} games copied and read back; {report.already_there} files were already there."
             )
-            session.logged.emit()
-            session.look_at_library()
+            session.acted()
+            session.look("library")
 
-        session.jobs.start(
-            "Moving games",
-            lambda sink, cancel: workshop.move_games(folder, build, catalogue, destination, sink=sink, cancel=cancel),
-            done,
-        )
+        session.jobs.start(COPYING, lambda watch: copy_games(folder, build, catalogue, destination, watch), done)
         self.refresh()
 
 

@@ -1,4 +1,4 @@
-"""The library as shelves, one a system: every game a spine as wide as it is large. What will not show leans out."""
+"""The library as shelves, one a system: every game a spine as wide as it is large. What will not appear leans out."""
 
 from __future__ import annotations
 
@@ -8,11 +8,10 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QBrush, QMouseEvent, QPainter, QPen
 
 from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.basic import set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show_bytes
-from kyklon.model.library import (
-    Game,
-)
+from kyklon.model.library import Game
 
 
 @dataclass(frozen=True)
@@ -41,32 +40,32 @@ class ShelfMap(Instrument):
         self.setAccessibleDescription("; ".join(told))
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         px = self.theme.px
         self._spines = []
         if not any(shelf.games for shelf in self._shelves):
             self.text(
                 painter,
-                bounds.center(),
-                "Choose a library folder: its games stand here, shelf by shelf.",
+                box.center(),
+                "Choose a library folder to see its games here, shelf by shelf.",
                 token="muted",
                 align=Qt.AlignmentFlag.AlignHCenter,
             )
             return
         largest = max(sum(game.size for game in shelf.games) for shelf in self._shelves)
-        pitch = bounds.height() / len(self._shelves)
+        pitch = box.height() / len(self._shelves)
         left, right = px(118), px(88)
         for index, shelf in enumerate(self._shelves):
             board = QRectF(
-                bounds.left() + left,
-                bounds.top() + index * pitch + px(6),
-                bounds.width() - left - right,
+                box.left() + left,
+                box.top() + index * pitch + px(6),
+                box.width() - left - right,
                 pitch - px(14),
             )
             self.text(
                 painter,
-                QPointF(bounds.left(), board.center().y() - px(8)),
+                QPointF(box.left(), board.center().y() - px(8)),
                 shelf.name,
                 font=self.theme.font("body", weight=600),
             )
@@ -75,7 +74,7 @@ class ShelfMap(Instrument):
             words = shelf.note or f"{ready} of {len(shelf.games)} ready"
             self.text(
                 painter,
-                QPointF(bounds.left(), board.center().y() + px(9)),
+                QPointF(box.left(), board.center().y() + px(9)),
                 words,
                 font=self.theme.font("small"),
                 token=token,
@@ -83,7 +82,7 @@ class ShelfMap(Instrument):
             size = sum(game.size for game in shelf.games)
             self.text(
                 painter,
-                QPointF(bounds.right(), board.center().y()),
+                QPointF(box.right(), board.center().y()),
                 show_bytes(size),
                 font=self.theme.mono("small"),
                 align=Qt.AlignmentFlag.AlignRight,
@@ -120,10 +119,10 @@ class ShelfMap(Instrument):
         """Override."""
         game = self.game_at(event.position())
         if game is None:
-            self.setToolTip("")
+            set_tip(self, "")
             return
         why = " ".join(reason.text for reason in game.reasons) or "ready"
-        self.setToolTip(f"{game.title}, {show_bytes(game.size)}: {why}")
+        set_tip(self, f"{game.title}, {show_bytes(game.size)}: {why}")
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Override."""

@@ -2,25 +2,22 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PyQt6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMenu
 
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.picture.ranges_plot import Point, RangesPlot
 from kyklon.app.pages.picture.raster_view import Raster, RasterView
-from kyklon.app.shell.session import Session
-from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, row
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, row, set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show, show_duration
 from kyklon.catalogue.records import Board, Display, System
 from kyklon.model.build import SystemMode
-from kyklon.model.display import (
-    Edid,
-)
 from kyklon.model.timing import Mode
-from kyklon.operations.picture.edid import (
-    write,
-)
+from kyklon.operations.picture.edid import write
 from kyklon.operations.picture.exports import fb_mode, modeline, video_word
 from kyklon.operations.picture.findings import MENU, menu_mode, modes_of
 from kyklon.operations.picture.names import parse_timing
@@ -45,12 +42,12 @@ class PicturePage(OperationPage):
         self._use = button("Use this mode", self._on_use_clicked, "primary")
         self._export = button("Export…", self._on_export_clicked)
         self._other = QLineEdit()
-        self._other.setPlaceholderText("another: cta 8, cvt 640 480 60")
+        self._other.setPlaceholderText("other: cta 8, cvt 640 480 60")
         self._other.setAccessibleName("Another mode, as cta 8, dmt 12h, cvt 640 480 60 or gtf 800 600 72")
-        self._other.setToolTip("cta 8, dmt 12h, cvt 640 480 60 reduced1, gtf 800 600 72; Enter takes it")
+        set_tip(self._other, "cta 8, dmt 12h, cvt 640 480 60 reduced1, gtf 800 600 72; press Enter to use it")
         self._other.returnPressed.connect(self._on_other_entered)
         self._display_data = button("Identification…", self._on_identification_clicked)
-        self._range_sheet = Sheet("Can the display hold it?", "each mode against the ranges in its identification data")
+        self._range_sheet = Sheet("Can the display show it?", "each mode against the ranges in the identification data")
         self._range_sheet.add(self._plot)
         self._look_sheet = Sheet("How it will look")
         self._look_sheet.add(self._view)
@@ -84,7 +81,7 @@ class PicturePage(OperationPage):
         points = tuple(self._point(key, name, mode, fit(mode.timing, ranges)) for key, name, mode in modes)
         first = ranges[0]
         words = (
-            f"{display.name} holds {first.line_khz[0]:g} to {first.line_khz[1]:g}\u202fkHz, "
+            f"{display.name} takes {first.line_khz[0]:g} to {first.line_khz[1]:g}\u202fkHz, "
             f"{first.field_hz[0]:g} to {first.field_hz[1]:g}\u202fHz"
         )
         self._plot.show_values(ranges, points, words)
@@ -125,7 +122,7 @@ class PicturePage(OperationPage):
         spot = place(sample, present, display)
         wide, high = present.timing.size
         pattern = f"{sample.name}, " if system else ""
-        self._look_sheet.set_note(f"now: {pattern}{wide} × {high}, dashed: edge of the picture")
+        self._look_sheet.set_note(f"now: {pattern}{wide} × {high}; dashed: edge of the picture")
         left, top = (spot.left, spot.top) if system else (0.0, 0.0)
         self._view.show_raster(
             Raster(display.aspect[0] / display.aspect[1], left, top, display.overscan_percent / 100, display.tube,
@@ -185,20 +182,20 @@ class PicturePage(OperationPage):
         """Give the menu or the system looked at another mode; the findings say whether the display holds it."""
         build = self.session.build
         if self._key == MENU:
-            self.session.edit("Menu mode", "picture.menu", mode)
+            self.session.edit("picture.menu", mode)
             return
         rest = [each for each in build.picture.systems if each.system != self._key]
         rows = [*rest, SystemMode(system=self._key, mode=mode)]
         order = {system: index for index, system in enumerate(build.systems)}
         rows.sort(key=lambda each: order.get(each.system, 99))
-        self.session.edit("System mode", "picture.systems", [each.model_dump() for each in rows])
+        self.session.edit("picture.systems", rows)
 
     def _on_identification_clicked(self) -> None:
         path, _kind = QFileDialog.getOpenFileName(
             self, "Identification data of the display", str(self.session.folder), "Identification data (*.edid *.bin *)"
         )
         if path:
-            self.session.edit("Identification data", "picture.identification", path)
+            self.session.edit("picture.identification", path)
 
     def _on_export_clicked(self) -> None:
         mode = self._present()
@@ -226,13 +223,4 @@ class PicturePage(OperationPage):
             self, "Save identification data", str(self.session.folder), "EDID (*.edid)"
         )
         if path:
-            self._write_identification(data, path)
-
-    def _write_identification(self, data: Edid, path: str) -> None:
-        try:
-            with open(path, "wb") as file:
-                file.write(write(data))
-        except OSError as bad:
-            self.session.said.emit(f"{path} cannot be written: {bad.strerror}.")
-            return
-        self.session.said.emit(f"Saved {path}")
+            self.session.keep_file(Path(path), write(data), f"Saved {path}")

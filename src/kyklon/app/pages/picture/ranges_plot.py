@@ -41,17 +41,17 @@ class RangesPlot(Plot):
         self.setAccessibleDescription("; ".join(told))
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._ranges:
-            self.text(painter, bounds.center(), "Choose a display in Plan; its ranges are drawn here.", token="muted",
+            self.text(painter, box.center(), "Choose a display in Plan; its ranges are drawn here.", token="muted",
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
             return
         lines = [each for band in self._ranges for each in band.line_khz] + [point.line_khz for point in self._points]
         rates = [each for band in self._ranges for each in band.field_hz] + [point.field_hz for point in self._points]
         spread = max(max(lines) - min(lines), 8.0)
         x_span = (min(lines) - 1.2, min(lines) + spread * 1.16)
-        axes = self.axes(painter, bounds, x_span, (min(rates) - 2, max(rates) + 3), "line rate, kHz", "field rate, Hz")
+        axes = self.axes(painter, box, x_span, (min(rates) - 2, max(rates) + 3), "line rate, kHz", "field rate, Hz")
         for band in self._ranges:
             self._draw_range(painter, axes, band)
         inside = [point for point in self._points if not point.fault]
@@ -72,10 +72,10 @@ class RangesPlot(Plot):
         wanted = sorted(inside, key=lambda point: -point.field_hz)
         rows: list[float] = []
         for point in wanted:
-            rows.append(max(axes.y(point.field_hz) - pitch, rows[-1] + pitch if rows else axes.bounds.top() + 10))
-        if rows and rows[-1] > axes.bounds.bottom() - 2 * pitch:
-            shift = rows[-1] - (axes.bounds.bottom() - 2 * pitch)
-            rows = [max(axes.bounds.top() + 10, each - shift) for each in rows]
+            rows.append(max(axes.y(point.field_hz) - pitch, rows[-1] + pitch if rows else axes.box.top() + 10))
+        if rows and rows[-1] > axes.box.bottom() - 2 * pitch:
+            shift = rows[-1] - (axes.box.bottom() - 2 * pitch)
+            rows = [max(axes.box.top() + 10, each - shift) for each in rows]
         for point, y in zip(wanted, rows, strict=True):
             at = axes.at(point.line_khz, point.field_hz)
             self.line(painter, at, QPointF(column - 12 * scale, y), "muted")
@@ -94,7 +94,7 @@ class RangesPlot(Plot):
                 font=self.theme.mono("small"),
                 token="muted",
             )
-        below = QPointF(column, (rows[-1] if rows else axes.bounds.center().y()) + pitch * 1.25)
+        below = QPointF(column, (rows[-1] if rows else axes.box.center().y()) + pitch * 1.25)
         self.text(painter, below, self._words, font=self.theme.font("label", weight=500), token="teal")
 
     def _draw_fault(self, painter: QPainter, axes: Axes, point: Point) -> None:
@@ -106,7 +106,7 @@ class RangesPlot(Plot):
         painter.setPen(Qt.PenStyle.NoPen)
         paint_lamp(painter, QRectF(at.x() - side / 2, at.y() - side / 2, side, side), "stop", self.theme)
         bold = self.theme.font("label", weight=600)
-        above = QPointF(min(at.x(), axes.bounds.right() - 60 * scale), at.y() - 18 * scale)
+        above = QPointF(min(at.x(), axes.box.right() - 60 * scale), at.y() - 18 * scale)
         self.text(painter, above, point.name, font=bold, token="red", align=Qt.AlignmentFlag.AlignHCenter)
         middle = QPointF((edge.x() + at.x()) / 2 + 60 * scale, at.y() + 14 * scale)
         self.text(painter, middle, point.fault, font=bold, token="red", align=Qt.AlignmentFlag.AlignHCenter)

@@ -39,22 +39,22 @@ class RasterView(Instrument):
         self._raster = raster
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         raster = self._raster
         if raster is None:
             self.text(
                 painter,
-                bounds.center(),
+                box.center(),
                 "Choose a display in Plan.",
                 token="muted",
                 align=Qt.AlignmentFlag.AlignHCenter,
             )
             return
         rim = 20 * self.theme.scale
-        high = min(bounds.height(), (bounds.width() - 2 * rim) / raster.aspect + 2 * rim) - 2
+        high = min(box.height(), (box.width() - 2 * rim) / raster.aspect + 2 * rim) - 2
         case = QRectF(0, 0, (high - 2 * rim) * raster.aspect + 2 * rim, high)
-        case.moveCenter(bounds.center())
+        case.moveCenter(box.center())
         glass = case.adjusted(rim, rim, -rim, -rim)
         self.block(painter, case, "bezel", radius=14 if raster.tube else 5)
         self.block(painter, glass.adjusted(-8, -8, 8, 8), "glass", radius=10 if raster.tube else 2)

@@ -60,18 +60,18 @@ class ConnectionMap(Instrument):
     def _height(self, block: Block) -> float:
         return self.theme.px(44 + 20 * max(1, len(block.ports)))
 
-    def _places(self, bounds: QRectF) -> dict[str, QRectF]:
+    def _places(self, box: QRectF) -> dict[str, QRectF]:
         """Where each block stands: columns from left to right, blocks of a column spread evenly."""
         columns = sorted({block.column for block in self._blocks})
-        wide = min(self.theme.px(160), bounds.width() / max(1, len(columns)) * 0.7)
-        gap = (bounds.width() - wide * len(columns)) / max(1, len(columns) - 1)
+        wide = min(self.theme.px(160), box.width() / max(1, len(columns)) * 0.7)
+        gap = (box.width() - wide * len(columns)) / max(1, len(columns) - 1)
         places: dict[str, QRectF] = {}
         for index, column in enumerate(columns):
             own = [block for block in self._blocks if block.column == column]
-            free = (bounds.height() - sum(map(self._height, own))) / (len(own) + 1)
-            y = bounds.top() + free
+            free = (box.height() - sum(map(self._height, own))) / (len(own) + 1)
+            y = box.top() + free
             for block in own:
-                places[block.role] = QRectF(bounds.left() + index * (wide + gap), y, wide, self._height(block))
+                places[block.role] = QRectF(box.left() + index * (wide + gap), y, wide, self._height(block))
                 y += self._height(block) + free
         return places
 
@@ -81,18 +81,18 @@ class ConnectionMap(Instrument):
         if block is None or role not in places:
             return None
         index = next((number for number, mark in enumerate(block.ports) if mark.id == port), 0)
-        bounds, other = places[role], places.get(toward)
-        right = other is not None and other.center().x() > bounds.center().x()
-        return QPointF(bounds.right() if right else bounds.left(), bounds.top() + self.theme.px(54 + 20 * index))
+        box, other = places[role], places.get(toward)
+        right = other is not None and other.center().x() > box.center().x()
+        return QPointF(box.right() if right else box.left(), box.top() + self.theme.px(54 + 20 * index))
 
     # --- drawing ---------------------------------------------------------------------------------------------
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._blocks:
             self.text(
                 painter,
-                bounds.center(),
+                box.center(),
                 "Choose a board below to begin.",
                 token="muted",
                 align=Qt.AlignmentFlag.AlignHCenter,
@@ -100,50 +100,50 @@ class ConnectionMap(Instrument):
             return
         rows = (len(self._wires) + 1) // 2
         legend = QRectF(
-            bounds.left(), bounds.bottom() - self.theme.px(18 * rows + 8), bounds.width(), self.theme.px(18 * rows + 8)
+            box.left(), box.bottom() - self.theme.px(18 * rows + 8), box.width(), self.theme.px(18 * rows + 8)
         )
-        places = self._places(bounds.adjusted(4, 2, -4, -2 - legend.height()))
+        places = self._places(box.adjusted(4, 2, -4, -2 - legend.height()))
         self._draw_legend(painter, legend)
         for number, wire in enumerate(self._wires):
             self._draw_wire(painter, places, wire, number)
         for block in self._blocks:
             self._draw_block(painter, places[block.role], block)
 
-    def _draw_legend(self, painter: QPainter, bounds: QRectF) -> None:
+    def _draw_legend(self, painter: QPainter, box: QRectF) -> None:
         """Every cable by name, in two columns."""
         px = self.theme.px
-        self.line(painter, bounds.topLeft(), bounds.topRight(), "grid")
+        self.line(painter, box.topLeft(), box.topRight(), "grid")
         names = {block.role: block.title for block in self._blocks}
         for index, wire in enumerate(self._wires):
-            x = bounds.left() + (index % 2) * bounds.width() / 2
-            y = bounds.top() + px(8 + 18 * (index // 2)) + px(9)
+            x = box.left() + (index % 2) * box.width() / 2
+            y = box.top() + px(8 + 18 * (index // 2)) + px(9)
             ends = f"{names.get(wire.start[0], wire.start[0])} to {names.get(wire.end[0], wire.end[0])}"
             drawn = self.text(painter, QPointF(x, y), ends, font=self.theme.font("label", weight=500))
-            rest = QRectF(drawn.right() + px(8), y - px(9), x + bounds.width() / 2 - drawn.right() - px(18), px(18))
+            rest = QRectF(drawn.right() + px(8), y - px(9), x + box.width() / 2 - drawn.right() - px(18), px(18))
             self.text(painter, rest, wire.fault or wire.name, token="red" if wire.fault else "muted")
 
-    def _draw_block(self, painter: QPainter, bounds: QRectF, block: Block) -> None:
+    def _draw_block(self, painter: QPainter, box: QRectF, block: Block) -> None:
         px = self.theme.px
-        self.block(painter, bounds, "field", "ink", radius=3, width=1.2)
+        self.block(painter, box, "field", "ink", radius=3, width=1.2)
         self.text(
             painter,
-            bounds.adjusted(px(10), px(5), -px(6), 0).adjusted(0, 0, 0, px(22) - bounds.height()),
+            box.adjusted(px(10), px(5), -px(6), 0).adjusted(0, 0, 0, px(22) - box.height()),
             block.title,
             font=self.theme.font("body", weight=600),
         )
-        note = QRectF(bounds.left() + px(10), bounds.top() + px(22), bounds.width() - px(14), px(16))
+        note = QRectF(box.left() + px(10), box.top() + px(22), box.width() - px(14), px(16))
         self.text(painter, note, block.note, font=self.theme.font("small"), token="muted")
         self.line(
             painter,
-            QPointF(bounds.left(), bounds.top() + px(42)),
-            QPointF(bounds.right(), bounds.top() + px(42)),
+            QPointF(box.left(), box.top() + px(42)),
+            QPointF(box.right(), box.top() + px(42)),
             "grid",
         )
         used = {port for wire in self._wires for role, port in (wire.start, wire.end) if role == block.role}
         for index, mark in enumerate(block.ports):
-            y = bounds.top() + px(54 + 20 * index)
+            y = box.top() + px(54 + 20 * index)
             token = "ink" if mark.id in used else "muted"
-            row = QRectF(bounds.left() + px(12), y - px(9), bounds.width() - px(22), px(18))
+            row = QRectF(box.left() + px(12), y - px(9), box.width() - px(22), px(18))
             self.text(painter, row, mark.text, font=self.theme.font("small"), token=token)
 
     def _draw_wire(self, painter: QPainter, places: dict[str, QRectF], wire: Wire, number: int) -> None:

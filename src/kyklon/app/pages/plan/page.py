@@ -6,8 +6,8 @@ from PyQt6.QtWidgets import QGridLayout
 
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.plan.connection_map import Block, ConnectionMap, PortMark, Wire
-from kyklon.app.shell.session import Session
-from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, label, row
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, label, row, set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show
 from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Image, Supply
@@ -36,12 +36,12 @@ def columns_of(build: Build) -> dict[str, int]:
 
 class PlanPage(OperationPage):
     number = 10
-    cautions = ("Cables with the same plug on both ends can feed two supplies into each other.",)
+    cautions = ("A cable with the same plug on both ends can feed two supplies into each other.",)
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._map = ConnectionMap(self.theme)
-        sheet = Sheet("How it connects", "each part with its real sockets, each cable with what it carries")
+        sheet = Sheet("Connections", "every part with its sockets, every cable with what it carries")
         sheet.add(self._map)
         self._choices: dict[str, Choice] = {}
         grid = QGridLayout()
@@ -57,7 +57,7 @@ class PlanPage(OperationPage):
         parts = Sheet("Parts")
         parts.add(grid, 1)
         self._figures = FigureRows(self.theme)
-        figures = Sheet("What it comes to")
+        figures = Sheet("Totals")
         figures.add(self._figures, 1)
         figures.setFixedWidth(round(self.theme.px(250)))
         self.body.addWidget(sheet, 1)
@@ -78,7 +78,7 @@ class PlanPage(OperationPage):
                 offered = (("", "none"), *offered)
             self._choices[role].set_choices(offered, build.part(role) or "")
             chosen = catalogue.find(kind, build.part(role))
-            self._choices[role].setToolTip(chosen.note if chosen else "")
+            set_tip(self._choices[role], chosen.note if chosen else "")
         power = budget(build, catalogue)
         links = connections(build, catalogue)
         self._map.show_values(self._blocks(build), tuple(self._wire(each, power) for each in links))
@@ -90,7 +90,7 @@ class PlanPage(OperationPage):
         if power:
             rows += [
                 ("Peak current", show(power.peak_a, "A")),
-                ("Supply, a fifth kept", show(power.usable_a, "A")),
+                ("Supply, usable", show(power.usable_a, "A")),
             ]
             if power.board_v is not None:
                 rows.append(("At the board", show(power.board_v, "V")))
@@ -127,5 +127,5 @@ class PlanPage(OperationPage):
         if part:
             self.session.put(name, build.with_part(role, part))
         else:
-            rest = [each.model_dump() for each in build.parts if each.role != role]
-            self.session.edit(name, "parts", rest)
+            rest = [each for each in build.parts if each.role != role]
+            self.session.edit("parts", rest, name)

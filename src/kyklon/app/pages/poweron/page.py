@@ -8,18 +8,20 @@ from PyQt6.QtWidgets import QCheckBox, QGridLayout, QScrollArea, QWidget
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.poweron.sim_screen import SimScreen
 from kyklon.app.pages.poweron.time_line import TimeLine
-from kyklon.app.shell.session import Session
-from kyklon.app.widgets.basic import Sheet, button, column, label, row, set_role
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.basic import Sheet, button, column, label, row, set_role, set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.catalogue.records import Display
 from kyklon.model.findings import Remedy
 from kyklon.operations.poweron.checklist import items
 from kyklon.operations.poweron.events import PUT_ON_CARD, BringUp, Failure
+from kyklon.operations.registry import operation
 
 
 class PowerOnPage(OperationPage):
     number = 90
     remedy_asked = pyqtSignal(object, str)  # Remedy, title
+    operation_asked = pyqtSignal(int)  # where a failure without a remedy is put right
     cautions = ("A picture that rolls or a tube that whines: switch off at once.",)
 
     def __init__(self, session: Session) -> None:
@@ -31,7 +33,7 @@ class PowerOnPage(OperationPage):
         scroll.setWidget(self._line)
         self._time_sheet = Sheet("What will happen", "from the bytes on the card")
         self._time_sheet.add(scroll)
-        screen = Sheet("The screen then")
+        screen = Sheet("The screen")
         screen.add(self._screen)
         self._title, self._cause = label("", "strong", wrap=True), label("", wrap=True)
         self._remedy = button("", self._on_remedy_clicked, "primary")
@@ -40,7 +42,7 @@ class PowerOnPage(OperationPage):
         self._outcome.add(self._title, self._cause, self._remedy, self._later, 1)
         side = column(screen, self._outcome, spacing=14)
         side.setStretch(0, 1)
-        checks = Sheet("First boot", "tick what you saw; each tick goes into the logbook")
+        checks = Sheet("First boot", "tick what you see; every tick is logged")
         self._checks = QGridLayout()
         self._checks.setVerticalSpacing(4)
         self._checks.setContentsMargins(0, 0, 0, 0)
@@ -77,29 +79,27 @@ class PowerOnPage(OperationPage):
         display = session.catalogue.find(Display, session.build.part("display"))
         aspect = display.aspect[0] / display.aspect[1] if display else 4 / 3
         self._line.show_run(run)
-        lamp = run.events[-1].lamp if run and run.events else ""
+        lamp = run.events[-1].lamp if run and run.events else None
         self._screen.show_screen(run.screen if run else None, lamp, aspect)
         if run is None:
             self.set_subject("not run yet")
-            self._show_outcome(
-                "Nothing is predicted yet", "Run the bring-up: it costs nothing and hurts nothing.", "Run bring-up", ""
-            )
+            self._show_outcome("Nothing predicted yet", "Run the bring-up: it changes nothing.", "Run bring-up", "")
         else:
             self._show_run(run)
         self._show_checks()
 
     def _show_run(self, run: BringUp) -> None:
-        stale = "" if self.session.bring_up_current else "The build was changed since: run it again. "
+        stale = "" if self.session.bring_up_current else "The build has changed since; run it again. "
         self.set_subject(f"{stale}Reached: {run.reached}")
         failure = run.failure
         if failure is None:
             count = sum(map(len, run.games.values()))
             self._show_outcome(
                 "It reaches the front end",
-                f"{stale}{count} games of {len(run.games)} systems are listed."
+                f"{stale}{count} games for {len(run.games)} systems are listed."
                 if count
                 else f"{stale}No games are on the machine yet.",
-                "Run it again",
+                "Run again",
                 "",
                 good=True,
             )
@@ -110,9 +110,9 @@ class PowerOnPage(OperationPage):
 
     def _words(self, failure: Failure) -> str:
         if not self.session.bring_up_current:
-            return "Run it again"
+            return "Run again"
         if failure.remedy is None:
-            return "Run it again"
+            return f"Go to {operation(failure.operation).name}" if failure.operation else "Run again"
         if failure.remedy == PUT_ON_CARD or not failure.remedy.changes:
             return failure.remedy.label
         return f"Preview: {failure.remedy.label}"
@@ -132,10 +132,10 @@ class PowerOnPage(OperationPage):
         if list(self._boxes) != [item.key for item in wanted]:
             self._make_checks()
         for item in wanted:
-            bounds = self._boxes[item.key]
-            bounds.setChecked(item.key in ticked)
+            tick = self._boxes[item.key]
+            tick.setChecked(item.key in ticked)
             when = f"   {ticked[item.key][11:16]}" if item.key in ticked else ""
-            bounds.setText(item.look + when)
+            tick.setText(item.look + when)
 
     def _make_checks(self) -> None:
         while self._checks.count():
@@ -146,20 +146,23 @@ class PowerOnPage(OperationPage):
         self._boxes = {}
         wanted = items(self.session.build, self.session.catalogue)
         for index, item in enumerate(wanted):
-            bounds = QCheckBox(item.look)
-            bounds.setToolTip(f"If not: {item.otherwise}")
-            bounds.clicked.connect(lambda on, item=item: self.session.tick(item.key, item.look, on=on))
-            self._boxes[item.key] = bounds
+            tick = QCheckBox(item.look)
+            set_tip(tick, f"If not: {item.otherwise}")
+            tick.clicked.connect(lambda on, item=item: self.session.tick(item.key, item.look, on=on))
+            self._boxes[item.key] = tick
             half = (len(wanted) + 1) // 2 if self.theme.scale < 1.2 else len(wanted)
-            self._checks.addWidget(bounds, index % half, index // half)
+            self._checks.addWidget(tick, index % half, index // half)
 
     # --- acting --------------------------------------------------------------------------------------------------
 
     def _on_remedy_clicked(self) -> None:
         run = self.session.bring_up
         failure = run.failure if run else None
-        if failure is None or failure.remedy is None or not self.session.bring_up_current:
+        if failure is None or not self.session.bring_up_current:
             self.session.run_bring_up()
+            return
+        if failure.remedy is None:
+            self.operation_asked.emit(failure.operation)
             return
         self._offer(failure.remedy, failure)
 

@@ -8,6 +8,7 @@ from PyQt6.QtGui import QColor, QPainter
 from kyklon.app.pages.picture.raster_view import BARS
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.catalogue.records import RHYTHM_WORDS, Rhythm
 from kyklon.operations.poweron.events import Screen
 
 
@@ -17,22 +18,22 @@ class SimScreen(Instrument):
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme, "Simulated screen")
         self._screen: Screen | None = None
-        self._lamp = ""
+        self._lamp: Rhythm | None = None
         self._aspect = 4 / 3
 
-    def show_screen(self, screen: Screen | None, lamp: str, aspect: float) -> None:
+    def show_screen(self, screen: Screen | None, lamp: Rhythm | None, aspect: float) -> None:
         self._screen, self._lamp, self._aspect = screen, lamp, aspect
         if screen:
             self.setAccessibleDescription(f"{screen.title}: {'; '.join(screen.lines)}. Lamp: {lamp}")
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         px = self.theme.px
         rim = px(14)
-        high = min(bounds.height() - px(30), (bounds.width() - 2 * rim) / self._aspect + 2 * rim)
+        high = min(box.height() - px(30), (box.width() - 2 * rim) / self._aspect + 2 * rim)
         case = QRectF(0, 0, (high - 2 * rim) * self._aspect + 2 * rim, high)
-        case.moveCenter(QPointF(bounds.center().x(), bounds.top() + high / 2))
+        case.moveCenter(QPointF(box.center().x(), box.top() + high / 2))
         glass = case.adjusted(rim, rim, -rim, -rim)
         self.block(painter, case, "bezel", radius=12)
         self.block(painter, glass, "glass", radius=7)
@@ -41,12 +42,12 @@ class SimScreen(Instrument):
             painter.setClipRect(glass)
             self._draw_content(painter, glass, self._screen)
             painter.restore()
-        lit = bool(self._lamp) and "dark" not in self._lamp
+        lit = self._lamp not in (None, "dark")
         spot = QPointF(case.left() + px(10), case.bottom() + px(16))
         painter.setPen(self.theme.color("muted"))
         painter.setBrush(self.theme.color("amber") if lit else self.theme.color("sheet"))
         painter.drawEllipse(spot, px(4.5), px(4.5))
-        words = f"board lamp: {self._lamp}" if self._lamp else "board lamp: off"
+        words = f"board lamp: {RHYTHM_WORDS[self._lamp] if self._lamp else 'off'}"
         self.text(painter, QPointF(spot.x() + px(12), spot.y()), words, token="muted")
 
     def _draw_content(self, painter: QPainter, glass: QRectF, screen: Screen) -> None:

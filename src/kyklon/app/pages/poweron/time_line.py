@@ -25,34 +25,33 @@ class TimeLine(Instrument):
             self.setMinimumHeight(round(len(run.events) * self.theme.px(26) + self.theme.px(46)))
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         run, px = self._run, self.theme.px
         if run is None:
-            words = QRectF(bounds.left() + px(20), bounds.top(), bounds.width() - px(40), min(bounds.height(), px(160)))
+            words = QRectF(box.left() + px(20), box.top(), box.width() - px(40), min(box.height(), px(160)))
             painter.setFont(self.theme.font("body"))
             painter.setPen(self.theme.color("muted"))
             painter.drawText(
                 words,
                 Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
-                "What will happen at power-on is told here, second by second, from the bytes on the card.\n"
-                "Press Run bring-up.",
+                "What will happen at power-on, second by second, from the bytes on the card.\nPress Run bring-up.",
             )
             return
-        pitch = min(px(36), max(px(25), (bounds.height() - px(44)) / max(1, len(run.events))))
-        rail = bounds.left() + px(62)
+        pitch = min(px(36), max(px(25), (box.height() - px(44)) / max(1, len(run.events))))
+        rail = box.left() + px(62)
         blocked = any(failure.blocks for failure in run.failures)
         last = len(run.events) - 1
         self.line(
             painter,
-            QPointF(rail, bounds.top() + pitch / 2),
-            QPointF(rail, bounds.top() + pitch * (last + 0.5)),
+            QPointF(rail, box.top() + pitch / 2),
+            QPointF(rail, box.top() + pitch * (last + 0.5)),
             "hairline",
             2,
         )
         stage = ""
         for index, event in enumerate(run.events):
-            y = bounds.top() + pitch * (index + 0.5)
+            y = box.top() + pitch * (index + 0.5)
             failed = blocked and index == last
             self.text(
                 painter,
@@ -77,7 +76,7 @@ class TimeLine(Instrument):
                     font=self.theme.font("label", weight=600),
                     token="red" if failed else "ink",
                 )
-            words = QRectF(rail + px(108), y - px(9), bounds.right() - rail - px(110), px(18))
+            words = QRectF(rail + px(108), y - px(9), box.right() - rail - px(110), px(18))
             if failed:
                 self._draw_cause(painter, words, event.text)
                 continue

@@ -6,6 +6,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter
 
 from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.basic import set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.operations.tuning.cascade import LAYERS, Effective, with_unit
 
@@ -22,7 +23,7 @@ class CascadeView(Instrument):
         self._titles: tuple[str, ...] = LAYERS
         self._current = (0, 1)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setToolTip("Click a cell to set it; arrow keys and Enter do the same")
+        set_tip(self, "Click a cell to set it; arrow keys and Enter do the same")
 
     def show_rows(self, rows: tuple[Effective, ...], titles: tuple[str, ...]) -> None:
         """titles: of the four layers, the weakest first; '' hides the column of games."""
@@ -45,7 +46,7 @@ class CascadeView(Instrument):
         """Where a cell is drawn, in widget pixels."""
         return self._cell(row, layer).center()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         px = self.theme.px
         for column, title in enumerate(self._titles):

@@ -24,18 +24,16 @@ class LatencyPlot(Instrument):
             self.setAccessibleDescription(f"mean {latency.mean:.0f} ms")
         self.update()
 
-    def draw(self, painter: QPainter, bounds: QRectF) -> None:
+    def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         latency, px = self._latency, self.theme.px
         if latency is None:
-            self.text(painter, bounds.center(), "Choose an encoder and a display in Plan.", token="muted",
+            self.text(painter, box.center(), "Choose an encoder and a display in Plan.", token="muted",
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
             return
         left = px(104)
         end = float(latency.times[-1]) * 1.04
-        plot = QRectF(
-            bounds.left() + left, bounds.top() + px(4), bounds.width() - left - px(14), bounds.height() - px(40)
-        )
+        plot = QRectF(box.left() + left, box.top() + px(4), box.width() - left - px(14), box.height() - px(40))
 
         def x(ms: float) -> float:
             return plot.left() + ms / end * plot.width()
@@ -50,38 +48,36 @@ class LatencyPlot(Instrument):
         self._draw_sum(painter, curve, latency, end)
         self._draw_shares(painter, plot, curve.bottom() + px(8), latency, end)
 
-    def _draw_sum(self, painter: QPainter, bounds: QRectF, latency: Latency, end: float) -> None:
+    def _draw_sum(self, painter: QPainter, box: QRectF, latency: Latency, end: float) -> None:
         px = self.theme.px
         top = float(latency.density.max()) * 1.1
         stride = max(1, len(latency.times) // 300)
         points = [
-            QPointF(
-                bounds.left() + float(ms) / end * bounds.width(), bounds.bottom() - float(p) / top * bounds.height()
-            )
+            QPointF(box.left() + float(ms) / end * box.width(), box.bottom() - float(p) / top * box.height())
             for ms, p in zip(latency.times[::stride], latency.density[::stride], strict=True)
         ]
-        closed = [QPointF(points[0].x(), bounds.bottom()), *points, QPointF(points[-1].x(), bounds.bottom())]
+        closed = [QPointF(points[0].x(), box.bottom()), *points, QPointF(points[-1].x(), box.bottom())]
         painter.setPen(QPen(self.theme.color("teal"), 1.6))
         painter.setBrush(self.theme.color("teal_soft"))
         painter.drawPolygon(QPolygonF(closed))
         self.text(
             painter,
-            QPointF(bounds.left() - px(100), bounds.center().y() - px(8)),
+            QPointF(box.left() - px(100), box.center().y() - px(8)),
             "Together",
             font=self.theme.font("body", weight=600),
         )
         low, high = latency.percentile(5), latency.percentile(95)
         self.text(
             painter,
-            QPointF(bounds.left() - px(100), bounds.center().y() + px(9)),
+            QPointF(box.left() - px(100), box.center().y() + px(9)),
             f"{low:.0f} to {high:.0f}\u202fms",
             font=self.theme.mono("small"),
             token="muted",
         )
-        at = bounds.left() + latency.mean / end * bounds.width()
-        self.line(painter, QPointF(at, bounds.top()), QPointF(at, bounds.bottom()), "ink", 1.4)
-        side = -1 if at > bounds.center().x() else 1
-        self.text(painter, QPointF(at + side * px(6), bounds.top() + px(8)), f"mean {latency.mean:.1f}\u202fms",
+        at = box.left() + latency.mean / end * box.width()
+        self.line(painter, QPointF(at, box.top()), QPointF(at, box.bottom()), "ink", 1.4)
+        side = -1 if at > box.center().x() else 1
+        self.text(painter, QPointF(at + side * px(6), box.top() + px(8)), f"mean {latency.mean:.1f}\u202fms",
                   font=self.theme.mono("label", 500),
                   align=Qt.AlignmentFlag.AlignRight if side < 0 else Qt.AlignmentFlag.AlignLeft)  # fmt: skip
 

@@ -7,12 +7,10 @@ from PyQt6.QtWidgets import QApplication, QMenu
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.tuning.cascade_view import CascadeView
 from kyklon.app.pages.tuning.latency_plot import LatencyPlot
-from kyklon.app.shell.session import Session
+from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, label, row
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.catalogue.chosen import (
-    systems_of,
-)
+from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System, TuningSetting
 from kyklon.model.build import TuningLayers, Value
 from kyklon.operations.tuning.cascade import effective, issue, with_unit
@@ -30,7 +28,7 @@ class TuningPage(OperationPage):
         self._game = Choice(self.theme, "Game", lambda _value: self.refresh())
         self._system.setMinimumContentsLength(12)
         self._game.setMinimumContentsLength(20)
-        settings = Sheet("Who wins", "each layer over the one before it; the winning value is marked")
+        settings = Sheet("Effective settings", "each layer overrides the one before it; the value in effect is marked")
         bar = row(label("System", "small"), self._system, label("Game", "small"), self._game, 1,
                   button("Copy the settings file", self._on_copy_clicked))  # fmt: skip
         settings.add(bar, self._cascade)
@@ -59,7 +57,7 @@ class TuningPage(OperationPage):
             return
         own = [key for key in build.tuning.games if key.startswith(f"{system.id}/")]
         titles = sorted({game.title for game in world.scan.of(system.id)} if world.scan else set())
-        games = [("", "all its games"), *((key, key.partition("/")[2]) for key in own)]
+        games = [("", "all games"), *((key, key.partition("/")[2]) for key in own)]
         games += [(f"{system.id}/{title}", title) for title in titles if f"{system.id}/{title}" not in own]
         self._game.set_choices(tuple(games), self._game.value)
         game = self._game.value
@@ -86,7 +84,7 @@ class TuningPage(OperationPage):
         latency = total(parts)
         self._plot.show_latency(latency)
         self._latency_sheet.set_note(
-            f"{system.name}: half of all presses are seen within {latency.percentile(50):.0f} ms"
+            f"{system.name}: half of all presses are on screen within {latency.percentile(50):.0f} ms"
         )
 
     # --- acting --------------------------------------------------------------------------------------------------
@@ -97,7 +95,7 @@ class TuningPage(OperationPage):
         for value in _values(setting):
             menu.addAction(with_unit(setting, value), lambda value=value: self.set_value(setting_id, layer, value))
         menu.addSeparator()
-        menu.addAction("say nothing here", lambda: self.set_value(setting_id, layer, None))
+        menu.addAction("Leave unset", lambda: self.set_value(setting_id, layer, None))
         menu.exec(self.cursor().pos())
 
     def set_value(self, setting_id: str, layer: int, value: Value | None) -> None:
@@ -116,7 +114,7 @@ class TuningPage(OperationPage):
             systems={key: each for key, each in systems.items() if each},
             games={key: each for key, each in games.items() if each and key},
         )
-        self.session.edit("Setting", "tuning", kept)
+        self.session.edit("tuning", kept, "Setting")
 
     def _on_copy_clicked(self) -> None:
         files = issue(self.session.build, self.session.catalogue)

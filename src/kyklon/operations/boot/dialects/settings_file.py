@@ -68,11 +68,14 @@ class SettingsFile:
             if not line.counts_for(board):
                 continue
             other = decided.get(line.key)
-            if other is None or bool(line.boards) > bool(other.boards):
-                decided[line.key] = line
-            elif bool(line.boards) == bool(other.boards) and self.grammar.wins == "last":
+            if other is None or self._beats(line, other):
                 decided[line.key] = line
         return decided
+
+    def _beats(self, line: SettingLine, earlier: SettingLine) -> bool:
+        if bool(line.boards) != bool(earlier.boards):
+            return bool(line.boards)
+        return self.grammar.wins == "last"
 
     def read(self, text: str, board: str) -> dict[str, str]:
         """Override: nothing from a file that does not name its format."""

@@ -44,13 +44,14 @@ class Case:
 
 @dataclass(frozen=True)
 class Verdict:
-    """refusals: reasons that nothing overrides. lose: what must be typed, letter for letter, because it will be
-    gone; '' when the drive is empty. loss: the sentence that says what will be gone."""
+    """refusals: reasons that nothing overrides; codes: of the rules that gave them. lose: what must be typed, letter
+    for letter, because it will be gone; '' when the drive is empty. loss: the sentence that says what will be gone."""
 
     refusals: tuple[str, ...]
     warnings: tuple[str, ...]
     lose: str
     loss: str
+    codes: tuple[str, ...] = ()
 
     @property
     def allowed(self) -> bool:
@@ -160,7 +161,7 @@ RULES = (
 
 def judge(case: Case) -> Verdict:
     """Every rule's reason, and what would be lost."""
-    refusals = tuple(reason for rule in RULES if (reason := rule.reason(case)))
+    refused = [(rule.code, reason) for rule in RULES if (reason := rule.reason(case))]
     warnings = []
     if case.drive.size > LARGEST_CARD:
         warnings.append(f"{show_bytes(case.drive.size)} is larger than a card usually is. Is this a backup disk?")
@@ -169,7 +170,13 @@ def judge(case: Case) -> Verdict:
             f"The image does not tell its size; about {show_bytes(case.likely)} are likely, which is more than fits."
         )
     lose, loss = _loss(case)
-    return Verdict(refusals, tuple(warnings), lose, loss)
+    return Verdict(
+        tuple(reason for _code, reason in refused),
+        tuple(warnings),
+        lose,
+        loss,
+        tuple(code for code, _reason in refused),
+    )
 
 
 def _loss(case: Case) -> tuple[str, str]:
@@ -203,6 +210,9 @@ class Consent:
     chosen: str = ""
 
 
+NOTHING_SAID = Consent()
+
+
 @dataclass(frozen=True)
 class Request:
     """One act on one drive. image: what is to be written, None for an act without one. own, disk: as in Case."""
@@ -210,7 +220,7 @@ class Request:
     target: Target
     purpose: Purpose
     image: SourceFacts | None = None
-    consent: Consent = Consent()
+    consent: Consent = NOTHING_SAID
     own: bool = False
     disk: bool = False
 

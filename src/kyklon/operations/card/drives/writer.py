@@ -21,10 +21,7 @@ from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.devices.ports import Handle
-from kyklon.model.image_file import (
-    SourceFacts,
-    Stated,
-)
+from kyklon.model.image_file import SourceFacts, Stated
 from kyklon.operations.card.drives.interlock import OpenTarget, Purpose
 from kyklon.operations.card.sources import checksums, source
 from kyklon.operations.card.sources.joined import open_image
@@ -72,8 +69,11 @@ class Order:
     on_written: Callable[[], object] = lambda: None
 
 
+PLAINLY = Order()
+
+
 def write_image(
-    target: OpenTarget, facts: SourceFacts, order: Order = Order(), watch: Watch = UNWATCHED
+    target: OpenTarget, facts: SourceFacts, order: Order = PLAINLY, watch: Watch = UNWATCHED
 ) -> WriteReport:
     """Write an image to an open drive, sync it, read it back and compare.
 

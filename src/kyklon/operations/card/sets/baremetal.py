@@ -13,16 +13,9 @@ from pathlib import Path, PurePosixPath
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_bytes
-from kyklon.catalogue.records import (
-    BareMetal,
-    Board,
-    Image,
-    Machine,
-)
+from kyklon.catalogue.records import BareMetal, Board, Image, Machine
 from kyklon.model.findings import Severity
-from kyklon.model.library import (
-    SystemFile,
-)
+from kyklon.model.library import SystemFile
 from kyklon.operations.card.sets.problems import Problem
 from kyklon.operations.card.volumes.contents import kernel_set
 

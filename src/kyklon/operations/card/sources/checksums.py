@@ -10,10 +10,7 @@ from pathlib import Path
 from typing import BinaryIO, Protocol
 
 from kyklon.base.errors import FormatError, SourceError
-from kyklon.model.image_file import (
-    SourceFacts,
-    Stated,
-)
+from kyklon.model.image_file import SourceFacts, Stated
 
 BY_LENGTH = {128: "SHA-512", 64: "SHA-256", 40: "SHA-1", 32: "MD5", 8: "CRC-32"}  # hexadecimal digits
 STRENGTH = tuple(BY_LENGTH.values())

@@ -15,13 +15,10 @@ from kyklon.base.quantities import show_bytes
 from kyklon.model.card import Partition, PartitionTable
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.sources.source import SUFFIX, chunks, inspect
-from kyklon.operations.card.volumes import usage
 from kyklon.operations.card.volumes.contents import beginning
-from kyklon.operations.card.volumes.fat import (
-    FatVolume,
-)
+from kyklon.operations.card.volumes.fat import FatVolume
 from kyklon.operations.card.volumes.survey import survey
-from kyklon.operations.card.volumes.usage import Extent
+from kyklon.operations.card.volumes.usage import Extent, usage
 
 _STEP = 1 << 20  # bytes compared at a time
 

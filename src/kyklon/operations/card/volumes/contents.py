@@ -12,13 +12,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from kyklon.base.errors import FormatError, KyklonError, ToolError
-from kyklon.model.card import (
-    CardContents,
-    KernelFile,
-    Partition,
-    PartitionTable,
-    RootFacts,
-)
+from kyklon.model.card import CardContents, KernelFile, Partition, PartitionTable, RootFacts
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.sources.source import chunks
 from kyklon.operations.card.volumes.ext import list_ext_folder, read_ext_files

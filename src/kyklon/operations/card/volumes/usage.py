@@ -16,12 +16,8 @@ import numpy as np
 
 from kyklon.base import tools
 from kyklon.base.errors import ToolError
-from kyklon.model.card import (
-    Volume,
-)
-from kyklon.operations.card.volumes.survey import (
-    Survey,
-)
+from kyklon.model.card import Volume
+from kyklon.operations.card.volumes.survey import Survey, survey
 
 _GROUP_FREE = re.compile(r"^  Free blocks: (.*)$", re.MULTILINE)
 _BLOCK_SIZE = re.compile(r"^Block size:\s+(\d+)$", re.MULTILINE)
@@ -44,9 +40,12 @@ class Usage:
         return sum(end - start for start, end in self.used)
 
 
-def usage(path: Path, size: int, survey: Survey | None = None) -> Usage:
-    """The used bytes of a drive or plain image. size: of the drive, bytes. Raises OSError when it cannot be read."""
-    found = survey or survey(path, deep=False)
+def usage(path: Path, size: int, known: Survey | None = None) -> Usage:
+    """The used bytes of a drive or plain image.
+
+    size: of the drive, bytes. known: what was found on it already. Raises OSError when it cannot be read.
+    """
+    found = known or survey(path, deep=False)
     if found.table is None and not found.volumes:
         return Usage(((0, size),), size, (f"{found.error or 'There is no partition table.'} All of it is kept.",))
     table = found.table

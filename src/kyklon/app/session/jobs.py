@@ -11,9 +11,9 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal, pyqtSlot
 
 from kyklon.base.errors import Cancelled, KyklonError
-from kyklon.base.progress import CancelToken, Progress, Sink
+from kyklon.base.progress import CancelToken, Progress, Watch
 
-Work = Callable[[Sink, CancelToken], Any]
+Work = Callable[[Watch], Any]
 
 
 @dataclass
@@ -68,7 +68,7 @@ class Jobs(QObject):
 
     def _run(self, job: Job, work: Work) -> None:
         try:
-            result = work(lambda report: self._reported.emit(job.id, report), job.cancel)
+            result = work(Watch(lambda report: self._reported.emit(job.id, report), job.cancel))
         except BaseException as error:  # sorted out on the GUI thread
             self._ended.emit(job.id, None, error)
         else:
@@ -83,7 +83,7 @@ class Jobs(QObject):
     @pyqtSlot(int, object, object)
     def _on_ended(self, job_id: int, result: Any, error: BaseException | None) -> None:
         job, done, bad = self._running.pop(job_id)
-        self._threads.pop(job_id).join()
+        self._threads = {each: thread for each, thread in self._threads.items() if thread.is_alive()}
         if error is None:
             done(result)
         elif isinstance(error, KyklonError):
@@ -95,9 +95,18 @@ class Jobs(QObject):
             self.crashed.emit(error)
         self.changed.emit()
 
-    def stop_all(self) -> None:
-        """Ask every job to stop and wait for it."""
+    def ask_all_to_stop(self) -> None:
+        """Cancel every job; it ends at its next step."""
         for job, _done, _bad in self._running.values():
             job.cancel.cancel()
+
+    @property
+    def alive(self) -> bool:
+        """Whether a thread still runs."""
+        return any(thread.is_alive() for thread in self._threads.values())
+
+    def stop_all(self) -> None:
+        """Cancel every job and wait for its thread; not for the GUI thread of a window that is still used."""
+        self.ask_all_to_stop()
         for thread in list(self._threads.values()):
             thread.join(timeout=20)

@@ -1,0 +1,1 @@
+"""The open build and the work that goes on for it."""

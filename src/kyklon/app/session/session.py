@@ -1,0 +1,290 @@
+"""The open build: its history, what was observed of the world, and its findings. Pages listen to it.
+
+Whatever touches a disk, a bus or a process is done by a job or by the keeper's thread, never here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from kyklon.app.session.jobs import Jobs
+from kyklon.app.theme.tokens import Theme
+from kyklon.base import durable
+from kyklon.base.errors import KyklonError
+from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.catalogue.loader import Catalogue
+from kyklon.model.build import Build, CardEvent, CardRecord, CardState, SignOff, Tick, edited, remedied
+from kyklon.model.fields import describe
+from kyklon.model.findings import Finding, Remedy
+from kyklon.model.world import World
+from kyklon.operations import inspection
+from kyklon.operations.operation import Operation
+from kyklon.operations.poweron.acts import foretell
+from kyklon.operations.poweron.events import BringUp
+from kyklon.operations.registry import LOOKS
+from kyklon.operations.remedies import words_of
+from kyklon.record import folder as store
+from kyklon.record.history import History
+from kyklon.record.keeper import Keeper
+from kyklon.record.logbook import Logbook, now
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """A build folder as it was read. warning: what its reader should know, '' for nothing."""
+
+    folder: Path
+    build: Build
+    warning: str
+    catalogue: Catalogue
+    world: World
+
+
+def load(folder: Path, catalogue: Catalogue) -> Loaded:
+    """Read a build folder, with what the first findings need of the world. Raises KyklonError."""
+    opened = store.load(folder)
+    if opened.warning:
+        store.keep_damaged(folder)
+    world = LOOKS["display"].look(opened.build, folder, catalogue, World(), UNWATCHED)
+    return Loaded(folder, opened.build, opened.warning, catalogue, world)
+
+
+class Session(QObject):
+    """One open build folder."""
+
+    changed = pyqtSignal()  # the build, the world, the findings or the bring-up
+    logged = pyqtSignal()
+    said = pyqtSignal(str)  # one line for the bottom bar
+    _delivered = pyqtSignal(object)  # what to do on this thread, from the keeper's
+
+    def __init__(self, loaded: Loaded, jobs: Jobs, theme: Theme) -> None:
+        super().__init__()
+        self.folder, self.catalogue, self.jobs, self.theme = loaded.folder, loaded.catalogue, jobs, theme
+        self.warning = loaded.warning
+        self.history = History(loaded.build)
+        self.world = loaded.world
+        self.findings: tuple[Finding, ...] = ()
+        self.bring_up: BringUp | None = None
+        self.bring_up_current = False
+        self.saved_at = ""
+        self.log_count = 0
+        self._logbook = Logbook(self.folder)
+        self._delivered.connect(lambda act: act())
+        self._keeper = Keeper(self.folder, self._delivered.emit, self._on_saved)
+        self._count_log()
+        self._inspect()
+
+    @property
+    def build(self) -> Build:
+        return self.history.build
+
+    # --- edits ---------------------------------------------------------------------------------------------
+
+    def edit(self, path: str, value: Any, label: str = "") -> None:
+        """Replace one value of the build; an invalid one is told and changes nothing. label: for undo; the field's own
+        name where it has one."""
+        label = label or describe(Build, path).label
+        try:
+            build = edited(self.build, path, value)
+        except ValueError as bad:
+            self.said.emit(f"{label}: {_first_line(bad)}")
+            return
+        self.put(label, build)
+
+    def put(self, label: str, build: Build) -> None:
+        """Make a whole new build the present one, as one step of undo."""
+        if build == self.build:
+            return
+        before = self.build
+        self.history.edit(label, build)
+        self._after_edit(before)
+
+    def undo(self) -> None:
+        before, label = self.build, self.history.undo_label
+        self.history.undo()
+        self._after_edit(before)
+        self.said.emit(f"Undone: {label}")
+
+    def redo(self) -> None:
+        before, label = self.build, self.history.redo_label
+        self.history.redo()
+        self._after_edit(before)
+        self.said.emit(f"Redone: {label}")
+
+    def _after_edit(self, before: Build) -> None:
+        self.save()
+        self.bring_up_current = False
+        self._inspect()
+        self.changed.emit()
+        if before.source != self.build.source:
+            self.look("source")
+        if before.picture.identification != self.build.picture.identification:
+            self.look("display")
+        if (before.library, before.systems) != (self.build.library, self.build.systems):
+            self.look("library")
+
+    def save(self) -> None:
+        """Save the present build soon, in the background."""
+        self._keeper.save(self.build)
+
+    def flush(self) -> None:
+        """Wait for the disk: in a job that reads the build there, and at the end."""
+        self._keeper.flush()
+
+    def _on_saved(self, error: KyklonError | None) -> None:
+        if error is not None:
+            self.said.emit(str(error))
+            return
+        self.saved_at = now()[11:16]
+        self.logged.emit()
+
+    def apply_remedy(self, remedy: Remedy, title: str) -> None:
+        """The build after a remedy, as one step of undo, saved and logged."""
+        before = self.build
+        self.history.edit(remedy.label, remedied(before, remedy))
+        self.log(0, *words_of(remedy, title))
+        self._after_edit(before)
+
+    def sign_off(self, operation: Operation) -> None:
+        """Sign an operation off as it is now; logged."""
+        sign = SignOff(operation=operation.number, at=now(), inputs=inspection.fingerprint(self.build, operation))
+        rest = tuple(each for each in self.build.sign_offs if each.operation != operation.number)
+        self._happened("sign_offs", (*rest, sign))
+        self.log(operation.number, f"{operation.name} signed off")
+
+    def tick(self, item: str, text: str, *, on: bool) -> None:
+        """Tick a first-boot check, or take it back; logged."""
+        rest = tuple(tick for tick in self.build.ticks if tick.item != item)
+        self._happened("ticks", (*rest, Tick(item=item, at=now())) if on else rest)
+        self.log(90, f"{'Checked' if on else 'Check taken back'}: {text}")
+
+    def card_happened(self, record: CardRecord) -> None:
+        """What became of the card; a record of a write means that one is under way now."""
+        self.world = replace(self.world, writing=record.state is CardState.WRITING)
+        self._happened("card", record)
+
+    def card_event(self, identity: str, size: int, event: CardEvent, *, emptied: bool = False) -> None:
+        """Part of a card's history, written to disk already by the act itself. emptied: nothing is on it any more."""
+        build = self.build.with_event(identity, size, event)
+        if emptied and build.card.drive == identity:
+            build = edited(build, "card", CardRecord())
+            self.world = replace(self.world, card=None)
+        self.history.replace(build)
+        self.save()
+        self._inspect()
+        self.changed.emit()
+        self.acted()
+
+    def _happened(self, path: str, value: Any) -> None:
+        """Something that cannot be undone."""
+        self.history.replace(edited(self.build, path, value))
+        self.save()
+        self._inspect()
+        self.changed.emit()
+
+    def _inspect(self) -> None:
+        self.findings = inspection.inspect(self.build, self.catalogue, self.world)
+
+    # --- the logbook and other files ------------------------------------------------------------------------
+
+    def log(self, operation: int, title: str, detail: str = "", *, kind: str = "done") -> None:
+        """Write an entry, in the background."""
+        self._keeper.do(
+            lambda: self._logbook.add(operation, title, detail, kind=kind), lambda _entry: self._count_log(), self._told
+        )
+
+    def acted(self) -> None:
+        """An act has written into the logbook by itself: count anew."""
+        self._count_log()
+
+    def _count_log(self) -> None:
+        def counted(count: int) -> None:
+            self.log_count = count
+            self.logged.emit()
+
+        self._keeper.do(self._logbook.count, counted, self._told)
+
+    def ask_logbook(self, ask: Callable[[Logbook], Any], done: Callable[[Any], object]) -> None:
+        """Read from the logbook in the background; the answer comes to `done`."""
+        self._keeper.do(lambda: ask(self._logbook), done, self._told)
+
+    def keep_file(self, path: Path, data: bytes, said: str) -> None:
+        """Write a file that the user named, in the background; `said` is told when it is there."""
+        self._keeper.do(lambda: durable.keep(path, data), lambda _none: self.said.emit(said), self._told)
+
+    def _told(self, bad: KyklonError) -> None:
+        self.said.emit(str(bad))
+
+    # --- the world -------------------------------------------------------------------------------------------
+
+    def set_world(self, world: World) -> None:
+        self.world = world
+        self._inspect()
+        self.changed.emit()
+
+    def look(self, key: str) -> None:
+        """Look at one part of the world again, in the background."""
+        look = LOOKS[key]
+        build, folder, catalogue = self.build, self.folder, self.catalogue
+
+        def merge(seen: World) -> None:
+            self.set_world(replace(self.world, **{name: getattr(seen, name) for name in look.fields}))
+
+        self.jobs.start(
+            look.title,
+            lambda watch: look.look(build, folder, catalogue, World(), watch),
+            merge,
+            cancellable=look.cancellable,
+        )
+
+    def look_at_everything(self) -> None:
+        for key in LOOKS:
+            if key != "display" and (key != "card" or self.build.card.drive):
+                self.look(key)
+
+    # --- power-on --------------------------------------------------------------------------------------------
+
+    def run_bring_up(self) -> None:
+        """Read the card again, then predict; the result comes with `changed`."""
+        build, folder, catalogue = self.build, self.folder, self.catalogue
+
+        def work(watch: Watch) -> tuple[World, BringUp]:
+            return foretell(build, folder, catalogue, watch=watch)
+
+        def done(result: tuple[World, BringUp]) -> None:
+            seen, self.bring_up = result
+            self.bring_up_current = self.build == build
+            failure = self.bring_up.failure
+            self.log(90, f"Bring-up reached: {self.bring_up.reached}", failure.cause if failure else "No failure.")
+            fields = ("card", *LOOKS["library"].fields)
+            self.set_world(replace(self.world, **{name: getattr(seen, name) for name in fields}))
+
+        self.jobs.start("Running the bring-up", work, done, cancellable=False)
+
+    # --- the end ---------------------------------------------------------------------------------------------
+
+    def end_soon(self) -> None:
+        """Ask all work to stop, and everything to reach the disk."""
+        self.jobs.ask_all_to_stop()
+        self._keeper.end_soon()
+
+    @property
+    def ended(self) -> bool:
+        """Whether nothing runs any more."""
+        return not self.jobs.alive and not self._keeper.alive
+
+    def end(self) -> None:
+        """Stop all work and wait until everything is on disk."""
+        self.jobs.stop_all()
+        self._keeper.end()
+
+
+def _first_line(bad: ValueError) -> str:
+    """What a validation error says, without the library's own frame."""
+    told = getattr(bad, "errors", None)
+    return str(told()[0]["msg"]) if told else str(bad)

@@ -1,0 +1,100 @@
+"""Keeps a build folder in a thread of its own, so that a slow disk never holds the window up.
+
+Saves, log entries and questions to the logbook are done in the order they were asked for; of several saves that wait,
+only the newest build is written.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import deque
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from kyklon.base.errors import KyklonError
+from kyklon.model.build import Build
+from kyklon.record import folder as store
+
+Deliver = Callable[[Callable[[], object]], None]
+
+
+class Keeper:
+    """deliver: called from the thread with something to be done where the results are wanted."""
+
+    def __init__(self, folder: Path, deliver: Deliver, saved: Callable[[KyklonError | None], object]) -> None:
+        self._folder, self._deliver, self._saved = folder, deliver, saved
+        self._newest: Build | None = None
+        self._waiting: deque[Callable[[], None]] = deque()
+        self._busy = self._ended = False
+        self._changed = threading.Condition()
+        self._thread = threading.Thread(target=self._run, name="keep", daemon=True)
+        self._thread.start()
+
+    def save(self, build: Build) -> None:
+        """Save this build soon; an older one that still waits is passed over."""
+        with self._changed:
+            if self._newest is None:
+                self._waiting.append(self._save)
+            self._newest = build
+            self._changed.notify_all()
+
+    def do(self, work: Callable[[], Any], done: Callable[[Any], object], bad: Callable[[KyklonError], object]) -> None:
+        """Do something with the folder; its result goes to `done`, an expected error to `bad`."""
+
+        def task() -> None:
+            try:
+                result = work()
+            except KyklonError as error:
+                self._deliver(lambda error=error: bad(error))  # type: ignore[misc] # the error of this task
+                return
+            self._deliver(lambda: done(result))
+
+        with self._changed:
+            self._waiting.append(task)
+            self._changed.notify_all()
+
+    def flush(self) -> None:
+        """Wait until all that was asked for is done."""
+        with self._changed:
+            self._changed.wait_for(lambda: not self._waiting and not self._busy)
+
+    def end_soon(self) -> None:
+        """Let the thread end once all is done."""
+        with self._changed:
+            self._ended = True
+            self._changed.notify_all()
+
+    def end(self) -> None:
+        """Do all that waits, and wait for the thread to end."""
+        self.end_soon()
+        self._thread.join()
+
+    @property
+    def alive(self) -> bool:
+        return self._thread.is_alive()
+
+    def _save(self) -> None:
+        with self._changed:
+            build, self._newest = self._newest, None
+        error: KyklonError | None = None
+        try:
+            if build is not None:
+                store.save(self._folder, build)
+        except KyklonError as bad:
+            error = bad
+        self._deliver(lambda: self._saved(error))
+
+    def _run(self) -> None:
+        while True:
+            with self._changed:
+                self._changed.wait_for(lambda: bool(self._waiting) or self._ended)
+                if not self._waiting:
+                    return
+                task, self._busy = self._waiting.popleft(), True
+            try:
+                task()
+            finally:
+                with self._changed:
+                    self._busy = False
+                    self._changed.notify_all()
