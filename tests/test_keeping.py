@@ -9,7 +9,7 @@ import pytest
 from kyklon.operations.card.volumes.filesystems import EDIT
 
 from kyklon.base.errors import BadBlock, Cancelled, Refused, SourceError, TargetLost, WrongUse
-from kyklon.base.progress import CancelToken, Progress
+from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
 from kyklon.model.build import CardState
 from kyklon.operations import keeping, workshop
@@ -38,7 +38,7 @@ def test_a_backup_restores_to_a_larger_card_that_compares_as_the_same(
 ) -> None:
     to = demo.folder / f"kept{ending}"
     seen: list[Progress] = []
-    report, _event = keeping.backup_card(card, demo.folder, to, sink=seen.append)
+    report, _event = keeping.backup_card(card, demo.folder, to, watch=Watch(seen.append))
     assert report.read < report.size / 4  # most of the card is not in use
     assert seen[-1].done == seen[-1].total == report.read
     facts = source.inspect(to)
@@ -77,7 +77,7 @@ def test_a_backup_writes_over_nothing_and_leaves_nothing_half_done(card: worksho
     cancel = CancelToken()
     cancel.cancel()
     with pytest.raises(Cancelled):
-        keeping.backup_card(card, demo.folder, demo.folder / "other.img.zst", cancel=cancel)
+        keeping.backup_card(card, demo.folder, demo.folder / "other.img.zst", watch=Watch(cancel=cancel))
     drives = SimulatedDrives(demo.folder / "drives")
     for faults, error in ((Faults(unplugged_at=10 * MIB), TargetLost), (Faults(bad_block_at=5 * MIB), BadBlock)):
         drives.replace("sim:blank-card", faults=faults)

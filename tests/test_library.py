@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kyklon.base.errors import Cancelled, KyklonError, TargetFull
-from kyklon.base.progress import CancelToken
+from kyklon.base.progress import CancelToken, Watch
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image, System
 from kyklon.model.build import LibrarySettings, edited, remedied
@@ -188,7 +188,7 @@ def test_cancelling_leaves_no_half_game(demo: Demo, catalogue: Catalogue) -> Non
             cancel.cancel()
 
     with pytest.raises(Cancelled):
-        workshop.move_games(demo.folder, demo.build, catalogue, demo.folder / "stick", sink=watch, cancel=cancel)
+        workshop.move_games(demo.folder, demo.build, catalogue, demo.folder / "stick", watch=Watch(watch, cancel))
     there = [path for path in (demo.folder / "stick").rglob("*") if path.is_file()]
     assert 0 < len(there) < 30
     assert not [path for path in there if path.suffix == transfer.PART]

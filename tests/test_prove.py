@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kyklon.base.errors import BadBlock, Cancelled, Refused, SourceError, TargetError, VerifyError
-from kyklon.base.progress import CancelToken, Progress
+from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
 from kyklon.model.build import CardState
 from kyklon.model.image_file import Stated
@@ -26,7 +26,7 @@ MIB = 1 << 20
 
 def proof(target: workshop.Target, *, full: bool = False, cancel: CancelToken | None = None) -> prove.Proof:
     permit = grant(keeping.whole_case(None, target, prove.SOURCE))
-    return prove.prove(target.drives, target.facts, permit, full=full, cancel=cancel)
+    return prove.prove(target.drives, target.facts, permit, full=full, watch=Watch(cancel=cancel))
 
 
 @pytest.mark.parametrize("full", [False, True])
@@ -87,7 +87,7 @@ def test_a_probe_can_be_cancelled_and_leaves_no_table(tmp_path: Path) -> None:
     cancel = CancelToken()
     cancel.cancel()
     with pytest.raises(Cancelled):
-        proof(target, full=True, cancel=cancel)
+        proof(target, full=True, watch=Watch(cancel=cancel))
     assert not any(target.path.read_bytes()[:MIB])
 
 
@@ -195,7 +195,7 @@ def test_a_pause_holds_the_write_and_costs_no_speed(tmp_path: Path) -> None:
 
     target = simulated(tmp_path, rate=40 * MIB)
     begun = time.monotonic()
-    report = workshop.write(target, source.inspect(image(tmp_path)), None, sink=watch, cancel=cancel)
+    report = workshop.write(target, source.inspect(image(tmp_path)), None, watch=Watch(watch, cancel))
     assert time.monotonic() - begun > 0.5
     assert report.verified
     assert all(each.at_s is not None and each.at_s < 0.5 + 2 * report.size / (40 * MIB) for each in seen)
@@ -206,7 +206,7 @@ def test_cancel_ends_a_pause(tmp_path: Path) -> None:
     cancel.pause()
     cancel.cancel()
     with pytest.raises(Cancelled):
-        workshop.write(simulated(tmp_path), source.inspect(image(tmp_path)), None, cancel=cancel)
+        workshop.write(simulated(tmp_path), source.inspect(image(tmp_path)), None, watch=Watch(cancel=cancel))
 
 
 @pytest.mark.parametrize("algorithm", ["SHA-512", "SHA-1", "MD5", "CRC-32"])

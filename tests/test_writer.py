@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from kyklon.base.errors import Cancelled, KyklonError, Refused, SourceError, TargetFull, TargetLost, VerifyError
-from kyklon.base.progress import CancelToken, Progress
+from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.catalogue.loader import Catalogue
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
 from kyklon.model.build import CardState, edited
@@ -47,7 +47,7 @@ def test_a_written_card_holds_the_image_and_the_report_its_sums(tmp_path: Path) 
     path = image(tmp_path)
     target = simulated(tmp_path)
     reports: list[Progress] = []
-    report = workshop.write(target, source.inspect(path), None, sink=reports.append)
+    report = workshop.write(target, source.inspect(path), None, watch=Watch(reports.append))
     data = path.read_bytes()
     assert target.path.read_bytes() == data
     assert report.size == len(data)
@@ -68,7 +68,7 @@ def test_the_partition_table_is_written_last(tmp_path: Path) -> None:
 
     target = simulated(tmp_path, rate=200 * MIB)
     with pytest.raises(Cancelled):
-        workshop.write(target, source.inspect(path), None, sink=watch, cancel=cancel)
+        workshop.write(target, source.inspect(path), None, watch=Watch(watch, cancel))
     written = target.path.read_bytes()
     assert len(written) > source.CHUNK
     assert not any(written[: source.CHUNK])
@@ -78,7 +78,7 @@ def test_cancelling_marks_the_card_as_not_bootable(demo: Demo) -> None:
     cancel = CancelToken()
     cancel.cancel()
     target = workshop.find_target("blank-card", demo.folder)
-    record, bad, report, _event = workshop.write_card(demo.folder, demo.build, target, cancel=cancel)
+    record, bad, report, _event = workshop.write_card(demo.folder, demo.build, target, watch=Watch(cancel=cancel))
     assert isinstance(bad, Cancelled)
     assert report is None
     assert record.state is CardState.CANCELLED
@@ -105,7 +105,7 @@ def test_cancelling_the_reading_back_says_unproven(demo: Demo) -> None:
             cancel.cancel()
 
     target = workshop.find_target("blank-card", demo.folder)
-    record, bad, _report, _event = workshop.write_card(demo.folder, demo.build, target, sink=watch, cancel=cancel)
+    record, bad, _report, _event = workshop.write_card(demo.folder, demo.build, target, watch=Watch(watch, cancel))
     assert isinstance(bad, Cancelled)
     assert record.state in (CardState.UNPROVEN, CardState.CANCELLED)
 
@@ -238,6 +238,6 @@ def test_an_edit_made_while_writing_is_not_lost(demo: Demo) -> None:
             store.save(demo.folder, edited(store.load(demo.folder).build, "boot.country", "NL"))
             done.append(True)
 
-    workshop.write_card(demo.folder, build, workshop.find_target("blank-card", demo.folder), sink=watch)
+    workshop.write_card(demo.folder, build, workshop.find_target("blank-card", demo.folder), watch=Watch(watch))
     assert demo.build.boot.country == "NL"
     assert demo.build.card.state is CardState.PROVEN
