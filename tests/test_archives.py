@@ -23,7 +23,7 @@ from hypothesis import strategies as st
 from kyklon.base.errors import FormatError, SourceError
 from kyklon.model.image_file import SourceFacts, Stated
 from kyklon.operations.card.sources import checksums, formats, source, unpack
-from kyklon.operations.card.sources.joined import Joined, parts_of
+from kyklon.operations.card.sources.joined import Joined, open_image, parts_of
 
 MIB = 1 << 20
 BODY = random.Random(11).randbytes(700_000) + bytes(4 * MIB) + random.Random(12).randbytes(MIB // 2) + bytes(416)
@@ -342,7 +342,7 @@ def test_sums_of_every_kind_are_found_beside_and_right(algorithm: str, tmp_path:
     facts = image(tmp_path)
     stated = checksums.beside(facts)
     assert stated == Stated(algorithm, digest)
-    with facts.open() as file:
+    with open_image(facts) as file:
         assert checksums.of_file(file, algorithm) == digest
 
 

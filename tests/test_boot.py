@@ -7,53 +7,98 @@ import contextlib
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from kyklon.operations.boot.issue import difference, issue, read_settings
 
 from kyklon.base.errors import FormatError
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Dialect, Encoder
+from kyklon.catalogue.records import Board, Dialect, Encoder, Grammar
 from kyklon.demo.card_image import BOOT_FILE, EXTLINUX, KERNEL_LINE
 from kyklon.model.build import Build, edited, remedied
+from kyklon.model.fields import describe
+from kyklon.model.kernel_line import set_words, word_values, words
 from kyklon.model.timing import Timing
-from kyklon.operations.boot import text
+from kyklon.model.world import World
+from kyklon.operations.boot.compile import compiled, difference
+from kyklon.operations.boot.dialects.codec import Wanted
+from kyklon.operations.boot.dialects.extlinux import default_entry, set_entry
+from kyklon.operations.boot.dialects.kinds import codec_of
+from kyklon.operations.boot.dialects.settings_file import SettingsFile, split_lines
 from kyklon.operations.boot.findings import findings
+from kyklon.operations.boot.read import read_settings
 from kyklon.operations.boot.services import repaired, track
 from kyklon.operations.controls.quirks import encoder_quirk
 from kyklon.operations.picture import exports
 from support import Demo
 
-ON_CARD = {"merrow.cfg": BOOT_FILE, "kernel.line": KERNEL_LINE, "extlinux/extlinux.conf": EXTLINUX}
+ON_CARD = {"merrow.settings": BOOT_FILE, "kernel.line": KERNEL_LINE, "extlinux/extlinux.conf": EXTLINUX}
+MERROW = SettingsFile(Grammar(separator="=", remark="--", bound="on {boards}:", first_line="merrow settings 2"))
+OTHERS = (  # grammars of no shipped file: the codec must not lean on one of them
+    SettingsFile(Grammar(separator=":", remark=";", bound="[{boards}]", wins="first")),
+    SettingsFile(Grammar(separator="=", remark="#")),
+)
 KEYS = st.from_regex(r"[a-z][a-z_.]{0,10}", fullmatch=True)
 VALUES = st.from_regex(r"[A-Za-z0-9/+-]{1,12}", fullmatch=True)
-LINES = st.one_of(
-    st.builds(lambda k, v: f"{k}={v}", KEYS, VALUES),
-    st.sampled_from(["# a remark", "", "[all]", "[herring]", "[cod]", "  # indented = remark"]),
-)
+BOARDS = st.sampled_from(["", "herring", "cod", "herring, cod", "sprat,ling"])
 
 
-@given(st.lists(LINES, max_size=25), st.dictionaries(KEYS, VALUES, max_size=5))
-def test_set_keys_sets_them_and_keeps_everything_else(lines: list[str], wanted: dict[str, str]) -> None:
-    before = "\n".join(lines) + "\n"
-    after = text.set_keys(before, wanted, "herring")
-    old, new = text.effective(before, "herring"), text.effective(after, "herring")
-    assert new == old | wanted
-    assert text.set_keys(after, wanted, "herring") == after
-    others = text.effective(before, "cod")
-    untouched = {key: value for key, value in others.items() if key not in wanted}
-    assert {key: value for key, value in text.effective(after, "cod").items() if key in untouched} == untouched
-    remarks = [line for line in lines if line.lstrip().startswith("#")]
-    assert [line for line in after.splitlines() if line.lstrip().startswith("#")] == remarks
+def line(file: SettingsFile, boards: str, key: str, value: str) -> str:
+    bound = f"{file.grammar.bound.format(boards=boards)} " if boards and file.grammar.bound else ""
+    return f"{bound}{key} {file.grammar.separator} {value}"
 
 
-def test_the_last_value_of_a_key_that_counts_for_the_board_is_the_one_edited() -> None:
-    before = "a=1\n[herring]\na=2\n[cod]\na=3\n"
-    after = text.set_keys(before, {"a": "9"}, "herring")
-    assert after == "a=1\n[herring]\na=9\n[cod]\na=3\n"
-    assert text.effective(after, "cod")["a"] == "3"
+@given(st.data(), st.sampled_from([MERROW, *OTHERS]))
+def test_compile_sets_what_is_wanted_and_keeps_everything_else(data: st.DataObject, file: SettingsFile) -> None:
+    odd = st.sampled_from([f"{file.grammar.remark} a = remark", "", "no setting here", f"  {file.grammar.remark}x"])
+    own = st.builds(lambda *parts: line(file, *parts), BOARDS, KEYS, VALUES)
+    lines = data.draw(st.lists(st.one_of(own, odd), max_size=25))
+    values = data.draw(st.dictionaries(KEYS, VALUES, max_size=5))
+    first = [file.grammar.first_line] if file.grammar.first_line else []
+    before = "".join(f"{each}\n" for each in [*first, *lines])
+    wanted = Wanted("herring", values, {})
+    after = file.compile(before, wanted)
+    assert file.read(after, "herring") == file.read(before, "herring") | values
+    assert file.compile(after, wanted) == after
+    odd_lines = [each for each in lines if not file.lines(each)]
+    assert [each for each in after.splitlines()[len(first) :] if not file.lines(each)] == odd_lines
+    old, new = file.read(before, "cod"), file.read(after, "cod")
+    assert {key: value for key, value in new.items() if key not in values} == {
+        key: value for key, value in old.items() if key not in values
+    }
+    bound_to_cod = {each.key for each in file.lines(before) if "cod" in each.boards}
+    assert {key: new[key] for key in bound_to_cod} == {key: old[key] for key in bound_to_cod}
 
 
-def test_an_empty_value_takes_the_line_out() -> None:
-    assert text.set_keys("a=1\nb=2\n", {"a": ""}, "herring") == "b=2\n"
+@given(st.text(max_size=120))
+def test_any_text_is_read_and_its_lines_are_kept(text: str) -> None:
+    after = MERROW.compile(text, Wanted("cod", {"kernel.file": "k"}, {}))
+    assert MERROW.read(after, "cod")["kernel.file"] == "k"
+    settings = {each.number for each in MERROW.lines(text) if each.key == "kernel.file"}
+    kept = [each for number, each in enumerate(split_lines(text)) if number not in settings]
+    rest = iter(after.split("\n"))
+    assert all(each in rest for each in kept), "a line was lost or moved"
+
+
+def test_a_line_bound_to_the_board_counts_before_one_for_all() -> None:
+    before = "merrow settings 2\non herring, cod: a = 3\na = 1\na = 2\n"
+    assert (MERROW.read(before, "herring"), MERROW.read(before, "ling")) == ({"a": "3"}, {"a": "2"})
+    after = MERROW.compile(before, Wanted("herring", {"a": "9"}, {}))
+    assert after == before + "on herring: a = 9\n"  # cod keeps the line it shares
+    assert MERROW.read(after, "herring")["a"] == "9"
+
+
+def test_an_empty_value_takes_the_line_out_for_this_board_only() -> None:
+    before = "merrow settings 2\na = 1\non cod, herring: b = 2\n"
+    assert MERROW.compile(before, Wanted("herring", {"a": "", "b": ""}, {})) == "merrow settings 2\non cod: b = 2\n"
+
+
+def test_a_file_that_does_not_name_its_format_is_not_read_and_gets_its_first_line() -> None:
+    assert MERROW.read("a = 1\n", "cod") == {}
+    after = MERROW.compile("a = 1\n[old] x=2\n", Wanted("cod", {"a": "2"}, {}))
+    assert after == "merrow settings 2\na = 2\n[old] x=2\n"
+
+
+def test_a_desktop_editors_line_endings_stay() -> None:
+    before = "merrow settings 2\r\n-- hello\r\na = 1\r\n"
+    assert MERROW.compile(before, Wanted("cod", {"a": "2"}, {})) == "merrow settings 2\r\n-- hello\r\na = 2\r\n"
 
 
 WORDS = st.from_regex(r"[a-z]{1,6}(=[a-z0-9:]{1,8})?", fullmatch=True)
@@ -61,44 +106,44 @@ WORDS = st.from_regex(r"[a-z]{1,6}(=[a-z0-9:]{1,8})?", fullmatch=True)
 
 @given(st.lists(WORDS, max_size=12), st.lists(WORDS, max_size=5))
 def test_set_words_makes_one_line_with_each_wanted_word(old: list[str], wanted: list[str]) -> None:
-    line = text.set_words(" ".join(old), wanted)
+    line = set_words(" ".join(old), wanted)
     assert "\n" not in line
     assert "  " not in line
     last = {word.partition("=")[0]: word for word in wanted if "=" in word}
     for word in wanted:
         name = word.partition("=")[0]
-        assert word in text.words(line) or last.get(name) in text.words(line)
-    assert text.set_words(line, wanted) == line or len({w.partition("=")[0] for w in wanted}) < len(wanted)
+        assert word in words(line) or last.get(name) in words(line)
+    assert set_words(line, wanted) == line or len({w.partition("=")[0] for w in wanted}) < len(wanted)
     names = {word.partition("=")[0] for word in wanted}
     kept = [word for word in old if word.partition("=")[0] not in names]
-    assert [word for word in text.words(line) if word.partition("=")[0] not in names] == kept
+    assert [word for word in words(line) if word.partition("=")[0] not in names] == kept
 
 
 def test_quirks_are_joined_and_never_doubled() -> None:
-    line = text.set_words("quiet usbhid.quirks=0x1:0x2:0x40", ["usbhid.quirks=0x3:0x4:0x40"])
+    line = set_words("quiet usbhid.quirks=0x1:0x2:0x40", ["usbhid.quirks=0x3:0x4:0x40"])
     assert line == "quiet usbhid.quirks=0x1:0x2:0x40,0x3:0x4:0x40"
-    assert text.set_words(line, ["usbhid.quirks=0x3:0x4:0x40"]) == line
-    assert text.word_values(line, "usbhid.quirks") == ("0x1:0x2:0x40", "0x3:0x4:0x40")
+    assert set_words(line, ["usbhid.quirks=0x3:0x4:0x40"]) == line
+    assert word_values(line, "usbhid.quirks") == ("0x1:0x2:0x40", "0x3:0x4:0x40")
 
 
 def test_a_console_may_be_given_twice_and_quotes_hold_spaces() -> None:
-    line = text.set_words('console=tty1 greet="good day"', ["console=serial0,115200"])
-    assert text.words(line) == ("console=tty1", 'greet="good day"', "console=serial0,115200")
+    line = set_words('console=tty1 greet="good day"', ["console=serial0,115200"])
+    assert words(line) == ("console=tty1", 'greet="good day"', "console=serial0,115200")
 
 
 def test_extlinux_edits_the_default_entry_only() -> None:
     before = "DEFAULT b\n# remark\nLABEL a\n  LINUX /old\n  APPEND quiet\nLABEL b\n  LINUX /b\n  INITRD /i\n"
-    after = text.set_entry(before, {"LINUX": "/new", "FDT": "/tree"}, ["root=/dev/sda2"])
+    after = set_entry(before, {"LINUX": "/new", "FDT": "/tree"}, ["root=/dev/sda2"])
     a, b = after.split("LABEL b")
     assert "/old" in a
     assert "# remark" in a
-    entry = text.default_entry(after)
+    entry = default_entry(after)
     assert entry.values == {"LINUX": "/new", "INITRD": "/i", "FDT": "/tree", "APPEND": "root=/dev/sda2"}
     assert "/new" in b
 
 
 def test_extlinux_is_made_where_there_is_none() -> None:
-    entry = text.default_entry(text.set_entry("", {"LINUX": "/k"}, ["quiet"]))
+    entry = default_entry(set_entry("", {"LINUX": "/k"}, ["quiet"]))
     assert entry.values == {"LINUX": "/k", "APPEND": "quiet"}
 
 
@@ -120,38 +165,39 @@ def test_any_text_gives_a_timing_or_the_one_error(line: str) -> None:
 
 
 def issued(build: Build, catalogue: Catalogue, card: dict[str, str] | None = None) -> dict[str, str]:
-    return {file.path: file.text for file in issue(build, catalogue, ON_CARD if card is None else card)}
+    return {file.path: file.text for file in compiled(build, catalogue, ON_CARD if card is None else card)}
 
 
 def test_the_merrow_dialect_keeps_the_cards_own_lines(demo: Demo, catalogue: Catalogue) -> None:
     files = issued(demo.build, catalogue)
-    boot = files["merrow.cfg"]
-    assert "startup.greeting=off" in boot
-    assert "fan.start_celsius=60" in boot
-    assert boot.startswith("# Quayside boot file.")
-    assert text.effective(boot, "herring")["memory.video"] == "256"
-    assert text.effective(boot, "sprat")["memory.video"] == "64"  # another board's section is not ours
+    boot, file = files["merrow.settings"], catalogue.get(Dialect, "merrow").files[0]
+    assert "start.greeting = off" in boot
+    assert "on ling, cod: fan.start_celsius = 60" in boot
+    assert boot.startswith("merrow settings 2\n-- Quayside.")
+    assert codec_of(file).read(boot, "herring")["memory.video"] == "256"
+    assert codec_of(file).read(boot, "sprat")["memory.video"] == "64"  # another board's line is not ours
     assert max(map(len, boot.splitlines())) <= catalogue.get(Dialect, "merrow").longest_line
     assert files["services.list"].splitlines() == list(demo.build.boot.services)
 
 
 def test_every_line_of_ours_knows_its_decision(demo: Demo, catalogue: Catalogue) -> None:
-    files = {file.path: file for file in issue(demo.build, catalogue, {})}
-    for line in files["merrow.cfg"].lines:
-        assert line.path, line.text
-    labels = {line.label for line in files["merrow.cfg"].lines}
-    assert {"Kernel", "Device tree", "Menu mode", "Forced output", "Overscan", "Sound route", "Memory split"} == labels
+    files = {file.path: file for file in compiled(demo.build, catalogue, {})}
+    first, *lines = files["merrow.settings"].lines
+    assert (first.text, first.path) == ("merrow settings 2", "")
+    assert all(each.path for each in lines), lines
+    paths = {entry.setting for entry in catalogue.get(Dialect, "merrow").files[0].entries}
+    assert {each.label for each in lines} == {describe(Build, path).label for path in paths}
 
 
 def test_the_extlinux_dialect(demo: Demo, catalogue: Catalogue) -> None:
     build = edited(demo.build.with_part("board", "ling"), "boot.dialect", "extlinux")
     build = edited(build, "boot.device_tree", "ling.dtb")
     build = edited(build, "boot.kernel_words", ["usbhid.quirks=0x6b79:0x0022:0x40"])
-    entry = text.default_entry(issued(build, catalogue)["extlinux/extlinux.conf"])
+    entry = default_entry(issued(build, catalogue)["extlinux/extlinux.conf"])
     assert entry.label == "quayside"
-    assert entry.values["LINUX"] == "/merrow8.krn"
+    assert entry.values["LINUX"] == "/merrow-armv8.krn"
     assert entry.values["FDT"] == "/ling.dtb"
-    append = text.words(entry.values["APPEND"])
+    append = words(entry.values["APPEND"])
     assert {"root=/dev/mmcblk0p2", "usbhid.quirks=0x6b79:0x0022:0x40", "video=HDMI-A-1:640x480@60D"} <= set(append)
 
 
@@ -167,8 +213,8 @@ def test_what_is_issued_reads_back_as_it_was_decided(
     assert found.tree == build.boot.device_tree
     assert found.services == build.boot.services
     assert found.user == build.boot.user
-    assert "0x6b79:0x0022:0x40" in text.word_values(found.kernel_line, "usbhid.quirks")
-    assert "root=/dev/mmcblk0p2" in text.words(found.kernel_line)
+    assert "0x6b79:0x0022:0x40" in word_values(found.kernel_line, "usbhid.quirks")
+    assert "root=/dev/mmcblk0p2" in words(found.kernel_line)
     if dialect == "merrow":
         assert found.timing == build.picture.menu.timing
 
@@ -177,7 +223,7 @@ def test_issuing_twice_changes_nothing(demo: Demo, catalogue: Catalogue) -> None
     once = issued(demo.build, catalogue)
     again = issued(demo.build, catalogue, {name.lower(): body for name, body in once.items()})
     assert again == once
-    assert difference(once["merrow.cfg"], again["merrow.cfg"], "merrow.cfg") == ""
+    assert difference(once["merrow.settings"], again["merrow.settings"], "merrow.settings") == ""
 
 
 def test_services_behind_the_foreground_one_never_start() -> None:
@@ -189,7 +235,7 @@ def test_services_behind_the_foreground_one_never_start() -> None:
 @pytest.mark.parametrize(
     ("path", "value", "code"),
     [
-        ("boot.kernel", "merrow6.krn", "boot.kernel-set"),
+        ("boot.kernel", "merrow-armv6.krn", "boot.kernel-set"),
         ("boot.kernel", "gone.krn", "boot.kernel-set"),
         ("boot.device_tree", "cod.dtb", "boot.device-tree"),
         ("boot.dialect", "extlinux", "boot.dialect"),
@@ -197,16 +243,16 @@ def test_services_behind_the_foreground_one_never_start() -> None:
     ],
 )
 def test_findings_and_their_remedies(path: str, value: object, code: str, demo: Demo, catalogue: Catalogue) -> None:
-    build = edited(edited(demo.build, "boot.kernel", "merrow7.krn"), path, value)
-    found = {finding.code: finding for finding in findings(build, catalogue, None, None)}
+    build = edited(edited(demo.build, "boot.kernel", "merrow-armv7.krn"), path, value)
+    found = {finding.code: finding for finding in findings(build, catalogue, World())}
     assert found[code].severity == "stop"
     after = remedied(build, found[code].remedy)
-    assert code not in {finding.code for finding in findings(after, catalogue, None, None)}
+    assert code not in {finding.code for finding in findings(after, catalogue, World())}
 
 
 def test_a_front_end_that_is_not_started_and_a_radio_without_country(demo: Demo, catalogue: Catalogue) -> None:
     build = edited(edited(demo.build, "boot.services", ["network"]), "boot.country", "")
-    codes = {finding.code for finding in findings(build, catalogue, None, None)}
+    codes = {finding.code for finding in findings(build, catalogue, World())}
     assert {"boot.no-front-end", "boot.country"} <= codes
 
 

@@ -13,11 +13,15 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.card import CardContents
 from kyklon.model.world import World
-from kyklon.operations import inspection, observing, workshop
+from kyklon.operations import inspection
+from kyklon.operations.boot.acts import put_boot_files
 from kyklon.operations.card.volumes import contents
-from kyklon.operations.poweron.bringup import bring_up, lay_out
+from kyklon.operations.library.acts import copy_games
+from kyklon.operations.poweron.bench import lay_out
+from kyklon.operations.poweron.bringup import bring_up
 from kyklon.operations.poweron.checklist import items
-from kyklon.operations.poweron.events import PUT_ON_CARD, STAGES, BringUp
+from kyklon.operations.poweron.events import PUT_ON_CARD, BringUp
+from kyklon.operations.poweron.sequence import STAGES
 from kyklon.record import folder as store
 from support import Demo
 
@@ -30,29 +34,25 @@ REMEDIES = (
 
 
 def written(demo: Demo) -> CardContents:
-    target = workshop.find_target("blank-card", demo.folder)
-    _record, bad, _report, _event = workshop.write_card(demo.folder, demo.build, target)
-    assert bad is None
+    target = demo.target()
+    assert demo.write().bad is None
     return contents.observe(target.path)
 
 
 def run(build: Build, catalogue: Catalogue, card: CardContents, world: World) -> BringUp:
-    bench = lay_out(
-        build, catalogue, card, identification=world.identification, scan=world.scan, on_machine=world.on_machine
-    )
-    return bring_up(bench)
+    return bring_up(lay_out(build, catalogue, card, world))
 
 
 def put(demo: Demo, build: Build, catalogue: Catalogue) -> CardContents:
-    target = workshop.find_target("blank-card", demo.folder)
-    workshop.put_boot_files(demo.folder, build, catalogue, target)
+    target = demo.target()
+    put_boot_files(demo.folder, build, catalogue, target)
     return contents.observe(target.path)
 
 
 def repaired(demo: Demo, catalogue: Catalogue, *codes: str) -> Build:
     build = demo.build
     for code in codes:
-        found = inspection.inspect(build, catalogue, observing.observe(build, demo.folder, catalogue))
+        found = inspection.inspect(build, catalogue, inspection.observe(build, demo.folder, catalogue))
         build = remedied(build, inspection.find(found, code).remedy)
     store.save(demo.folder, build)
     return build
@@ -61,14 +61,15 @@ def repaired(demo: Demo, catalogue: Catalogue, *codes: str) -> Build:
 def test_the_four_faults_come_out_in_the_order_of_the_power_on(demo: Demo, catalogue: Catalogue) -> None:
     written(demo)
     card = put(demo, demo.build, catalogue)
-    result = run(demo.build, catalogue, card, observing.observe(demo.build, demo.folder, catalogue))
+    result = run(demo.build, catalogue, card, inspection.observe(demo.build, demo.folder, catalogue))
     assert [failure.code for failure in result.failures] == [
         "boot.kernel-set", "picture.out-of-range:menu", "controls.encoder-quirk", "library.system-file-name:cedar-disc",
     ]  # fmt: skip
     assert result.reached == "boot file"
     assert result.screen.kind == "black"
     assert result.events[-1].text == result.failure.cause
-    stages = [STAGES.index(event.stage) for event in result.events]
+    names = [stage.name for stage in STAGES]
+    stages = [names.index(event.stage) for event in result.events]
     assert stages == sorted(stages)
     times = [event.at_s for event in result.events]
     assert times == sorted(times)
@@ -82,7 +83,7 @@ def test_one_remedy_after_the_other_gets_further_each_time(demo: Demo, catalogue
         order = [REMEDIES[0], REMEDIES[2], REMEDIES[1], REMEDIES[3]][:count]
         build = repaired(demo, catalogue, *order[-1:]) if order else demo.build
         card = put(demo, build, catalogue)
-        result = run(build, catalogue, card, observing.observe(build, demo.folder, catalogue))
+        result = run(build, catalogue, card, inspection.observe(build, demo.folder, catalogue))
         assert len(result.failures) == 4 - count
         reached.append(result.reached)
         kinds.append(result.screen.kind)
@@ -94,8 +95,8 @@ def test_repaired_and_filled_it_lists_the_games_that_are_ready(demo: Demo, catal
     written(demo)
     build = repaired(demo, catalogue, *REMEDIES)
     card = put(demo, build, catalogue)
-    build, report = workshop.move_games(demo.folder, build, catalogue, demo.folder / "stick")
-    result = run(build, catalogue, card, observing.observe(build, demo.folder, catalogue))
+    build, report = copy_games(demo.folder, build, catalogue, demo.folder / "stick")
+    result = run(build, catalogue, card, inspection.observe(build, demo.folder, catalogue))
     assert result.failure is None
     assert result.reached == "front end"
     assert sum(map(len, result.games.values())) == report.games
@@ -113,7 +114,7 @@ def test_before_any_boot_file_is_put_on_it_fails_for_the_same_reasons(demo: Demo
 def test_a_build_that_is_right_only_has_to_reach_the_card(demo: Demo, catalogue: Catalogue) -> None:
     card = written(demo)
     build = repaired(demo, catalogue, *REMEDIES)
-    result = run(build, catalogue, card, observing.observe(build, demo.folder, catalogue))
+    result = run(build, catalogue, card, inspection.observe(build, demo.folder, catalogue))
     assert {failure.remedy for failure in result.failures} == {PUT_ON_CARD}
 
 
@@ -126,8 +127,8 @@ def whole(
     written(demo)
     build = repaired(demo, catalogue, *REMEDIES)
     card = put(demo, build, catalogue)
-    build, _report = workshop.move_games(demo.folder, build, catalogue, demo.folder / "stick")
-    return build, card, observing.observe(build, demo.folder, catalogue)
+    build, _report = copy_games(demo.folder, build, catalogue, demo.folder / "stick")
+    return build, card, inspection.observe(build, demo.folder, catalogue)
 
 
 def without(mapping: Any, name: str) -> dict[str, Any]:
@@ -143,24 +144,24 @@ def test_a_card_without_a_table(whole: tuple[Build, CardContents, World], catalo
     build, _card, world = whole
     result = run(build, catalogue, CardContents(table_error="at byte 510 expected 55 aa"), world)
     assert (result.reached, result.failure.stage) == ("card", "partition table")
-    assert "four blinks" in result.events[-1].lamp
+    assert result.events[-1].lamp == "paired"
 
 
 def test_everything_else_that_goes_wrong(whole: tuple[Build, CardContents, World], catalogue: Catalogue) -> None:
     build, card, world = whole
     root = card.root
-    kernels = tuple(kernel for kernel in card.kernels if kernel.name != "merrow7.krn")
+    kernels = tuple(kernel for kernel in card.kernels if kernel.name != "merrow-armv7.krn")
     cases: list[tuple[str, str, CardContents]] = [
         ("boot partition", "card.no-boot-partition", replace(card, boot_error="cannot be read")),
-        ("boot file", "boot.missing-file", replace(card, texts=without(card.texts, "merrow.cfg"))),
+        ("boot file", "boot.missing-file", replace(card, texts=without(card.texts, "merrow.settings"))),
         ("kernel", "boot.kernel-set", replace(card, kernels=kernels)),
-        ("kernel", "boot.kernel-set", changed(card, "merrow.cfg", "merrow7", "merrow6")),
-        ("kernel", "boot.device-tree", changed(card, "merrow.cfg", "herring.dtb", "cod.dtb")),
+        ("kernel", "boot.kernel-set", changed(card, "merrow.settings", "merrow-armv7", "merrow-armv6")),
+        ("kernel", "boot.device-tree", changed(card, "merrow.settings", "herring.dtb", "cod.dtb")),
         ("kernel", "boot.device-tree", replace(card, sizes=without(card.sizes, "herring.dtb"))),
         ("kernel line", "boot.no-root", changed(card, "kernel.line", "root=", "boot=")),
         ("root partition", "card.no-root-partition", replace(card, root=None, root_error="no ext file system")),
         ("services", "boot.no-front-end", changed(card, "services.list", "gangway\n", "")),
-        ("login", "boot.user", changed(card, "first-boot.cfg", "user.name=player", "user.name=nobody")),
+        ("login", "boot.user", changed(card, "first-boot.settings", "user.name = player", "user.name = nobody")),
         ("login", "boot.user", replace(card, root=replace(root, users=("root",)))),
         ("controllers", "controls.encoder-quirk", changed(card, "kernel.line", "0x40", "0x04")),
         ("controllers", "controls.encoder-quirk", changed(card, "kernel.line", " usbhid", "\nusbhid")),
@@ -187,7 +188,7 @@ def test_no_mode_and_no_identification_leave_the_output_off(
     whole: tuple[Build, CardContents, World], catalogue: Catalogue
 ) -> None:
     build, card, world = whole
-    bare = changed(card, "merrow.cfg", "picture.timing", "picture.was")
+    bare = changed(card, "merrow.settings", "picture.timing", "picture.was")
     result = run(build, catalogue, bare, replace(world, identification=None))
     assert result.failure.code == "picture.no-output"
     result = run(build, catalogue, bare, world)  # with identification data its preferred mode is sent
@@ -208,11 +209,15 @@ def test_a_watcher_behind_the_front_end_never_starts(
 def test_the_extlinux_way(demo: Demo, catalogue: Catalogue) -> None:
     written(demo)
     build = repaired(demo, catalogue, *REMEDIES).with_part("board", "cod")
-    for path, value in (("boot.dialect", "extlinux"), ("boot.kernel", "merrow8.krn"), ("boot.device_tree", "cod.dtb")):
+    for path, value in (
+        ("boot.dialect", "extlinux"),
+        ("boot.kernel", "merrow-armv8.krn"),
+        ("boot.device_tree", "cod.dtb"),
+    ):
         build = edited(build, path, value)
     store.save(demo.folder, build)
     card = put(demo, build, catalogue)
-    result = run(build, catalogue, card, observing.observe(build, demo.folder, catalogue))
+    result = run(build, catalogue, card, inspection.observe(build, demo.folder, catalogue))
     assert not [failure for failure in result.failures if failure.code == "boot.kernel-set"]
     # the kernel computes video= by CVT, which has no 15 kHz timing of 25 MHz: the tube cannot hold it
     assert [failure.code for failure in result.failures] == ["picture.out-of-range:menu"]
@@ -222,7 +227,7 @@ def test_the_front_end_without_games_says_how_many_wait(demo: Demo, catalogue: C
     written(demo)
     build = repaired(demo, catalogue, *REMEDIES)
     card = put(demo, build, catalogue)
-    world = observing.observe(build, demo.folder, catalogue)
+    world = inspection.observe(build, demo.folder, catalogue)
     result = run(build, catalogue, card, world)
     assert result.reached == "front end"
     assert result.screen.lines[0] == "No games on the machine yet"
@@ -231,14 +236,14 @@ def test_the_front_end_without_games_says_how_many_wait(demo: Demo, catalogue: C
 
 def test_games_moved_before_the_remedy_have_to_be_moved_again(demo: Demo, catalogue: Catalogue) -> None:
     written(demo)
-    build, _report = workshop.move_games(demo.folder, demo.build, catalogue, demo.folder / "stick")
+    build, _report = copy_games(demo.folder, demo.build, catalogue, demo.folder / "stick")
     (demo.folder / "stick" / "games" / "cedar").mkdir(parents=True)
     (demo.folder / "stick" / "games" / "cedar" / "x.cdx").write_bytes(b"x")
     store.save(demo.folder, build)
     build = repaired(demo, catalogue, *REMEDIES)
     card = put(demo, build, catalogue)
-    result = run(build, catalogue, card, observing.observe(build, demo.folder, catalogue))
-    assert result.failure.remedy.label == "Move the games again"
+    result = run(build, catalogue, card, inspection.observe(build, demo.folder, catalogue))
+    assert result.failure.remedy.label == "Copy the games again"
 
 
 def test_the_checklist_speaks_of_this_build(demo: Demo, catalogue: Catalogue) -> None:

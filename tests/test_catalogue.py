@@ -108,7 +108,7 @@ def test_what_is_wrong_in_a_users_file_is_named_with_file_and_key(tmp_path: Path
 
 
 def test_a_dangling_reference_is_an_error(tmp_path: Path) -> None:
-    text = '[[emulators]]\nid = "e"\nname = "E"\ntemplate = "nowhere"\nrun_ahead = false\n'
+    text = '[[emulators]]\nid = "e"\nname = "E"\ntemplate = "nowhere"\nframes_ahead = false\n'
     with pytest.raises(CatalogueError, match="nowhere"):
         load(user_file(tmp_path / "mine", "emulators.toml", text))
 

@@ -53,14 +53,14 @@ def test_the_whole_chain_by_commands(demo: Demo) -> None:
     assert set(first) >= {"reached", "events", "failure", "screen"}
     assert set(first["events"][0]) == {"at_s", "stage", "text", "lamp"}
     assert first["failure"]["code"] == "boot.kernel-set"
-    assert "merrow7.krn" in first["failure"]["remedy"]
+    assert "merrow-armv7.krn" in first["failure"]["remedy"]
 
     for code in stops:
         kyklon("remedy", folder, code)
     assert not [row for row in data("check", folder)["findings"] if row["severity"] == "stop"]
 
     dry = kyklon("apply", folder, "--card", "blank-card", "--dry-run").stdout
-    assert "+kernel.file=merrow7.krn" in dry
+    assert "+kernel.file = merrow-armv7.krn" in dry
     assert kyklon("apply", folder, "--card", "blank-card").stdout == dry
     assert "already" in kyklon("apply", folder, "--card", "blank-card").stdout
     moved = data("transfer", folder, "--to", str(demo.folder / "stick"))
@@ -111,7 +111,7 @@ def test_issued_files(demo: Demo, tmp_path: Path) -> None:
     kyklon("issue", str(demo.folder), "--to", str(tmp_path / "out"))
     there = {path.relative_to(tmp_path / "out").as_posix() for path in (tmp_path / "out").rglob("*") if path.is_file()}
     assert there >= {
-        "boot/merrow.cfg", "boot/kernel.line", "boot/services.list", "boot/first-boot.cfg", "controls/sdl-mapping.txt",
+        "boot/merrow.settings", "boot/kernel.line", "boot/services.list", "boot/first-boot.settings", "controls/sdl-mapping.txt",
         "controls/70-tackle-pair.rules", "controls/wiring.csv", "picture/modelines.conf", "picture/display.edid",
         "plan/parts.csv", "settings/birch-16.conf", "settings/cedar-disc.ini",
     }  # fmt: skip
@@ -173,7 +173,9 @@ def test_wrong_use_and_failure_have_their_exit_codes(
 
 def test_a_build_from_the_future_is_refused(demo: Demo) -> None:
     path = demo.folder / store.CURRENT
-    path.write_text(path.read_text(encoding="utf-8").replace('"version": 2', '"version": 7'), encoding="utf-8")
+    path.write_text(
+        path.read_text(encoding="utf-8").replace(f'"version": {store.VERSION}', '"version": 7'), encoding="utf-8"
+    )
     assert "newer Kyklon" in kyklon("check", str(demo.folder), code=3).stderr
 
 
@@ -191,7 +193,7 @@ def test_looking_into_an_image_and_asking_the_interlock(demo: Demo) -> None:
     assert (told["kind"], told["unpacked"], told["exact"]) == ("xz", 88_080_384, True)
     assert [part["type"] for part in told["partitions"]] == ["FAT32", "Linux"]
     assert {kernel["instruction_set"] for kernel in told["kernels"]} == {"ARMv6", "ARMv7", "ARMv8"}
-    assert "kernel merrow7.krn for ARMv7" in kyklon("source", "inspect", str(demo.image)).stdout
+    assert "kernel merrow-armv7.krn for ARMv7" in kyklon("source", "inspect", str(demo.image)).stdout
     for name, code, lose in (("blank-card", 0, None), ("photo-stick", 0, "HOLIDAY 24"), ("system-disk", 1, None)):
         verdict = data("interlock", str(demo.image), name, "--folder", str(demo.folder), code=code)
         assert verdict["allowed"] == (code == 0)

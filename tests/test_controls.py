@@ -14,6 +14,7 @@ from kyklon.devices.linux.encoders import LinuxEncoder
 from kyklon.devices.ports import Encoders
 from kyklon.devices.simulated.encoders import SimulatedEncoder
 from kyklon.model.build import ControlSettings, edited, remedied
+from kyklon.model.world import World
 from kyklon.operations.controls import exports
 from kyklon.operations.controls.findings import findings
 from kyklon.operations.controls.mapping import all_controls, paths, unreached, wire_in_order
@@ -52,39 +53,39 @@ def test_a_pulled_wire_leaves_its_input_empty(demo: Demo, catalogue: Catalogue) 
     wires = [wire for wire in demo.build.controls.wires if wire.control != "p1.b2"]
     build = edited(demo.build, "controls.wires", [wire.model_dump() for wire in wires])
     panel, encoder = catalogue.get(Panel, "cocktail-pair"), catalogue.get(Encoder, "tackle-pair")
-    assert unreached(panel, build.controls, encoder, catalogue.get(System, "birch-16"), 1) == ("A",)
-    found = {finding.code: finding for finding in findings(build, catalogue)}
+    assert unreached(panel, build.controls, encoder, catalogue.get(System, "birch-16"), 1) == ("Hop",)
+    found = {finding.code: finding for finding in findings(build, catalogue, World())}
     assert "p1.b2" in found["controls.wiring"].message
     assert "controls.unreached:birch-16" in found
     after = remedied(build, found["controls.wiring"].remedy)
-    assert {finding.code for finding in findings(after, catalogue)} == {"controls.encoder-quirk"}
+    assert {finding.code for finding in findings(after, catalogue, World())} == {"controls.encoder-quirk"}
 
 
 def test_the_missing_quirk_is_a_stop_and_its_remedy_one_word(demo: Demo, catalogue: Catalogue) -> None:
     build = edited(demo.build, "boot.kernel_words", ["quiet", "usbhid.quirks=0x1:0x2:0x4"])
-    found = next(finding for finding in findings(build, catalogue) if finding.code == "controls.encoder-quirk")
+    found = next(finding for finding in findings(build, catalogue, World()) if finding.code == "controls.encoder-quirk")
     assert found.severity == "stop"
     after = remedied(build, found.remedy)
     assert after.boot.kernel_words == ("quiet", "usbhid.quirks=0x1:0x2:0x4,0x6b79:0x0022:0x40")
-    assert findings(after, catalogue) == []
+    assert findings(after, catalogue, World()) == []
 
 
 def test_more_quirks_than_the_kernel_reads(demo: Demo, catalogue: Catalogue) -> None:
     words = "usbhid.quirks=" + ",".join([f"0x{n}:0x1:0x40" for n in range(1, 5)] + ["0x6b79:0x0022:0x40"])
     build = edited(demo.build, "boot.kernel_words", [words])
-    assert [finding.code for finding in findings(build, catalogue)] == ["controls.too-many-quirks"]
+    assert [finding.code for finding in findings(build, catalogue, World())] == ["controls.too-many-quirks"]
 
 
 def test_other_mistakes_have_findings(demo: Demo, catalogue: Catalogue) -> None:
     build = demo.build.with_part("encoder", "tackle-12")
-    codes = {finding.code for finding in findings(build, catalogue)}
+    codes = {finding.code for finding in findings(build, catalogue, World())}
     assert {"controls.players", "controls.wiring"} <= codes
     keys = [
         {"action": "leave", "control": "select"},
         {"action": "a", "control": "b1"},
         {"action": "b", "control": "b1"},
     ]
-    found = findings(edited(demo.build, "controls.hotkeys", keys), catalogue)
+    found = findings(edited(demo.build, "controls.hotkeys", keys), catalogue, World())
     told = next(finding.message for finding in found if finding.code == "controls.hotkeys")
     assert "b1 does two things" in told
     assert "“leave” uses the hotkey itself" in told
@@ -122,7 +123,7 @@ def test_the_wiring_list_has_a_row_a_switch(demo: Demo, catalogue: Catalogue) ->
     assert len(rows) == 24
     assert rows[0]["terminal"] == "not wired"
     row = next(each for each in rows if (each["player"], each["switch"]) == ("2", "b2"))
-    assert (row["terminal"], row["event"], row["code"], row["Birch 16"]) == ("22", "BTN_THUMB", "0x121", "A")
+    assert (row["terminal"], row["event"], row["code"], row["Birch 16"]) == ("22", "BTN_THUMB", "0x121", "Hop")
 
 
 def test_the_udev_rule_names_the_device(catalogue: Catalogue) -> None:

@@ -1,14 +1,30 @@
-"""Every rule of the interlock by itself, and the permit."""
+"""Every rule of the interlock by itself, and the one way to an open drive."""
 
 from __future__ import annotations
 
+from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import pytest
 
 from kyklon.base.errors import Refused
 from kyklon.devices.ports import DriveFacts
-from kyklon.operations.card.drives.interlock import LARGEST_CARD, RULES, Case, Permit, Verdict, grant, judge
+from kyklon.devices.simulated.drives import SimulatedDrive, SimulatedDrives
+from kyklon.operations.card.drives.interlock import (
+    LARGEST_CARD,
+    RULES,
+    Case,
+    Consent,
+    OpenTarget,
+    Purpose,
+    Request,
+    Verdict,
+    check,
+    judge,
+    opened,
+)
+from support import simulated
 
 GB = 10**9
 
@@ -69,7 +85,7 @@ def test_nothing_typed_overrides_a_refusal(code: str) -> None:
     chosen = facts.pop("chosen", "")
     case = Case(drive(labels=("X",), **facts), GB, "/images/a.img", chosen_identity=chosen)
     with pytest.raises(Refused):
-        grant(case, typed="X")
+        check(judge(case), Consent("X"))
 
 
 def test_the_image_itself_is_no_target() -> None:
@@ -86,8 +102,8 @@ def test_a_drive_with_files_must_be_named_letter_for_letter() -> None:
     assert "2024-08-29" in found.loss
     for typed in ("", "yes", "holiday 24", "HOLIDAY 24 ", "HOLIDAY"):
         with pytest.raises(Refused, match="HOLIDAY 24"):
-            grant(case, typed=typed)
-    assert grant(case, typed="HOLIDAY 24").identity == "usb|1"
+            check(found, Consent(typed))
+    check(found, Consent("HOLIDAY 24"))
 
 
 def test_a_large_drive_is_allowed_for_a_build_on_a_disk_and_must_be_named() -> None:
@@ -106,20 +122,28 @@ def test_an_edit_of_boot_files_loses_nothing_but_keeps_the_rules() -> None:
     assert not judge(Case(drive(in_use=True), 0, "boot files", edit=True)).allowed
 
 
-def test_a_permit_is_for_one_drive_one_source_one_write() -> None:
-    case = Case(drive(), GB, "/a.img")
-    for identity, source in (("usb|2", "/a.img"), ("usb|1", "/b.img")):
-        with pytest.raises(Refused):
-            grant(case).use(identity, source)
-    permit = grant(case)
-    permit.use("usb|1", "/a.img")
-    with pytest.raises(Refused):
-        permit.use("usb|1", "/a.img")
+def test_nobody_else_hands_out_open_drives(tmp_path: Path) -> None:
+    target = simulated(tmp_path)
+    with target.drives.open("sim:x", write=True) as handle, pytest.raises(Refused):
+        OpenTarget(object(), Request(target, Purpose.WRITE), handle)
 
 
-def test_nobody_else_makes_permits() -> None:
-    with pytest.raises(Refused):
-        Permit(object(), "usb|1", "/a.img")
+def test_a_drive_exchanged_since_it_was_chosen_is_not_opened(tmp_path: Path) -> None:
+    target = simulated(tmp_path)
+    other = replace(target.facts, identity="sim:other", labels=("THEIRS",))
+    drives = SimulatedDrives(tmp_path / "drives")
+    drives.save((SimulatedDrive(facts=other, backing="x.img"),))
+    request = Request(target, Purpose.PROVE, consent=Consent("THEIRS", target.facts.identity))
+    with pytest.raises(Refused, match="exchanged"), opened(request):
+        pass
+    assert not target.drives.folder.joinpath("x.img").exists()
+
+
+def test_the_drive_is_judged_as_it_is_now_and_not_as_it_was_listed(tmp_path: Path) -> None:
+    target = simulated(tmp_path)
+    target.drives.change("sim:x", facts=replace(target.facts, labels=("NEW HERE",), holds="3 files"))
+    with pytest.raises(Refused, match="NEW HERE"), opened(Request(target, Purpose.PREPARE)):
+        pass
 
 
 def test_an_image_on_the_drive_itself_is_seen_by_its_device_too() -> None:

@@ -21,10 +21,10 @@ MOMENTS = 50
 KILLER = """
 import hashlib, json, os, random, signal, sys, time
 from pathlib import Path
-from kyklon import workshop
-from kyklon.card import contents, source
-from kyklon.card.checksums import Stated
-from kyklon.devices.linux.drives import LinuxDrives
+from kyklon.operations.card.acts import CardJob, write_card
+from kyklon.operations.card.drives import looking
+from kyklon.operations.card.drives.interlock import Consent, Purpose
+from kyklon.operations.card.sources import source
 from kyklon.model.build import CardRecord, CardState, edited
 from kyklon.record import folder as store
 
@@ -35,13 +35,12 @@ whole = b"".join(source.chunks(facts))
 path = Path(device)
 
 def target():
-    return workshop.find_target("blank-card" if kind == "file" else device, folder if kind == "file" else None)
+    return looking.find("blank-card" if kind == "file" else device, folder if kind == "file" else None)
 
 def write():
-    build = store.load(folder).build
     place = target()
-    lose = place.facts.labels[0] if place.facts.labels else place.facts.name if place.facts.holds else ""
-    ended = workshop.write_card(folder, build, place, typed=lose)
+    lose = CardJob(place, build=store.load(folder).build).verdict(Purpose.WRITE, facts).lose
+    ended = write_card(CardJob(place, Consent(lose), store.load(folder).build, folder), facts)
     os._exit(0 if ended.bad is None else 1)
 
 begun = time.monotonic()
@@ -96,7 +95,8 @@ def sums(folder: Path, leave: set[str]) -> dict[str, str]:
     }
 
 
-OWN = {"build.json", "build.previous.json", "build.json.new", "build.previous.json.new", "logbook.sqlite3",
+OWN = {"build.json", "build.previous.json", ".build.json.unfinished", ".build.previous.json.unfinished",
+       ".drives.json.unfinished", "logbook.sqlite3",
        "logbook.sqlite3-wal", "logbook.sqlite3-shm", "drives.json", "blank-card.img"}  # fmt: skip
 
 

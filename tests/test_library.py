@@ -11,23 +11,26 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kyklon.base.durable import UNFINISHED
 from kyklon.base.errors import Cancelled, KyklonError, TargetFull
 from kyklon.base.progress import CancelToken, Watch
+from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image, System
 from kyklon.model.build import LibrarySettings, edited, remedied
 from kyklon.model.library import Scan
 from kyklon.model.world import World
-from kyklon.operations import observing, workshop
 from kyklon.operations.library import transfer
+from kyklon.operations.library.acts import copy_games
 from kyklon.operations.library.findings import findings
+from kyklon.operations.library.observe import look_at_library
 from kyklon.operations.library.scan import scan, title_of, unsafe_member
 from kyklon.record import folder as store
 from support import Demo
 
 
 def scanned(demo: Demo, catalogue: Catalogue) -> Scan:
-    return scan(demo.folder / "library", observing.systems_of(demo.build, catalogue), demo.build.library)
+    return scan(demo.folder / "library", systems_of(demo.build, catalogue), demo.build.library)
 
 
 def test_the_demo_has_about_200_games_of_five_systems(demo: Demo, catalogue: Catalogue) -> None:
@@ -71,20 +74,22 @@ def test_the_system_file_is_found_by_its_contents(demo: Demo, catalogue: Catalog
     assert found.found == "system-files/Cedar_Boot_v1.0.rom"
     assert not found.usable
     finding = next(
-        each for each in findings(demo.build, catalogue, scanned(demo, catalogue)) if each.severity == "stop"
+        each
+        for each in findings(demo.build, catalogue, World(scan=scanned(demo, catalogue)))
+        if each.severity == "stop"
     )
     assert finding.code == "library.system-file-name:cedar-disc"
     after = remedied(demo.build, finding.remedy)
-    again = scan(demo.folder / "library", observing.systems_of(after, catalogue), after.library)
+    again = scan(demo.folder / "library", systems_of(after, catalogue), after.library)
     assert next(game for game in again.of("cedar-disc") if not game.ready).reasons[0].code in ("archive", "track")
-    assert not [each for each in findings(after, catalogue, again) if each.severity == "stop"]
+    assert not [each for each in findings(after, catalogue, World(scan=again)) if each.severity == "stop"]
 
 
 def test_a_missing_optional_system_file_is_a_caution(demo: Demo, catalogue: Catalogue) -> None:
-    found = {each.code: each for each in findings(demo.build, catalogue, scanned(demo, catalogue))}
+    found = {each.code: each for each in findings(demo.build, catalogue, World(scan=scanned(demo, catalogue)))}
     assert found["library.system-file-missing:elm-disk.rom"].severity == "caution"
     (demo.folder / "library" / "system-files" / "Cedar_Boot_v1.0.rom").unlink()
-    found = {each.code: each for each in findings(demo.build, catalogue, scanned(demo, catalogue))}
+    found = {each.code: each for each in findings(demo.build, catalogue, World(scan=scanned(demo, catalogue)))}
     assert found["library.system-file-missing:cedar-boot.rom"].severity == "stop"
 
 
@@ -129,20 +134,20 @@ def test_absolute_and_parent_paths_are_never_ready(demo: Demo, catalogue: Catalo
 
 def test_a_library_that_vanished_is_told(demo: Demo, catalogue: Catalogue) -> None:
     shutil.rmtree(demo.folder / "library")
-    world = observing.observe_library(demo.build, demo.folder, catalogue, World())
+    world = look_at_library(demo.build, demo.folder, catalogue, World())
     assert world.scan is None
     assert "is not there" in world.scan_error
-    (finding,) = findings(demo.build, catalogue, world.scan, world.scan_error)
+    (finding,) = findings(demo.build, catalogue, world)
     assert finding.code == "library.gone"
     with pytest.raises(KyklonError, match="is not there"):
-        workshop.move_games(demo.folder, demo.build, catalogue, demo.folder / "stick")
+        copy_games(demo.folder, demo.build, catalogue, demo.folder / "stick")
 
 
 # --- moving ----------------------------------------------------------------------------------------------------
 
 
 def moved(demo: Demo, catalogue: Catalogue) -> transfer.TransferReport:
-    build, report = workshop.move_games(demo.folder, demo.build, catalogue, demo.folder / "stick")
+    build, report = copy_games(demo.folder, demo.build, catalogue, demo.folder / "stick")
     store.save(demo.folder, build)
     return report
 
@@ -151,7 +156,7 @@ def test_what_is_ready_arrives_byte_for_byte(demo: Demo, catalogue: Catalogue) -
     found = scanned(demo, catalogue)
     report = moved(demo, catalogue)
     assert report.games == len(found.ready)
-    systems = {system.id: system for system in observing.systems_of(demo.build, catalogue)}
+    systems = {system.id: system for system in systems_of(demo.build, catalogue)}
     for game in found.ready:
         for path in game.files:
             there = demo.folder / "stick" / "games" / systems[game.system].folder / Path(path).name
@@ -162,11 +167,13 @@ def test_what_is_ready_arrives_byte_for_byte(demo: Demo, catalogue: Catalogue) -
 
 
 def test_the_front_end_sees_what_was_moved(demo: Demo, catalogue: Catalogue) -> None:
-    finding = next(each for each in findings(demo.build, catalogue, scanned(demo, catalogue)) if each.remedy)
+    finding = next(
+        each for each in findings(demo.build, catalogue, World(scan=scanned(demo, catalogue))) if each.remedy
+    )
     store.save(demo.folder, remedied(demo.build, finding.remedy))
     report = moved(demo, catalogue)
     image = catalogue.get(Image, "quayside")
-    seen = transfer.look_at(demo.folder / "stick", observing.systems_of(demo.build, catalogue), image)
+    seen = transfer.look_at(demo.folder / "stick", systems_of(demo.build, catalogue), image)
     assert sum(map(len, seen.games.values())) == report.games
     assert "cedar-boot.rom" in seen.system_files
     playlists = list((demo.folder / "stick" / "games" / "cedar").glob("*.m3u"))
@@ -178,20 +185,20 @@ def test_the_front_end_sees_what_was_moved(demo: Demo, catalogue: Catalogue) -> 
 
 
 def test_cancelling_leaves_no_half_game(demo: Demo, catalogue: Catalogue) -> None:
-    cancel = CancelToken()
-    count = 0
+    class AfterTwenty(CancelToken):
+        asked = 0
 
-    def watch(report: object) -> None:
-        nonlocal count
-        count += 1
-        if count == 20:
-            cancel.cancel()
+        def check(self) -> float:
+            self.asked += (demo.folder / "stick" / "games").is_dir()
+            if self.asked == 20:
+                self.cancel()
+            return super().check()
 
     with pytest.raises(Cancelled):
-        workshop.move_games(demo.folder, demo.build, catalogue, demo.folder / "stick", watch=Watch(watch, cancel))
+        copy_games(demo.folder, demo.build, catalogue, demo.folder / "stick", Watch(cancel=AfterTwenty()))
     there = [path for path in (demo.folder / "stick").rglob("*") if path.is_file()]
     assert 0 < len(there) < 30
-    assert not [path for path in there if path.suffix == transfer.PART]
+    assert not [path for path in there if path.suffix == UNFINISHED]
     originals = {path.name: path for path in (demo.folder / "library").rglob("*") if path.is_file()}
     assert all(path.read_bytes() == originals[path.name].read_bytes() for path in there)
 
@@ -209,7 +216,7 @@ def test_a_full_stick_is_told_before_anything_is_copied(
 def test_a_game_that_goes_away_on_the_way_is_told(demo: Demo, catalogue: Catalogue) -> None:
     found = scanned(demo, catalogue)
     image = catalogue.get(Image, "quayside")
-    planned = transfer.plan(found, observing.systems_of(demo.build, catalogue), image)
+    planned = transfer.plan(found, systems_of(demo.build, catalogue), image)
     (demo.folder / "library" / planned.copies[5].source).unlink()
     with pytest.raises(KyklonError, match="Plug the stick in again"):
         transfer.carry_out(planned, demo.folder / "library", demo.folder / "stick")

@@ -9,15 +9,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError, WrongUse
+from kyklon.base.progress import UNWATCHED
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Display, Range, System
 from kyklon.model.build import edited, remedied
 from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.timing import Mode
+from kyklon.model.world import World
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.exports import fb_mode, modeline
 from kyklon.operations.picture.findings import findings, menu_mode
 from kyklon.operations.picture.formulas import cvt, gtf
+from kyklon.operations.picture.observe import look_at_display
 from kyklon.operations.picture.ranges import display_ranges, fit, match, place, propose, raster
 from support import Demo
 
@@ -96,11 +99,11 @@ def test_distance_to_the_nearest_range() -> None:
 
 
 def test_a_mode_outside_the_range_is_a_stop_with_a_remedy(demo: Demo, catalogue: Catalogue) -> None:
-    found = [each for each in findings(demo.build, catalogue, None) if each.severity == "stop"]
+    found = [each for each in findings(demo.build, catalogue, World()) if each.severity == "stop"]
     assert [each.code for each in found] == ["picture.out-of-range:menu"]
     assert "31.47" in found[0].title
     after = remedied(demo.build, found[0].remedy)
-    assert findings(after, catalogue, None) == []
+    assert findings(after, catalogue, World()) == []
 
 
 def test_a_systems_mode_outside_the_range_has_its_own_remedy(demo: Demo, catalogue: Catalogue) -> None:
@@ -108,7 +111,7 @@ def test_a_systems_mode_outside_the_range_has_its_own_remedy(demo: Demo, catalog
     rows = [each.model_dump() for each in demo.build.picture.systems]
     rows[1]["mode"] = wrong.model_dump()
     build = edited(demo.build, "picture.systems", rows)
-    found = next(each for each in findings(build, catalogue, None) if each.code == "picture.out-of-range:birch-16")
+    found = next(each for each in findings(build, catalogue, World()) if each.code == "picture.out-of-range:birch-16")
     after = remedied(build, found.remedy)
     assert after.system_mode("birch-16") == demo.build.system_mode("birch-16")
 
@@ -118,7 +121,7 @@ def test_a_clock_below_the_links_floor_is_a_stop(demo: Demo, catalogue: Catalogu
     slow = timing.model_copy(update={"clock_hz": 13_500_000, "horizontal": timing.horizontal.model_copy(
         update={"active": 720, "front": 19, "sync": 62, "back": 57})})  # fmt: skip
     build = edited(demo.build, "picture.menu", Mode(name="half", timing=slow))
-    codes = {each.code for each in findings(build, catalogue, None)}
+    codes = {each.code for each in findings(build, catalogue, World())}
     assert codes == {"picture.clock:menu"}
 
 
@@ -232,16 +235,15 @@ def test_what_the_format_cannot_hold_is_refused(changes: dict[str, object], told
 
 
 def test_damaged_identification_data_is_a_finding(demo: Demo, catalogue: Catalogue) -> None:
-    from kyklon.model.world import World
-    from kyklon.operations import observing
-
     path = demo.folder / demo.build.picture.identification
     data = bytearray(path.read_bytes())
     data[60] ^= 1
     path.write_bytes(bytes(data))
-    world = observing.observe_display(demo.build, demo.folder, World())
+    world = look_at_display(demo.build, demo.folder, catalogue, World(), UNWATCHED)
     assert "at byte 127 expected the checksum" in world.identification_error
-    found = findings(demo.build, catalogue, world.identification, world.identification_error)
+    found = findings(demo.build, catalogue, world)
     assert "picture.identification" in {each.code for each in found}
     path.unlink()
-    assert "cannot be read" in observing.observe_display(demo.build, demo.folder, World()).identification_error
+    assert (
+        "cannot be read" in look_at_display(demo.build, demo.folder, catalogue, World(), UNWATCHED).identification_error
+    )

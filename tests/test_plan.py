@@ -12,11 +12,14 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System, TuningSetting
 from kyklon.model.build import Build, TuningLayers, edited, remedied
 from kyklon.model.world import World
-from kyklon.operations import fresh, guide, inspection
+from kyklon.operations import inspection
 from kyklon.operations.assembly import findings as electrical
 from kyklon.operations.assembly.power import budget
+from kyklon.operations.next_step import next_step
+from kyklon.operations.plan.acts import start_build
 from kyklon.operations.plan.connections import connect, connections, cost
 from kyklon.operations.plan.findings import findings
+from kyklon.operations.registry import OPERATIONS
 from kyklon.operations.tuning import findings as tuning
 from kyklon.operations.tuning.cascade import effective, issue, with_unit
 from kyklon.operations.tuning.latency import Share, shares, total
@@ -25,21 +28,21 @@ from support import Demo
 
 
 def codes(build: Build, catalogue: Catalogue) -> set[str]:
-    return {finding.code for finding in findings(build, catalogue)}
+    return {finding.code for finding in findings(build, catalogue, World())}
 
 
 def test_the_demos_parts_fit_together(demo: Demo, catalogue: Catalogue) -> None:
-    assert findings(demo.build, catalogue) == []
+    assert findings(demo.build, catalogue, World()) == []
     assert not any(each.faults for each in connections(demo.build, catalogue))
 
 
 def test_a_board_with_small_sockets_needs_other_cables_and_says_which(demo: Demo, catalogue: Catalogue) -> None:
     build = demo.build.with_part("board", "ling")
-    found = {each.code: each for each in findings(build, catalogue)}
+    found = {each.code: each for each in findings(build, catalogue, World())}
     assert set(found) >= {"plan.link:supply.out-board.power", "plan.link:board.video-adapter.in"}
     assert "HDMI D" in found["plan.link:board.video-adapter.in"].message
     for _ in range(len(found)):  # one at a time: every edit makes the findings anew
-        remedies = [each.remedy for each in findings(build, catalogue) if each.code.startswith("plan.link")]
+        remedies = [each.remedy for each in findings(build, catalogue, World()) if each.code.startswith("plan.link")]
         build = remedied(build, remedies[0]) if remedies and remedies[0] else build
     assert not {code for code in codes(build, catalogue) if code.startswith("plan.link")}
 
@@ -55,7 +58,7 @@ def test_a_board_with_small_sockets_needs_other_cables_and_says_which(demo: Demo
     ],
 )
 def test_what_does_not_fit_is_a_stop(role: str, part: str, code: str, demo: Demo, catalogue: Catalogue) -> None:
-    found = {each.code: each for each in findings(demo.build.with_part(role, part), catalogue)}
+    found = {each.code: each for each in findings(demo.build.with_part(role, part), catalogue, World())}
     assert found[code].severity == "stop"
     assert found[code].why
     assert found[code].source
@@ -64,10 +67,10 @@ def test_what_does_not_fit_is_a_stop(role: str, part: str, code: str, demo: Demo
 def test_another_display_is_connected_by_one_click(demo: Demo, catalogue: Catalogue) -> None:
     parts = [part.model_dump() for part in demo.build.parts if part.role != "adapter"]
     build = edited(edited(demo.build, "parts", parts).with_part("display", "pane-24"), "links", [])
-    found = {each.code: each for each in findings(build, catalogue)}
+    found = {each.code: each for each in findings(build, catalogue, World())}
     assert found["plan.unconnected"].severity == "stop"
     after = remedied(build, found["plan.unconnected"].remedy)
-    assert findings(after, catalogue) == []
+    assert findings(after, catalogue, World()) == []
     ends = {(link.start, link.end) for link in after.links}
     assert {("board.video", "display.video"), ("supply.out", "board.power"), ("card.plug", "board.card")} <= ends
 
@@ -79,11 +82,11 @@ def test_connecting_goes_through_the_adapter_where_there_is_one(demo: Demo, cata
 
 
 def test_a_new_build_has_nothing_that_stops_it(catalogue: Catalogue, tmp_path: Path) -> None:
-    made = store.load(fresh.make(tmp_path / "new", "Camper", catalogue)).build
+    made = store.load(start_build(tmp_path / "new", "Camper", catalogue)).build
     found = inspection.inspect(made, catalogue, World())
     assert [each.code for each in found if each.severity == "stop"] == []
     with pytest.raises(BuildFolderError, match="not empty"):
-        fresh.make(tmp_path / "new", "Again", catalogue)
+        start_build(tmp_path / "new", "Again", catalogue)
 
 
 def test_directions_and_signals_are_checked(demo: Demo, catalogue: Catalogue) -> None:
@@ -91,7 +94,7 @@ def test_directions_and_signals_are_checked(demo: Demo, catalogue: Catalogue) ->
     links[1] = {"start": "adapter.in", "end": "board.video", "cable": "hdmi-a-a-1m"}
     links[3] = {"start": "board.video", "end": "encoder.usb", "cable": "hdmi-a-a-1m"}
     links.append({"start": "board.gone", "end": "nobody.in", "cable": "no-such"})
-    told = " ".join(each.message for each in findings(edited(demo.build, "links", links), catalogue))
+    told = " ".join(each.message for each in findings(edited(demo.build, "links", links), catalogue, World()))
     assert "wrong way round" in told
     assert "sends HDMI; Tackle Pair understands USB 2.0" in told
     assert "has no port “gone”" in told
@@ -112,7 +115,7 @@ def test_a_weak_supply_is_told_with_a_better_one(demo: Demo, catalogue: Catalogu
     assert "plan.supply" not in codes(build, catalogue)
     parts = [*build.parts, build.parts[0].model_copy(update={"role": "second", "part": "pane-7"})]
     build = edited(build, "parts", [part.model_dump() for part in parts])
-    found = next(each for each in findings(build, catalogue) if each.code == "plan.supply")
+    found = next(each for each in findings(build, catalogue, World()) if each.code == "plan.supply")
     assert found.severity == "caution"
     assert "plan.supply" not in codes(remedied(build, found.remedy), catalogue)
 
@@ -123,14 +126,14 @@ def test_a_thin_cable_starves_the_board(demo: Demo, catalogue: Catalogue) -> Non
     build = edited(demo.build, "links", links)
     power = budget(build, catalogue)
     assert power.board_v == pytest.approx(5.1 - 2 * 3.05 * 0.0842 * 1.2, abs=5e-3)
-    (found,) = electrical.findings(build, catalogue)
+    (found,) = electrical.findings(build, catalogue, World())
     assert (found.code, found.severity) == ("assembly.low-voltage", "stop")
-    assert electrical.findings(remedied(build, found.remedy), catalogue) == []
+    assert electrical.findings(remedied(build, found.remedy), catalogue, World()) == []
     assert "AWG 24" in " ".join(power.working)
 
 
 def test_a_hot_board_in_a_closed_case(demo: Demo, catalogue: Catalogue) -> None:
-    found = electrical.findings(demo.build.with_part("board", "ling"), catalogue)
+    found = electrical.findings(demo.build.with_part("board", "ling"), catalogue, World())
     assert "assembly.heat" in {each.code for each in found}
 
 
@@ -146,25 +149,25 @@ def test_the_parts_list_counts_each_part_once(demo: Demo, catalogue: Catalogue) 
 def test_a_later_layer_wins(catalogue: Catalogue) -> None:
     settings = catalogue.all(TuningSetting)
     layers = TuningLayers(
-        front_end={"run-ahead-frames": 1, "smoothing": True},
-        systems={"birch-16": {"run-ahead-frames": 2}},
-        games={"birch-16/X": {"run-ahead-frames": 0}},
+        front_end={"frames-ahead": 1, "smoothing": True},
+        systems={"birch-16": {"frames-ahead": 2}},
+        games={"birch-16/X": {"frames-ahead": 0}},
     )
     rows = {row.setting.id: row for row in effective(settings, layers, "birch-16", "birch-16/X")}
-    assert (rows["run-ahead-frames"].value, rows["run-ahead-frames"].layer) == (0, "game")
-    assert rows["run-ahead-frames"].by_layer == (0, 1, 2, 0)
+    assert (rows["frames-ahead"].value, rows["frames-ahead"].layer) == (0, "game")
+    assert rows["frames-ahead"].by_layer == (0, 1, 2, 0)
     assert (rows["smoothing"].value, rows["smoothing"].layer) == (True, "front end")
     assert rows["vertical-sync"].layer == "default"
     rows = {row.setting.id: row for row in effective(settings, layers, "alder-8")}
-    assert rows["run-ahead-frames"].value == 1
+    assert rows["frames-ahead"].value == 1
 
 
 def test_settings_files_say_where_each_value_comes_from(demo: Demo, catalogue: Catalogue) -> None:
-    files = issue(demo.build, catalogue)
+    files = issue(demo.build, catalogue, World())
     assert len(files) == 5
-    assert "run-ahead-frames = 1    # system" in files["settings/birch-16.conf"]
+    assert "frames-ahead = 1    # system" in files["settings/birch-16.conf"]
     assert "; from front end\nrender-queue-frames=1" in files["settings/cedar-disc.ini"]
-    assert with_unit(catalogue.get(TuningSetting, "run-ahead-frames"), 1).endswith("frame")
+    assert with_unit(catalogue.get(TuningSetting, "frames-ahead"), 1).endswith("frame")
 
 
 def latency_of(demo: Demo, catalogue: Catalogue, **values: int) -> tuple[Share, ...]:
@@ -188,32 +191,35 @@ def test_latency_is_the_sum_of_its_shares(demo: Demo, catalogue: Catalogue) -> N
 
 
 def test_one_frame_ahead_is_one_frame_less(demo: Demo, catalogue: Catalogue) -> None:
-    one, none = (total(latency_of(demo, catalogue, **{"run-ahead-frames": n})).mean for n in (1, 0))
+    one, none = (total(latency_of(demo, catalogue, **{"frames-ahead": n})).mean for n in (1, 0))
     assert none - one == pytest.approx(1000 / 60)
-    beyond, all_ = (total(latency_of(demo, catalogue, **{"run-ahead-frames": n})).mean for n in (3, 2))
+    beyond, all_ = (total(latency_of(demo, catalogue, **{"frames-ahead": n})).mean for n in (3, 2))
     assert beyond == pytest.approx(all_)  # no more than the game lags
 
 
 def test_tuning_findings(demo: Demo, catalogue: Catalogue) -> None:
     systems = {
-        "birch-16": {"run-ahead-frames": 3},
-        "cedar-disc": {"run-ahead-frames": 1},
+        "birch-16": {"frames-ahead": 3},
+        "cedar-disc": {"frames-ahead": 1},
         "alder-8": {"scanline-percent": 40},
     }
     build = edited(demo.build, "tuning.systems", systems)
-    found = {each.code: each for each in tuning.findings(build, catalogue)}
-    assert set(found) == {"tuning.run-ahead:birch-16", "tuning.no-run-ahead:cedar-disc", "tuning.scanlines:alder-8"}
-    after = remedied(build, found["tuning.run-ahead:birch-16"].remedy)
-    assert "tuning.run-ahead:birch-16" not in {each.code for each in tuning.findings(after, catalogue)}
+    found = {each.code: each for each in tuning.findings(build, catalogue, World())}
+    assert set(found) == {
+        "tuning.frames-ahead:birch-16",
+        "tuning.no-frames-ahead:cedar-disc",
+        "tuning.scanlines:alder-8",
+    }
+    after = remedied(build, found["tuning.frames-ahead:birch-16"].remedy)
+    assert "tuning.frames-ahead:birch-16" not in {each.code for each in tuning.findings(after, catalogue, World())}
 
 
 # --- the whole list ----------------------------------------------------------------------------------------------
 
 
 def test_findings_are_sorted_unique_and_give_reasons(demo: Demo, catalogue: Catalogue) -> None:
-    from kyklon.operations import observing
 
-    found = inspection.inspect(demo.build, catalogue, observing.observe(demo.build, demo.folder, catalogue))
+    found = inspection.inspect(demo.build, catalogue, inspection.observe(demo.build, demo.folder, catalogue))
     assert [each.operation for each in found] == sorted(each.operation for each in found)
     assert len({each.code for each in found}) == len(found)
     assert all(each.why and each.source and each.title and each.message for each in found)
@@ -226,7 +232,7 @@ def test_findings_are_sorted_unique_and_give_reasons(demo: Demo, catalogue: Cata
 
 
 def test_a_sign_off_goes_stale_when_its_inputs_change(demo: Demo) -> None:
-    operation = inspection.OPERATIONS[0]
+    operation = OPERATIONS[0]
     assert inspection.state(demo.build, operation, ()) == "not started"
     sign = {"operation": 10, "at": "2026-01-01T10:00:00", "inputs": inspection.fingerprint(demo.build, operation)}
     build = edited(demo.build, "sign_offs", [sign])
@@ -237,11 +243,11 @@ def test_a_sign_off_goes_stale_when_its_inputs_change(demo: Demo) -> None:
 
 def test_the_next_step_follows_the_work(demo: Demo, catalogue: Catalogue) -> None:
     found = inspection.inspect(demo.build, catalogue, World())
-    step = guide.next_step(demo.build, World(), found, bring_up_passed=False)
+    step = next_step(demo.build, World(), found, bring_up_passed=False)
     assert step.operation == 30
-    assert "merrow7.krn" in step.sentence
-    step = guide.next_step(demo.build, World(), (), bring_up_passed=False)
+    assert "merrow-armv7.krn" in step.sentence
+    step = next_step(demo.build, World(), (), bring_up_passed=False)
     assert step.operation == 20
     done = edited(demo.build, "card.state", "written and read back")
-    assert guide.next_step(done, World(), (), bring_up_passed=False).operation == 90
-    assert "Switch on" in guide.next_step(done, World(), (), bring_up_passed=True).sentence
+    assert next_step(done, World(), (), bring_up_passed=False).operation == 90
+    assert "Switch on" in next_step(done, World(), (), bring_up_passed=True).sentence

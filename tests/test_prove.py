@@ -11,22 +11,25 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import BadBlock, Cancelled, Refused, SourceError, TargetError, VerifyError
 from kyklon.base.progress import CancelToken, Progress, Watch
-from kyklon.devices.simulated.drives import Faults, SimulatedDrives
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Card
+from kyklon.devices.ports import Target
+from kyklon.devices.simulated.drives import Faults
 from kyklon.model.build import CardState
 from kyklon.model.image_file import Stated
-from kyklon.operations import keeping, workshop
+from kyklon.operations.card.acts import prove_card, write_card
 from kyklon.operations.card.drives import judgement, prove, writer
-from kyklon.operations.card.drives.interlock import grant
+from kyklon.operations.card.drives.interlock import Purpose, Request, opened
+from kyklon.operations.card.drives.outlook import estimate
+from kyklon.operations.card.drives.writer import Order
 from kyklon.operations.card.sources import source
-from support import Demo
-from test_writer import image, simulated
-
-MIB = 1 << 20
+from support import MIB, Demo, simulated, write
+from test_writer import image
 
 
-def proof(target: workshop.Target, *, full: bool = False, cancel: CancelToken | None = None) -> prove.Proof:
-    permit = grant(keeping.whole_case(None, target, prove.SOURCE))
-    return prove.prove(target.drives, target.facts, permit, full=full, watch=Watch(cancel=cancel))
+def proof(target: Target, *, full: bool = False, cancel: CancelToken | None = None) -> prove.Proof:
+    with opened(Request(target, Purpose.PROVE)) as place:
+        return prove.prove(place, full=full, watch=Watch(cancel=cancel or CancelToken()))
 
 
 @pytest.mark.parametrize("full", [False, True])
@@ -87,17 +90,17 @@ def test_a_probe_can_be_cancelled_and_leaves_no_table(tmp_path: Path) -> None:
     cancel = CancelToken()
     cancel.cancel()
     with pytest.raises(Cancelled):
-        proof(target, full=True, watch=Watch(cancel=cancel))
+        proof(target, full=True, cancel=cancel)
     assert not any(target.path.read_bytes()[:MIB])
 
 
 def test_a_proof_needs_the_interlock(demo: Demo) -> None:
-    stick = workshop.find_target("photo-stick", demo.folder)
+    stick = demo.target("photo-stick")
     before = stick.path.read_bytes()
     with pytest.raises(Refused, match="HOLIDAY 24"):
-        keeping.prove_card(stick, demo.build, demo.folder)
+        prove_card(demo.job("photo-stick"))
     with pytest.raises(Refused, match="running system"):
-        keeping.prove_card(workshop.find_target("system-disk", demo.folder), demo.build, demo.folder, typed="x")
+        prove_card(demo.job("system-disk", "x"))
     assert stick.path.read_bytes() == before
 
 
@@ -120,7 +123,7 @@ def test_marks_carry_their_place_and_run() -> None:
     ],
 )  # fmt: skip
 def test_the_demos_drives_are_named_rightly(name: str, verdict: str, state: CardState, demo: Demo) -> None:
-    ended = workshop.write_card(demo.folder, demo.build, workshop.find_target(name, demo.folder), speed_class="U1 A1")
+    ended = write_card(demo.job(name), source.inspect(demo.image), speed_class="U1 A1")
     assert (ended.record.verdict, ended.record.state) == (verdict, state)
     card = demo.build.known_card(f"sim:{name}")
     assert card is not None
@@ -128,9 +131,8 @@ def test_the_demos_drives_are_named_rightly(name: str, verdict: str, state: Card
 
 
 def test_a_card_slower_than_its_class_is_named(demo: Demo) -> None:
-    SimulatedDrives(demo.folder / "drives").replace("sim:slow-card", faults=Faults(rate=60_000_000))
-    target = workshop.find_target("slow-card", demo.folder)
-    ended = workshop.write_card(demo.folder, demo.build, target, speed_class="V90")
+    demo.drives.change("sim:slow-card", faults=Faults(rate=60_000_000))
+    ended = write_card(demo.job("slow-card"), source.inspect(demo.image), speed_class="V90")
     assert ended.record.verdict == "slow"
     assert "90 MB/s" in ended.record.sentence
     assert ended.record.state is CardState.PROVEN
@@ -138,12 +140,12 @@ def test_a_card_slower_than_its_class_is_named(demo: Demo) -> None:
 
 def test_a_locked_card_is_refused_with_the_slider(demo: Demo) -> None:
     with pytest.raises(Refused, match="slider"):
-        workshop.write_card(demo.folder, demo.build, workshop.find_target("locked-card", demo.folder))
+        demo.write("locked-card")
 
 
 def test_a_card_that_rots_is_worn_and_not_counterfeit(demo: Demo) -> None:
-    SimulatedDrives(demo.folder / "drives").replace("sim:blank-card", faults=Faults(rots_at=20 * MIB))
-    ended = workshop.write_card(demo.folder, demo.build, workshop.find_target("blank-card", demo.folder))
+    demo.drives.change("sim:blank-card", faults=Faults(rots_at=20 * MIB))
+    ended = demo.write("blank-card")
     assert isinstance(ended.bad, VerifyError)
     assert ended.bad.offset == 20 * MIB
     assert ended.record.verdict == "worn"
@@ -152,7 +154,7 @@ def test_a_card_that_rots_is_worn_and_not_counterfeit(demo: Demo) -> None:
 def test_a_block_that_takes_it_at_the_second_try_is_written_and_told(tmp_path: Path) -> None:
     path = image(tmp_path)
     target = simulated(tmp_path, bad_block_at=9 * MIB, tries=2)
-    report = workshop.write(target, source.inspect(path), None)
+    report = write(target, path)
     assert report.retried == (9 * MIB,)
     assert target.path.read_bytes()[: report.size] == path.read_bytes()
     assert judgement.of_report(report).name == "worn"
@@ -161,7 +163,7 @@ def test_a_block_that_takes_it_at_the_second_try_is_written_and_told(tmp_path: P
 def test_a_block_that_stays_bad_is_named_with_its_position(tmp_path: Path) -> None:
     target = simulated(tmp_path, bad_block_at=9 * MIB + 70_000)
     with pytest.raises(BadBlock) as caught:
-        workshop.write(target, source.inspect(image(tmp_path)), None)
+        write(target, image(tmp_path))
     assert caught.value.offset == 9 * MIB + writer.PLACE
     assert judgement.of_error(caught.value).name == "worn"
 
@@ -172,12 +174,12 @@ def test_zeros_are_left_out_only_where_the_target_is_zero(tmp_path: Path) -> Non
     target = simulated(tmp_path)
     target.path.parent.mkdir(exist_ok=True)
     target.path.write_bytes(b"old" * (8 * MIB))
-    report = workshop.write(target, source.inspect(path), None)
+    report = write(target, path)
     assert report.skipped == 12 * MIB
     assert target.path.read_bytes()[: 20 * MIB] == path.read_bytes()
     assert target.path.stat().st_blocks * 512 < 20 * MIB  # holes, not zeros
     sent = simulated(tmp_path / "b", unplugged_at=60 * MIB)
-    assert workshop.write(sent, source.inspect(path), None).skipped == 0
+    assert write(sent, path).skipped == 0
 
 
 def test_a_pause_holds_the_write_and_costs_no_speed(tmp_path: Path) -> None:
@@ -195,7 +197,7 @@ def test_a_pause_holds_the_write_and_costs_no_speed(tmp_path: Path) -> None:
 
     target = simulated(tmp_path, rate=40 * MIB)
     begun = time.monotonic()
-    report = workshop.write(target, source.inspect(image(tmp_path)), None, watch=Watch(watch, cancel))
+    report = write(target, image(tmp_path), watch=Watch(watch, cancel))
     assert time.monotonic() - begun > 0.5
     assert report.verified
     assert all(each.at_s is not None and each.at_s < 0.5 + 2 * report.size / (40 * MIB) for each in seen)
@@ -206,7 +208,7 @@ def test_cancel_ends_a_pause(tmp_path: Path) -> None:
     cancel.pause()
     cancel.cancel()
     with pytest.raises(Cancelled):
-        workshop.write(simulated(tmp_path), source.inspect(image(tmp_path)), None, watch=Watch(cancel=cancel))
+        write(simulated(tmp_path), image(tmp_path), watch=Watch(cancel=cancel or CancelToken()))
 
 
 @pytest.mark.parametrize("algorithm", ["SHA-512", "SHA-1", "MD5", "CRC-32"])
@@ -216,11 +218,11 @@ def test_makers_sums_of_every_kind_are_checked_before_the_table(algorithm: str, 
     path = image(tmp_path)
     with path.open("rb") as file:
         right = Stated(algorithm, checksums.of_file(file, algorithm))
-    report = workshop.write(simulated(tmp_path), source.inspect(path), None, stated=right)
+    report = write(simulated(tmp_path), path, Order(right))
     assert report.checked == right.words
     target = simulated(tmp_path / "b")
     with pytest.raises(SourceError, match=algorithm):
-        workshop.write(target, source.inspect(path), None, stated=Stated(algorithm, "0" * len(right.digest)))
+        write(target, path, Order(Stated(algorithm, "0" * len(right.digest))))
     assert not any(target.path.read_bytes()[:512])
 
 
@@ -232,14 +234,14 @@ def test_speed_class_floors(mark: str, mb_s: float) -> None:
     assert judgement.floor(mark) == mb_s
 
 
-def test_the_measured_rate_becomes_the_next_estimate(demo: Demo, catalogue) -> None:  # type: ignore[no-untyped-def]
-    target = workshop.find_target("blank-card", demo.folder)
+def test_the_measured_rate_becomes_the_next_estimate(demo: Demo, catalogue: Catalogue) -> None:
+    typical = catalogue.get(Card, demo.build.part("card"))
     facts = source.inspect(demo.image)
-    before = keeping.estimate(demo.build, catalogue, target, facts)
+    before = estimate(facts, None, typical)
     assert before is not None
     assert "typical" in before.source
-    ended = workshop.write_card(demo.folder, demo.build, target)
-    after = keeping.estimate(demo.build, catalogue, target, facts)
+    ended = demo.write()
+    after = estimate(facts, demo.build.known_card("sim:blank-card"), typical)
     assert after is not None
     assert ended.report is not None
     assert after.source == "measured at its last write"

@@ -16,8 +16,9 @@ from jeepney.io.blocking import open_dbus_connection
 
 from kyklon.base.errors import TargetError, TargetLost
 from kyklon.devices.linux import udisks
-from kyklon.operations import workshop
-from kyklon.operations.card.drives.interlock import Case, judge
+from kyklon.operations.card.acts import CardJob
+from kyklon.operations.card.drives import looking
+from kyklon.operations.card.drives.interlock import Case, Purpose, judge
 
 MIB = 1 << 20
 U = udisks.SERVICE
@@ -249,6 +250,6 @@ def test_what_the_service_does_not_recognise_is_not_taken_for_empty(
     else:
         file.write_bytes(body)
     monkeypatch.setattr(udisks.UDisks, "path", lambda _self, _identity: file)
-    target = next(each for each in workshop._listed(udisks.UDisks(address)) if each.facts.name == "/dev/sdb")
+    target = next(each for each in looking._listed(udisks.UDisks(address)) if each.facts.name == "/dev/sdb")
     assert target.facts.holds == holds
-    assert judge(workshop.case_for(None, None, target)).lose == lose
+    assert CardJob(target).verdict(Purpose.PROVE).lose == lose

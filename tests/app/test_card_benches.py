@@ -30,7 +30,6 @@ from kyklon.demo import sets
 from kyklon.devices.ports import DriveFacts
 from kyklon.devices.simulated.drives import Faults, SimulatedDrive, SimulatedDrives
 from kyklon.model.build import CardState
-from kyklon.operations import workshop
 from kyklon.operations.card.drives.interlock import LARGEST_CARD, RULES
 from kyklon.operations.card.volumes import compare, contents
 from support import Demo

@@ -29,9 +29,9 @@ def write_the_blank_card(user) -> CardPage:
 def test_the_faults_are_seen_before_anything_is_written(user) -> None:
     assert user.stops == FAULTS
     assert user.window.number == 30  # it opens where the first thing is to do
-    assert "merrow7.krn" in user.window.top.next_sentence
+    assert "merrow-armv7.krn" in user.window.top.next_sentence
     assert user.window.session.build.card.state is CardState.NEVER
-    for number, word in ((30, "merrow8.krn"), (40, "two players"), (50, "31.47"), (60, "wrong name")):
+    for number, word in ((30, "merrow-armv8.krn"), (40, "two players"), (50, "31.47"), (60, "wrong name")):
         user.open(number)
         titles = [finding.title for finding in user.window.session.findings if finding.operation == number]
         assert any(word in title for title in titles)

@@ -259,7 +259,7 @@ def test_the_boot_view_shows_what_comes_and_what_goes(user) -> None:
     signs = {(row.kind, row.text) for row in rows}
     assert ("-", "sound.route=digital") in signs
     assert ("+", "sound.route=analogue") in signs
-    assert next(row.label for row in rows if row.text == "kernel.file=merrow8.krn") == "Kernel"
+    assert next(row.label for row in rows if row.text == "kernel.file=merrow-armv8.krn") == "Kernel"
 
 
 def test_using_the_proposed_mode(user) -> None:
@@ -287,10 +287,10 @@ def test_another_mode_by_its_name(user) -> None:
 
 def test_setting_a_value_in_the_cascade(user) -> None:
     page = user.open(70)
-    page.set_value("run-ahead-frames", 2, 3)
-    assert user.window.session.build.tuning.systems["birch-16"]["run-ahead-frames"] == 3
-    assert any(finding.code == "tuning.run-ahead:birch-16" for finding in user.window.session.findings)
-    page.set_value("run-ahead-frames", 2, None)
+    page.set_value("frames-ahead", 2, 3)
+    assert user.window.session.build.tuning.systems["birch-16"]["frames-ahead"] == 3
+    assert any(finding.code == "tuning.frames-ahead:birch-16" for finding in user.window.session.findings)
+    page.set_value("frames-ahead", 2, None)
     assert "birch-16" not in user.window.session.build.tuning.systems
 
 

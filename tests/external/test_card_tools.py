@@ -17,10 +17,12 @@ from kyklon.base import tools
 from kyklon.catalogue.loader import Catalogue
 from kyklon.demo.card_image import BOOT_SIZE, BOOT_START, ROOT_SIZE, boot_files, make_image
 from kyklon.model.build import edited
-from kyklon.operations import workshop
+from kyklon.operations.boot.acts import put_boot_files
+from kyklon.operations.card.drives import looking
+from kyklon.operations.card.drives.writer import Order
 from kyklon.operations.card.sources import source
 from kyklon.operations.card.volumes import contents
-from support import Demo
+from support import Demo, write
 
 
 def run(*arguments: str, check: bool = True) -> str:
@@ -40,9 +42,8 @@ def cut(card: Path, start: int, size: int, to: Path) -> Path:
 @pytest.fixture
 def card(demo: Demo) -> Path:
     """The demo's card, written and proven."""
-    target = workshop.find_target("blank-card", demo.folder)
-    _record, bad, _report, _event = workshop.write_card(demo.folder, demo.build, target)
-    assert bad is None
+    target = demo.target()
+    assert demo.write().bad is None
     return target.path
 
 
@@ -79,14 +80,14 @@ def test_an_edited_card_is_still_clean_and_holds_the_files(
     card: Path, demo: Demo, catalogue: Catalogue, tmp_path: Path
 ) -> None:
     build = edited(demo.build, "boot.kernel_words", ["usbhid.quirks=0x6b79:0x0022:0x40"])
-    target = workshop.find_target("blank-card", demo.folder)
-    put = workshop.put_boot_files(demo.folder, build, catalogue, target)
-    assert set(put.files) == {"merrow.cfg", "kernel.line", "first-boot.cfg"}
+    target = demo.target("blank-card")
+    put = put_boot_files(demo.folder, build, catalogue, target)
+    assert set(put.files) == {"merrow.settings", "kernel.line", "first-boot.settings"}
     all_clean(card, tmp_path)
     for name, text in put.files.items():
         assert run("mtype", "-i", f"{card}@@{BOOT_START}", f"::/{name}") == text
     assert "NEW" not in run("mdir", "-i", f"{card}@@{BOOT_START}", "::/")
-    again = workshop.put_boot_files(demo.folder, build, catalogue, target)
+    again = put_boot_files(demo.folder, build, catalogue, target)
     assert again.files == {}
 
 
@@ -155,8 +156,8 @@ def test_each_kind_of_source_arrives_unchanged(kind: str, demo: Demo, tmp_path: 
     target = tmp_path / "card.bin"
     facts = source.inspect(path)
     assert facts.unpacked == len(unpacked)
-    place = workshop.find_target(str(target), None, len(unpacked))
-    report = workshop.write(place, facts, None, digest=True)
+    place = looking.find(str(target), None, len(unpacked))
+    report = write(place, facts, Order(digest=True))
     assert report.verified
     assert run("sha256sum", str(target)).split()[0] == report.sha256
 
@@ -179,12 +180,12 @@ def test_the_whole_way_on_a_loop_device(loop_device: Path, demo: Demo, catalogue
     """The real Linux back end: lsblk's facts, O_EXCL, write, read back, boot files."""
     if shutil.which("lsblk") is None:
         pytest.skip("util-linux is not here")
-    target = workshop.find_target(str(loop_device), None)
+    target = looking.find(str(loop_device), None)
     assert target.facts.size == 96 << 20
-    report = workshop.write(target, source.inspect(demo.image), None)
+    report = write(target, demo.image)
     assert report.verified
-    put = workshop.put_boot_files(None, demo.build, catalogue, workshop.find_target(str(loop_device), None))
-    assert "merrow.cfg" in put.files
+    put = put_boot_files(demo.folder, demo.build, catalogue, looking.find(str(loop_device), None))
+    assert "merrow.settings" in put.files
     copy = tmp_path / "copy.img"
     with loop_device.open("rb") as file:
         copy.write_bytes(file.read(report.size))

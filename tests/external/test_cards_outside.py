@@ -18,13 +18,17 @@ from kyklon.base import tools
 from kyklon.base.errors import FormatError, Refused, TargetFull
 from kyklon.devices.places import drive_below
 from kyklon.model.card import PartitionTable
-from kyklon.operations import keeping, workshop
+from kyklon.operations.card.acts import CardJob, backup_card, compare_cards, prepare_card, prove_card
+from kyklon.operations.card.drives import looking
+from kyklon.operations.card.drives.interlock import Consent, Purpose
+from kyklon.operations.card.drives.writer import Order
 from kyklon.operations.card.sources import checksums, source
+from kyklon.operations.card.sources.joined import open_image
 from kyklon.operations.card.volumes import contents, partitions, usage
 from kyklon.operations.card.volumes import survey as volumes
-from support import Demo
+from kyklon.operations.card.volumes.compare import side
+from support import MIB, Demo, write
 
-MIB = 1 << 20
 ROOT_ONLY = pytest.mark.skipif(os.geteuid() != 0, reason="loop devices need root")
 
 
@@ -215,9 +219,9 @@ def test_free_clusters_as_mtools_counts_them(bits: str, tmp_path: Path) -> None:
 
 
 def test_a_prepared_card_is_clean_and_has_one_signature(demo: Demo, tmp_path: Path) -> None:
-    target = workshop.find_target("blank-card", demo.folder)
-    assert workshop.write_card(demo.folder, demo.build, target).bad is None
-    done, _event = keeping.prepare_card(target, demo.build, demo.folder, "GAMES")
+    target = demo.target("blank-card")
+    assert demo.write().bad is None
+    done, _event = prepare_card(demo.job(), "GAMES")
     volume = tmp_path / "volume"
     with target.path.open("rb") as file, volume.open("wb") as out:
         file.seek(done.start)
@@ -293,15 +297,15 @@ def test_sums_written_by_coreutils_are_found_and_right(
     facts = source.inspect(path)
     stated = checksums.beside(facts)
     assert stated is not None
-    with facts.open() as file:
+    with open_image(facts) as file:
         assert checksums.of_file(file, stated.algorithm) == stated.digest
 
 
 def test_a_backup_is_right_for_the_usual_tools(demo: Demo) -> None:
-    target = workshop.find_target("blank-card", demo.folder)
-    assert workshop.write_card(demo.folder, demo.build, target).bad is None
+    target = demo.target("blank-card")
+    assert demo.write().bad is None
     to = demo.folder / "kept.img.zst"
-    keeping.backup_card(target, demo.folder, to)
+    backup_card(demo.job(), to)
     subprocess.run(["sha256sum", "-c", "kept.img.zst.sha256"], check=True, cwd=demo.folder, capture_output=True)
     run("zstd", "-t", "-q", str(to))
     unpacked = demo.folder / "kept.img"
@@ -326,8 +330,8 @@ def loop(tmp_path: Path) -> Iterator[Path]:
 
 @ROOT_ONLY
 def test_the_whole_path_on_a_loop_device(loop: Path, demo: Demo, tmp_path: Path) -> None:
-    target = workshop.find_target(str(loop), None)
-    report = workshop.write(target, source.inspect(demo.image), None)
+    target = looking.find(str(loop), None)
+    report = write(target, demo.image)
     assert report.verified
     assert report.notes == ()
     names = set(re.findall(rf"{loop.name}p\d", run("lsblk", "-nlo", "NAME", str(loop))))
@@ -337,22 +341,19 @@ def test_the_whole_path_on_a_loop_device(loop: Path, demo: Demo, tmp_path: Path)
     assert told.root is not None
     assert [volume.label for volume in told.volumes] == ["QUAYBOOT", "quayroot"]
     with pytest.raises(Refused, match="QUAYBOOT"):
-        workshop.write(workshop.find_target(str(loop), None), source.inspect(demo.image), None)
+        write(looking.find(str(loop), None), demo.image)
     to = tmp_path / "kept.img.zst"
-    keeping.backup_card(workshop.find_target(str(loop), None), None, to)
-    proof = keeping.prove_card(workshop.find_target(str(loop), None), None, None, typed="QUAYBOOT").proof
+    backup_card(CardJob(looking.find(str(loop), None)), to)
+    proof = prove_card(CardJob(looking.find(str(loop), None), Consent("QUAYBOOT"))).proof
     assert proof.good, proof
-    held = workshop.find_target(str(loop), None)
-    done, _event = keeping.prepare_card(held, None, None, "GAMES", typed=held.facts.labels[0] if held.facts.labels else
-                                        held.facts.name if held.facts.holds else "")  # fmt: skip
+    held = looking.find(str(loop), None)
+    lose = CardJob(held).verdict(Purpose.PREPARE).lose
+    done, _event = prepare_card(CardJob(held, Consent(lose)), "GAMES")
     assert done.kind == "FAT16"
     assert blkid(loop, done.start)["LABEL"] == "GAMES"
-    report = workshop.write(
-        workshop.find_target(str(loop), None), source.inspect(to), None, typed="GAMES",
-        stated=checksums.beside(source.inspect(to)),
-    )  # fmt: skip
+    report = write(looking.find(str(loop), None), to, Order(checksums.beside(source.inspect(to))), typed="GAMES")
     assert report.verified
-    assert keeping.compare_cards(keeping.compare.side("a", to), keeping.compare.side("b", loop), None).same
+    assert compare_cards(side("a", to), side("b", loop), None).same
 
 
 def kernel_reads_tables() -> bool:
@@ -370,18 +371,18 @@ def test_a_mounted_card_and_the_images_own_drive_are_refused(loop: Path, demo: D
     run("mkfs.ext4", "-q", "-L", "held", str(loop))
     facts = source.inspect(demo.image)
     with pytest.raises(Refused, match="held"):  # its name must be typed
-        workshop.write(workshop.find_target(str(loop), None), facts, None)
+        write(looking.find(str(loop), None), facts)
     place = tmp_path / "mounted"
     place.mkdir()
     run("mount", str(loop), str(place))
     try:
         with pytest.raises(Refused, match="mounted at"):
-            workshop.write(workshop.find_target(str(loop), None), facts, None, typed="held")
+            write(looking.find(str(loop), None), facts, typed="held")
         assert drive_below(place) == str(loop)
         copy = place / "quayside.img.xz"
         copy.write_bytes(demo.image.read_bytes())
         with pytest.raises(Refused, match="very drive"):
-            workshop.write(workshop.find_target(str(loop), None), source.inspect(copy), None, typed="held")
+            write(looking.find(str(loop), None), copy, typed="held")
     finally:
         run("umount", str(place))
 
@@ -389,7 +390,7 @@ def test_a_mounted_card_and_the_images_own_drive_are_refused(loop: Path, demo: D
 @ROOT_ONLY
 def test_swap_in_use_is_refused_and_idle_swap_is_not(loop: Path, demo: Demo) -> None:
     run("mkswap", "-L", "spare", str(loop))
-    facts = workshop.find_target(str(loop), None).facts
+    facts = looking.find(str(loop), None).facts
     assert (facts.swap, facts.holds) == (False, "swap")
     try:
         run("swapon", str(loop))
@@ -397,7 +398,7 @@ def test_swap_in_use_is_refused_and_idle_swap_is_not(loop: Path, demo: Demo) -> 
         pytest.skip("this kernel has no swap")
     try:
         with pytest.raises(Refused, match="swap space"):
-            workshop.write(workshop.find_target(str(loop), None), source.inspect(demo.image), None, typed="spare")
+            write(looking.find(str(loop), None), demo.image, typed="spare")
     finally:
         run("swapoff", str(loop))
 
@@ -410,9 +411,9 @@ def test_a_full_disk_is_told_and_leaves_no_table(demo: Demo, tmp_path: Path) -> 
     try:
         path = tmp_path / "noise.img"
         path.write_bytes(random.Random(4).randbytes(40 * MIB))
-        target = workshop.find_target(str(place / "card.img"), None)
+        target = looking.find(str(place / "card.img"), None)
         with pytest.raises(TargetFull, match="is full"):
-            workshop.write(target, source.inspect(path), None)
+            write(target, path)
         with (place / "card.img").open("rb") as file:
             assert not any(file.read(MIB))
     finally:
@@ -425,6 +426,6 @@ def test_a_read_only_loop_device_is_refused(tmp_path: Path, demo: Demo) -> None:
     device = run("losetup", "--find", "--show", "--read-only", str(backing)).strip()
     try:
         with pytest.raises(Refused, match="read-only"):
-            workshop.write(workshop.find_target(device, None), source.inspect(demo.image), None)
+            write(looking.find(device, None), demo.image)
     finally:
         run("losetup", "-d", device)

@@ -6,16 +6,18 @@ Everything the program keeps goes through here: builds, the shelf, stand-in driv
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import hashlib
 import os
-import secrets
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import IO
 
 from kyklon.base.errors import KyklonError, VerifyError
 
 _BLOCK = 1 << 20  # bytes copied at a time
 UNFINISHED = ".unfinished"  # ending of a file that is not whole yet
+_LONGEST_STEM = 200  # bytes; with the ending below the 255 that common file systems allow a name
 
 
 def _nothing(_count: int) -> None:
@@ -23,13 +25,34 @@ def _nothing(_count: int) -> None:
 
 
 @contextlib.contextmanager
-def _fresh(path: Path) -> Iterator[Path]:
-    """A name of its own beside `path` for the new contents; whatever goes wrong, nothing is left under it."""
-    fresh = path.with_name(f".{path.name[:80]}.{secrets.token_hex(4)}{UNFINISHED}")
-    try:
-        yield fresh
-    finally:
-        fresh.unlink(missing_ok=True)
+def _fresh(path: Path) -> Iterator[tuple[Path, IO[bytes]]]:
+    """A file beside `path` for the new contents, and its name; whatever goes wrong, nothing is left under it.
+
+    The name is always the same, so that what a crash left behind is used up by the next attempt; the lock makes a
+    second writer wait its turn.
+    """
+    stem = os.fsencode(path.name)[:_LONGEST_STEM].decode(errors="ignore")
+    fresh = path.with_name(f".{stem}{UNFINISHED}")
+    with _locked(fresh) as file:
+        try:
+            yield fresh, file
+        except BaseException:  # not after a success: the name may be the next writer's by then
+            fresh.unlink(missing_ok=True)
+            raise
+
+
+def _locked(path: Path) -> IO[bytes]:
+    """A file, empty and locked, that still has this name. Raises OSError; a link of that name is not followed."""
+    while True:
+        descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666)
+        file = os.fdopen(descriptor, "wb")
+        with contextlib.suppress(OSError):  # a file system without locks
+            fcntl.flock(descriptor, fcntl.LOCK_EX)
+        with contextlib.suppress(FileNotFoundError):
+            if os.path.samestat(os.fstat(descriptor), path.lstat()):
+                file.truncate(0)
+                return file
+        file.close()  # the writer before us has given it its name
 
 
 def _sync_folder(folder: Path) -> None:
@@ -49,11 +72,10 @@ def replace(path: Path, data: bytes) -> None:
     Folders on the way are made. Raises OSError; the old file is then untouched.
     """
     path.parent.mkdir(parents=True, exist_ok=True)
-    with _fresh(path) as fresh:
-        with fresh.open("xb") as file:
-            file.write(data)
-            file.flush()
-            os.fsync(file.fileno())
+    with _fresh(path) as (fresh, file):
+        file.write(data)
+        file.flush()
+        os.fsync(file.fileno())
         os.replace(fresh, path)
     _sync_folder(path.parent)
 
@@ -82,15 +104,15 @@ def copy(source: Path, target: Path, moved: Callable[[int], object] = _nothing) 
         moved(source.stat().st_size)
         return False
     target.parent.mkdir(parents=True, exist_ok=True)
-    with _fresh(target) as fresh:
-        with source.open("rb") as reader, fresh.open("xb") as writer:
+    with _fresh(target) as (fresh, writer):
+        with source.open("rb") as reader:
             while block := reader.read(_BLOCK):
                 moved(len(block))
                 wanted.update(block)
                 writer.write(block)
-            writer.flush()
-            os.fsync(writer.fileno())
-            os.posix_fadvise(writer.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
+        writer.flush()
+        os.fsync(writer.fileno())
+        os.posix_fadvise(writer.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
         if _digest(fresh) != wanted.digest():
             raise VerifyError(f"{target} reads back different.", do="The stick or card is worn. Use another one.")
         os.replace(fresh, target)

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_bytes
 from kyklon.commands.shared import OK, STOPS, Json, catalogue, out
 
@@ -43,8 +42,6 @@ def _sizing(folder: Path) -> Sizing:
     from kyklon.operations.inspection import observe
     from kyklon.record import folder as store
 
-    if not folder.is_dir():
-        raise WrongUse(f"{folder} is not a folder.", do="Name a build folder or a folder of games.")
     parts = catalogue()
     if not (folder / store.CURRENT).exists():
         return size_of_folder(folder, parts)

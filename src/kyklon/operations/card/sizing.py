@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
+from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Card, Image
@@ -150,7 +151,9 @@ def size_of(build: Build, folder: Path, catalogue: Catalogue, world: World) -> S
 
 
 def size_of_folder(folder: Path, catalogue: Catalogue) -> Sizing:
-    """Which card a bare folder of games needs."""
+    """Which card a bare folder of games needs. Raises WrongUse for what is not a folder."""
+    if not folder.is_dir():
+        raise WrongUse(f"{folder} is not a folder.", do="Name a build folder or a folder of games.")
     files = tuple(each.stat().st_size for each in folder.rglob("*") if each.is_file())
     return size(0, "no image", Library(files, len(files), max(files, default=0)), catalogue.all(Card))
 

@@ -107,7 +107,7 @@ class SettingsFile:
         kept = [line for line in lines if line is not None]
         if not self.recognised("\n".join(kept)):
             kept.insert(0, self.grammar.first_line)
-        return "\n".join([*kept, *fresh]) + "\n"
+        return "".join(f"{line}\n" for line in (*kept, *fresh))
 
     def _take_out(self, lines: list[str | None], old: str, key: str, board: str) -> None:
         """No line for this word counts for the board any more; other boards keep theirs."""
