@@ -27,7 +27,6 @@ from support import MIB, Demo, simulated
 @pytest.fixture
 def card(demo: Demo) -> Target:
     """The demo's card, written and proven."""
-    target = demo.target("blank-card")
     assert demo.write().bad is None
     return demo.target("blank-card")
 

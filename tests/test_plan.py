@@ -22,7 +22,7 @@ from kyklon.operations.plan.findings import findings
 from kyklon.operations.registry import OPERATIONS
 from kyklon.operations.tuning import findings as tuning
 from kyklon.operations.tuning.cascade import effective, issue, with_unit
-from kyklon.operations.tuning.latency import Share, shares, total
+from kyklon.operations.tuning.latency import Share, Way, shares, total
 from kyklon.record import folder as store
 from support import Demo
 
@@ -173,10 +173,11 @@ def test_settings_files_say_where_each_value_comes_from(demo: Demo, catalogue: C
 def latency_of(demo: Demo, catalogue: Catalogue, **values: int) -> tuple[Share, ...]:
     system = catalogue.get(System, "birch-16")
     rows = {row.setting.id: row.value for row in effective(catalogue.all(TuningSetting), TuningLayers(), system.id)}
-    return shares(
+    way = Way(
         system, catalogue.get(Emulator, system.emulator), catalogue.get(Encoder, "tackle-pair"),
-        catalogue.get(Adapter, "gantry-rgb"), catalogue.get(Display, "casement-19"), rows | values, 60.0,
+        catalogue.get(Adapter, "gantry-rgb"), catalogue.get(Display, "casement-19"),
     )  # fmt: skip
+    return shares(way, rows | values, 60.0)
 
 
 def test_latency_is_the_sum_of_its_shares(demo: Demo, catalogue: Catalogue) -> None:

@@ -17,7 +17,6 @@ from kyklon.model.image_file import Stated
 from kyklon.model.world import World
 from kyklon.operations.boot.acts import put_boot_files
 from kyklon.operations.card.acts import write_card
-from kyklon.operations.card.drives import looking
 from kyklon.operations.card.drives.fat_files import FatFiles
 from kyklon.operations.card.drives.interlock import Purpose, Request, opened
 from kyklon.operations.card.drives.writer import Order, write_image
@@ -94,7 +93,6 @@ def test_cancelling_the_reading_back_says_unproven(demo: Demo) -> None:
         if report.phase == "Writing" and report.done == report.total:
             cancel.cancel()
 
-    target = demo.target("blank-card")
     ended = demo.write(watch=Watch(watch, cancel))
     assert isinstance(ended.bad, Cancelled)
     assert ended.record.state in (CardState.UNPROVEN, CardState.CANCELLED)
@@ -155,7 +153,6 @@ def test_the_makers_checksum_may_be_of_the_file_or_of_the_image(which: str, demo
 def test_refused_drives_are_not_touched(name: str, words: str, demo: Demo) -> None:
     path = demo.drive(name)
     before = path.read_bytes() if path.exists() else None
-    target = looking.find(name, demo.folder)
     for typed in ("", "yes", name):
         with pytest.raises(Refused, match=words):
             demo.write(name, typed=typed)
@@ -168,7 +165,6 @@ def test_an_image_cut_off_on_the_way_leaves_no_card(demo: Demo) -> None:
     data = bytearray(demo.image.read_bytes())
     data[len(data) // 2] ^= 0xFF
     demo.image.write_bytes(bytes(data))
-    target = demo.target("blank-card")
     job = demo.job()
     ended = write_card(job, source.inspect(demo.image))
     assert isinstance(ended.bad, SourceError)
@@ -225,7 +221,6 @@ def test_an_edit_made_while_writing_is_not_lost(demo: Demo) -> None:
     """The window saves edits while the job keeps the card's record."""
     from kyklon.record import folder as store
 
-    build = demo.build
     done = []
 
     def watch(report: Progress) -> None:

@@ -11,12 +11,14 @@ from PyQt6.QtCore import QPoint, QPointF, Qt, QTimer
 from PyQt6.QtWidgets import QApplication, QDialog, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
+from kyklon.app.pages.card.drive_list import DriveLine
 from kyklon.app.pages.card.page import CardPage
 from kyklon.app.shell.window import Window
 from kyklon.app.start import open_window
 from kyklon.app.theme.tokens import Theme
 from kyklon.model.build import Build
 from kyklon.record import folder as store
+from kyklon.record.logbook import Entry, Logbook
 from support import Demo
 
 
@@ -66,7 +68,7 @@ class User:
 
         QTimer.singleShot(0, on_open)
         trigger()
-        assert seen, "no dialog was opened"
+        self.bot.waitUntil(lambda: bool(seen), timeout=20_000)
 
     def front(self) -> None:
         """Bring the window to the front, as a click on it does."""
@@ -91,15 +93,29 @@ class User:
         """Click a drive's line."""
         page = self.open(20)
         assert isinstance(page, CardPage)
-        line = next(line for line in page._drives.lines if line.accessibleName().startswith(name))
-        self.click(line)
+        self.click(self.line(page, name))
         return page
+
+    def line(self, page: CardPage, name: str) -> DriveLine:
+        """A drive's line, once the drives are listed."""
+
+        def found() -> list[DriveLine]:
+            return [line for line in page._drives.lines if line.accessibleName().startswith(f"{name},")]
+
+        self.bot.waitUntil(lambda: bool(found()), timeout=20_000)
+        return found()[0]
 
     @property
     def saved(self) -> Build:
         """The build as it is on disk once everything is saved."""
         self.window.session.flush()
         return store.load(self.window.session.folder).build
+
+    @property
+    def log(self) -> tuple[Entry, ...]:
+        """The logbook as it is on disk once everything is saved, the latest first."""
+        self.window.session.flush()
+        return Logbook(self.window.session.folder).entries()
 
     @property
     def stops(self) -> list[str]:

@@ -9,6 +9,7 @@ import lzma
 import os
 import zipfile
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -21,17 +22,19 @@ from PyQt6.QtWidgets import QDialog, QFileDialog, QLineEdit
 
 from kyklon.app.pages.card.bare_metal import BareBench
 from kyklon.app.pages.card.dialogs import LossDialog, NameDialog, ShelfDialog
+from kyklon.app.pages.card.drive_list import DriveLine
 from kyklon.app.pages.card.keep import CompareDialog, KeepBench
 from kyklon.app.pages.card.multi_boot import MultiBench
 from kyklon.app.pages.card.page import CardPage
 from kyklon.app.pages.card.size import SizeBench
 from kyklon.base import tools
-from kyklon.demo import sets
+from kyklon.demo import lighthouse, sets
 from kyklon.devices.ports import DriveFacts
 from kyklon.devices.simulated.drives import Faults, SimulatedDrive, SimulatedDrives
 from kyklon.model.build import CardState
 from kyklon.operations.card.drives.interlock import LARGEST_CARD, RULES
 from kyklon.operations.card.volumes import compare, contents
+from kyklon.record.shelf import Shelf
 from support import Demo
 
 MIB = 1 << 20
@@ -41,6 +44,11 @@ def card_page(user: Any) -> CardPage:
     page = user.open(20)
     assert isinstance(page, CardPage)
     return page
+
+
+def look_again(user: Any, page: CardPage) -> None:
+    user.press("Look again")
+    user.wait()
 
 
 def write_to(user: Any, name: str, lose: str = "") -> None:
@@ -63,8 +71,6 @@ def write_to(user: Any, name: str, lose: str = "") -> None:
 
 @pytest.fixture(scope="module")
 def plain(demo_master: Any) -> bytes:
-    from kyklon.demo import lighthouse
-
     return lzma.decompress((Path(getattr(demo_master, "folder", demo_master)) / lighthouse.IMAGE).read_bytes())
 
 
@@ -111,7 +117,7 @@ def all_sources(user: Any, drive: str, path: Path, folder: Path, plain: bytes) -
         with path.open("r+b") as file:
             file.seek(5 * MIB)
             file.write(b"spoilt before the next one")
-    assert "SHA-1" in user.window.session.logbook.entries()[2].detail or kind == "split"
+    assert "SHA-1" in user.log[2].detail or kind == "split"
 
 
 def test_every_kind_of_source_goes_to_a_simulated_drive(user: Any, demo: Demo, plain: bytes) -> None:
@@ -132,7 +138,7 @@ def loop(tmp_path: Path) -> Iterator[Path]:
 def test_every_kind_of_source_goes_to_a_loop_device(loop: Path, user: Any, demo: Demo, plain: bytes) -> None:
     (demo.folder / "drives" / "drives.json").unlink()  # the real back end
     page = card_page(user)
-    user.press("Look again")
+    look_again(user, page)
     user.wait(lambda: any(target.facts.name == str(loop) for target in page.drives.targets))
     all_sources(user, str(loop), loop, demo.folder / "images", plain)
     write_to(user, str(loop), "QUAYBOOT")  # over the bytes that were spoilt
@@ -175,9 +181,9 @@ def test_every_rule_is_seen_refusing_in_the_window(user: Any, demo: Demo) -> Non
         rows.append(SimulatedDrive(facts=DriveFacts(simulated=True, **told), backing=f"{code}.img"))
     drives.save(tuple(rows))
     page = card_page(user)
-    user.press("Look again")
+    look_again(user, page)
     for code, (_facts, words) in REFUSED.items():
-        line = next(line for line in page._drives.lines if line.accessibleName().startswith(f"{code},"))
+        line = user.line(page, code)
         assert words in line.words, code
         assert not line.allowed
         user.click(line)
@@ -187,11 +193,10 @@ def test_every_rule_is_seen_refusing_in_the_window(user: Any, demo: Demo) -> Non
 
 
 def test_a_mounted_drive_is_unmounted_by_its_button(user: Any, demo: Demo) -> None:
-    drives = SimulatedDrives(demo.folder / "drives")
-    facts = next(facts for facts in drives.list() if facts.name == "blank-card")
-    drives.replace("sim:blank-card", facts=facts.model_copy(update={"mounts": ("/media/blank",)}))
+    facts = demo.target().facts
+    demo.drives.change("sim:blank-card", facts=replace(facts, mounts=("/media/blank",)))
     page = card_page(user)
-    user.press("Look again")
+    look_again(user, page)
     user.choose_drive("blank-card")
     assert not page.write_button.isEnabled()
     user.press("Unmount blank-card")
@@ -204,27 +209,25 @@ def test_a_mounted_drive_is_unmounted_by_its_button(user: Any, demo: Demo) -> No
 def test_a_drive_exchanged_since_it_was_chosen_is_refused(user: Any, demo: Demo) -> None:
     page = user.choose_drive("blank-card")
     user.wait()
-    drives = SimulatedDrives(demo.folder / "drives")
-    facts = next(facts for facts in drives.list() if facts.name == "blank-card")
-    drives.replace("sim:blank-card", facts=facts.model_copy(update={"identity": "sim:another", "serial": "OTHER"}))
+    facts = demo.target().facts
+    demo.drives.change("sim:blank-card", facts=replace(facts, identity="sim:another", serial="OTHER"))
     user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))
     user.wait()
     assert "exchanged since" in user.message
     assert user.saved.card.state is CardState.NEVER
     assert not demo.drive("blank-card").exists()
-    line = next(line for line in page._drives.lines if line.accessibleName().startswith("blank-card"))
+    line = user.line(page, "blank-card")
     assert "exchanged since" in line.words
-    user.press("Look again")
-    line = next(line for line in page._drives.lines if line.accessibleName().startswith("blank-card"))
+    look_again(user, page)
+    line = user.line(page, "blank-card")
     assert line.allowed
 
 
 def test_an_exchanged_drive_is_not_probed_either(user: Any, demo: Demo) -> None:
     bench = keep_bench(user)
     choose(user, bench, "blank-card")
-    drives = SimulatedDrives(demo.folder / "drives")
-    facts = next(facts for facts in drives.list() if facts.name == "blank-card")
-    drives.replace("sim:blank-card", facts=facts.model_copy(update={"identity": "sim:another"}))
+    facts = demo.target().facts
+    demo.drives.change("sim:blank-card", facts=replace(facts, identity="sim:another"))
     user.answer(lambda dialog: user.press("Probe blank-card", dialog), lambda: user.press("Probe…"))
     user.wait()
     assert "exchanged since" in bench.result_words()
@@ -250,7 +253,7 @@ def test_bad_cards_are_named_on_the_page(name: str, word: str, user: Any) -> Non
 
 
 def test_a_slow_card_is_named_and_proven(user: Any, demo: Demo) -> None:
-    SimulatedDrives(demo.folder / "drives").replace("sim:slow-card", faults=Faults(rate=25_000_000))
+    demo.drives.change("sim:slow-card", faults=Faults(rate=25_000_000))
     user.window.session.put("Card", user.window.session.build.with_part("card", "cockle-128"))  # class U3: 30 MB/s
     write_to(user, "slow-card")
     page = card_page(user)
@@ -264,7 +267,7 @@ def test_a_slow_card_is_named_and_proven(user: Any, demo: Demo) -> None:
 
 
 def test_a_write_is_paused_and_goes_on_by_its_button(user: Any, demo: Demo) -> None:
-    SimulatedDrives(demo.folder / "drives").replace("sim:blank-card", faults=Faults(rate=60 << 20))
+    demo.drives.change("sim:blank-card", faults=Faults(rate=60 << 20))
     page = user.choose_drive("blank-card")
     user.wait()
     jobs = user.window.session.jobs
@@ -285,18 +288,19 @@ def test_the_proof_is_saved_as_pdf_and_png(user: Any, demo: Demo, monkeypatch: p
         path = demo.folder / "issued" / f"proof.{ending}"
         monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, path=path, **_k: (str(path), ""))
         user.press("Proof sheet")
+        user.window.session.flush()
         assert path.exists()
     assert (demo.folder / "issued" / "proof.pdf").read_bytes().startswith(b"%PDF-")
     picture = QImage(str(demo.folder / "issued" / "proof.png"))
     assert abs(picture.height() / picture.width() - 297 / 210) < 0.01  # ISO 216: A4
-    assert "Proof sheet saved" in user.window.session.logbook.entries()[0].title
+    assert "Proof sheet saved" in user.log[0].title
     user.press("Remove safely")
     user.wait()
     assert "can be pulled out" in user.message
 
 
 def test_the_shelf_knows_the_image_and_its_first_login(user: Any, demo: Demo) -> None:
-    page = card_page(user)
+    card_page(user)
 
     def look(dialog: QDialog) -> None:
         assert isinstance(dialog, ShelfDialog)
@@ -307,7 +311,7 @@ def test_the_shelf_knows_the_image_and_its_first_login(user: Any, demo: Demo) ->
     user.answer(look, lambda: user.press("Shelf…"))
     user.wait()
     assert user.saved.source.path.endswith("quayside-4.2.img.xz")
-    (kept,) = page.writing.shelf().images()
+    (kept,) = Shelf(demo.folder / lighthouse.SHELF).images()
     assert (kept.user, kept.password, kept.released) == ("player", "quayside", "2026-06-01")
     assert kept.checksum.startswith("SHA-256 ")
 
@@ -316,7 +320,8 @@ def test_the_shelf_knows_the_image_and_its_first_login(user: Any, demo: Demo) ->
         dialog.reject()
 
     user.answer(take_off, lambda: user.press("Shelf…"))
-    assert page.writing.shelf().images() == ()
+    user.wait()
+    assert Shelf(demo.folder / lighthouse.SHELF).images() == ()
 
 
 # --- looking after ------------------------------------------------------------------------------------------------
@@ -330,8 +335,11 @@ def keep_bench(user: Any) -> KeepBench:
 
 
 def choose(user: Any, bench: KeepBench, name: str) -> None:
-    line = next(line for line in bench.drive_list.lines if line.accessibleName().startswith(name))
-    user.click(line)
+    def lines() -> list[DriveLine]:
+        return [line for line in bench.drive_list.lines if line.accessibleName().startswith(f"{name},")]
+
+    user.wait(lambda: bool(lines()))
+    user.click(lines()[0])
     user.wait()
 
 
@@ -416,7 +424,7 @@ def test_a_card_gets_a_name_of_its_own(user: Any) -> None:
         edit = dialog.findChild(QLineEdit)
         edit.clear()
         user.bot.keyClicks(edit, "Lighthouse one")
-        user.press("Name it", dialog)
+        user.press("Rename", dialog)
 
     user.answer(name_it, lambda: user.press("Name…"))
     assert user.saved.cards[0].name == "Lighthouse one"
@@ -440,14 +448,14 @@ def test_the_bare_metal_bench_shows_every_mistake_and_mends_names(user: Any, dem
         user.wait()
     assert (demo.folder / "sets" / "tidepool-2.1" / "tidepool.set").exists()
     sets.make_bare_metal(demo.folder / "sets" / "whole", mistakes=False)
-    user.window.session.edit("Set", "sets.bare_metal", "sets/whole")
+    user.window.session.edit("sets.bare_metal", "sets/whole")
     user.wait(lambda: bench.plan is not None and bench.plan.ready)
     bench._drive.setCurrentIndex(bench._drive.findData("sim:blank-card"))
     bench.refresh()
     user.answer(lambda dialog: user.press("Make the card", dialog), lambda: user.press("Make the card…"))
     user.wait()
     assert "read back and the same" in user.message
-    assert contents.observe(demo.drive("blank-card")).kernel("tidepool7.krn") is not None
+    assert contents.observe(demo.drive("blank-card")).kernel("tidepool-armv7.krn") is not None
 
 
 def test_the_multi_boot_bench_shows_every_mistake_and_lays_out(
@@ -460,7 +468,7 @@ def test_the_multi_boot_bench_shows_every_mistake_and_lays_out(
     user.wait(lambda: bench.check is not None)
     assert {problem.code for problem in bench.check.problems} == set(sets.MULTI_BOOT_MISTAKES)
     sets.make_multi_boot(demo.folder / "sets" / "whole", mistakes=False)
-    user.window.session.edit("Bundles", "sets.multi_boot", "sets/whole")
+    user.window.session.edit("sets.multi_boot", "sets/whole")
     user.wait(lambda: bench.check is not None and bench.check.ready)
     need = bench.check.need
     bench.boxes["jetty"].click()
@@ -469,7 +477,7 @@ def test_the_multi_boot_bench_shows_every_mistake_and_lays_out(
     assert user.saved.sets.chosen == ("quayside", "harbour", "breakwater")
     to = demo.folder / "stick"
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_a, **_k: str(to))
-    user.press("Lay out on a stick…")
+    user.press("Copy to a stick…")
     user.wait()
     assert sorted(path.name for path in (to / "berths").iterdir()) == ["breakwater", "harbour", "quayside"]
 
@@ -479,7 +487,7 @@ def test_the_size_bench_advises_and_a_disk_brings_its_findings(user: Any) -> Non
     user.press("Size and disk")
     bench = page.bench
     assert isinstance(bench, SizeBench)
-    assert bench.sizing is not None
+    user.wait(lambda: bench.sizing is not None)
     assert bench.sizing.advice == "cockle-16"
     for choice, value in ((bench._medium, "disk"), (bench._disk, "barnacle-256"), (bench._bridge, "capstan-plain")):
         choice.setCurrentIndex(choice.findData(value))
@@ -500,4 +508,3 @@ def test_every_bench_is_reached_by_the_keyboard_and_draws(user: Any) -> None:
         assert page._index == index
         assert page.instrument() is not None
         assert not page.grab().isNull()
-    assert workshop.targets(user.window.session.folder)

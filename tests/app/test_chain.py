@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QDialog, QLineEdit
 from kyklon.app.pages.card.page import CardPage, LossDialog
 from kyklon.app.pages.poweron.page import PowerOnPage
 from kyklon.app.shell.findings_panel import RemedyDialog
+from kyklon.devices.simulated.drives import Faults
 from kyklon.model.build import CardState
 from support import Demo
 
@@ -63,27 +64,27 @@ def test_the_whole_chain_by_window(user, demo: Demo) -> None:
             assert isinstance(dialog, RemedyDialog)
             previews.append(dialog)
             words = [text for text in user.buttons(dialog) if text.startswith("Change")]
-            user.press(words[-1] if len(words) == 1 else "Change it and put it on the card", dialog)
+            user.press(words[-1] if len(words) == 1 else "Change the build and the card", dialog)
 
         user.answer(agree, lambda: user.press("Preview:", power))
         user.wait()
         assert previews[0].isVisible() is False
-        user.press("Run it again", power)
+        user.press("Run again", power)
         user.wait(lambda: session.bring_up_current)
     assert order == [FAULTS[0], FAULTS[2], FAULTS[1], FAULTS[3]]
     assert user.stops == []
 
     user.open(60)
-    user.press("Move 1", user.window.page(60))
+    user.press("Copy 1", user.window.page(60))
     user.wait()
-    assert "games moved" in user.message
+    assert "games copied" in user.message
     user.press("Run bring-up")
     user.wait(lambda: session.bring_up_current)
     assert session.bring_up.failure is None
     assert session.bring_up.reached == "front end"
     assert sum(map(len, session.bring_up.games.values())) == len(session.world.scan.ready)
     assert "Switch on" in user.window.top.next_sentence
-    titles = [entry.title for entry in session.logbook.entries()]
+    titles = [entry.title for entry in user.log]
     assert sum(title.startswith("Remedy:") for title in titles) == 4
     assert "Bring-up reached: front end" in titles
 
@@ -93,7 +94,7 @@ def test_a_preview_that_is_left_changes_nothing(user) -> None:
     user.open(30)
 
     def leave(dialog: QDialog) -> None:
-        user.press("Leave it", dialog)
+        user.press("Cancel", dialog)
 
     user.answer(leave, lambda: user.press("Preview:", user.window.findings))
     assert user.window.session.build == before
@@ -117,7 +118,7 @@ def test_ticks_are_signed_off_to_the_logbook(user, demo: Demo) -> None:
     box = page._boxes["power"]
     box.click()
     assert [tick.item for tick in user.saved.ticks] == ["power"]
-    assert "Checked" in user.window.session.logbook.entries()[0].title
+    assert "Checked" in user.log[0].title
     box.click()
     assert user.saved.ticks == ()
 
@@ -134,7 +135,7 @@ def test_the_system_disk_cannot_be_chosen_at_all(user, demo: Demo) -> None:
     before = untouched(demo, "system-disk")
     page = user.choose_drive("system-disk")
     assert not page.choose_drive("sim:system-disk")
-    line = next(line for line in page._drives.lines if line.accessibleName().startswith("system-disk"))
+    line = user.line(page, "system-disk")
     user.bot.keyClick(line, Qt.Key.Key_Return)
     user.bot.mouseDClick(line, Qt.MouseButton.LeftButton)
     assert not page.write_button.isEnabled()
@@ -147,7 +148,7 @@ def test_other_refused_drives_cannot_be_chosen_either(user) -> None:
     for name, reason in (("locked-card", "slider"), ("small-card", "needs")):
         page = user.choose_drive(name)
         assert not page.write_button.isEnabled()
-        line = next(line for line in page._drives.lines if line.accessibleName().startswith(name))
+        line = user.line(page, name)
         assert reason in line.words
 
 
@@ -214,9 +215,7 @@ def test_named_rightly_the_stick_is_written(user, demo: Demo) -> None:
 
 
 def test_cancelling_a_write_by_its_button(user, demo: Demo) -> None:
-    from kyklon.devices.simulated.drives import Faults, SimulatedDrives
-
-    SimulatedDrives(demo.folder / "drives").replace("sim:blank-card", faults=Faults(rate=40 << 20))
+    demo.drives.change("sim:blank-card", faults=Faults(rate=40 << 20))
     page = user.choose_drive("blank-card")
     session = user.window.session
     user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))

@@ -302,7 +302,6 @@ def test_sums_written_by_coreutils_are_found_and_right(
 
 
 def test_a_backup_is_right_for_the_usual_tools(demo: Demo) -> None:
-    target = demo.target("blank-card")
     assert demo.write().bad is None
     to = demo.folder / "kept.img.zst"
     backup_card(demo.job(), to)

@@ -6,10 +6,9 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_bytes
+from kyklon.commands.line import Option
 from kyklon.commands.shared import (
     OK,
     STOPS,
@@ -44,10 +43,13 @@ def _planned(folder: Path, board: str) -> Plan:
 def plan(
     folder: Dir,
     board: BoardId,
-    fix: Annotated[bool, typer.Option("--rename", help="Rename what has the wrong name first.")] = False,
+    fix: Annotated[bool, Option("--rename", help="Rename what has the wrong name first.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Say what a card made from an unpacked set will hold, and what is wrong with it. Exit 1 while a stop stands."""
+    """Say what a card made from an unpacked set will hold.
+
+    What is wrong with the set is told, too. Exit 1 while a stop stands.
+    """
     from kyklon.operations.card.sets.problems import rename, rename_words
 
     found = _planned(folder, board)
@@ -72,12 +74,15 @@ def write(
     folder: Dir,
     target: TargetName,
     board: BoardId,
-    label: Annotated[str, typer.Option("--label", help="Name of the volume.")] = "TIDEPOOL",
+    label: Annotated[str, Option("--label", help="Name of the volume.")] = "TIDEPOOL",
     yes: Yes = False,
     lose: Lose = "",
     build_folder: InFolder = None,
 ) -> int:
-    """Make a plain FAT card from an unpacked set, read it back and compare."""
+    """Make a plain FAT card from an unpacked set.
+
+    Every file is read back and compared.
+    """
     from kyklon.operations.card.acts import bare_metal_card
     from kyklon.operations.card.drives.interlock import Purpose
 

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-import typer
-
+from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, CardName, Folder, open_folder
 from kyklon.commands.targets import written_card
 
@@ -13,7 +12,7 @@ from kyklon.commands.targets import written_card
 def apply(
     folder: Folder,
     card: CardName,
-    dry_run: Annotated[bool, typer.Option("--dry-run", help="Show the difference, change nothing.")] = False,
+    dry_run: Annotated[bool, Option("--dry-run", help="Show the difference, change nothing.")] = False,
 ) -> int:
     """Put the build's boot files on a card."""
     from kyklon.operations.boot.acts import planned_for, put_boot_files

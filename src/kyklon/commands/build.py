@@ -5,9 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from kyklon.base.errors import KyklonError, WrongUse
+from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, open_folder, out, tell
 
 if TYPE_CHECKING:
@@ -15,9 +14,9 @@ if TYPE_CHECKING:
 
 
 def demo(
-    folder: Annotated[Path | None, typer.Option(help="Where to make it.")] = None,
-    no_window: Annotated[bool, typer.Option("--no-window", help="Make it, print its path, and stop.")] = False,
-    keep: Annotated[bool, typer.Option("--keep", help="Open the one that is there, if this version made it.")] = False,
+    folder: Annotated[Path | None, Option("--folder", help="Where to make it.")] = None,
+    no_window: Annotated[bool, Option("--no-window", help="Make it, print its path, and stop.")] = False,
+    keep: Annotated[bool, Option("--keep", help="Open the one that is there, if this version made it.")] = False,
 ) -> int:
     """Make the demo build and open it."""
     from kyklon.base.places import demo_folder
@@ -34,7 +33,9 @@ def demo(
     return OK if no_window else _window(place)
 
 
-def new(folder: Folder, name: Annotated[str, typer.Option(help="What the machine is called.")] = "My machine") -> int:
+def new(
+    folder: Folder, name: Annotated[str, Option("--name", help="What the machine is called.")] = "My machine"
+) -> int:
     """Start a new build in an empty folder."""
     from kyklon.operations.plan.acts import start_build
 
@@ -57,7 +58,10 @@ def _window(folder: Path) -> int:
 
 
 def check(folder: Folder, as_json: Json = False) -> int:
-    """List all findings of a build. Exit 1 when one of them stops it."""
+    """List all findings of a build.
+
+    Exit 1 when one of them stops it.
+    """
     found = _findings(folder)
     data = {"findings": [finding_data(each) for each in found]}
     out(data, as_json, lambda: [_finding_text(each) for each in found])
@@ -87,7 +91,7 @@ def _finding_text(found: Finding) -> str:
     return f"{found.operation} {found.severity.upper():8}{found.title}. {found.message}\n      {found.why}{remedy}"
 
 
-def remedy(folder: Folder, code: Annotated[str, typer.Argument(help="A finding's code.")]) -> int:
+def remedy(folder: Folder, code: Annotated[str, Argument(help="A finding's code.")]) -> int:
     """Apply the remedy of a finding to the build."""
     from kyklon.operations.inspection import find
     from kyklon.operations.remedies import apply_remedy
@@ -126,8 +130,8 @@ def fields(folder: Folder, as_json: Json = False) -> int:
 
 def set_field(
     folder: Folder,
-    path: Annotated[str, typer.Argument(help="A setting, as `kyklon fields` lists it.")],
-    value: Annotated[str, typer.Argument(help="Its new value.")],
+    path: Annotated[str, Argument(help="A setting, as `kyklon fields` lists it.")],
+    value: Annotated[str, Argument(help="Its new value.")],
 ) -> int:
     """Change one setting of a build."""
     from kyklon.model.build import Build, edited
@@ -153,7 +157,7 @@ def set_field(
     return OK
 
 
-def issue(folder: Folder, to: Annotated[Path, typer.Option("--to", help="Where the files go.")]) -> int:
+def issue(folder: Folder, to: Annotated[Path, Option("--to", help="Where the files go.")]) -> int:
     """Write every issued file of a build into a folder."""
     from kyklon.operations import inspection
 

@@ -6,23 +6,25 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated
 
-import typer
-
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, InFolder, Json, Lose, TargetName, Yes, agree, out, watching
 from kyklon.commands.targets import card_job, written_card
 
 
 def prove(
     target: TargetName,
-    full: Annotated[bool, typer.Option("--full", help="Every byte, not only some dozen places.")] = False,
+    full: Annotated[bool, Option("--full", help="Every byte, not only some dozen places.")] = False,
     yes: Yes = False,
     lose: Lose = "",
     folder: InFolder = None,
     as_json: Json = False,
 ) -> int:
-    """Check that a card is as large as it says and keeps what it is given. Writes over it. Exit 1 when it is bad."""
+    """Check that a card is as large as it says and keeps what it is given.
+
+    Writes over it. Exit 1 when it is bad.
+    """
     from kyklon.operations.card.acts import prove_card
     from kyklon.operations.card.drives.interlock import Purpose
 
@@ -38,11 +40,14 @@ def prove(
 
 def backup(
     target: TargetName,
-    file: Annotated[Path, typer.Argument(help="Where it goes: .img.zst, .img.xz, .img.gz or .img.")],
+    file: Annotated[Path, Argument(help="Where it goes: .img.zst, .img.xz, .img.gz or .img.")],
     folder: InFolder = None,
     as_json: Json = False,
 ) -> int:
-    """Save a card as a compressed image with its checksum beside it; unused blocks are left out."""
+    """Save a card as a compressed image; unused blocks are left out.
+
+    Its checksum goes beside it.
+    """
     from kyklon.operations.card.acts import backup_card
 
     job = card_job(target, folder)
@@ -60,12 +65,15 @@ def backup(
 
 
 def compare_two(
-    first: Annotated[str, typer.Argument(help="A stand-in's name, a drive, or an image file.")],
-    second: Annotated[str, typer.Argument(help="The other one.")],
+    first: Annotated[str, Argument(help="A stand-in's name, a drive, or an image file.")],
+    second: Annotated[str, Argument(help="The other one.")],
     folder: InFolder = None,
     as_json: Json = False,
 ) -> int:
-    """Compare two cards or images: boot files one by one, the rest by what is in use. Exit 1 when they differ."""
+    """Compare two cards or images.
+
+    Boot files one by one, the rest by what is in use. Exit 1 when they differ.
+    """
     from kyklon.operations.card.acts import compare_cards
     from kyklon.operations.card.volumes import compare
 
@@ -82,13 +90,16 @@ def compare_two(
 
 def prepare(
     target: TargetName,
-    label: Annotated[str, typer.Option("--label", help="Name of the volume, up to 11 letters.")] = "CARD",
+    label: Annotated[str, Option("--label", help="Name of the volume, up to 11 letters.")] = "CARD",
     yes: Yes = False,
     lose: Lose = "",
     folder: InFolder = None,
     as_json: Json = False,
 ) -> int:
-    """Make a plain FAT card: every old table and signature cleared, one partition, the right clusters, a label."""
+    """Make a plain FAT card with nothing old on it.
+
+    Every old table and signature is cleared; it gets one partition, the right clusters and a label.
+    """
     from kyklon.operations.card.acts import prepare_card
     from kyklon.operations.card.drives.interlock import Purpose
 

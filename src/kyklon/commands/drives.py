@@ -6,9 +6,8 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, InFolder, Json, Lose, TargetName, Yes, agree, out, watching
 
 if TYPE_CHECKING:
@@ -16,11 +15,11 @@ if TYPE_CHECKING:
     from kyklon.operations.card.drives.interlock import Request, Verdict
     from kyklon.operations.card.drives.writer import WriteReport
 
-Sha256 = Annotated[str | None, typer.Option("--sha256", help="The checksum that the image's maker states.")]
+Sha256 = Annotated[str | None, Option("--sha256", help="The checksum that the image's maker states.")]
 
 
 def drives(
-    folder: Annotated[Path | None, typer.Argument(help="A build folder, for its drives and image.")] = None,
+    folder: Annotated[Path | None, Argument(help="A build folder, for its drives and image.")] = None,
     as_json: Json = False,
 ) -> int:
     """List the drives, and what the interlock says of each."""
@@ -80,7 +79,10 @@ def _told(verdict: Verdict) -> dict[str, Any]:
 
 
 def interlock(image: Path, target: TargetName, folder: InFolder = None, as_json: Json = False) -> int:
-    """Ask the interlock about writing an image to a drive. Exit 1 when it may not be written."""
+    """Ask the interlock about writing an image to a drive.
+
+    Exit 1 when it may not be written.
+    """
     from kyklon.operations.card.drives.interlock import RULES, judge
 
     request = _request(image, target, folder, "")
@@ -109,7 +111,7 @@ def _request(image: Path, name: str, folder: Path | None, lose: str) -> Request:
 
 
 def write(
-    image: Annotated[Path, typer.Argument(help="The image file.")],
+    image: Annotated[Path, Argument(help="The image file.")],
     target: TargetName,
     sha256: Sha256 = None,
     yes: Yes = False,
@@ -117,7 +119,10 @@ def write(
     folder: InFolder = None,
     as_json: Json = False,
 ) -> int:
-    """Write an image to a drive, read it back and compare. With --json its SHA-256 is waited for."""
+    """Write an image to a drive, read it back and compare.
+
+    With --json its SHA-256 is waited for.
+    """
     from kyklon.operations.card.drives.interlock import judge
 
     owner = folder or _owner_of(image)
@@ -187,12 +192,15 @@ def _owner_of(image: Path) -> Path | None:
 
 
 def restore(
-    file: Annotated[Path, typer.Argument(help="A backup, or any image.")],
+    file: Annotated[Path, Argument(help="A backup, or any image.")],
     target: TargetName,
     yes: Yes = False,
     lose: Lose = "",
     folder: InFolder = None,
     as_json: Json = False,
 ) -> int:
-    """Write a backup to a card, read it back and compare; its checksum beside it must be right."""
+    """Write a backup to a card, read it back and compare.
+
+    The checksum beside it must be right.
+    """
     return write(file, target, None, yes, lose, folder, as_json)

@@ -5,9 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated
 
-import typer
-
 from kyklon.base.errors import KyklonError
+from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, Json, out
 from kyklon.commands.timing import timing_data
 
@@ -44,9 +43,9 @@ def read(file: Path, as_json: Json = False) -> int:
 
 
 def write(
-    timing: Annotated[list[str], typer.Option("--timing", help="As 'cvt 640 480 60'; the first is preferred.")],
-    out_file: Annotated[Path, typer.Option("--out", help="The file to make.")],
-    name: Annotated[str, typer.Option(help="The display's name, up to 13 letters.")] = "Kyklon",
+    timing: Annotated[list[str], Option("--timing", help="As 'cvt 640 480 60'; the first is preferred.")],
+    out_file: Annotated[Path, Option("--out", help="The file to make.")],
+    name: Annotated[str, Option("--name", help="The display's name, up to 13 letters.")] = "Kyklon",
     width_mm: int = 400,
     height_mm: int = 300,
 ) -> int:

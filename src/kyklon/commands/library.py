@@ -6,19 +6,21 @@ from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Annotated
 
-import typer
-
 from kyklon.base.quantities import show_bytes
 from kyklon.commands.build import finding_data
+from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out, watching
 
 
 def scan(
     folder: Folder,
-    library: Annotated[Path | None, typer.Option(help="Another library folder.")] = None,
+    library: Annotated[Path | None, Option("--library", help="Another library folder.")] = None,
     as_json: Json = False,
 ) -> int:
-    """Say which games are ready, and why the rest are not. Exit 1 when something stops a system."""
+    """Say which games are ready, and why the rest are not.
+
+    Exit 1 when something stops a system.
+    """
     from kyklon.catalogue.chosen import systems_of
     from kyklon.model.world import World
     from kyklon.operations.library.findings import findings
@@ -44,9 +46,12 @@ def scan(
 
 
 def transfer(
-    folder: Folder, to: Annotated[Path, typer.Option("--to", help="Where the games go.")], as_json: Json = False
+    folder: Folder, to: Annotated[Path, Option("--to", help="Where the games go.")], as_json: Json = False
 ) -> int:
-    """Copy the games that are ready into the image's folder layout, and read them back."""
+    """Copy the games that are ready, and read them back.
+
+    Into the folder layout that the image looks for.
+    """
     from kyklon.model.build import edited
     from kyklon.operations.library.acts import copy_games
     from kyklon.record import folder as store

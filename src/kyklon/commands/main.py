@@ -91,33 +91,20 @@ def _help(noun: str) -> str:
 
 
 def _call(command: Command, words: list[str]) -> int:
-    import typer  # slow to import; help does without
-    from typer.exceptions import TyperException
-
     from kyklon.base.errors import KyklonError, WrongUse
+    from kyklon.commands.line import read
 
     module, name = command.place
-    app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None)
-    app.command(help=getattr(import_module(f"kyklon.commands.{module}"), name).__doc__)(
-        getattr(import_module(f"kyklon.commands.{module}"), name)
-    )
+    act = getattr(import_module(f"kyklon.commands.{module}"), name)
     try:
-        code = app(words, prog_name=f"kyklon {command.name}", standalone_mode=False)
-        return code if isinstance(code, int) else OK
-    except typer.Exit as done:
-        return done.exit_code
-    except typer.Abort:
-        return FAILED
-    except TyperException as bad:
-        if str(bad):
-            _tell(str(bad))
-        return WRONG
+        code = act(**read(act, f"kyklon {command.name}", words))
     except WrongUse as bad:
         _tell(str(bad))
         return WRONG
     except KyklonError as bad:
         _tell(str(bad))
         return FAILED
+    return code if isinstance(code, int) else OK
 
 
 def _tell(text: str) -> None:

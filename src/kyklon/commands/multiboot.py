@@ -6,22 +6,24 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
 
-import typer
-
 from kyklon.base.quantities import show_bytes
+from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, BoardId, Dir, Json, catalogue, out, watching
 
-TargetBytes = Annotated[int, typer.Option("--target-bytes", help="Size of the card that the systems go on.")]
+TargetBytes = Annotated[int, Option("--target-bytes", help="Size of the card that the systems go on.")]
 
 
 def check(
     folder: Dir,
     target_bytes: TargetBytes,
     board: BoardId = "",
-    fix: Annotated[bool, typer.Option("--rename", help="Rename what has the wrong name first.")] = False,
+    fix: Annotated[bool, Option("--rename", help="Rename what has the wrong name first.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Check bundles against their manifests and the space of a target. Exit 1 while a stop stands."""
+    """Check bundles against their manifests and a target.
+
+    Exit 1 while a stop stands.
+    """
     from kyklon.catalogue.records import Chooser
     from kyklon.operations.card.sets import multiboot
     from kyklon.operations.card.sets.problems import rename, rename_words
@@ -49,12 +51,15 @@ def check(
 
 def lay_out(
     folder: Dir,
-    to: Annotated[Path, typer.Option("--to", help="The stick's folder.")],
+    to: Annotated[Path, Option("--to", help="The stick's folder.")],
     target_bytes: TargetBytes,
-    chosen: Annotated[list[str] | None, typer.Option("--bundle", help="A bundle's folder; may be repeated.")] = None,
+    chosen: Annotated[list[str] | None, Option("--bundle", help="A bundle's folder; may be repeated.")] = None,
     board: BoardId = "",
 ) -> int:
-    """Copy checked bundles to a stick's folder in the chooser's layout, and read them back."""
+    """Copy checked bundles to a stick, and read them back.
+
+    In the layout that the chooser looks for.
+    """
     from kyklon.catalogue.records import Chooser
     from kyklon.operations.card.sets import lay_out as laying
     from kyklon.operations.card.sets import multiboot

@@ -13,7 +13,10 @@ if TYPE_CHECKING:
 
 
 def bringup(folder: Folder, card: CardName, as_json: Json = False) -> int:
-    """Predict the first power-on from the bytes on a card. Exit 1 when it fails."""
+    """Predict the first power-on from the bytes on a card.
+
+    Exit 1 when it fails.
+    """
     from kyklon.operations.poweron.acts import foretell
 
     build, parts = open_folder(folder)

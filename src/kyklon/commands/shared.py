@@ -10,11 +10,10 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from kyklon.base.errors import Cancelled, Refused
 from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.commands.line import Argument, Option
 from kyklon.commands.main import FAILED, OK, STOPS, WRONG
 
 if TYPE_CHECKING:
@@ -24,15 +23,15 @@ if TYPE_CHECKING:
 
 __all__ = ["FAILED", "OK", "STOPS", "WRONG"]
 
-Folder = Annotated[Path, typer.Argument(help="The build folder.", metavar="FOLDER")]
-Json = Annotated[bool, typer.Option("--json", help="One JSON document and nothing else.")]
-InFolder = Annotated[Path | None, typer.Option("--folder", help="The build folder with the drives and the record.")]
-Lose = Annotated[str, typer.Option("--lose", help="The name of what may be lost, letter for letter.")]
-Yes = Annotated[bool, typer.Option("--yes", help="Do not ask when nothing is lost.")]
-TargetName = Annotated[str, typer.Argument(help="A stand-in's name, a drive, or a file.", metavar="TARGET")]
-CardName = Annotated[str, typer.Option("--card", help="A stand-in's name, a drive, or an image file.")]
-BoardId = Annotated[str, typer.Option("--board", help="A board's id in the catalogue.")]
-Dir = Annotated[Path, typer.Argument(help="The folder.", metavar="DIR")]
+Folder = Annotated[Path, Argument(help="The build folder.", metavar="FOLDER")]
+Json = Annotated[bool, Option("--json", help="One JSON document and nothing else.")]
+InFolder = Annotated[Path | None, Option("--folder", help="The build folder with the drives and the record.")]
+Lose = Annotated[str, Option("--lose", help="The name of what may be lost, letter for letter.")]
+Yes = Annotated[bool, Option("--yes", help="Do not ask when nothing is lost.")]
+TargetName = Annotated[str, Argument(help="A stand-in's name, a drive, or a file.", metavar="TARGET")]
+CardName = Annotated[str, Option("--card", help="A stand-in's name, a drive, or an image file.")]
+BoardId = Annotated[str, Option("--board", help="A board's id in the catalogue.")]
+Dir = Annotated[Path, Argument(help="The folder.", metavar="DIR")]
 
 
 def tell(text: str) -> None:
@@ -77,6 +76,12 @@ def watching() -> Iterator[Watch]:
             print(file=sys.stderr)
 
 
+def _confirmed(question: str) -> bool:
+    """Whether somebody answers yes; nobody there is a no."""
+    print(f"{question} [y/N]: ", end="", file=sys.stderr, flush=True)
+    return sys.stdin.readline().strip().lower() in ("y", "yes")
+
+
 def catalogue() -> Catalogue:
     """The shipped catalogue with the user's own parts over it."""
     from kyklon.base.places import catalogue_folder
@@ -99,5 +104,5 @@ def agree(verdict: Verdict, question: str, *, yes: bool) -> None:
     """Ask when nothing is lost; what is lost must be named with --lose. Raises Refused with all reasons, Cancelled."""
     if verdict.refusals:
         raise Refused(verdict.refusals, do="Choose another drive.")
-    if not verdict.lose and not yes and not typer.confirm(question, err=True):
+    if not verdict.lose and not yes and not _confirmed(question):
         raise Cancelled

@@ -6,9 +6,8 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from kyklon.base.quantities import show_bytes
+from kyklon.commands.line import Argument
 from kyklon.commands.shared import OK, STOPS, Json, catalogue, out
 
 if TYPE_CHECKING:
@@ -16,10 +15,13 @@ if TYPE_CHECKING:
 
 
 def size(
-    folder: Annotated[Path, typer.Argument(help="A build folder, or a folder of games.", metavar="FOLDER")],
+    folder: Annotated[Path, Argument(help="A build folder, or a folder of games.", metavar="FOLDER")],
     as_json: Json = False,
 ) -> int:
-    """Say which card to buy. Exit 1 when no card of the catalogue is large enough."""
+    """Say which card to buy.
+
+    Exit 1 when no card of the catalogue is large enough.
+    """
     found = _sizing(folder)
 
     def lines() -> list[str]:

@@ -6,13 +6,12 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
 
-import typer
-
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_bytes
+from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, Json, catalogue, out
 
-Place = Annotated[Path | None, typer.Option("--shelf", help="Another shelf than your own.")]
+Place = Annotated[Path | None, Option("--shelf", help="Another shelf than your own.")]
 
 
 def inspect(file: Path, as_json: Json = False) -> int:

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from kyklon.base.errors import WrongUse
+from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, Json, out
 
 if TYPE_CHECKING:
     from kyklon.model.timing import Timing
 
-Interlaced = Annotated[bool, typer.Option("--interlaced", help="RATE counts fields.")]
+Interlaced = Annotated[bool, Option("--interlaced", help="RATE counts fields.")]
 
 
 def timing_data(timing: Timing) -> dict[str, Any]:
@@ -39,7 +38,7 @@ def cvt_timing(
     width: int,
     height: int,
     rate: float,
-    blanking: Annotated[str, typer.Option(help="normal, reduced1 or reduced2")] = "normal",
+    blanking: Annotated[str, Option("--blanking", help="normal, reduced1 or reduced2")] = "normal",
     interlaced: Interlaced = False,
     as_json: Json = False,
 ) -> int:
@@ -60,8 +59,11 @@ def gtf_timing(width: int, height: int, rate: float, interlaced: Interlaced = Fa
     return _print(gtf(width, height, rate, interlaced=interlaced), f"{width}x{height} GTF", as_json)
 
 
-def dmt_timing(dmt_id: Annotated[str, typer.Argument(metavar="ID")], as_json: Json = False) -> int:
-    """Look up a timing of VESA DMT 1.13 by its id: decimal, 0x12 or 12h."""
+def dmt_timing(dmt_id: Annotated[str, Argument(metavar="ID")], as_json: Json = False) -> int:
+    """Look up a timing of VESA DMT 1.13 by its id.
+
+    ID is decimal, 0x12 or 12h.
+    """
     from kyklon.operations.picture.names import standard
 
     return _print(standard("dmt", dmt_id), f"DMT {dmt_id}", as_json)

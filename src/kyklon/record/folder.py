@@ -85,12 +85,22 @@ def _save(folder: Path, build: Build) -> None:
         text = json.dumps(build.model_dump(mode="json"), indent=1, sort_keys=True, ensure_ascii=False) + "\n"
         current = folder / CURRENT
         if current.exists():
-            durable.replace(folder / PREVIOUS, current.read_bytes())
+            _keep_former(folder, current.read_bytes())
         durable.replace_text(current, text)
     except OSError as bad:
         raise BuildFolderError(
             f"{folder} cannot be saved: {bad.strerror}.", do="Free some space, or save it elsewhere."
         ) from bad
+
+
+def _keep_former(folder: Path, data: bytes) -> None:
+    """The save before this one stays; a damaged file does not take the place of a whole one."""
+    try:
+        json.loads(data)
+    except ValueError:
+        durable.replace(folder / f"{CURRENT}.damaged", data)
+    else:
+        durable.replace(folder / PREVIOUS, data)
 
 
 def load(folder: Path) -> Opened:

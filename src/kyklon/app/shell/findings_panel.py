@@ -91,7 +91,7 @@ class FindingsPanel(QWidget):
             card.remedy_asked.connect(self.remedy_asked)
             self._cards.addWidget(card)
         if not findings:
-            self._cards.addWidget(label("Nothing stands against this operation.", "muted", wrap=True))
+            self._cards.addWidget(label("No findings here.", "muted", wrap=True))
         for caution in cautions:
             self._cards.addWidget(label(caution, "muted", wrap=True))
         self._cards.addStretch(1)
@@ -115,22 +115,22 @@ class RemedyDialog(QDialog):
         for change in changes:
             layout.addWidget(label(change.label, "caption"))
             before, after = label(change.before, "mono", wrap=True), label(change.after, "mono", wrap=True)
-            layout.addLayout(row(label("now", "small"), before, 1))
-            layout.addLayout(row(label("then", "good"), after, 1))
+            layout.addLayout(row(label("before", "small"), before, 1))
+            layout.addLayout(row(label("after", "good"), after, 1))
         if differences:
-            layout.addWidget(label("Then on the card", "caption"))
+            layout.addWidget(label("On the card", "caption"))
             view = QPlainTextEdit("\n".join(differences.values()))
             view.setReadOnly(True)
             view.setFont(theme.mono("small"))
-            view.setStyleSheet(f"font-family: '{theme.mono().family()}'; font-size: {round(theme.px(11))}px;")
+            view.setStyleSheet(f"font-family: '{theme.mono().family()}'; font-size: {round(theme.px(12))}px;")
             view.setMinimumHeight(round(theme.px(190)))
             view.setAccessibleName("Difference on the card")
             layout.addWidget(view)
-        leave = button("Leave it", self.reject)
+        leave = button("Cancel", self.reject)
         apply = button("Change the build", self.accept, "outline" if differences else "primary")
         buttons = row(leave, 1, apply)
         if differences:
-            both = button("Change it and put it on the card", self._accept_both, "primary")
+            both = button("Change the build and the card", self._accept_both, "primary")
             both.setDefault(True)
             both.setFocus()
             buttons.addWidget(both)

@@ -42,7 +42,7 @@ DARK = Palette(
     red="#EC8067", red_soft="#43241D",
 )  # fmt: skip
 
-SIZES = {"body": 13, "label": 12, "small": 11, "section": 15, "title": 22, "number": 26, "figure": 13, "big": 28}  # px
+SIZES = {"body": 13, "label": 12, "small": 12, "section": 15, "title": 22, "number": 26, "figure": 13, "big": 28}  # px
 TEXT, HEAD, MONO = "Barlow", "Barlow Condensed", "IBM Plex Mono"
 
 

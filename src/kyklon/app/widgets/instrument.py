@@ -56,7 +56,6 @@ class Instrument(QWidget):
         font: QFont | None = None,
         token: str = "ink",
         align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
-        elide: Qt.TextElideMode = Qt.TextElideMode.ElideRight,
     ) -> QRectF:
         """Text in a box (shortened to fit) or from a point on its middle line; returns what it covers."""
         painter.setFont(font or self.theme.font("label"))
@@ -71,7 +70,7 @@ class Instrument(QWidget):
                 left -= wide
             at = QRectF(left, at.y() - metrics.height() / 2, wide, metrics.height())
         elif wide > at.width():
-            words = metrics.elidedText(words, elide, int(at.width()))
+            words = metrics.elidedText(words, Qt.TextElideMode.ElideRight, int(at.width()))
         painter.drawText(at, align, words)
         return at
 
@@ -80,11 +79,14 @@ class Instrument(QWidget):
         painter.setPen(QPen(self.theme.color(token), width, style))
         painter.drawLine(a, b)
 
-    def block(self, painter: QPainter, box: QRectF, fill: str | QColor, edge: str = "", *, radius: float = 3.0,
-              width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> None:  # fmt: skip
-        """A filled box; fill is a token or a colour, edge a token or ''."""
+    def block(self, painter: QPainter, box: QRectF, fill: str | QColor, edge: str | QPen = "", *, radius: float = 3.0,
+              width: float = 1.0) -> None:  # fmt: skip
+        """A filled box; fill is a token or a colour, edge a token, a pen or ''."""
         painter.setBrush(self.theme.color(fill) if isinstance(fill, str) else fill)
-        painter.setPen(QPen(self.theme.color(edge), width, style) if edge else Qt.PenStyle.NoPen)
+        if isinstance(edge, str):
+            painter.setPen(QPen(self.theme.color(edge), width) if edge else Qt.PenStyle.NoPen)
+        else:
+            painter.setPen(edge)
         painter.drawRoundedRect(box, radius, radius)
 
     # --- export ------------------------------------------------------------------------------------------------

@@ -44,11 +44,20 @@ class Latency:
         return float(np.interp(percent / 100, np.cumsum(self.density), self.times))
 
 
-def shares(
-    system: System, emulator: Emulator, encoder: Encoder, adapter: Adapter | None, display: Display,
-    values: dict[str, Value], field_hz: float,
-) -> tuple[Share, ...]:  # fmt: skip
+@dataclass(frozen=True)
+class Way:
+    """What a press passes through on its way to the glass."""
+
+    system: System
+    emulator: Emulator
+    encoder: Encoder
+    adapter: Adapter | None
+    display: Display
+
+
+def shares(way: Way, values: dict[str, Value], field_hz: float) -> tuple[Share, ...]:
     """The contributions in the order the press passes them. field_hz: the display's rate."""
+    system, emulator, encoder, adapter, display = way.system, way.emulator, way.encoder, way.adapter, way.display
     frame = 1000 / field_hz
     ahead = min(int(values["frames-ahead"]) if emulator.frames_ahead else 0, system.lag_frames)
     queue = int(values["render-queue-frames"])

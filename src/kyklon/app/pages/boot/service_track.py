@@ -50,7 +50,7 @@ class ServiceTrack(Instrument):
             fill = "teal_soft" if index == self._chosen else "field"
             edge = "red" if not step.starts else "teal" if step.foreground else "hairline"
             style = Qt.PenStyle.SolidLine if step.starts else Qt.PenStyle.DashLine
-            self.block(painter, place, fill, edge, width=1.4, style=style)
+            self.block(painter, place, fill, QPen(self.theme.color(edge), 1.4, style))
             inner = place.adjusted(px(10), 0, -px(20), 0)
             self.text(
                 painter,

@@ -187,9 +187,8 @@ class CardStrip(Instrument):
         share = max(2.0, min(box.width(), strip.image_size * scale))
         if strip.grows_to and not strip.loss:
             grown = QRectF(box.left() + share, box.top(), strip.grows_to * scale - share, box.height())
-            self.block(
-                painter, grown.adjusted(0, 1, -1, -1), "amber_soft", "amber", radius=0, style=Qt.PenStyle.DashLine
-            )
+            dashed = QPen(self.theme.color("amber"), 1, Qt.PenStyle.DashLine)
+            self.block(painter, grown.adjusted(0, 1, -1, -1), "amber_soft", dashed, radius=0)
         self.block(painter, QRectF(box.left(), box.top(), share, box.height()), "teal", radius=0)
         self._word_drive(painter, box.adjusted(share + 8, 0, -8, 0), strip)
         for place in strip.bad:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPainterPath, QPen
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPainterPath, QPen
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
@@ -77,14 +77,19 @@ class SetMap(Instrument):
         """most: how far to the right the reason of a file that stays off may go."""
         side = self.theme.px(9)
         paint_lamp(painter, QRectF(area.left(), area.center().y() - side / 2, side, side), line.lamp, self.theme)
-        left = Qt.TextElideMode.ElideLeft
         inner = area.adjusted(self.theme.px(18), 0, -4, 0)
         token = "ink" if line.target else "muted"
-        self.text(painter, inner, line.source, font=self.theme.mono("small"), token=token, elide=left)
+        self._draw_name(painter, inner, line.source, token)
         if not line.target:
             wide = min(inner.width(), painter.fontMetrics().horizontalAdvance(line.source) + 10.0)
             rest = QRectF(inner.left() + wide, area.top(), most - inner.left() - wide, area.height())
             self.text(painter, rest, line.why, token="red" if line.lamp == "stop" else "muted")
+
+    def _draw_name(self, painter: QPainter, area: QRectF, name: str, token: str) -> None:
+        """A path; of a long one the end tells most."""
+        font = self.theme.mono("small")
+        shown = QFontMetricsF(font).elidedText(name, Qt.TextElideMode.ElideLeft, area.width())
+        self.text(painter, area, shown, font=font, token=token)
 
     def _draw_target(self, painter: QPainter, area: QRectF, to: QRectF, line: SetLine) -> None:
         start, end = QPointF(area.right() - 2, area.center().y()), QPointF(to.left() - 8, to.center().y())
@@ -95,12 +100,6 @@ class SetMap(Instrument):
         painter.setPen(QPen(self.theme.color("teal"), 1.1))
         painter.drawPath(path)
         size = show_bytes(line.size)
-        self.text(
-            painter,
-            to.adjusted(0, 0, -self.theme.px(56), 0),
-            line.target,
-            font=self.theme.mono("small"),
-            elide=Qt.TextElideMode.ElideLeft,
-        )
+        self._draw_name(painter, to.adjusted(0, 0, -self.theme.px(56), 0), line.target, "ink")
         self.text(painter, QPointF(to.right(), to.center().y()), size, font=self.theme.mono("small"), token="muted",
                   align=Qt.AlignmentFlag.AlignRight)  # fmt: skip

@@ -75,10 +75,11 @@ class WriteBench(Bench):
         card = Sheet("The card", "what is in the image, and where it goes")
         card.add(self.strip_view)
         image = Sheet("Image")
+        checksum = button("Checksum…", self._on_checksum_clicked, tip="The checksum that the image's maker states")
         image.add(
             self._file, self._facts, 1,
-            row(button("Choose…", self._on_choose_clicked), button("Shelf…", self._on_shelf_clicked),
-                button("Checksum…", self._on_checksum_clicked, tip="The checksum that the image's maker states"), 1, spacing=6),
+            row(button("Choose…", self._on_choose_clicked), button("Shelf…", self._on_shelf_clicked), checksum, 1,
+                spacing=6),
         )  # fmt: skip
         image.setFixedWidth(round(self.theme.px(286)))
         self._drives_sheet = Sheet("Drives")

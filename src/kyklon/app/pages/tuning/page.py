@@ -14,7 +14,7 @@ from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System, TuningSetting
 from kyklon.model.build import TuningLayers, Value
 from kyklon.operations.tuning.cascade import effective, issue, with_unit
-from kyklon.operations.tuning.latency import shares, total
+from kyklon.operations.tuning.latency import Way, shares, total
 
 
 class TuningPage(OperationPage):
@@ -77,11 +77,8 @@ class TuningPage(OperationPage):
             self._plot.show_latency(None)
             return
         rate = float(build.system_mode(system.id).timing.vertical_hz)
-        parts = shares(
-            system, catalogue.get(Emulator, system.emulator), encoder, catalogue.find(Adapter, build.part("adapter")),
-            display, values, rate,
-        )  # fmt: skip
-        latency = total(parts)
+        emulator, adapter = catalogue.get(Emulator, system.emulator), catalogue.find(Adapter, build.part("adapter"))
+        latency = total(shares(Way(system, emulator, encoder, adapter, display), values, rate))
         self._plot.show_latency(latency)
         self._latency_sheet.set_note(
             f"{system.name}: half of all presses are on screen within {latency.percentile(50):.0f} ms"
