@@ -22,7 +22,7 @@ from backports.zstd import ZstdDecompressor, ZstdError
 from kyklon.operations.card.sources.formats import XzBlock, xz_around, xz_blocks
 
 CHUNK = 4 << 20  # bytes handed on at a time: large and aligned to any erase block
-_PACKED = 1 << 20  # bytes read from a compressed file at a time
+_PACKED = 4 << 20  # bytes read from a compressed file at a time
 AHEAD = 80 << 20  # bytes of unpacked xz blocks that may wait at a time
 
 
@@ -271,15 +271,21 @@ def _extract_7z(file: BinaryIO, member: str, push: Callable[[bytes], None]) -> N
 
 
 def regroup(pieces: Iterator[bytes]) -> Iterator[bytes]:
-    """Pieces of any size as pieces of exactly CHUNK, the last excepted."""
-    held = bytearray()
+    """Pieces of any size as pieces of exactly CHUNK, the last excepted; none is copied twice."""
+    held: list[bytes | memoryview] = []
+    size = 0
     for piece in pieces:
         if not held and len(piece) == CHUNK:
             yield piece
             continue
-        held += piece
-        while len(held) >= CHUNK:
-            yield bytes(held[:CHUNK])
-            del held[:CHUNK]
+        view = memoryview(piece)
+        while size + len(view) >= CHUNK:
+            held.append(view[: CHUNK - size])
+            view = view[CHUNK - size :]
+            yield b"".join(held)
+            held, size = [], 0
+        if view:
+            held.append(view)
+            size += len(view)
     if held:
-        yield bytes(held)
+        yield b"".join(held)
