@@ -53,7 +53,7 @@ REFUSALS: dict[str, tuple[dict[str, Any], str]] = {
     "mounted": ({"mounts": ("/media/pics",)}, "/media/pics"),
     "read-only": ({"read_only": True}, "slider"),
     "too-small": ({"size": GB - 1}, "needs"),
-    "changed": ({"chosen": "usb|2"}, "exchanged"),
+    "changed": ({"chosen": "usb|2"}, "swapped"),
     "is-source": ({"mounts": ("/images",)}, "very drive"),
     "swap": ({"swap": True}, "swap space"),
     "lvm": ({"member_of": "LVM"}, "volume group"),
@@ -134,7 +134,7 @@ def test_a_drive_exchanged_since_it_was_chosen_is_not_opened(tmp_path: Path) -> 
     drives = SimulatedDrives(tmp_path / "drives")
     drives.save((SimulatedDrive(facts=other, backing="x.img"),))
     request = Request(target, Purpose.PROVE, consent=Consent("THEIRS", target.facts.identity))
-    with pytest.raises(Refused, match="exchanged"), opened(request):
+    with pytest.raises(Refused, match="swapped"), opened(request):
         pass
     assert not target.drives.folder.joinpath("x.img").exists()
 

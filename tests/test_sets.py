@@ -123,7 +123,7 @@ def test_a_set_that_is_not_ready_makes_no_card(bare: Path, catalogue: Catalogue,
 
 def test_a_folder_that_is_no_set_is_told(tmp_path: Path, catalogue: Catalogue) -> None:
     (tmp_path / "x.txt").write_text("x", encoding="utf-8")
-    with pytest.raises(WrongUse, match="no bare-metal set"):
+    with pytest.raises(WrongUse, match="not a bare-metal set"):
         plan(tmp_path, catalogue)
     with pytest.raises(WrongUse, match="not a folder"):
         plan(tmp_path / "nowhere", catalogue)

@@ -219,7 +219,7 @@ def test_an_exchanged_card_is_not_opened(service: Any) -> None:
     made, address, _file = service
     identity = by_name(address)["/dev/sdb"].identity
     made.objects[f"{BLOCKS}/sdb"][f"{U}.Block"]["Size"] = ("t", 64 * MIB)
-    with pytest.raises(TargetLost, match="no longer the one chosen"), udisks.UDisks(address).open(identity, write=True):
+    with pytest.raises(TargetLost, match="no longer the one you chose"), udisks.UDisks(address).open(identity, write=True):
         pass
 
 
@@ -235,8 +235,8 @@ def test_without_a_service_lsblk_stands_in(service: Any, tmp_path: Path) -> None
 @pytest.mark.parametrize(
     ("body", "holds", "lose"),
     [
-        (bytes(MIB), "", ""), (b"of no known kind" * 4096, "data of a kind that is not recognised", "/dev/sdb"),
-        (None, "contents that you may not read", "/dev/sdb"),
+        (bytes(MIB), "", ""), (b"of no known kind" * 4096, "data of an unrecognised kind", "/dev/sdb"),
+        (None, "contents you may not read", "/dev/sdb"),
     ],
 )  # fmt: skip
 def test_what_the_service_does_not_recognise_is_not_taken_for_empty(

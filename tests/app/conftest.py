@@ -64,7 +64,11 @@ class User:
                 QTimer.singleShot(20, on_open)
                 return
             seen.append(dialog)
-            act(dialog)
+            try:
+                act(dialog)
+            except BaseException:
+                dialog.reject()  # else its loop would never end
+                raise
 
         QTimer.singleShot(0, on_open)
         trigger()

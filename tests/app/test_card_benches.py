@@ -155,7 +155,7 @@ def test_every_kind_of_source_goes_to_a_loop_device(loop: Path, user: Any, demo:
 # --- every rule of the interlock -----------------------------------------------------------------------------
 
 REFUSED: dict[str, tuple[dict[str, Any], str]] = {
-    "running-system": ({"in_use": True}, "running system of this computer"),
+    "running-system": ({"in_use": True}, "running system"),
     "swap": ({"swap": True}, "swap space"),
     "lvm": ({"member_of": "LVM"}, "active volume group"),
     "raid": ({"member_of": "RAID"}, "active disk array"),
@@ -213,11 +213,11 @@ def test_a_drive_exchanged_since_it_was_chosen_is_refused(user: Any, demo: Demo)
     demo.drives.change("sim:blank-card", facts=replace(facts, identity="sim:another", serial="OTHER"))
     user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))
     user.wait()
-    assert "exchanged since" in user.message
+    assert "swapped since" in user.message
     assert user.saved.card.state is CardState.NEVER
     assert not demo.drive("blank-card").exists()
     line = user.line(page, "blank-card")
-    assert "exchanged since" in line.words
+    assert "swapped since" in line.words
     look_again(user, page)
     line = user.line(page, "blank-card")
     assert line.allowed
@@ -230,7 +230,7 @@ def test_an_exchanged_drive_is_not_probed_either(user: Any, demo: Demo) -> None:
     demo.drives.change("sim:blank-card", facts=replace(facts, identity="sim:another"))
     user.answer(lambda dialog: user.press("Probe blank-card", dialog), lambda: user.press("Probe…"))
     user.wait()
-    assert "exchanged since" in bench.result_words()
+    assert "swapped since" in bench.result_words()
     assert not demo.drive("blank-card").exists()
 
 
@@ -276,7 +276,7 @@ def test_a_write_is_paused_and_goes_on_by_its_button(user: Any, demo: Demo) -> N
     user.press("Pause")
     (job,) = [job for job in jobs.running if job.title == "Writing the card"]
     assert job.cancel.paused
-    user.press("Go on")
+    user.press("Resume")
     assert not job.cancel.paused
     user.wait()
     assert page.strip_state() == "written and proven"
@@ -296,7 +296,7 @@ def test_the_proof_is_saved_as_pdf_and_png(user: Any, demo: Demo, monkeypatch: p
     assert "Proof sheet saved" in user.log[0].title
     user.press("Remove safely")
     user.wait()
-    assert "can be pulled out" in user.message
+    assert "safe to remove" in user.message
 
 
 def test_the_shelf_knows_the_image_and_its_first_login(user: Any, demo: Demo) -> None:
@@ -329,7 +329,7 @@ def test_the_shelf_knows_the_image_and_its_first_login(user: Any, demo: Demo) ->
 
 def keep_bench(user: Any) -> KeepBench:
     page = card_page(user)
-    user.press("Look after")
+    user.press("Check and back up")
     assert isinstance(page.bench, KeepBench)
     return page.bench
 

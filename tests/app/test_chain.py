@@ -207,7 +207,7 @@ def test_named_rightly_the_stick_is_written(user, demo: Demo) -> None:
 
     def name_it(dialog: QDialog) -> None:
         user.bot.keyClicks(dialog.findChild(QLineEdit), "HOLIDAY 24")
-        user.press("Write over photo-stick", dialog)
+        user.press("Overwrite photo-stick", dialog)
 
     user.answer(name_it, lambda: user.press("Write to photo-stick…"))
     user.wait()

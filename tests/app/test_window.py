@@ -285,7 +285,7 @@ def test_another_mode_by_its_name(user) -> None:
     user.bot.keyClicks(page._other, "cga 4")
     user.bot.keyClick(page._other, Qt.Key.Key_Return)
     assert user.window.session.build == before
-    assert "no timing" in user.message
+    assert "not a timing" in user.message
 
 
 def test_setting_a_value_in_the_cascade(user) -> None:

@@ -174,7 +174,7 @@ def _check_template(text: str, names: frozenset[str], where: str) -> None:
         raise CatalogueError(f"{where}: line {bad.lineno} is not a valid template: {bad.message}.") from bad
     if unknown:
         raise CatalogueError(
-            f"{where}: the template names {sorted(unknown)[0]!r}, which there is not.",
+            f"{where}: the template names {sorted(unknown)[0]!r}, which does not exist.",
             do=f"It may use: {', '.join(sorted(names))}.",
         )
 

@@ -26,7 +26,7 @@ def demo(
     if keep:
         place, aside = lighthouse.make_current(place, catalogue())
         if aside is not None:
-            tell(f"The demo of an older version was put aside as {aside}.")
+            tell(f"An older version's demo was moved aside to {aside}.")
     else:
         lighthouse.make(place, catalogue())
     print(place)

@@ -15,13 +15,13 @@ from kyklon.commands.targets import card_job, written_card
 
 def prove(
     target: TargetName,
-    full: Annotated[bool, Option("--full", help="Every byte, not only some dozen places.")] = False,
+    full: Annotated[bool, Option("--full", help="Every byte, not just a few dozen places.")] = False,
     yes: Yes = False,
     lose: Lose = "",
     folder: InFolder = None,
     as_json: Json = False,
 ) -> int:
-    """Check that a card is as large as it says and keeps what it is given.
+    """Check that a card is as large as it says and holds what was written to it.
 
     Writes over it. Exit 1 when it is bad.
     """
@@ -30,7 +30,7 @@ def prove(
 
     job = card_job(target, folder, lose)
     what = "every byte of" if full else "some places of"
-    agree(job.verdict(Purpose.PROVE), f"Write over {what} {job.target.facts.name}?", yes=yes)
+    agree(job.verdict(Purpose.PROVE), f"Overwrite {what} {job.target.facts.name}?", yes=yes)
     with watching() as watch:
         proof = prove_card(job, full=full, watch=watch).proof
     data = {key: value for key, value in asdict(proof).items() if key != "rates"}

@@ -100,7 +100,7 @@ def _request(image: Path, name: str, folder: Path | None, lose: str) -> Request:
     from kyklon.operations.card.sources.source import inspect
 
     facts = inspect(image)
-    target = find(name, folder, facts.unpacked or 0)
+    target = find(name, folder, (facts.unpacked or 0) if facts.exact else 0)
     request = Request(target, Purpose.WRITE, facts, Consent(typed=lose))
     if folder is None:
         return request
@@ -142,7 +142,7 @@ def write(
     name = request.target.facts.name
     out(data, as_json, lambda: [
         f"{show_bytes(report.size)} written to {name} and read back in {show_duration(report.seconds)}.",
-        f"SHA-256 {report.sha256}" if report.sha256 else "Its SHA-256 was not waited for: the target was faster.",
+        f"SHA-256 {report.sha256}" if report.sha256 else "No SHA-256: the target was faster. --json waits for it.",
     ])  # fmt: skip
     return OK
 

@@ -39,7 +39,7 @@ COMMANDS = (
     Command("interlock", ("drives", "interlock"), "Ask the interlock about writing an image to a drive."),
     Command("write", ("drives", "write"), "Write an image to a drive, read it back and compare."),
     Command("restore", ("drives", "restore"), "Write a backup to a card, read it back and compare."),
-    Command("prove", ("card", "prove"), "Check that a card is as large as it says and keeps what it is given."),
+    Command("prove", ("card", "prove"), "Check that a card is as large as it says and holds what was written to it."),
     Command("backup", ("card", "backup"), "Save a card as a compressed image; unused blocks are left out."),
     Command("compare", ("card", "compare_two"), "Compare two cards or images."),
     Command("prepare", ("card", "prepare"), "Make a plain FAT card with nothing old on it."),

@@ -11,7 +11,7 @@ from kyklon.base.quantities import show_bytes
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, Json, catalogue, out
 
-Place = Annotated[Path | None, Option("--shelf", help="Another shelf than your own.")]
+Place = Annotated[Path | None, Option("--shelf", help="A shelf other than your own.")]
 
 
 def inspect(file: Path, as_json: Json = False) -> int:

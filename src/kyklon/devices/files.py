@@ -21,14 +21,14 @@ FALLOC_PUNCH_HOLE, FALLOC_KEEP_SIZE = 2, 1  # linux/falloc.h
 _MEANING: dict[int, tuple[type[TargetError], str, str]] = {
     errno.ENOSPC: (TargetFull, "is full", "Use a larger one."),
     errno.EFBIG: (TargetFull, "cannot hold a file of this size", "Use another file system."),
-    errno.ENODEV: (TargetLost, "went away", "Plug it in again and start anew."),
-    errno.ENXIO: (TargetLost, "went away", "Plug it in again and start anew."),
-    errno.ENOMEDIUM: (TargetLost, "has no card in it any more", "Put the card in again and start anew."),
+    errno.ENODEV: (TargetLost, "went away", "Plug it in again and start over."),
+    errno.ENXIO: (TargetLost, "went away", "Plug it in again and start over."),
+    errno.ENOMEDIUM: (TargetLost, "no longer has a card in it", "Put the card in again and start over."),
     errno.ENOENT: (TargetLost, "is not there", "Plug it in and choose it again."),
     errno.ETIMEDOUT: (TargetAsleep, "gave no answer", "Plug the reader into the computer itself, not into a hub."),
     errno.EROFS: (TargetLocked, "is read-only", "Move the slider on the card or its adapter."),
-    errno.EACCES: (TargetError, "may not be written by you", "Ask for the right to write drives."),
-    errno.EPERM: (TargetError, "may not be written by you", "Ask for the right to write drives."),
+    errno.EACCES: (TargetError, "is not writable for you", "Ask for permission to write to drives."),
+    errno.EPERM: (TargetError, "is not writable for you", "Ask for permission to write to drives."),
     errno.EBUSY: (TargetError, "is in use", "Unmount it first."),
 }
 

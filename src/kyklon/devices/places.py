@@ -37,6 +37,6 @@ def unknown_contents(path: Path) -> str:
     """'' for a drive that begins with nothing but zeros; words for one whose contents nobody recognises."""
     try:
         with path.open("rb") as drive:
-            return "data of a kind that is not recognised" if any(drive.read(_LOOK)) else ""
+            return "data of an unrecognised kind" if any(drive.read(_LOOK)) else ""
     except OSError:
-        return "contents that you may not read"
+        return "contents you may not read"

@@ -7,7 +7,8 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from kyklon.model.findings import Remedy
+from kyklon.model.fields import describe
+from kyklon.model.findings import Change, Remedy
 from kyklon.model.record import Record
 from kyklon.model.timing import Mode
 
@@ -280,6 +281,11 @@ def _plain(value: Any) -> Any:
     if isinstance(value, Record):
         return value.model_dump()
     return [_plain(each) for each in value] if isinstance(value, (tuple, list)) else value
+
+
+def change_of(path: str, value: Any, before: str, after: str) -> Change:
+    """A change of one field, under the field's own name."""
+    return Change(path=path, value=value, label=describe(Build, path).label, before=before, after=after)
 
 
 def remedied(build: Build, remedy: Remedy) -> Build:

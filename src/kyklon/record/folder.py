@@ -109,7 +109,7 @@ def load(folder: Path) -> Opened:
     Raises NewerBuild (untouched) or BuildFolderError.
     """
     if not folder.is_dir():
-        raise BuildFolderError(f"{folder} is not a folder.", do="Choose a build folder, or make one with File, New.")
+        raise BuildFolderError(f"{folder} is not a folder.", do="Choose a build folder, or start a new build.")
     try:
         return Opened(_read(folder / CURRENT))
     except NewerBuild:
@@ -119,9 +119,7 @@ def load(folder: Path) -> Opened:
             build = _read(folder / PREVIOUS)
         except BuildFolderError:
             raise bad from None
-        return Opened(
-            build, f"{bad.what} The save before it was opened; the damaged file is kept as {CURRENT}.damaged."
-        )
+        return Opened(build, f"{bad.what} The previous save was opened; the damaged file is kept as {CURRENT}.damaged.")
 
 
 def keep_damaged(folder: Path) -> None:
@@ -139,7 +137,7 @@ def _read(path: Path) -> Build:
             f"{path.parent} is not a build folder.", do="Choose a folder with a build.json."
         ) from bad
     except (OSError, ValueError) as bad:
-        raise BuildFolderError(f"{path} cannot be read: {bad}.", do="Use the save before it.") from bad
+        raise BuildFolderError(f"{path} cannot be read: {bad}.", do="Use the previous save.") from bad
     return Build.model_validate(migrated(data, path)) if isinstance(data, dict) else _refuse(path)
 
 
@@ -160,7 +158,7 @@ def migrated(data: dict[str, Any], path: Path) -> dict[str, Any]:
     while version < VERSION:
         step = MIGRATIONS.get(version)
         if step is None:
-            raise BuildFolderError(f"{path} has the unknown format {version}.", do="Use the save before it.")
+            raise BuildFolderError(f"{path} has the unknown format {version}.", do="Use the previous save.")
         version += 1
         data = {**step(data), "version": version}
     try:
@@ -168,5 +166,5 @@ def migrated(data: dict[str, Any], path: Path) -> dict[str, Any]:
     except ValidationError as bad:
         first = bad.errors()[0]
         place = ".".join(str(step) for step in first["loc"])
-        raise BuildFolderError(f"{path}: {place}: {first['msg']}.", do="Use the save before it.") from bad
+        raise BuildFolderError(f"{path}: {place}: {first['msg']}.", do="Use the previous save.") from bad
     return data

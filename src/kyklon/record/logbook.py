@@ -54,7 +54,7 @@ class Logbook:
                 connection.close()
         except sqlite3.Error as bad:
             raise BuildFolderError(
-                f"{self._path} cannot be used: {bad}.", do="Move it away, and a new one is started."
+                f"{self._path} cannot be used: {bad}.", do="Move it away and a new one will be started."
             ) from bad
 
     def add(self, operation: int, title: str, detail: str = "", *, kind: str = "done") -> Entry:

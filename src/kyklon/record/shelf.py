@@ -52,7 +52,7 @@ class Shelf:
             images = ShelfFile.model_validate(json.loads(self.path.read_text(encoding="utf-8"))).images
         except (OSError, ValueError, ValidationError) as bad:
             raise KyklonError(
-                f"{self.path} is not a valid shelf file: {bad}", do="Move it away, and a new one is started."
+                f"{self.path} is not a valid shelf file: {bad}", do="Move it away and a new one will be started."
             ) from bad
 
         base = self.path.parent.resolve()

@@ -161,7 +161,7 @@ class Session(QObject):
         """Tick a first-boot check, or take it back; logged."""
         rest = tuple(tick for tick in self.build.ticks if tick.item != item)
         self._happened("ticks", (*rest, Tick(item=item, at=now())) if on else rest)
-        self.log(90, f"{'Checked' if on else 'Check taken back'}: {text}")
+        self.log(90, f"{'Checked' if on else 'Unchecked'}: {text}")
 
     def card_happened(self, record: CardRecord) -> None:
         """What became of the card; a record of a write means that one is under way now."""

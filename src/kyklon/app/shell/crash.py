@@ -18,10 +18,10 @@ class CrashDialog(QDialog):
         view = QPlainTextEdit(self._report)
         view.setReadOnly(True)
         view.setMinimumSize(560, 260)
-        words = "This is a fault of the program, not yours. The build is saved as it was before the last act."
+        words = "This is a fault in Kyklon, not yours. The build is saved as it was before your last action."
         self.setLayout(
             column(label("Something went wrong", "section"), label(words, wrap=True), view,
-                   row(button("Copy the report", self._copy, "outline"), 1, button("Go on", self.accept, "primary")),
+                   row(button("Copy the report", self._copy, "outline"), 1, button("Resume", self.accept, "primary")),
                    spacing=10, margins=(20, 18, 20, 16))
         )  # fmt: skip
 

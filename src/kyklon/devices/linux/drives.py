@@ -53,7 +53,7 @@ class LinuxDrives:
     def open(self, identity: str, *, write: bool) -> Iterator[FileHandle]:
         known = {drive.identity for drive in self.list()}
         if identity not in known:
-            raise TargetLost(f"The drive {self.path(identity)} is no longer the one chosen.", do="Choose it again.")
+            raise TargetLost(f"The drive {self.path(identity)} is no longer the one you chose.", do="Choose it again.")
         with open_path(self.path(identity), write=write, exclusive=write) as handle:
             yield handle
 
@@ -61,7 +61,7 @@ class LinuxDrives:
         """Override: umount(8), each place."""
         facts = next((facts for facts in self.list() if facts.identity == identity), None)
         if facts is None or facts.in_use:
-            raise TargetError(f"{self.path(identity)} is not to be unmounted.", do="Choose another drive.")
+            raise TargetError(f"{self.path(identity)} must not be unmounted.", do="Choose another drive.")
         for mount in facts.mounts:
             tools.run(["umount", mount], seconds=120)
         return f"{facts.name} is unmounted."
@@ -73,14 +73,14 @@ class LinuxDrives:
             os.sync()
         switch = Path("/sys/block") / path.name / "device" / "delete"
         if not switch.exists():
-            return f"{path} is synced and can be pulled out."
+            return f"{path} is synced and safe to remove."
         if any(facts.identity == identity and (facts.in_use or facts.mounts) for facts in self.list()):
             raise TargetError(f"{path} is in use.", do="Unmount it first.")
         try:
             switch.write_text("1", encoding="ascii")
         except OSError:
-            return f"{path} is synced and can be pulled out."
-        return f"{path} is switched off and can be pulled out."
+            return f"{path} is synced and safe to remove."
+        return f"{path} is switched off and safe to remove."
 
     def now_holds(self, identity: str, holds: str, label: str = "") -> None:
         """Override: lsblk shows it."""

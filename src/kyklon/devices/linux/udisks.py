@@ -80,7 +80,7 @@ class UDisks:
         for path, facts in whole_drives(objects):
             if facts.identity == identity:
                 return path
-        raise TargetLost(f"The drive {self.path(identity)} is no longer the one chosen.", do="Choose it again.")
+        raise TargetLost(f"The drive {self.path(identity)} is no longer the one you chose.", do="Choose it again.")
 
     def part(self, path: Path) -> DriveFacts | None:
         """Override: none here."""
@@ -132,10 +132,10 @@ class UDisks:
             faces = objects.get(drive, {}).get("Drive")
             if faces is None:
                 os.sync()
-                return f"{self.path(identity)} is synced and can be pulled out."
+                return f"{self.path(identity)} is synced and safe to remove."
             method = "PowerOff" if faces.get("CanPowerOff") else "Eject"
             self._call(connection, drive, f"{SERVICE}.Drive", method, "a{sv}", ({},))
-        return f"{self.path(identity)} is switched off and can be pulled out."
+        return f"{self.path(identity)} is switched off and safe to remove."
 
     def now_holds(self, identity: str, holds: str, label: str = "") -> None:
         """Override: the service shows it."""

@@ -201,7 +201,7 @@ class SimulatedDrives:
 
     def remove(self, identity: str) -> str:
         """Override: nothing is left to be written."""
-        return f"{self._drive(identity).facts.name} can be pulled out."
+        return f"{self._drive(identity).facts.name} is safe to remove."
 
     @contextlib.contextmanager
     def open(self, identity: str, *, write: bool) -> Iterator[SimulatedHandle]:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Dialect, Image
-from kyklon.model.build import Build
+from kyklon.model.build import Build, change_of
 from kyklon.model.card import CardContents
-from kyklon.model.findings import Change, Finding, Remedy, Severity
+from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.world import World
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.services import WATCHER, repaired, track
@@ -43,11 +43,8 @@ def kernel_remedy(build: Build, board: Board, sets: dict[str, str]) -> Remedy | 
     for wanted in order:
         for name, instruction_set in sets.items():
             if instruction_set == wanted:
-                change = Change(
-                    path="boot.kernel", value=name, label="Kernel file",
-                    before=f"{build.boot.kernel} ({sets.get(build.boot.kernel, 'not there')})",
-                    after=f"{name} ({instruction_set})",
-                )  # fmt: skip
+                before = f"{build.boot.kernel} ({sets.get(build.boot.kernel, 'not there')})"
+                change = change_of("boot.kernel", name, before, f"{name} ({instruction_set})")
                 return Remedy(label=f"Use {name}", changes=(change,))
     return None
 
@@ -58,9 +55,9 @@ def _kernel(build: Build, board: Board, sets: dict[str, str]) -> list[Finding]:
         return []
     if chosen is None:
         title = f"{build.boot.kernel} is not in the image"
-        message = f"It holds: {', '.join(sorted(sets)) or 'no kernel at all'}."
+        message = f"It has {', '.join(sorted(sets)) or 'no kernel at all'}."
     else:
-        title = f"{build.boot.kernel} is made for {chosen}"
+        title = f"{build.boot.kernel} is built for {chosen}"
         message = f"{board.name} runs {' and '.join(board.runs)} only."
     return [
         Finding(
@@ -80,16 +77,13 @@ def _kernel(build: Build, board: Board, sets: dict[str, str]) -> list[Finding]:
 def _tree(build: Build, board: Board) -> list[Finding]:
     if build.boot.device_tree == board.device_tree:
         return []
-    change = Change(
-        path="boot.device_tree", value=board.device_tree, label="Device tree",
-        before=build.boot.device_tree, after=board.device_tree,
-    )  # fmt: skip
+    change = change_of("boot.device_tree", board.device_tree, build.boot.device_tree, board.device_tree)
     return [
         Finding(
             code="boot.device-tree", severity=Severity.STOP, operation=OPERATION, subject=build.boot.device_tree,
-            title=f"{build.boot.device_tree} describes another board",
-            message=f"{board.name} wants {board.device_tree}.",
-            why="The kernel looks for hardware where there is none, and stays dark.", source="the catalogue",
+            title=f"{build.boot.device_tree} is for another board",
+            message=f"{board.name} needs {board.device_tree}.",
+            why="The kernel looks for hardware that is not there, and the screen stays dark.", source="the catalogue",
             remedy=Remedy(label=f"Use {board.device_tree}", changes=(change,)),
         )
     ]  # fmt: skip
@@ -100,7 +94,7 @@ def _dialect(build: Build, catalogue: Catalogue, board: Board) -> list[Finding]:
         return []
     better = board.dialects[0]
     known = catalogue.find(Dialect, build.boot.dialect)
-    change = Change(path="boot.dialect", value=better, label="Dialect", before=build.boot.dialect, after=better)
+    change = change_of("boot.dialect", better, build.boot.dialect, better)
     return [
         Finding(
             code="boot.dialect",
@@ -122,10 +116,7 @@ def _services(build: Build, image: Image) -> list[Finding]:
     found = []
     if never:
         better = repaired(build.boot.services, image.foreground_service)
-        change = Change(
-            path="boot.services", value=list(better), label="Service order",
-            before=" → ".join(build.boot.services), after=" → ".join(better),
-        )  # fmt: skip
+        change = change_of("boot.services", list(better), " → ".join(build.boot.services), " → ".join(better))
         found.append(
             Finding(
                 code="boot.service-order",
@@ -142,7 +133,7 @@ def _services(build: Build, image: Image) -> list[Finding]:
         found.append(
             Finding(
                 code="boot.no-front-end", severity=Severity.STOP, operation=OPERATION, subject=image.front_end,
-                title=f"{image.front_end} is not started", message="It is not in the list of services.",
+                title=f"{image.front_end} never starts", message="It is not in the list of services.",
                 why="The machine would stop at a login prompt.", source="services of this build",
             )
         )  # fmt: skip
@@ -175,7 +166,7 @@ def _stale(build: Build, catalogue: Catalogue, card: CardContents | None) -> lis
     return [
         Finding(
             code="boot.not-on-card", severity=Severity.CAUTION, operation=OPERATION, subject="Boot files",
-            title="The card has other boot files than this build",
+            title="The boot files on the card are not this build's",
             message=f"Different: {', '.join(different)}.",
             why="The machine does what is on the card, not what is planned.",
             source="the bytes on the card",

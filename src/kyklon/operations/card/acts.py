@@ -139,7 +139,7 @@ def _proven(job: CardJob, facts: SourceFacts, report: WriteReport, speed_class: 
     words = f"{facts.name}, {show_bytes(report.size)} in {show_duration(report.seconds)}, {rate}"
     event = CardEvent(at=now(), what="written and read back", detail=words, verdict=found.name, rate=report.target_rate)
     _keep_record(job, record, event)
-    sums = f"SHA-256 {report.sha256}" + (f"\nThe maker's {report.checked} is right." if report.checked else "")
+    sums = f"SHA-256 {report.sha256}" + (f"\nIt matches the maker's {report.checked}." if report.checked else "")
     lines = [words, sums, found.sentence, found.do, _curve_words(report), *report.notes]
     _log(job, f"Card written and read back: {job.target.facts.name}", "\n".join(line for line in lines if line))
     return Written(record, None, report, event)

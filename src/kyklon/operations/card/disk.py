@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Bridge, Card, Disk, Supply
-from kyklon.model.build import Build
-from kyklon.model.findings import Change, Finding, Remedy, Severity
+from kyklon.model.build import Build, change_of
+from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.kernel_line import set_words, word_values, words
 from kyklon.model.world import World
 
@@ -41,7 +41,7 @@ def outlook(build: Build, catalogue: Catalogue) -> Outlook | None:
     speed = min(board.usb_mb_s, bridge.mb_s * uas, disk.read_mb_s)
     changes = [board.disk_boot_note or f"{board.name} cannot start from a disk: a card keeps the boot partition."]
     changes.append(f"The kernel line names {ROOT} in place of the card's partition.")
-    changes.append("Take the card out, or it is started first.")
+    changes.append("Take the card out, or the board starts from it first.")
     return Outlook(
         min(card.read_mb_s, board.card_mb_s) if card else 0.0, speed, bridge.draws_a + disk.peak_a, tuple(changes)
     )
@@ -77,12 +77,12 @@ def _bridge(build: Build, bridge: Bridge) -> list[Finding]:
     given = word_values(" ".join(build.boot.kernel_words), "usb-storage.quirks")
     if bridge.uas == "good" or quirk in given:
         return []
-    school = f" The other school: its maker's firmware {bridge.firmware} mends it." if bridge.firmware else ""
+    school = f" Another school: the maker's firmware {bridge.firmware} fixes it." if bridge.firmware else ""
     return [
         _finding("uas", Severity.STOP, bridge.name, f"{bridge.name} misbehaves under UAS",
                  f"The kernel line lacks usb-storage.quirks={quirk}.{school}",
                  "The disk resets under load and writes are lost.", _SOURCE_UAS,
-                 _word_remedy(build, f"usb-storage.quirks={quirk}", f"Drive {bridge.name} without UAS"))
+                 _word_remedy(build, f"usb-storage.quirks={quirk}", f"Run {bridge.name} without UAS"))
     ]  # fmt: skip
 
 
@@ -121,13 +121,12 @@ def _root(build: Build) -> list[Finding]:
 def _word_remedy(build: Build, word: str, label: str) -> Remedy:
     before = " ".join(build.boot.kernel_words)
     after = set_words(before, [word])
-    change = Change(path="boot.kernel_words", value=list(words(after)), label="Kernel line words",
-                    before=before or "none", after=after)  # fmt: skip
+    change = change_of("boot.kernel_words", list(words(after)), before or "none", after)
     return Remedy(label=label, changes=(change,))
 
 
 def _back_to_card() -> Remedy:
-    change = Change(path="medium", value="card", label="Starts from", before="a disk", after="a card")
+    change = change_of("medium", "card", "a disk on USB", "a card")
     return Remedy(label="Start from a card", changes=(change,))
 
 

@@ -17,17 +17,17 @@ def findings(build: Build, _catalogue: Catalogue, world: World) -> list[Finding]
     if world.source_error:
         found.append(
             _finding("source", Severity.STOP, "Image file", "The image cannot be used", world.source_error,
-                     "What is damaged before the write is damaged after it.", "the file's own bytes")
+                     "A damaged image makes a damaged card.", "the file's own bytes")
         )  # fmt: skip
     elif facts is None:
         found.append(
             _finding("no-source", Severity.NOTE, "Image file", "No image is chosen", "Choose the image file to write.",
-                     "It is what the card is made of.")
+                     "The card is made from it.")
         )  # fmt: skip
     elif build.source.sha256 is None and world.source_stated is None:
         found.append(
             _finding("no-checksum", Severity.NOTE, facts.path.name, "The image's checksum is not known",
-                     "Paste the SHA-256 its maker states.", "Only it tells a whole download from a damaged one.")
+                     "Paste the SHA-256 its maker states.", "Only a checksum tells a complete download from a bad one.")
         )  # fmt: skip
     found += _state(build, world.writing, table=card is not None and card.table is not None)
     if card is not None and build.card.bootable and not card.boot_error and card.table and card.boot_free < MIN_FREE:
@@ -52,7 +52,7 @@ def _state(build: Build, writing: bool, *, table: bool) -> list[Finding]:
     if card.state is CardState.WRITING and writing:
         return [
             _finding("being-written", Severity.NOTE, name, "The card is being written",
-                     "It will start once it is written and read back.", "Until then it has no partition table.")
+                     "It can start once it is written and read back.", "Until then it has no partition table.")
         ]  # fmt: skip
     if card.state in _WORDS:
         what = "nothing proves that it is whole" if table else "it has no partition table"
@@ -68,12 +68,12 @@ def _state(build: Build, writing: bool, *, table: bool) -> list[Finding]:
     if card.state is CardState.PROVEN and card.verdict in ("worn", "slow"):
         return [
             _finding(card.verdict, Severity.CAUTION, name, f"The card is {card.verdict}", card.sentence,
-                     "It holds the image now; how long it lasts is another question.", "measured at its last write")
+                     "It holds the image now; it may not last.", "measured at its last write")
         ]  # fmt: skip
     if card.state is CardState.UNPROVEN:
         return [
             _finding("unproven", Severity.CAUTION, name, "The card was not read back",
-                     "Reading back was cancelled.", "A worn card keeps other bytes than it was given.", "logbook")
+                     "Reading back was cancelled.", "A worn card does not keep what was written to it.", "logbook")
         ]  # fmt: skip
     return []
 

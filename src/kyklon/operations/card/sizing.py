@@ -102,7 +102,7 @@ def size(
             items, need, offers, "", "No card in the catalogue is large enough: plan a disk, or leave some games out."
         )
     best = fitting[0]
-    words = f"{best.name} holds it, with {show_bytes(best.capacity - need)} to spare beyond that."
+    words = f"{best.name} is enough, with {show_bytes(best.capacity - need)} to spare beyond that."
     if len(fitting) > 1:
         words += f" {_next_up(best, fitting[1])}"
     return Sizing(items, need, offers, best.card, words)
@@ -141,7 +141,7 @@ def size_of(build: Build, folder: Path, catalogue: Catalogue, world: World) -> S
     image = catalogue.find(Image, build.part("image"))
     unpacked = (world.source.unpacked or 0) if world.source else 0
     least = image.least_card_bytes if image else 0
-    why = f"{image.name} asks for at least {least / 1e9:.0f} GB" if image and least > unpacked else "as unpacked"
+    why = f"{image.name} needs at least {least / 1e9:.0f} GB" if image and least > unpacked else "as unpacked"
     games = world.scan.ready if world.scan else ()
     root = resolve(folder, build.library.folder)
     files = tuple(_size_there(root / name) for game in games for name in game.files)

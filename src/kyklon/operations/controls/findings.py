@@ -6,8 +6,8 @@ from collections import Counter
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder, Panel, System
-from kyklon.model.build import Build, ControlSettings
-from kyklon.model.findings import Change, Finding, Remedy, Severity
+from kyklon.model.build import Build, ControlSettings, change_of
+from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.kernel_line import MOST_QUIRKS, set_words, word_values, words
 from kyklon.model.world import World
 from kyklon.operations.controls.mapping import all_controls, unreached, wire_in_order
@@ -34,10 +34,7 @@ def quirk_remedy(build: Build, encoder: Encoder) -> Remedy:
     """Write the encoder's quirk onto the kernel line, joined with those already there."""
     before = " ".join(build.boot.kernel_words)
     after = set_words(before, [f"usbhid.quirks={encoder_quirk(encoder)}"])
-    change = Change(
-        path="boot.kernel_words", value=list(words(after)), label="Kernel line words",
-        before=before or "none", after=after,
-    )  # fmt: skip
+    change = change_of("boot.kernel_words", list(words(after)), before or "none", after)
     return Remedy(label=f"Add the quirk of {encoder.name}", changes=(change,))
 
 
@@ -52,7 +49,7 @@ def _quirk(build: Build, encoder: Encoder) -> list[Finding]:
                 severity=Severity.STOP,
                 operation=OPERATION,
                 subject=encoder.name,
-                title=f"{encoder.name} is two players in one device",
+                title=f"{encoder.name}: two players in one device",
                 message=f"The kernel line lacks usbhid.quirks={quirk}.",
                 why=f"{encoder.quirk_why} The front end stops when it opens the device.",
                 source="kernel-parameters: usbhid.quirks; linux/hid.h: 0x40 is multi-input",
@@ -63,7 +60,7 @@ def _quirk(build: Build, encoder: Encoder) -> list[Finding]:
         found.append(
             Finding(
                 code="controls.too-many-quirks", severity=Severity.CAUTION, operation=OPERATION, subject="Kernel line",
-                title=f"{len(given)} USB quirks are one too many",
+                title=f"{len(given)} USB quirks are too many",
                 message=f"The kernel reads at most {MOST_QUIRKS}; the rest are ignored.",
                 why="The encoder whose quirk is dropped behaves as if it had none.", source="usbhid driver (mem)",
             )
@@ -77,9 +74,9 @@ def _players(panel: Panel, encoder: Encoder) -> list[Finding]:
     return [
         Finding(
             code="controls.players", severity=Severity.STOP, operation=OPERATION, subject=encoder.name,
-            title="The encoder serves too few players",
-            message=f"{panel.name} has {panel.players} seats; {encoder.name} serves {encoder.players}.",
-            why="The other seat would be dead wood.",
+            title="The encoder handles too few players",
+            message=f"{panel.name} has {panel.players} seats; {encoder.name} handles {encoder.players}.",
+            why="The other seat's controls would not work.",
         )
     ]  # fmt: skip
 
@@ -100,10 +97,9 @@ def _wiring(settings: ControlSettings, panel: Panel, encoder: Encoder) -> list[F
     if not faults:
         return []
     wires = wire_in_order(panel, encoder)
-    change = Change(
-        path="controls.wires", value=[wire.model_dump() for wire in wires], label="Wiring",
-        before=f"{len(settings.wires)} wires", after=f"{len(wires)} wires in terminal order",
-    )  # fmt: skip
+    rows = [wire.model_dump() for wire in wires]
+    before, after = f"{len(settings.wires)} wires", f"{len(wires)} wires in terminal order"
+    change = change_of("controls.wires", rows, before, after)
     return [
         Finding(
             code="controls.wiring", severity=Severity.CAUTION, operation=OPERATION, subject=encoder.name,
@@ -126,8 +122,8 @@ def _systems(build: Build, catalogue: Catalogue, panel: Panel, encoder: Encoder)
                 Finding(
                     code=f"controls.unreached:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
                     subject=system.name, title=f"{len(empty)} inputs of {system.name} have no button",
-                    message=f"No switch reaches: {', '.join(empty)}.",
-                    why="When the emulator asks for them, hold any other button to skip.",
+                    message=f"No switch for {', '.join(empty)}.",
+                    why="If the emulator asks for one of them, hold any other button to skip it.",
                 )
             )  # fmt: skip
     return found
@@ -143,7 +139,7 @@ def _hotkeys(settings: ControlSettings) -> list[Finding]:
     return [
         Finding(
             code="controls.hotkeys", severity=Severity.CAUTION, operation=OPERATION, subject="Hotkeys",
-            title="Two hotkeys collide", message=" ".join(words_),
+            title="Two hotkeys clash", message=" ".join(words_),
             why="One of the two actions will never happen, or both at once.",
         )
     ]  # fmt: skip

@@ -7,8 +7,8 @@ from pathlib import PurePosixPath
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import System
-from kyklon.model.build import Build, RightName
-from kyklon.model.findings import Change, Finding, Remedy, Severity
+from kyklon.model.build import Build, RightName, change_of
+from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.library import FoundSystemFile, Scan
 from kyklon.model.world import World
 from kyklon.operations.library.scan import REASONS
@@ -23,7 +23,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
             Finding(
                 code="library.gone", severity=Severity.CAUTION, operation=OPERATION, subject="Library folder",
                 title="The library folder cannot be read", message=world.scan_error,
-                why="Without it nothing can be checked or moved.", source="the folder itself",
+                why="Without it nothing can be checked or copied.", source="the folder itself",
             )
         ]  # fmt: skip
     if scan is None:
@@ -38,11 +38,9 @@ def right_name_remedy(build: Build, each: FoundSystemFile) -> Remedy:
     """Put the file on the machine under its right name; the library itself is left as it is."""
     right = RightName(system=each.system, found=each.found, name=each.wanted.name)
     names = (*build.library.right_names, right)
-    change = Change(
-        path="library.right_names", value=[name.model_dump() for name in names], label="System file on the machine",
-        before=PurePosixPath(each.found).name, after=each.wanted.name,
-    )  # fmt: skip
-    return Remedy(label=f"Put it there as {each.wanted.name}", changes=(change,))
+    rows = [name.model_dump() for name in names]
+    change = change_of("library.right_names", rows, PurePosixPath(each.found).name, each.wanted.name)
+    return Remedy(label=f"Copy it as {each.wanted.name}", changes=(change,))
 
 
 def _system_file(build: Build, catalogue: Catalogue, each: FoundSystemFile, scan: Scan) -> Finding:
@@ -55,8 +53,8 @@ def _system_file(build: Build, catalogue: Catalogue, each: FoundSystemFile, scan
             operation=OPERATION,
             subject=system.name,
             title=f"The system file of {system.name} has the wrong name",
-            message=f"{PurePosixPath(each.found).name} is {each.wanted.name} by its checksum; {games} games wait.",
-            why="Emulators look for the exact name; any other gives a black screen when a game starts.",
+            message=f"{PurePosixPath(each.found).name} is {each.wanted.name} by its checksum; {games} games need it.",
+            why="Emulators look for the exact name; with any other name the game stays black.",
             source="SHA-256 in the catalogue",
             remedy=right_name_remedy(build, each),
         )
@@ -84,6 +82,6 @@ def _mess(scan: Scan, code: str, count: int) -> Finding:
         subject=REASONS[code],
         title=f"{REASONS[code]}: {count} file{'s' if count != 1 else ''}",
         message=f"{PurePosixPath(first.files[0]).name}: {reason.text}",
-        why="The front end will not show it." if code != "duplicate" else "It would show twice and fill the card.",
+        why="The front end will not show it." if code != "duplicate" else "It would be listed twice and waste space.",
         source="the system's rules in the catalogue",
     )

@@ -26,14 +26,14 @@ _TAGS = re.compile(r"\s*[\(\[][^)\]]*[\)\]]")
 
 
 REASONS = {
-    "wrong-folder": "In another system's folder",
-    "archive": "Archive where none is allowed",
+    "wrong-folder": "In the wrong folder",
+    "archive": "Archive not supported",
     "unsafe-archive": "Archive with unsafe paths",
     "damaged": "Damaged archive",
     "unknown": "Unknown kind of file",
-    "system-file": "System file missing",
-    "track": "Track of the disc missing",
-    "duplicate": "Same as another",
+    "system-file": "Missing system file",
+    "track": "Missing disc track",
+    "duplicate": "Duplicate",
 }
 
 
@@ -166,7 +166,7 @@ def _reasons(folder: Path, file: _File, system: System, systems: tuple[System, .
     owners = [other for other in systems if ending in other.extensions and other.id != system.id]
     if len(owners) == 1:
         return (Reason("wrong-folder", f".{ending} belongs to {owners[0].name}: move it to {owners[0].folder}/."),)
-    return (Reason("unknown", f"{system.name} does not know .{ending or 'nothing'} files."),)
+    return (Reason("unknown", f"{system.name} does not use .{ending or 'nothing'} files."),)
 
 
 def unsafe_member(name: str) -> bool:
@@ -182,14 +182,14 @@ def _archive_faults(folder: Path, file: _File, system: System) -> tuple[Reason, 
         with zipfile.ZipFile(folder / file.path) as archive:
             names = archive.namelist()
     except (zipfile.BadZipFile, OSError):
-        return (Reason("damaged", "The archive cannot be opened: it is cut off or no archive."),)
+        return (Reason("damaged", "The archive cannot be opened: it is cut off or not an archive."),)
     bad = [name for name in names if unsafe_member(name)]
     if bad:
         return (Reason("unsafe-archive", f"It would unpack outside its folder: {bad[0]}."),)
     if "zip" not in system.extensions and not any(
         PurePosixPath(name).suffix.lower().removeprefix(".") in system.extensions for name in names
     ):
-        return (Reason("unknown", f"The archive holds nothing that {system.name} knows."),)
+        return (Reason("unknown", f"The archive holds nothing for {system.name} knows."),)
     return ()
 
 

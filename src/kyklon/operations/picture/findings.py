@@ -5,7 +5,7 @@ from __future__ import annotations
 from kyklon.base.quantities import show
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Adapter, Board, Display, Range, System
-from kyklon.model.build import Build, SystemMode
+from kyklon.model.build import Build, SystemMode, change_of
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
@@ -62,9 +62,7 @@ def mode_remedy(
     before = build.picture.menu if key == MENU else build.system_mode(key)
     words = (_in_words(before), _in_words(better))
     if key == MENU:
-        change = Change(
-            path="picture.menu", value=better.model_dump(), label="Menu mode", before=words[0], after=words[1]
-        )
+        change = change_of("picture.menu", better.model_dump(), *words)
     else:
         rows = [
             SystemMode(system=row.system, mode=better if row.system == key else row.mode).model_dump()
@@ -87,12 +85,12 @@ def _outside(
     line = show(float(mode.timing.horizontal_hz), "Hz", prefix="k")
     low, high = where.range.line_khz
     if where.off_khz:
-        title = f"{line} is {'more' if where.off_khz > 0 else 'less'} than this display can hold"
-        message = f"{name} is set to {_in_words(mode)}; {display.name} holds {low:g} to {high:g} kHz."
+        title = f"{line} is {'more' if where.off_khz > 0 else 'less'} than this display can take"
+        message = f"{name} is set to {_in_words(mode)}; {display.name} takes {low:g} to {high:g} kHz."
     else:
         rate = show(float(mode.timing.vertical_hz), "Hz")
-        title = f"{rate} is outside what this display can hold"
-        message = f"{name} is set to {_in_words(mode)}; {display.name} holds {where.range.field_hz[0]:g} to "
+        title = f"{rate} is outside what this display can take"
+        message = f"{name} is set to {_in_words(mode)}; {display.name} takes {where.range.field_hz[0]:g} to "
         message += f"{where.range.field_hz[1]:g} Hz."
     hurt = "A wrong line rate overheats a tube's line output stage and can destroy it."
     return Finding(

@@ -16,7 +16,7 @@ def standard(table: str, text: str) -> Timing:
     try:
         number = int(text[:-1], 16) if text.lower().endswith("h") else int(text, 0)
     except ValueError as bad:
-        raise WrongUse(f"{text!r} is no number.", do=HINT) from bad
+        raise WrongUse(f"{text!r} is not a number.", do=HINT) from bad
     row = standard_timings(table).get(number)
     if row is None:
         known = sorted(standard_timings(table))
@@ -38,5 +38,5 @@ def parse_timing(text: str) -> Timing:
                 return gtf(width, height, rate, interlaced=interlaced)
             return cvt(width, height, rate, blanking, interlaced=interlaced)
     except ValueError as bad:
-        raise WrongUse(f"{text!r} is no timing.", do=HINT) from bad
-    raise WrongUse(f"{text!r} is no timing.", do=HINT)
+        raise WrongUse(f"{text!r} is not a timing.", do=HINT) from bad
+    raise WrongUse(f"{text!r} is not a timing.", do=HINT)

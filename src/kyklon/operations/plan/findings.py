@@ -59,16 +59,16 @@ def _dangling(build: Build, catalogue: Catalogue, connection: Connection) -> Fin
         severity=Severity.STOP,
         operation=OPERATION,
         subject=f"{link.start} to {link.end}",
-        title="This connection cannot be made",
+        title="This connection does not work",
         message=" ".join(connection.faults),
-        why="A plug that does not fit, or a signal the other end does not understand, gives nothing at all.",
+        why="A plug that does not fit, or a signal the other end does not understand, carries nothing.",
         source="ports of the parts in the catalogue",
         remedy=remedy,
     )
 
 
 def connect_remedy(build: Build, catalogue: Catalogue) -> Remedy | None:
-    """Connect the parts anew; None when that changes nothing."""
+    """Reconnect the parts; None when that changes nothing."""
     links = connect(build, catalogue)
     if links == build.links:
         return None
@@ -76,7 +76,7 @@ def connect_remedy(build: Build, catalogue: Catalogue) -> Remedy | None:
         path="links", value=[link.model_dump() for link in links], label="Cables",
         before=f"{len(build.links)} cables", after=", ".join(catalogue.get(Cable, link.cable).name for link in links),
     )  # fmt: skip
-    return Remedy(label="Connect the parts anew", changes=(change,))
+    return Remedy(label="Reconnect the parts", changes=(change,))
 
 
 def _open_ends(build: Build, catalogue: Catalogue) -> list[Finding]:
@@ -90,7 +90,7 @@ def _open_ends(build: Build, catalogue: Catalogue) -> list[Finding]:
     return [
         Finding(
             code="plan.unconnected", severity=Severity.STOP, operation=OPERATION, subject=names[0],
-            title="Something has no cable", message=f"Nothing feeds: {', '.join(names)}.",
+            title="Some parts have no cable", message=f"Not connected: {', '.join(names)}.",
             why="What is not connected stays dark.", source="ports of the parts in the catalogue",
             remedy=connect_remedy(build, catalogue),
         )
@@ -120,9 +120,9 @@ def _supply(build: Build, catalogue: Catalogue) -> list[Finding]:
             severity=Severity.STOP if over else Severity.CAUTION,
             operation=OPERATION,
             subject=power.supply.name,
-            title=f"The peak of {power.peak_a:.2f} A is {'too much' if over else 'close to the limit'} for the supply",
+            title=f"A peak of {power.peak_a:.2f} A is {'too much for' if over else 'close to the limit of'} the supply",
             message=f"{power.supply.name} gives {power.supply.amps:.1f} A; with a fifth in reserve "
-            f"{power.usable_a:.2f} A are usable.",
+            f"{power.usable_a:.2f} A is usable.",
             why="A supply at its limit sags, and the board restarts in the middle of a game.",
             remedy=remedy,
         )
@@ -147,8 +147,8 @@ def _overdrawn(link: Link, name: str, socket: Port, plug: Port) -> Finding:
         severity=Severity.STOP,
         operation=OPERATION,
         subject=name,
-        title=f"{name} wants more than its socket gives",
-        message=f"It takes {plug.draws_a:.2f} A; {socket.label} gives {socket.supplies_a:.2f} A.",
+        title=f"{name} needs more current than its socket gives",
+        message=f"It draws {plug.draws_a:.2f} A; {socket.label} gives {socket.supplies_a:.2f} A.",
         why="The socket switches off, or the whole board restarts.",
         source="USB 2.0 and 3.2: 500 mA and 900 mA a port",
     )
@@ -162,7 +162,7 @@ def _capacity(build: Build, catalogue: Catalogue) -> list[Finding]:
         Finding(
             code="plan.card-size", severity=Severity.STOP, operation=OPERATION, subject=card.name,
             title="The card is too small for the image",
-            message=f"{card.name} holds {show_bytes(card.capacity_bytes)}; {image.name} wants at least "
+            message=f"{card.name} holds {show_bytes(card.capacity_bytes)}; {image.name} needs at least "
             f"{show_bytes(image.least_card_bytes)}.",
             why="The write ends before the image does.", source=f"{image.name} in the catalogue",
         )
@@ -176,8 +176,8 @@ def _image(build: Build, catalogue: Catalogue) -> list[Finding]:
     return [
         Finding(
             code="plan.image-board", severity=Severity.STOP, operation=OPERATION, subject=image.name,
-            title=f"{image.name} does not know the {board.name}",
-            message=f"It is made for: {', '.join(catalogue.get(Board, each).name for each in image.boards)}.",
+            title=f"{image.name} does not support the {board.name}",
+            message=f"It supports {', '.join(catalogue.get(Board, each).name for each in image.boards)}.",
             why="Without this board's device tree the machine stays dark.", source=f"{image.name} in the catalogue",
         )
     ]  # fmt: skip
@@ -193,7 +193,7 @@ def _sync(build: Build, catalogue: Catalogue) -> list[Finding]:
         Finding(
             code="plan.sync", severity=Severity.STOP, operation=OPERATION, subject=adapter.name,
             title="The sync wires do not match",
-            message=f"{adapter.name} gives {adapter.sync_out} sync; {display.name} wants {display.sync} sync.",
+            message=f"{adapter.name} gives {adapter.sync_out} sync; {display.name} needs {display.sync} sync.",
             why="Tying the two sync outputs together over-drives the input and can damage it. An active combiner, or "
             "an adapter with the right sync, is needed.",
         )

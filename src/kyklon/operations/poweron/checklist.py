@@ -40,12 +40,10 @@ def items(build: Build, catalogue: Catalogue) -> tuple[Item, ...]:
     if image:
         found.append(Item("games", f"{image.front_end} lists the systems.", "Restart it; then see Library."))
     found += [
-        Item("sound", "A game can be heard.", "See Boot, sound route."),
+        Item("sound", "You can hear a game.", "See Boot, sound route."),
         Item(
             "password", f"The password of {build.boot.user} is changed.", "Change it now; everybody knows the default."
         ),
-        Item(
-            "shutdown", "Shutting down from the menu ends with a dark lamp.", "Never pull the plug on a running system."
-        ),
+        Item("shutdown", "Shutting down from the menu turns the lamp off.", "Never pull the plug on a running system."),
     ]
     return tuple(found)

@@ -32,7 +32,7 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
         if display and display.tube and int(rows["scanline-percent"].value) > 0:
             found.append(
                 _note(f"tuning.scanlines:{system.id}", system.name, "A tube has its own scan lines",
-                      f"{rows['scanline-percent'].value} % more darkness only dims {system.name}.", "Set it to 0 %.")
+                      f"{rows['scanline-percent'].value} % darker scan lines only dim {system.name}.", "Set it to 0 %.")
             )  # fmt: skip
     return found
 
@@ -57,6 +57,6 @@ def _too_far(build: Build, system: System, ahead: int) -> Finding:
         subject=system.name,
         title=f"{system.name} runs too many frames ahead",
         message=f"{ahead} frames ahead, but its games lag by {system.lag_frames}.",
-        why="What is hidden beyond the game's own lag shows as jumping pictures.",
+        why="Going further ahead than the game itself lags makes the picture jump.",
         remedy=Remedy(label=f"Run {system.lag_frames} frames ahead", changes=(change,)),
     )

@@ -52,7 +52,7 @@ class BootPage(OperationPage):
         files = Sheet("Boot files as issued", "+ added, − removed")
         self._files_sheet = files
         files.add(self._tabs, scroll, row(1, self._put))
-        settings = Sheet("Decisions")
+        settings = Sheet("Boot settings")
         self._form = FieldForm(self.theme, DECISIONS, self._edit)
         settings.add(self._form, 1)
         settings.setFixedWidth(round(self.theme.px(268)))
@@ -159,7 +159,7 @@ class BootPage(OperationPage):
 
         def done(result: tuple[str, Put]) -> None:
             name, put = result
-            session.said.emit(f"Put on {name}: {', '.join(put.files) or 'nothing, it was all there'}")
+            session.said.emit(f"Put on {name}: {', '.join(put.files) or 'nothing new'}")
             session.card_happened(edited(session.build, "card.boot_files_at", now()).card)
             session.look("card")
             session.acted()

@@ -62,9 +62,9 @@ class ServiceTrack(Instrument):
             note = (
                 "never starts"
                 if not step.starts
-                else "stays in front, never returns"
+                else "stays in front, never ends"
                 if step.foreground
-                else "starts, goes on"
+                else "starts, keeps running"
             )
             under = QRectF(place.left(), place.bottom() + 1, place.width() + gap, px(18))
             self.text(painter, under, note, font=self.theme.font("small"), token="muted" if step.starts else "red")

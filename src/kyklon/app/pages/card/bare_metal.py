@@ -129,7 +129,7 @@ class BareBench(Bench):
             return
         stops = sum(problem.severity == "stop" for problem in plan.problems)
         set_tip(self._make, f"{stops} stops first" if stops else "")
-        self._wrong.set_note(f"{stops} stop{'s' if stops > 1 else ''}" if stops else "none that stops it")
+        self._wrong.set_note(f"{stops} stop{'s' if stops > 1 else ''}" if stops else "nothing stops it")
         bad = {problem.subject for problem in plan.problems if problem.severity == "stop"}
         lines = [
             SetLine(each.source, each.target, each.size, each.why, "stop" if each.source in bad else "clear")

@@ -35,14 +35,14 @@ class LossDialog(QDialog):
         contents: tuple[str, ...] = (),
     ) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Before the write")
+        self.setWindowTitle("Check before writing")
         self.setMinimumWidth(round(theme.px(480)))
         self._lose = verdict.lose
         layout = column(spacing=10, margins=(20, 18, 20, 16))
         self.typed, self.volume = QLineEdit(), QLineEdit(volume)
-        words = act or ("Write over {}" if verdict.lose else "Write to {}")
+        words = act or ("Overwrite {}" if verdict.lose else "Write to {}")
         self.write = button(words.format(name), self.accept, "danger" if verdict.lose else "primary")
-        leave = button("Leave it alone", self.reject)
+        leave = button("Cancel", self.reject)
         leave.setDefault(True)
         if verdict.lose:
             layout.addWidget(label(f"Everything on {name} will be lost", "section", wrap=True))
@@ -50,13 +50,13 @@ class LossDialog(QDialog):
             for words in contents:
                 layout.addWidget(label(words, "mono", wrap=True))
             layout.addWidget(
-                label(f"If that is what you want, type its name exactly as it stands here: {verdict.lose}", wrap=True)
+                label(f"If that is what you want, type its name exactly as shown: {verdict.lose}", wrap=True)
             )
             self.typed.setAccessibleName("Name of what will be lost")
             layout.addWidget(self.typed)
         else:
             layout.addWidget(
-                label(f"There is nothing of yours on {name}. What was written to it before is replaced.", wrap=True)
+                label(f"Nothing of yours is on {name}. What this build wrote there before is replaced.", wrap=True)
             )
         if volume:
             layout.addWidget(label("Name of the volume, up to 11 letters and digits:", wrap=True))
@@ -163,7 +163,7 @@ class ShelfDialog(QDialog):
         )
 
     def _row(self, image: ShelfImage, theme: Theme) -> Sheet:
-        made = Sheet(image.name or Path(image.path).name, image.school or "kind not known")
+        made = Sheet(image.name or Path(image.path).name, image.school or "unknown kind")
         there = image.path in self._there
         file = Elided("muted", Qt.TextElideMode.ElideMiddle)
         file.set_full(image.path if there else f"no longer there: {image.path}")

@@ -69,7 +69,7 @@ class KeepBench(Bench):
         self._usage: tuple[str, Survey, usage.Usage] | None = None
         self._proof: Proof | None = None
         self._acts = {
-            "probe": button("Probe…", lambda: self._on_prove_clicked(full=False), tip="Tests some dozen places"),
+            "probe": button("Probe…", lambda: self._on_prove_clicked(full=False), tip="Tests a few dozen places"),
             "prove": button("Prove every byte…", lambda: self._on_prove_clicked(full=True)),
             "backup": button("Back up…", self._on_backup_clicked, "outline"),
             "restore": button("Restore…", self._on_restore_clicked),
@@ -85,10 +85,10 @@ class KeepBench(Bench):
         drives.add(
             scrolled(column(self.drive_list, 1)), row(button("Look again", lambda: self.drives.look(forget=True)), 1)
         )
-        acts = Sheet("Acts")
+        acts = Sheet("Actions")
         acts.add(
-            label("Reads the card", "caption"), row(self._acts["backup"], self._acts["compare"], spacing=6),
-            label("Writes over the card", "caption"), row(self._acts["probe"], self._acts["prove"], spacing=6),
+            label("These only read", "caption"), row(self._acts["backup"], self._acts["compare"], spacing=6),
+            label("These overwrite the card", "caption"), row(self._acts["probe"], self._acts["prove"], spacing=6),
             row(self._acts["restore"], self._acts["prepare"], spacing=6), 1,
         )  # fmt: skip
         acts.setFixedWidth(round(self.theme.px(282)))
@@ -198,7 +198,7 @@ class KeepBench(Bench):
         target = self.drives.chosen
         if target is None:
             return
-        act = "Write over every byte of {}" if full else "Probe {}"
+        act = "Overwrite every byte of {}" if full else "Probe {}"
         dialog = self.ask_loss(target, self._verdict(target), act=act)
         if dialog is not None:
             self.prove(target, dialog.typed.text(), full=full)

@@ -211,7 +211,7 @@ class MultiBench(Bench):
             session.said.emit(f"{words}.")
 
         self.run(
-            "Laying out the bundles",
+            "Copying the bundles",
             lambda watch: lay_out(folder, chooser, found, to, watch),
             done,
         )

@@ -22,7 +22,7 @@ __all__ = ["CardPage", "LossDialog"]
 # module and class of each bench; the others are imported when they are opened
 BENCHES = (
     ("write", "WriteBench", "Write and prove"),
-    ("keep", "KeepBench", "Look after"),
+    ("keep", "KeepBench", "Check and back up"),
     ("bare_metal", "BareBench", "Bare metal"),
     ("multi_boot", "MultiBench", "Multi-boot"),
     ("size", "SizeBench", "Size and disk"),

@@ -289,7 +289,7 @@ class WriteBench(Bench):
         accepted = dialog.exec() == QDialog.DialogCode.Accepted
         if dialog.removed:
             self.session.jobs.start(
-                "Tidying the shelf",
+                "Updating the shelf",
                 lambda _watch: shelf.remove(*dialog.removed),
                 lambda _none: None,
                 bad=lambda bad: self.session.said.emit(str(bad)),
@@ -358,7 +358,7 @@ class WriteBench(Bench):
             job.cancel.resume()
         else:
             job.cancel.pause()
-        self.pause_button.setText("Go on" if job.cancel.paused else "Pause")
+        self.pause_button.setText("Resume" if job.cancel.paused else "Pause")
 
     def _follow(self) -> None:
         job = self._job()

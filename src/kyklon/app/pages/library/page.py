@@ -60,7 +60,7 @@ class LibraryPage(OperationPage):
             self._figures,
             1,
             self._move,
-            row(button("Library…", self._on_library_clicked), button("Stick…", self._on_stick_clicked)),
+            row(button("Choose library…", self._on_library_clicked), button("Choose stick…", self._on_stick_clicked)),
         )
         move.setFixedWidth(round(self.theme.px(264)))
         self.body.addWidget(self._shelves, 5)

@@ -37,7 +37,7 @@ class PicturePage(OperationPage):
         self._plot = RangesPlot(self.theme)
         self._view = RasterView(self.theme)
         self._rows = FigureRows(self.theme)
-        self._which = Choice(self.theme, "Mode looked at", self._on_key_chosen)
+        self._which = Choice(self.theme, "Mode shown", self._on_key_chosen)
         self._which.setMinimumContentsLength(14)
         self._use = button("Use this mode", self._on_use_clicked, "primary")
         self._export = button("Export…", self._on_export_clicked)

@@ -106,7 +106,7 @@ class PowerOnPage(OperationPage):
             return
         words = self._words(failure)
         later = "\n".join(f"Then: {each.cause}" for each in run.failures[1:])
-        self._show_outcome(f"Fails at: {failure.stage}", stale + failure.cause, words, later)
+        self._show_outcome(f"Fails at {failure.stage}", stale + failure.cause, words, later)
 
     def _words(self, failure: Failure) -> str:
         if not self.session.bring_up_current:

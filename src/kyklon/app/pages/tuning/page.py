@@ -92,7 +92,7 @@ class TuningPage(OperationPage):
         for value in _values(setting):
             menu.addAction(with_unit(setting, value), lambda value=value: self.set_value(setting_id, layer, value))
         menu.addSeparator()
-        menu.addAction("Leave unset", lambda: self.set_value(setting_id, layer, None))
+        menu.addAction("Not set", lambda: self.set_value(setting_id, layer, None))
         menu.exec(self.cursor().pos())
 
     def set_value(self, setting_id: str, layer: int, value: Value | None) -> None:

@@ -68,7 +68,7 @@ class Rule:
 
 
 def _running_system(case: Case) -> str | None:
-    return "It holds the running system of this computer." if case.drive.in_use else None
+    return "It holds this computer's running system." if case.drive.in_use else None
 
 
 def _swap(case: Case) -> str | None:
@@ -76,9 +76,9 @@ def _swap(case: Case) -> str | None:
 
 
 _MEMBERS = {
-    "LVM": "It is a member of an active volume group (LVM): other drives depend on it.",
-    "RAID": "It is a member of an active disk array (RAID): other drives depend on it.",
-    "crypt": "It carries an encrypted volume that is open now.",
+    "LVM": "It is part of an active volume group (LVM); other drives depend on it.",
+    "RAID": "It is part of an active disk array (RAID); other drives depend on it.",
+    "crypt": "It holds an encrypted volume that is open now.",
 }
 
 
@@ -89,7 +89,7 @@ def _member(kind: str) -> Callable[[Case], str | None]:
 def _partition(case: Case) -> str | None:
     if not case.drive.part_of:
         return None
-    return f"It is one partition of {case.drive.part_of}; an image brings its own. Choose the whole drive."
+    return f"It is one partition of {case.drive.part_of}; an image brings its own partitions. Choose the whole drive."
 
 
 def _mounted(case: Case) -> str | None:
@@ -103,20 +103,20 @@ def _read_only(case: Case) -> str | None:
         return None
     if case.drive.why_read_only:
         return f"It is read-only. {case.drive.why_read_only}"
-    return "It is read-only. Look for the small slider on the card or its adapter; a worn card also locks itself."
+    return "It is read-only. Check the small slider on the card or its adapter; a worn card also locks itself."
 
 
 def _too_small(case: Case) -> str | None:
     if case.drive.size >= case.need or (case.drive.is_file and not case.drive.size):
         return None
-    return f"It holds {show_bytes(case.drive.size)}; the image needs {show_bytes(case.need)}."
+    return f"Its size is {show_bytes(case.drive.size)}; the image needs {show_bytes(case.need)}."
 
 
 def _too_large(case: Case) -> str | None:
     if case.drive.size <= LARGEST_CARD or case.disk or case.edit:
         return None
     return (
-        f"It holds {show_bytes(case.drive.size)}, more than a card does: it looks like a backup disk. "
+        f"At {show_bytes(case.drive.size)} it is larger than any card: it looks like a backup disk. "
         "If the machine is to start from a disk, say so in the build first."
     )
 
@@ -128,7 +128,7 @@ def _not_removable(case: Case) -> str | None:
 def _changed(case: Case) -> str | None:
     if case.chosen_identity in ("", case.drive.identity):
         return None
-    return "It is not the drive that was chosen: it was exchanged since. Choose again."
+    return "It is not the drive you chose: it was swapped since."
 
 
 def _is_source(case: Case) -> str | None:
@@ -155,7 +155,7 @@ RULES = (
     Rule("read-only", "a drive that is read-only", _read_only),
     Rule("too-small", "a drive smaller than the image", _too_small),
     Rule("too-large", "a drive larger than a card", _too_large),
-    Rule("changed", "another drive than the one chosen", _changed),
+    Rule("changed", "a drive other than the one chosen", _changed),
 )
 
 
@@ -167,7 +167,7 @@ def judge(case: Case) -> Verdict:
         warnings.append(f"{show_bytes(case.drive.size)} is larger than a card usually is. Is this a backup disk?")
     if case.likely > case.drive.size >= case.need and case.drive.size:
         warnings.append(
-            f"The image does not tell its size; about {show_bytes(case.likely)} are likely, which is more than fits."
+            f"The image does not state its size; it is probably about {show_bytes(case.likely)}, more than fits."
         )
     lose, loss = _loss(case)
     return Verdict(
@@ -185,7 +185,7 @@ def _loss(case: Case) -> tuple[str, str]:
         return "", ""
     name = drive.labels[0] if drive.labels else drive.name
     what = drive.holds or f"{drive.files} files"
-    newest = f", the newest of {drive.newest}" if drive.newest else ""
+    newest = f", the newest from {drive.newest}" if drive.newest else ""
     return name, f"{what} on “{name}” ({show_bytes(drive.size)}){newest} will be gone for good."
 
 

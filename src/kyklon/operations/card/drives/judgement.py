@@ -34,14 +34,14 @@ def of_report(report: WriteReport, speed_class: str = "") -> Judgement:
     if report.retried:
         return Judgement(
             "worn",
-            f"{len(report.retried)} places took it only when tried again, the first at byte {report.retried[0]}.",
+            f"{len(report.retried)} places were written only on a second try, the first at byte {report.retried[0]}.",
             "Make a backup, and use another card before it fails for good.",
         )  # fmt: skip
     if promised and rate < promised and report.size - report.skipped >= _ENOUGH:
         return Judgement(
             "slow",
-            f"{rate:.1f} MB/s were measured; its class {speed_class} promises {promised:.0f} MB/s.",
-            "Try another reader or socket; a card that stays slow is worn or not what it says.",
+            f"{rate:.1f} MB/s was measured; its class {speed_class} promises {promised:.0f} MB/s.",
+            "Try another reader or socket; a card that stays slow is worn or not what it claims to be.",
         )  # fmt: skip
     class_words = f", more than the {promised:.0f} MB/s of its class" if promised and rate >= promised else ""
     return Judgement("good", f"Everything was read back as written, {rate:.1f} MB/s{class_words}.")
@@ -51,20 +51,20 @@ def of_error(bad: KyklonError) -> Judgement:
     """A write that failed."""
     if isinstance(bad, TargetLost):
         return Judgement(
-            "unplugged", bad.what, "Push the plug home, use a socket of the computer itself, and write again."
+            "unplugged", bad.what, "Push the plug in fully, use a port on the computer itself, and write again."
         )
     if isinstance(bad, TargetAsleep):
         return Judgement(
             "asleep", bad.what, "Plug the reader into the computer itself, not into a hub, and write again."
         )
     if isinstance(bad, TargetLocked):
-        return Judgement("locked", bad.what, "Look at the slider; if it is open, the card has worn out.")
+        return Judgement("locked", bad.what, "Check the slider; if it is unlocked, the card has worn out.")
     if isinstance(bad, BadBlock):
         return Judgement("worn", bad.what, "Use another card.")
     if isinstance(bad, VerifyError):
         return Judgement(
             "counterfeit?", bad.what,
-            "Probe the card: that tells a worn one from one that lies about its size.",
+            "Probe the card: that tells a worn card from one that lies about its size.",
         )  # fmt: skip
     if isinstance(bad, TargetFull):
         return Judgement("full", bad.what, "Use a larger card.")

@@ -109,7 +109,7 @@ def _make_volume(image: Path, size: int, label: str, cluster: int) -> int:
     each = int.from_bytes(head[22:24], "little") or int.from_bytes(head[36:40], "little")
     roots = int.from_bytes(head[17:19], "little") * 32
     if not sector or not each:
-        raise ToolError("mkfs.fat made no volume that can be understood.")
+        raise ToolError("The volume that mkfs.fat made cannot be read.")
     return (reserved + tables * each) * sector + max(roots, head[13] * sector)
 
 
@@ -151,12 +151,15 @@ def _copy(handle: Handle, image: Path, start: int, length: int, meter: Meter, do
 
 def _prove(handle: Handle, image: Path, start: int, length: int, table: bytes) -> None:
     if handle.read_at(512, 0) != table:
-        raise TargetError("The partition table was not kept.", do="The card is worn or locked. Use another one.")
+        raise TargetError(
+            "The card did not keep the partition table.", do="The card is worn or locked. Use another one."
+        )
     with image.open("rb") as file:
         for at in range(0, length, MIB):
             want = file.read(min(MIB, length - at))
             if handle.read_at(len(want), start + at) != want:
                 raise TargetError(
-                    f"The file system was not kept, first between byte {start + at} and {start + at + MIB}.",
+                    "The card did not keep the file system; the first difference is between bytes "
+                    f"{start + at} and {start + at + MIB}.",
                     do="The card is worn. Use another one.",
                 )

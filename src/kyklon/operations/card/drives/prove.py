@@ -158,12 +158,14 @@ class _Run:
         changed = self._changed_places(handle, [*range(0, fill, max(BLOCK, fill // 64 // BLOCK * BLOCK)), *places])
         self.checked = fill + len(places) * BLOCK
         if not changed:
-            return self.told("good", f"{len(places)} places over all {show_bytes(self.size)} keep what they are given.")
+            return self.told(
+                "good", f"{len(places)} places over all {show_bytes(self.size)} hold what was written to them."
+            )
         good = [place for place in places if place not in changed]
         if set(changed) == {place for place in places if place >= changed[0]} and len(changed) > 2:
             return self._counterfeit(self._end_between(handle, max([fill, *good]), changed[0]), "lost")
         bad = tuple(Range(place, place + BLOCK, "changed") for place in changed)
-        return self.told("worn", f"{len(changed)} of {len(places)} places keep other bytes than they are given.", bad)
+        return self.told("worn", f"{len(changed)} of {len(places)} places hold other bytes than were written.", bad)
 
     def _places(self) -> list[int]:
         """Spread evenly, off any round number, the last block included."""
@@ -173,7 +175,7 @@ class _Run:
 
     def _meets_beginning(self, handle: Handle, fill: int) -> int:
         """The true size when reading past it gives the marked beginning again, else 0."""
-        meter = Meter("Looking for a wrapped size", self.size, self.watch)
+        meter = Meter("Finding the true size", self.size, self.watch)
         for place in range(fill, self.size, fill):
             meter.wait()
             told = place_told(handle.read_at(BLOCK, place), self.nonce)
@@ -206,7 +208,7 @@ class _Run:
         return bad
 
     def _counterfeit(self, true_size: int, kind: str) -> Proof:
-        how = "lands at the beginning again and destroys it" if kind == "wraps" else "is lost"
+        how = "wraps round and destroys what is at the beginning" if kind == "wraps" else "is lost"
         return self.told(
             "counterfeit",
             f"It says {show_bytes(self.drive.size)} but keeps {show_bytes(true_size)}; what comes after that {how}.",
@@ -253,7 +255,7 @@ class _Run:
 
     def _judge(self, found: list[tuple[int, int | None]]) -> Proof:
         if not found:
-            return self.told("good", f"Every one of {show_bytes(self.size)} keeps what it is given.")
+            return self.told("good", f"Every one of {show_bytes(self.size)} holds what was written to it.")
         aliased = [(at, told) for at, told in found if told is not None and told != at]
         if aliased:  # the last written block of an alias is what is read at all of its places
             return self._counterfeit(_smallest_step(aliased), "wraps")
@@ -261,7 +263,7 @@ class _Run:
         if ranges[-1].end >= self.size and ranges[-1].end - ranges[-1].start > self.size // 100:
             return self._counterfeit(ranges[-1].start, "lost")
         count = len(found)
-        return self.told("worn", f"{count} blocks of 4 KiB keep other bytes than they are given.", tuple(ranges))
+        return self.told("worn", f"{count} blocks of 4 KiB hold other bytes than were written.", tuple(ranges))
 
 
 def _smallest_step(aliased: list[tuple[int, int]]) -> int:

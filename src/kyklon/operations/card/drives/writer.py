@@ -222,7 +222,7 @@ class _Job:
                         raise BadBlock(
                             f"The {PLACE >> 10} KiB at byte {offset + start} cannot be written, tried {TRIES} times.",
                             offset + start,
-                            do="Try another reader; if it stays, the card is worn.",
+                            do="Try another reader; if the fault stays, the card is worn.",
                         ) from bad
                 else:
                     if attempt > 1:
@@ -279,7 +279,7 @@ class _Job:
                         sums.append(hasher.submit(self.whole.update, piece))
                 offset += len(piece)
                 if not piece:
-                    raise TargetFull(f"The drive ends at byte {offset}.", do="It is smaller than it says.")
+                    raise TargetFull(f"The drive ends at byte {offset}.", do="It is smaller than it claims.")
                 while len(waiting) > QUEUE:
                     waiting.pop(0).result()
                 while sums and (sums[0].done() or (self.order.digest and len(sums) > QUEUE)):
@@ -309,7 +309,7 @@ class _Job:
                     raise BadBlock(
                         f"The {PLACE >> 10} KiB at byte {offset} cannot be read back, tried {TRIES} times.",
                         offset,
-                        do="Try another reader; if it stays, the card is worn.",
+                        do="Try another reader; if the fault stays, the card is worn.",
                     ) from bad
         raise AssertionError("unreachable")
 

@@ -62,7 +62,7 @@ def layout_of(folder: Path, layouts: tuple[BareMetal, ...], images: dict[str, Im
         if (hits := len(wanted & names)) > most:
             best, most = layout, hits
     if best is None:
-        raise WrongUse(f"{folder} is no bare-metal set that the catalogue knows.", do="Name the unpacked set's folder.")
+        raise WrongUse(f"{folder} is not a bare-metal set in the catalogue.", do="Name the unpacked set's folder.")
     return best
 
 
@@ -145,7 +145,7 @@ class _Work:
                 self._stop(
                     "kernel-damaged",
                     kernel.file,
-                    f"{kernel.file} is no kernel, or is cut off.",
+                    f"{kernel.file} is not a kernel, or is cut off.",
                     "The firmware starts nothing else. Unpack the set again.",
                 )
             elif found not in (kernel.instruction_set, "ARM 32-bit"):
@@ -188,7 +188,7 @@ class _Work:
                 "no-tree",
                 self.board.device_tree,
                 f"The device tree {own} is missing.",
-                "The kernel does not know the board without it.",
+                "Without it the kernel does not know the board.",
                 (near, own) if near else None,
             )
 
@@ -200,7 +200,7 @@ class _Work:
             near = self.near(name)
             sentence = f"{near} should be named {name}." if near else f"{name} is missing."
             self._stop(
-                "needed-file", name, sentence, "It is looked for by exactly this name.", (near, name) if near else None
+                "needed-file", name, sentence, "The set looks for exactly this name.", (near, name) if near else None
             )
 
     def machine(self, machine: Machine) -> bool:
@@ -234,8 +234,8 @@ class _Work:
         self._stop(
             "system-file-sum",
             path,
-            f"{path} has the right size but another checksum.{region}",
-            f"{machine.name} may start into a black screen or speak another language.",
+            f"{path} has the right size but the wrong checksum.{region}",
+            f"{machine.name} may start to a black screen or in another language.",
         )
         return False
 
@@ -246,7 +246,7 @@ class _Work:
             "system-file-name",
             path,
             sentence,
-            "It is looked for by exactly this name, without an ending.",
+            "The set looks for exactly this name, without an ending.",
             (near, path) if near else None,
         )
 
@@ -318,7 +318,7 @@ class _Work:
                 self._leave(path, "a name that FAT cannot hold")
             elif path.lower() in lower:
                 self._caution(
-                    "twice", path, f"{path} and {lower[path.lower()]} are one name to FAT.", "Only one goes on."
+                    "twice", path, f"{path} and {lower[path.lower()]} are the same name to FAT.", "Only one goes on."
                 )
                 self._leave(path, "the same name but for case")
             else:
@@ -329,7 +329,7 @@ class _Work:
 def gather(folder: Path, planned: Plan, to: Path) -> None:
     """Put the plan's files into an empty folder, as they will be on the card. Raises WrongUse while a stop stands."""
     if not planned.ready:
-        raise WrongUse("The set is not ready for a card.", do="Put its stops right first.")
+        raise WrongUse("The set is not ready for a card.", do="Clear its stops first.")
     for each in planned.placed:
         target = to / each.target
         target.parent.mkdir(parents=True, exist_ok=True)

@@ -31,7 +31,7 @@ def lay_out(source: Path, chooser: Chooser, checked: Check, to: Path, watch: Wat
         if path.is_file()
     ]
     total = sum(path.stat().st_size for path, _target in jobs)
-    meter = Meter("Laying out the bundles", total, watch)
+    meter = Meter("Copying the bundles", total, watch)
     done = 0
 
     def moved(count: int) -> None:

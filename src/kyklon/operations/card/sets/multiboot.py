@@ -155,7 +155,7 @@ def check(
             Severity.NOTE,
             each.name,
             f"{each.name} lies beside the bundles.",
-            "The chooser passes it over.",
+            "The chooser ignores it.",
         )
         for each in sorted(top.iterdir())
         if each.is_file()
@@ -168,7 +168,7 @@ def _together(going: list[Bundle], chooser: Chooser, usable: int, need: int) -> 
     """What is wrong only with all of them in view."""
     found = []
     if need > usable:
-        told = f"The chosen systems need {show_bytes(need)}; {show_bytes(usable)} are usable."
+        told = f"The chosen systems need {show_bytes(need)}; {show_bytes(usable)} is usable."
         do = f"Leave one out, or use a target {show_bytes(need - usable)} larger."
         found.append(Problem("too-much", Severity.STOP, "space", told, do))
     count = sum(len(bundle.partitions) for bundle in going)
@@ -195,7 +195,7 @@ def _clashes(going: list[Bundle]) -> list[Problem]:
     found = []
     for order, names in orders.items():
         if len(names) > 1:
-            told = f"{' and '.join(names)} both want place {order} in the list."
+            told = f"{' and '.join(names)} both ask for place {order} in the list."
             do = "The chooser sorts them by name then."
             found.append(Problem("same-order", Severity.CAUTION, f"order {order}", told, do, bundle=names[1]))
     for label, names in labels.items():
@@ -330,7 +330,7 @@ class _Work:
                 "archive-kind",
                 Severity.STOP,
                 part.archive,
-                f"{part.archive} is of a kind that the chooser does not unpack.",
+                f"{part.archive} is a kind of archive that the chooser cannot unpack.",
                 f"It unpacks {', '.join(self.chooser.archive_kinds)}.",
             )
             return
@@ -354,7 +354,7 @@ class _Work:
                     "archive-sum",
                     Severity.STOP,
                     part.archive,
-                    f"{part.archive} has another SHA-256 than the manifest states.",
+                    f"{part.archive} does not have the SHA-256 that the manifest states.",
                     "The download is damaged. Download it again.",
                 )
 

@@ -48,7 +48,7 @@ def inspect(path: Path) -> SourceFacts:
     named = SUFFIX.get(Path(name).suffix.lower(), "plain")
     if found != named:
         raise SourceError(
-            f"{name} is named as {WORDS[named]} but holds {_in_words(found, head)}.",
+            f"{name} is named as {WORDS[named]} but is {_in_words(found, head)}.",
             do="Download it again, or give it the right ending.",
         )
     facts = replace(facts, kind=found, packed=size, place=str(facts.path.resolve()), drive=drive_below(facts.path))
@@ -69,7 +69,7 @@ def _plain(facts: SourceFacts, head: bytes) -> SourceFacts:
         raise SourceError(f"{facts.name} is a web page, not an image.", do="Download the image itself.")
     if facts.packed == 0 or facts.packed % 512:
         raise SourceError(
-            f"{facts.name} has {facts.packed} bytes, no whole number of 512-byte sectors: it is cut off.",
+            f"{facts.name} has {facts.packed} bytes, not a whole number of 512-byte sectors: it is cut off.",
             do="Download it again.",
         )
     return replace(facts, unpacked=facts.packed, exact=True)

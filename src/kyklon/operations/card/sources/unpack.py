@@ -160,7 +160,7 @@ def _unpack_alone(block: XzBlock, packed: bytes) -> list[bytes]:
     if held:
         pieces.append(bytes(held))
     if not machine.eof or sum(map(len, pieces)) != block.unpacked:
-        raise lzma.LZMAError("a block has another size than the index tells")
+        raise lzma.LZMAError("a block is not the size its index states")
     return pieces
 
 

@@ -37,7 +37,7 @@ def display(bench: Bench) -> Step:
         return Step((Moment("No display is planned.", lamps.reading, 0.0),))
     timing, origin = output_timing(bench)
     if timing is None:
-        cause = "The display does not say what it is, and no mode is set: the board switches its output off."
+        cause = "The display does not identify itself and no mode is set, so the board switches its output off."
         return fail(dark_screen("display", "picture.no-output", cause, None, lamps.reading))
     ranges = display_ranges(bench.display, bench.identification)
     where = fit(timing, ranges)

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from kyklon.model.build import Build
-from kyklon.model.fields import describe
-from kyklon.model.findings import Change, Remedy
+from kyklon.model.build import change_of
+from kyklon.model.findings import Remedy
 from kyklon.operations.boot.findings import kernel_remedy, kernel_sets
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Moment, Step
@@ -24,7 +23,7 @@ def boot_file(bench: Bench) -> Step:
     moments = [Moment(f"{wanted.path} is read.", lamps.reading, 0.1)]
     if long:
         count = f"{len(long)} line{'s are' if len(long) > 1 else ' is'}"
-        moments.append(Moment(f"{count} longer than {longest} letters and cut there.", lamps.reading, 0.0))
+        moments.append(Moment(f"{count} longer than {longest} characters and cut there.", lamps.reading, 0.0))
     return Step(tuple(moments))
 
 
@@ -58,9 +57,6 @@ def _wrong_tree(bench: Bench) -> Step | None:
         return fail(dark_screen("kernel", "boot.device-tree", cause, or_put(None, right), lamps.stuck))
     if not tree or tree == bench.board.device_tree:
         return None
-    change = Change(
-        path="boot.device_tree", value=bench.board.device_tree, label=describe(Build, "boot.device_tree").label,
-        before=tree, after=bench.board.device_tree,
-    )  # fmt: skip
+    change = change_of("boot.device_tree", bench.board.device_tree, tree, bench.board.device_tree)
     remedy = or_put(Remedy(label=f"Use {bench.board.device_tree}", changes=(change,)), right)
-    return fail(dark_screen("kernel", "boot.device-tree", f"{tree} describes another board.", remedy, lamps.stuck))
+    return fail(dark_screen("kernel", "boot.device-tree", f"{tree} is for another board.", remedy, lamps.stuck))

@@ -33,11 +33,11 @@ def library(bench: Bench) -> Step:
     games, idle = visible_games(bench), bench.board.lamps.idle
     count = sum(map(len, games.values()))
     if count:
-        return Step((Moment(f"{count} games for {len(games)} systems are found.", idle, 0.5),))
+        return Step((Moment(f"{count} games for {len(games)} systems found.", idle, 0.5),))
     ready = len(bench.scan.ready) if bench.scan else 0
     text = "No games are on the machine."
     if ready:
-        text += f" {ready} in the library are ready to be copied."
+        text += f" {ready} in the library are ready to copy."
     return Step((Moment(text, idle, 0.2),))
 
 
@@ -76,13 +76,13 @@ def _game_failure(bench: Bench, system_id: str, name: str) -> Failure:
     )  # fmt: skip
     remedy = None
     code = f"library.system-file-missing:{name}"
-    cause = f"{system.name}: its system file {name} is not on the machine; every game starts to a black screen."
+    cause = f"{system.name}: its system file {name} is not on the machine; every game stays black."
     if found is not None and found.found:
         code = f"library.system-file-name:{system_id}"
         remedy = (
             Remedy(label="Copy the games again", changes=()) if found.usable else right_name_remedy(bench.build, found)
         )
-        cause = f"{system.name}: its system file has the wrong name; every game starts to a black screen."
+        cause = f"{system.name}: its system file has the wrong name; every game stays black."
     return Failure(
         "games",
         code,
@@ -108,5 +108,5 @@ def front_end_screen(bench: Bench, games_: dict[str, tuple[str, ...]]) -> Screen
         for system_id in bench.build.systems:
             ready = sum(game.ready for game in bench.scan.of(system_id)) if bench.scan else 0
             if ready:
-                lines.append(f"{bench.catalogue.get(System, system_id).name}: {ready} games ready to be copied")
+                lines.append(f"{bench.catalogue.get(System, system_id).name}: {ready} games ready to copy")
     return Screen("front end", bench.image.front_end, tuple(lines))

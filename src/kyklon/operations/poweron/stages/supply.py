@@ -16,6 +16,6 @@ def supply(bench: Bench) -> Step:
     weak = [found for found in electrical_findings(bench.build, bench.catalogue) if found.severity == "stop"]
     volts = power.board_v if power.board_v is not None else power.supply.volts
     if weak:
-        cause = f"{volts:.2f} V at the board: it restarts as soon as it works hard."
+        cause = f"{volts:.2f} V at the board: it restarts under load."
         return fail(dark_screen("supply", weak[0].code, cause, weak[0].remedy, lamps.sagging))
     return Step((Moment(f"{volts:.2f} V at the board at {power.peak_a:.2f} A.", lamps.powered, 0.3),))

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from kyklon.base.quantities import show_bytes
-from kyklon.model.build import Build
-from kyklon.model.fields import describe
-from kyklon.model.findings import Change, Remedy
+from kyklon.model.build import change_of
+from kyklon.model.findings import Remedy
 from kyklon.operations.boot.services import WATCHER, track
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
@@ -23,7 +22,7 @@ def kernel_line(bench: Bench) -> Step:
         return fail(panic("kernel line", "boot.no-root", cause, lamps.stuck))
     moments = [Moment(f"{len(given)} words.", lamps.reading, KERNEL_S)]
     if bench.settings and bench.settings.line_breaks:
-        moments.append(Moment("The kernel line is broken: only its first line is read.", lamps.reading, 0.0))
+        moments.append(Moment("The kernel line is broken in two: only its first line is read.", lamps.reading, 0.0))
     return Step(tuple(moments))
 
 
@@ -73,8 +72,7 @@ def login(bench: Bench) -> Step:
     user = (bench.settings.user if bench.settings else "") or bench.image.default_user
     if root is None or user in root.users:
         return Step((Moment(f"{user} is logged in.", lamps.reading, 0.3),))
-    change = Change(path="boot.user", value=bench.image.default_user, label=describe(Build, "boot.user").label,
-                    before=user, after=bench.image.default_user)  # fmt: skip
+    change = change_of("boot.user", bench.image.default_user, user, bench.image.default_user)
     remedy = Remedy(label=f"Log in as {bench.image.default_user}", changes=(change,))
     screen = Screen("text", "Login prompt", ("Login incorrect",))
     right = bench.build.boot.user in root.users
