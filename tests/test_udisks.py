@@ -219,7 +219,10 @@ def test_an_exchanged_card_is_not_opened(service: Any) -> None:
     made, address, _file = service
     identity = by_name(address)["/dev/sdb"].identity
     made.objects[f"{BLOCKS}/sdb"][f"{U}.Block"]["Size"] = ("t", 64 * MIB)
-    with pytest.raises(TargetLost, match="no longer the one you chose"), udisks.UDisks(address).open(identity, write=True):
+    with (
+        pytest.raises(TargetLost, match="no longer the one you chose"),
+        udisks.UDisks(address).open(identity, write=True),
+    ):
         pass
 
 

@@ -6,7 +6,7 @@ import html
 from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QPointF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
 from PyQt6.QtWidgets import (
     QBoxLayout,
     QComboBox,
@@ -101,13 +101,31 @@ def _fill(
             layout.addWidget(item)
 
 
-def scrolled(widget: QWidget | QLayout) -> QScrollArea:
-    """Something that may be higher than its place, with a bar at the right when it is."""
+class _WholeRows(QScrollArea):
+    """Ends with a whole row, where all rows have one height."""
+
+    def __init__(self, pitch: Callable[[], float]) -> None:
+        super().__init__()
+        self._pitch = pitch
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Override."""
+        pitch = max(1, round(self._pitch()))
+        self.verticalScrollBar().setSingleStep(pitch)
+        self.setViewportMargins(0, 0, 0, self.height() % pitch if self.height() > pitch else 0)
+        super().resizeEvent(event)
+
+
+def scrolled(widget: QWidget | QLayout, pitch: Callable[[], float] | None = None) -> QScrollArea:
+    """Something that may be higher than its place, with a bar at the right when it is.
+
+    pitch: height of a row in pixels, for a list of equal rows.
+    """
     if isinstance(widget, QLayout):
         inner = QWidget()
         inner.setLayout(widget)
         widget = inner
-    area = QScrollArea()
+    area = _WholeRows(pitch) if pitch is not None else QScrollArea()
     area.setWidgetResizable(True)
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setWidget(widget)

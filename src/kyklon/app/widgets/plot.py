@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from math import ceil, floor, log10
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QPainter
+from PyQt6.QtGui import QFontMetricsF, QPainter
 
 from kyklon.app.widgets.instrument import Instrument
 
@@ -18,6 +18,16 @@ def ticks(low: float, high: float, wanted: int) -> tuple[float, ...]:
     step = min((each * power for each in (1, 2, 5, 10)), key=lambda each: abs(log10(each / rough)))
     first = ceil(low / step - 1e-9)
     return tuple(step * index for index in range(first, floor(high / step + 1e-9) + 1))
+
+
+def _fitting(span: tuple[float, float], room: float, metrics: QFontMetricsF, gap: float) -> tuple[float, ...]:
+    """As many ticks as have room for their figures side by side."""
+    for wanted in range(max(2, int(room / 40)), 1, -1):
+        found = ticks(*span, wanted)
+        widest = max((metrics.horizontalAdvance(f"{value:g}") for value in found), default=0.0)
+        if len(found) * (widest + gap) <= room:
+            return found
+    return ticks(*span, 2)
 
 
 @dataclass(frozen=True)
@@ -54,10 +64,13 @@ class Plot(Instrument):
     ) -> Axes:
         """Grid and labels; returns the axes to draw the curves with."""
         scale = self.theme.scale
-        inner = box.adjusted(46 * scale, 8 * scale, -12 * scale, -38 * scale)
-        axes = Axes(inner, x_span, y_span)
         font = self.theme.mono("small")
-        for value in ticks(*x_span, max(2, int(inner.width() / (70 * scale)))):
+        metrics = QFontMetricsF(font)
+        upright = ticks(*y_span, max(2, int((box.height() - 46 * scale) / (34 * scale))))
+        widest = max(metrics.horizontalAdvance(f"{value:g}") for value in (*upright, *y_span[1:]))
+        inner = box.adjusted(24 * scale + widest, 8 * scale, -12 * scale, -38 * scale)
+        axes = Axes(inner, x_span, y_span)
+        for value in _fitting(x_span, inner.width(), metrics, 14 * scale):
             self.line(painter, QPointF(axes.x(value), inner.top()), QPointF(axes.x(value), inner.bottom()), "grid")
             self.text(
                 painter,
@@ -67,7 +80,7 @@ class Plot(Instrument):
                 token="muted",
                 align=Qt.AlignmentFlag.AlignHCenter,
             )
-        for value in ticks(*y_span, max(2, int(inner.height() / (34 * scale)))):
+        for value in upright:
             self.line(painter, QPointF(inner.left(), axes.y(value)), QPointF(inner.right(), axes.y(value)), "grid")
             self.text(painter, QPointF(inner.left() - 6 * scale, axes.y(value)), f"{value:g}", font=font, token="muted",
                       align=Qt.AlignmentFlag.AlignRight)  # fmt: skip

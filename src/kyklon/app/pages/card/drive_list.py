@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QWidget
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QToolTip, QWidget
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
@@ -26,8 +26,8 @@ class DriveLine(QWidget):
         self._facts, self._verdict, self._theme, self._current = facts, verdict, theme, current
         self._choosable = choosable or verdict.allowed
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)  # a refused one too: its reason can be read
         if self._choosable:
-            self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
             self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setAccessibleName(f"{facts.name}, {show_bytes(facts.size)}, {self.words}")
         set_tip(self, self.words)
@@ -62,7 +62,7 @@ class DriveLine(QWidget):
 
     def sizeHint(self) -> QSize:
         """Override."""
-        return QSize(260, round(self._theme.px(40)))
+        return QSize(260, line_height(self._theme))
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Override."""
@@ -100,6 +100,12 @@ class DriveLine(QWidget):
             painter.drawLine(box.bottomLeft(), box.bottomRight())
         painter.end()
 
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        """Override: all that the line says, also for who comes by the keyboard."""
+        super().focusInEvent(event)
+        if event is not None and event.reason() != Qt.FocusReason.MouseFocusReason:
+            QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), self.toolTip(), self)
+
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         """Override."""
         self._choose()
@@ -114,6 +120,11 @@ class DriveLine(QWidget):
     def _choose(self) -> None:
         if self._choosable:
             self.chosen.emit(self._facts.identity)
+
+
+def line_height(theme: Theme) -> int:
+    """Of one drive, in pixels."""
+    return round(theme.px(40))
 
 
 class DriveList(QWidget):

@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QDialog, QFileDialog
 from kyklon.app.pages.card.bench import Bench
 from kyklon.app.pages.card.dialogs import NameDialog
 from kyklon.app.pages.card.drive_book import DriveBook
-from kyklon.app.pages.card.drive_list import DriveList
+from kyklon.app.pages.card.drive_list import DriveList, line_height
 from kyklon.app.pages.card.history_view import HistoryView
 from kyklon.app.pages.card.usage_map import Bar, Map, UsageMap
 from kyklon.app.session.session import Session
@@ -83,7 +83,8 @@ class KeepBench(Bench):
         held.add(self._map)
         drives = Sheet("Drives", "reading changes nothing")
         drives.add(
-            scrolled(column(self.drive_list, 1)), row(button("Look again", lambda: self.drives.look(forget=True)), 1)
+            scrolled(column(self.drive_list, 1), lambda: line_height(self.theme)),
+            row(button("Look again", lambda: self.drives.look(forget=True)), 1),
         )
         acts = Sheet("Actions")
         acts.add(

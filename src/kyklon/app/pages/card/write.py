@@ -14,12 +14,12 @@ from kyklon.app.pages.card.bench import Bench, spans_of
 from kyklon.app.pages.card.card_strip import CardStrip, Span, Strip
 from kyklon.app.pages.card.dialogs import ChecksumDialog, ShelfDialog
 from kyklon.app.pages.card.drive_book import DriveBook, Rows
-from kyklon.app.pages.card.drive_list import DriveList
+from kyklon.app.pages.card.drive_list import DriveList, line_height
 from kyklon.app.pages.card.proof_sheet import ProofSheet, sheet_of
 from kyklon.app.pages.card.rate_curve import RateCurve
 from kyklon.app.session.session import Session
 from kyklon.app.theme.lamps import Lamp
-from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, column, row, scrolled, set_tip
+from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, column, label, row, scrolled, set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import BadBlock, KyklonError, VerifyError
 from kyklon.base.places import shelf_file
@@ -85,9 +85,9 @@ class WriteBench(Bench):
         self._drives_sheet = Sheet("Drives")
         look = button("Look again", self._on_look_clicked)
         buttons = row(look, self.unmount_button, 1, self.pause_button, self.write_button)
-        self._drives_sheet.add(scrolled(column(self.drive_list, 1)), buttons)
+        self._drives_sheet.add(scrolled(column(self.drive_list, 1), lambda: line_height(self.theme)), buttons)
         self._speed = Sheet("Speed")
-        self._lamp, self._verdict = Lamp(self.theme, "note", 11), Elided("strong")
+        self._lamp, self._verdict = Lamp(self.theme, "note", 11), label("", "strong", wrap=True)
         self._proof_button = button("Proof sheet…", self._on_proof_clicked, "outline")
         self._remove_button = button("Remove safely", self._on_remove_clicked)
         told = row(self._lamp, self._verdict, self._remove_button, self._proof_button, spacing=8)
@@ -430,11 +430,11 @@ class WriteBench(Bench):
 
     def _say(self, lamp: str, words: str) -> None:
         self._lamp.set_state(lamp)
-        self._verdict.set_full(words)
+        self._verdict.setText(words)
 
     def verdict_words(self) -> str:
         """What the last write said of the card."""
-        return self._verdict.full
+        return self._verdict.text()
 
     def _on_refused(self, bad: KyklonError) -> None:
         """The interlock said no inside the job: nothing was touched."""

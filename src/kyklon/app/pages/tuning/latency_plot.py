@@ -44,7 +44,7 @@ class LatencyPlot(Instrument):
                       token="muted", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
         self.text(painter, QPointF(plot.right(), plot.bottom() + px(28)), "ms after the switch closes", token="muted",
                   align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
-        curve = QRectF(plot.left(), plot.top(), plot.width(), plot.height() * 0.36)
+        curve = QRectF(plot.left(), plot.top() + px(18), plot.width(), plot.height() * 0.36 - px(18))
         self._draw_sum(painter, curve, latency, end)
         self._draw_shares(painter, plot, curve.bottom() + px(8), latency, end)
 
@@ -76,10 +76,9 @@ class LatencyPlot(Instrument):
         )
         at = box.left() + latency.mean / end * box.width()
         self.line(painter, QPointF(at, box.top()), QPointF(at, box.bottom()), "ink", 1.4)
-        side = -1 if at > box.center().x() else 1
-        self.text(painter, QPointF(at + side * px(6), box.top() + px(8)), f"mean {latency.mean:.1f}\u202fms",
-                  font=self.theme.mono("label", 500),
-                  align=Qt.AlignmentFlag.AlignRight if side < 0 else Qt.AlignmentFlag.AlignLeft)  # fmt: skip
+        above = QPointF(at, box.top() - px(9))  # clear of the line and of the curve
+        self.text(painter, above, f"mean {latency.mean:.1f}\u202fms", font=self.theme.mono("label", 500),
+                  align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
 
     def _draw_shares(self, painter: QPainter, plot: QRectF, top: float, latency: Latency, end: float) -> None:
         """A stair: every share begins where those before it end on average; its spread is the lighter part."""
