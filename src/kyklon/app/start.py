@@ -100,11 +100,16 @@ class _Program:
         self._show(reader.result)
         if not self._windows:
             return 3
-        preload = threading.Thread(target=preload_pages, name="preload", daemon=True)
+        preload = _Preload()
+        preload.done.connect(self._prepare)
         QTimer.singleShot(0, preload.start)
         code = application.exec()
         self._keep()
         return code
+
+    def _prepare(self) -> None:
+        for window in self._windows:
+            window.prepare_pages()
 
     def _open(self, folder: Path) -> None:
         """Another build, in a window of its own."""
@@ -135,12 +140,26 @@ class _Program:
             self._kept.setValue("window", self._windows[-1].saveGeometry())
 
 
+class _Preload(QObject):
+    """Imports what the pages need in a thread of its own."""
+
+    done = pyqtSignal()
+
+    def start(self) -> None:
+        def work() -> None:
+            preload_pages()
+            self.done.emit()
+
+        threading.Thread(target=work, name="preload", daemon=True).start()
+
+
 def preload_pages() -> None:
     """Import what the pages need, so that opening one does not wait for the disk."""
     for each in OPERATIONS:
         import_module(f"kyklon.app.pages.{each.page[0]}")
     from kyklon.app.pages.card.page import BENCHES
 
+    import_module("evdev")  # brings asyncio
     for module, _name, _title in BENCHES:
         import_module(f"kyklon.app.pages.card.{module}")
 

@@ -6,6 +6,17 @@ from dataclasses import dataclass
 
 from kyklon.model.record import Record
 
+REASONS = {
+    "wrong-folder": "In the wrong folder",
+    "archive": "Archive not supported",
+    "unsafe-archive": "Archive with unsafe paths",
+    "damaged": "Damaged archive",
+    "unknown": "Unknown kind of file",
+    "system-file": "Missing system file",
+    "track": "Missing disc track",
+    "duplicate": "Duplicate",
+}
+
 
 class SystemFile(Record):
     """Firmware an emulator needs, by exact name."""

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import os
+
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "1")  # none is used, and looking for them takes a while
+
 from pydantic import BaseModel, ConfigDict
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kyklon.operations.assembly import findings as assembly
-from kyklon.operations.boot import acts as boot_acts
+from kyklon.operations.boot import compile as boot_compile
 from kyklon.operations.boot import findings as boot
 from kyklon.operations.card import disk
 from kyklon.operations.card import findings as card
@@ -16,7 +16,7 @@ from kyklon.operations.operation import Look, Operation
 from kyklon.operations.picture import exports as picture_exports
 from kyklon.operations.picture import findings as picture
 from kyklon.operations.picture import observe as picture_observe
-from kyklon.operations.plan import acts as plan_acts
+from kyklon.operations.plan import exports as plan_exports
 from kyklon.operations.plan import findings as plan
 from kyklon.operations.tuning import cascade
 from kyklon.operations.tuning import findings as tuning
@@ -24,7 +24,7 @@ from kyklon.operations.tuning import findings as tuning
 OPERATIONS = (
     Operation(
         10, "Plan", inputs=("parts", "links", "systems"), page=("plan.page", "PlanPage"),
-        findings=(plan.findings,), issue=plan_acts.issue,
+        findings=(plan.findings,), issue=plan_exports.issue,
     ),
     Operation(
         20, "Card", inputs=("source", "card", "medium", "sets"), page=("card.page", "CardPage"),
@@ -32,7 +32,7 @@ OPERATIONS = (
     ),
     Operation(
         30, "Boot", inputs=("boot", "picture"), page=("boot.page", "BootPage"),
-        findings=(boot.findings,), issue=boot_acts.issue,
+        findings=(boot.findings,), issue=boot_compile.issue,
     ),
     Operation(
         40, "Controls", inputs=("controls",), page=("controls.page", "ControlsPage"),

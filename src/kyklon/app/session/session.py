@@ -7,8 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from importlib import import_module
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -24,14 +25,15 @@ from kyklon.model.findings import Finding, Remedy
 from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.operation import Operation
-from kyklon.operations.poweron.acts import foretell
-from kyklon.operations.poweron.events import BringUp
 from kyklon.operations.registry import LOOKS
 from kyklon.operations.remedies import words_of
 from kyklon.record import folder as store
 from kyklon.record.history import History
 from kyklon.record.keeper import Keeper
 from kyklon.record.logbook import Logbook, now
+
+if TYPE_CHECKING:
+    from kyklon.operations.poweron.events import BringUp
 
 
 @dataclass(frozen=True)
@@ -235,9 +237,14 @@ class Session(QObject):
         def merge(seen: World) -> None:
             self.set_world(replace(self.world, **{name: getattr(seen, name) for name in look.fields}))
 
+        def work(watch: Watch) -> World:
+            seen = look.look(build, folder, catalogue, World(), watch)
+            import_module("jinja2")  # what is shown next needs it; its import would hold the window up
+            return seen
+
         self.jobs.start(
             look.title,
-            lambda watch: look.look(build, folder, catalogue, World(), watch),
+            work,
             merge,
             cancellable=look.cancellable,
         )
@@ -254,6 +261,8 @@ class Session(QObject):
         build, folder, catalogue = self.build, self.folder, self.catalogue
 
         def work(watch: Watch) -> tuple[World, BringUp]:
+            from kyklon.operations.poweron.acts import foretell
+
             return foretell(build, folder, catalogue, watch=watch)
 
         def done(result: tuple[World, BringUp]) -> None:

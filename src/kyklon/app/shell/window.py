@@ -18,13 +18,12 @@ from kyklon.app.shell.findings_panel import FindingsPanel, RemedyDialog
 from kyklon.app.shell.route_card import LOGBOOK, Line, RouteCard
 from kyklon.app.widgets.basic import column, plain_box, row
 from kyklon.base.errors import KyklonError
+from kyklon.base.progress import Watch
 from kyklon.model.build import remedied
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.operations import inspection
-from kyklon.operations.boot.acts import plan_boot_files
 from kyklon.operations.next_step import NextStep, next_step
 from kyklon.operations.operation import Operation
-from kyklon.operations.plan.acts import start_build
 from kyklon.operations.registry import OPERATIONS
 
 WANTED = QSize(1280, 800)  # what the frame is designed for
@@ -108,6 +107,13 @@ class Window(QMainWindow):
             self.pages[number] = made
             self.stack.addWidget(made)
         return self.pages[number]
+
+    def prepare_pages(self) -> None:
+        """Make the pages that were not opened yet, one between two events, so that opening one does not wait."""
+        number = next((each.number for each in OPERATIONS if each.number not in self.pages), None)
+        if number is not None and not self.session.ended:
+            self.page(number)
+            QTimer.singleShot(30, self.prepare_pages)
 
     def open_operation(self, number: int) -> None:
         self._number = number
@@ -211,6 +217,8 @@ class Window(QMainWindow):
         differences: dict[str, str] = {}
         card = session.world.card
         if card is not None and card.table is not None and not card.boot_error and session.build.card.bootable:
+            from kyklon.operations.boot.acts import plan_boot_files
+
             differences = plan_boot_files(after, session.catalogue, card).differences
         dialog = RemedyDialog(f"{remedy.label}. {title}", remedy.changes, differences, session.theme, self)
         if dialog.exec() != QDialog.DialogCode.Accepted:
@@ -253,9 +261,15 @@ class Window(QMainWindow):
 
     def make_new(self, folder: Path) -> None:
         catalogue = self.session.catalogue
+
+        def work(_watch: Watch) -> Path:
+            from kyklon.operations.plan.acts import start_build
+
+            return start_build(folder, folder.name, catalogue)
+
         self.session.jobs.start(
             "Starting the build",
-            lambda _watch: start_build(folder, folder.name, catalogue),
+            work,
             self.another.emit,
             bad=lambda bad: self.session.said.emit(str(bad)),
             cancellable=False,

@@ -106,6 +106,7 @@ class _WholeRows(QScrollArea):
 
     def __init__(self, pitch: Callable[[], float]) -> None:
         super().__init__()
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # the rows take it, and come into view with it
         self._pitch = pitch
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:

@@ -11,7 +11,6 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.devices.ports import Target
 from kyklon.model.build import Build, edited
 from kyklon.model.card import CardContents
-from kyklon.model.world import World
 from kyklon.operations.boot.compile import compiled, difference
 from kyklon.operations.card.drives.fat_files import FatFiles
 from kyklon.operations.card.drives.interlock import Purpose, Request, opened
@@ -74,9 +73,3 @@ def put_boot_files(folder: Path, build: Build, catalogue: Catalogue, target: Tar
         store.update(folder, lambda kept: edited(kept, "card.boot_files_at", now()))
     Logbook(folder).add(30, f"Boot files put on {target.facts.name}", "\n".join(put.differences.values()))
     return put
-
-
-def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str]:
-    """The boot files, merged into those on the card, or in the image."""
-    on_card = world.card or world.source_contents
-    return {f"boot/{file.path}": file.text for file in compiled(build, catalogue, on_card.texts if on_card else {})}

@@ -5,19 +5,22 @@ from __future__ import annotations
 import difflib
 from collections.abc import Mapping
 from dataclasses import dataclass
-
-from jinja2 import Environment, StrictUndefined
+from functools import cache
+from typing import TYPE_CHECKING
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Dialect, DialectFile
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
+from kyklon.model.world import World
 from kyklon.operations.boot.dialects.codec import Wanted
 from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.picture import exports
 
+if TYPE_CHECKING:
+    from jinja2 import Template
+
 OUTPUT = "HDMI-A-1"  # the kernel's name of the first HDMI connector (drm)
-_JINJA = Environment(undefined=StrictUndefined, autoescape=False)
 
 
 @dataclass(frozen=True)
@@ -46,6 +49,13 @@ class IssuedFile:
         return "".join(f"{line.text}\n" for line in self.lines)
 
 
+@cache
+def _template(text: str) -> Template:
+    from jinja2 import Environment, StrictUndefined  # the first window does without
+
+    return Environment(undefined=StrictUndefined, autoescape=False).from_string(text)
+
+
 def _variables(build: Build, board: Board) -> dict[str, object]:
     """What the templates of a dialect may name: catalogue.records.TEMPLATE_NAMES."""
     timing = build.picture.menu.timing
@@ -66,7 +76,7 @@ def wanted_of(file: DialectFile, dialect: Dialect, build: Build, board: Board) -
     variables = _variables(build, board)
 
     def value(template: str) -> str:
-        return _JINJA.from_string(template).render(variables).strip()
+        return _template(template).render(variables).strip()
 
     words = [
         f"{entry.key}={value(entry.value)}"
@@ -95,6 +105,12 @@ def compiled(build: Build, catalogue: Catalogue, on_card: Mapping[str, str]) -> 
         lines = tuple(Line(line, codec.explain(line, wanted)) for line in text.removesuffix("\n").split("\n"))
         files.append(IssuedFile(file.path, lines, file.grammar.remark))
     return tuple(files)
+
+
+def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str]:
+    """The boot files, merged into those on the card, or in the image."""
+    on_card = world.card or world.source_contents
+    return {f"boot/{file.path}": file.text for file in compiled(build, catalogue, on_card.texts if on_card else {})}
 
 
 def difference(old: str, new: str, name: str) -> str:

@@ -8,12 +8,9 @@ from pathlib import Path
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
 from kyklon.catalogue.loader import Catalogue
-from kyklon.devices import choose
 from kyklon.devices.ports import Target
 from kyklon.model.build import Build
 from kyklon.model.world import World
-from kyklon.operations.card.sources import checksums, source
-from kyklon.operations.card.volumes import contents
 from kyklon.operations.operation import Look
 from kyklon.record.folder import resolve
 
@@ -22,6 +19,8 @@ def card_target(build: Build, folder: Path) -> Target | None:
     """The drive that holds the build's card, when it is plugged in."""
     if not build.card.drive:
         return None
+    from kyklon.devices import choose
+
     drives = choose.first_that_lists(choose.drives_of(folder))
     facts = next((facts for facts in drives.list() if facts.identity == build.card.drive), None)
     return Target(drives, facts) if facts else None
@@ -31,6 +30,9 @@ def look_at_source(build: Build, folder: Path, _catalogue: Catalogue, world: Wor
     nothing = replace(world, source=None, source_error="", source_stated=None, source_contents=None)
     if not build.source.path:
         return nothing
+    from kyklon.operations.card.sources import checksums, source
+    from kyklon.operations.card.volumes import contents
+
     try:
         facts = source.inspect(resolve(folder, build.source.path))
     except KyklonError as bad:
@@ -46,6 +48,8 @@ def look_at_source(build: Build, folder: Path, _catalogue: Catalogue, world: Wor
 
 
 def look_at_card(build: Build, folder: Path, _catalogue: Catalogue, world: World, _watch: Watch) -> World:
+    from kyklon.operations.card.volumes import contents
+
     target = card_target(build, folder)
     return replace(world, card=contents.observe(target.path) if target else None)
 

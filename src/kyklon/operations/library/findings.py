@@ -9,9 +9,8 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import System
 from kyklon.model.build import Build, RightName, change_of
 from kyklon.model.findings import Finding, Remedy, Severity
-from kyklon.model.library import FoundSystemFile, Scan
+from kyklon.model.library import REASONS, FoundSystemFile, Scan
 from kyklon.model.world import World
-from kyklon.operations.library.scan import REASONS
 
 OPERATION = 60
 

@@ -12,8 +12,6 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image
 from kyklon.model.build import Build
 from kyklon.model.world import World
-from kyklon.operations.library.scan import scan
-from kyklon.operations.library.transfer import look_at
 from kyklon.operations.operation import Look
 from kyklon.record.folder import resolve
 
@@ -21,6 +19,8 @@ from kyklon.record.folder import resolve
 def look_at_library(build: Build, folder: Path, catalogue: Catalogue, world: World, watch: Watch = UNWATCHED) -> World:
     if not build.library.folder:
         return replace(world, scan=None, scan_error="")
+    from kyklon.operations.library.scan import scan
+
     try:
         found = scan(resolve(folder, build.library.folder), systems_of(build, catalogue), build.library, watch)
     except KyklonError as bad:
@@ -29,6 +29,8 @@ def look_at_library(build: Build, folder: Path, catalogue: Catalogue, world: Wor
 
 
 def look_at_machine(build: Build, folder: Path, catalogue: Catalogue, world: World, _watch: Watch) -> World:
+    from kyklon.operations.library.transfer import look_at
+
     image = catalogue.find(Image, build.part("image"))
     destination = resolve(folder, build.library.destination)
     if image is None or not build.library.destination or not destination.is_dir():

@@ -25,18 +25,6 @@ _DISC = re.compile(r"\s*[\(\[]disc (\d+)[^)\]]*[\)\]]", re.IGNORECASE)
 _TAGS = re.compile(r"\s*[\(\[][^)\]]*[\)\]]")
 
 
-REASONS = {
-    "wrong-folder": "In the wrong folder",
-    "archive": "Archive not supported",
-    "unsafe-archive": "Archive with unsafe paths",
-    "damaged": "Damaged archive",
-    "unknown": "Unknown kind of file",
-    "system-file": "Missing system file",
-    "track": "Missing disc track",
-    "duplicate": "Duplicate",
-}
-
-
 @dataclass(frozen=True)
 class _File:
     path: str  # relative, with forward slashes

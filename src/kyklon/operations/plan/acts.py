@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from pathlib import Path
 
 from kyklon.base.errors import BuildFolderError, CatalogueError
@@ -11,10 +9,9 @@ from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Card, Display, Encoder, Image, Panel, Supply, System
 from kyklon.model.build import BootSettings, Build, ControlSettings, Hotkey, Part, PictureSettings, edited
 from kyklon.model.timing import Mode
-from kyklon.model.world import World
 from kyklon.operations.controls.mapping import wire_in_order
 from kyklon.operations.picture.findings import menu_mode
-from kyklon.operations.plan.connections import connect, cost
+from kyklon.operations.plan.connections import connect
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
 
@@ -71,13 +68,3 @@ def start_build(folder: Path, name: str, catalogue: Catalogue) -> Path:
     store.save(folder, fresh_build(name, catalogue))
     Logbook(folder).add(0, "Build started", name)
     return folder
-
-
-def issue(build: Build, catalogue: Catalogue, _world: World) -> dict[str, str]:
-    """The parts list, as CSV."""
-    out = io.StringIO()
-    table = csv.writer(out, lineterminator="\n")
-    table.writerow(["part", "count", "price"])
-    for name, count, price in cost(build, catalogue):
-        table.writerow([name, count, f"{price:.2f}"])
-    return {"plan/parts.csv": out.getvalue()}

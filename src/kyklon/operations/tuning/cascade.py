@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from jinja2 import Environment, StrictUndefined
-
 from kyklon.base.quantities import NARROW_SPACE
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Emulator, SettingsTemplate, System, TuningSetting
@@ -13,7 +11,6 @@ from kyklon.model.build import Build, TuningLayers, Value
 from kyklon.model.world import World
 
 LAYERS = ("default", "front end", "system", "game")
-_JINJA = Environment(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True)
 
 
 @dataclass(frozen=True)
@@ -60,6 +57,9 @@ def with_unit(setting: TuningSetting, value: Value) -> str:
 
 def issue(build: Build, catalogue: Catalogue, _world: World | None = None) -> dict[str, str]:
     """The settings file of each system, by path, through its emulator's template."""
+    from jinja2 import Environment, StrictUndefined  # the first window does without
+
+    made = Environment(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True).from_string
     files = {}
     for system_id in build.systems:
         system = catalogue.get(System, system_id)
@@ -72,6 +72,6 @@ def issue(build: Build, catalogue: Catalogue, _world: World | None = None) -> di
             "values": {row.setting.id: show_value(row.setting, row.value) for row in rows},
             "origin": {row.setting.id: row.layer for row in rows},
         }
-        path = _JINJA.from_string(template.path).render(variables)
-        files[path] = _JINJA.from_string(template.text).render(variables).lstrip("\n")
+        path = made(template.path).render(variables)
+        files[path] = made(template.text).render(variables).lstrip("\n")
     return files

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtWidgets import QScrollArea, QTabBar
 
@@ -17,12 +17,14 @@ from kyklon.base.errors import KyklonError, TargetError
 from kyklon.base.progress import Watch
 from kyklon.catalogue.records import Board, Dialect, Image
 from kyklon.model.build import edited
-from kyklon.operations.boot.acts import Put, put_boot_files
-from kyklon.operations.boot.compile import compiled
+from kyklon.operations.boot.compile import IssuedFile, compiled
 from kyklon.operations.boot.findings import kernel_sets
 from kyklon.operations.boot.services import track
 from kyklon.operations.card.observe import card_target
 from kyklon.record.logbook import now
+
+if TYPE_CHECKING:
+    from kyklon.operations.boot.acts import Put
 
 DECISIONS = (
     "boot.dialect", "boot.kernel", "boot.device_tree", "boot.force_output", "boot.overscan_percent", "boot.sound",
@@ -39,6 +41,7 @@ class BootPage(OperationPage):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
+        self._issued: tuple[IssuedFile, ...] = ()
         self._tabs = QTabBar()
         self._tabs.setDrawBase(False)
         self._tabs.setExpanding(False)
@@ -89,11 +92,11 @@ class BootPage(OperationPage):
             ),
         })  # fmt: skip
         self._track.show_steps(track(boot.services, image.foreground_service))
+        if build.source.path and world.source is None and not world.source_error:
+            self._files_sheet.set_note("the image is being read…")
+            return
+        self._issued = compiled(build, catalogue, self._on_card())
         self._show_tabs()
-
-    def _issued(self) -> tuple[Any, ...]:
-        build, catalogue = self.session.build, self.session.catalogue
-        return compiled(build, catalogue, self._on_card())
 
     def _on_card(self) -> dict[str, str]:
         """The texts on the card; the image's own before it is written."""
@@ -104,7 +107,7 @@ class BootPage(OperationPage):
         return {}
 
     def _show_tabs(self) -> None:
-        names = [file.path for file in self._issued()]
+        names = [file.path for file in self._issued]
         if [self._tabs.tabText(index) for index in range(self._tabs.count())] != names:
             self._tabs.blockSignals(True)
             while self._tabs.count():
@@ -115,7 +118,7 @@ class BootPage(OperationPage):
         self._show_file()
 
     def _show_file(self) -> None:
-        files = self._issued()
+        files = self._issued
         index = self._tabs.currentIndex()
         if not 0 <= index < len(files):
             return
@@ -151,6 +154,8 @@ class BootPage(OperationPage):
         folder, build, catalogue = session.folder, session.build, session.catalogue
 
         def work(_watch: Watch) -> tuple[str, Put]:
+            from kyklon.operations.boot.acts import put_boot_files
+
             session.flush()
             target = card_target(build, folder)
             if target is None:

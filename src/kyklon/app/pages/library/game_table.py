@@ -8,8 +8,7 @@ from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
 
-from kyklon.model.library import Game
-from kyklon.operations.library.scan import REASONS
+from kyklon.model.library import REASONS, Game
 
 COLUMNS: tuple[tuple[str, Callable[[Game], str]], ...] = (
     ("File", lambda game: PurePosixPath(game.files[0]).name),
