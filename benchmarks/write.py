@@ -1,10 +1,10 @@
 """Writing, proving and backing up cards against cat, xz, gzip, bzip2, zstd, dd and cmp, in one run on the same files.
 
-Reference of a write: `X | dd of=TARGET bs=4M conv=fsync`, then `X | cmp - TARGET`, where X unpacks the image (cat for a
-plain one). Ours: the whole command `kyklon write IMAGE TARGET --yes`, process start included; it unpacks, writes, syncs,
-reads back and compares. The image's SHA-256 is made in passing, as far as a fast disk leaves time for it, and waited for
-in a row of its own (--json). Reference of a backup: `dd | zstd`. All cold, taken in turn, best of RUNS; bzip2, which
-takes minutes, once.
+Reference of a write: `X | dd of=TARGET bs=4M conv=fsync`, then `X | cmp - TARGET`, where X unpacks the image (cat for
+a plain one). Ours: the whole command `kyklon write IMAGE TARGET --yes`, process start included; it unpacks, writes,
+syncs, reads back and compares. The image's SHA-256 is made in passing, as far as a fast disk leaves time for it, and
+waited for in a row of its own (--json). Reference of a backup: `dd | zstd`. All cold, taken in turn, best of RUNS;
+bzip2, which takes minutes, once.
 Usage: .venv/bin/python benchmarks/write.py [MB] [backup]
 """
 

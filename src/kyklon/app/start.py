@@ -29,6 +29,8 @@ from kyklon.base.places import catalogue_folder
 from kyklon.catalogue import loader
 from kyklon.operations.registry import OPERATIONS
 
+SWITCH_S = 0.0005  # how long a job may keep the interpreter while the window waits; Python's own 5 ms add up in a paint
+
 
 def settings() -> QSettings:
     """The user's own view settings: theme, text scale, size and place of the window."""
@@ -36,6 +38,7 @@ def settings() -> QSettings:
 
 
 def make_application() -> QApplication:
+    sys.setswitchinterval(SWITCH_S)
     made = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(made, QApplication)
     made.setApplicationName("Kyklon")
@@ -159,6 +162,8 @@ def preload_pages() -> None:
         import_module(f"kyklon.app.pages.{each.page[0]}")
     from kyklon.app.pages.card.page import BENCHES
 
+    for package in ("plan", "card", "boot", "library", "poweron"):
+        import_module(f"kyklon.operations.{package}.acts")
     import_module("evdev")  # brings asyncio
     for module, _name, _title in BENCHES:
         import_module(f"kyklon.app.pages.card.{module}")

@@ -16,7 +16,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from kyklon.app.session.jobs import Jobs
 from kyklon.app.theme.tokens import Theme
 from kyklon.base import durable
-from kyklon.base.errors import KyklonError
+from kyklon.base.errors import Cancelled, KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build, CardEvent, CardRecord, CardState, SignOff, Tick, edited, remedied
@@ -75,6 +75,7 @@ class Session(QObject):
         self.bring_up_current = False
         self.saved_at = ""
         self.log_count = 0
+        self._ending = False
         self._logbook = Logbook(self.folder)
         self._delivered.connect(lambda act: act())
         self._keeper = Keeper(self.folder, self._delivered.emit, self._on_saved)
@@ -229,13 +230,19 @@ class Session(QObject):
         self._inspect()
         self.changed.emit()
 
-    def look(self, key: str) -> None:
-        """Look at one part of the world again, in the background."""
+    def look(self, key: str, then: Callable[[], object] = lambda: None) -> None:
+        """Look at one part of the world again, in the background. then: called once it was seen."""
         look = LOOKS[key]
         build, folder, catalogue = self.build, self.folder, self.catalogue
 
         def merge(seen: World) -> None:
             self.set_world(replace(self.world, **{name: getattr(seen, name) for name in look.fields}))
+            then()
+
+        def failed(error: KyklonError) -> None:
+            if not isinstance(error, Cancelled):
+                self.jobs.failed.emit(look.title, error)
+            then()
 
         def work(watch: Watch) -> World:
             seen = look.look(build, folder, catalogue, World(), watch)
@@ -246,13 +253,19 @@ class Session(QObject):
             look.title,
             work,
             merge,
+            bad=failed,
             cancellable=look.cancellable,
         )
 
     def look_at_everything(self) -> None:
-        for key in LOOKS:
-            if key != "display" and (key != "card" or self.build.card.drive):
-                self.look(key)
+        """One look after the other: side by side they would take turns with the window."""
+        wanted = [key for key in LOOKS if key != "display" and (key != "card" or self.build.card.drive)]
+
+        def go_on() -> None:
+            if wanted and not self._ending:
+                self.look(wanted.pop(0), go_on)
+
+        go_on()
 
     # --- power-on --------------------------------------------------------------------------------------------
 
@@ -279,6 +292,7 @@ class Session(QObject):
 
     def end_soon(self) -> None:
         """Ask all work to stop, and everything to reach the disk."""
+        self._ending = True
         self.jobs.ask_all_to_stop()
         self._keeper.end_soon()
 
@@ -289,6 +303,7 @@ class Session(QObject):
 
     def end(self) -> None:
         """Stop all work and wait until everything is on disk."""
+        self._ending = True
         self.jobs.stop_all()
         self._keeper.end()
 

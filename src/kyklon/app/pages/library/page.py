@@ -54,12 +54,12 @@ class LibraryPage(OperationPage):
         self._waiting = Sheet("Games that will not appear")
         self._waiting.add(self._table, self._why)
         self._figures = FigureRows(self.theme)
-        self._move = button("Copy the games", self._on_move_clicked, "primary")
+        self._copy = button("Copy the games", self._on_copy_clicked, "primary")
         move = Sheet("Onto the machine")
         move.add(
             self._figures,
             1,
-            self._move,
+            self._copy,
             row(button("Choose library…", self._on_library_clicked), button("Choose stick…", self._on_stick_clicked)),
         )
         move.setFixedWidth(round(self.theme.px(264)))
@@ -100,8 +100,8 @@ class LibraryPage(OperationPage):
             ("Already there", f"{there} games"),
         ))  # fmt: skip
         busy = any(job.title == COPYING for job in session.jobs.running)
-        self._move.setEnabled(bool(scan.ready) and bool(build.library.destination) and not busy)
-        self._move.setText(f"Copy {len(scan.ready)} games" if build.library.destination else "Choose a stick first")
+        self._copy.setEnabled(bool(scan.ready) and bool(build.library.destination) and not busy)
+        self._copy.setText(f"Copy {len(scan.ready)} games" if build.library.destination else "Choose a stick first")
 
     # --- acting --------------------------------------------------------------------------------------------------
 
@@ -126,7 +126,7 @@ class LibraryPage(OperationPage):
         if path:
             self.session.edit("library.destination", path)
 
-    def _on_move_clicked(self) -> None:
+    def _on_copy_clicked(self) -> None:
         self.copy_games()
 
     def copy_games(self) -> None:
