@@ -13,6 +13,7 @@ from kyklon.base.errors import BuildFolderError, NewerBuild
 from kyklon.model.build import Build, CardEvent, CardState, edited
 from kyklon.record import folder as store
 from kyklon.record.history import History
+from kyklon.record.keeper import Keeper
 from kyklon.record.logbook import Logbook
 from support import Demo
 
@@ -206,3 +207,64 @@ def test_a_build_of_the_first_format_opens_with_the_new_fields(demo: Demo) -> No
     path.write_text(json.dumps(data), encoding="utf-8")
     build = store.load(demo.folder).build
     assert (build.version, build.cards, build.medium) == (store.VERSION, (), "card")
+
+
+def test_a_build_of_the_second_format_gets_the_kernels_new_names(demo: Demo) -> None:
+    path = demo.folder / store.CURRENT
+    data = json.loads(path.read_text(encoding="utf-8"))
+    data["version"] = 2
+    data["boot"]["kernel"] = "merrow7.krn"
+    data["tuning"]["systems"] = {"birch-16": {"run-ahead-frames": 2, "smoothing": True}}
+    data["tuning"]["front_end"] = {"run-ahead-frames": 1}
+    path.write_text(json.dumps(data), encoding="utf-8")
+    build = store.load(demo.folder).build
+    assert build.boot.kernel == "merrow-armv7.krn"
+    assert build.tuning.systems["birch-16"] == {"frames-ahead": 2, "smoothing": True}
+    assert build.tuning.front_end == {"frames-ahead": 1}
+    data["boot"]["kernel"] = "own7.krn"  # somebody's own file keeps its name
+    path.write_text(json.dumps(data), encoding="utf-8")
+    assert store.load(demo.folder).build.boot.kernel == "own7.krn"
+
+
+def test_a_save_over_a_damaged_file_keeps_the_last_good_one(demo: Demo) -> None:
+    good = demo.build
+    store.save(demo.folder, edited(good, "name", "second"))
+    (demo.folder / store.CURRENT).write_text("{", encoding="utf-8")
+    store.update(demo.folder, lambda build: edited(build, "name", "third"))
+    assert demo.build.name == "third"
+    assert (demo.folder / f"{store.CURRENT}.damaged").read_text(encoding="utf-8") == "{"
+    (demo.folder / store.CURRENT).write_text("{", encoding="utf-8")
+    assert store.load(demo.folder).build == good
+
+
+def test_the_keeper_saves_the_newest_and_answers_in_order(demo: Demo) -> None:
+    told: list[object] = []
+    keeper = Keeper(demo.folder, lambda act: act(), lambda error: told.append(error or "saved"))
+    book = Logbook(demo.folder)
+    for number in range(20):
+        keeper.save(edited(demo.build, "name", f"name {number}"))
+    keeper.do(lambda: book.add(0, "Note"), lambda _entry: told.append("noted"), told.append)
+    keeper.do(book.count, told.append, told.append)
+    keeper.flush()
+    assert demo.build.name == "name 19"
+    assert told[-2:] == ["noted", book.count()]
+    assert 1 <= told.count("saved") < 20
+    keeper.end()
+    assert not keeper.alive
+
+
+def test_the_keeper_tells_of_a_disk_that_fails_and_goes_on(demo: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
+    told: list[object] = []
+    keeper = Keeper(demo.folder, lambda act: act(), told.append)
+    with monkeypatch.context() as broken:
+        broken.setattr(
+            store.durable, "replace", lambda *_a: (_ for _ in ()).throw(OSError(28, "No space left on device"))
+        )
+        keeper.save(demo.build)
+        keeper.flush()
+    assert isinstance(told[0], BuildFolderError)
+    keeper.save(edited(demo.build, "name", "after"))
+    keeper.flush()
+    keeper.end()
+    assert told[1] is None
+    assert demo.build.name == "after"

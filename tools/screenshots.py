@@ -21,6 +21,7 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.catalogue.loader import load
 from kyklon.demo import lighthouse
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
+from kyklon.operations.card.sources import source
 
 OUT = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 WANTED = set(sys.argv[1:])
@@ -88,6 +89,8 @@ def main() -> None:
         theme.set_dark(True)
         camera.page(50, "dark")
         window.close()
+        camera.settle()
+        window.session.end()
         application.quit()
 
 
@@ -111,11 +114,12 @@ def the_card(camera: Camera, folder: Path) -> None:
     page = window.page(20)
     assert isinstance(page, CardPage)
     window.open_operation(20)
+    camera.settle()
     page.choose_drive("sim:photo-stick")
     camera.settle()  # until it was looked at
     camera.dialog("loss", page.write_button.click, lambda dialog: dialog.reject())
     drives = SimulatedDrives(folder / "drives")
-    drives.replace("sim:blank-card", faults=Faults(rate=30 << 20))
+    drives.change("sim:blank-card", faults=Faults(rate=30 << 20))
     page.choose_drive("sim:blank-card")
     camera.settle()
     page.write(next(target for target, _verdict in page.rows() if target.facts.name == "blank-card"), "")
@@ -125,9 +129,9 @@ def the_card(camera: Camera, folder: Path) -> None:
         time.sleep(0.005)
     camera.shoot("card", jobs=False)
     camera.settle()
-    drives.replace("sim:blank-card", faults=Faults())
+    drives.change("sim:blank-card", faults=Faults())
     if not WANTED or "proof" in WANTED:
-        page.writing.proof_sheet().export(OUT / "proof.png")
+        (OUT / "proof.png").write_bytes(page.writing.proof_sheet().rendered(".png"))
         print(OUT / "proof.png")
 
 
@@ -137,6 +141,7 @@ def the_benches(camera: Camera, folder: Path) -> None:
     page = window.page(20)
     assert isinstance(page, CardPage)
     window.open_operation(20)
+    camera.settle()
     targets = {target.facts.name: target for target, _verdict in page.rows()}
     keep = page.open_bench(1)
     page.drives.choose("sim:blank-card")
@@ -144,7 +149,7 @@ def the_benches(camera: Camera, folder: Path) -> None:
     backup = folder / "attachments" / "card-1.img.zst"
     keep.backup(targets["blank-card"], backup)
     camera.settle()
-    keep.restore(targets["large-card"], backup, "")
+    keep.restore(targets["large-card"], source.inspect(backup), "")
     camera.settle()
     keep.compare(targets["blank-card"], "large-card", targets["large-card"].path)
     camera.shoot("card-keep")
@@ -177,7 +182,7 @@ def the_power_on(camera: Camera) -> None:
         window.session.run_bring_up()
         camera.settle()
     window.open_operation(60)
-    window.page(60).move_games()
+    window.page(60).copy_games()
     camera.settle()
     window.run_bring_up()
     camera.settle()

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtTest import QAbstractItemModelTester
-from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QLineEdit, QWidget
+from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QLineEdit, QWidget
 
 from kyklon.app.pages.library.game_table import GameModel
 from kyklon.app.shell.actions import ACTIONS, HelpDialog
-from kyklon.app.theme.tokens import DARK, LIGHT, Palette, Theme
+from kyklon.app.theme.tokens import DARK, LIGHT, SIZES, Palette, Theme
 from kyklon.app.widgets.plot import ticks
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.catalogue.records import Panel
@@ -79,6 +80,39 @@ def test_text_is_readable_on_every_paper(palette: Palette) -> None:
         (palette.amber_soft, palette.ink),
     ):
         assert contrast(ink, soft) >= 4.5
+
+
+def test_nothing_is_smaller_than_12_px() -> None:
+    assert min(SIZES.values()) >= 12
+
+
+def test_names_from_outside_are_never_markup(user, demo: Demo) -> None:
+    facts = demo.target("photo-stick").facts
+    evil = "<b>BOLD</b><img src=x>"
+    demo.drives.change("sim:photo-stick", facts=replace(facts, labels=(evil,), name="<i>stick"))
+    page = user.open(20)
+    user.press("Look again")
+    user.wait()
+    line = user.line(page, "<i>stick")
+    assert evil not in line.toolTip()  # escaped there, since a tip may be markup
+    assert "&lt;b&gt;BOLD" in line.toolTip()
+    user.click(line)
+    user.wait()
+    for label in user.window.findChildren(QLabel):
+        assert label.textFormat() == Qt.TextFormat.PlainText, label.text()
+
+
+def test_the_window_fits_its_screen_with_its_frame(user) -> None:
+    window = user.window
+    window.fit_screen()
+    room = window.screen().availableGeometry()
+    assert window.width() <= min(1280, room.width())
+    assert window.height() + window.title_px() <= room.height()
+    assert room.contains(window.geometry())
+    kept = window.saveGeometry()
+    window.resize(900, 600)
+    window.fit_screen(kept)
+    assert window.height() > 600
 
 
 @pytest.mark.parametrize(("dark", "scale"), [(True, 1.0), (False, 1.5), (True, 2.0)])

@@ -329,13 +329,13 @@ class Window(QMainWindow):
         if isinstance(geometry, QByteArray) and self.restoreGeometry(geometry):
             return
         screen = self.screen().availableGeometry()
-        frame = QSize(2, round(self.theme_title_px()))
+        frame = QSize(2, round(self.title_px()))
         room = screen.size() - frame
         self.resize(WANTED.boundedTo(room))
         self.move(screen.topLeft() + QPoint((room.width() - self.width()) // 2, (room.height() - self.height()) // 2))
 
     @staticmethod
-    def theme_title_px() -> int:
+    def title_px() -> int:
         """Height of a window's title bar as the style tells it."""
         style = QApplication.style()
         return style.pixelMetric(QStyle.PixelMetric.PM_TitleBarHeight) if style else 0

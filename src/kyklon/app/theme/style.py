@@ -84,7 +84,7 @@ QHeaderView { background: ${sheet}; }
 QHeaderView::section { background: ${sheet}; color: ${muted}; border: 0; border-bottom: 1px solid ${hairline}; padding: 4px 6px; font-size: ${label}px; }
 QTableCornerButton::section { background: ${sheet}; border: 0; }
 QTabBar { background: transparent; }
-QTabBar::tab { background: transparent; padding: 5px 7px; border: 0; border-bottom: 2px solid transparent; color: ${muted}; font-family: "${mono}"; font-size: ${label}px; }
+QTabBar::tab { background: transparent; padding: 5px 7px; border: 0; border-bottom: 2px solid transparent; color: ${muted}; font-size: ${label}px; }
 QTabBar::tab:selected { color: ${ink}; border-bottom: 2px solid ${teal}; }
 QTabBar::tab:focus { color: ${teal}; }
 """

@@ -5,7 +5,7 @@ from __future__ import annotations
 import html
 from collections.abc import Callable
 
-from PyQt6.QtCore import QEvent, QPointF, QSize, Qt
+from PyQt6.QtCore import QEvent, QPointF, QRect, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
 from PyQt6.QtWidgets import (
     QBoxLayout,
@@ -99,6 +99,12 @@ def _fill(
             layout.addLayout(item)
         else:
             layout.addWidget(item)
+
+
+def line_pitch(widget: QWidget) -> int:
+    """From one line of a wrapped text to the next, in pixels; the font's own height may be a pixel less."""
+    metrics, room = widget.fontMetrics(), QRect(0, 0, 9999, 9999)
+    return metrics.boundingRect(room, 0, "a\na").height() - metrics.boundingRect(room, 0, "a").height()
 
 
 class _WholeRows(QScrollArea):

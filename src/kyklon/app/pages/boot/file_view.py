@@ -36,6 +36,17 @@ def shown_lines(file: IssuedFile, on_card: str) -> tuple[Shown, ...]:
     return tuple(rows)
 
 
+def broken(text: str, letters: int) -> list[str]:
+    """A line in pieces of at most that many letters, broken behind a space where there is one; joined they are the
+    line again."""
+    pieces = []
+    while len(text) > letters:
+        at = text.rfind(" ", 1, letters) + 1 or letters
+        pieces.append(text[:at])
+        text = text[at:]
+    return [*pieces, text]
+
+
 class FileView(Instrument):
     """Painted lines; put it into a scroll area."""
 
@@ -50,7 +61,7 @@ class FileView(Instrument):
         """remark: what a remark begins with in this kind of file."""
         self._rows, self._remark = rows, remark
         self.setAccessibleDescription("\n".join(f"{row.kind}{row.text}" for row in rows))
-        self.setMinimumHeight(round(self._pitch() * (len(self._wrapped(self.width())) + 0.5)))
+        self.setMinimumHeight(round(self.pitch() * len(self._wrapped(self.width()))))
         self.update()
 
     @property
@@ -59,18 +70,18 @@ class FileView(Instrument):
 
     def resizeEvent(self, event: object) -> None:
         """Override: wrapped lines take more height."""
-        self.setMinimumHeight(round(self._pitch() * (len(self._wrapped(self.width())) + 0.5)))
+        self.setMinimumHeight(round(self.pitch() * len(self._wrapped(self.width()))))
 
-    def _pitch(self) -> float:
+    def pitch(self) -> float:
         return self.theme.px(21)
 
     def _wrapped(self, width: float) -> list[Shown]:
         """Long lines broken for the screen only; the continuation has no number."""
         rows: list[Shown] = []
         for row in self._rows:
-            room = width - self.theme.px(190 if row.label else 62)
+            room = width - self.theme.px(62 + (44 + 6.6 * len(row.label) if row.label else 0))
             letters = max(20, int(room / self.theme.px(7.25)))
-            pieces = [row.text[at : at + letters] for at in range(0, len(row.text), letters)] or [""]
+            pieces = broken(row.text, letters)
             remark = row.text.lstrip().startswith(self._remark)
             rows.append(Shown(row.kind, row.number, pieces[0], row.label, remark))
             rows += [Shown(row.kind, -1, piece, "", remark) for piece in pieces[1:]]
@@ -78,7 +89,7 @@ class FileView(Instrument):
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
-        px, pitch = self.theme.px, self._pitch()
+        px, pitch = self.theme.px, self.pitch()
         mono = self.theme.mono("label")
         for index, row in enumerate(self._wrapped(box.width())):
             line = QRectF(box.left(), box.top() + index * pitch, box.width(), pitch)

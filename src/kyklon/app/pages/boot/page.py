@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtWidgets import QScrollArea, QTabBar
+from PyQt6.QtWidgets import QTabBar
 
 from kyklon.app.pages.boot.file_view import FileView, shown_lines
 from kyklon.app.pages.boot.service_track import ServiceTrack
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Sheet, button, column, row
+from kyklon.app.widgets.basic import Sheet, button, column, row, scrolled
 from kyklon.app.widgets.fields import FieldForm
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError, TargetError
@@ -48,9 +48,7 @@ class BootPage(OperationPage):
         self._tabs.currentChanged.connect(lambda _index: self._show_file())
         self._view, self._track = FileView(self.theme), ServiceTrack(self.theme)
         self._track.moved.connect(self._on_service_moved)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setWidget(self._view)
+        scroll = scrolled(self._view, self._view.pitch)
         self._put = button("Put on the card", self.put_on_card, "primary")
         files = Sheet("Boot files as issued", "+ added, − removed")
         self._files_sheet = files
@@ -58,7 +56,7 @@ class BootPage(OperationPage):
         settings = Sheet("Boot settings")
         self._form = FieldForm(self.theme, DECISIONS, self._edit)
         settings.add(self._form, 1)
-        settings.setFixedWidth(round(self.theme.px(268)))
+        settings.setFixedWidth(round(self.theme.px(282)))
         services = Sheet("Service order", "from left to right; click one, then move it")
         earlier = button("Earlier", lambda: self._track.move_chosen(-1))
         later = button("Later", lambda: self._track.move_chosen(1))
@@ -86,7 +84,7 @@ class BootPage(OperationPage):
         sets = kernel_sets(image, world.source_contents, world.card)
         self._form.show_build(build, {
             "boot.dialect": tuple((each.id, each.name) for each in catalogue.all(Dialect)),
-            "boot.kernel": _with_current(tuple((name, f"{name}, {kind}") for name, kind in sets.items()), boot.kernel),
+            "boot.kernel": _with_current(tuple((name, name) for name in sets), boot.kernel),
             "boot.device_tree": _with_current(
                 tuple((each.device_tree, each.device_tree) for each in catalogue.all(Board)), boot.device_tree
             ),

@@ -48,7 +48,7 @@ class HistoryView(Instrument):
         side = px(10)
         lamp = QRectF(line.left() + 1, line.center().y() - side / 2, side, side)
         paint_lamp(painter, lamp, _LAMPS.get(event.verdict, "stop"), self.theme)
-        when = QRectF(line.left() + px(20), line.top(), px(112), line.height())
+        when = QRectF(line.left() + px(20), line.top(), px(122), line.height())
         self.text(painter, when, event.at.replace("T", " ")[:16], font=self.theme.mono("small"), token="muted")
         rest = QRectF(when.right() + px(6), line.top(), line.right() - when.right() - px(6), line.height())
         words = f"{event.what}: {event.detail.splitlines()[0]}" if event.detail else event.what

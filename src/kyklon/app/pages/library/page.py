@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from math import ceil
 from typing import Any
 
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHeaderView, QTableView
 
 from kyklon.app.pages.library.game_table import GameModel
 from kyklon.app.pages.library.shelf_map import Shelf, ShelfMap
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.session.session import Session
+from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, row
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show_bytes
@@ -20,6 +23,20 @@ from kyklon.operations.library.acts import copy_games
 from kyklon.record.folder import resolve
 
 COPYING = "Copying games"
+
+
+class _WholeRows(QTableView):
+    """Ends with a whole row: the rows share the height there is."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Override."""
+        room = self.viewport().height()
+        self.verticalHeader().setDefaultSectionSize(ceil(room / max(1, int(room / self._theme.px(24)))))
+        super().resizeEvent(event)
 
 
 class LibraryPage(OperationPage):
@@ -36,11 +53,10 @@ class LibraryPage(OperationPage):
         self._shelves = Sheet("Shelves", "each spine is a game, as wide as it is large; hatched ones will not appear")
         self._shelves.add(self._map)
         self._model = GameModel()
-        self._table = QTableView()
+        self._table = _WholeRows(self.theme)
         self._table.setModel(self._model)
         self._table.setShowGrid(False)
         self._table.verticalHeader().hide()
-        self._table.verticalHeader().setDefaultSectionSize(round(self.theme.px(24)))
         self._table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self._table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self._table.setTextElideMode(Qt.TextElideMode.ElideMiddle)

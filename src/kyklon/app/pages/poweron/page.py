@@ -9,7 +9,7 @@ from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.poweron.sim_screen import SimScreen
 from kyklon.app.pages.poweron.time_line import TimeLine
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Sheet, button, column, label, row, set_role, set_tip
+from kyklon.app.widgets.basic import Sheet, button, column, label, line_pitch, row, scrolled, set_role, set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.catalogue.records import Display
 from kyklon.model.findings import Remedy
@@ -39,7 +39,9 @@ class PowerOnPage(OperationPage):
         self._remedy = button("", self._on_remedy_clicked, "primary")
         self._later = label("", "small", wrap=True)
         self._outcome = Sheet("Outcome")
-        self._outcome.add(self._title, self._cause, self._remedy, self._later, 1)
+        self._later.setAlignment(Qt.AlignmentFlag.AlignTop)
+        later = scrolled(self._later, lambda: line_pitch(self._later))
+        self._outcome.add(self._title, self._cause, self._remedy, later)
         side = column(screen, self._outcome, spacing=14)
         side.setStretch(0, 1)
         checks = Sheet("First boot", "tick what you see; every tick is logged")
