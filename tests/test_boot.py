@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from typing import get_args
 
 import pytest
 from hypothesis import given
@@ -10,7 +11,7 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Dialect, Encoder, Grammar
+from kyklon.catalogue.records import Board, Dialect, DialectFile, Encoder, Grammar
 from kyklon.demo.card_image import BOOT_FILE, EXTLINUX, KERNEL_LINE
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.fields import describe
@@ -19,7 +20,7 @@ from kyklon.model.timing import Timing
 from kyklon.model.world import World
 from kyklon.operations.boot.compile import compiled, difference
 from kyklon.operations.boot.dialects.codec import Wanted
-from kyklon.operations.boot.dialects.extlinux import default_entry, set_entry
+from kyklon.operations.boot.dialects.extlinux_file import default_entry, set_entry
 from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.dialects.settings_file import SettingsFile, split_lines
 from kyklon.operations.boot.findings import findings
@@ -260,3 +261,14 @@ def test_the_quirk_word_of_an_encoder(catalogue: Catalogue) -> None:
     assert encoder_quirk(catalogue.get(Encoder, "tackle-pair")) == "0x6b79:0x0022:0x40"
     assert encoder_quirk(catalogue.get(Encoder, "tackle-12")) == ""
     assert encoder_quirk(None) == ""
+
+
+@pytest.mark.parametrize("kind", get_args(DialectFile.model_fields["kind"].annotation))
+def test_every_kind_of_boot_file_has_a_codec_that_reads_any_text(kind: str) -> None:
+    codec = codec_of(DialectFile(path="x", kind=kind))
+    wanted = Wanted("cod", {}, {}, ("quiet",), ("network",))
+    for old in ("", "\n", "odd \x00 text\r\n\ufffd", "a" * 5000):
+        once = codec.compile(old, wanted)
+        assert codec.compile(once, wanted) == once
+        codec.read(once, "cod")
+        assert all(isinstance(codec.explain(each, wanted), str) for each in once.splitlines())

@@ -334,7 +334,7 @@ class DialectEntry(Record):
 
 
 class DialectFile(Record):
-    """kind: a codec of boot.dialects. path: below the boot partition."""
+    """kind: a module of operations.boot.dialects, `<kind>_file`. path: below the boot partition."""
 
     path: str = Field(min_length=1)
     kind: Literal["settings", "words", "lines", "extlinux"]

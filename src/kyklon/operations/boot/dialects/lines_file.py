@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kyklon.catalogue.records import DialectFile
 from kyklon.operations.boot.dialects.codec import Wanted
 
 SERVICES = "services"  # the key under which the list is read back
@@ -20,3 +21,8 @@ class LinesFile:
     def explain(self, line: str, wanted: Wanted) -> str:
         """Override."""
         return "boot.services"
+
+
+def codec(_file: DialectFile) -> LinesFile:
+    """For kinds.codec_of."""
+    return LinesFile()

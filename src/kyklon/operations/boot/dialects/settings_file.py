@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from kyklon.catalogue.records import Grammar
+from kyklon.catalogue.records import DialectFile, Grammar
 from kyklon.operations.boot.dialects.codec import Wanted
 
 _WORD = re.compile(r"[A-Za-z][\w.\-]*")
@@ -131,3 +131,8 @@ class SettingsFile:
 def _returns(lines: list[str | None], line: SettingLine) -> bool:
     """Whether a line ends as a desktop's editor left it, with a carriage return."""
     return (lines[line.number] or "").endswith("\r")
+
+
+def codec(file: DialectFile) -> SettingsFile:
+    """For kinds.codec_of."""
+    return SettingsFile(file.grammar)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kyklon.catalogue.records import DialectFile
 from kyklon.model.kernel_line import set_words
 from kyklon.operations.boot.dialects.codec import Wanted
 
@@ -20,3 +21,8 @@ class WordsFile:
     def explain(self, line: str, wanted: Wanted) -> str:
         """Override."""
         return "boot.kernel_words" if wanted.words else ""
+
+
+def codec(_file: DialectFile) -> WordsFile:
+    """For kinds.codec_of."""
+    return WordsFile()

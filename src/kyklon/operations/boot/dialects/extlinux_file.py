@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from kyklon.catalogue.records import DialectFile
 from kyklon.model.kernel_line import set_words
 from kyklon.operations.boot.dialects.codec import Wanted
 from kyklon.operations.boot.dialects.words_file import LINE
@@ -77,3 +78,8 @@ def set_entry(text: str, values: Mapping[str, str], wanted_words: Sequence[str])
             end = len(lines)
     lines[end:end] = [f"  {keyword} {value}" for keyword, value in wanted.items() if value]
     return "\n".join(lines) + "\n"
+
+
+def codec(_file: DialectFile) -> Extlinux:
+    """For kinds.codec_of."""
+    return Extlinux()
