@@ -89,6 +89,14 @@ def test_the_whole_chain_by_window(user, demo: Demo) -> None:
     assert "Bring-up reached: front end" in titles
 
 
+def test_a_bring_up_without_a_card_leads_to_the_card(user) -> None:
+    user.window.session.run_bring_up()
+    user.wait(lambda: user.window.session.bring_up is not None)
+    page = user.open(90)
+    user.press("Go to Card", page)
+    assert user.window.number == 20
+
+
 def test_a_preview_that_is_left_changes_nothing(user) -> None:
     before = user.window.session.build
     user.open(30)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from importlib import resources
 
 from PyQt6.QtCore import QByteArray, QRectF, Qt
@@ -11,10 +12,14 @@ from PyQt6.QtSvg import QSvgRenderer
 from kyklon.app.theme.tokens import Theme
 
 
+@cache
+def _drawing(name: str) -> str:
+    return (resources.files("kyklon.app.theme") / "icons" / f"{name}.svg").read_text(encoding="utf-8")
+
+
 def icon(name: str, theme: Theme, token: str = "ink") -> QIcon:
     """An icon in a palette colour, at twice its size for sharp edges on dense screens."""
-    file = resources.files("kyklon.app.theme") / "icons" / f"{name}.svg"
-    text = file.read_text(encoding="utf-8").replace("currentColor", theme.color(token).name())
+    text = _drawing(name).replace("currentColor", theme.color(token).name())
     side = round(40 * theme.scale)
     pixmap = QPixmap(side, side)
     pixmap.fill(Qt.GlobalColor.transparent)

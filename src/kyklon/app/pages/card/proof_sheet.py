@@ -51,13 +51,13 @@ def sheet_of(
     image = (
         ("File", source.name), ("Packed", f"{show_bytes(source.packed)}, {source.kind}"),
         ("Written", f"{report.size} bytes = {show_bytes(report.size)}"),
-        ("Maker's checksum", f"{report.checked}, found right" if report.checked else "not known"),
+        ("Maker's checksum", f"{report.checked}, matches" if report.checked else "not known"),
     )  # fmt: skip
     proof = (
         ("Read back", "every byte, compared with what was written"),
         ("Time", show_duration(report.seconds)),
         ("Speed of the card", rate),
-        ("Tried again", f"{len(report.retried)} places" if report.retried else "nowhere"),
+        ("Retries", f"{len(report.retried)} places" if report.retried else "none"),
     )  # fmt: skip
     events = known.events[-7:] if known else ()
     return ProofFacts(

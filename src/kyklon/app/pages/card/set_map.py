@@ -88,7 +88,7 @@ class SetMap(Instrument):
     def _draw_name(self, painter: QPainter, area: QRectF, name: str, token: str) -> None:
         """A path; of a long one the end tells most."""
         font = self.theme.mono("small")
-        shown = QFontMetricsF(font).elidedText(name, Qt.TextElideMode.ElideLeft, area.width())
+        shown = QFontMetricsF(font).elidedText(name, Qt.TextElideMode.ElideLeft, area.width() - 2)
         self.text(painter, area, shown, font=font, token=token)
 
     def _draw_target(self, painter: QPainter, area: QRectF, to: QRectF, line: SetLine) -> None:

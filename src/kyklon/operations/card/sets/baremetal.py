@@ -275,14 +275,14 @@ class _Work:
                 "remembered-unknown",
                 name,
                 f"{name} remembers “{machine}”, which this set does not have.",
-                "It is started without asking: a black screen at every start. The file stays off the card.",
+                "It would start without asking: a black screen at every start. The file stays off the card.",
             )
         elif machine not in complete:
             self._stop(
                 "remembered-broken",
                 name,
                 f"{name} remembers {machine}, whose system files are not right.",
-                "It is started without asking: the black screen survives every restart. The file stays off.",
+                "It would start without asking: the black screen survives every restart. The file stays off.",
             )
         else:
             self._caution(
