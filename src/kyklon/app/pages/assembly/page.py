@@ -54,7 +54,7 @@ class AssemblyPage(OperationPage):
             grid.addWidget(field, 1, index)
         led = Sheet("LED resistor")
         led.add(grid, self._led, 1)
-        sync = Sheet("Sync level", "into 75 ohm")
+        sync = Sheet("Sync level", "into 75 Ω, 0.3 to 0.6 V")
         sync.add(row(label("Series", "small"), self._series), self._level, 1)
         side = column(led, sync, spacing=14)
         self.body.addWidget(ladder, 1)
@@ -94,7 +94,7 @@ class AssemblyPage(OperationPage):
         for source in (3.3, 5.0):
             level = sync_level_v(source, self._series.value())
             verdict = (
-                "fits" if 0.3 <= level <= 0.6 else "outside 0.3 to 0.6 V"
+                "fits" if 0.3 <= level <= 0.6 else "too low" if level < 0.3 else "too high"
             )  # V, CP: the usual window of a sync input
             rows.append((f"From {source:.1f} V", f"{show(level, 'V', 3, prefix='')} {verdict}"))
         self._level.set_rows(tuple(rows))

@@ -45,7 +45,7 @@ class PowerLadder(Instrument):
         self._draw_cable(painter, supply, board, budget)
         self._draw_consumers(painter, board, box, budget)
         profile = QRectF(
-            box.left() + px(46),
+            box.left() + px(56),
             board.bottom() + px(34),
             box.width() - px(58),
             box.bottom() - board.bottom() - px(48),
