@@ -6,6 +6,7 @@ session (inspects the build), window shown; and only then the slow looks, and th
 
 from __future__ import annotations
 
+import gc
 import sys
 import threading
 import traceback
@@ -29,7 +30,7 @@ from kyklon.base.places import catalogue_folder
 from kyklon.catalogue import loader
 from kyklon.operations.registry import OPERATIONS
 
-SWITCH_S = 0.0005  # how long a job may keep the interpreter while the window waits; Python's own 5 ms add up in a paint
+SWITCH_S = 0.0001  # how long a job may keep the interpreter while the window waits; Python's own 5 ms add up in a paint
 
 
 def settings() -> QSettings:
@@ -53,7 +54,9 @@ def window_on(loaded: Loaded, theme: Theme) -> Window:
     application = make_application()
     theme.changed.connect(lambda: application.setStyleSheet(style_sheet(theme)))
     application.setStyleSheet(style_sheet(theme))
-    return Window(Session(loaded, Jobs(), theme))
+    window = Window(Session(loaded, Jobs(), theme))
+    gc.freeze()  # what is loaded stays: looking through it again would hold the window up for 20 ms
+    return window
 
 
 def open_window(folder: Path, theme: Theme) -> Window:
@@ -167,6 +170,7 @@ def preload_pages() -> None:
     import_module("evdev")  # brings asyncio
     for module, _name, _title in BENCHES:
         import_module(f"kyklon.app.pages.card.{module}")
+    gc.freeze()
 
 
 def _show_crashes(window: Window) -> None:

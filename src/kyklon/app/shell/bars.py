@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFrame, QSizePolicy, QWidget
 from kyklon.app.theme.icons import icon
 from kyklon.app.theme.lamps import Lamp
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import Elided, button, column, label, row, set_tip
+from kyklon.app.widgets.basic import Elided, button, column, label, row, set_role, set_tip
 from kyklon.base.progress import Progress
 from kyklon.base.quantities import show_bytes, show_duration
 
@@ -67,8 +67,7 @@ class TopBar(QWidget):
     def show_verdict(self, stops: int, cautions: int) -> None:
         self._stop_lamp.set_state("stop" if stops else "clear")
         self._stops.setText(f"{stops} stop{'s' if stops != 1 else ''}" if stops else "No stops")
-        self._stops.setProperty("role", "stop" if stops else "good")
-        self._stops.style().polish(self._stops)
+        set_role(self._stops, "stop" if stops else "good")
         self._cautions.setText(f"{cautions} caution{'s' if cautions != 1 else ''}")
         self._cautions.setVisible(bool(cautions))
         self._caution_lamp.setVisible(bool(cautions))

@@ -34,11 +34,15 @@ class RouteLine(QWidget):
         super().__init__()
         self._theme, self._line = theme, line
         self._current = self._hover = self._by_key = False
+        self._shown: tuple[Line, bool] | None = None
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.set_line(line, current=False)
 
     def set_line(self, line: Line, *, current: bool) -> None:
+        if (line, current) == self._shown:
+            return
+        self._shown = (line, current)
         self._line, self._current = line, current
         number = f"{line.number} " if line.number else ""
         self.setAccessibleName(f"{number}{line.name}, {line.state or line.note}")

@@ -60,6 +60,8 @@ class Lamp(QWidget):
         self.set_state(state)
 
     def set_state(self, state: str) -> None:
+        if state == self._state and self.accessibleName():
+            return
         self._state = state
         self.setAccessibleName(state)
         self.setToolTip(state.capitalize())

@@ -45,7 +45,9 @@ def plain_box(parent: QWidget | None, title: str, error: KyklonError) -> None:
 
 def set_tip(widget: QWidget, text: str) -> None:
     """A tool tip that shows its words as they are: Qt takes what looks like markup for markup."""
-    widget.setToolTip(f"<p>{html.escape(text)}</p>".replace("\n", "<br>") if text else "")
+    tip = f"<p>{html.escape(text)}</p>".replace("\n", "<br>") if text else ""
+    if tip != widget.toolTip():
+        widget.setToolTip(tip)
 
 
 def set_role(widget: QWidget, role: str) -> None:
@@ -182,6 +184,8 @@ class FigureRows(QWidget):
         theme.changed.connect(self.updateGeometry)
 
     def set_rows(self, rows: tuple[tuple[str, str], ...]) -> None:
+        if rows == self._rows:
+            return
         self._rows = rows
         self.setAccessibleName("; ".join(f"{name} {figure}" for name, figure in rows))
         self.updateGeometry()
@@ -272,6 +276,8 @@ class Elided(QLabel):
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
 
     def set_full(self, text: str) -> None:
+        if text == self._full:
+            return
         self._full = text
         set_tip(self, text)
         self.setAccessibleName(text)

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from math import ceil
+from typing import Any
+
 from PyQt6.QtCore import QBuffer, QIODevice, QPointF, QRectF, QSize, QSizeF, Qt
-from PyQt6.QtGui import QColor, QFont, QImage, QPageSize, QPainter, QPaintEvent, QPdfWriter, QPen
+from PyQt6.QtGui import QColor, QFont, QImage, QPageSize, QPainter, QPaintEvent, QPdfWriter, QPen, QPixmap
 from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
@@ -19,6 +22,8 @@ class Instrument(QWidget):
     def __init__(self, theme: Theme, name: str) -> None:
         super().__init__()
         self.theme = theme
+        self._kept: QPixmap | None = None
+        self._what: tuple[Any, ...] = ()
         self.setAccessibleName(name)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         theme.changed.connect(self.update)
@@ -37,13 +42,34 @@ class Instrument(QWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Override."""
         painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self.draw(painter, QRectF(self.rect()))
+        painter.drawPixmap(0, 0, self._drawn())
         if self.hasFocus():
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(self.theme.color("teal"), 1, Qt.PenStyle.DotLine))
             painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
         painter.end()
+
+    def shows(self, *what: Any) -> bool:
+        """Whether this is news; what is shown already need not be drawn again."""
+        if what == self._what:
+            return False
+        self._what = what
+        return True
+
+    def update(self) -> None:
+        """Override: draw it anew. Where Qt alone wants it painted, the last drawing serves."""
+        self._kept = None
+        super().update()
+
+    def _drawn(self) -> QPixmap:
+        ratio = self.devicePixelRatioF()
+        wanted = QSize(ceil(self.width() * ratio), ceil(self.height() * ratio))
+        if self._kept is None or self._kept.size() != wanted or self._kept.devicePixelRatio() != ratio:
+            self._kept = QPixmap(wanted)
+            self._kept.setDevicePixelRatio(ratio)
+            self._kept.fill(Qt.GlobalColor.transparent)
+            self._render(QPainter(self._kept), QRectF(self.rect()))
+        return self._kept
 
     # --- helpers -----------------------------------------------------------------------------------------------
 

@@ -21,6 +21,8 @@ class PowerLadder(Instrument):
         self._budget: Budget | None = None
 
     def show_budget(self, budget: Budget | None) -> None:
+        if not self.shows(budget):
+            return
         self._budget = budget
         self.setAccessibleDescription(" ".join(budget.working) if budget else "")
         self.update()

@@ -59,6 +59,8 @@ class FileView(Instrument):
 
     def show_file(self, rows: tuple[Shown, ...], remark: str) -> None:
         """remark: what a remark begins with in this kind of file."""
+        if not self.shows(rows, remark):
+            return
         self._rows, self._remark = rows, remark
         self.setAccessibleDescription("\n".join(f"{row.kind}{row.text}" for row in rows))
         self.setMinimumHeight(round(self.pitch() * len(self._wrapped(self.width()))))

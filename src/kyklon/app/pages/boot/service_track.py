@@ -27,6 +27,8 @@ class ServiceTrack(Instrument):
         set_tip(self, "Click a service; Ctrl+Left and Ctrl+Right move it")
 
     def show_steps(self, steps: tuple[Step, ...]) -> None:
+        if not self.shows(steps):
+            return
         self._steps = steps
         self._chosen = min(self._chosen, max(0, len(steps) - 1))
         self.setAccessibleDescription(", ".join(f"{s.name}{'' if s.starts else ' never starts'}" for s in steps))

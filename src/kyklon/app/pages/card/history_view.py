@@ -22,6 +22,8 @@ class HistoryView(Instrument):
         self._card: KnownCard | None = None
 
     def show_card(self, card: KnownCard | None) -> None:
+        if not self.shows(card):
+            return
         self._card = card
         self.setAccessibleDescription("; ".join(f"{e.at} {e.what} {e.detail}" for e in card.events) if card else "")
         set_tip(

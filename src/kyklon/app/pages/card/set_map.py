@@ -34,6 +34,8 @@ class SetMap(Instrument):
 
     def show_lines(self, lines: tuple[SetLine, ...], total: int) -> None:
         """total: bytes that go on the card."""
+        if not self.shows(lines, total):
+            return
         self._lines, self._total = lines, total
         self.setAccessibleDescription("; ".join(f"{line.source} {line.target or line.why}" for line in lines))
         self.update()

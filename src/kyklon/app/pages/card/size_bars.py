@@ -22,6 +22,8 @@ class SizeBars(Instrument):
         self._sizing: Sizing | None = None
 
     def show_sizing(self, sizing: Sizing | None) -> None:
+        if not self.shows(sizing):
+            return
         self._sizing = sizing
         self.setAccessibleDescription(sizing.sentence if sizing else "")
         self.update()

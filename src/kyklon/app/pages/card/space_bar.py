@@ -39,6 +39,8 @@ class SpaceBar(Instrument):
         self._space: Space | None = None
 
     def show_space(self, space: Space | None) -> None:
+        if not self.shows(space):
+            return
         self._space = space
         if space is not None:
             used = sum(share.size for share in space.shares)

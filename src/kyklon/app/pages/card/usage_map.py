@@ -44,6 +44,8 @@ class UsageMap(Instrument):
         self._map: Map | None = None
 
     def show_map(self, shown: Map | None) -> None:
+        if not self.shows(shown):
+            return
         self._map = shown
         words = (
             [f"{bar.name}: {show_bytes(bar.total)} of {show_bytes(bar.size)} in use" for bar in shown.bars]

@@ -52,6 +52,8 @@ class PanelView(Instrument):
 
     def show_panel(self, panel: Panel | None, tags: dict[str, str], wiring: dict[str, str]) -> None:
         """tags: what each switch does in the system looked at; wiring: its terminal and code; by switch name."""
+        if not self.shows(panel, tags, wiring):
+            return
         self._panel, self._tags, self._wiring = panel, tags, wiring
         self.update()
 

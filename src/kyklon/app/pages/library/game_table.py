@@ -24,10 +24,12 @@ class GameModel(QAbstractTableModel):
     def __init__(self) -> None:
         super().__init__()
         self._games: tuple[Game, ...] = ()
+        self._cells: list[tuple[str, ...]] = []
 
     def set_games(self, games: tuple[Game, ...]) -> None:
         self.beginResetModel()
         self._games = games
+        self._cells = [tuple(words(game) for _name, words in COLUMNS) for game in games]  # asked for at every paint
         self.endResetModel()
 
     @property
@@ -47,7 +49,7 @@ class GameModel(QAbstractTableModel):
         if not index.isValid() or role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
             return None
         column = len(COLUMNS) - 1 if role == Qt.ItemDataRole.ToolTipRole else index.column()
-        return COLUMNS[column][1](self._games[index.row()])
+        return self._cells[index.row()][column]
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         """Override."""

@@ -115,9 +115,14 @@ class LibraryPage(OperationPage):
             ("Destination", build.library.destination.rsplit("/", 1)[-1] or "none"),
             ("Already there", f"{there} games"),
         ))  # fmt: skip
-        busy = any(job.title == COPYING for job in session.jobs.running)
-        self._copy.setEnabled(bool(scan.ready) and bool(build.library.destination) and not busy)
-        self._copy.setText(f"Copy {len(scan.ready)} games" if build.library.destination else "Choose a stick first")
+        self._show_copy()
+
+    def _show_copy(self) -> None:
+        scan, destination = self.session.world.scan, self.session.build.library.destination
+        ready = len(scan.ready) if scan else 0
+        busy = any(job.title == COPYING for job in self.session.jobs.running)
+        self._copy.setEnabled(bool(ready) and bool(destination) and not busy)
+        self._copy.setText(f"Copy {ready} games" if destination else "Choose a stick first")
 
     # --- acting --------------------------------------------------------------------------------------------------
 
@@ -160,7 +165,7 @@ class LibraryPage(OperationPage):
             session.look("library")
 
         session.jobs.start(COPYING, lambda watch: copy_games(folder, build, catalogue, destination, watch), done)
-        self.refresh()
+        self._show_copy()
 
 
 def _mess_first(game: Game) -> tuple[bool, str]:

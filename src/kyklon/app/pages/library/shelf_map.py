@@ -35,6 +35,8 @@ class ShelfMap(Instrument):
         self.setMouseTracking(True)
 
     def show_shelves(self, shelves: tuple[Shelf, ...]) -> None:
+        if not self.shows(shelves):
+            return
         self._shelves = shelves
         told = [f"{s.name}: {sum(g.ready for g in s.games)} of {len(s.games)} ready" for s in shelves]
         self.setAccessibleDescription("; ".join(told))

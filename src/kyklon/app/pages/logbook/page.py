@@ -26,6 +26,8 @@ class BookView(Instrument):
         self._empty = ""
 
     def show_entries(self, entries: tuple[Entry, ...], empty: str) -> None:
+        if not self.shows(entries, empty):
+            return
         self._entries, self._empty = entries, empty
         self.setAccessibleDescription("; ".join(f"{entry.at[11:16]} {entry.title}" for entry in entries[:20]))
         lines = (

@@ -36,6 +36,8 @@ class RangesPlot(Plot):
 
     def show_values(self, ranges: tuple[Range, ...], points: tuple[Point, ...], words: str) -> None:
         """words: what the display holds, written beside its first range."""
+        if not self.shows(ranges, points, words):
+            return
         self._ranges, self._points, self._words = ranges, points, words
         told = [f"{point.name} {point.line_khz:.2f} kHz {point.fault or 'inside'}" for point in points]
         self.setAccessibleDescription("; ".join(told))

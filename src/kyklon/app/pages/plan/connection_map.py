@@ -50,6 +50,8 @@ class ConnectionMap(Instrument):
         self._wires: tuple[Wire, ...] = ()
 
     def show_values(self, blocks: tuple[Block, ...], wires: tuple[Wire, ...]) -> None:
+        if not self.shows(blocks, wires):
+            return
         self._blocks, self._wires = blocks, wires
         told = [f"{wire.start[0]} to {wire.end[0]}: {wire.name}, {wire.fault or wire.tag or 'fits'}" for wire in wires]
         self.setAccessibleDescription("; ".join(told))

@@ -22,6 +22,8 @@ class SimScreen(Instrument):
         self._aspect = 4 / 3
 
     def show_screen(self, screen: Screen | None, lamp: Rhythm | None, aspect: float) -> None:
+        if not self.shows(screen, lamp, aspect):
+            return
         self._screen, self._lamp, self._aspect = screen, lamp, aspect
         if screen:
             self.setAccessibleDescription(f"{screen.title}: {'; '.join(screen.lines)}. Lamp: {lamp}")

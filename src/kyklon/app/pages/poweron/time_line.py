@@ -19,6 +19,8 @@ class TimeLine(Instrument):
         self._run: BringUp | None = None
 
     def show_run(self, run: BringUp | None) -> None:
+        if not self.shows(run):
+            return
         self._run = run
         if run:
             self.setAccessibleDescription("; ".join(f"{e.at_s:.0f} s {e.text}" for e in run.events))

@@ -27,6 +27,8 @@ class CascadeView(Instrument):
 
     def show_rows(self, rows: tuple[Effective, ...], titles: tuple[str, ...]) -> None:
         """titles: of the four layers, the weakest first; '' hides the column of games."""
+        if not self.shows(rows, titles):
+            return
         self._rows, self._titles = rows, titles
         told = [f"{row.setting.name} {with_unit(row.setting, row.value)} from {row.layer}" for row in rows]
         self.setAccessibleDescription("; ".join(told))
