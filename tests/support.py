@@ -40,7 +40,7 @@ class Demo:
         return SimulatedDrives(self.folder / "drives")
 
     def drive(self, name: str) -> Path:
-        return self.folder / "drives" / f"{name}.img"
+        return self.folder / "drives" / f"{name}.standin"
 
     def target(self, name: str = "blank-card") -> Target:
         return looking.find(name, self.folder)
@@ -73,5 +73,5 @@ def simulated(folder: Path, size: int = 64 * MIB, **faults: int) -> Target:
     """One simulated drive with faults."""
     facts = DriveFacts(identity="sim:x", name="x", size=size, bus="usb", removable=True, simulated=True)
     drives = SimulatedDrives(folder / "drives")
-    drives.save((SimulatedDrive(facts=facts, backing="x.img", faults=Faults(**faults)),))
+    drives.save((SimulatedDrive(facts=facts, backing="x.standin", faults=Faults(**faults)),))
     return Target(drives, facts)

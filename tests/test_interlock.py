@@ -59,6 +59,7 @@ REFUSALS: dict[str, tuple[dict[str, Any], str]] = {
     "lvm": ({"member_of": "LVM"}, "volume group"),
     "raid": ({"member_of": "RAID"}, "disk array"),
     "crypt": ({"member_of": "crypt"}, "encrypted volume"),
+    "mapped": ({"member_of": "mapped"}, "built on it"),
     "partition": ({"part_of": "/dev/card"}, "Choose the whole drive"),
     "too-large": ({"size": LARGEST_CARD + 1}, "backup disk"),
 }
@@ -132,11 +133,11 @@ def test_a_drive_exchanged_since_it_was_chosen_is_not_opened(tmp_path: Path) -> 
     target = simulated(tmp_path)
     other = replace(target.facts, identity="sim:other", labels=("THEIRS",))
     drives = SimulatedDrives(tmp_path / "drives")
-    drives.save((SimulatedDrive(facts=other, backing="x.img"),))
+    drives.save((SimulatedDrive(facts=other, backing="x.standin"),))
     request = Request(target, Purpose.PROVE, consent=Consent("THEIRS", target.facts.identity))
     with pytest.raises(Refused, match="swapped"), opened(request):
         pass
-    assert not target.drives.folder.joinpath("x.img").exists()
+    assert not target.drives.folder.joinpath("x.standin").exists()
 
 
 def test_the_drive_is_judged_as_it_is_now_and_not_as_it_was_listed(tmp_path: Path) -> None:
@@ -147,7 +148,7 @@ def test_the_drive_is_judged_as_it_is_now_and_not_as_it_was_listed(tmp_path: Pat
 
 
 def test_an_image_on_the_drive_itself_is_seen_by_its_device_too() -> None:
-    case = Case(drive(name="/dev/sdz"), GB, "/somewhere/a.img", source_drive="/dev/sdz")
+    case = Case(drive(nodes=("b8:0", "b8:1")), GB, "/somewhere/a.img", source_nodes=frozenset({"f2049:7", "b8:1"}))
     assert "very drive" in judge(case).refusals[0]
 
 

@@ -85,8 +85,22 @@ def test_a_damaged_build_falls_back_to_the_save_before(demo: Demo) -> None:
     opened = store.load(demo.folder)
     assert opened.build.name == "second"
     assert "damaged" in opened.warning
-    store.keep_damaged(demo.folder)
-    assert (demo.folder / "build.json.damaged").exists()
+
+
+@pytest.mark.parametrize(
+    "damage", ["{", "{}", '{"format": "kyklon-build"}', "[" * 100_000, '{"a": ' + "9" * 5000 + "}", "\0"]
+)
+def test_a_damaged_build_and_the_good_save_before_both_stay(demo: Demo, damage: str) -> None:
+    current, previous = demo.folder / store.CURRENT, demo.folder / store.PREVIOUS
+    store.save(demo.folder, edited(demo.build, "name", "good"))
+    store.save(demo.folder, edited(demo.build, "name", "newer"))
+    for number in ("", "-2", "-3"):  # a command saves over it, thrice
+        good = previous.read_bytes()
+        current.write_text(damage + " " * int(number[1:] or 0), encoding="utf-8")
+        store.update(demo.folder, lambda kept: edited(kept, "name", kept.name + "+"))
+        assert (demo.folder / f"build.json.damaged{number}").read_text(encoding="utf-8").startswith(damage)
+        assert previous.read_bytes() == good
+        assert demo.build.name == "good+"
 
 
 @pytest.mark.parametrize("change", [{"version": store.VERSION + 1}, {"version": 99, "parts": "in a way unknown yet"}])
@@ -239,7 +253,7 @@ def test_a_save_over_a_damaged_file_keeps_the_last_good_one(demo: Demo) -> None:
 
 def test_the_keeper_saves_the_newest_and_answers_in_order(demo: Demo) -> None:
     told: list[object] = []
-    keeper = Keeper(demo.folder, lambda act: act(), lambda error: told.append(error or "saved"))
+    keeper = Keeper(demo.folder, demo.build, lambda act: act(), lambda saved: told.append(saved.error or "saved"))
     book = Logbook(demo.folder)
     for number in range(20):
         keeper.save(edited(demo.build, "name", f"name {number}"))
@@ -255,12 +269,12 @@ def test_the_keeper_saves_the_newest_and_answers_in_order(demo: Demo) -> None:
 
 def test_the_keeper_tells_of_a_disk_that_fails_and_goes_on(demo: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
     told: list[object] = []
-    keeper = Keeper(demo.folder, lambda act: act(), told.append)
+    keeper = Keeper(demo.folder, demo.build, lambda act: act(), lambda saved: told.append(saved.error))
     with monkeypatch.context() as broken:
         broken.setattr(
             store.durable, "replace", lambda *_a: (_ for _ in ()).throw(OSError(28, "No space left on device"))
         )
-        keeper.save(demo.build)
+        keeper.save(edited(demo.build, "name", "in vain"))
         keeper.flush()
     assert isinstance(told[0], BuildFolderError)
     keeper.save(edited(demo.build, "name", "after"))

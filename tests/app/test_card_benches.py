@@ -160,6 +160,7 @@ REFUSED: dict[str, tuple[dict[str, Any], str]] = {
     "lvm": ({"member_of": "LVM"}, "active volume group"),
     "raid": ({"member_of": "RAID"}, "active disk array"),
     "crypt": ({"member_of": "crypt"}, "encrypted volume that is open"),
+    "mapped": ({"member_of": "mapped"}, "built on it"),
     "partition": ({"part_of": "big-card"}, "Choose the whole drive"),
     "not-removable": ({"removable": False}, "built in"),
     "is-source": ({"mounts": ("FOLDER",)}, "image file is on this very drive"),
@@ -178,7 +179,7 @@ def test_every_rule_is_seen_refusing_in_the_window(user: Any, demo: Demo) -> Non
         told = {"identity": f"sim:{code}", "name": code, "size": 32 * 10**9, "bus": "usb", "removable": True} | facts
         if code == "is-source":
             told["mounts"] = (str(demo.folder.resolve()),)
-        rows.append(SimulatedDrive(facts=DriveFacts(simulated=True, **told), backing=f"{code}.img"))
+        rows.append(SimulatedDrive(facts=DriveFacts(simulated=True, **told), backing=f"{code}.standin"))
     drives.save(tuple(rows))
     page = card_page(user)
     look_again(user, page)

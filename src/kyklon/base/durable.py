@@ -9,14 +9,17 @@ import contextlib
 import fcntl
 import hashlib
 import os
+import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO
 
 from kyklon.base.errors import KyklonError, VerifyError
+from kyklon.base.inside import refuse_systems_own
 
 _BLOCK = 1 << 20  # bytes copied at a time
 UNFINISHED = ".unfinished"  # ending of a file that is not whole yet
+LOCK = ".lock"  # ending of an empty file that is held while its neighbour is changed
 _LONGEST_STEM = 200  # bytes; with the ending below the 255 that common file systems allow a name
 
 
@@ -31,9 +34,9 @@ def _fresh(path: Path) -> Iterator[tuple[Path, IO[bytes]]]:
     The name is always the same, so that what a crash left behind is used up by the next attempt; the lock makes a
     second writer wait its turn.
     """
+    refuse_systems_own(path)
     stem = os.fsencode(path.name)[:_LONGEST_STEM].decode(errors="ignore")
-    fresh = path.with_name(f".{stem}{UNFINISHED}")
-    with _locked(fresh) as file:
+    with _locked(path.with_name(f".{stem}{UNFINISHED}")) as (fresh, file):
         try:
             yield fresh, file
         except BaseException:  # not after a success: the name may be the next writer's by then
@@ -41,18 +44,29 @@ def _fresh(path: Path) -> Iterator[tuple[Path, IO[bytes]]]:
             raise
 
 
-def _locked(path: Path) -> IO[bytes]:
-    """A file, empty and locked, that still has this name. Raises OSError; a link of that name is not followed."""
+@contextlib.contextmanager
+def _locked(path: Path) -> Iterator[tuple[Path, IO[bytes]]]:
+    """A file, empty and locked, that still has this name. Raises OSError; a link of that name is not followed.
+
+    On a file system without locks it is one that nobody else has the name of.
+    """
+    flags = os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC
     while True:
-        descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o666)
-        file = os.fdopen(descriptor, "wb")
-        with contextlib.suppress(OSError):  # a file system without locks
-            fcntl.flock(descriptor, fcntl.LOCK_EX)
-        with contextlib.suppress(FileNotFoundError):
-            if os.path.samestat(os.fstat(descriptor), path.lstat()):
-                file.truncate(0)
-                return file
-        file.close()  # the writer before us has given it its name
+        file = os.fdopen(os.open(path, flags, 0o666), "wb")
+        with file:
+            try:
+                fcntl.flock(file.fileno(), fcntl.LOCK_EX)
+            except OSError:
+                break
+            with contextlib.suppress(FileNotFoundError):
+                if os.path.samestat(os.fstat(file.fileno()), path.lstat()):
+                    file.truncate(0)
+                    yield path, file
+                    return
+        # the writer before us has given it its name
+    own = path.with_name(f"{path.name}-{os.getpid()}-{threading.get_ident()}")
+    with os.fdopen(os.open(own, flags | os.O_EXCL, 0o666), "wb") as file:
+        yield own, file
 
 
 def _sync_folder(folder: Path) -> None:
@@ -64,6 +78,36 @@ def _sync_folder(folder: Path) -> None:
         return
     finally:
         os.close(descriptor)
+
+
+_turns: dict[Path, threading.RLock] = {}
+_held = threading.local()
+
+
+@contextlib.contextmanager
+def alone(path: Path) -> Iterator[None]:
+    """Read, change and write `path` with nobody else of this or another program at it: who asks second waits.
+
+    The lock is a file beside it; it is of the kernel's keeping, so none is left of a program that was killed. May be
+    nested. Raises OSError where the folder cannot be written.
+    """
+    path = path.resolve()
+    with _turns.setdefault(path, threading.RLock()):
+        depth: dict[Path, int] = _held.__dict__.setdefault("depth", {})
+        if depth.get(path):
+            yield
+            return
+        path.parent.mkdir(parents=True, exist_ok=True)
+        flags = os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC
+        descriptor = os.open(path.with_name(f".{path.name}{LOCK}"), flags, 0o666)
+        try:
+            with contextlib.suppress(OSError):  # a file system without locks
+                fcntl.flock(descriptor, fcntl.LOCK_EX)
+            depth[path] = 1
+            yield
+        finally:
+            depth.pop(path, None)
+            os.close(descriptor)
 
 
 def replace(path: Path, data: bytes) -> None:

@@ -95,12 +95,11 @@ def remedy(folder: Folder, code: Annotated[str, Argument(help="A finding's code.
     """Apply the remedy of a finding to the build."""
     from kyklon.operations.inspection import find
     from kyklon.operations.remedies import apply_remedy
-    from kyklon.record import folder as store
 
     found = find(_findings(folder), code)
     if found.remedy is None:
         raise WrongUse(f"{found.code} has no remedy that the program can apply.", do=found.why)
-    apply_remedy(folder, store.load(folder).build, found.remedy, found.title)
+    apply_remedy(folder, found.remedy, found.title)
     for change in found.remedy.changes:
         print(f"{change.label}: {change.before} → {change.after}")
     return OK

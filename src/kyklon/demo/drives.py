@@ -21,8 +21,8 @@ _FIXED = {"SOURCE_DATE_EPOCH": str(EPOCH), "MTOOLSRC": "/dev/null"}
 def make_drives(folder: Path) -> None:
     """drives.json and the backing files."""
     folder.mkdir(parents=True, exist_ok=True)
-    _make_stick(folder / "photo-stick.img")
-    (folder / "system-disk.img").write_bytes(noise("system disk", MIB))
+    _make_stick(folder / "photo-stick.standin")
+    (folder / "system-disk.standin").write_bytes(noise("system disk", MIB))
     SimulatedDrives(folder).save(tuple(_drives()))
 
 
@@ -33,24 +33,24 @@ def _drives() -> list[SimulatedDrive]:
         return SimulatedDrive(facts=record, backing=backing, faults=faults or Faults())
 
     return [
-        drive("blank-card", 31_914_983_424, "blank-card.img"),
+        drive("blank-card", 31_914_983_424, "blank-card.standin"),
         drive(
-            "photo-stick", STICK_BYTES, "photo-stick.img", model="Limpet 16", labels=("HOLIDAY 24",),
+            "photo-stick", STICK_BYTES, "photo-stick.standin", model="Limpet 16", labels=("HOLIDAY 24",),
             holds=f"{PHOTOS} photos", files=PHOTOS, newest="2024-08-29",
         ),
         drive(
-            "system-disk", 512_110_190_592, "system-disk.img", bus="nvme", removable=False, in_use=True,
+            "system-disk", 512_110_190_592, "system-disk.standin", bus="nvme", removable=False, in_use=True,
             model="Barnacle 512", mounts=("/", "/home"), holds="the running system", files=310_412,
         ),
-        drive("large-card", 63_864_569_856, "large-card.img", model="Cockle 64 reader"),
-        drive("locked-card", 31_914_983_424, "locked-card.img", read_only=True),
-        drive("small-card", 64 * MIB, "small-card.img"),
-        drive("loose-card", 31_914_983_424, "loose-card.img", Faults(unplugged_at=40 * MIB)),
-        drive("bargain-card", 127_865_454_592, "bargain-card.img", Faults(true_size=48 * MIB), model="No name 128"),
-        drive("tired-card", 15_931_539_456, "tired-card.img", Faults(bad_block_at=30 * MIB)),
-        drive("slow-card", 15_931_539_456, "slow-card.img", Faults(rate=8_000_000), model="Cockle reader, old"),
-        drive("sleepy-hub", 31_914_983_424, "sleepy-hub.img", Faults(asleep_at=24 * MIB), model="Hub of four"),
-        drive("archive-disk", 4_000_787_030_016, "archive-disk.img", model="Barnacle 4000", labels=("ARCHIVE",),
+        drive("large-card", 63_864_569_856, "large-card.standin", model="Cockle 64 reader"),
+        drive("locked-card", 31_914_983_424, "locked-card.standin", read_only=True),
+        drive("small-card", 64 * MIB, "small-card.standin"),
+        drive("loose-card", 31_914_983_424, "loose-card.standin", Faults(unplugged_at=40 * MIB)),
+        drive("bargain-card", 127_865_454_592, "bargain-card.standin", Faults(true_size=48 * MIB), model="No name 128"),
+        drive("tired-card", 15_931_539_456, "tired-card.standin", Faults(bad_block_at=30 * MIB)),
+        drive("slow-card", 15_931_539_456, "slow-card.standin", Faults(rate=8_000_000), model="Cockle reader, old"),
+        drive("sleepy-hub", 31_914_983_424, "sleepy-hub.standin", Faults(asleep_at=24 * MIB), model="Hub of four"),
+        drive("archive-disk", 4_000_787_030_016, "archive-disk.standin", model="Barnacle 4000", labels=("ARCHIVE",),
               holds="backups of ten years", files=18_204, newest="2026-05-28"),
     ]  # fmt: skip
 

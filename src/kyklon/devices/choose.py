@@ -57,5 +57,5 @@ def first_that_lists(backends: tuple[Drives, ...]) -> Drives:
 
 def image_file(path: Path, size: int) -> Drives:
     """A file in place of a drive; size: what it may hold when it is not there yet, 0 for as large as it gets."""
-    there = path.stat().st_size if path.exists() else 0
+    there = path.stat().st_size if path.is_file() else 0
     return ImageFile(path, there or size)

@@ -13,6 +13,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from kyklon.base.errors import BadBlock, TargetAsleep, TargetError, TargetFull, TargetLocked, TargetLost
+from kyklon.base.inside import open_file
+from kyklon.devices.layers import held_node
 
 BLKRRPART, BLKFLSBUF, BLKZEROOUT = 0x125F, 0x1261, 0x127F  # linux/fs.h
 _ALIGN = 4096  # bytes: O_DIRECT wants whole blocks, and no drive has larger ones (open(2))
@@ -30,6 +32,8 @@ _MEANING: dict[int, tuple[type[TargetError], str, str]] = {
     errno.EACCES: (TargetError, "is not writable for you", "Ask for permission to write to drives."),
     errno.EPERM: (TargetError, "is not writable for you", "Ask for permission to write to drives."),
     errno.EBUSY: (TargetError, "is in use", "Unmount it first."),
+    errno.ELOOP: (TargetLost, "is a link by now", "Name the drive or file itself."),
+    errno.ENOTDIR: (TargetLost, "is not there", "Choose it again."),
 }
 
 
@@ -59,6 +63,15 @@ class FileHandle:
         self.cached = not self._block
         self._buffer: mmap.mmap | None = None
         self._direct = self._block and self._set_direct(on=True)
+
+    @property
+    def node(self) -> str:
+        return held_node(self._descriptor)
+
+    @property
+    def path(self) -> Path:
+        """Override: the descriptor itself, so that a name that leads elsewhere by now does no harm."""
+        return Path(f"/proc/{os.getpid()}/fd/{self._descriptor}")
 
     def _set_direct(self, *, on: bool) -> bool:
         flags = fcntl.fcntl(self._descriptor, fcntl.F_GETFL)
@@ -192,12 +205,14 @@ def _punch(descriptor: int, offset: int, length: int) -> None:
 
 
 @contextlib.contextmanager
-def open_path(path: Path, *, write: bool, exclusive: bool = False, limit: int | None = None) -> Iterator[FileHandle]:
-    """exclusive: O_EXCL, which on a block device refuses one that is mounted (open(2))."""
-    flags = (os.O_RDWR if write else os.O_RDONLY) | os.O_CLOEXEC | (os.O_EXCL if exclusive else 0)
-    with told_of(path):
-        descriptor = os.open(path, flags)
-    try:
+def open_path(path: Path, *, write: bool, limit: int | None = None) -> Iterator[FileHandle]:
+    """Open a device or a file that is there, without following a link. Raises TargetError.
+
+    A device is opened with O_EXCL for writing: one that is mounted is refused, and while it is open it can neither be
+    mounted nor given to another user that asks the same (open(2)).
+    """
+    with told_of(path), open_file(path, os.O_RDWR if write else os.O_RDONLY, exclusive_device=write) as descriptor:
+        kind = os.fstat(descriptor).st_mode
+        if not stat.S_ISBLK(kind) and not stat.S_ISREG(kind):
+            raise TargetError(f"{path} is neither a drive nor a file.", do="Choose another.")
         yield FileHandle(descriptor, path, limit)
-    finally:
-        os.close(descriptor)

@@ -1,7 +1,8 @@
-"""Where a path leads: to a block device, and to the drive that a file lies on."""
+"""What is at a path: a block device, nothing but zeros, or something."""
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from pathlib import Path
@@ -14,22 +15,6 @@ def is_block_device(path: Path) -> bool:
         return False
 
 
-def drive_below(path: Path) -> str:
-    """The whole drive, as /dev/NAME, that a file lies on; '' where it cannot be told (network, memory)."""
-    try:
-        device = path.stat().st_dev
-        place = Path(f"/sys/dev/block/{os.major(device)}:{os.minor(device)}").resolve(strict=True)
-    except OSError:
-        return ""
-    if (place / "partition").exists():
-        place = place.parent
-    below = sorted((place / "slaves").iterdir()) if (place / "slaves").is_dir() else []
-    if below:  # a mapped volume: the drive it lies on
-        place = below[0].resolve()
-        place = place.parent if (place / "partition").exists() else place
-    return f"/dev/{place.name}"
-
-
 _LOOK = 1 << 20  # bytes at the beginning, where tables and file systems are
 
 
@@ -40,3 +25,37 @@ def unknown_contents(path: Path) -> str:
             return "data of an unrecognised kind" if any(drive.read(_LOOK)) else ""
     except OSError:
         return "contents you may not read"
+
+
+_READ_THROUGH = 64 << 20  # bytes of written stretches looked through; a file with more holds something
+_PIECE = 1 << 20  # bytes
+
+
+def holds_anything(path: Path) -> bool:
+    """Whether a file has any byte that is not zero. Stretches that were never written are passed over (lseek(2))."""
+    try:
+        with path.open("rb") as file:
+            return _any_byte(file.fileno(), os.fstat(file.fileno()).st_size)
+    except OSError:
+        return True
+
+
+def _any_byte(descriptor: int, size: int) -> bool:
+    at = read = 0
+    while at < size:
+        try:
+            at = os.lseek(descriptor, at, os.SEEK_DATA)
+            end = os.lseek(descriptor, at, os.SEEK_HOLE)
+        except OSError as bad:
+            if bad.errno == errno.ENXIO:  # nothing but a hole from here
+                return False
+            raise
+        while at < end:
+            piece = os.pread(descriptor, min(_PIECE, end - at), at)
+            if not piece:
+                return False
+            read += len(piece)
+            if read > _READ_THROUGH or any(piece):
+                return True
+            at += len(piece)
+    return False

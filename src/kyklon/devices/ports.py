@@ -27,8 +27,10 @@ class DriveFacts:
 
     holds: what is on it, in words a beginner understands. labels: names of its volumes. newest: date of the
     newest file, ISO 8601. in_use: it carries the running system. swap: active swap space. member_of: LVM, RAID or
-    crypt when an active one uses it. part_of: the whole drive's name, for a partition. why_read_only: what the
-    system says about it.
+    crypt when an active one uses it, 'mapped' for whatever else the kernel has built on it. part_of: the whole drive's
+    name, for a partition. why_read_only: what the system says about it. node: tells this plugging-in, or this very
+    file, from any other that comes to have its name; '' when it is not there yet. nodes: all that are the same bytes,
+    as devices.linux.layers names them.
     """
 
     identity: str
@@ -52,15 +54,25 @@ class DriveFacts:
     newest: str = ""
     simulated: bool = False
     is_file: bool = False
+    node: str = ""
+    nodes: tuple[str, ...] = ()
 
 
 class Handle(Protocol):
     """An open drive. Offsets and lengths in bytes. Raises TargetError or one below it.
 
-    cached: what was written can be read again from memory before it is synced.
+    cached: what was written can be read again from memory before it is synced. node: as in DriveFacts, of what is
+    open. path: where system tools find the open bytes, whatever its old name leads to by now.
     """
 
-    cached: bool
+    @property
+    def cached(self) -> bool: ...
+
+    @property
+    def node(self) -> str: ...
+
+    @property
+    def path(self) -> Path: ...
 
     def write_at(self, data: bytes | memoryview, offset: int) -> None: ...
 

@@ -249,6 +249,8 @@ class Build(Record):
         known = self.known_card(identity)
         if known is None:
             known = KnownCard(identity=identity, name=f"Card {len(self.cards) + 1}", size=size)
+        if event in known.events:  # read back from disk already
+            return self
         fresh = known.model_copy(update={"events": (*known.events, event)[-MOST_EVENTS:], "size": size or known.size})
         places = [card.identity for card in self.cards]
         cards = list(self.cards)

@@ -14,8 +14,8 @@ class SourceFacts:
 
     unpacked: bytes once decompressed; exact tells whether the format states it or it is an estimate from the
     beginning; None when it cannot even be estimated. member: the image's name inside an archive. blocks: pieces of
-    an xz file that can be unpacked side by side. place: its absolute path, links followed; drive: the whole drive it
-    lies on, '' where that cannot be told.
+    an xz file that can be unpacked side by side. place: its absolute path, links followed; nodes: everything that its
+    bytes, and those of its other parts, lie on, as devices.layers names them.
     """
 
     path: Path
@@ -28,7 +28,7 @@ class SourceFacts:
     name: str = ""
     blocks: int = 1
     place: str = ""
-    drive: str = ""
+    nodes: frozenset[str] = frozenset()
 
     @property
     def size_words(self) -> str:

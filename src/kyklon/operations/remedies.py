@@ -10,10 +10,9 @@ from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
 
 
-def apply_remedy(folder: Path, build: Build, remedy: Remedy, title: str) -> Build:
-    """The build after a remedy. Raises BuildFolderError."""
-    build = remedied(build, remedy)
-    store.save(folder, build)
+def apply_remedy(folder: Path, remedy: Remedy, title: str) -> Build:
+    """The build of a folder after a remedy. Raises BuildFolderError."""
+    build = store.update(folder, lambda kept: remedied(kept, remedy))
     Logbook(folder).add(0, *words_of(remedy, title))
     return build
 

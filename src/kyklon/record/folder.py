@@ -6,11 +6,10 @@ is whole.
 
 from __future__ import annotations
 
+import contextlib
 import json
-import os
 import re
-import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -18,8 +17,10 @@ from typing import Any
 from pydantic import ValidationError
 
 from kyklon.base import durable
-from kyklon.base.errors import BuildFolderError, NewerBuild
+from kyklon.base.errors import BuildFolderError, FormatError, NewerBuild
+from kyklon.base.reading import json_of
 from kyklon.model.build import VERSION, Build
+from kyklon.model.merge import Merged, merge
 
 CURRENT, PREVIOUS = "build.json", "build.previous.json"
 
@@ -62,19 +63,69 @@ class Opened:
     warning: str = ""
 
 
-_ONE_AT_A_TIME = threading.RLock()  # the window's saver and a job's record may meet
+@contextlib.contextmanager
+def _alone(folder: Path) -> Iterator[None]:
+    """One at a time over a build folder, windows and commands alike. Raises BuildFolderError."""
+    try:
+        with durable.alone(folder / CURRENT):
+            yield
+    except OSError as bad:
+        raise BuildFolderError(
+            f"{folder} cannot be saved: {bad.strerror}.", do="Free some space, or save it elsewhere."
+        ) from bad
 
 
-def update(folder: Path, change: Callable[[Build], Build]) -> None:
-    """Load, change and save, with no other save of this program in between."""
-    with _ONE_AT_A_TIME:
-        save(folder, change(load(folder).build))
+def update(folder: Path, change: Callable[[Build], Build]) -> Build:
+    """Load, change and save, with no other save in between; the build as saved. Raises BuildFolderError."""
+    with _alone(folder):
+        build = change(load(folder).build)
+        _save(folder, build)
+    return build
 
 
 def save(folder: Path, build: Build) -> None:
-    """Save atomically. Raises BuildFolderError; the old build is then still there."""
-    with _ONE_AT_A_TIME:
+    """Save atomically, whatever is there. Raises BuildFolderError; the old build is then still there."""
+    with _alone(folder):
         _save(folder, build)
+
+
+def save_since(folder: Path, base: Build, build: Build) -> Merged:
+    """Save what was changed since `base` was read, together with what anybody else has saved meanwhile.
+
+    Raises BuildFolderError.
+    """
+    with _alone(folder):
+        try:
+            there = _read(folder / CURRENT)
+        except NewerBuild:
+            raise
+        except BuildFolderError:  # damaged or gone: kept aside by the save
+            there = base
+        merged = merge(base, build, there)
+        if merged.build != there or there is base:
+            _save(folder, merged.build)
+    return merged
+
+
+Stamp = tuple[int, int, int] | None
+
+
+def stamp(folder: Path) -> Stamp:
+    """What differs once build.json was saved anew; None when there is none."""
+    try:
+        status = (folder / CURRENT).stat()
+    except OSError:
+        return None
+    return status.st_ino, status.st_mtime_ns, status.st_size
+
+
+def changed_since(folder: Path, base: Build) -> Build | None:
+    """The build on disk when it is another one than `base`; None when it is the same or cannot be read."""
+    try:
+        found = _read(folder / CURRENT)
+    except BuildFolderError:
+        return None
+    return None if found == base else found
 
 
 def _save(folder: Path, build: Build) -> None:
@@ -94,13 +145,25 @@ def _save(folder: Path, build: Build) -> None:
 
 
 def _keep_former(folder: Path, data: bytes) -> None:
-    """The save before this one stays; a damaged file does not take the place of a whole one."""
+    """The save before this one stays; a damaged file does not take the place of a whole one, and stays too."""
     try:
-        json.loads(data)
-    except ValueError:
-        durable.replace(folder / f"{CURRENT}.damaged", data)
+        _build_of(data, folder / CURRENT)
+    except BuildFolderError:
+        _keep_damaged(folder, data)
     else:
         durable.replace(folder / PREVIOUS, data)
+
+
+def _keep_damaged(folder: Path, data: bytes) -> Path:
+    """A damaged build.json under a name that no other has."""
+    for end in ("", *(f"-{number}" for number in range(2, 1000))):
+        name = folder / f"{CURRENT}.damaged{end}"
+        if not name.exists():
+            durable.replace(name, data)
+            return name
+        if name.read_bytes() == data:
+            return name
+    return name
 
 
 def load(folder: Path) -> Opened:
@@ -119,25 +182,36 @@ def load(folder: Path) -> Opened:
             build = _read(folder / PREVIOUS)
         except BuildFolderError:
             raise bad from None
-        return Opened(build, f"{bad.what} The previous save was opened; the damaged file is kept as {CURRENT}.damaged.")
+        return Opened(build, f"{bad.what} The previous save was opened{_kept_words(folder)}.")
 
 
-def keep_damaged(folder: Path) -> None:
-    """Put a damaged build.json aside under a name of its own, before the first save over it."""
-    damaged = folder / CURRENT
-    if damaged.exists():
-        os.replace(damaged, folder / f"{CURRENT}.damaged")
+def _kept_words(folder: Path) -> str:
+    """Keep a damaged build.json beside itself already now; where, in words."""
+    try:
+        name = _keep_damaged(folder, (folder / CURRENT).read_bytes())
+    except OSError:  # nothing there, or a folder that cannot be written: then nothing can be lost either
+        return ""
+    return f"; the damaged file is kept as {name.name}"
 
 
 def _read(path: Path) -> Build:
     try:
-        data = json.loads(path.read_text(encoding="utf-8"))
+        data = path.read_bytes()
     except FileNotFoundError as bad:
         raise BuildFolderError(
             f"{path.parent} is not a build folder.", do="Choose a folder with a build.json."
         ) from bad
-    except (OSError, ValueError) as bad:
-        raise BuildFolderError(f"{path} cannot be read: {bad}.", do="Use the previous save.") from bad
+    except OSError as bad:
+        raise BuildFolderError(f"{path} cannot be read: {bad.strerror}.", do="Use the previous save.") from bad
+    return _build_of(data, path)
+
+
+def _build_of(text: bytes, path: Path) -> Build:
+    """Raises BuildFolderError for whatever is no build."""
+    try:
+        data = json_of(text, str(path))
+    except FormatError as bad:
+        raise BuildFolderError(f"{path} cannot be read: {bad.what}", do="Use the previous save.") from bad
     return Build.model_validate(migrated(data, path)) if isinstance(data, dict) else _refuse(path)
 
 
@@ -148,7 +222,7 @@ def _refuse(path: Path) -> Build:
 def migrated(data: dict[str, Any], path: Path) -> dict[str, Any]:
     """The data in the present version, step by step. Raises NewerBuild or BuildFolderError."""
     version = data.get("version")
-    if data.get("format") != "kyklon-build" or not isinstance(version, int):
+    if data.get("format") != "kyklon-build" or not isinstance(version, int) or isinstance(version, bool):
         raise BuildFolderError(f"{path} is not a build.", do="Choose a folder with a build.json.")
     if version > VERSION:
         raise NewerBuild(

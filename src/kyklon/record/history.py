@@ -25,6 +25,17 @@ class History:
         self._forth = []
         self.build = build
 
+    def take(self, build: Build) -> bool:
+        """What somebody else has changed: a step of its own, unless it only tells what happened to the world.
+
+        Whether it was a step.
+        """
+        if _with_world(self.build, build) == build:
+            self.build = build
+            return False
+        self.edit("Changed elsewhere", build)
+        return True
+
     def replace(self, build: Build) -> None:
         """Change the present build without a step: for what happened to the world and cannot be undone."""
         self.build = build

@@ -9,6 +9,7 @@ from __future__ import annotations
 import threading
 from collections import deque
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -19,11 +20,24 @@ from kyklon.record import folder as store
 Deliver = Callable[[Callable[[], object]], None]
 
 
+@dataclass(frozen=True)
+class Saved:
+    """given: what was handed over, or known, before; build: what is on disk now, with what somebody else has saved.
+    conflicts: dotted paths that both had changed. error: why nothing was saved."""
+
+    given: Build
+    build: Build
+    conflicts: tuple[str, ...]
+    error: KyklonError | None = None
+
+
 class Keeper:
     """deliver: called from the thread with something to be done where the results are wanted."""
 
-    def __init__(self, folder: Path, deliver: Deliver, saved: Callable[[KyklonError | None], object]) -> None:
+    def __init__(self, folder: Path, build: Build, deliver: Deliver, saved: Callable[[Saved], object]) -> None:
         self._folder, self._deliver, self._saved = folder, deliver, saved
+        self._base = build  # as it was read or saved last
+        self._stamp: store.Stamp = None
         self._newest: Build | None = None
         self._waiting: deque[Callable[[], None]] = deque()
         self._busy = self._ended = False
@@ -77,13 +91,34 @@ class Keeper:
     def _save(self) -> None:
         with self._changed:
             build, self._newest = self._newest, None
-        error: KyklonError | None = None
+        if build is None:
+            return
         try:
-            if build is not None:
-                store.save(self._folder, build)
+            merged = store.save_since(self._folder, self._base, build)
         except KyklonError as bad:
-            error = bad
-        self._deliver(lambda: self._saved(error))
+            told = Saved(self._base, build, (), bad)
+        else:
+            told = Saved(build, merged.build, merged.conflicts)
+            self._base, self._stamp = merged.build, store.stamp(self._folder)
+        self._deliver(lambda: self._saved(told))
+
+    def look(self) -> None:
+        """Look soon whether somebody else has saved; what is found comes as Saved."""
+
+        def look() -> None:
+            stamp = store.stamp(self._folder)
+            if stamp == self._stamp:
+                return
+            self._stamp = stamp
+            found = store.changed_since(self._folder, self._base)
+            if found is not None:
+                told = Saved(self._base, found, ())
+                self._base = found
+                self._deliver(lambda: self._saved(told))
+
+        with self._changed:
+            self._waiting.append(look)
+            self._changed.notify_all()
 
     def _run(self) -> None:
         while True:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Literal
 
@@ -11,6 +13,7 @@ from pydantic import Field, ValidationError
 
 from kyklon.base import durable
 from kyklon.base.errors import KyklonError
+from kyklon.base.reading import bytes_of, json_of
 from kyklon.model.record import Record
 
 FILE = "shelf.json"
@@ -49,8 +52,8 @@ class Shelf:
         if not self.path.exists():
             return ()
         try:
-            images = ShelfFile.model_validate(json.loads(self.path.read_text(encoding="utf-8"))).images
-        except (OSError, ValueError, ValidationError) as bad:
+            images = ShelfFile.model_validate(json_of(bytes_of(self.path), str(self.path))).images
+        except (KyklonError, ValidationError) as bad:
             raise KyklonError(
                 f"{self.path} is not a valid shelf file: {bad}", do="Move it away and a new one will be started."
             ) from bad
@@ -60,11 +63,21 @@ class Shelf:
 
     def put(self, image: ShelfImage) -> None:
         """Add an image, or replace the one with the same path."""
-        rest = tuple(each for each in self.images() if each.path != image.path)
-        self._save((*rest, image))
+        with self._alone():
+            rest = tuple(each for each in self.images() if each.path != image.path)
+            self._save((*rest, image))
 
     def remove(self, *paths: str) -> None:
-        self._save(tuple(each for each in self.images() if each.path not in paths))
+        with self._alone():
+            self._save(tuple(each for each in self.images() if each.path not in paths))
+
+    @contextlib.contextmanager
+    def _alone(self) -> Iterator[None]:
+        try:
+            with durable.alone(self.path):
+                yield
+        except OSError as bad:
+            raise KyklonError(f"{self.path} cannot be written: {bad.strerror}.", do="Free some space.") from bad
 
     def _save(self, images: tuple[ShelfImage, ...]) -> None:
         base = self.path.parent.resolve()

@@ -11,7 +11,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QFileSystemWatcher, QObject, pyqtSignal
 
 from kyklon.app.session.jobs import Jobs
 from kyklon.app.theme.tokens import Theme
@@ -22,6 +22,7 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build, CardEvent, CardRecord, CardState, SignOff, Tick, edited, remedied
 from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy
+from kyklon.model.merge import merge
 from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.operation import Operation
@@ -29,7 +30,7 @@ from kyklon.operations.registry import LOOKS
 from kyklon.operations.remedies import words_of
 from kyklon.record import folder as store
 from kyklon.record.history import History
-from kyklon.record.keeper import Keeper
+from kyklon.record.keeper import Keeper, Saved
 from kyklon.record.logbook import Logbook, now
 
 if TYPE_CHECKING:
@@ -50,8 +51,6 @@ class Loaded:
 def load(folder: Path, catalogue: Catalogue) -> Loaded:
     """Read a build folder, with what the first findings need of the world. Raises KyklonError."""
     opened = store.load(folder)
-    if opened.warning:
-        store.keep_damaged(folder)
     world = LOOKS["display"].look(opened.build, folder, catalogue, World(), UNWATCHED)
     return Loaded(folder, opened.build, opened.warning, catalogue, world)
 
@@ -78,7 +77,9 @@ class Session(QObject):
         self._ending = False
         self._logbook = Logbook(self.folder)
         self._delivered.connect(lambda act: act())
-        self._keeper = Keeper(self.folder, self._delivered.emit, self._on_saved)
+        self._keeper = Keeper(self.folder, loaded.build, self._delivered.emit, self._on_saved)
+        self._watcher = QFileSystemWatcher([str(self.folder)], self)
+        self._watcher.directoryChanged.connect(lambda _folder: self._keeper.look())
         self._count_log()
         self._inspect()
 
@@ -139,12 +140,31 @@ class Session(QObject):
         """Wait for the disk: in a job that reads the build there, and at the end."""
         self._keeper.flush()
 
-    def _on_saved(self, error: KyklonError | None) -> None:
-        if error is not None:
-            self.said.emit(str(error))
+    def _on_saved(self, saved: Saved) -> None:
+        if saved.error is not None:
+            self.said.emit(str(saved.error))
             return
         self.saved_at = now()[11:16]
+        if saved.build != saved.given:
+            self._take(saved)
         self.logged.emit()
+
+    def _take(self, saved: Saved) -> None:
+        """Somebody else has changed the build, a command or another window: theirs and ours together."""
+        merged = merge(saved.given, self.build, saved.build)
+        before = self.build
+        if merged.build == before:
+            return
+        step = self.history.take(merged.build)
+        self._after_edit(before)
+        if not step:  # an act of our own has recorded what happened to the card
+            return
+        conflicts = dict.fromkeys((*saved.conflicts, *merged.conflicts))
+        self.said.emit("The build was changed elsewhere; both changes are here. Undo takes theirs back.")
+        if conflicts:
+            names = ", ".join(_named(path) for path in conflicts)
+            self.said.emit(f"Changed here and elsewhere at once: {names}. This window's value was kept.")
+            self.log(0, f"Changed in two places at once: {names}", "The window's value was kept.")
 
     def apply_remedy(self, remedy: Remedy, title: str) -> None:
         """The build after a remedy, as one step of undo, saved and logged."""
@@ -306,6 +326,13 @@ class Session(QObject):
         self._ending = True
         self.jobs.stop_all()
         self._keeper.end()
+
+
+def _named(path: str) -> str:
+    try:
+        return describe(Build, path).label
+    except KeyError:
+        return path
 
 
 def _first_line(bad: ValueError) -> str:

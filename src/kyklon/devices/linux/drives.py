@@ -54,7 +54,7 @@ class LinuxDrives:
         known = {drive.identity for drive in self.list()}
         if identity not in known:
             raise TargetLost(f"The drive {self.path(identity)} is no longer the one you chose.", do="Choose it again.")
-        with open_path(self.path(identity), write=write, exclusive=write) as handle:
+        with open_path(self.path(identity), write=write) as handle:
             yield handle
 
     def unmount(self, identity: str) -> str:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
+import stat
 import time
 from collections.abc import Iterator
 from dataclasses import replace
@@ -13,11 +15,15 @@ from pydantic import Field, ValidationError
 
 from kyklon.base import durable
 from kyklon.base.errors import BadBlock, KyklonError, TargetAsleep, TargetError, TargetFull, TargetLocked, TargetLost
-from kyklon.devices.files import FileHandle, open_path
+from kyklon.base.inside import open_file
+from kyklon.base.reading import bytes_of, json_of
+from kyklon.devices.files import FileHandle, open_path, told_of
+from kyklon.devices.layers import held_node, node_at
 from kyklon.devices.ports import DriveFacts
 from kyklon.model.record import Record
 
 FILE = "drives.json"
+MARK = ".standin"  # ending of every backing file
 
 
 class Faults(Record):
@@ -59,6 +65,14 @@ class SimulatedHandle:
     def __init__(self, inner: FileHandle, drive: SimulatedDrive) -> None:
         self._inner, self._drive, self._faults = inner, drive, drive.faults
         self._failed = 0
+
+    @property
+    def node(self) -> str:
+        return self._inner.node
+
+    @property
+    def path(self) -> Path:
+        return self._inner.path
 
     def write_at(self, data: bytes | memoryview, offset: int) -> None:
         if offset + len(data) > self._drive.facts.size:
@@ -153,12 +167,18 @@ class SimulatedDrives:
         if not path.exists():
             return ()
         try:
-            return DriveList.model_validate(json.loads(path.read_text(encoding="utf-8"))).drives
-        except (OSError, ValueError, ValidationError) as bad:
+            return DriveList.model_validate(json_of(bytes_of(path), str(path))).drives
+        except (KyklonError, ValidationError) as bad:
             raise KyklonError(f"{path} does not describe any drives: {bad}", do="Make the demo again.") from bad
 
     def list(self) -> tuple[DriveFacts, ...]:
-        return tuple(drive.facts for drive in self._read())
+        return tuple(self._as_is(drive) for drive in self._read())
+
+    def _as_is(self, drive: SimulatedDrive) -> DriveFacts:
+        """The facts with the node of the backing file; what drives.json says of nodes counts for nothing."""
+        path = self._own(drive.backing)
+        node = node_at(path)
+        return replace(drive.facts, simulated=True, is_file=False, node=held_node(path), nodes=(node,) if node else ())
 
     def now_holds(self, identity: str, holds: str, label: str = "") -> None:
         """Override: written down, since nobody looks into the file."""
@@ -168,13 +188,14 @@ class SimulatedDrives:
 
     def change(self, identity: str, *, facts: DriveFacts | None = None, faults: Faults | None = None) -> None:
         """Change what a drive says of itself or how it fails."""
-        drives = tuple(
-            SimulatedDrive(facts=facts or drive.facts, backing=drive.backing, faults=faults or drive.faults)
-            if drive.facts.identity == identity
-            else drive
-            for drive in self._read()
-        )
-        self.save(drives)
+        with told_of(self.folder / FILE), durable.alone(self.folder / FILE):
+            drives = tuple(
+                SimulatedDrive(facts=facts or drive.facts, backing=drive.backing, faults=faults or drive.faults)
+                if drive.facts.identity == identity
+                else drive
+                for drive in self._read()
+            )
+            self.save(drives)
 
     def save(self, drives: tuple[SimulatedDrive, ...]) -> None:
         data = DriveList(drives=drives).model_dump(mode="json")
@@ -191,7 +212,28 @@ class SimulatedDrives:
         return None
 
     def path(self, identity: str) -> Path:
-        return self.folder / self._drive(identity).backing
+        """Override. Raises TargetError for a backing file that is none of our own."""
+        return self._own(self._drive(identity).backing)
+
+    def _own(self, name: str) -> Path:
+        """A stand-in lies in this folder, bears our ending, and is one plain file that nothing else is a name of."""
+        path = self.folder / name
+        why = ""
+        if Path(name).name != name or not name.endswith(MARK):
+            why = f"it is not a file of {self.folder.name}/ that ends in {MARK}"
+        else:
+            with contextlib.suppress(FileNotFoundError):
+                status = path.lstat()
+                if not stat.S_ISREG(status.st_mode):
+                    why = "it is a link or a device"
+                elif status.st_nlink > 1:
+                    why = "the same file has another name elsewhere"
+        if why:
+            raise TargetError(
+                f"{self.folder / FILE} names {name} as a stand-in drive, but {why}.",
+                do="Make the demo again; do not trust a build from somebody else that does this.",
+            )
+        return path
 
     def unmount(self, identity: str) -> str:
         """Override."""
@@ -208,9 +250,9 @@ class SimulatedDrives:
         drive = self._drive(identity)
         if write and drive.facts.read_only:
             raise TargetError(f"{drive.facts.name} is read-only.", do="Move the slider on the card or its adapter.")
-        path = self.path(identity)
-        if not path.exists():
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.touch()
+        path = self.path(identity).resolve()
+        with told_of(path), contextlib.suppress(FileExistsError), open_file(path, os.O_RDWR | os.O_CREAT | os.O_EXCL):
+            pass
         with open_path(path, write=write, limit=drive.facts.size) as handle:
+            self._own(drive.backing)  # what was opened is one plain file of this folder
             yield SimulatedHandle(handle, drive)

@@ -51,25 +51,11 @@ class CardJob:
 
     def request(self, purpose: Purpose, image: SourceFacts | None = None) -> Request:
         """What the interlock is asked."""
-        build = self.build
-        return Request(
-            self.target,
-            purpose,
-            image,
-            self.consent,
-            own=_is_own(build, self.target),
-            disk=build is not None and build.medium == "disk",
-        )
+        return Request(self.target, purpose, image, self.consent, self.build)
 
     def verdict(self, purpose: Purpose, image: SourceFacts | None = None) -> Verdict:
         """What the interlock would say now, from the facts as they were last listed."""
         return judge(self.request(purpose, image).case)
-
-
-def _is_own(build: Build | None, target: Target) -> bool:
-    """Whether this build wrote the card before. A real reader tells its own serial, not the card's: another card in
-    it looks the same, so only a stand-in is ever taken for the build's own."""
-    return build is not None and target.facts.simulated and build.card.drive == target.facts.identity
 
 
 # --- writing -----------------------------------------------------------------------------------------------------

@@ -101,10 +101,10 @@ class DriveBook(QObject):
 
     def job(self, target: Target, typed: str = "") -> CardJob:
         """An act on a drive, as the build is now."""
-        before = ""
+        consent = Consent(typed)
         if self._chosen is not None and self._chosen.facts.name == target.facts.name:
-            before = self._chosen.facts.identity
-        return CardJob(target, Consent(typed, before), self._session.build, self._session.folder)
+            consent = Consent(typed, self._chosen.facts.identity, self._chosen.facts.node)
+        return CardJob(target, consent, self._session.build, self._session.folder)
 
     def rows(self) -> Rows:
         """Every drive with the interlock's verdict for the build's image; the write judges once more."""

@@ -16,6 +16,7 @@ class FatFiles:
 
     def __init__(self, target: OpenTarget, start: int) -> None:
         target.handle_for(Purpose.EDIT)
+        target.begin()
         self.volume = FatVolume(target.path, start)
 
     def copy_in(self, folder: Path) -> None:

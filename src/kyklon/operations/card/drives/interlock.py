@@ -7,14 +7,16 @@ thing that writer, proof and preparing work on.
 from __future__ import annotations
 
 import contextlib
+import hashlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 
-from kyklon.base.errors import Refused
+from kyklon.base.errors import BadBlock, Refused
 from kyklon.base.quantities import show_bytes
 from kyklon.devices.ports import DriveFacts, Handle, Target
+from kyklon.model.build import Build
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.drives.looking import again
 
@@ -25,21 +27,22 @@ LARGEST_CARD = 1_100_000_000_000  # bytes; CP: larger than any card this work us
 class Case:
     """What is to be judged. need: bytes that are sure to be written; likely: an estimate where they are not known.
 
-    source: where the image is, as an absolute path, '' for none. source_drive: the drive it lies on, '' when unknown.
+    source: where the image is, as an absolute path, '' for none. source_nodes: everything its bytes lie on.
     own: the card this build wrote before, so that nothing of somebody else's is on it. edit: only boot files are
     exchanged, the rest of the drive stays. disk: the build starts from a disk, so that a large one is meant.
-    chosen_identity: of the drive when it was chosen, '' for chosen just now.
+    chosen_identity, chosen_node: of the drive when it was chosen, '' for chosen just now.
     """
 
     drive: DriveFacts
     need: int
     source: str = ""
-    source_drive: str = ""
+    source_nodes: frozenset[str] = frozenset()
     own: bool = False
     edit: bool = False
     disk: bool = False
     likely: int = 0
     chosen_identity: str = ""
+    chosen_node: str = ""
 
 
 @dataclass(frozen=True)
@@ -79,6 +82,7 @@ _MEMBERS = {
     "LVM": "It is part of an active volume group (LVM); other drives depend on it.",
     "RAID": "It is part of an active disk array (RAID); other drives depend on it.",
     "crypt": "It holds an encrypted volume that is open now.",
+    "mapped": "Another device is built on it and in use now.",
 }
 
 
@@ -126,16 +130,17 @@ def _not_removable(case: Case) -> str | None:
 
 
 def _changed(case: Case) -> str | None:
-    if case.chosen_identity in ("", case.drive.identity):
+    same = case.chosen_identity in ("", case.drive.identity)
+    if same and (not case.chosen_node or case.chosen_node == case.drive.node):
         return None
-    return "It is not the drive you chose: it was swapped since."
+    return _EXCHANGED
 
 
 def _is_source(case: Case) -> str | None:
     if case.drive.is_file and case.drive.identity == f"file:{case.source}":
         return "It is the image file itself."
-    if case.source_drive and case.source_drive == case.drive.name:
-        return "The image file is on this very drive."
+    if case.source_nodes & set(case.drive.nodes):
+        return "It is the image file itself." if case.drive.is_file else "The image file is on this very drive."
     for mount in case.drive.mounts:
         if case.source and mount != "/" and (case.source + "/").startswith(mount.rstrip("/") + "/"):
             return "The image file is on this very drive."
@@ -148,6 +153,7 @@ RULES = (
     Rule("lvm", "a member of an active volume group", _member("LVM")),
     Rule("raid", "a member of an active disk array", _member("RAID")),
     Rule("crypt", "a drive with an open encrypted volume", _member("crypt")),
+    Rule("mapped", "a drive that another device is built on", _member("mapped")),
     Rule("partition", "a partition in place of its drive", _partition),
     Rule("not-removable", "a drive that is built in", _not_removable),
     Rule("is-source", "the drive that holds the image", _is_source),
@@ -203,11 +209,12 @@ _ALSO = {Purpose.WRITE: {Purpose.PROVE}, Purpose.PREPARE: {Purpose.EDIT}}
 
 @dataclass(frozen=True)
 class Consent:
-    """What the user said. typed: the name of what may be lost, letter for letter. chosen: the drive's identity when it
-    was chosen, '' for chosen just now."""
+    """What the user said. typed: the name of what may be lost, letter for letter. chosen, node: the drive's identity
+    and node when it was chosen, '' for chosen just now."""
 
     typed: str = ""
     chosen: str = ""
+    node: str = ""
 
 
 NOTHING_SAID = Consent()
@@ -215,14 +222,14 @@ NOTHING_SAID = Consent()
 
 @dataclass(frozen=True)
 class Request:
-    """One act on one drive. image: what is to be written, None for an act without one. own, disk: as in Case."""
+    """One act on one drive. image: what is to be written, None for an act without one. build: whose act it is, None
+    outside a build."""
 
     target: Target
     purpose: Purpose
     image: SourceFacts | None = None
     consent: Consent = NOTHING_SAID
-    own: bool = False
-    disk: bool = False
+    build: Build | None = None
 
     @property
     def case(self) -> Case:
@@ -234,12 +241,20 @@ class Request:
             need=size if image and image.exact else 0,
             likely=0 if image and image.exact else size,
             source=image.place if image else "",
-            source_drive=image.drive if image and not self.target.facts.simulated else "",
-            own=self.own,
+            source_nodes=image.nodes if image else frozenset(),
+            own=self._own,
             edit=self.purpose is Purpose.EDIT,
-            disk=self.disk,
+            disk=self.build is not None and self.build.medium == "disk",
             chosen_identity=self.consent.chosen,
+            chosen_node=self.consent.node,
         )
+
+    @property
+    def _own(self) -> bool:
+        """Whether this build wrote the card before. A real reader tells its own serial, not the card's: another card
+        in it looks the same, so only a stand-in is ever taken for the build's own."""
+        facts = self.target.facts
+        return self.build is not None and facts.simulated and self.build.card.drive == facts.identity
 
 
 def check(verdict: Verdict, consent: Consent) -> None:
@@ -253,10 +268,71 @@ def check(verdict: Verdict, consent: Consent) -> None:
 _KEY = object()
 
 
+_JUDGED = 1 << 20  # bytes at the beginning: tables, and the superblocks of unpartitioned drives
+
+
+class _Guarded:
+    """A handle that looks once more, right before the first byte, whether the drive still holds what was judged."""
+
+    def __init__(self, inner: Handle, name: str) -> None:
+        self._inner, self._name = inner, name
+        self._judged, self._begun = self._beginning(), False
+
+    def _beginning(self) -> bytes:
+        try:
+            return hashlib.sha256(self._inner.read_at(_JUDGED, 0)).digest()
+        except BadBlock:  # a card that cannot be read there; writing it will tell
+            return b""
+
+    def begin(self) -> None:
+        """Raises Refused when somebody else has written meanwhile."""
+        if self._begun:
+            return
+        if self._beginning() != self._judged:
+            raise Refused(
+                (f"Something else has just written to {self._name}.",), do="Look what it holds, and choose it again."
+            )
+        self._begun = True
+
+    @property
+    def cached(self) -> bool:
+        return self._inner.cached
+
+    @property
+    def node(self) -> str:
+        return self._inner.node
+
+    @property
+    def path(self) -> Path:
+        return self._inner.path
+
+    def write_at(self, data: bytes | memoryview, offset: int) -> None:
+        self.begin()
+        self._inner.write_at(data, offset)
+
+    def zero(self, length: int, offset: int) -> bool:
+        """Override."""
+        self.begin()
+        return self._inner.zero(length, offset)
+
+    def read_at(self, length: int, offset: int) -> bytes:
+        return self._inner.read_at(length, offset)
+
+    def sync(self) -> None:
+        self._inner.sync()
+
+    def forget_cache(self) -> None:
+        self._inner.forget_cache()
+
+    def reread_table(self) -> str:
+        """Override."""
+        return self._inner.reread_table()
+
+
 class OpenTarget:
     """A judged drive, open for one purpose, until the with-block of opened() ends."""
 
-    def __init__(self, key: object, request: Request, handle: Handle) -> None:
+    def __init__(self, key: object, request: Request, handle: _Guarded) -> None:
         if key is not _KEY:
             raise Refused(("Only the interlock opens drives for writing.",))
         self._request, self._handle = request, handle
@@ -268,10 +344,12 @@ class OpenTarget:
 
     @property
     def path(self) -> Path:
-        return self._request.target.path
+        """Where system tools find the very bytes that were judged."""
+        return self._handle.path
 
     def handle_for(self, purpose: Purpose, image: SourceFacts | None = None) -> Handle:
-        """The open drive, for the purpose and the image it was judged for. Raises Refused for any other, or later."""
+        """The open drive, for the purpose and the image it was judged for. Raises Refused for any other, or later, or
+        when somebody else has written on it since it was judged."""
         own = self._request.purpose
         if not self._open or (purpose is not own and purpose not in _ALSO.get(own, ())):
             raise Refused((f"{self.facts.name} was not opened for this.",), do="Choose the drive again.")
@@ -279,19 +357,34 @@ class OpenTarget:
             raise Refused((f"{self.facts.name} was opened for another image.",), do="Choose the drive again.")
         return self._handle
 
+    def begin(self) -> None:
+        """For who writes by way of `path`: as the handle does by itself before its first byte. Raises Refused."""
+        self._handle.begin()
+
     def close(self) -> None:
         self._open = False
 
 
 @contextlib.contextmanager
 def opened(request: Request) -> Iterator[OpenTarget]:
-    """Judge the drive that is listed under its name now, and open it. Raises Refused, TargetError; then nothing was
-    touched."""
-    now = replace(request, target=again(request.target))
-    check(judge(now.case), now.consent)
-    with now.target.drives.open(now.target.facts.identity, write=True) as handle:
-        target = OpenTarget(_KEY, now, handle)
+    """Judge the drive that is listed under its name now, open it, and judge it again while it is held: from then on
+    nobody can mount, exchange or format it. Raises Refused, TargetError; then nothing was touched."""
+    before = replace(request, target=again(request.target))
+    check(judge(before.case), before.consent)
+    facts = before.target.facts
+    with before.target.drives.open(facts.identity, write=True) as handle:
+        if facts.node and handle.node != facts.node:
+            raise Refused((_EXCHANGED,), do="Choose it again.")
+        guarded = _Guarded(handle, facts.name)
+        now = replace(before, target=again(before.target))
+        if handle.node != now.target.facts.node:
+            raise Refused((_EXCHANGED,), do="Choose it again.")
+        check(judge(now.case), now.consent)
+        target = OpenTarget(_KEY, now, guarded)
         try:
             yield target
         finally:
             target.close()
+
+
+_EXCHANGED = "It is not the drive you chose: it was swapped since."

@@ -5,8 +5,10 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from kyklon.base.errors import WrongUse
+from kyklon.base.errors import TargetLost, WrongUse
+from kyklon.base.inside import refuse_systems_own
 from kyklon.devices import choose
+from kyklon.devices.layers import Layers, held_node, node_at
 from kyklon.devices.places import is_block_device, unknown_contents
 from kyklon.devices.ports import DriveFacts, Drives, Target
 from kyklon.operations.card.volumes.survey import survey
@@ -18,13 +20,21 @@ def targets(folder: Path | None) -> tuple[Target, ...]:
 
 
 def _listed(drives: Drives) -> tuple[Target, ...]:
-    return tuple(Target(drives, _looked_at(drives, facts)) for facts in drives.list())
+    layers = Layers()
+    return tuple(Target(drives, _looked_at(drives, facts, layers)) for facts in drives.list())
 
 
 def again(target: Target) -> Target:
-    """The drive that is listed under the same name now, so that one exchanged in the meantime shows."""
+    """The drive that is listed under the same name now, so that one exchanged in the meantime shows.
+
+    Raises TargetLost when none is.
+    """
+    if target.facts.part_of:
+        return target  # refused as a partition anyway
     now = next((facts for facts in target.drives.list() if facts.name == target.facts.name), None)
-    return Target(target.drives, _looked_at(target.drives, now)) if now else target
+    if now is None:
+        raise TargetLost(f"{target.facts.name} is not there any more.", do="Plug it in and choose it again.")
+    return Target(target.drives, _looked_at(target.drives, now, Layers()))
 
 
 def find(name: str, folder: Path | None, size: int = 0) -> Target:
@@ -38,13 +48,23 @@ def find(name: str, folder: Path | None, size: int = 0) -> Target:
                 return target
             if target.facts.simulated and Path(name).exists() and Path(name).resolve() == target.path.resolve():
                 return target
-    path = Path(name)
+    path = _absolute(name)
     if is_block_device(path):
         return _device(path.resolve())
-    if path.is_dir() or not path.parent.is_dir():
+    refuse_systems_own(path)
+    if not path.parent.is_dir() or (path.exists() and not path.is_file()):
         raise WrongUse(f"{name} is not a drive, and no file can be made there.", do="`kyklon drives` lists the drives.")
     file = choose.image_file(path, size)
-    return Target(file, file.list()[0])
+    return _listed(file)[0]
+
+
+def _absolute(name: str) -> Path:
+    """Raises WrongUse for a name that no file can have."""
+    try:
+        path = Path(name).absolute()
+        return path.parent.resolve() / path.name
+    except (ValueError, OSError, RuntimeError) as bad:
+        raise WrongUse(f"{name!r} cannot be a file: {bad}.", do="`kyklon drives` lists the drives.") from bad
 
 
 def _device(path: Path) -> Target:
@@ -55,15 +75,18 @@ def _device(path: Path) -> Target:
                 return target
         part = backend.part(path)
         if part is not None:
-            return Target(backend, _looked_at(backend, part))
+            return Target(backend, _looked_at(backend, part, Layers()))
     raise WrongUse(f"{path} is not a drive that can be written.", do="Name the whole drive, as lsblk lists it.")
 
 
-def _looked_at(drives: Drives, facts: DriveFacts) -> DriveFacts:
-    """Facts with what the drive's own bytes tell, where the system tells nothing of it and they may be read."""
-    if facts.simulated or facts.is_file or facts.labels:
+def _looked_at(drives: Drives, facts: DriveFacts, layers: Layers) -> DriveFacts:
+    """Facts with what stands on the drive, and what its own bytes tell where the system tells nothing of it."""
+    if facts.simulated:
         return facts
     path = drives.path(facts.identity)
+    facts = _with_uses(facts, path, layers)
+    if facts.is_file or facts.labels:
+        return facts
     try:
         found = survey(path, deep=False)
     except OSError:
@@ -72,3 +95,21 @@ def _looked_at(drives: Drives, facts: DriveFacts) -> DriveFacts:
     labels = tuple(volume.label for volume in found.volumes if volume.label)
     holds = ", ".join(kinds) or facts.holds or unknown_contents(path)
     return replace(facts, labels=labels, holds=holds, newest=found.newest)
+
+
+def _with_uses(facts: DriveFacts, path: Path, layers: Layers) -> DriveFacts:
+    """What the kernel itself knows: a list of drives may not tell of a file behind a loop, or of an array above."""
+    node = node_at(path)
+    if not node:
+        return facts
+    uses = layers.uses(node)
+    same = layers.same(node)
+    return replace(
+        facts,
+        mounts=tuple(dict.fromkeys((*facts.mounts, *uses.mounts))),
+        swap=facts.swap or uses.swap,
+        member_of=facts.member_of or next(iter(uses.members), ""),
+        in_use=facts.in_use or uses.system,
+        node=held_node(path),
+        nodes=tuple(sorted(same)),
+    )

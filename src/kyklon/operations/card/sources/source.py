@@ -11,7 +11,7 @@ from typing import BinaryIO
 
 from kyklon.base.errors import FormatError, SourceError
 from kyklon.base.quantities import show_bytes
-from kyklon.devices.places import drive_below
+from kyklon.devices.layers import Layers
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.sources import formats, unpack
 from kyklon.operations.card.sources.joined import open_image, parts_of
@@ -51,13 +51,18 @@ def inspect(path: Path) -> SourceFacts:
             f"{name} is named as {WORDS[named]} but is {_in_words(found, head)}.",
             do="Download it again, or give it the right ending.",
         )
-    facts = replace(facts, kind=found, packed=size, place=str(facts.path.resolve()), drive=drive_below(facts.path))
+    facts = replace(facts, kind=found, packed=size, place=str(facts.path.resolve()), nodes=_nodes(facts))
     try:
         return _SIZES[found](facts, head)
     except FormatError as bad:
         raise SourceError(f"{name} is cut off or damaged: {bad}", do="Download it again.") from bad
     except OSError as bad:
         raise SourceError(f"{name} cannot be read: {bad.strerror or bad}.", do="Check the disk it is on.") from bad
+
+
+def _nodes(facts: SourceFacts) -> frozenset[str]:
+    layers = Layers()
+    return frozenset().union(*(layers.below(path) for path in facts.parts or (facts.path,)))
 
 
 def _in_words(kind: str, head: bytes) -> str:

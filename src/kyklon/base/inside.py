@@ -1,0 +1,92 @@
+"""Paths that must not lead elsewhere: opened without following links, joined without leaving their folder."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+import stat
+from collections.abc import Iterator
+from pathlib import Path, PurePosixPath
+
+from kyklon.base.errors import WrongUse
+
+_KERNELS_OWN = ("/dev", "/proc", "/sys", "/run")  # folders that hold devices and states, not files (hier(7))
+
+
+def systems_own(path: Path) -> str:
+    """'/dev' and the like when a file of this name would be made in the system's own folder, '' else.
+
+    A stick mounted below /run, or the memory disk /dev/shm, is a place like any other.
+    """
+    folder = path.parent.resolve()
+    for own in _KERNELS_OWN:
+        if own in (str(folder), *map(str, folder.parents)):
+            with contextlib.suppress(OSError):
+                if own in ("/dev", "/run") and folder.stat().st_dev != Path(own).stat().st_dev:
+                    return ""
+            return own
+    return ""
+
+
+def refuse_systems_own(path: Path) -> None:
+    """Raise WrongUse for a place that is the system's own."""
+    own = systems_own(path)
+    if own:
+        what = (
+            f"There is no drive {path}." if own == "/dev" and not path.exists() else f"{path} is no place for a file."
+        )
+        raise WrongUse(what, do=f"{own} belongs to the system. `kyklon drives` lists the drives.")
+
+
+@contextlib.contextmanager
+def open_file(path: Path, flags: int, *, exclusive_device: bool = False, mode: int = 0o666) -> Iterator[int]:
+    """A descriptor of `path`, with no link followed in any of its folders. Raises OSError (ELOOP for a link).
+
+    exclusive_device: O_EXCL where it turns out to be a block device.
+    """
+    with _folder(path.parent) as folder:
+        if exclusive_device and stat.S_ISBLK(os.stat(path.name, dir_fd=folder, follow_symlinks=False).st_mode):
+            flags |= os.O_EXCL
+        descriptor = os.open(path.name, flags | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, mode, dir_fd=folder)
+    try:
+        yield descriptor
+    finally:
+        os.close(descriptor)
+
+
+@contextlib.contextmanager
+def _folder(path: Path) -> Iterator[int]:
+    """A folder, entered step by step from the top."""
+    held = os.open("/" if path.is_absolute() else ".", os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        for step in path.parts[1:] if path.is_absolute() else path.parts:
+            inner = os.open(step, os.O_PATH | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=held)
+            os.close(held)
+            held = inner
+        yield held
+    except OSError as bad:
+        if bad.errno == errno.ENOTDIR:  # O_PATH says so of a link, too
+            raise OSError(errno.ELOOP, os.strerror(errno.ELOOP), str(path)) from bad
+        raise
+    finally:
+        os.close(held)
+
+
+def inside(folder: Path, name: str) -> Path:
+    """folder/name for a name that comes from data: a manifest, an archive, a card. Raises WrongUse.
+
+    The result stays in the folder: no absolute path, no '..', no link on the way that leads out, nothing that a file
+    system cannot keep.
+    """
+    pure = PurePosixPath(name.replace("\\", "/"))
+    if not name or pure.is_absolute() or ".." in pure.parts or "\0" in name or not pure.parts:
+        raise WrongUse(f"{name!r} leads out of {folder}.", do="Leave it out: it is not made for this place.")
+    whole = folder.joinpath(*pure.parts)
+    try:
+        leads = whole.resolve()
+    except (OSError, RuntimeError) as bad:  # a link that leads to itself
+        raise WrongUse(f"{name!r} leads nowhere.", do="Leave it out.") from bad
+    if not leads.is_relative_to(folder.resolve()):
+        raise WrongUse(f"{name!r} leads out of {folder} by a link.", do="Leave it out, or remove the link.")
+    return whole

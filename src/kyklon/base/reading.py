@@ -1,0 +1,67 @@
+"""Text formats read from files that anybody may have made: whatever is wrong with one is a FormatError, and soon."""
+
+from __future__ import annotations
+
+import json
+import tomllib
+from pathlib import Path
+from typing import Any
+
+from kyklon.base.errors import FormatError, KyklonError
+
+MOST_BYTES = 16 << 20  # bytes of a text file; builds, catalogues and manifests have a thousandth of that
+_DEEPEST = 100  # brackets within brackets; both parsers recurse for each
+
+
+def bytes_of(path: Path, most: int = MOST_BYTES) -> bytes:
+    """A whole file of at most `most` bytes. Raises FormatError for a longer one, KyklonError when it cannot be read."""
+    try:
+        with path.open("rb") as file:
+            data = file.read(most + 1)
+    except (OSError, ValueError) as bad:
+        raise KyklonError(f"{path} cannot be read: {getattr(bad, 'strerror', None) or bad}.") from bad
+    if len(data) > most:
+        raise FormatError(str(path), most, expected=f"at most {most} bytes", got="more")
+    return data
+
+
+def text_of(data: bytes, name: str) -> str:
+    """UTF-8, with or without a byte order mark. Raises FormatError."""
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as bad:
+        raise FormatError(name, bad.start, expected="UTF-8 text", got=f"byte {data[bad.start]:#04x}") from bad
+
+
+def json_of(data: bytes, name: str) -> Any:
+    """A JSON document. Raises FormatError."""
+    text = text_of(data, name)
+    _not_too_deep(text, name)
+    try:
+        return json.loads(text)
+    except json.JSONDecodeError as bad:
+        raise FormatError(name, bad.pos, expected="JSON", got=bad.msg) from bad
+    except (ValueError, RecursionError) as bad:  # a number of thousands of digits
+        raise FormatError(name, 0, expected="JSON", got=str(bad)) from bad
+
+
+def toml_of(data: bytes, name: str) -> dict[str, Any]:
+    """A TOML document. Raises FormatError."""
+    text = text_of(data, name)
+    _not_too_deep(text, name)
+    try:
+        return tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, ValueError, RecursionError, OverflowError) as bad:
+        raise FormatError(name, 0, expected="TOML", got=str(bad)) from bad
+
+
+def _not_too_deep(text: str, name: str) -> None:
+    depth = deepest = 0
+    for at, letter in enumerate(text):
+        if letter in "[{":
+            depth += 1
+            deepest = max(deepest, depth)
+            if deepest > _DEEPEST:
+                raise FormatError(name, at, expected=f"at most {_DEEPEST} brackets in each other", got="more")
+        elif letter in "]}":
+            depth = max(0, depth - 1)
