@@ -58,15 +58,21 @@ def _locked(path: Path) -> Iterator[tuple[Path, IO[bytes]]]:
                 fcntl.flock(file.fileno(), fcntl.LOCK_EX)
             except OSError:
                 break
-            with contextlib.suppress(FileNotFoundError):
-                if os.path.samestat(os.fstat(file.fileno()), path.lstat()):
-                    file.truncate(0)
-                    yield path, file
-                    return
+            if _still_named(file.fileno(), path):
+                file.truncate(0)
+                yield path, file
+                return
         # the writer before us has given it its name
     own = path.with_name(f"{path.name}-{os.getpid()}-{threading.get_ident()}")
     with os.fdopen(os.open(own, flags | os.O_EXCL, 0o666), "wb") as file:
         yield own, file
+
+
+def _still_named(descriptor: int, path: Path) -> bool:
+    try:
+        return os.path.samestat(os.fstat(descriptor), path.lstat())
+    except FileNotFoundError:
+        return False
 
 
 def _sync_folder(folder: Path) -> None:

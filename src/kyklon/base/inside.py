@@ -90,3 +90,40 @@ def inside(folder: Path, name: str) -> Path:
     if not leads.is_relative_to(folder.resolve()):
         raise WrongUse(f"{name!r} leads out of {folder} by a link.", do="Leave it out, or remove the link.")
     return whole
+
+
+MOST_FILES = 500_000  # of one folder with all below it
+DEEPEST = 64  # folders within folders
+
+
+def files_below(folder: Path) -> Iterator[tuple[str, os.stat_result]]:
+    """Every file below a folder: its path with forward slashes, and what stat tells; in order.
+
+    A link is followed to a file that lies below the folder too, and to nothing else. Raises OSError for the folder
+    itself, WrongUse for one that is deeper or fuller than anybody's.
+    """
+    top = folder.resolve()
+    waiting = [("", 0)]
+    count = 0
+    while waiting:
+        below, depth = waiting.pop()
+        try:
+            with os.scandir(folder / below) as entries:
+                found = sorted(entries, key=lambda entry: entry.name)
+        except OSError:
+            if not below:
+                raise
+            continue  # a folder that may not be read
+        folders = []
+        for entry in found:
+            count += 1
+            if count > MOST_FILES or depth > DEEPEST:
+                raise WrongUse(f"{folder} holds more than {MOST_FILES} files, or folders {DEEPEST} deep.",
+                               do="Choose the folder that is meant, not one far above it.")  # fmt: skip
+            path = f"{below}{entry.name}"
+            with contextlib.suppress(OSError):  # a link that leads nowhere, or was just removed
+                if entry.is_dir(follow_symlinks=False):
+                    folders.append((f"{path}/", depth + 1))
+                elif entry.is_file() and (not entry.is_symlink() or Path(entry.path).resolve().is_relative_to(top)):
+                    yield path, entry.stat()
+        waiting += reversed(folders)

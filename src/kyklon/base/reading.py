@@ -36,7 +36,7 @@ def text_of(data: bytes, name: str) -> str:
 def json_of(data: bytes, name: str) -> Any:
     """A JSON document. Raises FormatError."""
     text = text_of(data, name)
-    _not_too_deep(text, name)
+    not_too_deep(text, name)
     try:
         return json.loads(text)
     except json.JSONDecodeError as bad:
@@ -48,14 +48,15 @@ def json_of(data: bytes, name: str) -> Any:
 def toml_of(data: bytes, name: str) -> dict[str, Any]:
     """A TOML document. Raises FormatError."""
     text = text_of(data, name)
-    _not_too_deep(text, name)
+    not_too_deep(text, name)
     try:
         return tomllib.loads(text)
     except (tomllib.TOMLDecodeError, ValueError, RecursionError, OverflowError) as bad:
         raise FormatError(name, 0, expected="TOML", got=str(bad)) from bad
 
 
-def _not_too_deep(text: str, name: str) -> None:
+def not_too_deep(text: str, name: str) -> None:
+    """Raise FormatError for brackets nested deeper than any honest document's."""
     depth = deepest = 0
     for at, letter in enumerate(text):
         if letter in "[{":

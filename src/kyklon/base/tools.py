@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import subprocess
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
 
 from kyklon.base.errors import ToolError
 
@@ -26,6 +28,19 @@ def find(program: str) -> str:
         package = PACKAGE_OF.get(program, program)
         raise ToolError(f"The system program {program} is missing.", do=f"Install it: apt install {package}")
     return found
+
+
+@contextlib.contextmanager
+def plain_name(path: Path) -> Iterator[str]:
+    """A name for a file that tools can take which read more into a name: mtools at '@@', e2fsprogs at '?'."""
+    if not {"@", "?"} & set(str(path)):
+        yield str(path)
+        return
+    descriptor = os.open(path, os.O_RDWR if os.access(path, os.W_OK) else os.O_RDONLY)
+    try:
+        yield f"/proc/{os.getpid()}/fd/{descriptor}"
+    finally:
+        os.close(descriptor)
 
 
 def run(

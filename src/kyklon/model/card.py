@@ -59,11 +59,15 @@ class RootFacts:
     expanded: bool
 
 
+UNFINISHED = ".new"  # ending of a boot file while it takes the place of the old one
+
+
 @dataclass(frozen=True)
 class CardContents:
     """Everything the firmware, the kernel and the services would meet, in that order.
 
-    Each *_error is '' or says why that part could not be read. texts: boot files by lower-case path.
+    Each *_error is '' or says why that part could not be read. texts: boot files by lower-case path, bytes that are no
+    UTF-8 as surrogates (PEP 383); names: the same paths as they are spelt. broken: files that could not be followed.
     """
 
     table: PartitionTable | None = None
@@ -71,6 +75,26 @@ class CardContents:
     volumes: tuple[Volume, ...] = ()
     sizes: Mapping[str, int] = field(default_factory=dict)
     texts: Mapping[str, str] = field(default_factory=dict)
+    names: Mapping[str, str] = field(default_factory=dict)
+    broken: tuple[str, ...] = ()
+
+    @property
+    def half_done(self) -> tuple[str, ...]:
+        """Files whose exchange was cut short: gone, while their new contents lie beside, under UNFINISHED."""
+        lower = {name.lower() for name in self.sizes}
+        return tuple(
+            name.removesuffix(UNFINISHED)
+            for name in self.sizes
+            if name.endswith(UNFINISHED) and name.removesuffix(UNFINISHED).lower() not in lower
+        )
+
+    @property
+    def texts_meant(self) -> Mapping[str, str]:
+        """The texts, with those of half-done exchanges under their own names."""
+        meant = {name.lower(): self.texts[(name + UNFINISHED).lower()] for name in self.half_done
+                 if (name + UNFINISHED).lower() in self.texts}  # fmt: skip
+        return {**self.texts, **meant}
+
     kernels: tuple[KernelFile, ...] = ()
     boot_free: int = 0
     boot_error: str = ""

@@ -15,6 +15,9 @@ REASONS = {
     "system-file": "Missing system file",
     "track": "Missing disc track",
     "duplicate": "Duplicate",
+    "clash": "Same name but for case",
+    "empty": "Empty file",
+    "sheet": "Sheet that names no track",
 }
 
 

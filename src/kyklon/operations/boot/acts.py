@@ -7,6 +7,7 @@ from pathlib import Path
 
 from kyklon.base import durable
 from kyklon.base.errors import TargetError
+from kyklon.base.inside import inside
 from kyklon.catalogue.loader import Catalogue
 from kyklon.devices.ports import Target
 from kyklon.model.build import Build, edited
@@ -30,27 +31,29 @@ class Put:
 def plan_boot_files(build: Build, catalogue: Catalogue, card: CardContents) -> Put:
     """The files of this build merged into those of the card; only those that differ."""
     files, differences = {}, {}
-    for file in compiled(build, catalogue, card.texts):
-        old = card.texts.get(file.path.lower(), "")
-        if old != file.text:
-            files[file.path] = file.text
-            differences[file.path] = difference(old, file.text, file.path)
+    texts = card.texts_meant
+    for file in compiled(build, catalogue, texts):
+        old = texts.get(file.path.lower(), "")
+        if old != file.text or file.path.lower() not in card.texts:
+            name = card.names.get(file.path.lower(), file.path)  # as it is spelt on the card
+            files[name] = file.text
+            differences[name] = difference(old, file.text, file.path)
     return Put(files, differences)
 
 
 def planned_for(build: Build, catalogue: Catalogue, target: Target) -> Put:
     """The same from the bytes on a drive. Raises TargetError for one without a boot partition."""
-    card, _start = _boot_partition(target)
+    card, _start = _boot_partition(target.path, target.facts.name)
     return plan_boot_files(build, catalogue, card)
 
 
-def _boot_partition(target: Target) -> tuple[CardContents, int]:
+def _boot_partition(path: Path, name: str) -> tuple[CardContents, int]:
     """What is on a card, and the byte its boot partition begins at."""
-    card = contents.observe(target.path)
+    card = contents.observe(path)
     boot = card.table.boot() if card.table else None
     if boot is None or card.boot_error:
         raise TargetError(
-            f"{target.facts.name} has no boot partition to put files on. {card.table_error or card.boot_error}".strip(),
+            f"{name} has no boot partition to put files on. {card.table_error or card.boot_error}".strip(),
             do="Write the image first.",
         )
     return card, boot.start
@@ -61,14 +64,16 @@ def put_boot_files(folder: Path, build: Build, catalogue: Catalogue, target: Tar
 
     Raises Refused, TargetError (no boot partition), TargetFull.
     """
-    card, start = _boot_partition(target)
-    put = plan_boot_files(build, catalogue, card)
-    if not put.files:
-        return put
-    with opened(Request(target, Purpose.EDIT)) as place:
-        FatFiles(place, start).replace({name: text.encode() for name, text in put.files.items()})
+    if not planned_for(build, catalogue, target).files:
+        return Put({}, {})
+    with opened(Request(target, Purpose.EDIT, build=build)) as place:  # what is read is what is changed
+        card, start = _boot_partition(place.path, place.facts.name)
+        files = FatFiles(place, start)
+        files.repair(card)
+        put = plan_boot_files(build, catalogue, card)
+        files.replace({name: text.encode("utf-8", "surrogateescape") for name, text in put.files.items()})
     for name, text in put.files.items():
-        durable.keep(folder / "issued" / "boot" / name, text.encode())
+        durable.keep(inside(folder / "issued" / "boot", name), text.encode("utf-8", "surrogateescape"))
     if target.facts.identity == build.card.drive:
         store.update(folder, lambda kept: edited(kept, "card.boot_files_at", now()))
     Logbook(folder).add(30, f"Boot files put on {target.facts.name}", "\n".join(put.differences.values()))

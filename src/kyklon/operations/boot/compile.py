@@ -13,7 +13,7 @@ from kyklon.catalogue.records import Board, Dialect, DialectFile
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
 from kyklon.model.world import World
-from kyklon.operations.boot.dialects.codec import Wanted
+from kyklon.operations.boot.dialects.codec import Wanted, split_lines
 from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.picture import exports
 
@@ -116,6 +116,6 @@ def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str]:
 def difference(old: str, new: str, name: str) -> str:
     """A unified difference, '' when there is none."""
     lines = difflib.unified_diff(
-        old.splitlines(), new.splitlines(), f"{name} on the card", f"{name} of this build", lineterm=""
+        split_lines(old), split_lines(new), f"{name} on the card", f"{name} of this build", lineterm=""
     )
     return "\n".join(lines)

@@ -29,6 +29,11 @@ def copy_games(
     image = catalogue.get(Image, build.part("image"))
     if is_block_device(destination):
         raise WrongUse(f"{destination} is a drive.", do="Name a folder: the place where the stick is mounted.")
+    library = Path(world.scan.folder).resolve()
+    if destination.resolve().is_relative_to(library) or library.is_relative_to(destination.resolve()):
+        raise WrongUse(
+            f"{destination} and the library {library} lie in each other.", do="Choose the stick's own folder."
+        )
     planned = transfer.plan(world.scan, systems_of(build, catalogue), image)
     report = transfer.carry_out(planned, Path(world.scan.folder), destination, watch)
     inside = os.path.relpath(destination.resolve(), folder.resolve())

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 
 from kyklon.base.errors import KyklonError
+from kyklon.base.inside import files_below
 from kyklon.base.progress import UNWATCHED, Progress, Watch
 from kyklon.catalogue.records import System
 from kyklon.model.build import LibrarySettings
@@ -52,11 +53,7 @@ def scan(
     if not folder.is_dir():
         raise KyklonError(f"The library folder {folder} is not there.", do="Plug its disk in or choose another folder.")
     try:
-        files = [
-            _File(path.relative_to(folder).as_posix(), path.stat().st_size)
-            for path in sorted(folder.rglob("*"))
-            if path.is_file()
-        ]
+        files = [_File(path, status.st_size) for path, status in files_below(folder)]
         system_files = _system_files(folder, files, systems, settings)
         games: list[Game] = []
         for number, system in enumerate(systems):
@@ -64,7 +61,7 @@ def scan(
             watch.sink(Progress("Scanning", number, len(systems), unit="systems"))
             own = [file for file in files if file.path.split("/")[0] == system.folder]
             games += _games(folder, own, system, systems, system_files, watch)
-        games = _without_duplicates(folder, games, watch)
+        games = _without_clashes(_without_duplicates(folder, games, watch))
     except OSError as bad:
         raise KyklonError(
             f"The library folder {folder} went away: {bad.strerror}.", do="Plug its disk in again."
@@ -136,11 +133,22 @@ def _cue_game(folder: Path, cue: _File, files: dict[str, _File], system: System)
     text = (folder / cue.path).read_text(encoding="utf-8", errors="replace")
     names = re.findall(r'^\s*FILE\s+"([^"]+)"', text, re.MULTILINE)
     base = PurePosixPath(cue.path).parent
-    wanted = [(base / name).as_posix() for name in names]
+    wanted = [_normal(base / name.replace("\\", "/")) for name in names]
     there = [path for path in wanted if path in files]
     reasons = tuple(Reason("track", f"{PurePosixPath(p).name} is missing.") for p in wanted if p not in files)
     size = cue.size + sum(files[path].size for path in there)
     return Game(system.id, title_of(cue.path), (cue.path, *there), size, 1, reasons), set(there)
+
+
+def _normal(path: PurePosixPath) -> str:
+    """Without '.' and with '..' taken back; what leads out of the library matches no file of it."""
+    parts: list[str] = []
+    for part in path.parts:
+        if part == ".." and parts and parts[-1] != "..":
+            parts.pop()
+        else:
+            parts.append(part)
+    return "/".join(parts)
 
 
 def _reasons(folder: Path, file: _File, system: System, systems: tuple[System, ...]) -> tuple[Reason, ...]:
@@ -225,6 +233,23 @@ def _without_duplicates(folder: Path, games: list[Game], watch: Watch) -> list[G
             else:
                 first_of[sum_] = index
     return marked
+
+
+def _without_clashes(games: list[Game]) -> list[Game]:
+    """Names that a FAT stick takes for one another's: all but the first would be lost, so they are told."""
+    taken: dict[str, str] = {}
+    told = []
+    for game in games:
+        others = [taken[path.casefold()] for path in game.files if taken.get(path.casefold(), path) != path]
+        if game.ready:
+            taken |= {path.casefold(): path for path in game.files if path.casefold() not in taken}
+        if others:
+            name = PurePosixPath(others[0]).name
+            game = replace(
+                game, reasons=(*game.reasons, Reason("clash", f"Its name differs from {name} only in case."))
+            )
+        told.append(game)
+    return told
 
 
 def _crc(path: Path) -> int:

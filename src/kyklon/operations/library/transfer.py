@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import time
 from dataclasses import dataclass
@@ -9,11 +10,15 @@ from pathlib import Path, PurePosixPath
 
 from kyklon.base import durable
 from kyklon.base.errors import KyklonError, TargetFull
+from kyklon.base.inside import files_below, inside
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
+from kyklon.base.reading import bytes_of, text_of
 from kyklon.catalogue.records import Image, System
 from kyklon.model.library import Game, OnMachine, Scan
+
+SHEETS = (".cue",)  # files that name a disc's tracks
 
 
 @dataclass(frozen=True)
@@ -54,21 +59,40 @@ def plan(scan: Scan, systems: tuple[System, ...], image: Image) -> Transfer:
     texts: dict[str, str] = {}
     for game in scan.ready:
         base = folders[game.system]
-        copies += [
-            Copy(path, f"{base}/{PurePosixPath(path).name}", (Path(scan.folder) / path).stat().st_size)
-            for path in game.files
-        ]
+        targets = {path: f"{base}/{_below(path)}" for path in game.files}
+        copies += [Copy(path, target, (Path(scan.folder) / path).stat().st_size) for path, target in targets.items()]
         if game.discs > 1:
-            texts[f"{base}/{game.title}.m3u"] = _playlist(game)
+            place = PurePosixPath(targets[game.files[0]]).parent
+            texts[_free_name(place / f"{_fat_name(game.title)}.m3u", texts)] = _playlist(game)
     for found in scan.system_files:
         if found.usable:
             copies.append(Copy(found.found, f"{image.system_files_path}/{found.wanted.name}", found.wanted.size))
     return Transfer(tuple(copies), texts, len(scan.ready))
 
 
+def _below(path: str) -> str:
+    """A path in the library without its system's folder: sub-folders stay, so that no two files meet."""
+    return path.split("/", 1)[1] if "/" in path else path
+
+
+def _fat_name(title: str) -> str:
+    """A title as a file name that every stick can keep (Microsoft FAT specification, 7)."""
+    return (
+        "".join("_" if letter in '<>:"/\\|?*' or ord(letter) < 32 else letter for letter in title).rstrip(". ") or "_"
+    )
+
+
+def _free_name(path: PurePosixPath, taken: dict[str, str]) -> str:
+    lower = {name.casefold() for name in taken}
+    names = (path.with_stem(f"{path.stem}{end}").as_posix() for end in ("", *(f" ({n})" for n in range(2, 10_000))))
+    return next(name for name in names if name.casefold() not in lower)
+
+
 def _playlist(game: Game) -> str:
-    """The discs' entry files in order, one a line."""
-    return "".join(f"{PurePosixPath(path).name}\n" for path in game.files if path.lower().endswith(".cue"))
+    """What starts each disc, in order, one a line: its sheet, or the disc's only file; from the first one's folder."""
+    base = PurePosixPath(game.files[0]).parent
+    starts = [path for path in game.files if path.lower().endswith(SHEETS)] or list(game.files)
+    return "".join(f"{os.path.relpath(path, base)}\n" for path in starts)
 
 
 def carry_out(transfer: Transfer, library: Path, destination: Path, watch: Watch = UNWATCHED) -> TransferReport:
@@ -96,9 +120,9 @@ def carry_out(transfer: Transfer, library: Path, destination: Path, watch: Watch
             meter.report(done)
 
         for copy in transfer.copies:
-            already += not durable.copy(library / copy.source, destination / copy.target, moved)
+            already += not durable.copy(library / copy.source, inside(destination, copy.target), moved)
         for target, text in transfer.texts.items():
-            durable.replace_text(destination / target, text)
+            durable.replace(inside(destination, target), text.encode("utf-8", "surrogateescape"))
         meter.report(done, force=True)
     except OSError as bad:
         raise KyklonError(
@@ -114,11 +138,13 @@ def look_at(destination: Path, systems: tuple[System, ...], image: Image) -> OnM
         folder = destination / image.games_path.format(folder=system.folder)
         if not folder.is_dir():
             continue
-        names = sorted(path for path in folder.iterdir() if path.is_file())
-        listed = {path.name for list_ in names if list_.suffix == ".m3u" for path in _listed(list_)}
+        names = [PurePosixPath(path) for path, _status in files_below(folder)]
+        listed = {path for each in names if each.suffix.lower() == ".m3u" for path in _listed(folder, each)}
         endings = {*system.extensions, "m3u", *(("zip",) if system.archives else ())}
         titles = tuple(
-            path.stem for path in names if path.suffix.lower().removeprefix(".") in endings and path.name not in listed
+            path.stem
+            for path in names
+            if path.suffix.lower().removeprefix(".") in endings and path.as_posix() not in listed
         )
         if titles:
             games[system.id] = titles
@@ -127,5 +153,11 @@ def look_at(destination: Path, systems: tuple[System, ...], image: Image) -> OnM
     return OnMachine(games, files)
 
 
-def _listed(playlist: Path) -> tuple[Path, ...]:
-    return tuple(playlist.parent / line for line in playlist.read_text(encoding="utf-8").splitlines() if line)
+def _listed(folder: Path, playlist: PurePosixPath) -> tuple[str, ...]:
+    """What a playlist names, from the system's folder; nothing for one that is no text."""
+    try:
+        text = text_of(bytes_of(folder / playlist), str(playlist))
+    except KyklonError:
+        return ()
+    lines = (line.strip() for line in text.split("\n"))
+    return tuple(os.path.normpath(playlist.parent / line) for line in lines if line and not line.startswith("#"))

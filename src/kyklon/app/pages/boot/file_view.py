@@ -11,6 +11,7 @@ from PyQt6.QtGui import QPainter
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.operations.boot.compile import IssuedFile
+from kyklon.operations.boot.dialects.codec import split_lines
 
 
 @dataclass(frozen=True)
@@ -26,7 +27,7 @@ class Shown:
 
 def shown_lines(file: IssuedFile, on_card: str) -> tuple[Shown, ...]:
     """The issued lines with those that they replace in between."""
-    old, new = on_card.splitlines(), [line.text for line in file.lines]
+    old, new = split_lines(on_card), [line.text for line in file.lines]
     rows: list[Shown] = []
     for tag, a, b, c, d in difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
         if tag in ("delete", "replace"):

@@ -33,3 +33,9 @@ class Codec(Protocol):
     def explain(self, line: str, wanted: Wanted) -> str:
         """The decision that put a line there, by its path; '' for what was there before."""
         ...
+
+
+def split_lines(text: str) -> list[str]:
+    """Lines as they are, carriage returns included; only a line feed ends one."""
+    lines = text.split("\n")
+    return lines[:-1] if lines[-1] == "" else lines

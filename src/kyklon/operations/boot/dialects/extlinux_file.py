@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from kyklon.catalogue.records import DialectFile
 from kyklon.model.kernel_line import set_words
-from kyklon.operations.boot.dialects.codec import Wanted
+from kyklon.operations.boot.dialects.codec import Wanted, split_lines
 from kyklon.operations.boot.dialects.words_file import LINE
 
 
@@ -25,7 +25,7 @@ class Extlinux:
 
     def explain(self, line: str, wanted: Wanted) -> str:
         """Override."""
-        keyword, _, value = line.strip().partition(" ")
+        keyword, value = _told(line)
         if keyword == "APPEND":
             return "boot.kernel_words"
         return wanted.settings.get(keyword, "") if wanted.values.get(keyword) == value else ""
@@ -43,9 +43,8 @@ def default_entry(text: str) -> Entry | None:
     """The entry DEFAULT names, or the first."""
     entries: list[tuple[str, dict[str, str]]] = []
     default = ""
-    for line in text.splitlines():
-        keyword, _, value = line.strip().partition(" ")
-        keyword, value = keyword.upper(), value.strip()
+    for line in split_lines(text):
+        keyword, value = _told(line)
         if not keyword or keyword.startswith("#"):
             continue
         if keyword == "DEFAULT":
@@ -58,6 +57,12 @@ def default_entry(text: str) -> Entry | None:
     return None if chosen is None else Entry(*chosen)
 
 
+def _told(line: str) -> tuple[str, str]:
+    """A line's keyword in capitals, and what follows it."""
+    keyword, value = (line.strip().split(None, 1) + ["", ""])[:2]
+    return keyword.upper(), value
+
+
 def set_entry(text: str, values: Mapping[str, str], wanted_words: Sequence[str]) -> str:
     """Set keywords and APPEND words of the default entry; made anew where there is none."""
     entry = default_entry(text)
@@ -66,13 +71,16 @@ def set_entry(text: str, values: Mapping[str, str], wanted_words: Sequence[str])
         entry = Entry("games", {})
     wanted = {**values, "APPEND": set_words(entry.values.get("APPEND", ""), wanted_words)}
     lines, inside, end = [], False, 0
-    for line in text.splitlines():
-        keyword = line.strip().partition(" ")[0].upper()
+    for line in split_lines(text):
+        keyword, value = _told(line)
         if keyword == "LABEL":
-            inside = line.strip().partition(" ")[2].strip() == entry.label
+            inside = value == entry.label
         elif inside and keyword in wanted:
-            indent = line[: len(line) - len(line.lstrip())]
-            line = f"{indent}{keyword} {wanted.pop(keyword)}"
+            new = wanted.pop(keyword)
+            if new != value:
+                indent = line[: len(line) - len(line.lstrip())]
+                ending = "\r" if line.endswith("\r") else ""
+                line = f"{indent}{line.split()[0]} {new}{ending}"
         lines.append(line)
         if inside and line.strip():
             end = len(lines)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kyklon.catalogue.records import DialectFile
-from kyklon.operations.boot.dialects.codec import Wanted
+from kyklon.operations.boot.dialects.codec import Wanted, split_lines
 
 SERVICES = "services"  # the key under which the list is read back
 
@@ -15,7 +15,7 @@ class LinesFile:
 
     def read(self, text: str, board: str) -> dict[str, str]:
         """Override: names with line feeds between them."""
-        names = (line.strip() for line in text.splitlines())
+        names = (line.strip() for line in split_lines(text))
         return {SERVICES: "\n".join(name for name in names if name and not name.startswith("#"))}
 
     def explain(self, line: str, wanted: Wanted) -> str:

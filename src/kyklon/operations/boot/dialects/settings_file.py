@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 
 from kyklon.catalogue.records import DialectFile, Grammar
-from kyklon.operations.boot.dialects.codec import Wanted
+from kyklon.operations.boot.dialects.codec import Wanted, split_lines
 
 _WORD = re.compile(r"[A-Za-z][\w.\-]*")
 
@@ -22,12 +22,6 @@ class SettingLine:
 
     def counts_for(self, board: str) -> bool:
         return not self.boards or board in self.boards
-
-
-def split_lines(text: str) -> list[str]:
-    """Lines as they are, carriage returns included; only a line feed ends one."""
-    lines = text.split("\n")
-    return lines[:-1] if lines[-1] == "" else lines
 
 
 @dataclass(frozen=True)
@@ -94,11 +88,13 @@ class SettingsFile:
                 self._take_out(lines, old, key, wanted.board)
             elif line is None:
                 fresh.append(self._written(key, value))
+            elif line.value == value:
+                continue
             elif not line.boards or line.boards == (wanted.board,):
                 lines[line.number] = self._written(
                     key, value, line.boards, ending="\r" if _returns(lines, line) else ""
                 )
-            elif line.value != value:
+            else:
                 own = self._written(key, value, (wanted.board,))
                 if self.grammar.wins == "first":
                     lines[line.number] = f"{own}\n{lines[line.number]}"

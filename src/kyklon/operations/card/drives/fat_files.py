@@ -6,7 +6,8 @@ import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 
-from kyklon.base.errors import TargetFull, ToolError
+from kyklon.base.errors import TargetFull, ToolError, VerifyError
+from kyklon.model.card import UNFINISHED, CardContents
 from kyklon.operations.card.drives.interlock import OpenTarget, Purpose
 from kyklon.operations.card.volumes.fat import FatVolume
 
@@ -43,14 +44,32 @@ class FatFiles:
             )
         for name, data in files.items():
             self._make_folders(name)
-            fresh = f"{name}.new"
+            fresh = f"{name}{UNFINISHED}"
             with tempfile.NamedTemporaryFile() as held:
                 held.write(data)
                 held.flush()
                 self.volume.mtools("mcopy", "-o", held.name, f"::/{fresh}")
-            if self._exists(name):
+            if self.volume.read(fresh) != data:
+                raise VerifyError(f"{fresh} reads back different.", do="The card is worn. Use another one.")
+            self._take_place(fresh, name)
+
+    def _take_place(self, fresh: str, name: str) -> None:
+        """FAT cannot replace in one step: killed between these two, repair() finishes it."""
+        if self._exists(name):
+            self.volume.mtools("mdel", f"::/{name}")
+        self.volume.mtools("mren", f"::/{fresh}", f"::/{name}")
+
+    def repair(self, card: CardContents) -> tuple[str, ...]:
+        """Finish exchanges that were cut short: the new file takes its place where the old one is gone already, and is
+        taken away where the old one still stands. The names of those finished."""
+        there = {name.lower() for name in card.sizes}
+        for name in card.half_done:
+            self.volume.mtools("mren", f"::/{name}{UNFINISHED}", f"::/{name}")
+        for name in card.sizes:
+            whole = name.removesuffix(UNFINISHED)
+            if name != whole and whole.lower() in there:
                 self.volume.mtools("mdel", f"::/{name}")
-            self.volume.mtools("mren", f"::/{fresh}", f"::/{name}")
+        return card.half_done
 
     def _exists(self, name: str) -> bool:
         try:

@@ -12,13 +12,16 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from kyklon.base.errors import BadBlock, Refused
 from kyklon.base.quantities import show_bytes
 from kyklon.devices.ports import DriveFacts, Handle, Target
-from kyklon.model.build import Build
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.drives.looking import again
+
+if TYPE_CHECKING:
+    from kyklon.model.build import Build
 
 LARGEST_CARD = 1_100_000_000_000  # bytes; CP: larger than any card this work uses
 

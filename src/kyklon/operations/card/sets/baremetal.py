@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
 from kyklon.base.errors import WrongUse
+from kyklon.base.inside import files_below, inside
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.records import BareMetal, Board, Image, Machine
 from kyklon.model.findings import Severity
@@ -69,9 +70,7 @@ def layout_of(folder: Path, layouts: tuple[BareMetal, ...], images: dict[str, Im
 def plan(folder: Path, layout: BareMetal, image: Image, board: Board) -> Plan:
     """What a card for this board holds. Nothing is changed. Raises WrongUse for a folder that cannot be read."""
     try:
-        sizes = {
-            path.relative_to(folder).as_posix(): path.stat().st_size for path in folder.rglob("*") if path.is_file()
-        }
+        sizes = {path: status.st_size for path, status in files_below(folder)}
     except OSError as bad:
         raise WrongUse(f"{folder} cannot be read: {bad.strerror}.") from bad
     work = _Work(folder, layout, image, board, sizes)
@@ -331,6 +330,6 @@ def gather(folder: Path, planned: Plan, to: Path) -> None:
     if not planned.ready:
         raise WrongUse("The set is not ready for a card.", do="Clear its stops first.")
     for each in planned.placed:
-        target = to / each.target
+        target = inside(to, each.target)
         target.parent.mkdir(parents=True, exist_ok=True)
         shutil.copy2(folder / each.source, target)

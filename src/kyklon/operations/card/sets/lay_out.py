@@ -6,6 +6,7 @@ from pathlib import Path
 
 from kyklon.base import durable
 from kyklon.base.errors import WrongUse
+from kyklon.base.inside import files_below, inside
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.records import Chooser
@@ -25,10 +26,9 @@ def lay_out(source: Path, chooser: Chooser, checked: Check, to: Path, watch: Wat
     if destination.resolve() == top.resolve():
         raise WrongUse(f"{to} is where the bundles are now.", do="Choose the stick.")
     jobs = [
-        (path, destination / path.relative_to(top))
+        (top / name / path, inside(to, f"{chooser.bundles}/{name}/{path}"))
         for name in checked.chosen
-        for path in sorted((top / name).rglob("*"))
-        if path.is_file()
+        for path, _status in files_below(top / name)
     ]
     total = sum(path.stat().st_size for path, _target in jobs)
     meter = Meter("Copying the bundles", total, watch)

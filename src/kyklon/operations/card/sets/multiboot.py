@@ -11,9 +11,11 @@ from pathlib import Path
 
 from pydantic import Field, ValidationError
 
-from kyklon.base.errors import FormatError, WrongUse
+from kyklon.base.errors import FormatError, KyklonError, WrongUse
+from kyklon.base.inside import files_below, inside
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
+from kyklon.base.reading import bytes_of, not_too_deep, text_of
 from kyklon.catalogue.records import Chooser
 from kyklon.model.findings import Severity
 from kyklon.model.record import Record
@@ -88,10 +90,13 @@ class Check:
 def read_manifest(text: str, name: str = "manifest") -> Manifest:
     """Raises FormatError with its offset in bytes."""
     try:
+        not_too_deep(text, name)
         return Manifest.model_validate(tomllib.loads(text))
     except tomllib.TOMLDecodeError as bad:
         offset = _offset_told(str(bad), text)
         raise FormatError(name, offset, expected="TOML", got=str(bad)) from bad
+    except (RecursionError, OverflowError) as bad:
+        raise FormatError(name, 0, expected="TOML", got=str(bad)) from bad
     except ValidationError as bad:
         first = bad.errors()[0]
         key = ".".join(str(step) for step in first["loc"])
@@ -224,11 +229,7 @@ class _Work:
         self.problems.append(Problem(code, severity, subject, sentence, why, rename, self.folder.name))
 
     def bundle(self) -> Bundle:
-        files = {
-            each.relative_to(self.folder).as_posix(): each.stat().st_size
-            for each in self.folder.rglob("*")
-            if each.is_file()
-        }
+        files = {path: status.st_size for path, status in files_below(self.folder)}
         total, largest = sum(files.values()), max(files.values(), default=0)
         manifest = self._manifest(files)
         if manifest is None:
@@ -269,12 +270,8 @@ class _Work:
             )
             return None
         try:
-            if files[name] > _LARGEST_MANIFEST:
-                raise FormatError(name, _LARGEST_MANIFEST, expected="a manifest", got=f"{files[name]} bytes")
-            return read_manifest((self.folder / name).read_text(encoding="utf-8"), name)
-        except UnicodeDecodeError as bad:
-            sentence = str(FormatError(name, bad.start, expected="UTF-8 text", got="other bytes"))
-        except (OSError, FormatError) as bad:
+            return read_manifest(text_of(bytes_of(self.folder / name, _LARGEST_MANIFEST), name), name)
+        except KyklonError as bad:
             sentence = str(bad)
         self._say("manifest", Severity.STOP, name, sentence, "Without it the chooser does not list the system.")
         return None
@@ -307,6 +304,11 @@ class _Work:
                 "Unpacking stops half-way.",
             )
         if not part.archive:
+            return
+        try:
+            inside(self.folder, part.archive)
+        except WrongUse as bad:
+            self._say("archive-outside", Severity.STOP, part.archive, bad.what, "A bundle keeps to its own folder.")
             return
         if part.archive not in files:
             near = _near(part.archive, set(files) - expected)

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kyklon.base.errors import WrongUse
+from kyklon.base.inside import inside
 from kyklon.model.findings import Severity
 
 
@@ -32,7 +33,7 @@ def rename(top: Path, problem: Problem) -> None:
     """Carry a problem's renaming out below `top`. Raises WrongUse; never writes over another file."""
     if problem.rename is None:
         raise WrongUse(f"{problem.subject}: renaming does not help here.")
-    start, end = (top / problem.bundle / name for name in problem.rename)
+    start, end = (inside(top / problem.bundle if problem.bundle else top, name) for name in problem.rename)
     if end.exists() and not start.samefile(end):
         raise WrongUse(f"{end} already exists.", do="Move it away first; nothing was changed.")
     try:

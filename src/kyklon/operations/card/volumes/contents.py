@@ -6,7 +6,6 @@ import contextlib
 import os
 import re
 import struct
-import tempfile
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
@@ -16,13 +15,15 @@ from kyklon.model.card import CardContents, KernelFile, Partition, PartitionTabl
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.sources.source import chunks
 from kyklon.operations.card.volumes.ext import list_ext_folder, read_ext_files
-from kyklon.operations.card.volumes.fat import TEXT_LIMIT, FatVolume
+from kyklon.operations.card.volumes.fat_reader import FatFile, FatReader
 from kyklon.operations.card.volumes.partitions import HEAD, read_table
 from kyklon.operations.card.volumes.survey import reader, survey
 
 ZIMAGE_MAGIC = 0x016F2818  # arch/arm/boot/compressed/head.S: at 0x24 of a 32-bit kernel
 IMAGE64_MAGIC = b"ARM\x64"  # Documentation/arch/arm64/booting.rst: at 0x38 of a 64-bit kernel
 BOOT_LIMIT = 512 << 20  # bytes; CP: boot partitions are smaller
+KERNEL_LIMIT = 64 << 20  # bytes; CP: kernels are smaller, packed as well as unpacked
+TEXT_LIMIT = 64 * 1024  # bytes; boot files are far smaller
 _VERMAGIC = re.compile(rb"vermagic=[^\0]*\b(ARMv[5-8])\b")  # linux/vermagic.h names the 32-bit set
 
 
@@ -45,7 +46,7 @@ def _unpacked_payload(data: bytes) -> bytes:
     if start < 0:
         return b""
     try:
-        return zlib.decompressobj(31).decompress(data[start:])
+        return zlib.decompressobj(31).decompress(data[start:], KERNEL_LIMIT)
     except zlib.error:
         return b""
 
@@ -62,9 +63,11 @@ def observe(path: Path) -> CardContents:
         return CardContents(table_error=f"{path} cannot be read: {bad.strerror}.")
     boot = table.boot()
     contents = CardContents(table=table, volumes=found.volumes)
-    contents = (
-        _with_boot(contents, path, boot.start) if boot else _but(contents, boot_error="There is no FAT partition.")
-    )
+    if boot is None:
+        contents = _but(contents, boot_error="There is no FAT partition.")
+    else:
+        with path.open("rb") as file:
+            contents = _with_boot(contents, file.fileno(), boot.start)
     root = table.root()
     if root is None:
         return _but(contents, root_error="There is no Linux partition.")
@@ -128,35 +131,50 @@ def _but(contents: CardContents, **changes: object) -> CardContents:
     return CardContents(**{**contents.__dict__, **changes})
 
 
-def _with_boot(found: CardContents, path: Path, offset: int) -> CardContents:
-    volume = FatVolume(path, offset)
-    with tempfile.TemporaryDirectory(prefix="kyklon-boot-") as held:
-        folder = Path(held)
-        try:
-            volume.copy_out(folder)
-            free = volume.free_bytes()
-        except ToolError as bad:
-            return _but(found, boot_error=f"The boot partition cannot be read: {bad}")
-        sizes: dict[str, int] = {}
-        texts: dict[str, str] = {}
-        kernels: list[KernelFile] = []
-        for file in sorted(folder.rglob("*")):
-            if not file.is_file():
+def _with_boot(found: CardContents, descriptor: int, offset: int) -> CardContents:
+    """What is on the boot partition; a file that cannot be followed is told and not read."""
+    sizes: dict[str, int] = {}
+    texts: dict[str, str] = {}
+    names: dict[str, str] = {}
+    kernels: list[KernelFile] = []
+    broken: list[str] = []
+    try:
+        volume = FatReader(reader(descriptor), offset)
+        free = volume.free_bytes()
+        for file in sorted(volume.files(), key=lambda each: each.path):
+            sizes[file.path] = file.size
+            try:
+                head = volume.read(file, TEXT_LIMIT)
+                instruction_set = kernel_set(_whole_kernel(volume, file, head))
+            except FormatError as bad:
+                broken.append(str(bad))
                 continue
-            name = file.relative_to(folder).as_posix()
-            sizes[name] = file.stat().st_size
-            data = file.read_bytes()
-            if instruction_set := kernel_set(data):
-                kernels.append(KernelFile(name, len(data), instruction_set))
-            elif len(data) <= TEXT_LIMIT and b"\0" not in data:
-                texts[name.lower()] = data.decode("utf-8", "replace")
-    return _but(found, sizes=sizes, texts=texts, kernels=tuple(kernels), boot_free=free)
+            if instruction_set:
+                kernels.append(KernelFile(file.path, file.size, instruction_set))
+            elif file.size <= TEXT_LIMIT and b"\0" not in head:
+                texts[file.path.lower()] = head.decode("utf-8", "surrogateescape")
+                names[file.path.lower()] = file.path
+    except (FormatError, OSError) as bad:
+        return _but(found, boot_error=f"The boot partition cannot be read: {bad}")
+    return _but(
+        found, sizes=sizes, texts=texts, names=names, kernels=tuple(kernels), boot_free=free, broken=tuple(broken)
+    )
+
+
+def _whole_kernel(volume: FatReader, file: FatFile, head: bytes) -> bytes:
+    """As much of a file as tells its instruction set: a 32-bit kernel tells it only inside."""
+    packed = len(head) >= 0x28 and struct.unpack_from("<I", head, 0x24)[0] == ZIMAGE_MAGIC
+    return volume.read(file, KERNEL_LIMIT) if packed else head
 
 
 def _observe_root(path: Path, offset: int) -> RootFacts:
     names = ("/etc/passwd", "/etc/image-release", "/etc/expanded")
     files = read_ext_files(path, offset, names)
-    users = [line.split(":")[0] for line in (files["/etc/passwd"] or b"").decode().splitlines() if ":" in line]
+    users = [
+        line.split(":")[0]
+        for line in (files["/etc/passwd"] or b"").decode("utf-8", "surrogateescape").split("\n")
+        if ":" in line
+    ]
     services = list_ext_folder(path, offset, "/etc/services.d")
     programs = list_ext_folder(path, offset, "/usr/bin")
     return RootFacts(

@@ -13,9 +13,10 @@ def read_ext_files(path: Path, offset: int, names: tuple[str, ...]) -> dict[str,
     """Contents of files of an ext file system (None where there is none), in one run of debugfs."""
     with tempfile.TemporaryDirectory() as held:
         commands = "".join(f"dump {name} {held}/{index}\n" for index, name in enumerate(names))
-        image = f"{path}?offset={offset}"
         # debugfs answers 0 even when it cannot open the image: `stats` must have succeeded too
-        out = tools.run(["debugfs", "-f", "-", image], stdin=(commands + "stats -h\n").encode(), seconds=60)
+        with tools.plain_name(path) as name:
+            image = f"{name}?offset={offset}"
+            out = tools.run(["debugfs", "-f", "-", image], stdin=(commands + "stats -h\n").encode(), seconds=60)
         if b"Filesystem state" not in out:
             raise ToolError(f"{path} holds no ext file system at byte {offset}.")
         found: dict[str, bytes | None] = {}
@@ -27,6 +28,8 @@ def read_ext_files(path: Path, offset: int, names: tuple[str, ...]) -> dict[str,
 
 def list_ext_folder(path: Path, offset: int, folder: str) -> tuple[str, ...]:
     """Names in a folder of an ext file system; nothing where it does not exist."""
-    out = tools.run(["debugfs", "-R", f"ls -p {folder}", f"{path}?offset={offset}"], seconds=60).decode()
-    names = [line.split("/")[5] for line in out.splitlines() if line.startswith("/") and line.count("/") >= 6]
+    with tools.plain_name(path) as name:
+        out = tools.run(["debugfs", "-R", f"ls -p {folder}", f"{name}?offset={offset}"], seconds=60)
+    lines = out.decode("utf-8", "surrogateescape").split("\n")
+    names = [line.split("/")[5] for line in lines if line.startswith("/") and line.count("/") >= 6]
     return tuple(name for name in names if name not in (".", "..", "lost+found"))

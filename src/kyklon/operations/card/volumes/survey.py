@@ -8,16 +8,15 @@ from __future__ import annotations
 
 import contextlib
 import os
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from kyklon.base.errors import FormatError, ToolError
+from kyklon.base.errors import FormatError
 from kyklon.model.card import PartitionTable, Volume
 from kyklon.operations.card.volumes import partitions
-from kyklon.operations.card.volumes.fat import FatVolume
+from kyklon.operations.card.volumes.fat_reader import FatReader, geometry
 
 _HEAD = 8192  # bytes that hold every superblock read here
 _SIGNATURES = (  # offset, bytes, name; libblkid's own table gives the same places
@@ -61,7 +60,7 @@ def survey(path: Path, *, deep: bool = True) -> Survey:
         head = read(0, _HEAD)
         whole = identify(head, 0, 0, size)
         if whole.kind:  # a stick without a table; its boot sector ends in 55 AA as well
-            return Survey(None, (_deeper(path, whole) if deep else whole,))
+            return Survey(None, (_deeper(read, whole) if deep else whole,))
         if not any(head[:512]):
             return Survey(None, ())
         try:
@@ -73,7 +72,7 @@ def survey(path: Path, *, deep: bool = True) -> Survey:
             if part.kind in partitions.EXTENDED and not part.guid:
                 continue
             found = identify(read(part.start, _HEAD), part.number, part.start, part.size)
-            volumes.append(_deeper(path, found) if deep else found)
+            volumes.append(_deeper(read, found) if deep else found)
     return Survey(table, tuple(volumes))
 
 
@@ -99,23 +98,17 @@ def identify(head: bytes, number: int, start: int, size: int) -> Volume:
 
 
 def _fat(head: bytes, number: int, start: int, size: int) -> Volume:
-    sector, cluster = int.from_bytes(head[11:13], "little"), head[13]
-    reserved, tables = int.from_bytes(head[14:16], "little"), head[16]
-    roots = int.from_bytes(head[17:19], "little")
-    total = int.from_bytes(head[19:21], "little") or int.from_bytes(head[32:36], "little")
-    each = int.from_bytes(head[22:24], "little") or int.from_bytes(head[36:40], "little")
-    if sector not in (512, 1024, 2048, 4096) or not cluster or cluster & (cluster - 1) or not each:
+    try:
+        kind = geometry(head[:512]).kind
+    except FormatError:
         return Volume(number, start, size, "")
-    data = total - reserved - tables * each - -(-roots * 32 // sector)
-    clusters = data // cluster
-    kind = "FAT12" if clusters < 4085 else "FAT16" if clusters < 65525 else "FAT32"  # the specification's own test
     at = 71 if kind == "FAT32" else 43
     label = head[at : at + 11].decode("cp437").strip()
     return Volume(number, start, size, kind, "" if label == "NO NAME" else label)
 
 
 def _ext(head: bytes, number: int, start: int, size: int) -> Volume:
-    block = 1024 << int.from_bytes(head[1048:1052], "little")
+    block = 1024 << min(6, int.from_bytes(head[1048:1052], "little"))  # 64 KiB is the largest there is
     incompatible = int.from_bytes(head[1120:1124], "little")
     free = int.from_bytes(head[1036:1040], "little")
     compatible = int.from_bytes(head[1116:1120], "little")
@@ -124,22 +117,17 @@ def _ext(head: bytes, number: int, start: int, size: int) -> Volume:
     kind = "ext4" if incompatible & 0x40 else "ext3" if compatible & 4 else "ext2"
     label = head[1144:1160].split(b"\0")[0].decode("utf-8", "replace")
     written = int.from_bytes(head[1072:1076], "little")
-    newest = datetime.fromtimestamp(written, UTC).date().isoformat() if written else ""
+    newest = datetime.fromtimestamp(written, UTC).date().isoformat() if written else ""  # 32 bits: never out of range
     return Volume(number, start, size, kind, label, min(size, free * block), newest)
 
 
-_FILE = re.compile(r"^.{8} .{3} +(?:<DIR>|\d+) +(\d{4}-\d\d-\d\d)", re.MULTILINE)
-
-
-def _deeper(path: Path, volume: Volume) -> Volume:
+def _deeper(read: partitions.Read, volume: Volume) -> Volume:
     """Free space, number of files and the newest date of a FAT volume."""
     if not volume.kind.startswith("FAT"):
         return volume
-    fat = FatVolume(path, volume.start)
     try:
-        listing = fat.listing()
-        free = fat.free_bytes()
-    except ToolError:
+        fat = FatReader(read, volume.start)
+        dates = [file.modified for file in fat.files()]
+        return replace(volume, free=fat.free_bytes(), files=len(dates), newest=max(dates, default=""))
+    except FormatError:
         return volume
-    dates = [match[1] for match in _FILE.finditer(listing) if "<DIR>" not in match[0]]
-    return replace(volume, free=free, files=len(dates), newest=max(dates, default=""))

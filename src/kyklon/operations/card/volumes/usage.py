@@ -15,8 +15,9 @@ from pathlib import Path
 import numpy as np
 
 from kyklon.base import tools
-from kyklon.base.errors import ToolError
+from kyklon.base.errors import FormatError, ToolError
 from kyklon.model.card import Volume
+from kyklon.operations.card.volumes.fat_reader import geometry
 from kyklon.operations.card.volumes.survey import Survey, survey
 
 _GROUP_FREE = re.compile(r"^  Free blocks: (.*)$", re.MULTILINE)
@@ -55,7 +56,7 @@ def usage(path: Path, size: int, known: Survey | None = None) -> Usage:
     for volume in found.volumes:
         try:
             free += _free(path, volume)
-        except (ToolError, ValueError, IndexError) as bad:
+        except (ToolError, FormatError, ValueError, IndexError) as bad:
             notes.append(f"Partition {volume.number} ({volume.kind or 'unknown'}) is kept whole: {bad}")
     if table is not None and table.scheme != "MBR":  # the second GPT lies in the last 33 sectors
         free.append((table.end, max(table.end, size - 34 * 512)))
@@ -84,7 +85,8 @@ def _free(path: Path, volume: Volume) -> list[Extent]:
 
 
 def _free_ext(path: Path, volume: Volume) -> list[Extent]:
-    told = tools.run(["dumpe2fs", f"{path}?offset={volume.start}"], seconds=300).decode(errors="replace")
+    with tools.plain_name(path) as name:
+        told = tools.run(["dumpe2fs", f"{name}?offset={volume.start}"], seconds=300).decode(errors="replace")
     size, count = _BLOCK_SIZE.search(told), _BLOCK_COUNT.search(told)
     if size is None or count is None:
         raise ToolError("dumpe2fs does not tell the block size.")
@@ -104,24 +106,16 @@ def _free_ext(path: Path, volume: Volume) -> list[Extent]:
 def _free_fat(path: Path, volume: Volume) -> list[Extent]:
     descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
     try:
-        head = os.pread(descriptor, 512, volume.start)
-        sector, cluster = int.from_bytes(head[11:13], "little"), head[13]
-        reserved, tables = int.from_bytes(head[14:16], "little"), head[16]
-        roots = int.from_bytes(head[17:19], "little")
-        total = int.from_bytes(head[19:21], "little") or int.from_bytes(head[32:36], "little")
-        each = int.from_bytes(head[22:24], "little") or int.from_bytes(head[36:40], "little")
-        raw = os.pread(descriptor, each * sector, volume.start + reserved * sector)
+        shape = geometry(os.pread(descriptor, 512, volume.start))
+        raw = os.pread(descriptor, min(shape.table_bytes, (shape.clusters + 2) * 4), volume.start + shape.table)
     finally:
         os.close(descriptor)
-    data = reserved + tables * each + -(-roots * 32 // sector)
-    count = (total - data) // cluster
-    entries = _entries(raw, volume.kind, count + 2)
+    entries = _entries(raw, shape.kind, shape.clusters + 2)
     free = np.flatnonzero(entries[2:] == 0)
     if not len(free):
         return []
     breaks = np.flatnonzero(np.diff(free) != 1) + 1
-    width = cluster * sector
-    base = volume.start + data * sector
+    width, base = shape.cluster, volume.start + shape.data
     runs = [(int(run[0]), int(run[-1]) + 1) for run in np.split(free, breaks)]
     return [(base + first * width, base + last * width) for first, last in runs]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kyklon.model.build import change_of
 from kyklon.model.findings import Remedy
+from kyklon.operations.boot.dialects.codec import split_lines
 from kyklon.operations.boot.findings import kernel_remedy, kernel_sets
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Moment, Step
@@ -19,7 +20,7 @@ def boot_file(bench: Bench) -> Step:
         cause = f"{wanted.path} does not begin with “{wanted.grammar.first_line}”: the firmware ignores all of it."
         return fail(dark_screen("boot file", "boot.unknown-format", cause, PUT_ON_CARD, lamps.no_settings), hides=True)
     longest = bench.dialect.longest_line
-    long = [line for line in bench.contents.texts[wanted.path.lower()].splitlines() if len(line) > longest]
+    long = [line for line in split_lines(bench.contents.texts[wanted.path.lower()]) if len(line) > longest]
     moments = [Moment(f"{wanted.path} is read.", lamps.reading, 0.1)]
     if long:
         count = f"{len(long)} line{'s are' if len(long) > 1 else ' is'}"

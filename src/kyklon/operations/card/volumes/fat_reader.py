@@ -1,0 +1,274 @@
+"""A FAT file system read from its bytes, within bounds whatever they are (Microsoft FAT specification, 2000).
+
+Only what is asked for is read: a look at a full card costs its folders and its boot files. Writing is mtools' work.
+"""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from datetime import date
+
+from kyklon.base.errors import FormatError
+
+Read = Callable[[int, int], bytes]  # offset, length
+
+SECTORS = (512, 1024, 2048, 4096)  # bytes, 3.1 BPB_BytsPerSec
+MOST_FILES = 65_536  # the most entries a folder may have (6); a boot partition holds a hundred
+DEEPEST = 32  # folders within folders
+_PIECE = 1 << 16  # bytes of the table read at a time
+_PIECES = 64  # pieces kept
+_MOST_TABLE = 64 << 20  # bytes looked through for free clusters; beyond it FSInfo's own count must do
+_DIRECTORY, _VOLUME_ID, _LONG = 0x10, 0x08, 0x0F  # 6: DIR_Attr
+_LOWER_BASE, _LOWER_ENDING = 0x08, 0x10  # DIR_NTRes as Windows and Linux use it
+
+
+@dataclass(frozen=True)
+class FatFile:
+    """path: with forward slashes, as it is spelt. size in bytes. modified: ISO 8601 date, '' for none."""
+
+    path: str
+    size: int
+    cluster: int
+    modified: str = ""
+
+
+@dataclass(frozen=True)
+class Geometry:
+    """A boot sector's figures; starts in bytes from the beginning of the volume."""
+
+    kind: str
+    cluster: int
+    clusters: int
+    table: int
+    table_bytes: int
+    root: int
+    root_bytes: int
+    data: int
+    root_cluster: int
+    information: int
+
+
+def geometry(head: bytes) -> Geometry:
+    """From the first 512 bytes. Raises FormatError for figures that no FAT volume can have."""
+
+    def number(at: int, length: int) -> int:
+        return int.from_bytes(head[at : at + length], "little")
+
+    sector, per_cluster, reserved, tables = number(11, 2), number(13, 1), number(14, 2), number(16, 1)
+    roots, each = number(17, 2), number(22, 2) or number(36, 4)
+    total = number(19, 2) or number(32, 4)
+    if head[510:512] != b"\x55\xaa":
+        raise FormatError("FAT boot sector", 510, expected="55 AA", got=head[510:512].hex() or "nothing")
+    if sector not in SECTORS:
+        raise FormatError("FAT boot sector", 11, expected="512 to 4096 bytes a sector", got=str(sector))
+    if not per_cluster or per_cluster & (per_cluster - 1) or sector * per_cluster > 1 << 18:
+        raise FormatError("FAT boot sector", 13, expected="a power of two", got=str(per_cluster))
+    if not reserved or tables not in (1, 2) or not each:
+        raise FormatError("FAT boot sector", 14, expected="reserved sectors and tables", got=f"{reserved}, {tables}")
+    root_sectors = -(-roots * 32 // sector)
+    data = reserved + tables * each + root_sectors
+    clusters = (total - data) // per_cluster
+    if clusters < 1:
+        raise FormatError("FAT boot sector", 32, expected=f"more than {data} sectors", got=str(total))
+    kind = "FAT12" if clusters < 4085 else "FAT16" if clusters < 65525 else "FAT32"  # 3.5: the only test
+    held = each * sector * {"FAT12": 2, "FAT16": 1, "FAT32": 1}[kind] // {"FAT12": 3, "FAT16": 2, "FAT32": 4}[kind]
+    if held < 3:
+        raise FormatError("FAT boot sector", 22, expected="a table", got=f"{each} sectors")
+    return Geometry(
+        kind, sector * per_cluster, min(clusters, held - 2), reserved * sector, each * sector,
+        (reserved + tables * each) * sector, root_sectors * sector, data * sector,
+        number(44, 4) if kind == "FAT32" else 0, number(48, 2) * sector if kind == "FAT32" else 0,
+    )  # fmt: skip
+
+
+class FatReader:
+    """read: of the whole card; start: where the volume begins on it. Raises FormatError for what is no FAT volume."""
+
+    def __init__(self, read: Read, start: int) -> None:
+        self._card, self._start = read, start
+        self.geometry = geometry(self._read(0, 512))
+        self._table: OrderedDict[int, bytes] = OrderedDict()
+
+    def _read(self, offset: int, length: int) -> bytes:
+        return self._card(self._start + offset, length)
+
+    # --- the table -------------------------------------------------------------------------------------------------
+
+    def _table_bytes(self, at: int, length: int) -> bytes:
+        found = b""
+        while length > 0:
+            number = at // _PIECE
+            piece = self._table.get(number)
+            if piece is None:
+                start = number * _PIECE
+                wide = min(_PIECE, max(0, self.geometry.table_bytes - start))
+                piece = self._read(self.geometry.table + start, wide).ljust(wide, b"\0")
+                self._table[number] = piece
+                if len(self._table) > _PIECES:
+                    self._table.popitem(last=False)
+            part = piece[at % _PIECE : at % _PIECE + length]
+            if not part:
+                return found.ljust(len(found) + length, b"\0")
+            found, at, length = found + part, at + len(part), length - len(part)
+        return found
+
+    def _next(self, cluster: int) -> int:
+        """The entry of a cluster, ends of chains as 0x0FFFFFF8 and more whatever the kind."""
+        kind = self.geometry.kind
+        if kind == "FAT32":
+            return int.from_bytes(self._table_bytes(cluster * 4, 4), "little") & 0x0FFFFFFF
+        if kind == "FAT16":
+            value, limit = int.from_bytes(self._table_bytes(cluster * 2, 2), "little"), 0xFFF8
+        else:
+            pair = int.from_bytes(self._table_bytes(cluster * 3 // 2, 2), "little")
+            value, limit = (pair >> 4 if cluster & 1 else pair & 0x0FFF), 0xFF8
+        return 0x0FFFFFF8 if value >= limit else value
+
+    def chain(self, cluster: int, name: str) -> Iterator[int]:
+        """The clusters of a file, in order. Raises FormatError for a chain that is broken or bites its tail."""
+        seen = 0
+        while cluster < 0x0FFFFFF8:
+            if not 2 <= cluster < self.geometry.clusters + 2:
+                raise FormatError(name, seen * self.geometry.cluster, expected="a cluster of the volume",
+                                  got=f"cluster {cluster}")  # fmt: skip
+            yield cluster
+            seen += 1
+            if seen > self.geometry.clusters:
+                raise FormatError(name, 0, expected="a chain with an end", got="one that goes round")
+            cluster = self._next(cluster)
+
+    def free_bytes(self) -> int:
+        """What is free, from the table; from FSInfo where the table is huge."""
+        shape = self.geometry
+        if shape.table_bytes > _MOST_TABLE:
+            stated = int.from_bytes(self._read(shape.information + 488, 4), "little")
+            return min(stated, shape.clusters) * shape.cluster
+        if shape.kind == "FAT12":
+            return sum(not self._next(cluster) for cluster in range(2, shape.clusters + 2)) * shape.cluster
+        width = 4 if shape.kind == "FAT32" else 2
+        wide = (shape.clusters + 2) * width
+        raw = self._read(shape.table, wide).ljust(wide, b"\0")
+        entries = memoryview(raw).cast("I" if width == 4 else "H")[2:].tolist()
+        if width == 4:  # the upper four bits are not part of the entry
+            entries = [entry & 0x0FFFFFFF for entry in entries]
+        return entries.count(0) * shape.cluster
+
+    # --- folders and files -----------------------------------------------------------------------------------------
+
+    def files(self) -> Iterator[FatFile]:
+        """Every file, folder by folder. Raises FormatError for a folder that cannot be followed, or for too many."""
+        shape = self.geometry
+        waiting: list[tuple[str, int, int]] = [("", shape.root_cluster, 0)]
+        entered: set[int] = set()
+        count = 0
+        while waiting:
+            folder, cluster, depth = waiting.pop()
+            if cluster in entered and folder:
+                raise FormatError(folder, 0, expected="a folder of its own", got="one that contains itself")
+            entered.add(cluster)
+            for entry in self._entries(folder, cluster):
+                count += 1
+                if count > MOST_FILES or depth > DEEPEST:
+                    raise FormatError(folder or "/", 0, expected=f"at most {MOST_FILES} files, {DEEPEST} folders deep",
+                                      got="more")  # fmt: skip
+                name, is_folder, file = entry
+                path = f"{folder}/{name}" if folder else name
+                if is_folder:
+                    waiting.append((path, file.cluster, depth + 1))
+                else:
+                    yield FatFile(path, file.size, file.cluster, file.modified)
+
+    def _folder_bytes(self, folder: str, cluster: int) -> Iterator[bytes]:
+        shape = self.geometry
+        if not folder and shape.kind != "FAT32":
+            yield self._read(shape.root, shape.root_bytes)
+            return
+        for total, each in enumerate(self.chain(cluster, folder or "/")):
+            if total * shape.cluster > MOST_FILES * 32:
+                raise FormatError(folder or "/", 0, expected=f"at most {MOST_FILES} entries", got="more")
+            yield self._read(shape.data + (each - 2) * shape.cluster, shape.cluster)
+
+    def _entries(self, folder: str, cluster: int) -> Iterator[tuple[str, bool, FatFile]]:
+        long: dict[int, bytes] = {}
+        check = -1
+        for piece in self._folder_bytes(folder, cluster):
+            for at in range(0, len(piece) - 31, 32):
+                entry = piece[at : at + 32]
+                if entry[0] == 0:
+                    return
+                if entry[0] == 0xE5:
+                    long.clear()
+                elif entry[11] & 0x3F == _LONG:
+                    if entry[0] & 0x40:
+                        long.clear()
+                        check = entry[13]
+                    if entry[13] == check:
+                        long[entry[0] & 0x1F] = entry[1:11] + entry[14:26] + entry[28:32]
+                else:
+                    name = _long_name(long) if long and check == _checksum(entry[:11]) else ""
+                    long.clear()
+                    if entry[11] & _VOLUME_ID or entry[0] == 0x2E:  # the label; . and ..
+                        continue
+                    yield self._entry(name or _short_name(entry), entry)
+
+    def _entry(self, name: str, entry: bytes) -> tuple[str, bool, FatFile]:
+        first = int.from_bytes(entry[26:28], "little")
+        if self.geometry.kind == "FAT32":
+            first |= int.from_bytes(entry[20:22], "little") << 16
+        size = int.from_bytes(entry[28:32], "little")
+        day = int.from_bytes(entry[24:26], "little")
+        return name, bool(entry[11] & _DIRECTORY), FatFile(name, size, first & 0x0FFFFFFF, _date(day))
+
+    def read(self, file: FatFile, most: int) -> bytes:
+        """The first `most` bytes of a file. Raises FormatError when its chain ends before its size."""
+        wanted = min(file.size, most)
+        if not wanted:
+            return b""
+        parts: list[bytes] = []
+        have = 0
+        for cluster in self.chain(file.cluster, file.path):
+            part = self._read(self.geometry.data + (cluster - 2) * self.geometry.cluster, self.geometry.cluster)
+            parts.append(part)
+            have += len(part)
+            if have >= wanted:
+                return b"".join(parts)[:wanted]
+            if len(part) < self.geometry.cluster:
+                break
+        raise FormatError(file.path, have, expected=f"{file.size} bytes", got=f"{have}")
+
+
+def _checksum(short: bytes) -> int:
+    """Of a short name, as each part of its long name carries it (6: ChkSum)."""
+    value = 0
+    for letter in short:
+        value = ((value >> 1) | (value & 1) << 7) + letter & 0xFF
+    return value
+
+
+def _long_name(parts: dict[int, bytes]) -> str:
+    if sorted(parts) != list(range(1, len(parts) + 1)):
+        return ""
+    raw = b"".join(parts[number] for number in sorted(parts))
+    text = raw.decode("utf-16-le", "surrogatepass").split("\0")[0]
+    return text.replace("/", "_")
+
+
+def _short_name(entry: bytes) -> str:
+    base, ending = entry[:8], entry[8:11]
+    if base[0] == 0x05:  # 6.1: stands for E5, which marks deleted entries
+        base = b"\xe5" + base[1:]
+    name, tail = base.decode("cp437").rstrip(" "), ending.decode("cp437").rstrip(" ")
+    if entry[12] & _LOWER_BASE:
+        name = name.lower()
+    if entry[12] & _LOWER_ENDING:
+        tail = tail.lower()
+    return (f"{name}.{tail}" if tail else name).replace("/", "_")
+
+
+def _date(value: int) -> str:
+    try:
+        return date(1980 + (value >> 9), value >> 5 & 15, value & 31).isoformat()
+    except ValueError:
+        return ""
