@@ -131,8 +131,8 @@ def replace(path: Path, data: bytes) -> None:
 
 
 def replace_text(path: Path, text: str) -> None:
-    """The same for text, as UTF-8."""
-    replace(path, text.encode())
+    """The same for text, as UTF-8; bytes of file names that are no text (PEP 383) as escapes, which JSON reads back."""
+    replace(path, text.encode("utf-8", "backslashreplace"))
 
 
 def keep(path: Path, data: bytes) -> None:

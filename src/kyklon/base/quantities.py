@@ -69,14 +69,17 @@ def show_duration(seconds: float) -> str:
 _QUANTITY = re.compile(r"\s*([+-]?\d[\d\s\u202f\u00a0]*(?:[.,]\d+)?(?:[eE][+-]?\d+)?)\s*([^\d\s]*)\s*$")
 
 
+_LONGEST = 64  # characters of a quantity; the pattern would take long over a page of blanks
+
+
 def parse(text: str, unit: str) -> float:
     """The value in SI units of what somebody typed: '15.7 kHz', '15,7k', '2 A'.
 
     Raises ValueError that names the text and the unit it should have.
     """
-    match = _QUANTITY.fullmatch(text)
+    match = _QUANTITY.fullmatch(text) if len(text) <= _LONGEST else None
     if not match:
-        raise ValueError(f"{text!r} is not a quantity in {unit}; write a number and a unit, as 15.7 {unit}")
+        raise ValueError(f"{text[:_LONGEST]!r} is not a quantity in {unit}; write a number and a unit, as 15.7 {unit}")
     number = float(re.sub(r"[\s\u202f\u00a0]", "", match[1]).replace(",", "."))
     tail = match[2]
     prefix = tail.removesuffix(unit)

@@ -45,9 +45,9 @@ def json_of(data: bytes, name: str) -> Any:
         raise FormatError(name, 0, expected="JSON", got=str(bad)) from bad
 
 
-def toml_of(data: bytes, name: str) -> dict[str, Any]:
+def toml_of(data: bytes | str, name: str) -> dict[str, Any]:
     """A TOML document. Raises FormatError."""
-    text = text_of(data, name)
+    text = data if isinstance(data, str) else text_of(data, name)
     not_too_deep(text, name)
     try:
         return tomllib.loads(text)

@@ -7,6 +7,7 @@ import os
 import shutil
 import subprocess
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from kyklon.base.errors import ToolError
@@ -16,7 +17,7 @@ _SYSTEM_FOLDERS = ("/usr/sbin", "/sbin", "/usr/local/sbin")  # where mkfs and sf
 PACKAGE_OF = {  # Debian package that brings the program
     "mcopy": "mtools", "mdir": "mtools", "mren": "mtools", "mdel": "mtools", "mmd": "mtools",
     "mkfs.fat": "dosfstools", "mkfs.ext4": "e2fsprogs", "debugfs": "e2fsprogs", "sfdisk": "fdisk",
-    "lsblk": "util-linux", "umount": "mount", "dumpe2fs": "e2fsprogs", "mtype": "mtools",
+    "lsblk": "util-linux", "prlimit": "util-linux", "umount": "mount", "dumpe2fs": "e2fsprogs", "mtype": "mtools",
 }  # fmt: skip
 
 
@@ -28,6 +29,14 @@ def find(program: str) -> str:
         package = PACKAGE_OF.get(program, program)
         raise ToolError(f"The system program {program} is missing.", do=f"Install it: apt install {package}")
     return found
+
+
+@dataclass(frozen=True)
+class Bounds:
+    """What a program may take that reads what anybody may have made (prlimit(1)); file: of each it writes. In bytes."""
+
+    memory: int = 1 << 30
+    file: int = 64 << 20
 
 
 @contextlib.contextmanager
@@ -49,17 +58,24 @@ def run(
     seconds: float = 60.0,
     stdin: bytes = b"",
     environment: Mapping[str, str] | None = None,
+    bounds: Bounds | None = None,
 ) -> bytes:
     """Standard output of a program that must succeed within `seconds`.
 
     Raises ToolError with the program's own words otherwise.
     """
     command = [find(arguments[0]), *arguments[1:]]
+    if bounds is not None:
+        command = [find("prlimit"), f"--as={bounds.memory}", f"--fsize={bounds.file}", *command]
     settings = {**os.environ, "LC_ALL": "C", "TZ": "UTC", **(environment or {})}
+    if any("\0" in each for each in command):
+        raise ToolError(f"{arguments[0]} cannot take a name with a zero byte in it.")
     try:
         done = subprocess.run(command, input=stdin, capture_output=True, timeout=seconds, env=settings)
     except subprocess.TimeoutExpired as late:
         raise ToolError(f"{arguments[0]} gave no answer in {seconds:.0f} s.") from late
+    except (OSError, UnicodeEncodeError) as bad:
+        raise ToolError(f"{arguments[0]} could not be started: {bad}.") from bad
     if done.returncode:
         words = (done.stderr or done.stdout).decode(errors="replace").strip()
         raise ToolError(f"{arguments[0]} failed: {words or f'exit code {done.returncode}'}")

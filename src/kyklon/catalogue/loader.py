@@ -13,8 +13,9 @@ from typing import Any, TypeVar
 
 from pydantic import ValidationError
 
-from kyklon.base.errors import CatalogueError
-from kyklon.catalogue import records
+from kyklon.base.errors import CatalogueError, FormatError, KyklonError
+from kyklon.base.reading import bytes_of, text_of, toml_of
+from kyklon.catalogue import records, templates
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
 from kyklon.model.timing import Axis, Timing
@@ -94,21 +95,24 @@ def load(user_folder: Path | None = None) -> Catalogue:
 
 def _user_text(path: Path) -> str:
     try:
-        return path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as bad:
-        raise CatalogueError(f"{path} cannot be read: {bad}.", do="Repair the file or move it away.") from bad
+        return text_of(bytes_of(path), str(path))
+    except KyklonError as bad:
+        raise CatalogueError(f"{path} cannot be read: {bad}", do="Repair the file or move it away.") from bad
 
 
 def _read(kind: str, record: type[records.CataloguePart], text: str, name: str) -> dict[str, records.CataloguePart]:
     try:
-        table = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as bad:
-        raise CatalogueError(f"{name} is not valid TOML: {bad}.", do="Correct the line it names.") from bad
+        table = toml_of(text, name)
+    except FormatError as bad:
+        raise CatalogueError(f"{name} is not valid TOML: {bad.got}.", do="Correct the line it names.") from bad
     surplus = set(table) - {kind}
     if surplus:
         raise CatalogueError(f"{name}: unknown table {sorted(surplus)[0]!r}.", do=f"Only [[{kind}]] belongs here.")
     rows: dict[str, records.CataloguePart] = {}
-    for number, row in enumerate(table.get(kind, []), 1):
+    listed = table.get(kind, [])
+    if not isinstance(listed, list):
+        raise CatalogueError(f"{name}: {kind} is one value, not a list.", do=f"Begin each part with [[{kind}]].")
+    for number, row in enumerate(listed, 1):
         part = _row(record, row, name, number)
         if part.id in rows:
             raise CatalogueError(f"{name}: the id {part.id!r} appears twice.", do="Give one of them another id.")
@@ -160,26 +164,10 @@ def check_templates(catalogue: Catalogue) -> None:
                     raise CatalogueError(
                         f"{where}: a build has no setting {entry.setting!r}.", do="Use one that `kyklon fields` lists."
                     ) from bad
-                _check_template(entry.value, records.TEMPLATE_NAMES, where)
+                templates.check(entry.value, records.TEMPLATE_NAMES, where)
     for template in catalogue.all(records.SettingsTemplate):
         for text in (template.path, template.text):
-            _check_template(text, records.SETTINGS_NAMES, f"templates.toml: {template.id}")
-
-
-def _check_template(text: str, names: frozenset[str], where: str) -> None:
-    if "{" not in text:
-        return
-    from jinja2 import Environment, TemplateSyntaxError, meta
-
-    try:
-        unknown = meta.find_undeclared_variables(Environment(autoescape=False).parse(text)) - names
-    except TemplateSyntaxError as bad:
-        raise CatalogueError(f"{where}: line {bad.lineno} is not a valid template: {bad.message}.") from bad
-    if unknown:
-        raise CatalogueError(
-            f"{where}: the template names {sorted(unknown)[0]!r}, which does not exist.",
-            do=f"It may use: {', '.join(sorted(names))}.",
-        )
+            templates.check(text, records.SETTINGS_NAMES, f"templates.toml: {template.id}")
 
 
 @cache

@@ -125,7 +125,7 @@ def write(
     """
     from kyklon.operations.card.drives.interlock import judge
 
-    owner = folder or _owner_of(image)
+    owner = folder or _owner()
     request = _request(image, target, owner, lose)
     agree(judge(request.case), f"Write {request.image.name} to {request.target.facts.name}?", yes=yes)  # type: ignore[union-attr] # made with one
     recorded = owner is not None and request.target.facts.simulated
@@ -183,12 +183,10 @@ def _write_recorded(request: Request, folder: Path, sha256: str | None) -> Write
     return ended.report
 
 
-def _owner_of(image: Path) -> Path | None:
-    """The build folder that an image lies in, or the present folder when it is one."""
-    for place in (*image.resolve().parents, Path.cwd()):
-        if (place / "build.json").exists():
-            return place
-    return None
+def _owner() -> Path | None:
+    """The build folder that the present folder is, or lies in: where an image comes from says nothing of it."""
+    here = Path.cwd()
+    return next((place for place in (here, *here.parents) if (place / "build.json").exists()), None)
 
 
 def restore(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated
 
-from kyklon.base.errors import KyklonError
+from kyklon.base.reading import bytes_of
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, Json, out
 from kyklon.commands.timing import timing_data
@@ -16,10 +16,7 @@ def read(file: Path, as_json: Json = False) -> int:
     from kyklon.operations.picture import edid
     from kyklon.operations.picture.exports import modeline
 
-    try:
-        data = edid.read(file.read_bytes())
-    except OSError as bad:
-        raise KyklonError(f"{file} cannot be read: {bad.strerror}.") from bad
+    data = edid.read(bytes_of(file, edid.LARGEST))
     told = {
         "vendor": data.vendor, "product": data.product, "serial": data.serial, "year": data.year, "name": data.name,
         "digital": data.digital, "size_mm": data.size_mm,

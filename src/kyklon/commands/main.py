@@ -5,9 +5,12 @@ The list is data, so that help needs no command's own imports; a command's modul
 
 from __future__ import annotations
 
+import os
 import sys
 from dataclasses import dataclass
 from importlib import import_module
+
+from kyklon.base.shown import visible, visible_json
 
 OK, STOPS, WRONG, FAILED = 0, 1, 2, 3
 
@@ -96,17 +99,58 @@ def _call(command: Command, words: list[str]) -> int:
 
     module, name = command.place
     act = getattr(import_module(f"kyklon.commands.{module}"), name)
+    as_json = "--json" in words
+    _any_name_may_be_printed()
     try:
         code = act(**read(act, f"kyklon {command.name}", words))
+        sys.stdout.flush()
     except WrongUse as bad:
-        _tell(str(bad))
-        return WRONG
+        return _ended(str(bad), WRONG, as_json=as_json)
     except KyklonError as bad:
-        _tell(str(bad))
-        return FAILED
+        return _ended(str(bad), FAILED, as_json=as_json)
+    except BrokenPipeError:  # whoever read the lines has seen enough
+        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115 # to the end of the program
+        return OK
+    except KeyboardInterrupt:
+        return _ended("Cancelled.", FAILED, as_json=as_json)
+    except Exception as bad:
+        return _ended(_report(bad, words), FAILED, as_json=as_json)
     return code if isinstance(code, int) else OK
+
+
+def _any_name_may_be_printed() -> None:
+    """Names of files may hold bytes that are no text: they are shown as escapes, and never end a command."""
+    for stream in (sys.stdout, sys.stderr):
+        reconfigure = getattr(stream, "reconfigure", None)  # a test's stand-in has none
+        if reconfigure is not None:
+            reconfigure(errors="backslashreplace")
+
+
+def _ended(text: str, code: int, *, as_json: bool) -> int:
+    """Say why a command ended; with --json on standard output too."""
+    _tell(text)
+    if as_json:
+        import json
+
+        print(visible_json(json.dumps({"error": text, "code": code}, ensure_ascii=False)))
+    return code
+
+
+def _report(bad: Exception, words: list[str]) -> str:
+    """A fault of the program: what is needed to find it goes into a file, and a sentence is told."""
+    import tempfile
+    import traceback
+
+    from kyklon import __version__
+
+    lines = [f"Kyklon {__version__}: {' '.join(words)}\n", *traceback.format_exception(bad)]
+    with tempfile.NamedTemporaryFile(
+        "w", prefix="kyklon-fault-", suffix=".txt", delete=False, encoding="utf-8", errors="backslashreplace"
+    ) as file:
+        file.writelines(lines)
+    return f"This is a fault in Kyklon, not yours ({type(bad).__name__}). The report is in {file.name}."
 
 
 def _tell(text: str) -> None:
     """A line on standard error."""
-    print(f"kyklon: {text}", file=sys.stderr)
+    print(f"kyklon: {visible(text)}", file=sys.stderr)

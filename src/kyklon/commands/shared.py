@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from kyklon.base.errors import Cancelled, Refused
 from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.shown import visible, visible_json
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.main import FAILED, OK, STOPS, WRONG
 
@@ -36,15 +37,15 @@ Dir = Annotated[Path, Argument(help="The folder.", metavar="DIR")]
 
 def tell(text: str) -> None:
     """A line on standard error."""
-    print(f"kyklon: {text}", file=sys.stderr)
+    print(f"kyklon: {visible(text)}", file=sys.stderr)
 
 
 def out(data: Any, as_json: bool, lines: Callable[[], list[str]]) -> None:
     """One JSON document, or lines."""
     if as_json:
-        print(json.dumps(data, indent=1, ensure_ascii=False))
+        print(visible_json(json.dumps(data, indent=1, ensure_ascii=False)))
     else:
-        print("\n".join(lines()))
+        print("\n".join(visible(line, lines=True) for line in lines()))
 
 
 class _Line:

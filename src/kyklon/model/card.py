@@ -68,6 +68,7 @@ class CardContents:
 
     Each *_error is '' or says why that part could not be read. texts: boot files by lower-case path, bytes that are no
     UTF-8 as surrogates (PEP 383); names: the same paths as they are spelt. broken: files that could not be followed.
+    root: of partition root_number. not_read: why nothing was looked at, though nothing is known to be wrong.
     """
 
     table: PartitionTable | None = None
@@ -77,6 +78,7 @@ class CardContents:
     texts: Mapping[str, str] = field(default_factory=dict)
     names: Mapping[str, str] = field(default_factory=dict)
     broken: tuple[str, ...] = ()
+    not_read: str = ""
 
     @property
     def half_done(self) -> tuple[str, ...]:
@@ -100,6 +102,7 @@ class CardContents:
     boot_error: str = ""
     root: RootFacts | None = None
     root_error: str = ""
+    root_number: int = 0
 
     def kernel(self, name: str) -> KernelFile | None:
         return next((kernel for kernel in self.kernels if kernel.name.lower() == name.lower()), None)
@@ -131,7 +134,7 @@ GUID_WORDS = {  # UEFI 2.10, table 5.7; the others from sfdisk -T (util-linux)
 class Partition:
     """number as Linux counts; start and size in bytes; kind: the type byte, for GPT that of the same use.
 
-    guid and label: of GPT, '' else."""
+    guid, label and uuid (the partition's own): of GPT, '' else."""
 
     number: int
     kind: int
@@ -140,6 +143,7 @@ class Partition:
     active: bool
     guid: str = ""
     label: str = ""
+    uuid: str = ""
 
     @property
     def word(self) -> str:

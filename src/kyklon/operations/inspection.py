@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import hashlib
+from collections import Counter
+from collections.abc import Callable, Iterable
 from enum import StrEnum
 from pathlib import Path
+from typing import Any
 
 from kyklon.base import durable
-from kyklon.base.errors import WrongUse
+from kyklon.base.errors import CatalogueError, WrongUse
+from kyklon.base.inside import inside
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build
@@ -40,9 +44,48 @@ def observe(build: Build, folder: Path, catalogue: Catalogue, watch: Watch = UNW
 def inspect(build: Build, catalogue: Catalogue, world: World) -> tuple[Finding, ...]:
     """All findings, by operation and then by severity."""
     found = [
-        finding for each in OPERATIONS for findings in each.findings for finding in findings(build, catalogue, world)
+        finding
+        for each in OPERATIONS
+        for findings in each.findings
+        for finding in _found(findings, each.number, build, catalogue, world)
     ]
-    return tuple(sorted(found, key=lambda finding: (finding.operation, _ORDER[finding.severity])))
+    return _unique(sorted(found, key=lambda finding: (finding.operation, _ORDER[finding.severity])))
+
+
+def _unique(found: list[Finding]) -> tuple[Finding, ...]:
+    """The findings with a code each: a second one of a code gets a number, so that its remedy can be asked for."""
+    seen: Counter[str] = Counter()
+    told = []
+    for finding in found:
+        seen[finding.code] += 1
+        again = seen[finding.code]
+        told.append(finding if again == 1 else finding.model_copy(update={"code": f"{finding.code}#{again}"}))
+    return tuple(told)
+
+
+def _found(
+    findings: Callable[[Build, Catalogue, World], Iterable[Finding]],
+    operation: int,
+    build: Build,
+    catalogue: Catalogue,
+    world: World,
+) -> tuple[Finding, ...]:
+    """One operation's findings; a catalogue of the user's own that cannot be used is one."""
+    try:
+        return tuple(findings(build, catalogue, world))
+    except CatalogueError as bad:
+        return (
+            Finding(
+                code=f"{operation}.catalogue",
+                severity=Severity.STOP,
+                operation=operation,
+                subject="Catalogue",
+                title="A part of the catalogue cannot be used",
+                message=bad.what,
+                why=bad.do or "Put it right in your catalogue folder.",
+                source="your catalogue",
+            ),
+        )
 
 
 def issue(build: Build, catalogue: Catalogue, world: World, to: Path) -> tuple[str, ...]:
@@ -50,7 +93,7 @@ def issue(build: Build, catalogue: Catalogue, world: World, to: Path) -> tuple[s
     names = []
     for each in OPERATIONS:
         for name, data in (each.issue(build, catalogue, world) if each.issue else {}).items():
-            durable.keep(to / name, data.encode() if isinstance(data, str) else data)
+            durable.keep(inside(to, name), data.encode() if isinstance(data, str) else data)
             names.append(name)
     return tuple(names)
 
@@ -66,10 +109,20 @@ def find(findings: tuple[Finding, ...], code: str) -> Finding:
     return near[0]
 
 
+def input_of(build: Build, path: str) -> object:
+    """What an input of an operation is now: a field at a dotted path, or the part in a role."""
+    if path.startswith("parts:"):
+        return build.part(path.removeprefix("parts:"))
+    value: Any = build
+    for name in path.split("."):
+        value = getattr(value, name)
+    return value
+
+
 def fingerprint(build: Build, operation: Operation) -> str:
     """Changes when what the operation depends on changes: makes a sign-off stale."""
-    data = build.model_dump_json(include=set(operation.inputs))
-    return hashlib.sha256(data.encode()).hexdigest()[:16]
+    text = repr([(path, input_of(build, path)) for path in operation.inputs])
+    return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:16]
 
 
 def state(build: Build, operation: Operation, findings: tuple[Finding, ...]) -> State:

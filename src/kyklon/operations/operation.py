@@ -19,20 +19,23 @@ Issue = Callable[[Build, Catalogue, World], Mapping[str, str | bytes]]
 
 @dataclass(frozen=True)
 class Look:
-    """One look at the world. title: what the bottom bar says meanwhile; fields: of the World, that it fills."""
+    """One look at the world. title: what the bottom bar says meanwhile; fields: of the World, that it fills; inputs: of
+    the build, as in Operation, whose change makes an answer one to another question."""
 
     key: str
     title: str
     look: LookAt
     fields: tuple[str, ...]
     cancellable: bool = False
+    inputs: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
 class Operation:
     """A line of the route card.
 
-    inputs: the fields of the build it is about; when one changes, its sign-off goes stale. issue: the files it makes,
+    inputs: what of the build its findings and files depend on, dotted paths of fields, or parts:role; when one changes,
+    its sign-off goes stale. issue: the files it makes,
     by path below the folder they go to. page: module below app.pages, and class.
     """
 

@@ -21,43 +21,105 @@ from kyklon.operations.plan import findings as plan
 from kyklon.operations.tuning import cascade
 from kyklon.operations.tuning import findings as tuning
 
+
+def _parts(*roles: str) -> tuple[str, ...]:
+    """Inputs that are the part in a role."""
+    return tuple(f"parts:{role}" for role in roles)
+
+
 OPERATIONS = (
     Operation(
-        10, "Plan", inputs=("parts", "links", "systems"), page=("plan.page", "PlanPage"),
-        findings=(plan.findings,), issue=plan_exports.issue,
+        10,
+        "Plan",
+        inputs=("parts", "links", "systems", "medium"),
+        page=("plan.page", "PlanPage"),
+        findings=(plan.findings,),
+        issue=plan_exports.issue,
     ),
     Operation(
-        20, "Card", inputs=("source", "card", "medium", "sets"), page=("card.page", "CardPage"),
-        findings=(card.findings, disk.findings), looks=card_observe.LOOKS,
+        20,
+        "Card",
+        inputs=(
+            "source",
+            "card",
+            "medium",
+            "sets",
+            "boot.kernel_words",
+            *_parts("card", "image", "board", "disk", "bridge", "supply"),
+        ),
+        page=("card.page", "CardPage"),
+        findings=(card.findings, disk.findings),
+        looks=card_observe.LOOKS,
     ),
     Operation(
-        30, "Boot", inputs=("boot", "picture"), page=("boot.page", "BootPage"),
-        findings=(boot.findings,), issue=boot_compile.issue,
+        30,
+        "Boot",
+        inputs=("boot", "picture", "medium", *_parts("board", "image", "display", "encoder")),
+        page=("boot.page", "BootPage"),
+        findings=(boot.findings,),
+        issue=boot_compile.issue,
     ),
     Operation(
-        40, "Controls", inputs=("controls",), page=("controls.page", "ControlsPage"),
-        findings=(controls.findings,), issue=controls_exports.issue,
+        40,
+        "Controls",
+        inputs=("controls", "systems", "boot.kernel_words", *_parts("encoder", "board", "image")),
+        page=("controls.page", "ControlsPage"),
+        findings=(controls.findings,),
+        issue=controls_exports.issue,
     ),
     Operation(
-        50, "Picture", inputs=("picture",), page=("picture.page", "PicturePage"),
-        findings=(picture.findings,), looks=picture_observe.LOOKS, issue=picture_exports.issue,
+        50,
+        "Picture",
+        inputs=("picture", "systems", *_parts("board", "display", "adapter", "encoder")),
+        page=("picture.page", "PicturePage"),
+        findings=(picture.findings,),
+        looks=picture_observe.LOOKS,
+        issue=picture_exports.issue,
     ),
     Operation(
-        60, "Library", inputs=("library",), page=("library.page", "LibraryPage"),
-        findings=(library.findings,), looks=library_observe.LOOKS,
+        60,
+        "Library",
+        inputs=("library", "systems", *_parts("image")),
+        page=("library.page", "LibraryPage"),
+        findings=(library.findings,),
+        looks=library_observe.LOOKS,
     ),
     Operation(
-        70, "Tuning", inputs=("tuning",), page=("tuning.page", "TuningPage"),
-        findings=(tuning.findings,), issue=cascade.issue,
+        70,
+        "Tuning",
+        inputs=("tuning", "systems", "picture", *_parts("display", "encoder", "board", "adapter")),
+        page=("tuning.page", "TuningPage"),
+        findings=(tuning.findings,),
+        issue=cascade.issue,
     ),
     Operation(
-        80, "Assembly", inputs=("parts", "links"), page=("assembly.page", "AssemblyPage"),
+        80,
+        "Assembly",
+        inputs=("parts", "links", "medium"),
+        page=("assembly.page", "AssemblyPage"),
         findings=(assembly.findings,),
     ),
     Operation(
-        90, "Power-on", inputs=("boot", "picture", "card", "ticks"), page=("poweron.page", "PowerOnPage"), findings=(),
+        90,
+        "Power-on",
+        inputs=(
+            "parts",
+            "links",
+            "systems",
+            "medium",
+            "source",
+            "card",
+            "boot",
+            "picture",
+            "controls",
+            "library",
+            "tuning",
+            "ticks",
+        ),
+        page=("poweron.page", "PowerOnPage"),
+        findings=(),
     ),
-)  # fmt: skip
+)
 
 LOOKS: dict[str, Look] = {look.key: look for operation in OPERATIONS for look in operation.looks}
 

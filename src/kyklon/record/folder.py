@@ -17,8 +17,8 @@ from typing import Any
 from pydantic import ValidationError
 
 from kyklon.base import durable
-from kyklon.base.errors import BuildFolderError, FormatError, NewerBuild
-from kyklon.base.reading import json_of
+from kyklon.base.errors import BuildFolderError, FormatError, KyklonError, NewerBuild
+from kyklon.base.reading import bytes_of, json_of
 from kyklon.model.build import VERSION, Build
 from kyklon.model.merge import Merged, merge
 
@@ -195,14 +195,12 @@ def _kept_words(folder: Path) -> str:
 
 
 def _read(path: Path) -> Build:
+    if not path.exists():
+        raise BuildFolderError(f"{path.parent} is not a build folder.", do="Choose a folder with a build.json.")
     try:
-        data = path.read_bytes()
-    except FileNotFoundError as bad:
-        raise BuildFolderError(
-            f"{path.parent} is not a build folder.", do="Choose a folder with a build.json."
-        ) from bad
-    except OSError as bad:
-        raise BuildFolderError(f"{path} cannot be read: {bad.strerror}.", do="Use the previous save.") from bad
+        data = bytes_of(path)
+    except KyklonError as bad:
+        raise BuildFolderError(bad.what, do="Use the previous save.") from bad
     return _build_of(data, path)
 
 

@@ -10,6 +10,7 @@ from datetime import datetime
 from pathlib import Path
 
 from kyklon.base.errors import BuildFolderError
+from kyklon.base.shown import visible
 
 FILE = "logbook.sqlite3"
 _SCHEMA = """
@@ -36,6 +37,15 @@ def now() -> str:
     return datetime.now().astimezone().isoformat(timespec="seconds")
 
 
+def _entry(row: tuple[object, ...]) -> Entry:
+    """A row as it may be after somebody else, or a worn disk, has been at it."""
+    at, operation, kind, title, detail = (
+        value.decode("utf-8", "replace") if isinstance(value, bytes) else value for value in row
+    )
+    number = operation if isinstance(operation, int) else 0
+    return Entry(str(at or ""), number, str(kind or ""), str(title or ""), str(detail or ""))
+
+
 class Logbook:
     def __init__(self, folder: Path) -> None:
         self._path = folder / FILE
@@ -44,6 +54,7 @@ class Logbook:
     def _open(self) -> Iterator[sqlite3.Connection]:
         try:
             connection = sqlite3.connect(self._path, timeout=10)
+            connection.text_factory = lambda raw: raw.decode("utf-8", "replace")
             try:
                 connection.execute("PRAGMA journal_mode=WAL")  # safe without waiting for the disk at every entry
                 connection.execute("PRAGMA synchronous=NORMAL")
@@ -58,11 +69,11 @@ class Logbook:
             ) from bad
 
     def add(self, operation: int, title: str, detail: str = "", *, kind: str = "done") -> Entry:
-        entry = Entry(now(), operation, kind, title, detail)
+        entry = Entry(now(), operation, kind, visible(title), visible(detail, lines=True))
         with self._open() as database:
             database.execute(
                 "INSERT INTO entry (at, operation, kind, title, detail) VALUES (?, ?, ?, ?, ?)",
-                (entry.at, operation, kind, title, detail),
+                (entry.at, operation, kind, entry.title, entry.detail),
             )
         return entry
 
@@ -70,14 +81,14 @@ class Logbook:
         """Newest first; with `words`, those that hold every word in title or detail."""
         query, values = "SELECT at, operation, kind, title, detail FROM entry", []
         conditions = []
-        for word in words.split():
+        for word in visible(words).split():
             conditions.append("(title || ' ' || detail) LIKE ? ESCAPE '\\'")
             values.append("%" + word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%")
         if conditions:
             query += " WHERE " + " AND ".join(conditions)
         with self._open() as database:
             rows = database.execute(query + " ORDER BY id DESC", values).fetchall()
-        return tuple(Entry(*row) for row in rows)
+        return tuple(_entry(row) for row in rows)
 
     def count(self) -> int:
         with self._open() as database:

@@ -89,4 +89,4 @@ class Shelf:
             for each in images
         )
         text = json.dumps(ShelfFile(images=kept).model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
-        durable.keep(self.path, text.encode())
+        durable.keep(self.path, text.encode("utf-8", "backslashreplace"))

@@ -22,7 +22,7 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build, CardEvent, CardRecord, CardState, SignOff, Tick, edited, remedied
 from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy
-from kyklon.model.merge import merge
+from kyklon.model.merge import merge as merged_builds
 from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.operation import Operation
@@ -151,7 +151,7 @@ class Session(QObject):
 
     def _take(self, saved: Saved) -> None:
         """Somebody else has changed the build, a command or another window: theirs and ours together."""
-        merged = merge(saved.given, self.build, saved.build)
+        merged = merged_builds(saved.given, self.build, saved.build)
         before = self.build
         if merged.build == before:
             return
@@ -255,7 +255,12 @@ class Session(QObject):
         look = LOOKS[key]
         build, folder, catalogue = self.build, self.folder, self.catalogue
 
+        asked = [inspection.input_of(build, path) for path in look.inputs]
+
         def merge(seen: World) -> None:
+            if [inspection.input_of(self.build, path) for path in look.inputs] != asked:
+                self.look(key, then)  # the answer is one to a question that nobody asks any more
+                return
             self.set_world(replace(self.world, **{name: getattr(seen, name) for name in look.fields}))
             then()
 

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QDialog, QFrame, QPlainTextEdit, QScrollArea, QSizeP
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import button, column, label, row, set_tip
+from kyklon.base.shown import visible
 from kyklon.model.findings import Change, Finding, Severity
 
 GAP = 5  # px between two sentences of a finding
@@ -27,7 +28,8 @@ class FindingText(QWidget):
         self._theme, self._finding = theme, finding
         self._fonts = (theme.font("body", weight=600), theme.font(), theme.font(), theme.font("label"))
         self._texts = tuple(
-            QStaticText(words) for words in (finding.title, finding.message, finding.why, f"Source: {finding.source}")
+            QStaticText(visible(words))
+            for words in (finding.title, finding.message, finding.why, f"Source: {finding.source}")
         )
         wrapped = QTextOption()
         wrapped.setWrapMode(QTextOption.WrapMode.WrapAtWordBoundaryOrAnywhere)
@@ -80,7 +82,7 @@ class FindingText(QWidget):
         painter.setPen(color("muted"))
         room = line.adjusted(used.right() + 8, 0, 0, 0)
         subject = painter.fontMetrics().elidedText(
-            self._finding.subject, Qt.TextElideMode.ElideRight, int(room.width())
+            visible(self._finding.subject), Qt.TextElideMode.ElideRight, int(room.width())
         )
         painter.drawText(room, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, subject)
         y = float(self._head_height + GAP)

@@ -118,7 +118,7 @@ class Window(QMainWindow):
     def open_operation(self, number: int) -> None:
         self._number = number
         page = self.page(number)
-        page.refresh()
+        self._refresh_page(page)
         self.stack.setCurrentWidget(page)
         self._refresh_frame()
         self.route.focus_line(number)
@@ -130,8 +130,15 @@ class Window(QMainWindow):
 
     def refresh(self) -> None:
         """The open page and the frame; other pages catch up when they are opened."""
-        self.page(self._number).refresh()
+        self._refresh_page(self.page(self._number))
         self._refresh_frame()
+
+    def _refresh_page(self, page: OperationPage | LogbookPage) -> None:
+        """What a page cannot show is told, not raised: a template of the user's own, for one."""
+        try:
+            page.refresh()
+        except KyklonError as bad:
+            self.session.said.emit(str(bad))
 
     def _next(self) -> NextStep:
         session = self.session

@@ -24,11 +24,23 @@ from PyQt6.QtWidgets import (
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.base.errors import KyklonError
+from kyklon.base.shown import visible
+
+
+class _Plain(QLabel):
+    """A label that shows controls in a text as signs."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__(visible(text, lines=True))
+
+    def setText(self, text: str | None) -> None:
+        """Override."""
+        super().setText(visible(text or "", lines=True))
 
 
 def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
     """A label in a role of the style sheet."""
-    made = QLabel(text)
+    made = _Plain(text)
     made.setTextFormat(Qt.TextFormat.PlainText)
     if role:
         made.setProperty("role", role)
@@ -38,14 +50,16 @@ def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:
 
 def plain_box(parent: QWidget | None, title: str, error: KyklonError) -> None:
     """A message box with an expected error; names in it are never taken for markup."""
-    box = QMessageBox(QMessageBox.Icon.Warning, title, f"{error.what}\n\n{error.do}".strip(), parent=parent)
+    box = QMessageBox(
+        QMessageBox.Icon.Warning, title, visible(f"{error.what}\n\n{error.do}".strip(), lines=True), parent=parent
+    )
     box.setTextFormat(Qt.TextFormat.PlainText)
     box.exec()
 
 
 def set_tip(widget: QWidget, text: str) -> None:
     """A tool tip that shows its words as they are: Qt takes what looks like markup for markup."""
-    tip = f"<p>{html.escape(text)}</p>".replace("\n", "<br>") if text else ""
+    tip = f"<p>{html.escape(visible(text, lines=True))}</p>".replace("\n", "<br>") if text else ""
     if tip != widget.toolTip():
         widget.setToolTip(tip)
 
@@ -242,7 +256,9 @@ class Choice(QComboBox):
     def set_choices(self, choices: tuple[tuple[str, str], ...], value: str) -> None:
         self.clear()
         for key, words in choices:
-            self.addItem(words, key)
+            self.addItem(visible(words), key)
+        if value and self.findData(value) < 0:  # what the build says, though it is none of the choices
+            self.insertItem(0, f"{visible(value)} (not known)", value)
         self.setCurrentIndex(max(0, self.findData(value)))
 
     @property
@@ -276,6 +292,7 @@ class Elided(QLabel):
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
 
     def set_full(self, text: str) -> None:
+        text = visible(text)
         if text == self._full:
             return
         self._full = text

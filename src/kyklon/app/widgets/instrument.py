@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.base.errors import WrongUse
+from kyklon.base.shown import visible
 
 
 class Instrument(QWidget):
@@ -84,6 +85,7 @@ class Instrument(QWidget):
         align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
     ) -> QRectF:
         """Text in a box (shortened to fit) or from a point on its middle line; returns what it covers."""
+        words = visible(words)
         painter.setFont(font or self.theme.font("label"))
         painter.setPen(self.theme.color(token))
         metrics = painter.fontMetrics()

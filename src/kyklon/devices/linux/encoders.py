@@ -3,9 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any
 
 from kyklon.base.errors import KyklonError
 from kyklon.devices.ports import InputEvent
+
+
+def direction(value: int, low: int, high: int) -> int:
+    """-1, 0 or 1 for where an axis stands between its ends (struct input_absinfo, linux/input.h).
+
+    The middle half rests: a lever's switches give the ends, and a worn stick never comes back to the very middle.
+    """
+    if high <= low:
+        return (value > 0) - (value < 0)
+    middle, reach = (low + high) / 2, (high - low) / 2
+    if abs(value - middle) * 2 <= reach:
+        return 0
+    return 1 if value > middle else -1
 
 
 class LinuxEncoder:
@@ -23,13 +37,13 @@ class LinuxEncoder:
             raise KyklonError(f"{self._path} cannot be read: {bad}.", do="Plug it in; join the group 'input'.") from bad
         try:
             for event in device.read_loop():
-                told = self._translate(event.type, event.code, event.value)
+                told = self._translate(device, event.type, event.code, event.value)
                 if told is not None:
                     yield told
         except OSError as bad:
             raise KyklonError(f"{self._path} went away.", do="Plug the encoder in again.") from bad
 
-    def _translate(self, kind: int, code: int, value: int) -> InputEvent | None:
+    def _translate(self, device: Any, kind: int, code: int, value: int) -> InputEvent | None:
         from evdev import ecodes
 
         if kind == ecodes.EV_KEY and value in (0, 1):
@@ -37,5 +51,7 @@ class LinuxEncoder:
             name = names if isinstance(names, str) else names[0]
             return InputEvent(player=self._player, code=name, value=value)
         if kind == ecodes.EV_ABS:
-            return InputEvent(player=self._player, code=str(ecodes.ABS[code]), value=(value > 0) - (value < 0))
+            info = device.absinfo(code)
+            way = direction(value, info.min, info.max)
+            return InputEvent(player=self._player, code=str(ecodes.ABS[code]), value=way)
         return None

@@ -7,8 +7,7 @@ from kyklon.catalogue.records import Cable
 from kyklon.model.build import Build, Link
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.world import World
-from kyklon.operations.assembly.electrics import cable_drop_v
-from kyklon.operations.assembly.power import Budget, budget
+from kyklon.operations.assembly.power import Budget, budget, way_drop_v
 
 OPERATION = 80
 THROTTLE_C = 80.0  # °C, CP: where such chips slow down
@@ -60,9 +59,9 @@ def _thicker(build: Build, catalogue: Catalogue, power: Budget) -> Remedy | None
     fitting = [
         cable
         for cable in catalogue.all(Cable)
-        if cable.awg is not None
-        and set(cable.ends) == set(power.cable.ends)
-        and power.supply.volts - cable_drop_v(cable.awg, cable.length_m, power.peak_a) >= power.board.low_voltage_v
+        if set(cable.ends) == set(power.cable.ends)
+        and (drop := way_drop_v(cable, power.peak_a)) is not None
+        and power.supply.volts - drop >= power.board.low_voltage_v
     ]
     if not fitting:
         return None

@@ -5,13 +5,23 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Cable, Supply
+from kyklon.catalogue.records import Board, Bridge, Cable, Disk, Supply
 from kyklon.model.build import Build
 from kyklon.operations.assembly.electrics import awg_ohm_per_m, cable_drop_v, chip_celsius
 
 RESERVE = 0.20  # CP: share of the supply kept free
 AMBIENT_C = 25.0  # °C, a warm room
+CONTACT_OHM = 0.030  # ohm: USB 2.0, 5.11.1 allows 30 mΩ a contact when new
+CONTACTS = 4  # out and back, at both ends of the cable
+BOARD_V = 5.0  # V
 CASE_RISE_K = 10.0  # K, CP: air inside a closed case over the room's
+
+
+def way_drop_v(cable: Cable, amps: float) -> float | None:
+    """What is lost from supply to board: the cable's copper and its contacts; None without a known gauge."""
+    if cable.awg is None:
+        return None
+    return cable_drop_v(cable.awg, cable.length_m, amps) + CONTACTS * CONTACT_OHM * amps
 
 
 @dataclass(frozen=True)
@@ -48,11 +58,12 @@ class Budget:
             lines.append(
                 f"Drop = 2 × {self.cable.length_m:.2f} m × {awg_ohm_per_m(self.cable.awg) * 1000:.1f} mΩ/m "
                 f"(AWG {self.cable.awg}) × {self.peak_a:.2f} A"
-                f" = {self.drop_v:.2f} V (ASTM B258, IEC 60028)"
+                f" + {CONTACTS} × {CONTACT_OHM * 1000:.0f} mΩ × {self.peak_a:.2f} A"
+                f" = {self.drop_v:.2f} V (ASTM B258, IEC 60028; contacts: common practice)"
             )
             lines.append(f"At the board = {self.supply.volts:.2f} V − {self.drop_v:.2f} V = {self.board_v:.2f} V")
         lines.append(
-            f"Chip = {AMBIENT_C:.0f} °C + {CASE_RISE_K:.0f} K + {self.board.typical_a * 5:.1f} W × "
+            f"Chip = {AMBIENT_C:.0f} °C + {CASE_RISE_K:.0f} K + {self.board.peak_a * BOARD_V:.1f} W × "
             f"{self.board.heat_k_per_w:.0f} K/W = {self.chip_c:.0f} °C"
         )
         return tuple(lines)
@@ -67,15 +78,19 @@ def budget(build: Build, catalogue: Catalogue) -> Budget | None:
     draws = [Draw(board.name, board.peak_a)]
     for part in build.parts:
         record = catalogue.any(part.part)
-        if record is None or part.role in ("board", "supply"):
+        if record is None or part.role in ("board", "supply", "bridge", "disk"):
             continue
         amps = sum(port.draws_a for port in record.ports)
         if amps:
             draws.append(Draw(record.name, amps))
+    if build.medium == "disk":
+        bridge, disk = catalogue.find(Bridge, build.part("bridge")), catalogue.find(Disk, build.part("disk"))
+        draws += [Draw(bridge.name, bridge.draws_a)] if bridge else []
+        draws += [Draw(disk.name, disk.peak_a)] if disk else []
     peak = sum(draw.amps for draw in draws)
     link = next((link for link in build.links if link.end == "board.power"), None)
     cable = catalogue.find(Cable, link.cable) if link else None
-    drop = cable_drop_v(cable.awg, cable.length_m, peak) if cable and cable.awg is not None else None
+    drop = way_drop_v(cable, peak) if cable else None
     return Budget(
         supply=supply,
         board=board,
@@ -85,5 +100,5 @@ def budget(build: Build, catalogue: Catalogue) -> Budget | None:
         usable_a=supply.amps * (1 - RESERVE),
         drop_v=drop,
         board_v=None if drop is None else supply.volts - drop,
-        chip_c=chip_celsius(AMBIENT_C + CASE_RISE_K, board.typical_a * 5.0, board.heat_k_per_w),
+        chip_c=chip_celsius(AMBIENT_C + CASE_RISE_K, board.peak_a * BOARD_V, board.heat_k_per_w),
     )

@@ -5,20 +5,16 @@ from __future__ import annotations
 import difflib
 from collections.abc import Mapping
 from dataclasses import dataclass
-from functools import cache
-from typing import TYPE_CHECKING
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Dialect, DialectFile
+from kyklon.catalogue.records import Board, Dialect, DialectEntry, DialectFile
+from kyklon.catalogue.templates import render
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
 from kyklon.model.world import World
 from kyklon.operations.boot.dialects.codec import Wanted, split_lines
 from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.picture import exports
-
-if TYPE_CHECKING:
-    from jinja2 import Template
 
 OUTPUT = "HDMI-A-1"  # the kernel's name of the first HDMI connector (drm)
 
@@ -49,13 +45,6 @@ class IssuedFile:
         return "".join(f"{line.text}\n" for line in self.lines)
 
 
-@cache
-def _template(text: str) -> Template:
-    from jinja2 import Environment, StrictUndefined  # the first window does without
-
-    return Environment(undefined=StrictUndefined, autoescape=False).from_string(text)
-
-
 def _variables(build: Build, board: Board) -> dict[str, object]:
     """What the templates of a dialect may name: catalogue.records.TEMPLATE_NAMES."""
     timing = build.picture.menu.timing
@@ -75,11 +64,11 @@ def wanted_of(file: DialectFile, dialect: Dialect, build: Build, board: Board) -
     """What a file of the dialect is to say for this build."""
     variables = _variables(build, board)
 
-    def value(template: str) -> str:
-        return _template(template).render(variables).strip()
+    def value(entry: DialectEntry) -> str:
+        return render(entry.value, variables, f"dialects.toml: {dialect.id}: {file.path}: {entry.key}").strip()
 
     words = [
-        f"{entry.key}={value(entry.value)}"
+        f"{entry.key}={value(entry)}"
         for each in dialect.files
         for entry in each.entries
         if entry.place == "kernel line" and (not entry.needs or entry.needs in board.honours)
@@ -87,7 +76,7 @@ def wanted_of(file: DialectFile, dialect: Dialect, build: Build, board: Board) -
     own = [entry for entry in file.entries if entry.place == "file"]
     return Wanted(
         board=board.id,
-        values={entry.key: value(entry.value) for entry in own},
+        values={entry.key: value(entry) for entry in own},
         settings={entry.key: entry.setting for entry in own},
         words=(*build.boot.kernel_words, *words),
         services=build.boot.services,

@@ -7,12 +7,15 @@ from dataclasses import dataclass
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Bridge, Card, Disk, Supply
 from kyklon.model.build import Build, change_of
+from kyklon.model.card import LINUX, Partition, PartitionTable
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.kernel_line import set_words, word_values, words
+from kyklon.model.root_device import root_device
 from kyklon.model.world import World
 
 OPERATION = 20
 ROOT = "root=/dev/sda2"  # the second partition of the first disk that the kernel finds (kernel: devices.txt)
+_USUAL = PartitionTable(0, (Partition(1, 0x0C, 0, 0, active=False), Partition(2, LINUX, 0, 0, active=False)))
 _SOURCE_UAS = "kernel-parameters: usb-storage.quirks=VID:PID:u, which has the bridge driven without UAS"
 
 
@@ -47,7 +50,7 @@ def outlook(build: Build, catalogue: Catalogue) -> Outlook | None:
     )
 
 
-def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]:
+def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     """Of a build that is to start from a disk; none else."""
     if build.medium != "disk":
         return []
@@ -68,7 +71,7 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
         return found
     found += _bridge(build, bridge)
     found += _current(build, catalogue, board, bridge, disk)
-    found += _root(build)
+    found += _root(build, world)
     return found
 
 
@@ -107,13 +110,16 @@ def _current(build: Build, catalogue: Catalogue, board: Board | None, bridge: Br
     return found
 
 
-def _root(build: Build) -> list[Finding]:
-    given = [word for word in build.boot.kernel_words if word.startswith("root=")]
-    if given:
+def _root(build: Build, world: World) -> list[Finding]:
+    contents = world.card or world.source_contents
+    table = contents.table if contents else None
+    meant = root_device(build.boot.kernel_words, table or _USUAL, disk=True)
+    if meant is not None and meant.partition is not None and meant.partition.kind == LINUX:
         return []
+    told = meant.why if meant is not None and meant.why else "Its root= is another partition." if meant else ""
     return [
-        _finding("root", Severity.STOP, "Kernel line", "The kernel line still names the card",
-                 f"Starting from a disk needs {ROOT}.", "The kernel waits for a card that is not there.",
+        _finding("root", Severity.STOP, "Kernel line", "The kernel line does not name the disk's root partition",
+                 f"{told} Starting from a disk needs {ROOT}.".strip(), "The kernel waits for a card that is not there.",
                  "kernel-parameters: root=", _word_remedy(build, ROOT, "Name the disk's partition"))
     ]  # fmt: skip
 

@@ -56,6 +56,6 @@ def look_at_card(build: Build, folder: Path, _catalogue: Catalogue, world: World
 
 LOOKS = (
     Look("source", "Looking into the image", look_at_source,
-         ("source", "source_error", "source_stated", "source_contents")),
-    Look("card", "Reading the card", look_at_card, ("card",)),
+         ("source", "source_error", "source_stated", "source_contents"), inputs=("source",)),
+    Look("card", "Reading the card", look_at_card, ("card",), inputs=("card.drive",)),
 )  # fmt: skip

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import csv
-import io
-
+from kyklon.base.tables import csv_of
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder, Panel, System
@@ -60,9 +58,9 @@ def udev_rule(encoder: Encoder) -> str:
 
 def wiring_csv(panel: Panel, settings: ControlSettings, encoder: Encoder, systems: tuple[System, ...]) -> str:
     """The wiring list: a row a switch, with its terminal, tab, code, and what it does in each system."""
-    out = io.StringIO()
-    table = csv.writer(out, lineterminator="\n")
-    table.writerow(["player", "switch", "terminal", "tab_mm", "event", "code", *(system.name for system in systems)])
+    rows: list[tuple[object, ...]] = [
+        ("player", "switch", "terminal", "tab_mm", "event", "code", *(system.name for system in systems))
+    ]
     by_system = [
         {path.control: " / ".join(path.inputs) for path in paths(panel, settings, encoder, system)}
         for system in systems
@@ -71,13 +69,13 @@ def wiring_csv(panel: Panel, settings: ControlSettings, encoder: Encoder, system
         terminal = path.terminal
         row = [player_of(path.control), path.control.partition(".")[2]]
         if terminal is None:
-            table.writerow([*row, "not wired", "", "", "", *("" for _ in systems)])
+            rows.append((*row, "not wired", "", "", "", *("" for _ in systems)))
             continue
         code = f"0x{event_code(terminal.event):03x}"
-        table.writerow(
-            [*row, terminal.printed, encoder.tab_mm, terminal.event, code, *(m[path.control] for m in by_system)]
+        rows.append(
+            (*row, terminal.printed, encoder.tab_mm, terminal.event, code, *(m[path.control] for m in by_system))
         )
-    return out.getvalue()
+    return csv_of(rows)
 
 
 def issue(build: Build, catalogue: Catalogue, _world: World) -> dict[str, str]:

@@ -11,7 +11,7 @@ from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.kernel_line import MOST_QUIRKS, set_words, word_values, words
 from kyklon.model.world import World
 from kyklon.operations.controls.mapping import all_controls, unreached, wire_in_order
-from kyklon.operations.controls.quirks import encoder_quirk
+from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
 
 OPERATION = 40
 
@@ -42,7 +42,7 @@ def _quirk(build: Build, encoder: Encoder) -> list[Finding]:
     quirk = encoder_quirk(encoder)
     given = word_values(" ".join(build.boot.kernel_words), "usbhid.quirks")
     found = []
-    if quirk and quirk not in given:
+    if quirk and not quirk_given(quirk, given):
         found.append(
             Finding(
                 code="controls.encoder-quirk",

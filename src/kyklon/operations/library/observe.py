@@ -45,5 +45,12 @@ def look_at_games(build: Build, folder: Path, catalogue: Catalogue, world: World
 
 
 LOOKS = (
-    Look("library", "Scanning the library", look_at_games, ("scan", "scan_error", "on_machine"), cancellable=True),
+    Look(
+        "library",
+        "Scanning the library",
+        look_at_games,
+        ("scan", "scan_error", "on_machine"),
+        cancellable=True,
+        inputs=("library", "systems", "parts:image"),
+    ),
 )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+import struct
 import zipfile
 import zlib
 from collections import defaultdict
@@ -11,9 +12,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 
+from kyklon.base.archives import ARCHIVE_DAMAGE, header_7z, open_zip
 from kyklon.base.errors import KyklonError
 from kyklon.base.inside import files_below
 from kyklon.base.progress import UNWATCHED, Progress, Watch
+from kyklon.base.reading import bytes_of
 from kyklon.catalogue.records import System
 from kyklon.model.build import LibrarySettings
 from kyklon.model.library import FoundSystemFile, Game, Reason, Scan, SystemFile
@@ -22,6 +25,7 @@ SYSTEM_FILES = "system-files"  # the sub-folder for firmware
 ARCHIVES = (".zip", ".7z")
 IGNORED = {".txt", ".nfo", ".jpg", ".png", ".xml", ".dat", ".sfv", ".md5"}
 _BLOCK = 1 << 20
+LOOKED_THROUGH = 256 << 20  # bytes of an archive that are unpacked to try it
 _DISC = re.compile(r"\s*[\(\[]disc (\d+)[^)\]]*[\)\]]", re.IGNORECASE)
 _TAGS = re.compile(r"\s*[\(\[][^)\]]*[\)\]]")
 
@@ -130,14 +134,63 @@ def _missing_system_files(system: System, found: tuple[FoundSystemFile, ...]) ->
 
 def _cue_game(folder: Path, cue: _File, files: dict[str, _File], system: System) -> tuple[Game, set[str]]:
     """A cue sheet with its tracks, FILE \"name\" BINARY lines."""
-    text = (folder / cue.path).read_text(encoding="utf-8", errors="replace")
-    names = re.findall(r'^\s*FILE\s+"([^"]+)"', text, re.MULTILINE)
+    sheet = _sheet(folder / cue.path)
+    names = tuple(dict.fromkeys(track.file for track in sheet))
     base = PurePosixPath(cue.path).parent
     wanted = [_normal(base / name.replace("\\", "/")) for name in names]
     there = [path for path in wanted if path in files]
     reasons = tuple(Reason("track", f"{PurePosixPath(p).name} is missing.") for p in wanted if p not in files)
+    for track in sheet:
+        file = files.get(_normal(base / track.file.replace("\\", "/")))
+        if file is not None and file.size <= track.start:
+            name = PurePosixPath(file.path).name
+            reasons += (Reason("track", f"{name} ends before track {track.number} of the sheet begins."),)
+    if not names:
+        reasons += (Reason("sheet", f"{PurePosixPath(cue.path).name} names no track."),)
     size = cue.size + sum(files[path].size for path in there)
     return Game(system.id, title_of(cue.path), (cue.path, *there), size, 1, reasons), set(there)
+
+
+@dataclass(frozen=True)
+class _Track:
+    """start: in bytes of its file, 0 where the sheet does not tell."""
+
+    file: str
+    number: int
+    start: int
+
+
+_SECTOR = {"AUDIO": 2352, "MODE1/2048": 2048, "MODE1/2352": 2352, "MODE2/2336": 2336, "MODE2/2352": 2352}  # bytes
+_LARGEST_SHEET = 1 << 20  # bytes; a hundred tracks take ten thousand
+
+
+def _sheet(path: Path) -> tuple[_Track, ...]:
+    """The tracks of a cue sheet: FILE, TRACK and INDEX lines, in any case, names with or without quotes."""
+    try:
+        text = bytes_of(path, _LARGEST_SHEET).decode("utf-8-sig", "surrogateescape")
+    except KyklonError:
+        return ()
+    tracks: list[_Track] = []
+    file, binary, number, wide, begun = "", False, 0, 0, 0
+    for line in text.split("\n"):
+        word, _, rest = line.strip().partition(" ")
+        word, rest = word.upper(), rest.strip()
+        if word == "FILE":
+            name, _, kind = rest[1:].partition('"') if rest.startswith('"') else rest.rpartition(" ")
+            file, binary, begun = name or kind, kind.strip().upper() == "BINARY", 0
+            if file:
+                tracks.append(_Track(file, number + 1, 0))
+        elif word == "TRACK" and file:
+            told, _, mode = rest.partition(" ")
+            number, wide = int(told) if told.isdecimal() and len(told) < 4 else 0, _SECTOR.get(mode.strip().upper(), 0)
+        elif word == "INDEX" and file and binary and wide:
+            index, _, time = rest.partition(" ")
+            parts = time.strip().split(":")
+            if index == "01" and len(parts) == 3 and all(each.isdecimal() and len(each) < 4 for each in parts):
+                sectors = (int(parts[0]) * 60 + int(parts[1])) * 75 + int(parts[2])  # 75 frames a second: Red Book
+                begun = max(begun, sectors * wide)
+                tracks.append(_Track(file, number, begun))
+    return tuple(tracks)
 
 
 def _normal(path: PurePosixPath) -> str:
@@ -153,6 +206,8 @@ def _normal(path: PurePosixPath) -> str:
 
 def _reasons(folder: Path, file: _File, system: System, systems: tuple[System, ...]) -> tuple[Reason, ...]:
     ending = file.suffix.removeprefix(".")
+    if not file.size:
+        return (Reason("empty", "It has no bytes in it."),)
     if ending in system.extensions:
         return _archive_faults(folder, file, system) if file.suffix in ARCHIVES else ()
     if file.suffix in ARCHIVES:
@@ -172,13 +227,18 @@ def unsafe_member(name: str) -> bool:
 
 
 def _archive_faults(folder: Path, file: _File, system: System) -> tuple[Reason, ...]:
-    if file.suffix != ".zip":
-        return ()
     try:
-        with zipfile.ZipFile(folder / file.path) as archive:
+        if file.suffix == ".7z":
+            with (folder / file.path).open("rb") as data:
+                header_7z(data)
+            return ()
+        with (folder / file.path).open("rb") as data, open_zip(data) as archive:
             names = archive.namelist()
-    except (zipfile.BadZipFile, OSError):
+            fault = _contents_fault(archive)
+    except (*ARCHIVE_DAMAGE, OSError, ValueError, NotImplementedError, struct.error):
         return (Reason("damaged", "The archive cannot be opened: it is cut off or not an archive."),)
+    if fault:
+        return (Reason("damaged", fault),)
     bad = [name for name in names if unsafe_member(name)]
     if bad:
         return (Reason("unsafe-archive", f"It would unpack outside its folder: {bad[0]}."),)
@@ -187,6 +247,23 @@ def _archive_faults(folder: Path, file: _File, system: System) -> tuple[Reason, 
     ):
         return (Reason("unknown", f"The archive holds nothing for {system.name} knows."),)
     return ()
+
+
+def _contents_fault(archive: zipfile.ZipFile) -> str:
+    """Why a member cannot be unpacked, '' when the first LOOKED_THROUGH bytes of the archive can."""
+    left = LOOKED_THROUGH
+    for info in archive.infolist():
+        try:
+            with archive.open(info) as member:
+                while left > 0 and (piece := member.read(_BLOCK)):
+                    left -= len(piece)
+        except RuntimeError:
+            return f"{info.filename} asks for a password."
+        except (*ARCHIVE_DAMAGE, OSError, ValueError, NotImplementedError, struct.error):
+            return f"{info.filename} in it is damaged: its checksum is wrong."
+        if left <= 0:
+            return ""
+    return ""
 
 
 def _joined_discs(games: list[Game]) -> list[Game]:

@@ -54,7 +54,7 @@ class TransferReport:
 
 def plan(scan: Scan, systems: tuple[System, ...], image: Image) -> Transfer:
     """Ready games, their playlists, and the system files under their right names."""
-    folders = {system.id: image.games_path.format(folder=system.folder) for system in systems}
+    folders = {system.id: image.games_path.replace("{folder}", system.folder) for system in systems}
     copies: list[Copy] = []
     texts: dict[str, str] = {}
     for game in scan.ready:
@@ -135,7 +135,7 @@ def look_at(destination: Path, systems: tuple[System, ...], image: Image) -> OnM
     """What is really in a destination, seen with the front end's eyes."""
     games: dict[str, tuple[str, ...]] = {}
     for system in systems:
-        folder = destination / image.games_path.format(folder=system.folder)
+        folder = destination / image.games_path.replace("{folder}", system.folder)
         if not folder.is_dir():
             continue
         names = [PurePosixPath(path) for path, _status in files_below(folder)]

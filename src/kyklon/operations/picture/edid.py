@@ -136,6 +136,9 @@ def _write_extension(extension: Extension, size_mm: tuple[int, int]) -> bytes:
 # --- reading -----------------------------------------------------------------------------------------------
 
 
+LARGEST = 256 * 128  # bytes: VESA E-EDID counts its extension blocks in one byte
+
+
 def read(data: bytes) -> Edid:
     """Parse identification data. Raises FormatError with the offset for what is not EDID at all or damaged."""
     if len(data) < BLOCK:

@@ -9,6 +9,7 @@ from kyklon.model.build import Build, SystemMode, change_of
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
+from kyklon.operations.picture.formulas import cvt
 from kyklon.operations.picture.ranges import display_ranges, fit, propose
 
 OPERATION = 50
@@ -22,10 +23,12 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     if display is None or board is None:
         return found
     ranges = display_ranges(display, world.identification)
+    found += _video_only(build, display, board, ranges)
     for key, name, mode in modes_of(build, catalogue):
         if not fit(mode.timing, ranges).holds:
             found.append(_outside(build, catalogue, key, name, mode, display, board, ranges))
         found += _clock(catalogue, build, key, name, mode.timing, board)
+        found += _sync(key, name, mode.timing, display)
     return found
 
 
@@ -106,6 +109,38 @@ def _outside(
     )
 
 
+def sent_by_word(timing: Timing, board: Board) -> Timing | None:
+    """What a board sends that takes its mode from the kernel's video= only: a size and a rate, whose timing the kernel
+    computes by itself (fb/modedb); None for a board that takes whole timings."""
+    if "boot file" in board.honours or "video=" not in board.honours:
+        return None
+    wide, high = timing.size
+    return cvt(wide, high, round(float(timing.vertical_hz)), interlaced=timing.interlaced)
+
+
+def _video_only(build: Build, display: Display, board: Board, ranges: tuple[Range, ...]) -> list[Finding]:
+    """A board that cannot be given a whole timing sends one of the kernel's own making."""
+    try:
+        sent = sent_by_word(build.picture.menu.timing, board)
+    except ValueError as bad:
+        return [_unsendable(board, str(bad))]
+    if sent is None or fit(sent, ranges).holds:
+        return []
+    line, field = show(float(sent.horizontal_hz), "Hz", prefix="k"), show(float(sent.vertical_hz), "Hz")
+    return [_unsendable(board, f"It would send {line} at {field}, which {display.name} does not take.")]
+
+
+def _unsendable(board: Board, message: str) -> Finding:
+    return Finding(
+        code="picture.video-only", severity=Severity.STOP, operation=OPERATION, subject=board.name,
+        title=f"{board.name} cannot be given this timing",
+        message=f"It takes a size and a rate (video=) and makes up the rest. {message}",
+        why="The picture rolls or stays dark, and a tube can be damaged. Choose a board that takes whole timings, "
+        "or a display that takes what this one sends.",
+        source="kernel: fb/modedb; VESA CVT 1.2",
+    )  # fmt: skip
+
+
 def _clock(catalogue: Catalogue, build: Build, key: str, name: str, timing: Timing, board: Board) -> list[Finding]:
     adapter = catalogue.find(Adapter, build.part("adapter"))
     most = min(board.most_clock_hz, adapter.most_clock_hz if adapter else board.most_clock_hz)
@@ -118,6 +153,33 @@ def _clock(catalogue: Catalogue, build: Build, key: str, name: str, timing: Timi
             title=f"A pixel clock of {show(timing.clock_hz, 'Hz', prefix='M')} cannot be sent",
             message=f"The link carries {least} to {top}.",
             why="Slow modes need more pixels across: a wide mode, or repeated pixels.", source="HDMI 1.4",
+        )
+    ]  # fmt: skip
+
+
+SYNC_S = (3.5e-6, 6.0e-6)  # seconds: 4.7 µs ± what tubes bear (ITU-R BT.470: 4.7 ± 0.2 µs; the rest common practice)
+SYNC_LINES = (2, 10)  # lines: 2.5 and 3 are usual (ITU-R BT.470)
+
+
+def _sync(key: str, name: str, timing: Timing, display: Display) -> list[Finding]:
+    """Sync pulses that a 15 kHz tube may not lock to."""
+    if not display.tube or float(timing.horizontal_hz) > 17_000:
+        return []
+    across = timing.horizontal.sync / timing.clock_hz
+    wrong = []
+    if not SYNC_S[0] <= across <= SYNC_S[1]:
+        wrong.append(f"the line sync lasts {across * 1e6:.1f} µs, {SYNC_S[0] * 1e6:.1f} to {SYNC_S[1] * 1e6:.1f} hold")
+    if not SYNC_LINES[0] <= timing.vertical.sync <= SYNC_LINES[1]:
+        wrong.append(f"the field sync lasts {timing.vertical.sync} lines, {SYNC_LINES[0]} to {SYNC_LINES[1]} hold")
+    if not wrong:
+        return []
+    told = "; ".join(wrong)
+    return [
+        Finding(
+            code=f"picture.sync:{key}", severity=Severity.CAUTION, operation=OPERATION, subject=name,
+            title="The sync pulses are unusual for a tube", message=f"{told[:1].upper()}{told[1:]}.",
+            why="The picture may lean, roll or whine: switch off at once when it does.",
+            source="ITU-R BT.470; the bounds are common practice",
         )
     ]  # fmt: skip
 

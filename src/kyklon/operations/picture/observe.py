@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from kyklon.base.errors import FormatError
+from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
+from kyklon.base.reading import bytes_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build
 from kyklon.model.world import World
@@ -19,14 +20,18 @@ def look_at_display(build: Build, folder: Path, _catalogue: Catalogue, world: Wo
     if not build.picture.identification:
         return replace(world, identification=None, identification_error="")
     try:
-        data = resolve(folder, build.picture.identification).read_bytes()
+        data = bytes_of(resolve(folder, build.picture.identification), edid.LARGEST)
         return replace(world, identification=edid.read(data), identification_error="")
-    except FormatError as bad:
+    except KyklonError as bad:
         return replace(world, identification=None, identification_error=str(bad))
-    except OSError as bad:
-        return replace(world, identification=None, identification_error=f"It cannot be read: {bad.strerror}.")
 
 
 LOOKS = (
-    Look("display", "Reading the identification data", look_at_display, ("identification", "identification_error")),
+    Look(
+        "display",
+        "Reading the identification data",
+        look_at_display,
+        ("identification", "identification_error"),
+        inputs=("picture.identification",),
+    ),
 )

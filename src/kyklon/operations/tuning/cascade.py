@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from kyklon.base.quantities import NARROW_SPACE
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Emulator, SettingsTemplate, System, TuningSetting
+from kyklon.catalogue.templates import render
 from kyklon.model.build import Build, TuningLayers, Value
 from kyklon.model.world import World
 
@@ -57,9 +58,6 @@ def with_unit(setting: TuningSetting, value: Value) -> str:
 
 def issue(build: Build, catalogue: Catalogue, _world: World | None = None) -> dict[str, str]:
     """The settings file of each system, by path, through its emulator's template."""
-    from jinja2 import Environment, StrictUndefined  # the first window does without
-
-    made = Environment(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True).from_string
     files = {}
     for system_id in build.systems:
         system = catalogue.get(System, system_id)
@@ -72,6 +70,7 @@ def issue(build: Build, catalogue: Catalogue, _world: World | None = None) -> di
             "values": {row.setting.id: show_value(row.setting, row.value) for row in rows},
             "origin": {row.setting.id: row.layer for row in rows},
         }
-        path = made(template.path).render(variables)
-        files[path] = made(template.text).render(variables).lstrip("\n")
+        where = f"templates.toml: {template.id}"
+        path = render(template.path, variables, where)
+        files[path] = render(template.text, variables, where).lstrip("\n")
     return files

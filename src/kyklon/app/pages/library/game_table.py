@@ -8,6 +8,7 @@ from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
 
+from kyklon.base.shown import visible
 from kyklon.model.library import REASONS, Game
 
 COLUMNS: tuple[tuple[str, Callable[[Game], str]], ...] = (
@@ -29,7 +30,9 @@ class GameModel(QAbstractTableModel):
     def set_games(self, games: tuple[Game, ...]) -> None:
         self.beginResetModel()
         self._games = games
-        self._cells = [tuple(words(game) for _name, words in COLUMNS) for game in games]  # asked for at every paint
+        self._cells = [
+            tuple(visible(words(game)) for _name, words in COLUMNS) for game in games
+        ]  # asked for at every paint
         self.endResetModel()
 
     @property

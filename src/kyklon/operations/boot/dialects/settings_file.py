@@ -113,7 +113,7 @@ class SettingsFile:
                 lines[line.number] = self._written(key, line.value, others) if others else None
 
     def _written(self, key: str, value: str, boards: tuple[str, ...] = (), *, ending: str = "") -> str:
-        bound = f"{self.grammar.bound.format(boards=', '.join(boards))} " if boards else ""
+        bound = f"{self.grammar.bound.replace('{boards}', ', '.join(boards))} " if boards else ""
         return f"{bound}{key} {self.grammar.separator} {value}{ending}"
 
     def explain(self, line: str, wanted: Wanted) -> str:

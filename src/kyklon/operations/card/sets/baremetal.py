@@ -268,7 +268,8 @@ class _Work:
         name = self.layout.remembered
         if not name or name not in self.sizes:
             return
-        machine = (self.folder / name).read_bytes()[:200].decode("utf-8", "replace").strip()
+        with (self.folder / name).open("rb") as file:
+            machine = file.read(200).decode("utf-8", "replace").strip()
         if machine not in {each.id for each in self.layout.machines}:
             self._stop(
                 "remembered-unknown",

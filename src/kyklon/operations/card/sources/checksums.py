@@ -23,9 +23,8 @@ ENDINGS = tuple(
     f".{kind}{ending}" for kind in ("sha512", "sha256", "sha1", "md5") for ending in ("", "sum", ".txt")
 ) + (".sfv",)
 LARGEST = 1 << 20  # bytes; a list of checksums is far smaller
-_LINE = re.compile(r"\\?([0-9a-fA-F]{128}|[0-9a-fA-F]{64}|[0-9a-fA-F]{40}|[0-9a-fA-F]{32})(?:[ \t]+\*?(.+?))?\s*$")
+_DIGEST = re.compile(r"[0-9a-fA-F]{8,128}")
 _TAGGED = re.compile(r"\\?(SHA512|SHA256|SHA1|MD5) \((.+)\) = ([0-9a-fA-F]+)$")
-_SFV = re.compile(r"(.+?)[ \t]+([0-9a-fA-F]{8})$")
 
 
 class Sum(Protocol):
@@ -77,13 +76,15 @@ def parse(text: str, name: str = "checksum file") -> dict[str, Stated]:
 
 
 def _parse_line(line: str) -> tuple[str, Stated] | None:
-    if match := _LINE.fullmatch(line):
-        return _base(match[2] or ""), Stated(BY_LENGTH[len(match[1])], match[1].lower())
+    first, _blank, rest = line.removeprefix("\\").replace("\t", " ").partition(" ")
+    if _DIGEST.fullmatch(first) and len(first) in BY_LENGTH and len(first) > 8:
+        return _base(rest.lstrip(" ").removeprefix("*")), Stated(BY_LENGTH[len(first)], first.lower())
     if match := _TAGGED.fullmatch(line):
         stated = BY_LENGTH.get(len(match[3]), "")
         return (_base(match[2]), Stated(stated, match[3].lower())) if stated.replace("-", "") == match[1] else None
-    if match := _SFV.fullmatch(line):
-        return _base(match[1]), Stated("CRC-32", match[2].lower())
+    name, _blank, last = line.replace("\t", " ").rpartition(" ")
+    if _DIGEST.fullmatch(last) and len(last) == 8 and name.strip():
+        return _base(name.rstrip(" ")), Stated("CRC-32", last.lower())
     return None
 
 

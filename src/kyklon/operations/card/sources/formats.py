@@ -9,6 +9,8 @@ from typing import BinaryIO
 from kyklon.base.errors import FormatError
 
 XZ_HEADER = b"\xfd7zXZ\x00"
+_STEP = 1 << 20  # bytes of padding read at a time
+_MOST_INDEX = 1 << 20  # bytes: 150 000 blocks
 ZSTD_MAGIC = b"\x28\xb5\x2f\xfd"
 
 
@@ -44,11 +46,16 @@ def xz_blocks(file: BinaryIO) -> list[XzBlock]:
 
 
 def _skip_padding(file: BinaryIO, end: int) -> int:
+    """Zeros between streams come in fours (2.2)."""
     while end >= 4:
-        file.seek(end - 4)
-        if file.read(4) != b"\0\0\0\0":
+        wide = min(_STEP, end // 4 * 4)
+        file.seek(end - wide)
+        piece = file.read(wide)
+        bare = len(piece.rstrip(b"\0"))
+        left = -(-bare // 4) * 4
+        end -= wide - left
+        if bare:
             break
-        end -= 4
     return end
 
 
@@ -60,6 +67,10 @@ def _stream_blocks(file: BinaryIO, end: int) -> tuple[list[XzBlock], int]:
         raise FormatError("xz footer", max(0, end - 2), expected="'YZ'", got=repr(footer[10:]))
     index_size = (int.from_bytes(footer[4:8], "little") + 1) * 4
     index_start = end - 12 - index_size
+    if index_size > _MOST_INDEX:
+        raise FormatError(
+            "xz footer", end - 8, expected=f"an index of at most {_MOST_INDEX} bytes", got=str(index_size)
+        )
     if index_start < 12:
         raise FormatError("xz footer", end - 8, expected="an index inside the file", got=f"{index_size} bytes")
     file.seek(index_start)
@@ -67,6 +78,8 @@ def _stream_blocks(file: BinaryIO, end: int) -> tuple[list[XzBlock], int]:
     if index[0] != 0 or zlib.crc32(index[:-4]) != int.from_bytes(index[-4:], "little"):
         raise FormatError("xz index", index_start, expected="an index with a right checksum", got="damage")
     count, place = vli(index, 1)
+    if count > index_size // 2:
+        raise FormatError("xz index", index_start + 1, expected="as many records as it holds", got=str(count))
     sizes = []
     for _ in range(count):
         unpadded, place = vli(index, place)

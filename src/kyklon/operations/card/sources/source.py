@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import struct
-import zipfile
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import BinaryIO
 
+from kyklon.base.archives import ArchiveDamage, open_zip
 from kyklon.base.errors import FormatError, SourceError
 from kyklon.base.quantities import show_bytes
 from kyklon.devices.layers import Layers
@@ -30,7 +30,6 @@ WORDS = {
 SUFFIX = {f".{kind}": kind for kind in MAGIC} | {".img": "plain", ".iso": "plain", ".bin": "plain"}
 PLAIN = (".img", ".iso", ".bin")
 GZIP_MODULUS = 1 << 32  # RFC 1952, 2.3.1: ISIZE is the size modulo 2^32
-_SURE_GZIP = 1 << 22  # bytes packed; deflate packs at most 1032 to 1, so less than this cannot wrap
 _SAMPLE = 8 << 20  # bytes unpacked to estimate a size
 
 
@@ -90,9 +89,11 @@ def _gz(facts: SourceFacts, _head: bytes) -> SourceFacts:
     with open_image(facts) as file:
         file.seek(max(0, facts.packed - 4))
         stated = int.from_bytes(file.read(4), "little")
-    if facts.packed < _SURE_GZIP:
-        return replace(facts, unpacked=stated, exact=True)
-    likely = _estimate(facts)
+    likely, whole = _unpacked_so_far(facts)
+    if whole:  # the trailer tells of the last member only, so a file that is soon unpacked is counted
+        return replace(facts, unpacked=likely, exact=True)
+    if likely and abs(likely - stated) % GZIP_MODULUS > GZIP_MODULUS // 2:
+        return replace(facts, unpacked=likely)
     wraps = round((likely - stated) / GZIP_MODULUS) if likely else 0
     return replace(facts, unpacked=stated + max(0, wraps) * GZIP_MODULUS)
 
@@ -111,6 +112,11 @@ def _zst(facts: SourceFacts, _head: bytes) -> SourceFacts:
 
 def _estimate(facts: SourceFacts) -> int | None:
     """The unpacked size if the whole is packed as well as its beginning; None for damage."""
+    return _unpacked_so_far(facts)[0]
+
+
+def _unpacked_so_far(facts: SourceFacts) -> tuple[int | None, bool]:
+    """The same, and whether all of it was unpacked, so that it is no estimate."""
     taken, made = 0, 0
 
     def count(packed: bytes) -> None:
@@ -124,13 +130,15 @@ def _estimate(facts: SourceFacts) -> int | None:
                 if made >= _SAMPLE and (taken < facts.packed or made >= 32 * _SAMPLE):
                     break
     except DAMAGE:
-        return None
-    return made if taken >= facts.packed else made * facts.packed // max(1, taken) // 512 * 512
+        return None, False
+    if taken >= facts.packed and made < _SAMPLE:
+        return made, True
+    return (made if taken >= facts.packed else made * facts.packed // max(1, taken) // 512 * 512), False
 
 
 def _zip(facts: SourceFacts, _head: bytes) -> SourceFacts:
     try:
-        with open_image(facts) as file, zipfile.ZipFile(file) as archive:
+        with open_image(facts) as file, open_zip(file) as archive:
             members = [(info.filename, info.file_size) for info in archive.infolist()]
     except (*DAMAGE, RuntimeError, ValueError, struct.error, OSError) as bad:
         raise SourceError(f"{facts.name} is a damaged zip archive: {bad}.", do="Download it again.") from bad
@@ -205,8 +213,8 @@ def _pieces(facts: SourceFacts, on_packed: Callable[[bytes], None]) -> Iterator[
 
 def _zip_pieces(file: BinaryIO, name: str) -> Iterator[bytes]:
     try:
-        with zipfile.ZipFile(file) as archive, archive.open(name) as member:
+        with open_zip(file) as archive, archive.open(name) as member:
             while piece := member.read(CHUNK):
                 yield piece
     except (RuntimeError, ValueError, OverflowError, KeyError, struct.error) as bad:  # encrypted, unknown methods
-        raise unpack.ArchiveDamage(str(bad)) from bad
+        raise ArchiveDamage(str(bad)) from bad

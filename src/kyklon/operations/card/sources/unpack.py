@@ -10,27 +10,24 @@ import lzma
 import os
 import queue
 import threading
-import zipfile
 import zlib
 from collections import deque
 from collections.abc import Callable, Generator, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from backports.zstd import ZstdDecompressor, ZstdError
 
+from kyklon.base.archives import ARCHIVE_DAMAGE, ArchiveDamage, header_7z
 from kyklon.operations.card.sources.formats import XzBlock, xz_around, xz_blocks
 
 CHUNK = 4 << 20  # bytes handed on at a time: large and aligned to any erase block
 _PACKED = 4 << 20  # bytes read from a compressed file at a time
 AHEAD = 80 << 20  # bytes of unpacked xz blocks that may wait at a time
+DICTIONARY = 160 << 20  # bytes a decompressor may take: xz -9 takes 65 MiB (xz(1)), zstd's own limit is 128 MiB
 
 
-class ArchiveDamage(Exception):
-    """What a library said of a damaged archive."""
-
-
-DAMAGE = (lzma.LZMAError, zlib.error, zipfile.BadZipFile, EOFError, ZstdError, ArchiveDamage)
+DAMAGE = (*ARCHIVE_DAMAGE, ZstdError)
 
 
 def stream(file: BinaryIO, kind: str, on_packed: Callable[[bytes], None]) -> Iterator[bytes]:
@@ -65,7 +62,7 @@ class _Machine:
     def _make(self) -> lzma.LZMADecompressor | bz2.BZ2Decompressor | ZstdDecompressor:
         if self._kind == "bz2":
             return bz2.BZ2Decompressor()
-        return ZstdDecompressor() if self._kind == "zst" else lzma.LZMADecompressor(lzma.FORMAT_XZ)
+        return ZstdDecompressor() if self._kind == "zst" else lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=DICTIONARY)
 
     def _feed_bounded(self, packed: bytes) -> Generator[bytes, None, bytes]:
         inner = self._inner = self._inner or self._make()
@@ -102,7 +99,7 @@ def stream_xz_blocks(file: BinaryIO, on_packed: Callable[[bytes], None]) -> Iter
     """An xz file of several blocks, unpacked on all cores; one by one where blocks are too large to hold."""
     blocks = xz_blocks(file)
     file.seek(0)
-    largest = max(block.unpacked for block in blocks)
+    largest = max(max(block.unpacked, block.padded) for block in blocks)
     workers = min(os.cpu_count() or 1, AHEAD // max(1, largest) - 1)
     if workers < 2:
         yield from stream(file, "xz", on_packed)
@@ -140,10 +137,11 @@ def _let_go(pieces: list[bytes]) -> Iterator[bytes]:
 
 def _unpack_alone(block: XzBlock, packed: bytes) -> list[bytes]:
     """A block in pieces of CHUNK, fed bit by bit: joining or copying would need its memory twice."""
-    machine = lzma.LZMADecompressor(lzma.FORMAT_XZ)
+    machine = lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=DICTIONARY)
     before, behind = xz_around(block)
     view = memoryview(packed)
     pieces: list[bytes] = []
+    made = 0
     held = bytearray()
     parts: list[bytes | memoryview] = [
         before,
@@ -154,8 +152,11 @@ def _unpack_alone(block: XzBlock, packed: bytes) -> list[bytes]:
         while not machine.eof and (given or not machine.needs_input):
             held += machine.decompress(given, CHUNK - len(held))
             given = b""
+            if made + len(held) > block.unpacked:
+                raise lzma.LZMAError("a block is larger than its index states")
             if len(held) == CHUNK:
                 pieces.append(bytes(held))
+                made += len(held)
                 held.clear()
     if held:
         pieces.append(bytes(held))
@@ -171,10 +172,33 @@ def members_7z(file: BinaryIO) -> list[tuple[str, int]]:
     """Names and unpacked sizes. Raises ArchiveDamage."""
     import py7zr  # slow to import, needed for this kind only
 
-    with _told_7z(), file, py7zr.SevenZipFile(file) as archive:
+    with _told_7z(), file:
+        header_7z(file)
+        return _list_7z(py7zr.SevenZipFile(file))
+
+
+def _list_7z(opened: Any) -> list[tuple[str, int]]:
+    with opened as archive:
+        _bounded_7z(archive)
         if archive.needs_password():
             raise ArchiveDamage("it asks for a password")
         return [(each.filename, int(each.uncompressed)) for each in archive.list() if not each.is_directory]
+
+
+def _bounded_7z(archive: Any) -> None:
+    """Raise ArchiveDamage for a dictionary that would fill the memory."""
+    streams = getattr(archive.header, "main_streams", None)
+    for folder in streams.unpackinfo.folders if streams else ():
+        for coder in folder.coders:
+            method, properties = bytes(coder["method"]), bytes(coder.get("properties") or b"")
+            wide = 0
+            if method == b"\x03\x01\x01" and len(properties) >= 5:  # LZMA: the dictionary as a number
+                wide = int.from_bytes(properties[1:5], "little")
+            elif method == b"\x21" and properties:  # LZMA2: as an exponent
+                bits = properties[0] & 0x3F
+                wide = 0xFFFFFFFF if bits == 40 else (2 | bits & 1) << (bits // 2 + 11)
+            if wide > DICTIONARY:
+                raise ArchiveDamage(f"unpacking it takes {wide >> 20} MiB of memory")
 
 
 class _told_7z:
@@ -267,6 +291,7 @@ def _extract_7z(file: BinaryIO, member: str, push: Callable[[bytes], None]) -> N
             return Out()
 
     with _told_7z(), py7zr.SevenZipFile(file) as archive:
+        _bounded_7z(archive)
         archive.extract(targets=[member], factory=Factory())
 
 

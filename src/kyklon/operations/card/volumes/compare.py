@@ -132,7 +132,7 @@ def compare_folders(a: Path, b: Path) -> tuple[int, list[FileDifference]]:
             name = one.relative_to(a if here else b).as_posix()
             kind = "only in the first" if here else "only in the second"
             found.append(FileDifference(name, kind, _size(here), _size(there)))
-        elif (offset := _first_difference(here.read_bytes(), there.read_bytes())) is not None:
+        elif (offset := _first_in_files(here, there)) is not None:
             found.append(FileDifference(here.relative_to(a).as_posix(), "differs", _size(here), _size(there), offset))
         else:
             same += 1
@@ -145,6 +145,22 @@ def _files(folder: Path) -> dict[str, Path]:
 
 def _size(path: Path | None) -> int | None:
     return path.stat().st_size if path else None
+
+
+_PIECE = 4 << 20  # bytes of each side held at a time
+
+
+def _first_in_files(first: Path, second: Path) -> int | None:
+    """The first byte in which two files differ; the shorter one's end when it is the other's beginning."""
+    at = 0
+    with first.open("rb") as here, second.open("rb") as there:
+        while True:
+            a, b = here.read(_PIECE), there.read(_PIECE)
+            if (offset := _first_difference(a, b)) is not None:
+                return at + offset
+            if not a:
+                return None
+            at += len(a)
 
 
 def _first_difference(a: bytes, b: bytes) -> int | None:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import dataclass
 from pathlib import Path
 
 from kyklon.base import tools
 from kyklon.operations.card.volumes.fat_reader import FatReader
+from kyklon.operations.card.volumes.partitions import reader
 
 _MTOOLS = {"MTOOLS_SKIP_CHECK": "1", "MTOOLSRC": "/dev/null", "MTOOLS_NO_VFAT": "0"}
 COPY_SECONDS = 3600.0  # a full stick at a few MB/s
@@ -37,7 +37,7 @@ class FatVolume:
     def free_bytes(self) -> int:
         """Raises FormatError, OSError."""
         with self.path.open("rb") as file:
-            return FatReader(lambda offset, length: os.pread(file.fileno(), length, offset), self.offset).free_bytes()
+            return FatReader(reader(file.fileno()), self.offset).free_bytes()
 
     def cluster_bytes(self) -> int:
         """Bytes of a cluster: BPB_BytsPerSec x BPB_SecPerClus (Microsoft FAT specification, boot sector at 11, 13)."""

@@ -6,13 +6,12 @@ Only what is asked for is read: a look at a full card costs its folders and its 
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date
 
 from kyklon.base.errors import FormatError
-
-Read = Callable[[int, int], bytes]  # offset, length
+from kyklon.operations.card.volumes.partitions import Read
 
 SECTORS = (512, 1024, 2048, 4096)  # bytes, 3.1 BPB_BytsPerSec
 MOST_FILES = 65_536  # the most entries a folder may have (6); a boot partition holds a hundred

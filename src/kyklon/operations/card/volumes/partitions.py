@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import os
 import uuid
 import zlib
 from collections.abc import Callable
@@ -16,6 +17,21 @@ PROTECTIVE, EXTENDED = 0xEE, (0x05, 0x0F, 0x85)  # type bytes: UEFI 2.10, 5.2.3;
 _LOGICAL = 60  # partitions in a chain; more is a circle
 
 Read = Callable[[int, int], bytes]  # offset and length in bytes to what is there, shorter at the end
+
+
+_FURTHEST = 1 << 62  # bytes; off_t ends at 2^63
+_MOST_AT_ONCE = 64 << 20  # bytes; nothing that is read here is longer
+
+
+def reader(descriptor: int) -> Read:
+    """How all of a card's structures are read: whatever place they name, the answer is bytes, fewer at the end."""
+
+    def read(offset: int, length: int) -> bytes:
+        if not 0 <= offset < _FURTHEST or length <= 0:
+            return b""
+        return os.pread(descriptor, min(length, _MOST_AT_ONCE), offset)
+
+    return read
 
 
 def parse(sector: bytes) -> PartitionTable:
@@ -104,7 +120,7 @@ def _gpt_at(read: Read, at: int) -> PartitionTable:
         raise FormatError("GPT", at + 16, expected="the header's CRC-32", got=header[16:20].hex(" "))
     first = int.from_bytes(header[72:80], "little") * SECTOR
     count, each = int.from_bytes(header[80:84], "little"), int.from_bytes(header[84:88], "little")
-    if each < 128 or each % 8 or not 1 <= count <= 1024:
+    if not 128 <= each <= 4096 or each % 8 or not 1 <= count <= 1024:
         raise FormatError("GPT", at + 80, expected="1 to 1024 entries of 128 bytes", got=f"{count} of {each}")
     entries = read(first, count * each)
     if len(entries) < count * each or zlib.crc32(entries) != int.from_bytes(header[88:92], "little"):
@@ -120,10 +136,11 @@ def _gpt_at(read: Read, at: int) -> PartitionTable:
                 "GPT", first + index * each + 32, expected="an end behind the start", got=f"{start}, {end}"
             )
         guid = str(uuid.UUID(bytes_le=entry[:16]))
+        own = str(uuid.UUID(bytes_le=entry[16:32]))
         label = entry[56:128].decode("utf-16-le", "replace").split("\0")[0]
         kind = GUID_WORDS.get(guid, ("", 0))[1]
         active = bool(entry[48] & 4)  # legacy BIOS bootable
-        found.append(Partition(index + 1, kind, start * SECTOR, (end - start + 1) * SECTOR, active, guid, label))
+        found.append(Partition(index + 1, kind, start * SECTOR, (end - start + 1) * SECTOR, active, guid, label, own))
     _check_overlap(found, lambda part: first + (part.number - 1) * each + 32)
     return PartitionTable(int.from_bytes(header[56:60], "little"), tuple(found), "GPT")
 

@@ -17,12 +17,16 @@ from kyklon.base.errors import FormatError
 from kyklon.model.card import PartitionTable, Volume
 from kyklon.operations.card.volumes import partitions
 from kyklon.operations.card.volumes.fat_reader import FatReader, geometry
+from kyklon.operations.card.volumes.partitions import reader
 
 _HEAD = 8192  # bytes that hold every superblock read here
 _SIGNATURES = (  # offset, bytes, name; libblkid's own table gives the same places
     (3, b"EXFAT   ", "exFAT"), (3, b"NTFS    ", "NTFS"), (0, b"LUKS\xba\xbe", "crypt"), (536, b"LVM2 001", "LVM"),
     (24, b"LVM2 001", "LVM"), (4086, b"SWAPSPACE2", "swap"), (4096, b"\xfc\x4e\x2b\xa9", "RAID"),
 )  # fmt: skip
+
+
+__all__ = ["Survey", "identify", "reader", "survey"]
 
 
 @dataclass(frozen=True)
@@ -44,10 +48,6 @@ class Survey:
     @property
     def used(self) -> int:
         return sum(volume.used or 0 for volume in self.volumes)
-
-
-def reader(descriptor: int) -> partitions.Read:
-    return lambda offset, length: os.pread(descriptor, length, offset)
 
 
 def survey(path: Path, *, deep: bool = True) -> Survey:

@@ -18,6 +18,7 @@ from kyklon.base import tools
 from kyklon.base.errors import FormatError, ToolError
 from kyklon.model.card import Volume
 from kyklon.operations.card.volumes.fat_reader import geometry
+from kyklon.operations.card.volumes.partitions import reader
 from kyklon.operations.card.volumes.survey import Survey, survey
 
 _GROUP_FREE = re.compile(r"^  Free blocks: (.*)$", re.MULTILINE)
@@ -106,8 +107,9 @@ def _free_ext(path: Path, volume: Volume) -> list[Extent]:
 def _free_fat(path: Path, volume: Volume) -> list[Extent]:
     descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
     try:
-        shape = geometry(os.pread(descriptor, 512, volume.start))
-        raw = os.pread(descriptor, min(shape.table_bytes, (shape.clusters + 2) * 4), volume.start + shape.table)
+        read = reader(descriptor)
+        shape = geometry(read(volume.start, 512))
+        raw = read(volume.start + shape.table, min(shape.table_bytes, (shape.clusters + 2) * 4))
     finally:
         os.close(descriptor)
     entries = _entries(raw, shape.kind, shape.clusters + 2)

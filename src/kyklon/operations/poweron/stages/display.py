@@ -13,7 +13,7 @@ from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail, or_put
 
-_VIDEO = re.compile(r"(?:[\w-]+:)?(\d+)x(\d+)(?:@(\d+))?(i?)")
+_VIDEO = re.compile(r"(?:[\w-]+:)?(\d{1,5})x(\d{1,5})(?:@(\d{1,4}))?(i?)")
 
 
 def output_timing(bench: Bench) -> tuple[Timing | None, str]:
@@ -23,12 +23,19 @@ def output_timing(bench: Bench) -> tuple[Timing | None, str]:
         return settings.timing, settings.boot_file
     if "video=" in bench.board.honours:
         for value in bench.word_values("video"):
-            if match := _VIDEO.match(value):
-                rate = int(match[3] or 60)
-                return cvt(int(match[1]), int(match[2]), rate, interlaced=bool(match[4])), "the kernel line"
+            if (match := _VIDEO.match(value)) and (timing := _made_of(match)) is not None:
+                return timing, "the kernel line"
     if bench.identification is not None and bench.identification.timings:
         return bench.identification.timings[0], "the display's identification data"
     return None, ""
+
+
+def _made_of(match: re.Match[str]) -> Timing | None:
+    """The timing the kernel makes of a size; None for one that no timing has."""
+    try:
+        return cvt(int(match[1]), int(match[2]), int(match[3] or 60), interlaced=bool(match[4]))
+    except (ValueError, ArithmeticError):
+        return None
 
 
 def display(bench: Bench) -> Step:
@@ -43,11 +50,20 @@ def display(bench: Bench) -> Step:
     where = fit(timing, ranges)
     wide, high = timing.size
     line, rate = show(float(timing.horizontal_hz), "Hz", prefix="k"), show(float(timing.vertical_hz), "Hz")
+    link = bench.board
+    if not link.least_clock_hz <= timing.clock_hz <= link.most_clock_hz:
+        clock = show(timing.clock_hz, "Hz", prefix="M")
+        cause = f"{wide} × {high} from {origin} has a pixel clock of {clock}, which {link.name} cannot send."
+        remedy = mode_remedy(bench.build, bench.catalogue, "menu", bench.display, bench.board, ranges)
+        right = link.least_clock_hz <= bench.build.picture.menu.timing.clock_hz <= link.most_clock_hz
+        return fail(dark_screen("display", "picture.clock:menu", cause, or_put(remedy, right), lamps.reading))
     if not where.holds:
         low, top = where.range.line_khz
         cause = f"{wide} × {high} from {origin}: {line}, {rate}. {bench.display.name} takes {low:g} to {top:g} kHz."
         remedy = mode_remedy(bench.build, bench.catalogue, "menu", bench.display, bench.board, ranges)
         right = fit(bench.build.picture.menu.timing, ranges).holds
+        if "boot file" not in bench.board.honours:  # putting the same word back changes nothing
+            remedy, right = None, False
         what = "Rolling, torn picture; switch off at once" if bench.display.tube else "Signal out of range"
         screen = Screen("out of range", what, (line, rate))
         return fail(

@@ -17,9 +17,9 @@ def dark_screen(stage: str, code: str, cause: str, remedy: Remedy | None, lamp: 
     return Failure(stage, code, cause, remedy, BLACK, lamp)
 
 
-def panic(stage: str, code: str, cause: str, lamp: Rhythm) -> Failure:
+def panic(stage: str, code: str, cause: str, lamp: Rhythm, remedy: Remedy | None = None) -> Failure:
     """The kernel's own last words."""
-    return Failure(stage, code, cause, None, Screen("text", "Kernel panic", ("VFS: Unable to mount root fs",)), lamp)
+    return Failure(stage, code, cause, remedy, Screen("text", "Kernel panic", ("VFS: Unable to mount root fs",)), lamp)
 
 
 def or_put(remedy: Remedy | None, build_is_right: bool) -> Remedy | None:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from kyklon.catalogue.records import System
 from kyklon.model.findings import Remedy
+from kyklon.model.kernel_line import word_values
 from kyklon.operations.controls.findings import quirk_remedy
-from kyklon.operations.controls.quirks import encoder_quirk
+from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
 from kyklon.operations.library.findings import right_name_remedy
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
@@ -19,8 +20,8 @@ def controllers(bench: Bench) -> Step:
     if encoder is None:
         return Step((Moment("No encoder is planned; a keyboard is needed.", idle, 0.0),))
     quirk = encoder_quirk(encoder)
-    if quirk and quirk not in bench.word_values("usbhid.quirks"):
-        planned = quirk in " ".join(bench.build.boot.kernel_words)
+    if quirk and not quirk_given(quirk, bench.word_values("usbhid.quirks")):
+        planned = quirk_given(quirk, word_values(" ".join(bench.build.boot.kernel_words), "usbhid.quirks"))
         screen = Screen("crash", f"{bench.image.front_end} has stopped", ("Back to the text screen",))
         cause = f"{bench.image.front_end} opens {encoder.name}, gets two players in one device, and stops."
         remedy = or_put(quirk_remedy(bench.build, encoder), planned)

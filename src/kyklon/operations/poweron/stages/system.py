@@ -5,9 +5,10 @@ from __future__ import annotations
 from kyklon.base.quantities import show_bytes
 from kyklon.model.build import change_of
 from kyklon.model.findings import Remedy
+from kyklon.model.root_device import root_device
 from kyklon.operations.boot.services import WATCHER, track
 from kyklon.operations.poweron.bench import Bench
-from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
+from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import fail, or_put, panic
 
 KERNEL_S = 1.8  # seconds from the kernel's first line to the root partition, CP
@@ -19,7 +20,12 @@ def kernel_line(bench: Bench) -> Step:
     given, lamps = bench.kernel_line_words, bench.board.lamps
     if not any(word.startswith("root=") for word in given):
         cause = "The kernel line names no root partition (root=)."
-        return fail(panic("kernel line", "boot.no-root", cause, lamps.stuck))
+        return fail(panic("kernel line", "boot.no-root", cause, lamps.stuck, _root_remedy(bench)))
+    table = bench.contents.table
+    meant = root_device(given, table, disk=bench.build.medium == "disk") if table else None
+    if meant is not None and meant.partition is None:
+        cause = f"root={meant.word}: {meant.why}"
+        return fail(panic("kernel line", "boot.root-nowhere", cause, lamps.stuck, _root_remedy(bench)))
     moments = [Moment(f"{len(given)} words.", lamps.reading, KERNEL_S)]
     if bench.settings and bench.settings.line_breaks:
         moments.append(Moment("The kernel line is broken in two: only its first line is read.", lamps.reading, 0.0))
@@ -27,11 +33,31 @@ def kernel_line(bench: Bench) -> Step:
 
 
 def root_partition(bench: Bench) -> Step:
-    lamps = bench.board.lamps
+    lamps, table = bench.board.lamps, bench.contents.table
+    meant = root_device(bench.kernel_line_words, table, disk=bench.build.medium == "disk") if table else None
+    if meant is not None and meant.partition is not None and meant.partition.number != bench.contents.root_number:
+        cause = f"root={meant.word} is partition {meant.partition.number}, {meant.partition.word}"
+        cause += f"; the system is on partition {bench.contents.root_number}." if bench.contents.root_number else "."
+        failure = panic("root partition", "boot.root-elsewhere", cause, lamps.stuck, _root_remedy(bench))
+        return fail(failure, hides=True)
     if bench.contents.root is None:
         failure = panic("root partition", "card.no-root-partition", bench.contents.root_error, lamps.stuck)
         return fail(failure, hides=True)
     return Step((Moment(f"{bench.contents.root.release or 'Linux'}.", lamps.reading, 0.5),))
+
+
+def _root_remedy(bench: Bench) -> Remedy | None:
+    """Name the partition that holds the system."""
+    number = bench.contents.root_number
+    if not number:
+        return None
+    device = f"/dev/sda{number}" if bench.build.medium == "disk" else f"/dev/mmcblk0p{number}"
+    words = bench.build.boot.kernel_words
+    after = [*(word for word in words if not word.startswith("root=")), f"root={device}"]
+    if list(words) == after:
+        return PUT_ON_CARD
+    change = change_of("boot.kernel_words", after, " ".join(words) or "none", " ".join(after))
+    return Remedy(label=f"Name {device}", changes=(change,))
 
 
 def root_expansion(bench: Bench) -> Step:

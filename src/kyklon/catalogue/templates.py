@@ -1,0 +1,120 @@
+"""Templates of the catalogue, which anybody may have written: Jinja2 in a sandbox, small, quick, and without a way out.
+
+What a template may do: print, choose, loop twice deep, look into records and maps, and use the filters of FILTERS.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cache
+from typing import TYPE_CHECKING, Any
+
+from kyklon.base.errors import CatalogueError
+from kyklon.model.record import Record
+
+if TYPE_CHECKING:
+    from jinja2 import Template
+
+FILTERS = ("abs", "capitalize", "default", "first", "int", "float", "join", "last", "length", "lower", "round", "sort",
+           "string", "title", "trim", "upper")  # fmt: skip
+TESTS = ("boolean", "defined", "divisibleby", "even", "in", "none", "number", "odd", "string", "undefined", "true",
+         "false", "eq", "ne", "lt", "gt", "ge", "le", "==", "!=", "<", ">", ">=", "<=")  # fmt: skip
+LONGEST = 16_384  # characters of a template
+LARGEST = 1 << 20  # characters that one may make
+_DEEPEST = 2  # loops in loops: with maps of some hundred entries a template stays quick
+_BARRED = ("Macro", "CallBlock", "Import", "FromImport", "Include", "Extends", "Block", "Pow", "Mul", "Mod", "Slice",
+           "FilterBlock")  # fmt: skip
+
+
+@cache
+def _environment() -> Any:
+    from jinja2 import StrictUndefined
+    from jinja2.sandbox import ImmutableSandboxedEnvironment
+
+    class Sandbox(ImmutableSandboxedEnvironment):
+        def is_safe_attribute(self, obj: Any, attr: str, value: Any) -> bool:
+            """Override: fields of records, and a map's own listings."""
+            if isinstance(obj, Record):
+                return attr in type(obj).model_fields
+            return isinstance(obj, dict) and attr in ("items", "keys", "values", "get")
+
+        def is_safe_callable(self, obj: Any) -> bool:
+            """Override."""
+            return isinstance(getattr(obj, "__self__", None), dict)
+
+    made = Sandbox(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True)
+    made.globals.clear()
+    made.filters = {name: made.filters[name] for name in FILTERS}
+    made.tests = {name: made.tests[name] for name in TESTS}
+    return made
+
+
+def check(text: str, names: frozenset[str], where: str) -> None:
+    """Raise CatalogueError for a template that is none, names what there is not, or does what none may do."""
+    if len(text) > LONGEST:
+        raise CatalogueError(f"{where}: the template has {len(text)} characters; at most {LONGEST} are read.")
+    if "{" not in text:
+        return
+    from jinja2 import TemplateError, meta, nodes
+
+    try:
+        parsed = _environment().parse(text)
+        unknown = meta.find_undeclared_variables(parsed) - names
+        compiled(text)
+    except TemplateError as bad:
+        line = getattr(bad, "lineno", 1)
+        raise CatalogueError(f"{where}: line {line} is not a valid template: {bad.message}.") from bad
+    except (RecursionError, ValueError, MemoryError) as bad:
+        raise CatalogueError(f"{where}: it is not a valid template: {bad}.") from bad
+    if unknown:
+        raise CatalogueError(
+            f"{where}: the template names {sorted(unknown)[0]!r}, which does not exist.",
+            do=f"It may use: {', '.join(sorted(names))}.",
+        )
+    for kind in _BARRED:
+        for node in parsed.find_all(getattr(nodes, kind)):
+            raise CatalogueError(f"{where}: line {node.lineno}: a template may not use {kind.lower()} here.")
+    _not_deeper(parsed, 0, where)
+
+
+def _not_deeper(node: Any, depth: int, where: str) -> None:
+    from jinja2 import nodes
+
+    for child in node.iter_child_nodes():
+        inner = depth + isinstance(child, nodes.For)
+        if inner > _DEEPEST:
+            raise CatalogueError(f"{where}: line {child.lineno}: loops are at most {_DEEPEST} deep here.")
+        _not_deeper(child, inner, where)
+
+
+@cache
+def compiled(text: str) -> Template:
+    made: Template = _environment().from_string(text)
+    return made
+
+
+def render(text: str, variables: Mapping[str, object], where: str) -> str:
+    """What a template makes. Raises CatalogueError with the line when it cannot be made."""
+    parts: list[str] = []
+    made = 0
+    try:
+        for piece in compiled(text).generate(variables):
+            parts.append(piece)
+            made += len(piece)
+            if made > LARGEST:
+                raise CatalogueError(f"{where}: the template makes more than {LARGEST} characters.")
+    except CatalogueError:
+        raise
+    except Exception as bad:  # whatever an expression may do with the values it is given
+        raise CatalogueError(f"{where}: line {_line_of(bad)}: {bad}.", do="Put the template right.") from bad
+    return "".join(parts)
+
+
+def _line_of(bad: BaseException) -> int:
+    """The template's line that an error comes from."""
+    line, trace = 1, bad.__traceback__
+    while trace is not None:
+        if trace.tb_frame.f_code.co_filename == "<template>":
+            line = trace.tb_lineno
+        trace = trace.tb_next
+    return line

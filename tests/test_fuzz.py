@@ -1,0 +1,36 @@
+"""Every parser with spoilt input: an answer or the project's own error, soon, and never anything else."""
+
+from __future__ import annotations
+
+import random
+import time
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from fuzzing import PARSERS, places, tried
+
+SLOWEST_S = 2.0
+
+
+@pytest.mark.parametrize("name", PARSERS)
+@settings(max_examples=60, deadline=None, derandomize=True, database=None,
+          suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])  # fmt: skip
+@given(seed=st.integers(0, 1 << 40))
+def test_spoilt_input_gets_an_answer_or_the_one_error(name: str, seed: int) -> None:
+    parser = PARSERS[name]
+    rng = random.Random(seed)
+    if parser.heavy and rng.random() > 0.25:
+        return
+    data = places(name, rng.choice(parser.seeds()), rng)
+    begun = time.process_time()
+    tried(parser, data)
+    assert time.process_time() - begun < SLOWEST_S
+
+
+@pytest.mark.parametrize("name", PARSERS)
+def test_the_honest_examples_are_read(name: str) -> None:
+    for seed in PARSERS[name].seeds():
+        if name != "fields":
+            PARSERS[name].read(seed)

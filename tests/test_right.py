@@ -1,0 +1,192 @@
+"""What is answered wrongly nowhere: sign-offs, codes, root devices, quirks, axes, power, what a board sends."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kyklon.catalogue import records
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Board, Bridge, Disk, Display
+from kyklon.devices.linux.encoders import direction
+from kyklon.model.build import Build, edited
+from kyklon.model.card import Partition, PartitionTable
+from kyklon.model.root_device import root_device
+from kyklon.model.world import World
+from kyklon.operations import inspection
+from kyklon.operations.assembly.power import budget
+from kyklon.operations.controls.quirks import quirk_given
+from kyklon.operations.picture.findings import findings as picture_findings
+from kyklon.operations.registry import OPERATIONS
+from support import Demo
+
+# --- sign-offs ---------------------------------------------------------------------------------------------------
+
+PARTS = {"board": records.Board, "supply": records.Supply, "card": records.Card, "display": records.Display,
+         "adapter": records.Adapter, "encoder": records.Encoder, "image": records.Image, "bridge": records.Bridge,
+         "disk": records.Disk}  # fmt: skip
+
+
+def _changes(build: Build, catalogue: Catalogue) -> list[tuple[str, Build]]:
+    """Every part exchanged for each other one of its kind, and fields of every group changed."""
+    found = []
+    for role, kind in PARTS.items():
+        for part in catalogue.all(kind):
+            if part.id != build.part(role):
+                found.append((f"{role} {part.id}", build.with_part(role, part.id)))
+    disk = catalogue.all(records.Disk)[0].id
+    bridge = catalogue.all(records.Bridge)[0].id
+    whole = edited(build.with_part("disk", disk).with_part("bridge", bridge), "medium", "disk")
+    edits: dict[str, Any] = {
+        "medium": "disk", "systems": build.systems[:-1], "links": build.links[:-1], "boot.sound": "none",
+        "boot.kernel_words": ("quiet", "usbhid.quirks=0x1:0x2:0x40"), "boot.overscan_percent": 7.0,
+        "library.folder": "elsewhere", "library.destination": "", "controls.hotkey": "start",
+        "tuning.front_end": {"frames-ahead": 2}, "picture.systems": (), "source.path": "other.img",
+    }  # fmt: skip
+    return [*found, ("disk", whole), *((path, edited(build, path, value)) for path, value in edits.items())]
+
+
+def test_whatever_changes_what_an_operation_says_makes_its_sign_off_stale(demo: Demo, catalogue: Catalogue) -> None:
+    build = demo.build
+    world = inspection.observe(build, demo.folder, catalogue)
+    outcome: Callable[[Any, Build], tuple[Any, Any]] = lambda operation, each: (  # noqa: E731
+        [found for findings in operation.findings for found in findings(each, catalogue, world)],
+        operation.issue(each, catalogue, world) if operation.issue else None,
+    )
+    missed = []
+    for operation in OPERATIONS:
+        before, mark = outcome(operation, build), inspection.fingerprint(build, operation)
+        for name, changed in _changes(build, catalogue):
+            if outcome(operation, changed) != before and inspection.fingerprint(changed, operation) == mark:
+                missed.append((operation.name, name))
+    assert missed == []
+
+
+@pytest.mark.parametrize(("role", "number"), [("display", 50), ("encoder", 40), ("board", 30), ("board", 90)])
+def test_another_part_makes_the_sign_off_stale(demo: Demo, catalogue: Catalogue, role: str, number: int) -> None:
+    operation = next(each for each in OPERATIONS if each.number == number)
+    other = next(each.id for each in catalogue.all(PARTS[role]) if each.id != demo.build.part(role))
+    changed = demo.build.with_part(role, other)
+    assert inspection.fingerprint(changed, operation) != inspection.fingerprint(demo.build, operation)
+
+
+def test_every_finding_has_a_code_of_its_own(demo: Demo, catalogue: Catalogue) -> None:
+    world = inspection.observe(demo.build, demo.folder, catalogue)
+    for _name, build in _changes(demo.build, catalogue):
+        codes = [finding.code for finding in inspection.inspect(build, catalogue, world)]
+        assert len(codes) == len(set(codes))
+        for code in codes:
+            assert inspection.find(inspection.inspect(build, catalogue, world), code).code == code
+        break
+    twice = inspection._unique([f for f in inspection.inspect(demo.build, catalogue, world)[:2] for _ in range(2)])
+    assert len({each.code for each in twice}) == 4
+
+
+# --- root= -------------------------------------------------------------------------------------------------------
+
+TABLE = PartitionTable(
+    0x4B594B32, (Partition(1, 0x0C, 512, 512, active=False), Partition(2, 0x83, 1024, 512, active=False))
+)
+GPT = PartitionTable(0, (Partition(2, 0x83, 1024, 512, active=False, guid="x", uuid="0a0b0c0d-0000-4000-8000-00000000abcd"),), "GPT")  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("words", "number"),
+    [
+        (["root=/dev/mmcblk0p2"], 2), (["root=/dev/mmcblk0p9", "root=/dev/mmcblk0p2"], 2),  # the last one counts
+        (["root=PARTUUID=4b594b32-02"], 2), (["root=PARTUUID=4B594B32-02"], 2), (["root=179:2"], 2), (["root=b302"], 2),
+        (["root=/dev/mmcblk0p1"], 1), (["root=/dev/mmcblk0p2", "root=/dev/mmcblk0p9"], None),
+        (["root=/dev/mmcblk1p2"], None), (["root=/dev/sda2"], None), (["root=PARTUUID=4b594b32-03"], None),
+        (["root=PARTUUID=deadbeef-02"], None), (["root=UUID=1234-ABCD"], None), (["root=LABEL=root"], None),
+        (["root=root=/dev/mmcblk0p2"], None), (["root="], None), (["root=/dev/mmcblk0"], None), (["root=8:2"], None),
+        (["root=nonsense"], None), (["root=179:0"], None), (["root=/dev/mmcblk0p2\x00"], None),
+    ],
+)  # fmt: skip
+def test_root_in_every_form_against_the_table(words: list[str], number: int | None) -> None:
+    meant = root_device(words, TABLE)
+    assert meant is not None
+    assert (meant.partition.number if meant.partition else None) == number
+    assert bool(meant.why) == (number is None)
+
+
+def test_root_on_a_disk_and_by_a_gpt_partitions_own_id() -> None:
+    assert root_device(["root=/dev/sda2"], TABLE, disk=True).partition.number == 2  # type: ignore[union-attr]
+    assert root_device(["root=8:2"], TABLE, disk=True).partition.number == 2  # type: ignore[union-attr]
+    assert root_device(["root=/dev/mmcblk0p2"], TABLE, disk=True).partition is None  # type: ignore[union-attr]
+    assert root_device([f"root=PARTUUID={GPT.partitions[0].uuid}"], GPT).partition is not None  # type: ignore[union-attr]
+    assert root_device(["quiet"], TABLE) is None
+
+
+@given(st.text(max_size=60))
+def test_any_root_gets_an_answer(value: str) -> None:
+    meant = root_device([f"root={value}"], TABLE)
+    assert meant is not None
+    assert (meant.partition is None) == bool(meant.why)
+
+
+# --- encoders ----------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("given_", "holds"),
+    [("0x1234:0x00ab:0x40", True), ("0x1234:0x00AB:0x48", True), ("1234:ab:40", True), ("0X1234:0xab:0xff", True),
+     ("0x1234:0x00ab:0x08", False), ("0x1234:0x00ab:0x4", False), ("0x1235:0x00ab:0x40", False), ("nonsense", False),
+     ("0x1234:0x00ab", False), ("", False)],
+)  # fmt: skip
+def test_quirks_compare_as_numbers(given_: str, holds: bool) -> None:
+    assert quirk_given("0x1234:0x00ab:0x40", [given_]) is holds
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "values"),
+    [(0, 255, {0: -1, 127: 0, 128: 0, 255: 1, 100: 0, 10: -1}), (-1, 1, {-1: -1, 0: 0, 1: 1}),
+     (-32768, 32767, {-32768: -1, 0: 0, 200: 0, 32767: 1}), (0, 0, {-5: -1, 0: 0, 5: 1})],
+)  # fmt: skip
+def test_an_axis_rests_at_its_middle(low: int, high: int, values: dict[int, int]) -> None:
+    assert {value: direction(value, low, high) for value in values} == values
+
+
+# --- electricity -------------------------------------------------------------------------------------------------
+
+
+def test_a_disk_and_the_contacts_are_in_the_power_budget(demo: Demo, catalogue: Catalogue) -> None:
+    plain = budget(demo.build, catalogue)
+    disk, bridge = catalogue.all(Disk)[0], catalogue.all(Bridge)[0]
+    build = edited(demo.build.with_part("disk", disk.id).with_part("bridge", bridge.id), "medium", "disk")
+    with_disk = budget(build, catalogue)
+    assert plain is not None and with_disk is not None
+    assert plain.drop_v is not None and plain.cable is not None
+    assert with_disk.peak_a == pytest.approx(plain.peak_a + disk.peak_a + bridge.draws_a)
+    # USB 2.0, table 7-6: 30 mΩ a contact, four on the way
+    copper = plain.drop_v - 4 * 0.030 * plain.peak_a
+    assert 0 < copper < plain.drop_v
+    assert plain.chip_c >= 35 + plain.board.typical_a * 5 * plain.board.heat_k_per_w
+
+
+# --- the picture -------------------------------------------------------------------------------------------------
+
+
+def test_a_board_that_takes_only_a_size_stops_a_15_khz_tube(demo: Demo, catalogue: Catalogue) -> None:
+    boards = [each for each in catalogue.all(Board) if "boot file" not in each.honours and "video=" in each.honours]
+    assert boards
+    display = catalogue.get(Display, demo.build.part("display"))
+    assert display.tube
+    for board in boards:
+        build = demo.build.with_part("board", board.id)
+        found = {each.code: each for each in picture_findings(build, catalogue, World())}
+        assert found["picture.video-only"].severity == "stop"
+        assert found["picture.video-only"].remedy is None  # the same word again would change nothing
+    assert "picture.video-only" not in {each.code for each in picture_findings(demo.build, catalogue, World())}
+
+
+def test_sync_pulses_that_no_tube_locks_to_are_told(demo: Demo, catalogue: Catalogue) -> None:
+    timing = demo.build.picture.systems[0].mode.timing
+    wide = timing.model_copy(update={"horizontal": timing.horizontal.model_copy(update={"sync": 1})})
+    mode = demo.build.picture.menu.model_copy(update={"timing": wide, "name": "odd"})
+    build = edited(demo.build, "picture.menu", mode)
+    codes = {each.code for each in picture_findings(build, catalogue, World())}
+    assert "picture.sync:menu" in codes
