@@ -51,9 +51,11 @@ from kyklon.record.logbook import Logbook
 from kyklon.record.shelf import Shelf
 
 MIB = 1 << 20
-NASTY = (b"", b"\0", b"\xff" * 8, b"\x80", b"-1", b"9" * 5000, b"[" * 2000, b"{" * 500, b" " * 100_000, b'"', b"\n", b"\r",
+NASTY = (b"", b"\0", b"\xff" * 8, b"\x80", b"-1", b"9" * 5000, b"[" * 2000, b"{" * 500, b" " * 100_000, b'"', b"\n",
+         b"\r",
          b"../", b"\xed\xb3\xbf", b"\xe2\x80\xa8", b"\x0c", b"\x1b[2J", b"nan", b"1e999", b"{{", b"%s", b"\xfe\xff",
-         (2**63 - 1).to_bytes(8, "little"), (2**64 - 1).to_bytes(8, "little"), (2**32 - 1).to_bytes(4, "little"))  # fmt: skip
+         (2**63 - 1).to_bytes(8, "little"), (2**64 - 1).to_bytes(8, "little"),
+         b"\xff" * 4)  # fmt: skip
 
 
 def spoil(data: bytes, rng: random.Random) -> bytes:
@@ -408,7 +410,8 @@ PARSERS: dict[str, Parser] = {
     "build.json": Parser(lambda: [_build_text()], _build),
     **{f"catalogue {kind}": Parser(_shipped(kind), _user_catalogue(kind), heavy=True)
        for kind in ("boards", "systems", "dialects", "templates", "displays")},
-    "shelf": Parser(lambda: [(_held() / "demo" / "shelf.json").read_bytes()], lambda data: Shelf(_file("shelf.json", data)).images()),
+    "shelf": Parser(lambda: [(_held() / "demo" / "shelf.json").read_bytes()],
+                    lambda data: Shelf(_file("shelf.json", data)).images()),
     "drives.json": Parser(lambda: [(_held() / "demo" / "drives" / FILE).read_bytes()], _drives),
     "logbook": Parser(lambda: [_logbook_seed()], _logbook),
     "checksums": Parser(lambda: [SUMS], _sums),

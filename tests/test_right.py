@@ -91,7 +91,8 @@ def test_every_finding_has_a_code_of_its_own(demo: Demo, catalogue: Catalogue) -
 TABLE = PartitionTable(
     0x4B594B32, (Partition(1, 0x0C, 512, 512, active=False), Partition(2, 0x83, 1024, 512, active=False))
 )
-GPT = PartitionTable(0, (Partition(2, 0x83, 1024, 512, active=False, guid="x", uuid="0a0b0c0d-0000-4000-8000-00000000abcd"),), "GPT")  # fmt: skip
+OWN_ID = "0a0b0c0d-0000-4000-8000-00000000abcd"
+GPT = PartitionTable(0, (Partition(2, 0x83, 1024, 512, active=False, guid="x", uuid=OWN_ID),), "GPT")
 
 
 @pytest.mark.parametrize(
@@ -158,8 +159,10 @@ def test_a_disk_and_the_contacts_are_in_the_power_budget(demo: Demo, catalogue: 
     disk, bridge = catalogue.all(Disk)[0], catalogue.all(Bridge)[0]
     build = edited(demo.build.with_part("disk", disk.id).with_part("bridge", bridge.id), "medium", "disk")
     with_disk = budget(build, catalogue)
-    assert plain is not None and with_disk is not None
-    assert plain.drop_v is not None and plain.cable is not None
+    assert plain is not None
+    assert with_disk is not None
+    assert plain.drop_v is not None
+    assert plain.cable is not None
     assert with_disk.peak_a == pytest.approx(plain.peak_a + disk.peak_a + bridge.draws_a)
     # USB 2.0, table 7-6: 30 mΩ a contact, four on the way
     copper = plain.drop_v - 4 * 0.030 * plain.peak_a

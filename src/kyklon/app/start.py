@@ -25,6 +25,7 @@ from kyklon.app.shell.window import Window
 from kyklon.app.theme.style import load_fonts, style_sheet
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import plain_box
+from kyklon.base import scratch
 from kyklon.base.errors import KyklonError
 from kyklon.base.places import catalogue_folder
 from kyklon.catalogue import loader
@@ -72,6 +73,7 @@ class _Reader(QObject):
 
     def start(self, folder: Path) -> threading.Thread:
         def work() -> None:
+            scratch.sweep()
             try:
                 found: Any = load(folder, loader.load(catalogue_folder()))
             except BaseException as bad:  # told, or raised again, where it is waited for

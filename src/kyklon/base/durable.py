@@ -170,6 +170,16 @@ def copy(source: Path, target: Path, moved: Callable[[int], object] = _nothing) 
     return True
 
 
+def sweep(folder: Path) -> None:
+    """Take away unfinished files that nobody holds any more. Never raises: a folder that cannot be swept stays."""
+    with contextlib.suppress(OSError):
+        for path in folder.iterdir():
+            if UNFINISHED in path.name and path.name.startswith(".") and path.is_file() and not path.is_symlink():
+                with contextlib.suppress(OSError), path.open("rb+") as file:
+                    fcntl.flock(file.fileno(), fcntl.LOCK_EX | fcntl.LOCK_NB)
+                    path.unlink()
+
+
 def _digest(path: Path) -> bytes:
     with path.open("rb") as file:
         return hashlib.file_digest(file, "sha256").digest()

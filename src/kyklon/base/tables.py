@@ -6,7 +6,9 @@ import csv
 import io
 from collections.abc import Iterable, Sequence
 
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what common spreadsheets begin a formula with
+from kyklon.base.shown import visible
+
+_FORMULA = ("=", "+", "-", "@", "\t")  # what common spreadsheets begin a formula with
 
 
 def csv_of(rows: Iterable[Sequence[object]]) -> str:
@@ -19,6 +21,8 @@ def csv_of(rows: Iterable[Sequence[object]]) -> str:
 
 
 def _cell(value: object) -> object:
+    if isinstance(value, str):
+        value = visible(value, lines=True)
     if not isinstance(value, str) or not value.lstrip(" ").startswith(_FORMULA):
         return value
     try:

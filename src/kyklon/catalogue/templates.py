@@ -42,7 +42,7 @@ def _environment() -> Any:
             """Override."""
             return isinstance(getattr(obj, "__self__", None), dict)
 
-    made = Sandbox(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True)
+    made = Sandbox(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True, optimized=False)
     made.globals.clear()
     made.filters = {name: made.filters[name] for name in FILTERS}
     made.tests = {name: made.tests[name] for name in TESTS}
@@ -59,22 +59,28 @@ def check(text: str, names: frozenset[str], where: str) -> None:
 
     try:
         parsed = _environment().parse(text)
-        unknown = meta.find_undeclared_variables(parsed) - names
-        compiled(text)
     except TemplateError as bad:
         line = getattr(bad, "lineno", 1)
         raise CatalogueError(f"{where}: line {line} is not a valid template: {bad.message}.") from bad
     except (RecursionError, ValueError, MemoryError) as bad:
+        raise CatalogueError(f"{where}: it is not a valid template: {bad}.") from bad
+    for kind in _BARRED:  # before anything is worked out: Jinja2 computes constants while it compiles
+        for node in parsed.find_all(getattr(nodes, kind)):
+            raise CatalogueError(f"{where}: line {node.lineno}: a template may not use {kind.lower()} here.")
+    for node in parsed.find_all(nodes.Name):
+        if node.name in ("self", "super", "caller", "varargs", "kwargs"):
+            raise CatalogueError(f"{where}: line {node.lineno}: a template may not use {node.name} here.")
+    _not_deeper(parsed, 0, where)
+    try:
+        unknown = meta.find_undeclared_variables(parsed) - names
+        compiled(text)
+    except (TemplateError, SyntaxError, RecursionError, ValueError) as bad:  # an unknown filter, a number too long
         raise CatalogueError(f"{where}: it is not a valid template: {bad}.") from bad
     if unknown:
         raise CatalogueError(
             f"{where}: the template names {sorted(unknown)[0]!r}, which does not exist.",
             do=f"It may use: {', '.join(sorted(names))}.",
         )
-    for kind in _BARRED:
-        for node in parsed.find_all(getattr(nodes, kind)):
-            raise CatalogueError(f"{where}: line {node.lineno}: a template may not use {kind.lower()} here.")
-    _not_deeper(parsed, 0, where)
 
 
 def _not_deeper(node: Any, depth: int, where: str) -> None:

@@ -77,11 +77,11 @@ def _run(words: list[str]) -> int:
         found = next((each for each in COMMANDS if each.name == " ".join(words[:count])), None)
         if found is not None:
             return _call(found, words[count:])
-    if any(each.name.startswith(f"{words[0]} ") for each in COMMANDS):
+    if any(each.name.startswith(f"{words[0]} ") for each in COMMANDS) and "--json" not in words:
         print(_help(words[0]))
         return OK if words[1:] in (["--help"], ["-h"]) else WRONG
-    _tell(f"There is no command {words[0]!r}. `kyklon --help` lists them.")
-    return WRONG
+    told = f"There is no command {' '.join(words[:2])!r}. `kyklon --help` lists them."
+    return _ended(told, WRONG, as_json="--json" in words)
 
 
 def _help(noun: str) -> str:

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import lzma
 import os
-import tempfile
 from pathlib import Path
 
-from kyklon.base import tools
+from kyklon.base import scratch, tools
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64
 
 MIB = 1 << 20
@@ -43,7 +42,7 @@ SERVICES = ("network", "shutdown-watcher", "sound", "gangway")
 
 def make_image(path: Path) -> None:
     """Write the packed image to `path` (.img.xz). Raises ToolError when a system tool is missing."""
-    with tempfile.TemporaryDirectory(prefix="kyklon-demo-") as held:
+    with scratch.folder("demo") as held:
         work = Path(held)
         boot, root, whole = work / "boot.fat", work / "root.ext4", work / "whole.img"
         _make_boot(boot, work / "boot")

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import os
-import tempfile
 from pathlib import Path
 
-from kyklon.base import tools
+from kyklon.base import scratch, tools
 from kyklon.demo.card_image import EPOCH, MIB
 from kyklon.demo.noise import noise
 from kyklon.devices.ports import DriveFacts
@@ -68,7 +67,7 @@ def _make_stick(path: Path) -> None:
         + ["--offset", str(start // 512), str(path), str(blocks)],
         environment=_FIXED,
     )
-    with tempfile.TemporaryDirectory(prefix="kyklon-demo-") as held:
+    with scratch.folder("demo") as held:
         names = []
         for number in range(PHOTOS):
             photo = Path(held) / f"harbour-{number + 1:03d}.jpg"

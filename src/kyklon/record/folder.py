@@ -55,6 +55,12 @@ def resolve(folder: Path, path: str) -> Path:
     return folder / path  # an absolute path stays itself
 
 
+def sweep(folder: Path) -> None:
+    """Take away what a killed program left half-written in a build folder; files that somebody writes now stay."""
+    for each in (folder, folder / "attachments", folder / "issued", folder / "drives"):
+        durable.sweep(each)
+
+
 @dataclass(frozen=True)
 class Opened:
     """A build with what its reader should know: '' or that the previous save was used."""

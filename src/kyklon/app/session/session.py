@@ -50,6 +50,7 @@ class Loaded:
 
 def load(folder: Path, catalogue: Catalogue) -> Loaded:
     """Read a build folder, with what the first findings need of the world. Raises KyklonError."""
+    store.sweep(folder)
     opened = store.load(folder)
     world = LOOKS["display"].look(opened.build, folder, catalogue, World(), UNWATCHED)
     return Loaded(folder, opened.build, opened.warning, catalogue, world)

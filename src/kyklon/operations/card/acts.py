@@ -3,12 +3,12 @@ build.json, in the logbook, in the card's history."""
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from kyklon.base import scratch
 from kyklon.base.errors import Cancelled, KyklonError, VerifyError
 from kyklon.base.progress import UNWATCHED, Progress, Watch
 from kyklon.base.quantities import show_bytes, show_duration
@@ -293,7 +293,7 @@ def bare_metal_card(
     """
     label = prepare.check_label(label)
     prepare.check_size(job.target.facts)
-    with tempfile.TemporaryDirectory(prefix="kyklon-set-") as held:
+    with scratch.folder("set") as held:
         ready = Path(held) / "set"
         ready.mkdir()
         baremetal.gather(set_folder, planned, ready)
@@ -311,7 +311,7 @@ def bare_metal_card(
 def _copy_onto(files: FatFiles, ready: Path) -> compare.Comparison:
     """Copy a folder onto a volume and compare what is there now. Raises VerifyError."""
     files.copy_in(ready)
-    with tempfile.TemporaryDirectory(prefix="kyklon-back-") as held:
+    with scratch.folder("back") as held:
         back = Path(held)
         files.volume.copy_out(back)
         same, differing = compare.compare_folders(ready, back)

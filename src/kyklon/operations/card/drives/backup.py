@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
 import hashlib
 import lzma
 import os
@@ -18,6 +20,7 @@ from backports.zstd import CompressionParameter, ZstdCompressor
 
 from kyklon.base import durable
 from kyklon.base.errors import WrongUse
+from kyklon.base.inside import refuse_systems_own
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.devices.files import told_of
@@ -61,7 +64,9 @@ def backup(target: Target, to: Path, watch: Watch = UNWATCHED) -> BackupReport:
         raise WrongUse(f"{to} already exists.", do="Choose another name; nothing is overwritten.")
     drive = target.facts
     begun = time.monotonic()
-    unfinished = to.with_name(f"{to.name}{durable.UNFINISHED}")
+    refuse_systems_own(to)
+    unfinished = to.with_name(f".{to.name}{durable.UNFINISHED}")
+    durable.sweep(to.parent)
     try:
         with target.drives.open(drive.identity, write=False) as handle:
             try:
@@ -70,6 +75,8 @@ def backup(target: Target, to: Path, watch: Watch = UNWATCHED) -> BackupReport:
                 kept = Usage(((0, drive.size),), drive.size, (f"Free blocks are kept too: {bad.strerror}.",))
             meter = Meter("Backing up", kept.total, watch)
             with told_of(unfinished), unfinished.open("xb") as file:
+                with contextlib.suppress(OSError):  # a file system without locks
+                    fcntl.flock(file.fileno(), fcntl.LOCK_EX | fcntl.LOCK_NB)
                 digest = _pack(handle, kept, to.name, file, meter)
                 file.flush()
                 os.fsync(file.fileno())

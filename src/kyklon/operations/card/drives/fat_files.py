@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 
+from kyklon.base import scratch
 from kyklon.base.errors import TargetFull, ToolError, VerifyError
 from kyklon.model.card import UNFINISHED, CardContents
 from kyklon.operations.card.drives.interlock import OpenTarget, Purpose
@@ -45,10 +45,9 @@ class FatFiles:
         for name, data in files.items():
             self._make_folders(name)
             fresh = f"{name}{UNFINISHED}"
-            with tempfile.NamedTemporaryFile() as held:
-                held.write(data)
-                held.flush()
-                self.volume.mtools("mcopy", "-o", held.name, f"::/{fresh}")
+            with scratch.folder("boot") as held:
+                (held / "file").write_bytes(data)
+                self.volume.mtools("mcopy", "-o", str(held / "file"), f"::/{fresh}")
             if self.volume.read(fresh) != data:
                 raise VerifyError(f"{fresh} reads back different.", do="The card is worn. Use another one.")
             self._take_place(fresh, name)

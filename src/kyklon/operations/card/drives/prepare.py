@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import re
 import secrets
-import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
-from kyklon.base import tools
+from kyklon.base import scratch, tools
 from kyklon.base.errors import TargetError, ToolError, WrongUse
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
@@ -68,7 +67,7 @@ def prepare(target: OpenTarget, label: str, watch: Watch = UNWATCHED) -> Prepare
         old = survey(target.path, deep=False)
     except OSError:
         old = Survey(None, ())
-    with tempfile.TemporaryDirectory(prefix="kyklon-fat-") as held:
+    with scratch.folder("fat") as held:
         image = Path(held) / "volume"
         length = _make_volume(image, part.size, label, cluster)
         stretches = _old_stretches(old, drive.size)

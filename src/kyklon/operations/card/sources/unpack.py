@@ -19,7 +19,7 @@ from typing import Any, BinaryIO
 from backports.zstd import ZstdDecompressor, ZstdError
 
 from kyklon.base.archives import ARCHIVE_DAMAGE, ArchiveDamage, header_7z
-from kyklon.operations.card.sources.formats import XzBlock, xz_around, xz_blocks
+from kyklon.operations.card.sources.formats import XzBlock, without_padding, xz_around, xz_blocks
 
 CHUNK = 4 << 20  # bytes handed on at a time: large and aligned to any erase block
 _PACKED = 4 << 20  # bytes read from a compressed file at a time
@@ -52,7 +52,7 @@ class _Machine:
     def feed(self, packed: bytes) -> Iterator[bytes]:
         while packed:
             if self.finished:
-                packed = packed.lstrip(b"\0")  # stream padding
+                packed = without_padding(packed)  # stream padding
                 if not packed:
                     return
                 self._inner = self._gz = None

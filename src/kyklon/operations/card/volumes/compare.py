@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import contextlib
-import tempfile
 from collections.abc import Generator, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from kyklon.base import scratch
 from kyklon.base.errors import FormatError, ToolError, WrongUse
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
@@ -112,7 +112,7 @@ def _compare_boot(
     a_boot, b_boot = a_table.boot(), b_table.boot()
     if a_boot is None or b_boot is None:
         return 0, []
-    with tempfile.TemporaryDirectory(prefix="kyklon-compare-") as held:
+    with scratch.folder("compare") as held:
         folders = Path(held, "a"), Path(held, "b")
         for folder, path, part in zip(folders, (a, b), (a_boot, b_boot), strict=True):
             folder.mkdir()

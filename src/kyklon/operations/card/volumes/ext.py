@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import tempfile
 from pathlib import Path
 
-from kyklon.base import tools
+from kyklon.base import scratch, tools
 from kyklon.base.errors import ToolError
 
 LOOK_S = 10.0  # seconds
@@ -14,7 +13,7 @@ LARGEST_TEXT = 1 << 20  # bytes of a file that is looked into; /etc/passwd and i
 
 def read_ext_files(path: Path, offset: int, names: tuple[str, ...]) -> dict[str, bytes | None]:
     """Contents of files of an ext file system (None where there is none), in one run of debugfs."""
-    with tempfile.TemporaryDirectory() as held:
+    with scratch.folder("look") as held:
         commands = "".join(f"dump {name} {held}/{index}\n" for index, name in enumerate(names))
         # debugfs answers 0 even when it cannot open the image: `stats` must have succeeded too
         with tools.plain_name(path) as name:
