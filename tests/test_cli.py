@@ -41,10 +41,10 @@ def test_the_whole_chain_by_commands(demo: Demo) -> None:
 
     for name in ("system-disk", "photo-stick", "locked-card", "small-card"):
         before = demo.drive(name).read_bytes() if demo.drive(name).exists() else None
-        refused = kyklon("write", image, name, "--yes", code=3)
+        refused = kyklon("write", image, name, "--folder", folder, "--yes", code=3)
         assert refused.stdout == ""
         assert (demo.drive(name).read_bytes() if demo.drive(name).exists() else None) == before
-    report = data("write", image, "blank-card", "--yes")
+    report = data("write", image, "blank-card", "--folder", folder, "--yes")
     assert {"bytes", "seconds", "sha256", "verified"} <= set(report)
     assert report["verified"]
     assert demo.build.card.state == "written and read back"
@@ -72,8 +72,8 @@ def test_the_whole_chain_by_commands(demo: Demo) -> None:
 
 def test_the_stick_with_photos_goes_only_when_it_is_named(demo: Demo) -> None:
     image = str(demo.image)
-    kyklon("write", image, "photo-stick", "--lose", "holiday 24", "--yes", code=3)
-    assert data("write", image, "photo-stick", "--lose", "HOLIDAY 24")["verified"]
+    kyklon("write", image, "photo-stick", "--folder", str(demo.folder), "--lose", "holiday 24", "--yes", code=3)
+    assert data("write", image, "photo-stick", "--folder", str(demo.folder), "--lose", "HOLIDAY 24")["verified"]
 
 
 def test_drives_and_their_verdicts(demo: Demo) -> None:

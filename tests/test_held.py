@@ -224,7 +224,11 @@ DEEDS = ("another file", "a link to the victim", "a link in the folder", "conten
 
 
 @given(there=st.sampled_from(["absent", "empty", "full"]), moment=st.sampled_from(MOMENTS), deed=st.sampled_from(DEEDS))
-@settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=int(os.environ.get("KYKLON_HELD", "120")),
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture],
+)
 def test_no_permit_is_spent_on_something_else_than_was_judged(
     tmp_path_factory: pytest.TempPathFactory, there: str, moment: str, deed: str
 ) -> None:

@@ -1,6 +1,6 @@
-"""kill -9 at fifty random moments of a write, on a file-backed drive and on a loop device.
+"""kill -9 at random moments: of a write, on a file-backed drive and on a loop device, and of every other act.
 
-Afterwards the state told is the true one, and no other byte has changed.
+Afterwards the state told is the true one, no other byte has changed, and the same act goes through.
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from kyklon.base import tools
 from support import Demo
 
 MOMENTS = 50
+KILLS = int(os.environ.get("KYKLON_KILLS", "30"))  # shared among the other acts
 # one process imports everything once, then forks a writer for each moment: the moments are spread, not the imports
 KILLER = """
 import hashlib, json, os, random, signal, sys, time
@@ -130,3 +131,103 @@ def test_fifty_kills_on_a_loop_device(demo: Demo, tmp_path: Path) -> None:
         assert rest == bytes(size - 88_080_384 - len(marks)) + marks
     finally:
         tools.run(["losetup", "-d", str(device)])
+
+
+ACTS = """
+import os, random, signal, sys, time
+from pathlib import Path
+from kyklon.base.errors import KyklonError
+from kyklon.catalogue import loader
+from kyklon.model.build import edited
+from kyklon.operations.boot.acts import put_boot_files
+from kyklon.operations.card.acts import CardJob, backup_card, prepare_card, prove_card, write_card
+from kyklon.operations.card.drives import looking
+from kyklon.operations.card.drives.interlock import Consent
+from kyklon.operations.card.sources import source
+from kyklon.operations.card.volumes import contents
+from kyklon.operations.library.acts import copy_games
+from kyklon.record import folder as store
+
+name, folder, kills = sys.argv[1], Path(sys.argv[2]), int(sys.argv[3])
+catalogue, chance = loader.load(None), random.Random(name)
+card = folder / "drives" / "blank-card.standin"
+number = 0
+
+def job(drive="blank-card"):
+    build = store.load(folder).build
+    target = looking.find(drive, folder)
+    return CardJob(target, Consent(target.facts.labels[0] if target.facts.labels else ""), build, folder)
+
+def boot():
+    build = store.update(folder, lambda kept: edited(kept, "boot.video_memory_mb", 64 + number % 400))
+    put_boot_files(folder, build, catalogue, looking.find("blank-card", folder))
+
+def games():
+    copy_games(folder, store.load(folder).build, catalogue, folder / "stick")
+
+def back():
+    backup_card(job(), folder / "attachments" / f"kept-{number}.img.gz")
+
+def prepare():
+    prepare_card(job("large-card"), "GAMES")
+
+def prove():
+    prove_card(job("large-card"))
+
+def setting():
+    for each in range(20):
+        store.update(folder, lambda kept: edited(kept, "boot.hostname", f"n{number}-{each}"))
+
+act = {"boot": boot, "games": games, "back": back, "prepare": prepare, "prove": prove, "set": setting}[name]
+ended = write_card(job(), source.inspect(folder / "attachments" / "quayside-4.2.img.xz"))
+assert ended.bad is None
+act()
+begun = time.monotonic()
+number = 1
+act()
+longest = time.monotonic() - begun
+
+def holds():
+    opened = store.load(folder)
+    assert not opened.warning, opened.warning
+    seen = contents.observe(card)
+    assert "kernel.file" in seen.texts_meant["merrow.settings"], "the boot file is lost"
+    for path in (folder / "stick").rglob("*"):
+        if path.is_file() and not path.name.startswith(".") and path.suffix != ".m3u":
+            twins = [each for each in (folder / "library").rglob(path.name) if each.is_file()]
+            assert not twins or any(each.read_bytes() == path.read_bytes() for each in twins), path
+    for path in (folder / "attachments").glob("kept-*.gz"):
+        assert sum(map(len, source.chunks(source.inspect(path)))) > 1 << 20
+
+for number in range(2, kills + 2):
+    if name == "games":
+        import shutil
+        shutil.rmtree(folder / "stick", ignore_errors=True)
+    child = os.fork()
+    if child == 0:
+        try:
+            act()
+        except KyklonError:
+            os._exit(1)
+        os._exit(0)
+    time.sleep(chance.random() * longest)
+    os.kill(child, signal.SIGKILL)
+    os.waitpid(child, 0)
+    holds()
+number = kills + 9
+act()
+holds()
+left = [path for path in folder.rglob(".*") if "unfinished" in path.name]
+store.sweep(folder)
+print("whole", len(left))
+"""
+
+
+@pytest.mark.parametrize("act", ["boot", "games", "back", "prepare", "prove", "set"])
+def test_every_act_can_be_killed_and_done_again(demo: Demo, act: str) -> None:
+    library = sums(demo.folder / "library", set())
+    arguments = [sys.executable, "-c", ACTS, act, str(demo.folder), str(max(1, KILLS // 6))]
+    done = subprocess.run(arguments, capture_output=True, text=True, timeout=900)
+    assert done.returncode == 0, done.stderr[-3000:]
+    assert sums(demo.folder / "library", set()) == library
+    assert not [path for path in demo.folder.rglob("*") if path.name.endswith(".unfinished")]

