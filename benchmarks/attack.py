@@ -68,7 +68,7 @@ def tests(name: str, variable: str, count: int) -> int:
     import os
 
     environment = {**os.environ, variable: str(count)}
-    command = [sys.executable, "-m", "pytest", "-q", "-p", "no:xdist", *name.split()]
+    command = [sys.executable, "-m", "pytest", "-n", "0", *name.split()]
     return subprocess.run(command, cwd=ROOT, env=environment, check=False).returncode
 
 

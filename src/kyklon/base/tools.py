@@ -67,7 +67,7 @@ def run(
     command = [find(arguments[0]), *arguments[1:]]
     if bounds is not None:
         command = [find("prlimit"), f"--as={bounds.memory}", f"--fsize={bounds.file}", *command]
-    settings = {**os.environ, "LC_ALL": "C", "TZ": "UTC", **(environment or {})}
+    settings = {**os.environ, "LC_ALL": "C.UTF-8", "TZ": "UTC", **(environment or {})}
     if any("\0" in each for each in command):
         raise ToolError(f"{arguments[0]} cannot take a name with a zero byte in it.")
     try:

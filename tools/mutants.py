@@ -1,0 +1,103 @@
+"""Changes small things in a module, one at a time, and sees whether the module's own tests find out.
+
+Usage: .venv/bin/python tools/mutants.py [COUNT] [MODULE ...]   COUNT: mutants a module, 10 when not given
+Works on a copy of the tree; prints each mutant that nobody found.
+"""
+
+from __future__ import annotations
+
+import ast
+import copy
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent
+CARD, BOOT = "operations/card/drives", "operations/boot/dialects"
+MODULES = {  # module -> the tests that are its own
+    f"{CARD}/interlock.py": "tests/test_interlock.py tests/test_held.py",
+    f"{CARD}/writer.py": "tests/test_writer.py",
+    f"{BOOT}/settings_file.py": "tests/test_boot.py",
+    "operations/picture/ranges.py": "tests/test_picture.py tests/test_right.py",
+    "operations/picture/formulas.py": "tests/test_picture.py tests/external/test_timings.py",
+    "operations/picture/edid.py": "tests/test_picture.py",
+    "operations/poweron/stages/system.py": "tests/test_bringup.py tests/test_right.py",
+    "operations/card/volumes/fat_reader.py": "tests/external/test_fat_outside.py",
+    "model/root_device.py": "tests/test_right.py",
+}
+SECONDS = 240
+
+_COMPARE = {ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
+            ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In}  # fmt: skip
+_BINARY = {ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.FloorDiv, ast.FloorDiv: ast.Mult, ast.Div: ast.Mult,
+           ast.Mod: ast.Mult, ast.BitOr: ast.BitAnd, ast.BitAnd: ast.BitOr, ast.LShift: ast.RShift}  # fmt: skip
+
+
+def places(tree: ast.Module) -> list[ast.AST]:
+    """Nodes that can be changed; annotations and documentation are not among them."""
+    found: list[ast.AST] = []
+    for node in ast.walk(tree):
+        plain = isinstance(node, ast.Constant) and isinstance(node.value, (int, bool))
+        if (
+            (isinstance(node, ast.Compare) and type(node.ops[0]) in _COMPARE)
+            or (isinstance(node, ast.BinOp) and type(node.op) in _BINARY and not isinstance(node.left, ast.Name))
+            or isinstance(node, ast.BoolOp)
+            or plain
+        ):
+            found.append(node)
+    return found
+
+
+def changed(node: ast.AST) -> str:
+    """Change a node; what was done, in words."""
+    before = ast.unparse(node)
+    if isinstance(node, ast.Compare):
+        node.ops[0] = _COMPARE[type(node.ops[0])]()
+    elif isinstance(node, ast.BinOp):
+        node.op = _BINARY[type(node.op)]()
+    elif isinstance(node, ast.BoolOp):
+        node.op = ast.Or() if isinstance(node.op, ast.And) else ast.And()
+    elif isinstance(node, ast.Constant):
+        node.value = (not node.value) if isinstance(node.value, bool) else node.value + 1
+    return f"line {getattr(node, 'lineno', 0)}: {before} -> {ast.unparse(node)}"
+
+
+def main() -> None:
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 10
+    wanted = sys.argv[2:] or list(MODULES)
+    caught = total = 0
+    with tempfile.TemporaryDirectory(prefix="mutants-") as held:
+        copied = Path(held) / "tree"
+        shutil.copytree(ROOT, copied, ignore=shutil.ignore_patterns(".git", ".venv", "__pycache__", "screenshots"))
+        environment = {**os.environ, "PYTHONPATH": str(copied / "src"), "QT_QPA_PLATFORM": "offscreen"}
+        for name in wanted:
+            path = copied / "src" / "kyklon" / name
+            source = path.read_text(encoding="utf-8")
+            tree = ast.parse(source)
+            sample = random.Random(name).sample(range(len(places(tree))), min(count, len(places(tree))))
+            own = 0
+            for index in sample:
+                mutant = copy.deepcopy(tree)
+                words = changed(places(mutant)[index])
+                path.write_text(ast.unparse(mutant), encoding="utf-8")
+                command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", *MODULES[name].split()]
+                try:
+                    done = subprocess.run(command, cwd=copied, env=environment, capture_output=True, timeout=SECONDS)
+                    found = done.returncode == 1
+                except subprocess.TimeoutExpired:
+                    found = True
+                own += found
+                if not found:
+                    print(f"  {name} {words}", flush=True)
+            path.write_text(source, encoding="utf-8")
+            caught, total = caught + own, total + len(sample)
+            print(f"{name}: {own} of {len(sample)} found", flush=True)
+    print(f"{caught} of {total} found")
+
+
+if __name__ == "__main__":
+    main()
