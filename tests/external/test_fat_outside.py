@@ -30,8 +30,8 @@ def volume(request: pytest.FixtureRequest, tmp_path: Path) -> tuple[Path, dict[s
         file.truncate(mib * MIB)
     tools.run(["mkfs.fat", "-F", str(bits), "-s", str(per_cluster), "-n", "OUTSIDE", str(path)])
     rng = random.Random(bits * mib)
-    names = ["KERNEL.IMG", "lower.txt", "Mixed.Case", "a name that is far longer than eight and three.txt", "x",
-             "ümläut ж.dat", "two words.tar.gz", "no_ending", "UPPER.txt", "tail.TXT", "punctuation;=+[].bin"]  # fmt: skip
+    names = ["KERNEL.IMG", "lower.txt", "Mixed.Case", "a name far longer than eight and three.txt", "x",
+             "ümläut ж.dat", "two words.tar.gz", "no_ending", "UPPER.txt", "tail.TXT", "punctuation;=+.bin"]  # fmt: skip
     kept: dict[str, bytes] = {}
     for folder in ("", "one", "one/two", "one/two/a folder with a long name"):
         if folder:
@@ -75,7 +75,7 @@ def test_a_folder_that_contains_itself_and_a_chain_that_goes_round_are_told(tmp_
     path = tmp_path / "round.img"
     with path.open("wb") as file:
         file.truncate(4 * MIB)
-    tools.run(["mkfs.fat", "-F", "12", "-s", "1", str(path)])
+    tools.run(["mkfs.fat", "-F", "12", "-s", "4", str(path)])
     mtools(path, "mmd", "::/one")
     mtools(path, "mmd", "::/one/two")
     data = bytearray(path.read_bytes())
@@ -90,8 +90,10 @@ def test_a_folder_that_contains_itself_and_a_chain_that_goes_round_are_told(tmp_
     table = shape.table
     data[table + 4 : table + 6] = (3 << 4 | data[table + 4] & 0x0F).to_bytes(2, "little")  # cluster 3 leads to 3
     path.write_bytes(data)
-    with path.open("rb") as file, pytest.raises(FormatError, match="goes round"):
-        list(FatReader(reader(file.fileno()), 0).files())
+    with path.open("rb") as file:
+        fat = FatReader(reader(file.fileno()), 0)
+        with pytest.raises(FormatError, match="goes round"):
+            list(fat.chain(3, "two"))
 
 
 @pytest.mark.parametrize(

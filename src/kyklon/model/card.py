@@ -87,7 +87,9 @@ class CardContents:
         return tuple(
             name.removesuffix(UNFINISHED)
             for name in self.sizes
-            if name.endswith(UNFINISHED) and name.removesuffix(UNFINISHED).lower() not in lower
+            if name.endswith(UNFINISHED)
+            and name.removesuffix(UNFINISHED).lower() not in lower
+            and not set("[]*?") & set(name)  # mtools would take these for patterns
         )
 
     @property

@@ -66,7 +66,7 @@ class FatFiles:
             self.volume.mtools("mren", f"::/{name}{UNFINISHED}", f"::/{name}")
         for name in card.sizes:
             whole = name.removesuffix(UNFINISHED)
-            if name != whole and whole.lower() in there:
+            if name != whole and whole.lower() in there and not set("[]*?") & set(name):
                 self.volume.mtools("mdel", f"::/{name}")
         return card.half_done
 
