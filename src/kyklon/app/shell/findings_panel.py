@@ -207,7 +207,7 @@ class RemedyDialog(QDialog):
             layout.addLayout(row(label("after", "good"), after, 1))
         if differences:
             layout.addWidget(label("On the card", "caption"))
-            view = QPlainTextEdit("\n".join(differences.values()))
+            view = QPlainTextEdit(visible("\n".join(differences.values()), lines=True))
             view.setReadOnly(True)
             view.setFont(theme.mono("small"))
             view.setStyleSheet(f"font-family: '{theme.mono().family()}'; font-size: {round(theme.px(12))}px;")

@@ -19,6 +19,7 @@ from kyklon.app.shell.route_card import LOGBOOK, Line, RouteCard
 from kyklon.app.widgets.basic import column, plain_box, row
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
+from kyklon.base.shown import visible
 from kyklon.model.build import remedied
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.operations import inspection
@@ -62,7 +63,7 @@ class Window(QMainWindow):
         centre.setLayout(layout)
         self.setCentralWidget(centre)
         self.setMinimumSize(1000, 640)
-        self.setWindowTitle(f"{self.session.build.name} – Kyklon")
+        self.setWindowTitle(f"{visible(self.session.build.name)} – Kyklon")
 
     def _connect(self) -> None:
         session = self.session

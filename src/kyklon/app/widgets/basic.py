@@ -198,6 +198,7 @@ class FigureRows(QWidget):
         theme.changed.connect(self.updateGeometry)
 
     def set_rows(self, rows: tuple[tuple[str, str], ...]) -> None:
+        rows = tuple((visible(name), visible(figure)) for name, figure in rows)
         if rows == self._rows:
             return
         self._rows = rows

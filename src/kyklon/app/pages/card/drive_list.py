@@ -10,6 +10,7 @@ from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import column, set_tip
 from kyklon.base.quantities import show_bytes
+from kyklon.base.shown import visible
 from kyklon.devices.ports import DriveFacts
 from kyklon.operations.card.drives.interlock import Verdict
 
@@ -82,7 +83,7 @@ class DriveLine(QWidget):
         title = painter.fontMetrics().elidedText(
             self._facts.name + model, Qt.TextElideMode.ElideRight, int(upper.width())
         )
-        painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, title)
+        painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, visible(title))
         painter.setFont(theme.mono("small"))
         right = QRectF(box.right() - px(86), px(3), px(80), px(18))
         painter.drawText(
@@ -92,7 +93,7 @@ class DriveLine(QWidget):
         painter.setPen(theme.color("muted"))
         lower = QRectF(px(34), px(20), box.width() - px(40), px(17))
         words = painter.fontMetrics().elidedText(self._short, Qt.TextElideMode.ElideRight, int(lower.width()))
-        painter.drawText(lower, Qt.AlignmentFlag.AlignVCenter, words)
+        painter.drawText(lower, Qt.AlignmentFlag.AlignVCenter, visible(words))
         painter.setPen(theme.color("teal" if self.hasFocus() else "grid"))
         if self.hasFocus():
             painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5))

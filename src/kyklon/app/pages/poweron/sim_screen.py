@@ -8,6 +8,7 @@ from PyQt6.QtGui import QColor, QPainter
 from kyklon.app.pages.picture.raster_view import BARS
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.shown import visible
 from kyklon.catalogue.records import RHYTHM_WORDS, Rhythm
 from kyklon.operations.poweron.events import Screen
 
@@ -96,7 +97,7 @@ class SimScreen(Instrument):
             name, _, count = line.partition(":")
             painter.setPen(QColor("#0C1113") if index == 0 else self.theme.color("phosphor"))
             painter.setFont(self.theme.font("label", weight=600))
-            painter.drawText(row, Qt.AlignmentFlag.AlignVCenter, name)
+            painter.drawText(row, Qt.AlignmentFlag.AlignVCenter, visible(name))
             painter.setFont(self.theme.mono("small"))
             painter.drawText(row, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, count.strip())
 

@@ -8,6 +8,7 @@ from PyQt6.QtGui import QPainter
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.shown import visible
 from kyklon.operations.poweron.events import BringUp
 
 
@@ -89,4 +90,4 @@ class TimeLine(Instrument):
         painter.setFont(self.theme.font("label", weight=500))
         painter.setPen(self.theme.color("red"))
         room = line.adjusted(0, 0, 0, self.theme.px(60))
-        painter.drawText(room, Qt.TextFlag.TextWordWrap, words)
+        painter.drawText(room, Qt.TextFlag.TextWordWrap, visible(words))
