@@ -28,7 +28,7 @@ def fuzz(count: int, names: list[str]) -> int:
     for name in names or list(PARSERS):
         parser = PARSERS[name]
         seeds = parser.seeds()
-        worst, begun = 0.0, time.monotonic()
+        worst, own, begun = 0.0, 0, time.monotonic()
         wanted = count // 20 if parser.heavy else count
         for number in range(wanted):
             rng = random.Random(number)
@@ -38,7 +38,9 @@ def fuzz(count: int, names: list[str]) -> int:
                 tried(parser, data)
             except Exception:
                 failed += 1
-                print(f"{name}, number {number}:\n{traceback.format_exc()}")
+                own += 1
+                if own <= 2:
+                    print(f"{name}, number {number}:\n{traceback.format_exc()}", flush=True)
             worst = max(worst, time.process_time() - started)
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
         print(

@@ -11,6 +11,7 @@ import pytest
 from kyklon.base.errors import Refused
 from kyklon.devices.ports import DriveFacts
 from kyklon.devices.simulated.drives import SimulatedDrive, SimulatedDrives
+from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.drives.interlock import (
     LARGEST_CARD,
     RULES,
@@ -161,3 +162,58 @@ def test_an_estimated_size_warns_but_does_not_refuse() -> None:
 
 def test_what_the_system_says_about_read_only_is_passed_on() -> None:
     assert "rights forbid" in verdict(read_only=True, why_read_only="The file's rights forbid it.").refusals[0]
+
+
+@pytest.mark.parametrize(
+    ("mounts", "source", "refused"),
+    [(("/images",), "/images/a.img", True), (("/images/",), "/images/deep/a.img", True),
+     (("/image",), "/images/a.img", False),
+     (("/",), "/images/a.img", False), (("/other",), "/images/a.img", False), (("/images",), "", False),
+     (("/x", "/images"), "/images/a.img", True)],
+)  # fmt: skip
+def test_the_image_lies_below_a_mount_of_the_drive(mounts: tuple[str, ...], source: str, refused: bool) -> None:
+    codes = judge(Case(drive(mounts=mounts), GB, source)).codes
+    assert ("is-source" in codes) is refused
+
+
+@pytest.mark.parametrize(
+    ("unpacked", "exact", "need", "likely"), [(5, True, 5, 0), (5, False, 0, 5), (None, False, 0, 0)]
+)
+def test_only_a_size_that_is_sure_is_needed(
+    tmp_path: Path, unpacked: int | None, exact: bool, need: int, likely: int
+) -> None:
+    facts = SourceFacts(tmp_path / "a.img", "plain", 5, unpacked, exact=exact)
+    case = Request(simulated(tmp_path), Purpose.WRITE, facts).case
+    assert (case.need, case.likely) == (need, likely)
+    without = Request(simulated(tmp_path), Purpose.PROVE).case
+    assert (without.need, without.likely, without.source, without.own, without.edit) == (0, 0, "", False, False)
+
+
+@pytest.mark.parametrize(
+    ("size", "allowed"), [(GB - 1, False), (GB, True), (LARGEST_CARD, True), (LARGEST_CARD + 1, False)]
+)
+def test_a_drive_of_exactly_the_needed_size_and_the_largest_card(size: int, allowed: bool) -> None:
+    assert verdict(size=size).allowed is allowed
+    assert bool(verdict(size=size).warnings) is (size > LARGEST_CARD)
+
+
+def test_an_open_target_is_closed_behind_its_block(tmp_path: Path) -> None:
+    target = simulated(tmp_path)
+    with opened(Request(target, Purpose.PROVE)) as held:
+        held.handle_for(Purpose.PROVE)
+    with pytest.raises(Refused, match="not opened for this"):
+        held.handle_for(Purpose.PROVE)
+
+
+@pytest.mark.parametrize(
+    ("own", "asked", "given"),
+    [(Purpose.PROVE, Purpose.PROVE, True), (Purpose.PROVE, Purpose.EDIT, False), (Purpose.PREPARE, Purpose.EDIT, True),
+     (Purpose.EDIT, Purpose.PREPARE, False), (Purpose.PREPARE, Purpose.PROVE, False)],
+)  # fmt: skip
+def test_what_a_drive_was_opened_for(tmp_path: Path, own: Purpose, asked: Purpose, given: bool) -> None:
+    with opened(Request(simulated(tmp_path), own)) as held:
+        if given:
+            held.handle_for(asked)
+        else:
+            with pytest.raises(Refused):
+                held.handle_for(asked)

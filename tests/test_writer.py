@@ -5,6 +5,8 @@ from __future__ import annotations
 import hashlib
 import random
 import threading
+import time
+import zipfile
 from pathlib import Path
 
 import pytest
@@ -12,6 +14,8 @@ import pytest
 from kyklon.base.errors import Cancelled, KyklonError, Refused, SourceError, TargetFull, TargetLost, VerifyError
 from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.catalogue.loader import Catalogue
+from kyklon.devices.files import FileHandle
+from kyklon.devices.simulated.drives import SimulatedHandle
 from kyklon.model.build import CardState, edited
 from kyklon.model.image_file import Stated
 from kyklon.model.world import World
@@ -231,3 +235,39 @@ def test_an_edit_made_while_writing_is_not_lost(demo: Demo) -> None:
     demo.write(watch=Watch(watch))
     assert demo.build.boot.country == "NL"
     assert demo.build.card.state is CardState.PROVEN
+
+
+def test_a_zip_counts_by_its_own_sum_and_by_its_images(tmp_path: Path) -> None:
+    data = random.Random(4).randbytes(3 * MIB)
+    path = tmp_path / "a.img.zip"
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("a.img", data)
+    facts = source.inspect(path)
+    for whole in (path.read_bytes(), data):
+        stated = Stated("SHA-256", hashlib.sha256(whole).hexdigest())
+        report = write(simulated(tmp_path), facts, Order(stated))
+        assert "SHA-256" in report.checked
+    with pytest.raises(SourceError, match="its maker states"):
+        write(simulated(tmp_path), facts, Order(Stated("SHA-256", "0" * 64)))
+    with simulated(tmp_path).drives.open("sim:x", write=False) as handle:
+        assert not any(handle.read_at(512, 0))
+
+
+@pytest.mark.parametrize("slow", [0.0, 0.3])
+def test_the_sum_is_right_however_slow_the_medium_is(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, slow: float
+) -> None:
+    """With a slow medium the sum is made from memory while it syncs, with a quick one while it is read back."""
+    path = tmp_path / "a.img"
+    path.write_bytes(random.Random(5).randbytes(9 * MIB + 512 * 3))
+    real = FileHandle.sync
+
+    def sync(handle: FileHandle) -> None:
+        time.sleep(slow)
+        real(handle)
+
+    monkeypatch.setattr(FileHandle, "sync", sync)
+    monkeypatch.setattr(SimulatedHandle, "cached", True)
+    report = write(simulated(tmp_path), path, Order(digest=True))
+    assert report.sha256 == hashlib.sha256(path.read_bytes()).hexdigest()
+    assert report.size == path.stat().st_size

@@ -40,7 +40,15 @@ _BINARY = {ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.FloorDiv, ast.Floor
 def places(tree: ast.Module) -> list[ast.AST]:
     """Nodes that can be changed; annotations and documentation are not among them."""
     found: list[ast.AST] = []
+    # changing these changes nothing that anybody promises: frozen=, force= of a report, a default of a dataclass field
+    left = {id(inner) for node in ast.walk(tree) if isinstance(node, ast.ClassDef) for each in node.decorator_list
+            for inner in ast.walk(each)}  # fmt: skip
+    left |= {
+        id(node.value) for node in ast.walk(tree) if isinstance(node, ast.keyword) and node.arg in ("force", "daemon")
+    }
     for node in ast.walk(tree):
+        if id(node) in left:
+            continue
         plain = isinstance(node, ast.Constant) and isinstance(node.value, (int, bool))
         if (
             (isinstance(node, ast.Compare) and type(node.ops[0]) in _COMPARE)

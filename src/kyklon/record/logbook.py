@@ -63,7 +63,7 @@ class Logbook:
                     yield connection
             finally:
                 connection.close()
-        except sqlite3.Error as bad:
+        except (sqlite3.Error, UnicodeError) as bad:  # sqlite quotes a damaged file's own bytes in its messages
             raise BuildFolderError(
                 f"{self._path} cannot be used: {bad}.", do="Move it away and a new one will be started."
             ) from bad
