@@ -3,24 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
+from fractions import Fraction
 from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kyklon.catalogue import records
+from kyklon.catalogue import loader, records
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Bridge, Disk, Display
+from kyklon.catalogue.records import Board, Bridge, Disk, Display, Range
 from kyklon.devices.linux.encoders import direction
 from kyklon.model.build import Build, edited
 from kyklon.model.card import Partition, PartitionTable
+from kyklon.model.display import Edid, RangeLimits
 from kyklon.model.root_device import root_device
 from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.assembly.power import budget
 from kyklon.operations.controls.quirks import quirk_given
 from kyklon.operations.picture.findings import findings as picture_findings
+from kyklon.operations.picture.ranges import display_ranges, fit, propose
 from kyklon.operations.registry import OPERATIONS
 from support import Demo
 
@@ -193,3 +197,64 @@ def test_sync_pulses_that_no_tube_locks_to_are_told(demo: Demo, catalogue: Catal
     build = edited(demo.build, "picture.menu", mode)
     codes = {each.code for each in picture_findings(build, catalogue, World())}
     assert "picture.sync:menu" in codes
+
+
+def _limits(line_khz: tuple[int, int], field_hz: tuple[int, int]) -> Edid:
+    return Edid("KYK", 1, 1, 2026, "X", (), (1, 1), RangeLimits(field_hz, line_khz, 30))
+
+
+def test_ranges_are_cut_to_what_the_identification_data_says(demo: Demo, catalogue: Catalogue) -> None:
+    display = catalogue.get(Display, demo.build.part("display")).model_copy(
+        update={
+            "ranges": (Range(line_khz=(15.2, 16.5), field_hz=(49, 63)), Range(line_khz=(24, 26), field_hz=(50, 60)))
+        }
+    )
+    assert display_ranges(display, None) == display.ranges
+    assert display_ranges(display, replace(_limits((15, 16), (50, 60)), ranges=None)) == display.ranges
+    (cut,) = display_ranges(display, _limits((15, 16), (50, 60)))  # VESA EDID: whole kHz, so half a kHz either way
+    assert (cut.line_khz, cut.field_hz) == ((15.2, 16.5), (49.5, 60.5))
+    (narrow,) = display_ranges(display, _limits((16, 16), (50, 55)))
+    assert (narrow.line_khz, narrow.field_hz) == ((15.5, 16.5), (49.5, 55.5))
+    assert len(display_ranges(display, _limits((15, 26), (40, 70)))) == 2
+    (own,) = display_ranges(display, _limits((31, 50), (60, 75)))  # nothing in common: the data is believed
+    assert (own.line_khz, own.field_hz) == ((31.0, 50.0), (60.0, 75.0))
+    (touching,) = display_ranges(display, _limits((17, 20), (60, 75)))
+    assert touching.line_khz == (17.0, 20.0)  # a range without width is none
+
+
+@given(
+    height=st.integers(150, 300), rate=st.fractions(45, 70), low=st.floats(14.5, 17), wide=st.floats(0.2, 3),
+    field=st.tuples(st.floats(40, 59), st.floats(60, 80)),
+)  # fmt: skip
+def test_a_proposed_mode_is_one_that_the_display_holds(
+    height: int, rate: Fraction, low: float, wide: float, field: tuple[float, float]
+) -> None:
+    catalogue = loader.load(None)
+    display = next(each for each in catalogue.all(Display) if each.tube)
+    board = next(each for each in catalogue.all(Board) if "boot file" in each.honours)
+    system = catalogue.all(records.System)[0].model_copy(
+        update={"height": height, "width": 300, "vertical": False, "refresh": str(rate)}
+    )
+    band = Range(line_khz=(low, low + wide), field_hz=field)
+    mode = propose(system, display, board, (band,))
+    # ITU-R BT.470: 8.3 % of the lines are blanking, so a picture of that height needs so many lines a second
+    impossible = float(rate) * height / (1 - 0.083) > (low + wide) * 1020 or not field[0] <= rate <= field[1]
+    if mode is None:
+        return
+    assert not impossible
+    timing = mode.timing
+    assert fit(
+        timing, (Range(line_khz=(low - 0.02, low + wide + 0.02), field_hz=(field[0] - 0.1, field[1] + 0.1)),)
+    ).holds
+    assert timing.size[1] >= height
+    assert timing.vertical.sync == 3  # SMPTE 170M
+    assert board.least_clock_hz <= timing.clock_hz * 1.01
+    assert timing.clock_hz <= board.most_clock_hz * 1.01
+    assert timing.horizontal.sync / timing.clock_hz == pytest.approx(4.7e-6, rel=0.05)  # SMPTE 170M
+    assert abs(float(timing.vertical_hz) - float(rate)) < 0.1
+
+
+def test_nothing_is_proposed_for_a_flat_panel(catalogue: Catalogue) -> None:
+    flat = next(each for each in catalogue.all(Display) if not each.tube)
+    board = catalogue.all(Board)[0]
+    assert propose(catalogue.all(records.System)[0], flat, board, flat.ranges) is None

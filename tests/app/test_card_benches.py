@@ -108,7 +108,7 @@ def all_sources(user: Any, drive: str, path: Path, folder: Path, plain: bytes) -
         page.writing.use_image(str(image))
         user.wait()
         inside = user.window.session.world.source_contents
-        assert inside.kernels or (kind == "bz2" and inside.not_read), kind  # the slowest to unpack
+        assert inside.kernels, kind
         write_to(user, drive, lose)
         assert user.saved.card.state is CardState.PROVEN, (kind, user.message)
         with path.open("rb") as file:
