@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -12,7 +13,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from kyklon.base.errors import KyklonError, Refused, TargetError, WrongUse
+from kyklon.base.errors import KyklonError, Refused, TargetError, TargetLost, WrongUse
+from kyklon.devices.files import FileHandle, open_path
 from kyklon.devices.image_file import ImageFile
 from kyklon.devices.layers import Layers
 from kyklon.devices.ports import DriveFacts, Handle, Target
@@ -305,3 +307,26 @@ def test_a_target_that_went_away_is_told(demo: Demo) -> None:
     gone = Target(target.drives, replace(target.facts, name="gone"))
     with pytest.raises(TargetError, match="not there any more"):
         write(gone, demo.image)
+
+
+@pytest.mark.parametrize("number", [errno.ENOSPC, errno.EIO, errno.ENXIO])
+def test_a_drive_pulled_out_is_gone_and_neither_full_nor_worn(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, number: int
+) -> None:
+    """A real stick in a virtual machine said 'No space left on device' when it was pulled: it has no size any more."""
+    path = plain(tmp_path / "card.img")
+
+    def fails(*_all: object) -> int:
+        raise OSError(number, os.strerror(number))
+
+    with open_path(path, write=True) as handle:
+        monkeypatch.setattr(os, "pwrite", fails)
+        monkeypatch.setattr(FileHandle, "_gone", lambda _handle: True)
+        with pytest.raises(TargetLost, match="went away at byte 4096"):
+            handle.write_at(b"x", 4096)
+        with pytest.raises(TargetLost):
+            handle.read_at(100, 3 * MIB)
+        monkeypatch.setattr(FileHandle, "_gone", lambda _handle: False)
+        with pytest.raises(TargetError) as told:
+            handle.write_at(b"x", 4096)
+    assert (type(told.value) is TargetLost) == (number == errno.ENXIO)

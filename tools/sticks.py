@@ -213,7 +213,7 @@ def main() -> None:
                 word = told.pop("word")
                 print(f"{time.monotonic() - begun:6.0f} s  {word} {json.dumps(told)[:300]}", flush=True)
                 if word == "go":
-                    time.sleep(3.0 + 0.5 * told["number"])  # its start takes about three
+                    time.sleep(4.5 + 0.4 * told["number"])  # its start takes about five
                     machine.ask("device_del", id=f"stick{count}")
                 elif word == "pulled":
                     key = "written after all" if told["code"] == 0 else str(told["told"].get("error"))[:60]

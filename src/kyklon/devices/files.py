@@ -64,6 +64,31 @@ class FileHandle:
         self._buffer: mmap.mmap | None = None
         self._direct = self._block and self._set_direct(on=True)
 
+    @contextlib.contextmanager
+    def _told(self, offset: int = 0) -> Iterator[None]:
+        """As told_of. A drive that was pulled out has no size any more, and the kernel calls it full or faulty."""
+        try:
+            with told_of(self._path, offset):
+                yield
+        except TargetError as bad:
+            if self._gone():
+                raise self._lost(offset) from bad
+            raise
+
+    def _lost(self, offset: int) -> TargetLost:
+        return TargetLost(f"{self._path} went away at byte {offset}.", do="Plug it in again and start over.")
+
+    def _gone(self) -> bool:
+        if not self._block:
+            return False
+        device = os.fstat(self._descriptor).st_rdev
+        if not Path(f"/sys/dev/block/{os.major(device)}:{os.minor(device)}").exists():
+            return True
+        try:
+            return os.lseek(self._descriptor, 0, os.SEEK_END) == 0
+        except OSError:
+            return True
+
     @property
     def node(self) -> str:
         return held_node(self._descriptor)
@@ -91,7 +116,7 @@ class FileHandle:
         if self._limit is not None and offset + len(data) > self._limit:
             raise TargetFull(f"{self._path} ends at byte {self._limit}.", do="Use a larger one.")
         view = memoryview(data)
-        with told_of(self._path, offset):
+        with self._told(offset):
             if self._direct and (offset % _ALIGN or len(view) % _ALIGN):
                 self._direct = self._set_direct(on=False)
             if self._direct:
@@ -109,16 +134,20 @@ class FileHandle:
                 view, offset = view[done:], offset + done
 
     def read_at(self, length: int, offset: int) -> bytes:
-        with told_of(self._path, offset):
-            if self._direct:
-                return self._read_direct(length, offset)
-            parts: list[bytes] = []
-            while length:
-                part = os.pread(self._descriptor, length, offset)
-                if not part:
-                    break
-                parts.append(part)
-                length, offset = length - len(part), offset + len(part)
+        with self._told(offset):
+            found = self._read_direct(length, offset) if self._direct else self._read_plain(length, offset)
+        if len(found) < length and self._gone():
+            raise self._lost(offset + len(found))
+        return found
+
+    def _read_plain(self, length: int, offset: int) -> bytes:
+        parts: list[bytes] = []
+        while length:
+            part = os.pread(self._descriptor, length, offset)
+            if not part:
+                break
+            parts.append(part)
+            length, offset = length - len(part), offset + len(part)
         return parts[0] if len(parts) == 1 else b"".join(parts)
 
     def _read_direct(self, length: int, offset: int) -> bytes:
@@ -161,11 +190,11 @@ class FileHandle:
         return True
 
     def sync(self) -> None:
-        with told_of(self._path):
+        with self._told():
             os.fsync(self._descriptor)
 
     def forget_cache(self) -> None:
-        with told_of(self._path):
+        with self._told():
             os.posix_fadvise(self._descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
         if self._block:
             with contextlib.suppress(OSError):  # root only; O_DIRECT reads past the cache anyway
