@@ -42,6 +42,9 @@ def kyklon(*words):
     except ValueError:
         told = {"out": done.stdout[-300:], "err": done.stderr[-600:]}
     assert "Traceback" not in done.stderr, done.stderr
+    if "The report is in " in done.stderr:
+        place = done.stderr.split("The report is in ")[1].strip().rstrip(".")
+        told["report"] = open(place).read()[-700:]
     return done.returncode, told
 
 def stick(there, seconds=60):
@@ -211,7 +214,7 @@ def main() -> None:
         try:
             for told in machine.words():
                 word = told.pop("word")
-                print(f"{time.monotonic() - begun:6.0f} s  {word} {json.dumps(told)[:300]}", flush=True)
+                print(f"{time.monotonic() - begun:6.0f} s  {word} {json.dumps(told)[:1200]}", flush=True)
                 if word == "go":
                     time.sleep(4.5 + 0.4 * told["number"])  # its start takes about five
                     machine.ask("device_del", id=f"stick{count}")

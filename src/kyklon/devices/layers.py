@@ -59,7 +59,7 @@ class Layers:
     def __post_init__(self) -> None:
         self._mounts = list(self._read_mounts())
         self._loops = {}
-        for loop in sorted((self.sys / "block").glob("loop*/loop/backing_file")):
+        for loop in _found(self.sys / "block", "loop*/loop/backing_file"):
             behind = self._behind(loop.parent.parent)
             if behind:
                 self._loops.setdefault(behind, "")
@@ -133,7 +133,7 @@ class Layers:
             waiting += self._loops.get(now, "").split()
             folder = self._folder(now) if now.startswith("b") else None
             if folder is not None:
-                waiting += [f"b{_text(each.parent / 'dev')}" for each in sorted(folder.glob("*/partition"))]
+                waiting += [f"b{_text(each.parent / 'dev')}" for each in _found(folder, "*/partition")]
                 behind = self._behind(folder)
                 waiting += [behind] if behind else []
         return frozenset(found)
@@ -250,7 +250,19 @@ def _text(path: Path) -> str:
 
 
 def _listed(folder: Path) -> list[Path]:
-    return sorted(each.resolve() for each in folder.iterdir()) if folder.is_dir() else []
+    """What is in a folder of sysfs, links followed; a device may be pulled out while it is read."""
+    try:
+        return sorted(each.resolve() for each in folder.iterdir())
+    except OSError:
+        return []
+
+
+def _found(folder: Path, pattern: str) -> list[Path]:
+    """As glob, of a folder that may vanish meanwhile."""
+    try:
+        return sorted(folder.glob(pattern))
+    except OSError:
+        return []
 
 
 def _unescaped(text: str) -> str:

@@ -377,6 +377,7 @@ def opened(request: Request) -> Iterator[OpenTarget]:
     facts = before.target.facts
     with before.target.drives.open(facts.identity, write=True) as handle:
         if facts.node and handle.node != facts.node:
+            again(before.target)  # one that was pulled out is told as gone
             raise Refused((_EXCHANGED,), do="Choose it again.")
         guarded = _Guarded(handle, facts.name)
         now = replace(before, target=again(before.target))

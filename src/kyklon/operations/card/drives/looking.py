@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import replace
 from pathlib import Path
 
@@ -23,7 +24,11 @@ def targets(folder: Path | None) -> tuple[Target, ...]:
 
 def _listed(drives: Drives) -> tuple[Target, ...]:
     layers = Layers()
-    return tuple(Target(drives, _looked_at(drives, facts, layers)) for facts in drives.list())
+    found = []
+    for facts in drives.list():
+        with contextlib.suppress(FileNotFoundError):  # pulled out just now
+            found.append(Target(drives, _looked_at(drives, facts, layers)))
+    return tuple(found)
 
 
 def again(target: Target) -> Target:
@@ -36,7 +41,10 @@ def again(target: Target) -> Target:
     now = next((facts for facts in target.drives.list() if facts.name == target.facts.name), None)
     if now is None:
         raise TargetLost(f"{target.facts.name} is not there any more.", do="Plug it in and choose it again.")
-    return Target(target.drives, _looked_at(target.drives, now, Layers()))
+    try:
+        return Target(target.drives, _looked_at(target.drives, now, Layers()))
+    except OSError as bad:
+        raise TargetLost(f"{target.facts.name} went away: {bad.strerror}.", do="Plug it in again.") from bad
 
 
 def find(name: str, folder: Path | None, size: int = 0) -> Target:
@@ -62,7 +70,10 @@ def find(name: str, folder: Path | None, size: int = 0) -> Target:
             do="`kyklon drives` lists the drives, --folder names a build's; a new file's name ends in .img.",
         )
     file = choose.image_file(path, size)
-    return _listed(file)[0]
+    found = _listed(file)
+    if not found:
+        raise TargetLost(f"{name} went away.", do="Choose it again.")
+    return found[0]
 
 
 def _absolute(name: str) -> Path:
