@@ -20,8 +20,8 @@ from kyklon.operations.picture import exports
 class CardSettings:
     """What the bytes on the card tell the machine to do. kernel_file, tree: '' when the firmware chooses itself.
 
-    recognised: whether the boot file names its format. timing is None when none is set, timing_error says why one that
-    is set cannot be read."""
+    sound, hostname, user: '' when the card does not say. recognised: whether the boot file names its format. timing is
+    None when none is set, timing_error says why one that is set cannot be read."""
 
     boot_file: str
     recognised: bool
@@ -34,6 +34,8 @@ class CardSettings:
     line_breaks: int
     services: tuple[str, ...]
     user: str
+    sound: str = ""
+    hostname: str = ""
 
 
 def read_settings(dialect: Dialect, board: Board, texts: Mapping[str, str]) -> CardSettings | None:
@@ -62,6 +64,8 @@ def read_settings(dialect: Dialect, board: Board, texts: Mapping[str, str]) -> C
         line_breaks=line.strip().count("\n"),
         services=tuple(name for name in services.split("\n") if name),
         user=settings.get("boot.user", ""),
+        sound=settings.get("boot.sound", ""),
+        hostname=settings.get("boot.hostname", ""),
     )
 
 

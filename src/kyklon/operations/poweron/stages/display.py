@@ -70,7 +70,7 @@ def display(bench: Bench) -> Step:
             Failure("display", "picture.out-of-range:menu", cause, or_put(remedy, right), screen, lamps.reading)
         )
     sound = ""
-    if bench.build.boot.sound == "digital" and not _announces_hdmi(bench):
+    if (bench.settings.sound if bench.settings else "") == "digital" and not _announces_hdmi(bench):
         sound = " No sound on this link: the display does not announce HDMI."
     return Step((Moment(f"{wide} × {high}, {line}, {rate} ({origin}).{sound}", lamps.reading, 0.3),))
 

@@ -77,7 +77,9 @@ def services(bench: Bench) -> Step:
     names = (bench.settings.services if bench.settings else ()) or root.services
     if front not in names:
         remedy = or_put(None, front in bench.build.boot.services)
-        screen = Screen("text", "Login prompt", (f"{bench.build.boot.hostname} login:",))
+        screen = Screen(
+            "text", "Login prompt", (f"{(bench.settings.hostname if bench.settings else '') or 'games'} login:",)
+        )
         cause = f"{bench.image.front_end} is not among the services."
         return fail(Failure("services", "boot.no-front-end", cause, remedy, screen, lamps.idle))
     moments = []
