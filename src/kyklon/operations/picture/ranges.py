@@ -112,7 +112,8 @@ def _width_for(width: int, board: Board, line_hz: Fraction) -> int | None:
     return None
 
 
-def _timing(active: int, height: int, lines: int, rate: Fraction) -> Timing:
+def _timing(active: int, height: int, lines: int, rate: Fraction) -> Timing | None:
+    """None where the line is too short for the picture and its sync: these figures are those of 15 kHz."""
     line_hz = lines * rate
     total = ceil(active * 1e6 / (ACTIVE_US * float(line_hz)) / 8) * 8
     clock = round(line_hz * total / CLOCK_STEP_HZ) * CLOCK_STEP_HZ
@@ -121,6 +122,8 @@ def _timing(active: int, height: int, lines: int, rate: Fraction) -> Timing:
     sync = round(SYNC_US * per_us)
     blank = lines - height
     vertical_front = max(1, (blank - SYNC_LINES) // 4)
+    if total - active - front - sync < 1 or blank - vertical_front - SYNC_LINES < 1:
+        return None
     return Timing(
         clock_hz=clock,
         horizontal=Axis(active=active, front=front, sync=sync, back=total - active - front - sync, positive=False),
