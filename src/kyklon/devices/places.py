@@ -22,7 +22,8 @@ def unknown_contents(path: Path) -> str:
     """'' for a drive that begins with nothing but zeros; words for one whose contents nobody recognises."""
     try:
         with path.open("rb") as drive:
-            return "data of an unrecognised kind" if any(drive.read(_LOOK)) else ""
+            head = drive.read(_LOOK)
+            return "" if head == bytes(len(head)) else "data of an unrecognised kind"
     except OSError:
         return "contents you may not read"
 
@@ -55,7 +56,7 @@ def _any_byte(descriptor: int, size: int) -> bool:
             if not piece:
                 return False
             read += len(piece)
-            if read > _READ_THROUGH or any(piece):
+            if read > _READ_THROUGH or piece != bytes(len(piece)):
                 return True
             at += len(piece)
     return False

@@ -108,7 +108,7 @@ def beginning(facts: SourceFacts) -> Iterator[tuple[Path, PartitionTable]]:
         done, wanted, kept = 0, HEAD, 0
         table: PartitionTable | None = None
         for piece in chunks(facts):
-            if any(piece):
+            if piece != bytes(len(piece)):  # a hundred times as fast as any()
                 kept += len(piece)
                 os.pwrite(descriptor, piece, done)
             done += len(piece)
