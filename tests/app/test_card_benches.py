@@ -31,9 +31,10 @@ from kyklon.base import tools
 from kyklon.demo import lighthouse, sets
 from kyklon.devices.ports import DriveFacts
 from kyklon.devices.simulated.drives import Faults, SimulatedDrive, SimulatedDrives
-from kyklon.model.build import CardState
+from kyklon.model.build import CardRecord, CardState, edited
 from kyklon.operations.card.drives.interlock import LARGEST_CARD, RULES
 from kyklon.operations.card.volumes import compare, contents
+from kyklon.record import folder as store
 from kyklon.record.shelf import Shelf
 from support import Demo
 
@@ -510,3 +511,20 @@ def test_every_bench_is_reached_by_the_keyboard_and_draws(user: Any) -> None:
         assert page._index == index
         assert page.instrument() is not None
         assert not page.grab().isNull()
+
+
+def test_while_a_card_is_read_back_nothing_says_that_it_was_not(user: Any, demo: Demo) -> None:
+    """The act records on disk that the table is written; the window that does the act takes that for its own."""
+    session = user.window.session
+    record = CardRecord(drive="sim:blank-card", state=CardState.WRITING, at="2026-01-01T00:00:00")
+    session.card_happened(record)
+    user.wait()
+    later = record.model_copy(update={"state": CardState.UNPROVEN, "at": "2026-01-01T00:00:05"})
+    store.update(demo.folder, lambda build: edited(build, "card", later))
+    session._keeper.look()
+    session.flush()
+    user.bot.wait(50)
+    assert session.build.card.state is CardState.WRITING
+    session.card_happened(later.model_copy(update={"state": CardState.PROVEN, "at": "2026-01-01T00:00:09"}))
+    user.wait()
+    assert user.saved.card.state is CardState.PROVEN

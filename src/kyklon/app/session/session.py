@@ -153,10 +153,12 @@ class Session(QObject):
     def _take(self, saved: Saved) -> None:
         """Somebody else has changed the build, a command or another window: theirs and ours together."""
         merged = merged_builds(saved.given, self.build, saved.build)
-        before = self.build
-        if merged.build == before:
+        before, taken = self.build, merged.build
+        if self.world.writing:  # an act of our own is at it, and tells when it has ended
+            taken = taken.model_copy(update={"card": before.card})
+        if taken == before:
             return
-        step = self.history.take(merged.build)
+        step = self.history.take(taken)
         self._after_edit(before)
         if not step:  # an act of our own has recorded what happened to the card
             return
