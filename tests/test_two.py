@@ -180,6 +180,22 @@ def test_the_same_field_changed_twice_is_a_conflict_that_is_told(demo: Demo) -> 
     assert told[-1].conflicts == ("boot.hostname",)
 
 
+def test_a_look_passes_over_what_this_program_saved_but_not_over_what_another_did(demo: Demo) -> None:
+    told: list[Saved] = []
+    opened = store.load(demo.folder)
+    keeper = Keeper(demo.folder, opened.build, lambda act: act(), told.append, opened.stamp)
+    store.update(demo.folder, lambda kept: edited(kept, "boot.country", "BE"))
+    keeper.look()
+    keeper.flush()
+    assert told == []
+    subprocess.run([sys.executable, "-m", "kyklon", "set", str(demo.folder), "boot.hostname", "command"],
+                   check=True, stdout=subprocess.DEVNULL)  # fmt: skip
+    store.update(demo.folder, lambda kept: edited(kept, "boot.country", "NL"))
+    keeper.look()
+    keeper.end()
+    assert [(saved.build.boot.country, saved.build.boot.hostname) for saved in told] == [("NL", "command")]
+
+
 def test_names_that_are_taken_by_hand(tmp_path: Path) -> None:
     """A link in place of the lock or of the fresh file is not followed."""
     victim = tmp_path / "victim"

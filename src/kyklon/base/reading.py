@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import tomllib
 from pathlib import Path
 from typing import Any
@@ -57,12 +58,13 @@ def toml_of(data: bytes | str, name: str) -> dict[str, Any]:
 
 def not_too_deep(text: str, name: str) -> None:
     """Raise FormatError for brackets nested deeper than any honest document's."""
-    depth = deepest = 0
-    for at, letter in enumerate(text):
-        if letter in "[{":
+    if text.count("[") + text.count("{") <= _DEEPEST:
+        return
+    depth = 0
+    for found in re.finditer(r"[\[\]{}]", text):
+        if found[0] in "[{":
             depth += 1
-            deepest = max(deepest, depth)
-            if deepest > _DEEPEST:
-                raise FormatError(name, at, expected=f"at most {_DEEPEST} brackets in each other", got="more")
-        elif letter in "]}":
+            if depth > _DEEPEST:
+                raise FormatError(name, found.start(), expected=f"at most {_DEEPEST} brackets in each other", got="more")
+        else:
             depth = max(0, depth - 1)

@@ -55,6 +55,13 @@ class Catalogue:
         name = next(name for name, record in KINDS.items() if record is kind)
         return tuple(part for part in self.parts.get(name, {}).values() if isinstance(part, kind))
 
+    def warm(self) -> None:
+        """Compile every template now, in whatever thread this is, so that none is compiled when it is first shown."""
+        entries = (entry for dialect in self.all(records.Dialect) for file in dialect.files for entry in file.entries)
+        own = (text for template in self.all(records.SettingsTemplate) for text in (template.path, template.text))
+        for text in (*(entry.value for entry in entries), *own):
+            templates.compiled(text)
+
     def find(self, kind: type[PartT], part_id: str | None) -> PartT | None:
         return next((part for part in self.all(kind) if part.id == part_id), None)
 

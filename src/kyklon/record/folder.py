@@ -61,12 +61,16 @@ def sweep(folder: Path) -> None:
         durable.sweep(each)
 
 
+Stamp = tuple[int, int, int] | None
+
+
 @dataclass(frozen=True)
 class Opened:
-    """A build with what its reader should know: '' or that the previous save was used."""
+    """A build with what its reader should know: '' or that the previous save was used. stamp: of what was read."""
 
     build: Build
     warning: str = ""
+    stamp: Stamp = None
 
 
 @contextlib.contextmanager
@@ -84,8 +88,10 @@ def _alone(folder: Path) -> Iterator[None]:
 def update(folder: Path, change: Callable[[Build], Build]) -> Build:
     """Load, change and save, with no other save in between; the build as saved. Raises BuildFolderError."""
     with _alone(folder):
+        before = stamp(folder)
         build = change(load(folder).build)
         _save(folder, build)
+        _of_this_program[before] = stamp(folder)
     return build
 
 
@@ -113,9 +119,6 @@ def save_since(folder: Path, base: Build, build: Build) -> Merged:
     return merged
 
 
-Stamp = tuple[int, int, int] | None
-
-
 def stamp(folder: Path) -> Stamp:
     """What differs once build.json was saved anew; None when there is none."""
     try:
@@ -123,6 +126,17 @@ def stamp(folder: Path) -> Stamp:
     except OSError:
         return None
     return status.st_ino, status.st_mtime_ns, status.st_size
+
+
+# the saves by acts of this program, which tell their window themselves: from one state of a build.json to the next
+_of_this_program: dict[Stamp, Stamp] = {}
+
+
+def after_own(known: Stamp) -> Stamp:
+    """The state that a build.json has come to by acts of this program alone."""
+    while known is not None and known in _of_this_program:
+        known = _of_this_program.pop(known)
+    return known
 
 
 def changed_since(folder: Path, base: Build) -> Build | None:
@@ -179,8 +193,9 @@ def load(folder: Path) -> Opened:
     """
     if not folder.is_dir():
         raise BuildFolderError(f"{folder} is not a folder.", do="Choose a build folder, or start a new build.")
+    read = stamp(folder)
     try:
-        return Opened(_read(folder / CURRENT))
+        return Opened(_read(folder / CURRENT), stamp=read)
     except NewerBuild:
         raise
     except BuildFolderError as bad:

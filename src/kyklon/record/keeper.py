@@ -32,12 +32,19 @@ class Saved:
 
 
 class Keeper:
-    """deliver: called from the thread with something to be done where the results are wanted."""
+    """deliver: called from the thread with something to be done where the results are wanted. stamp: of the build as read."""
 
-    def __init__(self, folder: Path, build: Build, deliver: Deliver, saved: Callable[[Saved], object]) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        build: Build,
+        deliver: Deliver,
+        saved: Callable[[Saved], object],
+        stamp: store.Stamp = None,
+    ) -> None:
         self._folder, self._deliver, self._saved = folder, deliver, saved
         self._base = build  # as it was read or saved last
-        self._stamp: store.Stamp = None
+        self._stamp = stamp
         self._newest: Build | None = None
         self._waiting: deque[Callable[[], None]] = deque()
         self._busy = self._ended = False
@@ -107,6 +114,7 @@ class Keeper:
 
         def look() -> None:
             stamp = store.stamp(self._folder)
+            self._stamp = store.after_own(self._stamp)
             if stamp == self._stamp:
                 return
             self._stamp = stamp

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -46,6 +45,7 @@ class Loaded:
     warning: str
     catalogue: Catalogue
     world: World
+    stamp: store.Stamp = None
 
 
 def load(folder: Path, catalogue: Catalogue) -> Loaded:
@@ -53,7 +53,7 @@ def load(folder: Path, catalogue: Catalogue) -> Loaded:
     store.sweep(folder)
     opened = store.load(folder)
     world = LOOKS["display"].look(opened.build, folder, catalogue, World(), UNWATCHED)
-    return Loaded(folder, opened.build, opened.warning, catalogue, world)
+    return Loaded(folder, opened.build, opened.warning, catalogue, world, opened.stamp)
 
 
 class Session(QObject):
@@ -78,7 +78,7 @@ class Session(QObject):
         self._ending = False
         self._logbook = Logbook(self.folder)
         self._delivered.connect(lambda act: act())
-        self._keeper = Keeper(self.folder, loaded.build, self._delivered.emit, self._on_saved)
+        self._keeper = Keeper(self.folder, loaded.build, self._delivered.emit, self._on_saved, loaded.stamp)
         self._watcher = QFileSystemWatcher([str(self.folder)], self)
         self._watcher.directoryChanged.connect(lambda _folder: self._keeper.look())
         self._count_log()
@@ -194,6 +194,12 @@ class Session(QObject):
         self.world = replace(self.world, writing=record.state is CardState.WRITING)
         self._happened("card", record)
 
+    def card_written(self, record: CardRecord, size: int, event: CardEvent) -> None:
+        """What a write left, written to disk already by the act itself."""
+        self.world = replace(self.world, writing=False)
+        self.history.replace(edited(self.build, "card", record).with_event(record.drive, size, event))
+        self._recorded()
+
     def card_event(self, identity: str, size: int, event: CardEvent, *, emptied: bool = False) -> None:
         """Part of a card's history, written to disk already by the act itself. emptied: nothing is on it any more."""
         build = self.build.with_event(identity, size, event)
@@ -201,6 +207,9 @@ class Session(QObject):
             build = edited(build, "card", CardRecord())
             self.world = replace(self.world, card=None)
         self.history.replace(build)
+        self._recorded()
+
+    def _recorded(self) -> None:
         self.save()
         self._inspect()
         self.changed.emit()
@@ -274,7 +283,7 @@ class Session(QObject):
 
         def work(watch: Watch) -> World:
             seen = look.look(build, folder, catalogue, World(), watch)
-            import_module("jinja2")  # what is shown next needs it; its import would hold the window up
+            catalogue.warm()  # what is shown next needs it; it would hold the window up
             return seen
 
         self.jobs.start(

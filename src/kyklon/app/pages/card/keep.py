@@ -251,8 +251,8 @@ class KeepBench(Bench):
         session, job = self.session, self.drives.job(target, typed)
 
         def done(ended: Written) -> None:
-            session.card_happened(ended.record)
-            self._event(target, ended.event)
+            session.card_written(ended.record, target.facts.size, ended.event)
+            self.drives.survey()
             if ended.bad is not None:
                 self._tell("stop", f"Restore {ended.record.state.value}", f"{ended.bad} {ended.record.sentence}")
             else:

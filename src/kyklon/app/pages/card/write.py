@@ -394,9 +394,8 @@ class WriteBench(Bench):
     def _on_written(self, ended: Written) -> None:
         self._stop_following()
         session, identity = self.session, ended.record.drive
-        session.card_happened(ended.record)
         size = next((each.facts.size for each in self.drives.targets if each.facts.identity == identity), 0)
-        session.card_event(identity, size, ended.event)
+        session.card_written(ended.record, size, ended.event)
         self._speed.show()
         self._told.show()
         self._report = ended.report
@@ -411,9 +410,7 @@ class WriteBench(Bench):
             self._lamp.set_state("note" if ended.record.verdict == "cancelled" else "stop")
         self._proof_button.setEnabled(ended.report is not None)
         self._remove_button.setEnabled(ended.report is not None)
-        session.look("card")
-        self.drives.look()
-        self.drives.survey()
+        session.look("card", lambda: self.drives.look(then=self.drives.survey))  # one by one: they take turns with us
         self.refresh()
 
     def _show_good(self, ended: Written) -> None:
