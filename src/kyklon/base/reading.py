@@ -65,6 +65,8 @@ def not_too_deep(text: str, name: str) -> None:
         if found[0] in "[{":
             depth += 1
             if depth > _DEEPEST:
-                raise FormatError(name, found.start(), expected=f"at most {_DEEPEST} brackets in each other", got="more")
+                raise FormatError(
+                    name, found.start(), expected=f"at most {_DEEPEST} brackets in each other", got="more"
+                )
         else:
             depth = max(0, depth - 1)

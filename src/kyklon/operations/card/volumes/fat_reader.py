@@ -151,7 +151,7 @@ class FatReader:
         return sum(self._free_in(at, min(_PIECE, end - at), width) for at in range(0, end, _PIECE)) * shape.cluster
 
     def _free_in(self, at: int, wide: int, width: int) -> int:
-        """Free clusters of one piece of the table, in a few long steps: a loop over each would hold other threads up."""
+        """Free clusters of one piece of the table, in few steps: a loop over each would hold other threads up."""
         raw = self._read(self.geometry.table + at, wide).ljust(wide, b"\0")
         if width == 4:  # the upper four bits are not part of the entry
             mask = int.from_bytes(b"\xff\xff\xff\x0f" * (wide // 4), "little")
