@@ -32,7 +32,7 @@ class Saved:
 
 
 class Keeper:
-    """deliver: called from the thread with something to be done where results are wanted. stamp: of the build as read."""
+    """deliver: called from the thread with what is to be done where results are wanted. stamp: of the build as read."""
 
     def __init__(
         self,
