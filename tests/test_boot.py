@@ -20,7 +20,7 @@ from kyklon.model.timing import Timing
 from kyklon.model.world import World
 from kyklon.operations.boot.compile import compiled, difference
 from kyklon.operations.boot.dialects.codec import Wanted
-from kyklon.operations.boot.dialects.extlinux_file import default_entry, set_entry
+from kyklon.operations.boot.dialects.extlinux_file import Label, chosen, parse, set_entry
 from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.dialects.settings_file import SettingsFile, split_lines
 from kyklon.operations.boot.findings import findings
@@ -39,6 +39,10 @@ OTHERS = (  # grammars of no shipped file: the codec must not lean on one of the
 KEYS = st.from_regex(r"[a-z][a-z_.]{0,10}", fullmatch=True)
 VALUES = st.from_regex(r"[A-Za-z0-9/+-]{1,12}", fullmatch=True)
 BOARDS = st.sampled_from(["", "herring", "cod", "herring, cod", "sprat,ling"])
+
+
+def chosen_of(text: str) -> Label | None:
+    return chosen(parse(text))
 
 
 def line(file: SettingsFile, boards: str, key: str, value: str) -> str:
@@ -138,13 +142,13 @@ def test_extlinux_edits_the_default_entry_only() -> None:
     a, b = after.split("LABEL b")
     assert "/old" in a
     assert "# remark" in a
-    entry = default_entry(after)
+    entry = chosen_of(after)
     assert entry.values == {"LINUX": "/new", "INITRD": "/i", "FDT": "/tree", "APPEND": "root=/dev/sda2"}
     assert "/new" in b
 
 
 def test_extlinux_is_made_where_there_is_none() -> None:
-    entry = default_entry(set_entry("", {"LINUX": "/k"}, ["quiet"]))
+    entry = chosen_of(set_entry("", {"LINUX": "/k"}, ["quiet"]))
     assert entry.values == {"LINUX": "/k", "APPEND": "quiet"}
 
 
@@ -194,8 +198,8 @@ def test_the_extlinux_dialect(demo: Demo, catalogue: Catalogue) -> None:
     build = edited(demo.build.with_part("board", "ling"), "boot.dialect", "extlinux")
     build = edited(build, "boot.device_tree", "ling.dtb")
     build = edited(build, "boot.kernel_words", ["usbhid.quirks=0x6b79:0x0022:0x40"])
-    entry = default_entry(issued(build, catalogue)["extlinux/extlinux.conf"])
-    assert entry.label == "quayside"
+    entry = chosen_of(issued(build, catalogue)["extlinux/extlinux.conf"])
+    assert entry.name == "quayside"
     assert entry.values["LINUX"] == "/merrow-armv8.krn"
     assert entry.values["FDT"] == "/ling.dtb"
     append = words(entry.values["APPEND"])

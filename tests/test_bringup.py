@@ -159,10 +159,10 @@ def test_everything_else_that_goes_wrong(whole: tuple[Build, CardContents, World
         ("kernel", "boot.device-tree", changed(card, "merrow.settings", "herring.dtb", "cod.dtb")),
         ("kernel", "boot.device-tree", replace(card, sizes=without(card.sizes, "herring.dtb"))),
         ("kernel line", "boot.no-root", changed(card, "kernel.line", "root=", "boot=")),
-        ("root partition", "card.no-root-partition", replace(card, root=None, root_error="no ext file system")),
+        ("root partition", "card.no-root-partition", replace(card, roots={}, root_errors={2: "no ext file system"})),
         ("services", "boot.no-front-end", changed(card, "services.list", "gangway\n", "")),
         ("login", "boot.user", changed(card, "first-boot.settings", "user.name = player", "user.name = nobody")),
-        ("login", "boot.user", replace(card, root=replace(root, users=("root",)))),
+        ("login", "boot.user", replace(card, roots={2: replace(root, users=root.users[:1])})),
         ("controllers", "controls.encoder-quirk", changed(card, "kernel.line", "0x40", "0x04")),
         ("controllers", "controls.encoder-quirk", changed(card, "kernel.line", " usbhid", "\nusbhid")),
     ]

@@ -37,7 +37,7 @@ from kyklon.operations.boot.acts import plan_boot_files, put_boot_files
 from kyklon.operations.card.sets import multiboot
 from kyklon.operations.card.sets.problems import Problem, rename
 from kyklon.operations.card.sources import checksums, source
-from kyklon.operations.card.volumes import contents
+from kyklon.operations.card.volumes import boot_facts, contents
 from kyklon.operations.card.volumes.fat import FatVolume
 from kyklon.operations.library import transfer
 from kyklon.operations.library.scan import scan
@@ -357,7 +357,7 @@ def test_a_table_is_read_back_and_no_cell_is_a_formula(rows: list[list[object]])
      lambda blanks: checksums.parse("a" + blanks + "b"), lambda blanks: checksums.parse("MD5 (" + blanks),
      lambda blanks: parse_quantity("1" + blanks + "?", "Hz"),
      lambda blanks: set_words('a="' + blanks + '"b', ["x=1"]),
-     lambda blanks: contents.kernel_set(bytes(0x24) + (0x016F2818).to_bytes(4, "little") + b"vermagic=" * 20_000)],
+     lambda blanks: boot_facts.kernel_set(bytes(0x24) + (0x016F2818).to_bytes(4, "little") + b"vermagic=" * 20_000)],
 )  # fmt: skip
 def test_a_page_of_blanks_costs_no_time(look: object) -> None:
     assert callable(look)
@@ -373,7 +373,7 @@ import resource, sys
 from pathlib import Path
 from kyklon.base.errors import KyklonError
 from kyklon.operations.card.sources import source
-from kyklon.operations.card.volumes import contents
+from kyklon.operations.card.volumes import boot_facts, contents
 try:
     facts = source.inspect(Path(sys.argv[1]))
     contents.observe_source(facts)

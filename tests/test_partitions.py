@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64
-from kyklon.operations.card.volumes import contents, partitions
+from kyklon.operations.card.volumes import boot_facts, partitions
 
 
 def sector(*entries: tuple[int, int, int]) -> bytes:
@@ -58,18 +58,18 @@ def test_boot_and_root_are_found_by_type() -> None:
 
 @pytest.mark.parametrize("kind", ["ARMv6", "ARMv7"])
 def test_32_bit_kernels_tell_their_set_inside_their_packed_body(kind: str) -> None:
-    assert contents.kernel_set(kernel_32(kind)) == kind
+    assert boot_facts.kernel_set(kernel_32(kind)) == kind
 
 
 def test_other_kernels_and_files() -> None:
-    assert contents.kernel_set(kernel_64()) == "ARMv8"
+    assert boot_facts.kernel_set(kernel_64()) == "ARMv8"
     broken = bytearray(kernel_32("ARMv7"))
     broken[0x60:] = bytes(len(broken) - 0x60)
-    assert contents.kernel_set(bytes(broken)) == "ARM 32-bit"
-    assert contents.kernel_set(device_tree("x", "y")) == ""
-    assert contents.kernel_set(b"") == ""
+    assert boot_facts.kernel_set(bytes(broken)) == "ARM 32-bit"
+    assert boot_facts.kernel_set(device_tree("x", "y")) == ""
+    assert boot_facts.kernel_set(b"") == ""
 
 
 @given(st.binary(max_size=300))
 def test_no_file_upsets_the_kernel_detector(data: bytes) -> None:
-    assert contents.kernel_set(data) in ("", "ARMv6", "ARMv7", "ARMv8", "ARM 32-bit")
+    assert boot_facts.kernel_set(data) in ("", "ARMv6", "ARMv7", "ARMv8", "ARM 32-bit")

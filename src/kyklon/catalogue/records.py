@@ -76,6 +76,7 @@ class Board(CataloguePart):
     peak_a: Positive
     dialects: tuple[str, ...]
     device_tree: str
+    compatible: str = ""  # what its device tree says that it is for; '' to go by the file's name
     honours: tuple[Literal["boot file", "video=", "edid firmware"], ...]
     least_clock_hz: int = 25_000_000  # HDMI 1.4, the floor of a TMDS link
     most_clock_hz: int
@@ -202,6 +203,9 @@ class Image(CataloguePart):
     playlist_kinds: tuple[str, ...] = ("m3u",)
     services: tuple[str, ...]
     foreground_service: str
+    watcher_service: str = ""  # the one that shuts down at a button
+    network_service: str = ""  # the one that joins the wireless network
+    start_programs: tuple[str, ...] = ()  # what its init calls by name
     unattended_min: tuple[int, int] = (0, 0)
     files: tuple[str, ...] = ()  # names its image files have, with * for anything
     released: str = ""  # ISO 8601

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 import lzma
 import os
+from collections.abc import Mapping
 from pathlib import Path
 
 from kyklon.base import scratch, tools
-from kyklon.demo.noise import device_tree, kernel_32, kernel_64
+from kyklon.demo.noise import device_tree, kernel_32, kernel_64, program_32
 
 MIB = 1 << 20
 EPOCH = 1_780_272_000  # 1 June 2026, the image's release date
@@ -38,6 +40,47 @@ LABEL quayside
 """
 FIRST_BOOT = "-- read once, at the first start\nuser.name = player\nnetwork.country =\nnetwork.name = quayside\n"
 SERVICES = ("network", "shutdown-watcher", "sound", "gangway")
+PLAYER = 1000  # the player's number
+INIT = """\
+#!/bin/sh
+# Quayside starts here: file systems, the settings of the first start, the services in their order.
+PATH=/usr/bin:/bin
+export PATH
+mount -t proc proc /proc
+mount -t sysfs sys /sys
+mount -o remount,rw /
+mount -a
+setting() {
+  sed -n "s/^$1 *= *//p" /boot/first-boot.settings 2>/dev/null | tr -d '\\r' | tail -n 1
+}
+user=$(setting user.name)
+user=${user:-player}
+services=$(tr -d '\\r' 2>/dev/null < /boot/services.list | sed -e '/^ *#/d')
+[ -n "$services" ] || services=$(ls /etc/services.d | sed 's/[.]service$//')
+for name in $services; do
+  unit=/etc/services.d/$name.service
+  if [ ! -f "$unit" ]; then
+    echo "start: $name: no such service"
+    continue
+  fi
+  program=$(sed -n 's/^ExecStart=//p' "$unit" | tail -n 1)
+  echo "start: $name"
+  if grep -q '^Type=oneshot' "$unit"; then
+    if ! grep -q "^$user:" /etc/passwd; then
+      echo "start: login incorrect: $user"
+      exec sh
+    fi
+    su "$user" -c "exec $program"
+    echo "start: $name has ended"
+  else
+    $program &
+  fi
+done
+echo "start: nothing more to start"
+exec sh
+"""
+TOOLS = ("sh", "mount", "sed", "tr", "tail", "ls", "grep", "su", "sleep")
+ON_AND_ON = "while :; do\n  sleep 60\ndone\n"
 
 
 def make_image(path: Path) -> None:
@@ -72,7 +115,13 @@ def boot_files() -> dict[str, bytes]:
     }
     for board in ("sprat", "herring", "cod", "ling"):
         files[f"{board}.dtb"] = device_tree(f"Merrow {board.capitalize()}", f"merrow,{board}")
+    files["checksums"] = checksums({name: data for name, data in files.items() if name.endswith((".krn", ".dtb"))})
     return files
+
+
+def checksums(files: Mapping[str, bytes]) -> bytes:
+    """A list as sha256sum(1) writes it."""
+    return "".join(f"{hashlib.sha256(data).hexdigest()}  {name}\n" for name, data in files.items()).encode()
 
 
 def _make_boot(path: Path, tree: Path) -> None:
@@ -92,41 +141,61 @@ def _make_boot(path: Path, tree: Path) -> None:
     tools.run(["mcopy", "-s", "-m", "-i", str(path), *names, "::/"], environment=_FIXED)
 
 
-def root_tree() -> dict[str, str]:
-    """The root partition's files; a name that ends in / is an empty folder."""
-    files = {
-        "etc/passwd": "root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000:player:/home/player:/bin/sh\n",
-        "etc/hostname": "quayside\n",
-        "etc/image-release": "Quayside 4.2, 2026-06-01\n",
-        "usr/bin/gangway": "#!/bin/sh\n# stands for the front end\n",
-        "usr/bin/shutdown-watcher": "#!/bin/sh\n# stands for the watcher\n",
-        "home/player/": "",
-        "games/": "",
-        "system-files/": "",
-        "proc/": "",
-        "sys/": "",
+def root_tree(device: str = "/dev/mmcblk0p1") -> dict[str, bytes | str]:
+    """The root partition's files by path; a name that ends in / is an empty folder, a str is where a link leads.
+
+    device: the boot partition's.
+    """
+    programs: dict[str, bytes] = {
+        "bin/busybox": program_32("busybox"),
+        "sbin/init": INIT.encode(),
+        "usr/bin/gangway": f'#!/bin/sh\n# stands for the front end\necho "gangway: the menu"\n{ON_AND_ON}'.encode(),
+        "usr/bin/shutdown-watcher": f"#!/bin/sh\n# stands for the watcher\n{ON_AND_ON}".encode(),
+        "usr/bin/network": b"#!/bin/sh\nexit 0\n",
+        "usr/bin/sound": b"#!/bin/sh\nexit 0\n",
     }
     for service in SERVICES:
-        files[f"etc/services.d/{service}.service"] = (
-            f"[Unit]\nDescription={service}\n[Service]\nExecStart=/usr/bin/{service}\n"
-        )
+        kind = "Type=oneshot\n" if service == "gangway" else ""
+        after = "After=network\n" if service == "gangway" else ""
+        unit = f"[Unit]\nDescription={service}\n{after}[Service]\n{kind}ExecStart=/usr/bin/{service}\n"
+        programs[f"etc/services.d/{service}.service"] = unit.encode()
+    files: dict[str, bytes | str] = {
+        "etc/passwd": b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000:player:/home/player:/bin/sh\n",
+        "etc/group": b"root:x:0:\nplayer:x:1000:\n",
+        "etc/fstab": f"{device} /boot vfat ro 0 0\n".encode(),
+        "etc/hostname": b"quayside\n",
+        "etc/image-release": b"Quayside 4.2, 2026-06-01\n",
+        "etc/checksums": checksums({f"/{name}": data for name, data in programs.items()}),
+        **{f"bin/{tool}": "busybox" for tool in TOOLS},
+        **programs,
+    }
+    for folder in ("home/player", "games", "system-files", "boot", "dev", "proc", "root", "run", "sys", "tmp"):
+        files[f"{folder}/"] = b""
     return files
 
 
 def _make_root(path: Path, tree: Path) -> None:
-    for name, text in root_tree().items():
+    make_ext4(path, tree, root_tree(), ROOT_SIZE)
+
+
+def make_ext4(path: Path, tree: Path, files: Mapping[str, bytes | str], size: int) -> None:
+    """An ext4 file system of `size` bytes with these files, laid out in the folder `tree` first: root's but for what lies
+    in the player's home, and the same bytes every time."""
+    for name, data in files.items():
         file = tree / name
+        file.parent.mkdir(parents=True, exist_ok=True)
         if name.endswith("/"):
-            file.mkdir(parents=True)
+            file.mkdir(parents=True, exist_ok=True)
+        elif isinstance(data, str):
+            file.symlink_to(data)
         else:
-            file.parent.mkdir(parents=True, exist_ok=True)
-            file.write_text(text, encoding="utf-8")
+            file.write_bytes(data)
             file.chmod(0o755 if "bin/" in name else 0o644)
     for each in sorted(tree.rglob("*"), reverse=True):
-        _dated(each)
+        os.utime(each, (EPOCH, EPOCH), follow_symlinks=False)
     _dated(tree)
     with path.open("wb") as image:
-        image.truncate(ROOT_SIZE)
+        image.truncate(size)
     options = "root_owner=0:0,hash_seed=4b594b00-0000-4000-8000-000000000002,lazy_itable_init=0"
     labels = ["-L", "quayroot", "-U", "4b594b00-0000-4000-8000-000000000001"]
     tools.run(
@@ -137,7 +206,9 @@ def _make_root(path: Path, tree: Path) -> None:
     lines = []
     for each in sorted(tree.rglob("*")):
         inside = f"/{each.relative_to(tree).as_posix()}"
-        lines += [f"sif {inside} {field} {value}" for field, value in (("ctime", f"@{EPOCH}"), ("uid", 0), ("gid", 0))]
+        owner = PLAYER if inside.startswith(("/home/", "/games", "/system-files")) else 0
+        values = (("ctime", f"@{EPOCH}"), ("uid", owner), ("gid", owner))
+        lines += [f"sif {inside} {name} {value}" for name, value in values]
     lines += [f"sif / ctime @{EPOCH}", f"ssv wtime @{EPOCH}"]
     tools.run(["debugfs", "-w", "-f", "-", str(path)], stdin="\n".join(lines).encode(), environment=_FIXED)
 

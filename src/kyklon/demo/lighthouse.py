@@ -46,7 +46,7 @@ from kyklon.record.shelf import Shelf
 
 NAME = "lighthouse-cafe-table"
 MARK = ".demo"  # the file that tells a demo, with the generation it is of
-GENERATION = 3  # 3: stand-ins bear an ending of their own
+GENERATION = 4  # 3: stand-ins bear an ending of their own; 4: an image that a real kernel starts
 IMAGE = "attachments/quayside-4.2.img.xz"
 TUBE, PANE = "attachments/casement-19.edid", "attachments/pane-24.edid"
 SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "elm-micro", "fir-board-v")

@@ -22,12 +22,25 @@ def kernel_32(instruction_set: str, size: int = 300_000) -> bytes:
 
 
 def kernel_64(size: int = 420_000) -> bytes:
-    """A 64-bit kernel file: the header of Documentation/arch/arm64/booting.rst."""
-    head = bytearray(0x40)
+    """A 64-bit kernel file: the header of Documentation/arch/arm64/booting.rst, with the PE header that tells its length
+    (PE/COFF specification 3 and 4)."""
+    head = bytearray(0x80)
     head[0:2] = b"MZ"
     struct.pack_into("<QQQ", head, 8, 0x80000, size, 0b1010)
     head[0x38:0x3C] = b"ARM\x64"
+    struct.pack_into("<I", head, 0x3C, 0x40)
+    struct.pack_into("<4sHH12xHH", head, 0x40, b"PE\0\0", 0xAA64, 1, 0, 0x0206)
+    struct.pack_into("<8sIIII", head, 0x58, b".text", size, len(head), size, len(head))
     return bytes(head) + noise("kernel ARMv8", size)
+
+
+def program_32(name: str, size: int = 60_000) -> bytes:
+    """A 32-bit ARM program without libraries (System V ABI, gABI 4.1): one segment, which holds noise."""
+    body = noise(f"program {name}", size)
+    total = 52 + 32 + len(body)
+    head = b"\x7fELF" + bytes([1, 1, 1]) + bytes(9)
+    head += struct.pack("<HHIIIIIHHHHHH", 2, 40, 1, 0x10054, 52, 0, 0x05000200, 52, 32, 1, 40, 0, 0)
+    return head + struct.pack("<IIIIIIII", 1, 0, 0x10000, 0x10000, total, total, 5, 0x1000) + body
 
 
 def device_tree(board: str, compatible: str) -> bytes:

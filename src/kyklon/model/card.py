@@ -41,22 +41,90 @@ class Volume:
 
 @dataclass(frozen=True)
 class KernelFile:
-    """instruction_set: ARMv6, ARMv7, ARMv8; 'ARM 32-bit' when the set cannot be told; '' when it is no kernel."""
+    """instruction_set: ARMv6, ARMv7, ARMv8; 'ARM 32-bit' when the set cannot be told; '' when it is no kernel.
+    trouble: why it cannot be whole, '' when nothing speaks against it."""
 
     name: str
     size: int
     instruction_set: str
+    trouble: str = ""
+
+
+@dataclass(frozen=True)
+class DeviceTree:
+    """compatible: what the tree says that it is for, the closest first. trouble: why no kernel can use it."""
+
+    name: str
+    size: int
+    compatible: tuple[str, ...] = ()
+    trouble: str = ""
+
+
+@dataclass(frozen=True)
+class Program:
+    """A file that is to be started. why: why a kernel cannot start it, '' when it can. machine: what its code is for:
+    'ARM 32-bit', 'ARM 64-bit', 'x86-64', '' when that cannot be told. there: whether a file of that name exists.
+    inodes: of the files that are run for it, itself and what runs it.
+    """
+
+    path: str
+    machine: str = ""
+    why: str = ""
+    there: bool = True
+    inodes: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True)
+class User:
+    """A line of /etc/passwd. shell: as a program. home_why: why it is no home for this user, '' when it is one."""
+
+    name: str
+    number: int
+    home: str
+    shell: Program
+    home_why: str = ""
+
+
+@dataclass(frozen=True)
+class Unit:
+    """A service as its unit file describes it. program: None when it names none. foreground: what starts it waits for
+    its end. requires, after: names of others, without their ending."""
+
+    name: str
+    program: Program | None
+    foreground: bool = False
+    requires: tuple[str, ...] = ()
+    after: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
 class RootFacts:
-    """What the bring-up needs to know of the root partition."""
+    """What the bring-up needs to know of the root partition.
 
-    users: tuple[str, ...]
-    services: tuple[str, ...]
-    programs: frozenset[str]
-    release: str
-    expanded: bool
+    cautions: what a kernel lets pass with a word in its log. no_write: why it can only be read, '' when it can be written.
+    programs: by path, those that a start may meet. missing: folders a start needs that are not there. free in bytes.
+    size: of its file system in bytes. damaged: files whose bytes are not those that the image states. kinds: what a kernel mounts it as.
+    """
+
+    users: tuple[User, ...] = ()
+    services: tuple[Unit, ...] = ()
+    programs: Mapping[str, Program] = field(default_factory=dict)
+    release: str = ""
+    expanded: bool = False
+    cautions: tuple[str, ...] = ()
+    no_write: str = ""
+    missing: tuple[str, ...] = ()
+    free: int = 0
+    size: int = 0
+    damaged: tuple[str, ...] = ()
+    kinds: tuple[str, ...] = ("ext4",)
+    damaged_inodes: frozenset[int] = frozenset()
+
+    def user(self, name: str) -> User | None:
+        return next((user for user in self.users if user.name == name), None)
+
+    def unit(self, name: str) -> Unit | None:
+        return next((unit for unit in self.services if unit.name == name), None)
 
 
 UNFINISHED = ".new"  # ending of a boot file while it takes the place of the old one
@@ -68,7 +136,10 @@ class CardContents:
 
     Each *_error is '' or says why that part could not be read. texts: boot files by lower-case path, bytes that are no
     UTF-8 as surrogates (PEP 383); names: the same paths as they are spelt. broken: files that could not be followed.
-    root: of partition root_number. not_read: why nothing was looked at, though nothing is known to be wrong.
+    trees: device trees. damaged: files whose bytes are not those that the card's own list of checksums states.
+    boot_cautions: what fsck.fat would complain of. loader_error: why U-Boot would not read the boot partition. size: of
+    the card in bytes. roots, root_errors: every partition as a kernel would take it for its root, by number; root: that of
+    partition root_number, the first for Linux. not_read: why nothing was looked at, though nothing is known to be wrong.
     """
 
     table: PartitionTable | None = None
@@ -100,14 +171,29 @@ class CardContents:
         return {**self.texts, **meant}
 
     kernels: tuple[KernelFile, ...] = ()
+    trees: tuple[DeviceTree, ...] = ()
+    damaged: tuple[str, ...] = ()
+    boot_cautions: tuple[str, ...] = ()
+    loader_error: str = ""
+    size: int = 0
+    roots: Mapping[int, RootFacts] = field(default_factory=dict)
+    root_errors: Mapping[int, str] = field(default_factory=dict)
     boot_free: int = 0
     boot_error: str = ""
+    boot_number: int = 0
     root: RootFacts | None = None
     root_error: str = ""
     root_number: int = 0
 
     def kernel(self, name: str) -> KernelFile | None:
         return next((kernel for kernel in self.kernels if kernel.name.lower() == name.lower()), None)
+
+    def tree(self, name: str) -> DeviceTree | None:
+        return next((tree for tree in self.trees if tree.name.lower() == name.lower()), None)
+
+    def has(self, name: str) -> bool:
+        """Whether a file of that path is on the boot partition, in whatever case."""
+        return name.lower() in {each.lower() for each in self.sizes}
 
 
 SECTOR = 512  # bytes; cards and sticks say so, whatever their flash does inside
@@ -164,12 +250,13 @@ class Partition:
 
 @dataclass(frozen=True)
 class PartitionTable:
-    """scheme: MBR, GPT or hybrid GPT. note: what is odd about it, '' when nothing is."""
+    """scheme: MBR, GPT or hybrid GPT. note: what is odd about it, '' when nothing is. second: read from the disk's end."""
 
     disk_id: int
     partitions: tuple[Partition, ...]
     scheme: str = "MBR"
     note: str = ""
+    second: bool = False
 
     def boot(self) -> Partition | None:
         """The first FAT partition."""

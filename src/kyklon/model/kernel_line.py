@@ -16,6 +16,41 @@ def words(line: str) -> tuple[str, ...]:
     return tuple(re.findall(r'(?:[^\s"]|"[^"]*")+', line))
 
 
+def given(line: str) -> tuple[str, ...]:
+    """The words as the kernel takes them in: quotes removed, an open one runs to the end, nothing behind a lone `--`
+    (lib/cmdline.c: next_arg; kernel/params.c: parse_args)."""
+    found: list[str] = []
+    at = 0
+    while at < len(line):
+        if line[at].isspace():
+            at += 1
+            continue
+        quoted = line[at] == '"'
+        at += quoted
+        begin, within, equals = at, quoted, 0
+        while at < len(line) and (within or not line[at].isspace()):
+            if line[at] == "=" and not equals:
+                equals = at
+            within ^= line[at] == '"'
+            at += 1
+        word = line[begin:at]
+        if equals and word[equals - begin + 1 : equals - begin + 2] == '"':
+            value = word[equals - begin + 2 :]
+            word = word[: equals - begin + 1] + value.removesuffix('"')
+        if quoted:
+            word = word.removesuffix('"')
+        if word == "--":
+            break
+        found.append(word)
+    return tuple(found)
+
+
+def last(words_: Sequence[str], name: str) -> str | None:
+    """The value that counts of a name that may be given more than once: the last; None without any."""
+    values = [word.partition("=")[2] for word in words_ if word.startswith(f"{name}=")]
+    return values[-1] if values else None
+
+
 def set_words(line: str, wanted: Sequence[str]) -> str:
     """One line with the wanted words in it, each once, the old order kept, new ones at the end.
 

@@ -9,7 +9,7 @@ from kyklon.model.card import CardContents
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.world import World
 from kyklon.operations.boot.compile import compiled
-from kyklon.operations.boot.services import WATCHER, repaired, track
+from kyklon.operations.boot.services import repaired, track
 
 OPERATION = 30
 
@@ -24,7 +24,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
         *_kernel(build, board, kernel_sets(image, world.source_contents, world.card)),
         *_tree(build, board),
         *_services(build, image),
-        *_country(build),
+        *_country(build, image),
         *_stale(build, catalogue, world.card),
     ]
 
@@ -120,7 +120,7 @@ def _services(build: Build, image: Image) -> list[Finding]:
         found.append(
             Finding(
                 code="boot.service-order",
-                severity=Severity.STOP if WATCHER in never else Severity.CAUTION,
+                severity=Severity.STOP if image.watcher_service in never else Severity.CAUTION,
                 operation=OPERATION,
                 subject=image.foreground_service,
                 title=f"{', '.join(never)} will never start",
@@ -140,8 +140,8 @@ def _services(build: Build, image: Image) -> list[Finding]:
     return found
 
 
-def _country(build: Build) -> list[Finding]:
-    if build.boot.country or "network" not in build.boot.services:
+def _country(build: Build, image: Image) -> list[Finding]:
+    if build.boot.country or image.network_service not in build.boot.services:
         return []
     return [
         Finding(

@@ -9,6 +9,7 @@ from kyklon.base.errors import FormatError
 from kyklon.catalogue.records import Board, Dialect
 from kyklon.model.kernel_line import word_values
 from kyklon.model.timing import Timing
+from kyklon.operations.boot.dialects.codec import VOID, WAITS, Works
 from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.dialects.lines_file import SERVICES
 from kyklon.operations.boot.dialects.settings_file import SettingsFile
@@ -20,7 +21,8 @@ from kyklon.operations.picture import exports
 class CardSettings:
     """What the bytes on the card tell the machine to do. kernel_file, tree: '' when the firmware chooses itself.
 
-    sound, hostname, user: '' when the card does not say. recognised: whether the boot file names its format. timing is
+    sound, hostname, user: '' when the card does not say. void: why the firmware takes nothing from the file. waits: a menu
+    waits for a key. initramfs: '' for none. append_length: of a label's kernel line as written. recognised: whether the boot file names its format. timing is
     None when none is set, timing_error says why one that is set cannot be read."""
 
     boot_file: str
@@ -36,18 +38,25 @@ class CardSettings:
     user: str
     sound: str = ""
     hostname: str = ""
+    void: str = ""
+    waits: bool = False
+    initramfs: str = ""
+    append_length: int = 0
 
 
-def read_settings(dialect: Dialect, board: Board, texts: Mapping[str, str]) -> CardSettings | None:
-    """The settings on a card, or None when its boot file is not there."""
+def read_settings(
+    dialect: Dialect, board: Board, texts: Mapping[str, str], works: Works | None = None
+) -> CardSettings | None:
+    """The settings on a card, or None when its boot file is not there. works: as for Codec.read."""
     main = dialect.files[0]
     raw = texts.get(main.path.lower())
     if raw is None:
         return None
     settings: dict[str, str] = {}
-    line, services = "", ""
+    line, services, main_found = "", "", None
     for file in dialect.files:
-        found = codec_of(file).read(texts.get(file.path.lower(), ""), board.id)
+        found = codec_of(file).read(texts.get(file.path.lower(), ""), board.id, works)
+        main_found = found if main_found is None else main_found
         settings |= {entry.setting: found.get(entry.key, "") for entry in file.entries if entry.place == "file"}
         line, services = found.get(LINE, line), found.get(SERVICES, services)
     codec = codec_of(main)
@@ -60,12 +69,16 @@ def read_settings(dialect: Dialect, board: Board, texts: Mapping[str, str]) -> C
         timing=timing,
         timing_error=error,
         forced=settings.get("boot.force_output") == "on" or any("D" in each for each in word_values(line, "video")[:1]),
-        kernel_line=line.strip(),
-        line_breaks=line.strip().count("\n"),
+        kernel_line=line.rstrip(),
+        line_breaks=line.rstrip().count("\n"),
         services=tuple(name for name in services.split("\n") if name),
         user=settings.get("boot.user", ""),
         sound=settings.get("boot.sound", ""),
         hostname=settings.get("boot.hostname", ""),
+        void=(main_found or {}).get(VOID, ""),
+        waits=WAITS in (main_found or {}),
+        initramfs=(main_found or {}).get("INITRD", ""),
+        append_length=len((main_found or {}).get("APPEND", "")),
     )
 
 

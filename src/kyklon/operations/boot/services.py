@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-WATCHER = "shutdown-watcher"
-
 
 @dataclass(frozen=True)
 class Step:

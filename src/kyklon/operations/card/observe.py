@@ -8,6 +8,7 @@ from pathlib import Path
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
 from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Image
 from kyklon.devices.ports import Target
 from kyklon.model.build import Build
 from kyklon.model.world import World
@@ -47,11 +48,17 @@ def look_at_source(build: Build, folder: Path, _catalogue: Catalogue, world: Wor
     )
 
 
-def look_at_card(build: Build, folder: Path, _catalogue: Catalogue, world: World, _watch: Watch) -> World:
+def started_by(build: Build, catalogue: Catalogue) -> tuple[str, ...]:
+    """The programs that the image's init calls by name."""
+    image = catalogue.find(Image, build.part("image"))
+    return image.start_programs if image else ()
+
+
+def look_at_card(build: Build, folder: Path, catalogue: Catalogue, world: World, _watch: Watch) -> World:
     from kyklon.operations.card.volumes import contents
 
     target = card_target(build, folder)
-    return replace(world, card=contents.observe(target.path) if target else None)
+    return replace(world, card=contents.observe(target.path, started_by(build, catalogue)) if target else None)
 
 
 LOOKS = (

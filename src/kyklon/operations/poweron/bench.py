@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from kyklon.catalogue.loader import Catalogue
@@ -9,7 +10,7 @@ from kyklon.catalogue.records import Board, Card, Dialect, Display, Encoder, Ima
 from kyklon.model.build import Build
 from kyklon.model.card import CardContents
 from kyklon.model.display import Edid
-from kyklon.model.kernel_line import word_values, words
+from kyklon.model.kernel_line import given, word_values
 from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World
 from kyklon.operations.boot.read import CardSettings, read_settings
@@ -41,19 +42,62 @@ class Bench:
     @property
     def kernel_name(self) -> str:
         """The kernel the boot file names, or the one the firmware looks for by itself."""
-        if self.settings and self.settings.kernel_file:
-            return self.settings.kernel_file
+        if self.by_label or (self.settings and self.settings.kernel_file):
+            return self.settings.kernel_file if self.settings else ""
         native = [k.file for k in self.image.kernels if k.instruction_set == self.board.native_set]
         return native[0] if native else ""
 
     @property
+    def by_label(self) -> bool:
+        """Whether the board's loader goes by labels (extlinux.conf)."""
+        return self.dialect.files[0].kind == "extlinux"
+
+    @property
+    def sets(self) -> tuple[str, ...]:
+        """The instruction sets of kernels that the firmware starts here."""
+        return startable_sets(self.board, self.dialect)
+
+    @property
     def kernel_line_words(self) -> tuple[str, ...]:
-        """The firmware reads the first line only."""
+        """The firmware reads the first line only; then the kernel's own reading."""
         line = self.settings.kernel_line if self.settings else ""
-        return words(line.split("\n")[0])
+        return given(line.split("\n")[0])
 
     def word_values(self, name: str) -> tuple[str, ...]:
         return word_values(" ".join(self.kernel_line_words), name)
+
+
+def startable_sets(board: Board, dialect: Dialect) -> tuple[str, ...]:
+    """A loader by labels is a 64-bit program, which starts 64-bit kernels only (U-Boot: booti)."""
+    if dialect.files[0].kind != "extlinux":
+        return board.runs
+    return tuple(each for each in board.runs if each not in ("ARMv6", "ARMv7"))
+
+
+def why_not(values: Mapping[str, str], board: Board, dialect: Dialect, contents: CardContents) -> str:
+    """Why a label's kernel is not started, '' when it is, in the order in which the loader finds out."""
+    kernel = values.get("LINUX", "")
+    if not kernel:
+        return "it names no kernel"
+    for name in (values.get("INITRD", ""), kernel):
+        if name and not contents.has(name):
+            return f"{name} is not on the boot partition"
+    if len(values.get("APPEND", "")) > dialect.longest_line:
+        return f"its kernel line has more than {dialect.longest_line} characters"
+    tree = values.get("FDT", "")
+    if tree and tree != "-":
+        found = contents.tree(tree)
+        if not contents.has(tree):
+            return f"the device tree {tree} is not on the boot partition"
+        if found is None or found.trouble:
+            return found.trouble if found else f"{tree} is no device tree"
+    image = contents.kernel(kernel)
+    if image is None:
+        return f"{kernel} is no kernel"
+    if image.instruction_set not in startable_sets(board, dialect):
+        runs = " and ".join(startable_sets(board, dialect)) or "none of these"
+        return f"{kernel} is a kernel for {image.instruction_set}; this loader starts {runs}"
+    return ""
 
 
 UNSEEN = World()
@@ -75,7 +119,9 @@ def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: W
         encoder=catalogue.find(Encoder, build.part("encoder")),
         card=catalogue.find(Card, build.part("card")),
         contents=contents,
-        settings=read_settings(dialect, board, contents.texts),
+        settings=read_settings(
+            dialect, board, contents.texts, lambda values: not why_not(values, board, dialect, contents)
+        ),
         dialect=dialect,
         identification=world.identification,
         scan=world.scan,

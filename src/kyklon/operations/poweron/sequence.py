@@ -32,6 +32,7 @@ STAGES = (
     Stage("display", display.display),
     Stage("kernel line", system.kernel_line),
     Stage("root partition", system.root_partition),
+    Stage("init", system.init),
     Stage("root expansion", system.root_expansion),
     Stage("services", system.services),
     Stage("login", system.login),

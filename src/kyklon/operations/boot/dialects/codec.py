@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Protocol
+
+# whether the firmware can start what a label names: its values, with paths as they are on the boot partition
+Works = Callable[[Mapping[str, str]], bool]
+VOID, WAITS = "void", "waits"  # keys under which a reader tells why nothing is taken, and that a menu waits for a key
 
 
 @dataclass(frozen=True)
@@ -26,8 +30,8 @@ class Codec(Protocol):
         """The text on the card with what is wanted put in."""
         ...
 
-    def read(self, text: str, board: str) -> dict[str, str]:
-        """What a board makes of the text, by key."""
+    def read(self, text: str, board: str, works: Works | None = None) -> dict[str, str]:
+        """What a board makes of the text, by key. works: for files with several labels."""
         ...
 
     def explain(self, line: str, wanted: Wanted) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kyklon.catalogue.records import DialectFile
-from kyklon.operations.boot.dialects.codec import Wanted, split_lines
+from kyklon.operations.boot.dialects.codec import Wanted, Works, split_lines
 
 SERVICES = "services"  # the key under which the list is read back
 
@@ -13,7 +13,7 @@ class LinesFile:
         """Override: the list is the build's alone."""
         return "".join(f"{name}\n" for name in wanted.services)
 
-    def read(self, text: str, board: str) -> dict[str, str]:
+    def read(self, text: str, board: str, works: Works | None = None) -> dict[str, str]:
         """Override: names with line feeds between them."""
         names = (line.strip() for line in split_lines(text))
         return {SERVICES: "\n".join(name for name in names if name and not name.startswith("#"))}

@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 
 from kyklon.catalogue.records import DialectFile, Grammar
-from kyklon.operations.boot.dialects.codec import Wanted, split_lines
+from kyklon.operations.boot.dialects.codec import Wanted, Works, split_lines
 
 _WORD = re.compile(r"[A-Za-z][\w.\-]*")
 
@@ -71,7 +71,7 @@ class SettingsFile:
             return bool(line.boards)
         return self.grammar.wins == "last"
 
-    def read(self, text: str, board: str) -> dict[str, str]:
+    def read(self, text: str, board: str, works: Works | None = None) -> dict[str, str]:
         """Override: nothing from a file that does not name its format."""
         if not self.recognised(text):
             return {}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kyklon.catalogue.records import DialectFile
 from kyklon.model.kernel_line import set_words
-from kyklon.operations.boot.dialects.codec import Wanted
+from kyklon.operations.boot.dialects.codec import Wanted, Works
 
 LINE = "kernel line"  # the key under which a kernel line is read back, whatever the kind of file
 
@@ -14,7 +14,7 @@ class WordsFile:
         """Override."""
         return set_words(old.replace("\n", " "), wanted.words) + "\n"
 
-    def read(self, text: str, board: str) -> dict[str, str]:
+    def read(self, text: str, board: str, works: Works | None = None) -> dict[str, str]:
         """Override: as it stands, line breaks included; the kernel's reader tells what becomes of them."""
         return {LINE: text}
 

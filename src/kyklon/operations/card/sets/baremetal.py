@@ -18,7 +18,7 @@ from kyklon.catalogue.records import BareMetal, Board, Image, Machine
 from kyklon.model.findings import Severity
 from kyklon.model.library import SystemFile
 from kyklon.operations.card.sets.problems import Problem
-from kyklon.operations.card.volumes.contents import kernel_set
+from kyklon.operations.card.volumes.boot_facts import kernel_set
 
 LARGEST_FILE = (1 << 32) - 1  # bytes: FAT32, Microsoft FAT specification
 _BAD = set('<>:"/\\|?*')  # characters that FAT's long names cannot hold (the same, section 7)

@@ -3,80 +3,81 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import re
-import struct
-import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
-from kyklon.base.errors import FormatError, KyklonError, ToolError
-from kyklon.model.card import CardContents, KernelFile, Partition, PartitionTable, RootFacts
+from kyklon.base.errors import FormatError, KyklonError
+from kyklon.model.card import CardContents, DeviceTree, KernelFile, Partition, PartitionTable, RootFacts, Volume
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.sources.source import chunks
-from kyklon.operations.card.volumes.ext import list_ext_folder, read_ext_files
+from kyklon.operations.card.volumes.boot_facts import KERNEL_LIMIT, TREE_MAGIC, is_packed_32, kernel_of, tree_of
+from kyklon.operations.card.volumes.fat_health import complaints, loader_sees
 from kyklon.operations.card.volumes.fat_reader import FatFile, FatReader
-from kyklon.operations.card.volumes.partitions import HEAD, read_table
+from kyklon.operations.card.volumes.partitions import HEAD, Read, read_table
+from kyklon.operations.card.volumes.root_facts import observe_root
 from kyklon.operations.card.volumes.survey import reader, survey
 
-ZIMAGE_MAGIC = 0x016F2818  # arch/arm/boot/compressed/head.S: at 0x24 of a 32-bit kernel
-IMAGE64_MAGIC = b"ARM\x64"  # Documentation/arch/arm64/booting.rst: at 0x38 of a 64-bit kernel
 BOOT_LIMIT = 512 << 20  # bytes; CP: boot partitions are smaller
 PREVIEW_KEPT = 160 << 20  # bytes in memory
 PREVIEW_MIB = {"xz": 160, "7z": 160, "bz2": 64}  # unpacked in about two seconds; the others take 640 in that time
-KERNEL_LIMIT = 64 << 20  # bytes; CP: kernels are smaller, packed as well as unpacked
 TEXT_LIMIT = 64 * 1024  # bytes; boot files are far smaller
-_VERMAGIC = re.compile(rb"vermagic=[^\0]{0,256}\b(ARMv[5-8])\b")  # linux/vermagic.h names the 32-bit set
+TREE_LIMIT = 1 << 20  # bytes; CP: trees have tens of kilobytes
+CHECKSUMS = "checksums"  # the boot partition's own list
+HASHED = 96 << 20  # bytes that are compared with it
+_INIT = re.compile(r"\b(?:rd)?init=(/[^\s\"]{1,200})")
 
 
-def kernel_set(data: bytes) -> str:
-    """The instruction set of a kernel file, from its header and, for 32-bit ones, its version string."""
-    if data[0x38:0x3C] == IMAGE64_MAGIC:
-        return "ARMv8"
-    if len(data) >= 0x28 and struct.unpack_from("<I", data, 0x24)[0] == ZIMAGE_MAGIC:
-        for body in (data, _unpacked_payload(data)):
-            match = _VERMAGIC.search(body)
-            if match:
-                return match[1].decode()
-        return "ARM 32-bit"
-    return ""
-
-
-def _unpacked_payload(data: bytes) -> bytes:
-    """A 32-bit kernel carries itself compressed behind its header."""
-    start = data.find(b"\x1f\x8b\x08")
-    if start < 0:
-        return b""
+def observe(path: Path, programs: Iterable[str] = ()) -> CardContents:
+    """Read a card, a device or a plain image, as firmware and kernel would. programs: on the root, to be looked at."""
     try:
-        return zlib.decompressobj(31).decompress(data[start:], KERNEL_LIMIT)
-    except zlib.error:
-        return b""
-
-
-def observe(path: Path) -> CardContents:
-    """Read a card, a device or a plain image."""
-    try:
-        found = survey(path, deep=False)
+        found = survey(path, deep=False, strict=False)
         with path.open("rb") as file:
-            table = read_table(reader(file.fileno()), file.seek(0, 2))
+            return _observed(reader(file.fileno()), file.seek(0, 2), found.volumes, tuple(programs))
     except FormatError as bad:
         return CardContents(table_error=str(bad))
     except OSError as bad:
         return CardContents(table_error=f"{path} cannot be read: {bad.strerror}.")
-    boot = table.boot()
-    contents = CardContents(table=table, volumes=found.volumes)
+
+
+def _observed(read: Read, size: int, volumes: tuple[Volume, ...], programs: tuple[str, ...]) -> CardContents:
+    table = read_table(read, size, strict=False)
+    fat = [each.number for each in volumes if each.kind.startswith("FAT")]
+    boot = table.boot() or next((part for part in table.partitions if part.number in fat), None)
+    contents = CardContents(table=table, volumes=volumes, size=size)
     if boot is None:
         contents = _but(contents, boot_error="There is no FAT partition.")
     else:
-        with path.open("rb") as file:
-            contents = _with_boot(contents, file.fileno(), boot.start)
+        contents = _but(_with_boot(contents, read, boot.start), boot_number=boot.number)
+    roots, errors = _roots(read, size, table, contents.texts, programs)
+    contents = _but(contents, roots=roots, root_errors=errors)
     root = table.root()
     if root is None:
         return _but(contents, root_error="There is no Linux partition.")
-    try:
-        return _but(contents, root=_observe_root(path, root.start), root_number=root.number)
-    except ToolError as bad:
-        return _but(contents, root_error=str(bad))
+    if root.number in errors:
+        return _but(contents, root_error=errors[root.number])
+    return _but(contents, root=roots[root.number], root_number=root.number)
+
+
+def _roots(
+    read: Read, size: int, table: PartitionTable, texts: Mapping[str, str], programs: tuple[str, ...]
+) -> tuple[dict[int, RootFacts], dict[int, str]]:
+    """Every partition as a root; the kernel does not look at what the table calls it, and cuts one at the card's end."""
+    named = (*programs, *(word for text in texts.values() for word in _INIT.findall(text)))
+    roots: dict[int, RootFacts] = {}
+    errors: dict[int, str] = {}
+    for part in table.partitions:
+        length = min(part.size, size - part.start)
+        if length <= 0:
+            errors[part.number] = f"Partition {part.number} begins behind the end of the card."
+            continue
+        try:
+            roots[part.number] = observe_root(read, part.start, length, named)
+        except FormatError as bad:
+            errors[part.number] = f"Partition {part.number} holds no file system that can be the root: {bad}"
+    return roots, errors
 
 
 def observe_source(facts: SourceFacts) -> CardContents:
@@ -139,56 +140,70 @@ def _but(contents: CardContents, **changes: object) -> CardContents:
     return CardContents(**{**contents.__dict__, **changes})
 
 
-def _with_boot(found: CardContents, descriptor: int, offset: int) -> CardContents:
+def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
     """What is on the boot partition; a file that cannot be followed is told and not read."""
-    sizes: dict[str, int] = {}
-    texts: dict[str, str] = {}
-    names: dict[str, str] = {}
-    kernels: list[KernelFile] = []
-    broken: list[str] = []
+    taken = _Taken()
     try:
-        volume = FatReader(reader(descriptor), offset)
+        volume = FatReader(read, offset)
         free = volume.free_bytes()
         for file in sorted(volume.files(), key=lambda each: each.path):
-            sizes[file.path] = file.size
-            try:
-                head = volume.read(file, TEXT_LIMIT)
-                instruction_set = kernel_set(_whole_kernel(volume, file, head))
-            except FormatError as bad:
-                broken.append(str(bad))
-                continue
-            if instruction_set:
-                kernels.append(KernelFile(file.path, file.size, instruction_set))
-            elif file.size <= TEXT_LIMIT and b"\0" not in head:
-                texts[file.path.lower()] = head.decode("utf-8", "surrogateescape")
-                names[file.path.lower()] = file.path
+            taken.file(volume, file)
+        cautions = complaints(volume)
+        loader_error = loader_sees(volume.raw(0, 512))
+        damaged = taken.damaged(volume)
     except (FormatError, OSError) as bad:
         return _but(found, boot_error=f"The boot partition cannot be read: {bad}")
     return _but(
-        found, sizes=sizes, texts=texts, names=names, kernels=tuple(kernels), boot_free=free, broken=tuple(broken)
-    )
+        found, sizes=taken.sizes, texts=taken.texts, names=taken.names, kernels=tuple(taken.kernels),
+        trees=tuple(taken.trees), boot_free=free, broken=tuple(taken.broken), boot_cautions=cautions,
+        loader_error=loader_error, damaged=damaged,
+    )  # fmt: skip
 
 
-def _whole_kernel(volume: FatReader, file: FatFile, head: bytes) -> bytes:
-    """As much of a file as tells its instruction set: a 32-bit kernel tells it only inside."""
-    packed = len(head) >= 0x28 and struct.unpack_from("<I", head, 0x24)[0] == ZIMAGE_MAGIC
-    return volume.read(file, KERNEL_LIMIT) if packed else head
+class _Taken:
+    """What was found of a boot partition's files."""
 
+    def __init__(self) -> None:
+        self.sizes: dict[str, int] = {}
+        self.texts: dict[str, str] = {}
+        self.names: dict[str, str] = {}
+        self.kernels: list[KernelFile] = []
+        self.trees: list[DeviceTree] = []
+        self.broken: list[str] = []
+        self._files: dict[str, FatFile] = {}
 
-def _observe_root(path: Path, offset: int) -> RootFacts:
-    names = ("/etc/passwd", "/etc/image-release", "/etc/expanded")
-    files = read_ext_files(path, offset, names)
-    users = [
-        line.split(":")[0]
-        for line in (files["/etc/passwd"] or b"").decode("utf-8", "surrogateescape").split("\n")
-        if ":" in line
-    ]
-    services = list_ext_folder(path, offset, "/etc/services.d")
-    programs = list_ext_folder(path, offset, "/usr/bin")
-    return RootFacts(
-        users=tuple(users),
-        services=tuple(name.removesuffix(".service") for name in services),
-        programs=frozenset(f"/usr/bin/{program}" for program in programs),
-        release=(files["/etc/image-release"] or b"").decode("utf-8", "replace").strip(),
-        expanded=files["/etc/expanded"] is not None,
-    )
+    def file(self, volume: FatReader, file: FatFile) -> None:
+        self.sizes[file.path] = file.size
+        self._files[file.path.lower()] = file
+        try:
+            head = volume.read(file, TEXT_LIMIT)
+            kernel = kernel_of(file.path, file.size, volume.read(file, KERNEL_LIMIT) if is_packed_32(head) else head)
+        except FormatError as bad:
+            self.broken.append(str(bad))
+            return
+        if kernel is not None:
+            self.kernels.append(kernel)
+        elif head[:4] == TREE_MAGIC or file.path.lower().endswith(".dtb"):
+            self.trees.append(tree_of(file.path, file.size, volume.read(file, TREE_LIMIT)))
+        elif file.size <= TEXT_LIMIT and b"\0" not in head:
+            self.texts[file.path.lower()] = head.decode("utf-8", "surrogateescape")
+            self.names[file.path.lower()] = file.path
+
+    def damaged(self, volume: FatReader) -> tuple[str, ...]:
+        """Files whose bytes are not those that CHECKSUMS states (sha256sum(1))."""
+        wrong, done = [], 0
+        for line in self.texts.get(CHECKSUMS, "").split("\n"):
+            match = re.fullmatch(r"([0-9a-f]{64}) [ *](.+)", line.rstrip("\r"))
+            file = self._files.get(match[2].lower()) if match else None
+            if match is None or file is None:
+                continue
+            done += file.size
+            if done > HASHED:
+                break
+            try:
+                right = hashlib.sha256(volume.read(file, file.size)).hexdigest() == match[1]
+            except FormatError:
+                continue  # told as broken already
+            if not right:
+                wrong.append(file.path)
+        return tuple(wrong)

@@ -47,6 +47,7 @@ class Geometry:
     data: int
     root_cluster: int
     information: int
+    sector: int
 
 
 def geometry(head: bytes) -> Geometry:
@@ -78,7 +79,7 @@ def geometry(head: bytes) -> Geometry:
     return Geometry(
         kind, sector * per_cluster, min(clusters, held - 2), reserved * sector, each * sector,
         (reserved + tables * each) * sector, root_sectors * sector, data * sector,
-        number(44, 4) if kind == "FAT32" else 0, number(48, 2) * sector if kind == "FAT32" else 0,
+        number(44, 4) if kind == "FAT32" else 0, number(48, 2) * sector if kind == "FAT32" else 0, sector,
     )  # fmt: skip
 
 
@@ -92,6 +93,10 @@ class FatReader:
 
     def _read(self, offset: int, length: int) -> bytes:
         return self._card(self._start + offset, length)
+
+    def raw(self, offset: int, length: int) -> bytes:
+        """Bytes of the volume, zeros behind its end."""
+        return self._read(offset, length).ljust(length, b"\0")
 
     # --- the table -------------------------------------------------------------------------------------------------
 
@@ -125,6 +130,26 @@ class FatReader:
             value, limit = (pair >> 4 if cluster & 1 else pair & 0x0FFF), 0xFF8
         return 0x0FFFFFF8 if value >= limit else value
 
+    def table_entry(self, number: int) -> int:
+        """An entry as it stands, without the upper four bits of FAT32."""
+        if self.geometry.kind == "FAT12":
+            pair = int.from_bytes(self._table_bytes(number * 3 // 2, 2), "little")
+            return pair >> 4 if number & 1 else pair & 0x0FFF
+        width = 4 if self.geometry.kind == "FAT32" else 2
+        return int.from_bytes(self._table_bytes(number * width, width), "little") & 0x0FFFFFFF
+
+    def table_entries(self) -> list[int]:
+        """All of them, those of the two reserved clusters included."""
+        shape = self.geometry
+        count = shape.clusters + 2
+        if shape.kind == "FAT12":
+            return [self.table_entry(number) for number in range(count)]
+        width = 4 if shape.kind == "FAT32" else 2
+        raw = b"".join(
+            self._masked(at, min(_PIECE, count * width - at), width) for at in range(0, count * width, _PIECE)
+        )
+        return memoryview(raw).cast("I" if width == 4 else "H").tolist()
+
     def chain(self, cluster: int, name: str) -> Iterator[int]:
         """The clusters of a file, in order. Raises FormatError for a chain that is broken or bites its tail."""
         seen = 0
@@ -152,16 +177,28 @@ class FatReader:
 
     def _free_in(self, at: int, wide: int, width: int) -> int:
         """Free clusters of one piece of the table, in few steps: a loop over each would hold other threads up."""
+        return (
+            memoryview(self._masked(at, wide, width))
+            .cast("I" if width == 4 else "H")[2 if at == 0 else 0 :]
+            .tolist()
+            .count(0)
+        )
+
+    def _masked(self, at: int, wide: int, width: int) -> bytes:
         raw = self._read(self.geometry.table + at, wide).ljust(wide, b"\0")
         if width == 4:  # the upper four bits are not part of the entry
             mask = int.from_bytes(b"\xff\xff\xff\x0f" * (wide // 4), "little")
             raw = (int.from_bytes(raw, "little") & mask).to_bytes(wide, "little")
-        return memoryview(raw).cast("I" if width == 4 else "H")[2 if at == 0 else 0 :].tolist().count(0)
+        return raw
 
     # --- folders and files -----------------------------------------------------------------------------------------
 
     def files(self) -> Iterator[FatFile]:
         """Every file, folder by folder. Raises FormatError for a folder that cannot be followed, or for too many."""
+        return (file for file, is_folder in self.everything() if not is_folder)
+
+    def everything(self) -> Iterator[tuple[FatFile, bool]]:
+        """Every file and folder, and whether it is a folder. Raises as files()."""
         shape = self.geometry
         waiting: list[tuple[str, int, int]] = [("", shape.root_cluster, 0)]
         entered: set[int] = set()
@@ -180,8 +217,7 @@ class FatReader:
                 path = f"{folder}/{name}" if folder else name
                 if is_folder:
                     waiting.append((path, file.cluster, depth + 1))
-                else:
-                    yield FatFile(path, file.size, file.cluster, file.modified)
+                yield FatFile(path, file.size, file.cluster, file.modified), is_folder
 
     def _folder_bytes(self, folder: str, cluster: int) -> Iterator[bytes]:
         shape = self.geometry
@@ -230,16 +266,31 @@ class FatReader:
         if not wanted:
             return b""
         parts: list[bytes] = []
-        have = 0
-        for cluster in self.chain(file.cluster, file.path):
-            part = self._read(self.geometry.data + (cluster - 2) * self.geometry.cluster, self.geometry.cluster)
+        have, each = 0, self.geometry.cluster
+        for first, count in self._runs(file, -(-wanted // each)):
+            part = self._read(self.geometry.data + (first - 2) * each, count * each)
             parts.append(part)
             have += len(part)
             if have >= wanted:
                 return b"".join(parts)[:wanted]
-            if len(part) < self.geometry.cluster:
+            if len(part) < count * each:
                 break
         raise FormatError(file.path, have, expected=f"{file.size} bytes", got=f"{have}")
+
+    def _runs(self, file: FatFile, most: int) -> Iterator[tuple[int, int]]:
+        """Clusters that follow one another, as first and how many, `most` in all. Raises FormatError as chain()."""
+        first = count = 0
+        for total, cluster in enumerate(self.chain(file.cluster, file.path), 1):
+            if count and cluster == first + count:
+                count += 1
+            else:
+                if count:
+                    yield first, count
+                first, count = cluster, 1
+            if total >= most:
+                break
+        if count:
+            yield first, count
 
 
 def _checksum(short: bytes) -> int:

@@ -34,38 +34,41 @@ def reader(descriptor: int) -> Read:
     return read
 
 
-def parse(sector: bytes) -> PartitionTable:
-    """The MBR in a disk's first 512 bytes. Raises FormatError with the offset of what is wrong."""
+def parse(sector: bytes, *, strict: bool = True) -> PartitionTable:
+    """The MBR in a disk's first 512 bytes. Raises FormatError with the offset of what is wrong.
+
+    strict: partitions that overlap or have no size are errors; else they are noted or passed over, as a kernel does.
+    """
     if len(sector) < SECTOR:
         raise FormatError("partition table", len(sector), expected="512 bytes", got=f"{len(sector)}")
     if sector[510:512] != b"\x55\xaa":
         raise FormatError("partition table", 510, expected="55 aa", got=sector[510:512].hex(" "))
-    found = []
+    found: list[Partition] = []
     for index in range(4):
         offset = 446 + 16 * index
         entry = sector[offset : offset + 16]
         kind, start, sectors = entry[4], int.from_bytes(entry[8:12], "little"), int.from_bytes(entry[12:16], "little")
-        if kind == 0:
-            continue
-        if entry[0] not in (0, 0x80):
+        if entry[0] not in (0, 0x80):  # of an empty one too: then no kernel takes it for a table
             raise FormatError("partition table", offset, expected="00 or 80", got=f"{entry[0]:02x}")
-        if start == 0 or sectors == 0:
+        if kind == 0 or (sectors == 0 and not strict):
+            continue
+        if (start == 0 or sectors == 0) and strict:
             raise FormatError("partition table", offset + 8, expected="a start and a size", got=f"{start}, {sectors}")
         found.append(Partition(index + 1, kind, start * SECTOR, sectors * SECTOR, entry[0] == 0x80))
-    _check_overlap(found, lambda part: 446 + 16 * (part.number - 1) + 8)
-    return PartitionTable(int.from_bytes(sector[440:444], "little"), tuple(found))
+    note = _overlap(found, lambda part: 446 + 16 * (part.number - 1) + 8, strict=strict)
+    return PartitionTable(int.from_bytes(sector[440:444], "little"), tuple(found), note=note)
 
 
-def read_table(read: Read, size: int = 0) -> PartitionTable:
+def read_table(read: Read, size: int = 0, *, strict: bool = True) -> PartitionTable:
     """The whole table: logical partitions of an MBR followed, a GPT behind a protective or hybrid MBR.
 
     size: of the disk in bytes, 0 while unknown; with it the second GPT stands in for a damaged first one.
     Raises FormatError with the offset of what is wrong.
     """
-    table = parse(read(0, SECTOR))
-    if any(part.kind == PROTECTIVE for part in table.partitions):
+    table = parse(read(0, SECTOR), strict=strict)
+    if any(part.kind == PROTECTIVE and (strict or part.start == SECTOR) for part in table.partitions):
         others = [part for part in table.partitions if part.kind != PROTECTIVE]
-        found = _read_gpt(read, size)
+        found = _read_gpt(read, size, strict=strict)
         return replace(found, scheme="hybrid GPT") if others else found
     extended = next((part for part in table.partitions if part.kind in EXTENDED), None)
     if extended is None:
@@ -94,20 +97,20 @@ def _logical(read: Read, extended: Partition) -> list[Partition]:
     raise FormatError("partition table", at, expected=f"at most {_LOGICAL} logical partitions", got="more, or a circle")
 
 
-def _read_gpt(read: Read, size: int) -> PartitionTable:
+def _read_gpt(read: Read, size: int, *, strict: bool) -> PartitionTable:
     try:
-        return _gpt_at(read, SECTOR)
+        return _gpt_at(read, SECTOR, strict=strict)
     except FormatError as bad:
         if size < 2 * HEAD:
             raise
         try:
-            second = _gpt_at(read, size // SECTOR * SECTOR - SECTOR)
+            second = _gpt_at(read, size // SECTOR * SECTOR - SECTOR, strict=strict)
         except FormatError:
             raise bad from None
-        return replace(second, note=f"The first GPT is damaged ({bad}); this is the second, from the end.")
+        return replace(second, second=True, note=f"The first GPT is damaged ({bad}); this is the second, from the end.")
 
 
-def _gpt_at(read: Read, at: int) -> PartitionTable:
+def _gpt_at(read: Read, at: int, *, strict: bool) -> PartitionTable:
     """A GPT by its header (table 5.5) and entries (table 5.6)."""
     header = read(at, SECTOR)
     if header[:8] != b"EFI PART":
@@ -141,20 +144,24 @@ def _gpt_at(read: Read, at: int) -> PartitionTable:
         kind = GUID_WORDS.get(guid, ("", 0))[1]
         active = bool(entry[48] & 4)  # legacy BIOS bootable
         found.append(Partition(index + 1, kind, start * SECTOR, (end - start + 1) * SECTOR, active, guid, label, own))
-    _check_overlap(found, lambda part: first + (part.number - 1) * each + 32)
-    return PartitionTable(int.from_bytes(header[56:60], "little"), tuple(found), "GPT")
+    note = _overlap(found, lambda part: first + (part.number - 1) * each + 32, strict=strict)
+    return PartitionTable(int.from_bytes(header[56:60], "little"), tuple(found), "GPT", note)
 
 
-def _check_overlap(found: list[Partition], place: Callable[[Partition], int]) -> None:
+def _overlap(found: list[Partition], place: Callable[[Partition], int], *, strict: bool) -> str:
+    """What is to be told of partitions that overlap, '' for none. Raises FormatError where that is strict."""
     ordered = sorted(found, key=lambda part: part.start)
     for first, second in itertools.pairwise(ordered):
         if first.end > second.start:
+            if not strict:
+                return f"Partitions {first.number} and {second.number} overlap."
             raise FormatError(
                 "partition table",
                 place(second),
                 expected=f"a start from byte {first.end}",
                 got=f"{second.start}, inside partition {first.number}",
             )
+    return ""
 
 
 def single_fat(size: int, *, wide: bool = True, disk_id: int = 0) -> tuple[bytes, Partition]:

@@ -50,8 +50,8 @@ class Survey:
         return sum(volume.used or 0 for volume in self.volumes)
 
 
-def survey(path: Path, *, deep: bool = True) -> Survey:
-    """What is on a drive or in a plain image. deep: files and dates too, through the usual tools; slower.
+def survey(path: Path, *, deep: bool = True, strict: bool = True) -> Survey:
+    """What is on a drive or in a plain image. deep: files and dates too; slower. strict: as in partitions.parse.
 
     Never raises for contents; Raises OSError when it may not be read at all.
     """
@@ -64,7 +64,7 @@ def survey(path: Path, *, deep: bool = True) -> Survey:
         if not any(head[:512]):
             return Survey(None, ())
         try:
-            table = partitions.read_table(read, size)
+            table = partitions.read_table(read, size, strict=strict)
         except FormatError as bad:
             return Survey(None, (), str(bad))
         volumes = []

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from kyklon.base.quantities import show_bytes
+from kyklon.model.card import PartitionTable
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Moment, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail
+
+_EFI_SYSTEM = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"  # UEFI 2.10, table 5.7
 
 
 def card(bench: Bench) -> Step:
@@ -14,18 +17,50 @@ def card(bench: Bench) -> Step:
 
 def partition_table(bench: Bench) -> Step:
     contents, lamps = bench.contents, bench.board.lamps
-    if contents.table is None:
+    table = contents.table
+    if table is None:
         cause = f"The card has no partition table: {contents.table_error}"
         return fail(dark_screen("partition table", "card.not-bootable", cause, None, lamps.nothing), hides=True)
-    parts = ", ".join(f"{part.word} {show_bytes(part.size)}" for part in contents.table.partitions)
-    return Step((Moment(f"{parts}.", lamps.reading, 0.1),))
+    parts = ", ".join(f"{part.word} {show_bytes(part.size)}" for part in table.partitions)
+    moments = [Moment(f"{parts}.", lamps.reading, 0.1)]
+    if table.note:
+        moments.append(Moment(table.note, lamps.reading, 0.0))
+    beyond = [str(part.number) for part in table.partitions if contents.size and part.end > contents.size]
+    if beyond:
+        short = f"Partition {' and '.join(beyond)} is longer than the card, which has {show_bytes(contents.size)}."
+        moments.append(Moment(short, lamps.reading, 0.0))
+    return Step(tuple(moments))
+
+
+def loader_partitions(table: PartitionTable) -> tuple[int, ...]:
+    """The partitions on which a loader by labels looks: those marked to start from, else the first (U-Boot: distro boot,
+    part_dos.c and part_efi.c, is_bootable)."""
+    marked = tuple(
+        part.number for part in table.partitions
+        if part.active or part.guid == _EFI_SYSTEM or (not part.guid and part.kind == 0xEF)
+    )  # fmt: skip
+    return marked or (1,)
 
 
 def boot_partition(bench: Bench) -> Step:
-    lamps = bench.board.lamps
-    if bench.contents.boot_error:
-        failure = dark_screen(
-            "boot partition", "card.no-boot-partition", bench.contents.boot_error, None, lamps.nothing
-        )
+    lamps, contents, table = bench.board.lamps, bench.contents, bench.contents.table
+    if contents.boot_error:
+        failure = dark_screen("boot partition", "card.no-boot-partition", contents.boot_error, None, lamps.nothing)
         return fail(failure, hides=True)
-    return Step((Moment(f"{len(bench.contents.sizes)} files.", lamps.reading, 0.2),))
+    part = next((each for each in table.partitions if each.number == contents.boot_number), None) if table else None
+    why = ""
+    if bench.by_label:
+        looked = loader_partitions(table) if table else ()
+        if part is not None and part.number not in looked:
+            named = " and ".join(map(str, looked))
+            why = f"The loader looks on partition {named} only; the boot files are on partition {part.number}."
+        elif contents.loader_error:
+            why = f"The loader cannot read the boot partition: {contents.loader_error}."
+    elif part is not None and not part.is_fat:
+        why = f"The table calls partition {part.number} {part.word}; the firmware looks for a FAT one."
+    if why:
+        failure = dark_screen("boot partition", "card.loader-partition", why, None, lamps.nothing)
+        return fail(failure, hides=True)
+    moments = [Moment(f"{len(contents.sizes)} files.", lamps.reading, 0.2)]
+    moments += [Moment(f"The boot partition: {words}.", lamps.reading, 0.0) for words in contents.boot_cautions[:3]]
+    return Step(tuple(moments))

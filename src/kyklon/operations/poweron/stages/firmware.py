@@ -1,4 +1,4 @@
-"""What the firmware does: reads the boot file, loads kernel and device tree."""
+"""What the board's firmware does with its boot file, the kernel and the device tree."""
 
 from __future__ import annotations
 
@@ -7,24 +7,35 @@ from kyklon.model.findings import Remedy
 from kyklon.operations.boot.dialects.codec import split_lines
 from kyklon.operations.boot.findings import kernel_remedy, kernel_sets
 from kyklon.operations.poweron.bench import Bench
-from kyklon.operations.poweron.events import PUT_ON_CARD, Moment, Step
+from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail, or_put
 
 
 def boot_file(bench: Bench) -> Step:
-    wanted, lamps = bench.dialect.files[0], bench.board.lamps
-    if bench.settings is None:
+    wanted, lamps, settings = bench.dialect.files[0], bench.board.lamps, bench.settings
+    if settings is None:
         cause = f"{wanted.path} is not on the boot partition."
+        if broken := next((each for each in bench.contents.broken if each.startswith(wanted.path)), ""):
+            cause = f"{wanted.path} cannot be read: {broken}"
         return fail(dark_screen("boot file", "boot.missing-file", cause, PUT_ON_CARD, lamps.no_settings), hides=True)
-    if not bench.settings.recognised:
+    if not settings.recognised:
         cause = f"{wanted.path} does not begin with “{wanted.grammar.first_line}”: the firmware ignores all of it."
         return fail(dark_screen("boot file", "boot.unknown-format", cause, PUT_ON_CARD, lamps.no_settings), hides=True)
-    longest = bench.dialect.longest_line
-    long = [line for line in split_lines(bench.contents.texts[wanted.path.lower()]) if len(line) > longest]
+    if settings.void:
+        cause = f"The loader gives {wanted.path} up: {settings.void}."
+        return fail(dark_screen("boot file", "boot.void-file", cause, PUT_ON_CARD, lamps.no_settings), hides=True)
+    if settings.waits:
+        screen = Screen("text", "Boot menu", ("Enter choice:",))
+        cause = f"{wanted.path} asks for a menu and sets no timeout: it waits for a key."
+        return fail(Failure("boot file", "boot.menu-waits", cause, PUT_ON_CARD, screen, lamps.no_settings))
     moments = [Moment(f"{wanted.path} is read.", lamps.reading, 0.1)]
-    if long:
-        count = f"{len(long)} line{'s are' if len(long) > 1 else ' is'}"
-        moments.append(Moment(f"{count} longer than {longest} characters and cut there.", lamps.reading, 0.0))
+    if not bench.by_label:
+        longest = bench.dialect.longest_line
+        text = bench.contents.texts[wanted.path.lower()]
+        long = sum(len(line) > longest for line in split_lines(text))
+        if long:
+            count = f"{long} line{'s are' if long > 1 else ' is'}"
+            moments.append(Moment(f"{count} longer than {longest} characters and cut there.", lamps.reading, 0.0))
     return Step(tuple(moments))
 
 
@@ -32,32 +43,81 @@ def kernel(bench: Bench) -> Step:
     name, lamps = bench.kernel_name, bench.board.lamps
     found = bench.contents.kernel(name)
     sets = kernel_sets(bench.image, bench.contents)
-    right = sets.get(bench.build.boot.kernel) in bench.board.runs
+    right = sets.get(bench.build.boot.kernel) in bench.sets
     remedy = or_put(kernel_remedy(bench.build, bench.board, sets), right)
-    if found is None:
-        cause = f"{name} is not on the boot partition."
+    if not name:
+        cause = f"{bench.dialect.files[0].path} names no kernel."
         return fail(dark_screen("kernel", "boot.kernel-set", cause, remedy, lamps.no_kernel))
-    if found.instruction_set not in bench.board.runs:
-        runs = " and ".join(bench.board.runs)
-        cause = f"{name} is a kernel for {found.instruction_set}; {bench.board.name} runs {runs}."
+    if not bench.contents.has(name):
+        return fail(dark_screen("kernel", "boot.kernel-set", f"{name} is not on the boot partition.", remedy,
+                                lamps.no_kernel))  # fmt: skip
+    if broken := next((each for each in bench.contents.broken if each.lower().startswith(f"{name.lower()}:")), ""):
+        return fail(
+            dark_screen("kernel", "boot.kernel-damaged", f"{name} cannot be read: {broken}", None, lamps.no_kernel)
+        )
+    if found is None:
+        return fail(dark_screen("kernel", "boot.kernel-set", f"{name} is no kernel.", remedy, lamps.stuck))
+    if found.instruction_set not in bench.sets:
+        runs = " and ".join(bench.sets) or "none of these"
+        who = "the loader" if bench.by_label else bench.board.name
+        cause = f"{name} is a kernel for {found.instruction_set}; {who} starts {runs}."
+        if not bench.by_label:
+            cause = f"{name} is a kernel for {found.instruction_set}; {bench.board.name} runs {runs}."
         return fail(dark_screen("kernel", "boot.kernel-set", cause, remedy, lamps.stuck))
-    if bad := _wrong_tree(bench):
+    if bad := _initramfs(bench) or _line(bench) or _wrong_tree(bench):
         return bad
+    if found.trouble or found.name in bench.contents.damaged:
+        cause = f"{found.trouble or f'{name} has other bytes than the image states'}; it would stop at once."
+        return fail(dark_screen("kernel", "boot.kernel-damaged", cause, None, lamps.stuck))
     tree = bench.settings.tree if bench.settings else ""
     seconds = found.size / bench.read_bytes_s + 0.4
-    words = f"{name} ({found.instruction_set}) with {tree or 'its own device tree'}."
+    words = f"{name} ({found.instruction_set}) with {tree if tree not in ('', '-') else 'its own device tree'}."
     return Step((Moment(words, lamps.reading, seconds),))
 
 
-def _wrong_tree(bench: Bench) -> Step | None:
-    """A device tree that is missing, or another board's."""
-    tree, lamps = bench.settings.tree if bench.settings else "", bench.board.lamps
-    right = bench.build.boot.device_tree == bench.board.device_tree
-    if tree and tree.lower() not in {each.lower() for each in bench.contents.sizes}:
-        cause = f"The device tree {tree} is not on the boot partition."
-        return fail(dark_screen("kernel", "boot.device-tree", cause, or_put(None, right), lamps.stuck))
-    if not tree or tree == bench.board.device_tree:
+def _initramfs(bench: Bench) -> Step | None:
+    name, lamps = bench.settings.initramfs if bench.settings else "", bench.board.lamps
+    if not name or bench.contents.has(name):
         return None
-    change = change_of("boot.device_tree", bench.board.device_tree, tree, bench.board.device_tree)
-    remedy = or_put(Remedy(label=f"Use {bench.board.device_tree}", changes=(change,)), right)
-    return fail(dark_screen("kernel", "boot.device-tree", f"{tree} is for another board.", remedy, lamps.stuck))
+    cause = f"The initramfs {name} is not on the boot partition."
+    return fail(dark_screen("kernel", "boot.initramfs", cause, PUT_ON_CARD, lamps.no_kernel))
+
+
+def _line(bench: Bench) -> Step | None:
+    """A loader by labels passes over one whose kernel line is too long."""
+    longest, settings = bench.dialect.longest_line, bench.settings
+    if not bench.by_label or settings is None or settings.append_length <= longest:
+        return None
+    cause = f"The kernel line has {settings.append_length} characters; the loader takes {longest}."
+    return fail(dark_screen("kernel", "boot.line-too-long", cause, None, bench.board.lamps.no_kernel))
+
+
+def _wrong_tree(bench: Bench) -> Step | None:
+    """A device tree that is missing, damaged, or another board's."""
+    tree, lamps = bench.settings.tree if bench.settings else "", bench.board.lamps
+    wanted = bench.board.device_tree
+    right = bench.build.boot.device_tree == wanted
+    if not tree or tree == "-":
+        return None
+    if not bench.contents.has(tree):
+        cause = f"The device tree {tree} is not on the boot partition."
+        return fail(dark_screen("kernel", "boot.device-tree", cause, or_put(_tree_remedy(bench), right), lamps.stuck))
+    found = bench.contents.tree(tree)
+    if found is None or found.trouble or tree in bench.contents.damaged:
+        broken = next((each for each in bench.contents.broken if each.lower().startswith(f"{tree.lower()}:")), "")
+        cause = (found.trouble if found else "") or broken or f"{tree} has other bytes than the image states"
+        return fail(dark_screen("kernel", "boot.device-tree-damaged", f"{cause.rstrip('.')}.", None, lamps.stuck))
+    same = bench.board.compatible in found.compatible if bench.board.compatible else tree.lower() == wanted.lower()
+    if same:
+        return None
+    what = f" ({found.compatible[0]})" if found.compatible else ""
+    cause = f"{tree} is for another board{what}."
+    return fail(dark_screen("kernel", "boot.device-tree", cause, or_put(_tree_remedy(bench), right), lamps.stuck))
+
+
+def _tree_remedy(bench: Bench) -> Remedy | None:
+    wanted, now = bench.board.device_tree, bench.build.boot.device_tree
+    if wanted == now:
+        return PUT_ON_CARD
+    change = change_of("boot.device_tree", wanted, now, wanted)
+    return Remedy(label=f"Use {wanted}", changes=(change,))

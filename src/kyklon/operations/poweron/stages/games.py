@@ -11,6 +11,7 @@ from kyklon.operations.library.findings import right_name_remedy
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import fail, or_put
+from kyklon.operations.poweron.stages.system import root_of, why_not_started
 
 FRONT_END_S = 4.0  # seconds from its start to its menu, CP
 
@@ -43,6 +44,12 @@ def library(bench: Bench) -> Step:
 
 
 def front_end(bench: Bench) -> Step:
+    root, front = root_of(bench), bench.image.foreground_service
+    unit = root.unit(front) if root else None
+    if unit is not None and (why := why_not_started(bench, unit.program)):
+        screen = Screen("text", "Text screen", (f"{front} has ended",))
+        cause = f"{bench.image.front_end} does not start: {why}."
+        return fail(Failure("front end", "system.front-end", cause, None, screen, bench.board.lamps.idle))
     return Step((Moment(f"{bench.image.front_end} shows its menu.", bench.board.lamps.idle, FRONT_END_S),))
 
 

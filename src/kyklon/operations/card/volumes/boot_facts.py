@@ -1,0 +1,121 @@
+"""What kernels and device trees on a boot partition say of themselves.
+
+Sources: the kernel's Documentation/arch/arm64/booting.rst, arch/arm/boot/compressed/head.S and admin-guide/efi-stub.rst;
+PE/COFF specification 3 and 4 (a 64-bit kernel is one too); Devicetree Specification 0.4, chapter 5.
+"""
+
+from __future__ import annotations
+
+import re
+import struct
+import zlib
+
+from kyklon.model.card import DeviceTree, KernelFile
+
+ZIMAGE_MAGIC = 0x016F2818  # arch/arm/boot/compressed/head.S: at 0x24 of a 32-bit kernel
+IMAGE64_MAGIC = b"ARM\x64"  # Documentation/arch/arm64/booting.rst: at 0x38 of a 64-bit kernel
+KERNEL_LIMIT = 64 << 20  # bytes; CP: kernels are smaller, packed as well as unpacked
+TREE_MAGIC = b"\xd0\x0d\xfe\xed"  # 5.2
+_TREE_LIMIT = 1 << 20  # bytes; CP: trees have tens of kilobytes
+_VERMAGIC = re.compile(rb"vermagic=[^\0]{0,256}\b(ARMv[5-8])\b")  # linux/vermagic.h names the 32-bit set
+
+
+def is_packed_32(head: bytes) -> bool:
+    """Whether this begins a 32-bit kernel, which tells its set only inside."""
+    return len(head) >= 0x28 and struct.unpack_from("<I", head, 0x24)[0] == ZIMAGE_MAGIC
+
+
+def kernel_set(data: bytes) -> str:
+    """The instruction set of a kernel file, from its header and, for 32-bit ones, its version string."""
+    if data[0x38:0x3C] == IMAGE64_MAGIC:
+        return "ARMv8"
+    if is_packed_32(data):
+        for body in (data, _unpacked_payload(data)):
+            match = _VERMAGIC.search(body)
+            if match:
+                return match[1].decode()
+        return "ARM 32-bit"
+    return ""
+
+
+def _unpacked_payload(data: bytes) -> bytes:
+    """A 32-bit kernel carries itself compressed behind its header."""
+    start = data.find(b"\x1f\x8b\x08")
+    if start < 0:
+        return b""
+    try:
+        return zlib.decompressobj(31).decompress(data[start:], KERNEL_LIMIT)
+    except zlib.error:
+        return b""
+
+
+def kernel_of(name: str, size: int, data: bytes) -> KernelFile | None:
+    """A kernel file from its bytes; of a 64-bit one the first 64 KiB do. None when it is none."""
+    instruction_set = kernel_set(data)
+    if not instruction_set:
+        return None
+    stated = _stated_size(data, instruction_set)
+    trouble = f"{name} is cut short: it says {stated} bytes and has {size}" if stated > size else ""
+    return KernelFile(name, size, instruction_set, trouble)
+
+
+def _stated_size(data: bytes, instruction_set: str) -> int:
+    """How long a kernel's file is by its own head, 0 when that does not say."""
+    if instruction_set != "ARMv8":
+        start, end = struct.unpack_from("<II", data.ljust(0x30, b"\0"), 0x28)
+        return int(max(0, end - start))
+    at = int.from_bytes(data[0x3C:0x40], "little")
+    if data[:2] != b"MZ" or data[at : at + 4] != b"PE\0\0":
+        return 0
+    sections, optional = struct.unpack_from("<H", data, at + 6)[0], struct.unpack_from("<H", data, at + 20)[0]
+    longest, place = 0, at + 24 + optional
+    for index in range(min(sections, 96)):
+        one = data[place + 40 * index : place + 40 * (index + 1)]
+        if len(one) == 40:
+            length, begin = struct.unpack_from("<II", one, 16)
+            longest = max(longest, begin + length)
+    return longest
+
+
+def tree_of(name: str, size: int, data: bytes) -> DeviceTree:
+    """A device tree from its bytes."""
+    if data[:4] != TREE_MAGIC:
+        return DeviceTree(name, size, trouble=f"{name} is no device tree: it does not begin with D0 0D FE ED")
+    if len(data) < 40:
+        return DeviceTree(name, size, trouble=f"{name} is cut short")
+    total, structure, strings = struct.unpack_from(">III", data, 4)
+    version, oldest = struct.unpack_from(">II", data, 20)
+    if total > size:
+        return DeviceTree(name, size, trouble=f"{name} is cut short: it says {total} bytes and has {size}")
+    if oldest > 17 or version < 16 or total > _TREE_LIMIT:
+        return DeviceTree(name, size, trouble=f"{name} has a version or size that no kernel reads")
+    try:
+        return DeviceTree(name, size, _compatible(data, structure, strings))
+    except (struct.error, ValueError):
+        return DeviceTree(name, size, trouble=f"{name} is damaged inside")
+
+
+def _compatible(data: bytes, at: int, strings: int) -> tuple[str, ...]:
+    """The root node's compatible strings (2.3.1). Raises ValueError, struct.error."""
+    depth = 0
+    for _ in range(1 << 16):
+        token = struct.unpack_from(">I", data, at)[0]
+        at += 4
+        if token == 1:  # a node begins
+            depth += 1
+            at = (data.index(b"\0", at) + 4) & ~3
+        elif token == 2:  # it ends
+            depth -= 1
+            if depth == 0:
+                return ()
+        elif token == 3:
+            length, name = struct.unpack_from(">II", data, at)
+            value = data[at + 8 : at + 8 + length]
+            at = (at + 8 + length + 3) & ~3
+            if depth == 1 and data[strings + name : data.index(b"\0", strings + name)] == b"compatible":
+                return tuple(each for each in value.decode("ascii", "replace").split("\0") if each)
+        elif token == 9:
+            return ()
+        elif token != 4:
+            raise ValueError(f"token {token}")
+    raise ValueError("no end")

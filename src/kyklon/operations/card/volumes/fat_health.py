@@ -1,0 +1,121 @@
+"""What is odd about a FAT file system: what fsck.fat would complain of (Microsoft FAT specification, 2000; fsck.fat(8))."""
+
+from __future__ import annotations
+
+from itertools import islice
+
+from kyklon.base.errors import FormatError
+from kyklon.operations.card.volumes.fat_reader import FatReader
+
+_MOST_CLUSTERS = 1 << 20  # of a boot partition of 512 MB in the smallest clusters; beyond it chains are not followed
+_MOST_TOLD = 8  # of one kind
+
+
+def loader_sees(head: bytes) -> str:
+    """Why U-Boot's FAT reader would not take this boot sector, '' when it would (fs/fat/fat.c, 2023.01).
+
+    Unlike the specification it goes by the words in it.
+    """
+    if head[510:512] != b"\x55\xaa":
+        return "its boot sector does not end in 55 AA"
+    wide = head[22:24] == b"\0\0"
+    if head[54:57] != b"FAT" and head[82:87] != b"FAT32":
+        return "its boot sector does not say FAT"
+    told = head[82:90] if wide else head[54:62]
+    if told not in ((b"FAT32   ",) if wide else (b"FAT12   ", b"FAT16   ")):
+        return f"its boot sector calls it {told.decode('ascii', 'replace').strip() or 'nothing'}"
+    return ""
+
+
+def complaints(volume: FatReader) -> tuple[str, ...]:
+    """In words, the weightiest first; nothing for a volume that is whole."""
+    shape = volume.geometry
+    found = list(_marks(volume))
+    if shape.clusters <= _MOST_CLUSTERS:
+        found += _chains(volume)
+    return tuple(found)
+
+
+def _marks(volume: FatReader) -> list[str]:
+    shape, found = volume.geometry, []
+    head = volume.raw(0, 512)
+    at = 65 if shape.kind == "FAT32" else 37
+    second = volume.table_entry(1)
+    clean = {"FAT32": 0x08000000, "FAT16": 0x8000}.get(shape.kind, 0)
+    if head[at] & 1 or (clean and not second & clean):
+        found.append("it was not taken out of use cleanly")
+    if volume.table_entry(0) & 0xFF != head[21]:
+        found.append("the first entry of its table does not repeat the medium's kind")
+    if head[16] == 2:
+        first, other = volume.raw(shape.table, min(shape.table_bytes, 64 << 20)), volume.raw(
+            shape.table + shape.table_bytes, min(shape.table_bytes, 64 << 20)
+        )  # fmt: skip
+        if first != other:
+            found.append("its two tables differ")
+    if shape.kind == "FAT32":
+        found += _second_sector(volume, head)
+    return found
+
+
+def _second_sector(volume: FatReader, head: bytes) -> list[str]:
+    shape, found = volume.geometry, []
+    at = int.from_bytes(head[50:52], "little")
+    if 0 < at < 0xFFFF:
+        copy = volume.raw(at * shape.sector, 512)
+        if copy[:3] + copy[11:65] + copy[66:510] != head[:3] + head[11:65] + head[66:510]:
+            found.append("its boot sector and the copy of it differ")
+    if shape.information:
+        info = volume.raw(shape.information, 512)
+        if info[:4] != b"RRaA" or info[484:488] != b"rrAa":
+            found.append("its FSInfo sector is damaged")
+        else:
+            stated = int.from_bytes(info[488:492], "little")
+            if stated != 0xFFFFFFFF and stated * shape.cluster != volume.free_bytes():
+                found.append("its count of free clusters is wrong")
+    return found
+
+
+def _chains(volume: FatReader) -> list[str]:
+    """Files whose chains are broken, longer or shorter than they are, or shared; clusters that belong to nobody."""
+    shape = volume.geometry
+    entries = volume.table_entries()
+    owner: dict[int, str] = {}
+    found: list[str] = []
+    try:
+        files = list(islice(volume.everything(), 1 << 16))
+    except FormatError as bad:
+        return [f"a folder cannot be followed: {bad.what}"]
+    if shape.kind == "FAT32":
+        _follow(volume, entries, "/", shape.root_cluster, None, owner, found)
+    for file, is_folder in files:
+        if file.cluster == 0:
+            if file.size or is_folder:
+                found.append(f"{file.path} has a size but no clusters")
+            continue
+        if file.size == 0 and not is_folder:
+            found.append(f"{file.path} is empty but has clusters")
+        _follow(volume, entries, file.path, file.cluster, None if is_folder else file.size, owner, found)
+    bad_mark = {"FAT32": 0x0FFFFFF7, "FAT16": 0xFFF7, "FAT12": 0xFF7}[shape.kind]
+    used = sum(1 for entry in entries[2:] if entry and entry != bad_mark)
+    if used > len(owner):
+        found.append(f"{used - len(owner)} clusters belong to no file")
+    return found[:_MOST_TOLD]
+
+
+def _follow(volume: FatReader, entries: list[int], path: str, cluster: int, size: int | None,
+            owner: dict[int, str], found: list[str]) -> None:  # fmt: skip
+    shape, count = volume.geometry, 0
+    end = {"FAT32": 0x0FFFFFF8, "FAT16": 0xFFF8, "FAT12": 0xFF8}[shape.kind]
+    while cluster < end:
+        if not 2 <= cluster < shape.clusters + 2:
+            found.append(f"the chain of {path} is broken")
+            return
+        if cluster in owner:
+            found.append(f"{path} and {owner[cluster]} share clusters" if owner[cluster] != path
+                         else f"the chain of {path} goes round")  # fmt: skip
+            return
+        owner[cluster] = path
+        count += 1
+        cluster = entries[cluster]
+    if size is not None and -(-size // shape.cluster) != count:
+        found.append(f"the chain of {path} is {'longer' if count * shape.cluster > size else 'shorter'} than the file")

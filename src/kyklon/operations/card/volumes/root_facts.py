@@ -1,0 +1,266 @@
+"""What is on a root partition, as far as a start meets it: init, its programs, services, users, what may be written.
+
+How a kernel starts a program: fs/binfmt_script.c, fs/binfmt_elf.c (6.1), execve(2); ELF: System V ABI, gABI 4.1.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+
+from kyklon.base.errors import FormatError
+from kyklon.model.card import Program, RootFacts, Unit, User
+from kyklon.operations.card.volumes.ext_reader import ExtReader, Inode
+from kyklon.operations.card.volumes.partitions import Read
+
+INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c: tried in this order without init=
+NEEDED = ("/dev", "/proc", "/sys")  # where a start mounts what the kernel offers
+_HEAD = 256  # bytes of a program that the kernel looks at: BINPRM_BUF_SIZE
+_DEEPEST = 5  # scripts that are started by scripts: fs/exec.c
+_TEXT = 1 << 20  # bytes of a text file that are read
+_MOST_UNITS = 2000  # services
+_HASHED = 64 << 20  # bytes of files that are compared with what the image states
+_MACHINES = {40: "ARM 32-bit", 183: "ARM 64-bit", 62: "x86-64", 3: "x86 32-bit"}  # e_machine, elf.h
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Where an image keeps what the bring-up asks for. services: the folder of its unit files."""
+
+    release: str = "/etc/image-release"
+    expanded: str = "/etc/expanded"
+    services: str = "/etc/services.d"
+    checksums: str = "/etc/checksums"
+
+
+LAYOUT = Layout()
+
+
+def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = (), layout: Layout = LAYOUT) -> RootFacts:
+    """Read a root partition of `size` bytes that begins at byte `start`. programs: further ones to look at.
+
+    Raises FormatError when no kernel would mount it.
+    """
+    looker = _Looker(ExtReader(read, start, size))
+    units = looker.units(layout.services)
+    users = looker.users()
+    for path in (*INITS, *programs):
+        looker.program(path)
+    damaged = looker.damaged(layout.checksums)
+    inodes = frozenset(inode.number for path in damaged if (inode := looker.found(path)) is not None)
+    reader = looker.reader
+    return RootFacts(
+        users=users,
+        services=units,
+        programs=dict(looker.programs),
+        release=looker.text(layout.release).strip(),
+        expanded=looker.there(layout.expanded),
+        cautions=(*reader.cautions, *looker.troubles),
+        no_write=reader.no_write,
+        missing=tuple(path for path in NEEDED if not looker.is_folder(path)),
+        free=reader.free_bytes,
+        size=reader.block * reader.blocks,
+        damaged=damaged,
+        damaged_inodes=inodes,
+        kinds=reader.kinds,
+    )
+
+
+class _Looker:
+    def __init__(self, reader: ExtReader) -> None:
+        self.reader = reader
+        self.programs: dict[str, Program] = {}
+        self.troubles: list[str] = []
+
+    def found(self, path: str) -> Inode | None:
+        """The inode of a path; damage on the way is told once and counts as nothing there."""
+        try:
+            return self.reader.find(path)
+        except FormatError as bad:
+            self._told(f"{path} cannot be read: {bad.what}")
+            return None
+
+    def _told(self, words: str) -> None:
+        if words not in self.troubles:
+            self.troubles.append(words)
+
+    def there(self, path: str) -> bool:
+        return self.found(path) is not None
+
+    def is_folder(self, path: str) -> bool:
+        found = self.found(path)
+        return found is not None and found.is_folder
+
+    def text(self, path: str) -> str:
+        found = self.found(path)
+        if found is None or not found.is_file:
+            return ""
+        try:
+            return self.reader.head(found, _TEXT).decode("utf-8", "surrogateescape")
+        except FormatError as bad:
+            self._told(f"{path} cannot be read: {bad.what}")
+            return ""
+
+    # --- programs --------------------------------------------------------------------------------------------------
+
+    def program(self, path: str, depth: int = 0) -> Program:
+        known = self.programs.get(path)
+        if known is None:
+            known = self.programs[path] = Program(path, why=f"{path} starts itself")  # until it is known better
+            known = self.programs[path] = self._program(path, depth)
+        return known
+
+    def _program(self, path: str, depth: int) -> Program:
+        try:
+            found = self.reader.find(path)
+            if found is None:
+                return Program(path, why=f"{path} is not there", there=False)
+            if not found.is_file:
+                return Program(path, why=f"{path} is no file")
+            if not found.mode & 0o111:
+                return Program(path, why=f"{path} is not executable")
+            head = self.reader.head(found, _HEAD)
+            if head[:2] == b"#!":
+                return self._script(path, found.number, head, depth)
+            if head[:4] == b"\x7fELF":
+                return self._elf(path, found, head)
+        except FormatError as bad:
+            return Program(path, why=f"{path} cannot be read: {bad.what}")
+        return Program(path, why=f"{path} is empty" if not head else f"{path} is neither a script nor a program")
+
+    def _script(self, path: str, number: int, head: bytes, depth: int) -> Program:
+        line, found, _rest = head[2:].partition(b"\n")
+        words = line.strip(b" \t").replace(b"\t", b" ").split(b" ")
+        name = words[0].split(b"\0")[0]
+        if not name or (not found and len(head) == _HEAD and len(words) == 1):
+            return Program(path, why=f"{path} names no program in its first line")
+        if depth >= _DEEPEST:
+            return Program(path, why=f"{path} is a script of a script of a script")
+        by = name.decode("utf-8", "surrogateescape")
+        inner = self.program(by if by.startswith("/") else f"/{by}", depth + 1)
+        if inner.why:
+            shown = "a carriage return ends its first line, so " if by.endswith("\r") else ""
+            return Program(path, inner.machine, f"{path} is a script for {by.strip()}: {shown}{inner.why.strip()}")
+        return replace(inner, path=path, inodes=(number, *inner.inodes))
+
+    def _elf(self, path: str, found: Inode, head: bytes) -> Program:
+        wide, little = head[4] == 2, head[5] == 1
+        machine = _MACHINES.get(int.from_bytes(head[18:20], "little"), "")
+
+        def n(at: int, width: int) -> int:
+            return int.from_bytes(head[at : at + width], "little")
+
+        kind = n(16, 2)
+        offset = n(32, 8) if wide else n(28, 4)
+        each, count = (n(54, 2), n(56, 2)) if wide else (n(42, 2), n(44, 2))
+        if head[4] not in (1, 2) or not little or not machine:
+            return Program(path, why=f"{path} is a program for another machine")
+        if kind not in (2, 3) or each != (56 if wide else 32) or not 0 < count <= 512:
+            return Program(path, machine, why=f"{path} has a damaged head")
+        inodes = [found.number]
+        table = self.reader.head(found, min(offset + each * count, 1 << 16))[offset:]
+        if len(table) < each * count:
+            return Program(path, machine, why=f"{path} is cut short")
+        for index in range(count):
+            one = table[index * each : (index + 1) * each]
+            what = int.from_bytes(one[:4], "little")
+            place = int.from_bytes(one[8:16] if wide else one[4:8], "little")
+            length = int.from_bytes(one[32:40] if wide else one[16:20], "little")
+            if what in (1, 3) and place + length > found.size:  # PT_LOAD, PT_INTERP
+                return Program(path, machine, why=f"{path} is cut short")
+            if what == 3:
+                raw = self.reader.head(found, place + min(length, 4096))[place:]
+                loader = raw.split(b"\0")[0].decode("utf-8", "surrogateescape")
+                inner = self.program(loader)
+                if inner.why:
+                    return Program(path, machine, why=f"{path} needs {loader}: {inner.why}")
+                inodes += inner.inodes
+        return Program(path, machine, inodes=tuple(inodes))
+
+    # --- services (systemd.unit(5), systemd.service(5)) ------------------------------------------------------------
+
+    def units(self, folder: str) -> tuple[Unit, ...]:
+        found = self.found(folder)
+        if found is None:
+            return ()
+        try:
+            names = sorted(name for name, _inode in self.reader.entries(found) if name.endswith(".service"))
+        except FormatError as bad:
+            self._told(f"{folder} cannot be read: {bad.what}")
+            return ()
+        return tuple(self._unit(f"{folder}/{name}", name.removesuffix(".service")) for name in names[:_MOST_UNITS])
+
+    def _unit(self, path: str, name: str) -> Unit:
+        told = unit_words(self.text(path))
+        command = next((value for value in told.get("ExecStart", ()) if value.strip()), "").lstrip("@-:+!").split()
+        others = tuple(
+            tuple(each.removesuffix(".service") for value in told.get(key, ()) for each in value.split())
+            for key in ("Requires", "After")
+        )
+        kind = (told.get("Type") or ("simple",))[-1]
+        program = self.program(command[0]) if command else None
+        return Unit(name, program, kind == "oneshot", *others)
+
+    # --- users (passwd(5)) -----------------------------------------------------------------------------------------
+
+    def users(self) -> tuple[User, ...]:
+        found = []
+        for line in self.text("/etc/passwd").split("\n"):
+            fields = line.split(":")
+            if len(fields) < 7 or not fields[0] or not fields[2].isascii() or not re.fullmatch(r"\d{1,10}", fields[2]):
+                continue
+            number, home = int(fields[2]), fields[5]
+            found.append(User(fields[0], number, home, self.program(fields[6] or "/bin/sh"), self._home(home, number)))
+        return tuple(found)
+
+    def _home(self, path: str, number: int) -> str:
+        found = self.found(path)
+        if found is None or not found.is_folder:
+            return f"{path} is not there"
+        if found.uid != number and number:
+            return f"{path} belongs to somebody else (user {found.uid})"
+        return "" if found.mode & 0o300 == 0o300 or not number else f"{path} may not be written to"
+
+    # --- what the image states (sha256sum(1)) ----------------------------------------------------------------------
+
+    def damaged(self, path: str) -> tuple[str, ...]:
+        """Files whose bytes are not those that the image's own list of checksums states."""
+        wrong, done = [], 0
+        for line in self.text(path).split("\n"):
+            match = re.fullmatch(r"([0-9a-f]{64}) [ *](/.+)", line)
+            if not match:
+                continue
+            found = self.found(match[2])
+            done += found.size if found else 0
+            if found is None or not found.is_file or done > _HASHED:
+                continue
+            digest = hashlib.sha256()
+            try:
+                for piece in self.reader.pieces(found):
+                    digest.update(piece)
+            except FormatError as bad:
+                self._told(f"{match[2]} cannot be read: {bad.what}")
+                continue
+            if digest.hexdigest() != match[1]:
+                wrong.append(match[2])
+        return tuple(wrong)
+
+
+def unit_words(text: str) -> dict[str, list[str]]:
+    """A unit file's values by word, sections left aside; an empty value takes back those before it."""
+    found: dict[str, list[str]] = {}
+    for line in text.replace("\\\n", " ").split("\n"):
+        line = line.strip()
+        if not line or line[0] in "#;[":
+            continue
+        key, separator, value = line.partition("=")
+        if not separator:
+            continue
+        values = found.setdefault(key.strip(), [])
+        if value.strip():
+            values.append(value.strip())
+        else:
+            values.clear()
+    return found

@@ -1,0 +1,90 @@
+"""U-Boot itself, in a virtual machine without rights, with the card as its only disk (packages qemu-system-arm, u-boot-qemu).
+
+What differs from a board: it has no fdt_addr_r, so a label's FDT is not fetched and its own tree is used; the card is
+called virtio 0.
+"""
+
+from __future__ import annotations
+
+import os
+import select
+import shutil
+import subprocess
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+FIRMWARE = Path("/usr/lib/u-boot/qemu_arm64/u-boot.bin")
+SECONDS = 40.0
+
+
+def available() -> bool:
+    return FIRMWARE.exists() and shutil.which("qemu-system-aarch64") is not None
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """found: a boot file was found. files: fetched, in order. missing: those that could not be. line: the kernel line of
+    what was started. started: whether a kernel was. waits: whether a menu waits for a key. said: everything."""
+
+    found: bool
+    files: tuple[str, ...]
+    missing: tuple[str, ...]
+    line: str
+    started: bool
+    waits: bool
+    said: str
+
+
+def load(card: Path) -> Loaded:
+    """Switch the virtual board on with this card."""
+    command = [
+        "qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m", "512", "-nographic", "-nic", "none",
+        "-bios", str(FIRMWARE), "-drive", f"if=none,file={card},format=raw,id=d,snapshot=on",
+        "-device", "virtio-blk-device,drive=d",
+    ]  # fmt: skip
+    run = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
+    assert run.stdin is not None
+    assert run.stdout is not None
+    said = b""
+    asked = False
+    try:
+        until = time.monotonic() + SECONDS
+        while time.monotonic() < until:
+            if select.select([run.stdout], [], [], 0.2)[0]:
+                data = os.read(run.stdout.fileno(), 65536)
+                if not data:
+                    break
+                said += data
+            if not asked and b"autoboot" in said:
+                run.stdin.write(b"\n")
+                run.stdin.write(b"virtio scan; run bootcmd_virtio0; echo NOTHING''ELSE\n")
+                run.stdin.flush()
+                asked = True
+            if any(
+                mark in said for mark in (b"Starting kernel", b"NOTHINGELSE", b"Enter choice", b"Synchronous Abort")
+            ):
+                break
+    finally:
+        run.kill()
+        run.wait()
+        run.stdin.close()
+        run.stdout.close()
+    return told(said.decode("utf-8", "replace").replace("\r", ""))
+
+
+def told(said: str) -> Loaded:
+    """What a boot loader's words come to."""
+    after = said.partition("Scanning virtio 0")[2]
+    files, missing, line = [], [], ""
+    name = ""
+    for words in after.split("\n"):
+        if words.startswith("Retrieving file: "):
+            name = words.removeprefix("Retrieving file: ")
+            files.append(name)
+        elif "failure retrieving" in words:
+            missing.append(name)
+        elif words.startswith("append: "):
+            line = words.removeprefix("append: ")
+    return Loaded("Found /" in after, tuple(files), tuple(missing), line, "Starting kernel" in after,
+                  "Enter choice" in after, said)  # fmt: skip
