@@ -6,6 +6,7 @@ those of this machine, so busybox stands in for the card's own; ubda is there at
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import select
@@ -69,15 +70,32 @@ def _words(line: str) -> list[str]:
 
 def _end(run: subprocess.Popen[bytes]) -> None:
     """This kernel and its processes, which are all in the session that it was started in."""
-    for process in Path("/proc").iterdir():
-        try:
-            if process.name.isdigit() and os.getsid(int(process.name)) == run.pid:
-                os.kill(int(process.name), 9)
-        except (OSError, ValueError):
-            continue
+    for _ in range(50):  # it may start one while the others end
+        own = [number for number in _numbers() if _session(number) == run.pid]
+        if not own:
+            break
+        for number in own:
+            with contextlib.suppress(OSError):
+                os.kill(number, 9)
+        run.poll()
+        time.sleep(0.01)
     run.wait()
     assert run.stdout is not None
     run.stdout.close()
+
+
+def _numbers() -> list[int]:
+    return [int(each.name) for each in Path("/proc").iterdir() if each.name.isdigit()]
+
+
+def _session(number: int) -> int:
+    """Of a process that still runs; 0 for one that has ended."""
+    try:
+        if Path(f"/proc/{number}/stat").read_text().rpartition(")")[2].split()[0] in "ZX":
+            return 0
+        return os.getsid(number)
+    except OSError:
+        return 0
 
 
 def _told(said: str) -> tuple[str, str]:
