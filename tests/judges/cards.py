@@ -128,7 +128,7 @@ _TEXT: tuple[Callable[[str, random.Random], str], ...] = (
     _lines(lambda lines, at, rng: lines.__setitem__(at, lines[at].split("/")[0].rstrip())),
     _lines(lambda lines, at, rng: lines.__setitem__(at, lines[at].replace(KERNEL, rng.choice(
         ("/none", "../merrow-armv8.krn", "merrow-armv8.krn", "//merrow-armv8.krn", "/./merrow-armv8.krn", KERNEL.upper(),
-         "/extlinux/../merrow-armv8.krn", KERNEL + " ", "/readme.txt", "/merrow-armv6.krn"))))),  # fmt: skip
+         "/extlinux/../merrow-armv8.krn", KERNEL + " ", "/readme.txt", "/merrow-armv6.krn"))))),
     lambda text, rng: text.replace("\n", "\r\n"),
     lambda text, rng: "\ufeff" + text,
     lambda text, rng: text[: rng.randrange(len(text))],
@@ -164,7 +164,9 @@ def _fat(card: Path, rng: random.Random) -> str:
         files = {each.path: each for each, folder in volume.everything() if not folder}
     where = rng.choice(("sector", "sector", "table", "entry", "folder", "folder", "folder"))
     if where == "sector":
-        at = rng.choice((11, 12, 13, 14, 15, 16, 17, 22, 32, 33, 36, 37, 38, 44, 45, 48, 66, 82, 83, 510, 511, 0, 21, 54))
+        at = rng.choice(
+            (11, 12, 13, 14, 15, 16, 17, 22, 32, 33, 36, 37, 38, 44, 45, 48, 66, 82, 83, 510, 511, 0, 21, 54)
+        )
     elif where == "table":
         at = shape.table + rng.randrange(0, 64)
     elif where == "entry":
@@ -218,7 +220,7 @@ _ROOTS = ("/dev/mmcblk0p2", "/dev/mmcblk0p1", "/dev/mmcblk0p3", "/dev/mmcblk0p02
           "PARTLABEL=root", "/dev/disk/by-label/quayroot")  # fmt: skip
 _EXTRA = ("init=/bin/sh", "init=/sbin/none", "init=/sbin/init", "rootfstype=ext3", "rootfstype=ext2,ext4", "rootfstype=vfat",
           "rootflags=noatime", "rootflags=frob", "ro", "rw", "single", "-- root=/dev/mmcblk0p1", 'greet="good day"', '"open',
-          "quiet", "rootdelay=0", "init=/etc/passwd", "init=/usr/bin/gangway", "rootwait=1", "ROOTWAIT", "root=/dev/mmcblk0p2",
+          "quiet", "rootdelay=0", "init=/etc/passwd", "rootwait=1", "ROOTWAIT", "root=/dev/mmcblk0p2",
           "rootfstype=", "init=", "rootflags=data=ordered")  # fmt: skip
 
 
@@ -252,7 +254,17 @@ def _volume(card: Path, rng: random.Random) -> str:
     """Bytes of the superblock, of descriptors, of the inodes, folders and the journal that a start meets."""
     with card.open("rb") as file:
         volume = ExtReader(reader(file.fileno()), ROOT, ROOT_SIZE)
-        names = ("/", "/sbin", "/sbin/init", "/bin", "/bin/sh", "/bin/busybox", "/usr/bin/gangway", "/etc", "/etc/passwd")
+        names = (
+            "/",
+            "/sbin",
+            "/sbin/init",
+            "/bin",
+            "/bin/sh",
+            "/bin/busybox",
+            "/usr/bin/gangway",
+            "/etc",
+            "/etc/passwd",
+        )
         inodes = {name: volume.find(name, follow=False) for name in names}
         journal = volume._inode(8, special=True)
         places = {}
@@ -262,7 +274,9 @@ def _volume(card: Path, rng: random.Random) -> str:
             first = next((place for _logical, place, _count in volume._mapped(inode)), 0) if inode.size > 60 else 0
             places[name] = (at, first * volume.block)
         block = volume.block
-    where = rng.choice(("super", "super", "super", "group", "inode", "inode", "inode", "folder", "folder", "journal", "data"))
+    where = rng.choice(
+        ("super", "super", "super", "group", "inode", "inode", "inode", "folder", "folder", "journal", "data")
+    )
     name = rng.choice(names)
     if where == "super":
         field = rng.choice((0, 4, 12, 20, 24, 28, 32, 36, 40, 52, 56, 58, 60, 76, 84, 88, 92, 96, 100, 104, 206, 224, 254,
@@ -277,7 +291,9 @@ def _volume(card: Path, rng: random.Random) -> str:
         at = places[name][1] + rng.randrange(0, 300)
     elif where == "journal":
         name = "journal"
-        at = places[name][1] + rng.choice((0, 3, 7, 12, 15, 16, 19, 20, 23, 27, 31, 40, 43, 80, 252, rng.randrange(1024)))
+        at = places[name][1] + rng.choice(
+            (0, 3, 7, 12, 15, 16, 19, 20, 23, 27, 31, 40, 43, 80, 252, rng.randrange(1024))
+        )
     else:
         name = rng.choice(("/sbin/init", "/bin/busybox", "/usr/bin/gangway"))
         at = places[name][1] + rng.randrange(0, 120)
@@ -299,6 +315,8 @@ def _right_sum(card: Path) -> None:
         poke(card, ROOT + 1024 + 1020, crc32c(head[:1020]).to_bytes(4, "little"))
 
 
+# not among them, for this judge sees them otherwise: a missing /dev (nothing here needs a device), a missing tool (busybox
+# has them all inside), and the front end as init (it prints its line all the same)
 def _root_files(card: Path, rng: random.Random) -> str:
     """Something that a person might do to a root partition."""
     text = card.with_suffix(".txt")
@@ -319,8 +337,6 @@ _ACTS: tuple[tuple[str, tuple[str, ...], bytes], ...] = (
      b"#!/bin/sh\r\necho hi\r\n"),
     ("init for a missing interpreter", ("rm /sbin/init", "write TEXT /sbin/init", "sif /sbin/init mode 0100755"),
      b"#!/bin/bash\necho hi\n"),
-    ("init for a relative interpreter", ("rm /sbin/init", "write TEXT /sbin/init", "sif /sbin/init mode 0100755"),
-     b"#!bin/sh\necho start: x\necho gangway: the menu\nsleep 9\n"),
     ("init a link", ("rm /sbin/init", "symlink /sbin/init /bin/sh"), b""),
     ("init a link to nothing", ("rm /sbin/init", "symlink /sbin/init nowhere"), b""),
     ("init a link to itself", ("rm /sbin/init", "symlink /sbin/init init"), b""),
@@ -328,9 +344,6 @@ _ACTS: tuple[tuple[str, tuple[str, ...], bytes], ...] = (
     ("no shell", ("rm /bin/sh",), b""),
     ("no busybox", ("rm /bin/busybox",), b""),
     ("busybox not executable", ("sif /bin/busybox mode 0100644",), b""),
-    ("no su", ("rm /bin/su",), b""),
-    ("no sed", ("rm /bin/sed",), b""),
-    ("no dev", ("rmdir /dev",), b""),
     ("no proc", ("rmdir /proc",), b""),
     ("no sys", ("rmdir /sys",), b""),
     ("no boot folder", ("rm /boot/services.list", "rm /boot/merrow.settings", "rm /boot/first-boot.settings", "rmdir /boot"),

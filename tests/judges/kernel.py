@@ -43,7 +43,7 @@ def translated(line: str) -> str:
 
 def boot(card: Path, line: str) -> Booted:
     """Switch on with this card and this kernel line; the card is written to as a real one would be."""
-    command = ["linux", f"ubd0={card}", "mem=96M", "con0=null,fd:1", "con=null", "panic=-1", *_words(translated(line))]
+    command = ["linux", f"ubd0={card}", "mem=96M", "con0=null,fd:1", "con=null", "panic=-1", *translated(line).split()]
     run = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
                            start_new_session=True, cwd=card.parent)  # fmt: skip
     assert run.stdout is not None
@@ -61,11 +61,6 @@ def boot(card: Path, line: str) -> Booted:
     finally:
         _end(run)
     return Booted(*_told(said.decode("utf-8", "replace").replace("\r", "")))
-
-
-def _words(line: str) -> list[str]:
-    """A double-quoted part may hold blanks."""
-    return re.findall(r'(?:[^\s"]|"[^"]*")+', line)
 
 
 def _end(run: subprocess.Popen[bytes]) -> None:
@@ -100,10 +95,12 @@ def _session(number: int) -> int:
 
 def _told(said: str) -> tuple[str, str]:
     reached = ""
-    if "Waiting for root device" in said or "Unable to mount root fs" in said or "Cannot open root device" in said:
-        if ("Cannot open root device" in said and "unknown-block(0,0)" in said) or "Waiting for root device" in said:
-            return "", said
-        return "kernel line" if re.search(r"unknown-block\(98,[1-9]\d*\)", said) else "", said
+    if "Waiting for root device" in said:
+        return "", said
+    if "Unable to mount root fs" in said or "Cannot open root device" in said:
+        found = re.search(r"unknown-block\(98,(\d+)\)", said)  # it counts partitions that are not there as devices too
+        listed = found and re.search(rf"^ *62{int(found[1]):02x} ", said, re.MULTILINE)
+        return "kernel line" if listed and found[1] != "0" else "", said
     if "Mounted root" in said or "VFS: Mounted" in said or "as init process" in said:
         reached = "root partition"
     if re.search(r"^start: ", said, re.MULTILINE):

@@ -27,7 +27,10 @@ def bringup(folder: Folder, card: CardName, as_json: Json = False) -> int:
 
 def _data(result: BringUp) -> dict[str, Any]:
     def failure(each: Any) -> dict[str, Any]:
-        return {"code": each.code, "cause": each.cause, "remedy": each.remedy.label if each.remedy else None}
+        return {
+            "stage": each.stage, "code": each.code, "cause": each.cause, "lamp": each.lamp, "screen": asdict(each.screen),
+            "remedy": each.remedy.label if each.remedy else None, "advice": each.advice, "operation": each.operation,
+        }  # fmt: skip
 
     return {
         "reached": result.reached,
@@ -45,5 +48,5 @@ def _lines(result: BringUp) -> list[str]:
     told += [f"  {line}" for line in result.screen.lines]
     for number, each in enumerate(result.failures):
         word = "Fails" if number == 0 else "Then"
-        told.append(f"{word}: {each.cause} Remedy: {each.remedy.label if each.remedy else 'none'} ({each.code})")
+        told.append(f"{word}: {each.cause} {each.advice}. ({each.stage}: {each.code})")
     return told

@@ -64,7 +64,7 @@ class DeviceTree:
 class Program:
     """A file that is to be started. why: why a kernel cannot start it, '' when it can. machine: what its code is for:
     'ARM 32-bit', 'ARM 64-bit', 'x86-64', '' when that cannot be told. there: whether a file of that name exists.
-    inodes: of the files that are run for it, itself and what runs it.
+    inodes: of the files that are run for it, itself and what runs it; rights: their paths, modes, owners and groups.
     """
 
     path: str
@@ -72,17 +72,28 @@ class Program:
     why: str = ""
     there: bool = True
     inodes: tuple[int, ...] = ()
+    rights: tuple[tuple[str, int, int, int], ...] = ()
+
+    def barred(self, user: int, group: int) -> str:
+        """The file that this user may not run or, of a script, read; '' when all is allowed (credentials(7))."""
+        for index, (path, mode, uid, gid) in enumerate(self.rights):
+            shift = 6 if uid == user else 3 if gid == group else 0
+            wanted = 1 if index == len(self.rights) - 1 else 5
+            if user and mode >> shift & wanted != wanted:
+                return path
+        return ""
 
 
 @dataclass(frozen=True)
 class User:
-    """A line of /etc/passwd. shell: as a program. home_why: why it is no home for this user, '' when it is one."""
+    """A line of /etc/passwd, with the number of its group. shell: as a program. home_why: why it is no home for this user, '' when it is one."""
 
     name: str
     number: int
     home: str
     shell: Program
     home_why: str = ""
+    group: int = 0
 
 
 @dataclass(frozen=True)
@@ -101,7 +112,8 @@ class Unit:
 class RootFacts:
     """What the bring-up needs to know of the root partition.
 
-    cautions: what a kernel lets pass with a word in its log. no_write: why it can only be read, '' when it can be written.
+    cautions: what a kernel lets pass with a word in its log. no_write: why it can only be read, '' when it can be written;
+    not_for_writing: why a kernel told to mount it for writing does not mount it at all.
     programs: by path, those that a start may meet. missing: folders a start needs that are not there. free in bytes.
     size: of its file system in bytes. damaged: files whose bytes are not those that the image states. kinds: what a kernel mounts it as.
     """
@@ -113,6 +125,7 @@ class RootFacts:
     expanded: bool = False
     cautions: tuple[str, ...] = ()
     no_write: str = ""
+    not_for_writing: str = ""
     missing: tuple[str, ...] = ()
     free: int = 0
     size: int = 0

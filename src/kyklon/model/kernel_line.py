@@ -57,10 +57,12 @@ def set_words(line: str, wanted: Sequence[str]) -> str:
     A word with a value replaces the old value of that name; values of LIST_WORDS are joined with commas.
     """
     have = list(words(line))
+    to_init = have[have.index("--") :] if "--" in have else []  # what follows is not the kernel's
+    del have[len(have) - len(to_init) :]
     for word in wanted:
         name, _, value = word.partition("=")
         places = [index for index, old in enumerate(have) if old.partition("=")[0] == name]
-        if word in have:
+        if word in have and (name in REPEATED_WORDS or have[places[-1]] == word):
             continue
         if not places or name in REPEATED_WORDS or not value:
             have.append(word)
@@ -69,7 +71,7 @@ def set_words(line: str, wanted: Sequence[str]) -> str:
             have[places[-1]] = f"{name}={','.join([*old, *(new for new in value.split(',') if new not in old)])}"
         else:
             have[places[-1]] = word
-    return " ".join(have)
+    return " ".join((*have, *to_init))
 
 
 def word_values(line: str, name: str) -> tuple[str, ...]:

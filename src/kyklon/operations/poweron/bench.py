@@ -77,6 +77,8 @@ def startable_sets(board: Board, dialect: Dialect) -> tuple[str, ...]:
 def why_not(values: Mapping[str, str], board: Board, dialect: Dialect, contents: CardContents) -> str:
     """Why a label's kernel is not started, '' when it is, in the order in which the loader finds out."""
     kernel = values.get("LINUX", "")
+    if "LOCALBOOT" in values:
+        return "it leaves the start to the firmware (LOCALBOOT), which has nothing else"
     if not kernel:
         return "it names no kernel"
     for name in (values.get("INITRD", ""), kernel):

@@ -37,6 +37,26 @@ _OPERATIONS = {
 }  # fmt: skip
 
 
+_ADVICE = {  # code, or its beginning -> what to do where the build need not change
+    "card.loader-partition": "Mark the boot partition to start from, or write the image again",
+    "card.": "Write the image again",
+    "system.": "Write the image again, or put that file right on the card",
+    "boot.initramfs": "Write the image again, or take INITRD out of the boot file",
+    "boot.device-tree": "Write the image again",
+    "boot.kernel-damaged": "Write the image again",
+    "boot.line-too-long": "Take words out of the kernel line",
+    "boot.rootfstype": "Take rootfstype= out of the kernel line",
+    "boot.rootflags": "Take rootflags= out of the kernel line",
+    "boot.user": "Write the image again, or make the user in it",
+    "boot.": "Put it right in Boot",
+    "picture.": "Choose a mode that the display shows, in Picture",
+    "assembly.": "Choose a stronger supply or a thicker cable, in Assembly",
+    "controls.": "Put it right in Controls",
+    "library.": "Put it right in Library",
+    "plan.": "Put it right in Plan",
+}
+
+
 @dataclass(frozen=True)
 class Failure:
     """code: that of the finding about the same thing. blocks: nothing after it happens."""
@@ -48,6 +68,15 @@ class Failure:
     screen: Screen
     lamp: Rhythm
     blocks: bool = True
+
+    @property
+    def advice(self) -> str:
+        """What to do, in words, also where no decision of the build puts it right."""
+        if self.remedy is not None:
+            return self.remedy.label
+        return next(
+            (words for word, words in _ADVICE.items() if self.code.startswith(word)), "See the operation it names"
+        )
 
     @property
     def operation(self) -> int:

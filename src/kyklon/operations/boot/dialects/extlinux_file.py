@@ -23,6 +23,7 @@ _OF_LABEL = {
 _ONCE = ("INITRD", "FDT", "FDTDIR", "FDTOVERLAYS")
 _NUMBERED = ("localboot", "ipappend")
 _PREFIX = "/extlinux"  # where a name without a leading slash is looked for: beside the file itself
+_TENTHS = 20  # tenths of a second that a menu waits, where it would wait for ever
 _SPACE = " \t\v\f\r"
 
 
@@ -56,6 +57,8 @@ class Menu:
         chosen = next((each for each in reversed(self.labels) if each.name == self.default), None)
         if chosen is None:
             return tuple(self.labels)
+        if "LOCALBOOT" in chosen.values:  # taken for done, whatever comes of it
+            return (chosen,)
         return (chosen, *(each for each in self.labels if each is not chosen))
 
 
@@ -133,7 +136,7 @@ def _within(label: Label, word: str, value: str, number: int, menu: Menu) -> boo
     elif word == "menu":
         kind, rest = _told(value)
         if kind == "default":
-            menu.default = label.name
+            menu.default = label.name if menu.default is None else menu.default
         elif kind == "label" and not rest:
             raise _Void(f"line {number + 1}: menu label without a value")
     elif word != "kaslrseed":
@@ -223,6 +226,8 @@ class Extlinux:
         label = chosen(menu, works)
         if label is None:
             return {VOID: menu.error or "it has no label"}
+        if "LOCALBOOT" in label.values:
+            return {VOID: f"the label {label.name} leaves the start to the firmware (LOCALBOOT)"}
         return {**values_of(label), **({WAITS: "yes"} if menu.waits else {})}
 
     def explain(self, line: str, wanted: Wanted) -> str:
@@ -260,7 +265,13 @@ def set_entry(text: str, values: Mapping[str, str], wanted_words: Sequence[str])
             line = lines[at]
             indent = line[: len(line) - len(line.lstrip())]
             lines[at] = f"{indent}{line.split()[0]} {value}" if value else ""
+    if "LOCALBOOT" in label.values:  # with it, the label starts nothing
+        for at in range(label.first, label.end):
+            if _told(lines[at])[0] == "localboot":
+                lines[at] = f"  # {lines[at].strip()}"
     lines[label.end : label.end] = fresh
+    if menu.waits:  # for a key that nobody presses
+        lines.insert(0, f"TIMEOUT {_TENTHS}")
     return "\n".join(lines) + "\n"
 
 

@@ -14,7 +14,7 @@ from kyklon.model.card import CardContents, DeviceTree, KernelFile, Partition, P
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.sources.source import chunks
 from kyklon.operations.card.volumes.boot_facts import KERNEL_LIMIT, TREE_MAGIC, is_packed_32, kernel_of, tree_of
-from kyklon.operations.card.volumes.fat_health import complaints, loader_sees
+from kyklon.operations.card.volumes.fat_health import health, loader_sees
 from kyklon.operations.card.volumes.fat_reader import FatFile, FatReader
 from kyklon.operations.card.volumes.partitions import HEAD, Read, read_table
 from kyklon.operations.card.volumes.root_facts import observe_root
@@ -146,16 +146,21 @@ def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
     try:
         volume = FatReader(read, offset)
         free = volume.free_bytes()
-        for file in sorted(volume.files(), key=lambda each: each.path):
+        files = [file for file, is_folder in volume.everything(taken.broken) if not is_folder]
+        for file in sorted(files, key=lambda each: each.path):
             taken.file(volume, file)
-        cautions = complaints(volume)
+        found_health = health(volume)
         loader_error = loader_sees(volume.raw(0, 512))
         damaged = taken.damaged(volume)
     except (FormatError, OSError) as bad:
         return _but(found, boot_error=f"The boot partition cannot be read: {bad}")
+    told = {each.partition(":")[0] for each in taken.broken}
+    further = (
+        f"{path}: its chain of clusters ends before it does." for path in found_health.broken if path not in told
+    )
     return _but(
         found, sizes=taken.sizes, texts=taken.texts, names=taken.names, kernels=tuple(taken.kernels),
-        trees=tuple(taken.trees), boot_free=free, broken=tuple(taken.broken), boot_cautions=cautions,
+        trees=tuple(taken.trees), boot_free=free, broken=(*taken.broken, *further), boot_cautions=tuple(found_health.complaints),
         loader_error=loader_error, damaged=damaged,
     )  # fmt: skip
 

@@ -7,6 +7,7 @@ A kernel mounts the root read-only first, so what it lets pass then is told as a
 from __future__ import annotations
 
 import stat
+from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cache
@@ -92,12 +93,13 @@ class ExtReader:
     """read: of the whole card; start, size: of the partition, bytes. Raises Refused for what no kernel mounts.
 
     cautions: what a kernel lets pass, with a word in its log. no_write: why it could not be mounted for writing, or ''.
+    not_for_writing: the same where a mount for writing is not tried again as a read-only one.
     """
 
     def __init__(self, read: Read, start: int, size: int) -> None:
         self._card, self._start, self._size = read, start, size
         self.cautions: list[str] = []
-        self.no_write = ""
+        self.no_write = self.not_for_writing = ""
         self._blocks_kept: dict[int, bytes] = {}
         self._super = self._read(1024, 1024)
         if len(self._super) < 1024 or self._super[56:58] != b"\x53\xef":
@@ -146,6 +148,7 @@ class ExtReader:
             self._refuse(88, "inodes of 128 bytes to a block", self._inode_size)
         if self._n(76) and self._n(84) < 11:
             self._refuse(84, "a first inode from 11", self._n(84))
+        self._first_inode = self._n(84) if self._n(76) else 11
         self._desc = self._n(254, 2) if wide else 32
         if wide and (not 64 <= self._desc <= 1024 or self._desc & (self._desc - 1)):
             self._refuse(254, "descriptors of 64 to 1024 bytes", self._desc)
@@ -206,6 +209,7 @@ class ExtReader:
                 if place == self._super_block:
                     self._sums_bad("a bitmap over the superblock")
             bad_sums += not self._sum_right(group, one)
+        self._check_zones(table_blocks)
         if bad_sums:
             self._sums_bad(f"{bad_sums} of {self._groups} group descriptors do not match their checksum")
         self._table_of = [
@@ -213,9 +217,31 @@ class ExtReader:
             for group in range(self._groups)
         ]
 
+    def _check_zones(self, table_blocks: int) -> None:
+        """What belongs to the file system itself must not lie in itself (fs/ext4/block_validity.c)."""
+        starts: list[int] = []
+        ends: dict[int, int] = {}
+        base = -(-self._groups // (self.block // self._desc)) + self._n(206, 2)
+        for group in range(self._groups):
+            one = self._descriptors[group * self._desc : (group + 1) * self._desc]
+            zones = [
+                (self._place(one, 0, 32), 1),
+                (self._place(one, 4, 36), 1),
+                (self._place(one, 8, 40), table_blocks),
+            ]
+            if self._has_super(group) and not self._incompatible & _META_BG:
+                zones.insert(0, (self._first + group * self._per_group, 1 + base))
+            for start, count in zones:
+                at = bisect_right(starts, start)
+                if at and start < ends[starts[at - 1]]:
+                    raise Refused(f"group {group}", 0, expected="blocks that nothing else uses", got=f"block {start}")
+                starts.insert(at, start)
+                ends[start] = start + count
+
     def _sums_bad(self, what: str) -> None:
         self.cautions.append(what)
         self.no_write = self.no_write or what
+        self.not_for_writing = self.not_for_writing or what
 
     @property
     def _super_block(self) -> int:
@@ -324,7 +350,7 @@ class ExtReader:
     # --- inodes (Documentation/filesystems/ext4/inodes.rst) -----------------------------------------------------------
 
     def _inode(self, number: int, *, special: bool = False) -> Inode:
-        if not 0 < number <= self._n(0) or (number < 11 and number != ROOT_INODE and not special):
+        if not 0 < number <= self._n(0) or (number < self._first_inode and number != ROOT_INODE and not special):
             raise FormatError(f"inode {number}", 0, expected="an inode of the volume", got=str(number))
         group, index = divmod(number - 1, self._inodes)
         place = self._table_of[group] * self.block + index * self._inode_size

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from itertools import islice
 
-from kyklon.base.errors import FormatError
 from kyklon.operations.card.volumes.fat_reader import FatReader
 
 _MOST_CLUSTERS = 1 << 20  # of a boot partition of 512 MB in the smallest clusters; beyond it chains are not followed
@@ -27,13 +27,20 @@ def loader_sees(head: bytes) -> str:
     return ""
 
 
-def complaints(volume: FatReader) -> tuple[str, ...]:
-    """In words, the weightiest first; nothing for a volume that is whole."""
-    shape = volume.geometry
-    found = list(_marks(volume))
-    if shape.clusters <= _MOST_CLUSTERS:
-        found += _chains(volume)
-    return tuple(found)
+@dataclass
+class Health:
+    """complaints: in words, nothing for a volume that is whole. broken: files whose chain ends before they do."""
+
+    complaints: list[str] = field(default_factory=list)
+    broken: list[str] = field(default_factory=list)
+
+
+def health(volume: FatReader) -> Health:
+    """Follow every chain of a volume."""
+    found = Health(_marks(volume))
+    if volume.geometry.clusters <= _MOST_CLUSTERS:
+        _chains(volume, found)
+    return found
 
 
 def _marks(volume: FatReader) -> list[str]:
@@ -75,16 +82,13 @@ def _second_sector(volume: FatReader, head: bytes) -> list[str]:
     return found
 
 
-def _chains(volume: FatReader) -> list[str]:
+def _chains(volume: FatReader, health_: Health) -> None:
     """Files whose chains are broken, longer or shorter than they are, or shared; clusters that belong to nobody."""
     shape = volume.geometry
     entries = volume.table_entries()
     owner: dict[int, str] = {}
     found: list[str] = []
-    try:
-        files = list(islice(volume.everything(), 1 << 16))
-    except FormatError as bad:
-        return [f"a folder cannot be followed: {bad.what}"]
+    files = list(islice(volume.everything(found), 1 << 16))
     if shape.kind == "FAT32":
         _follow(volume, entries, "/", shape.root_cluster, None, owner, found)
     for file, is_folder in files:
@@ -94,28 +98,41 @@ def _chains(volume: FatReader) -> list[str]:
             continue
         if file.size == 0 and not is_folder:
             found.append(f"{file.path} is empty but has clusters")
-        _follow(volume, entries, file.path, file.cluster, None if is_folder else file.size, owner, found)
+        count = _follow(volume, entries, file.path, file.cluster, None if is_folder else file.size, owner, found)
+        if not is_folder and count * shape.cluster < file.size:
+            health_.broken.append(file.path)
     bad_mark = {"FAT32": 0x0FFFFFF7, "FAT16": 0xFFF7, "FAT12": 0xFF7}[shape.kind]
     used = sum(1 for entry in entries[2:] if entry and entry != bad_mark)
     if used > len(owner):
         found.append(f"{used - len(owner)} clusters belong to no file")
-    return found[:_MOST_TOLD]
+    health_.complaints += found[:_MOST_TOLD]
 
 
 def _follow(volume: FatReader, entries: list[int], path: str, cluster: int, size: int | None,
-            owner: dict[int, str], found: list[str]) -> None:  # fmt: skip
+            owner: dict[int, str], found: list[str]) -> int:  # fmt: skip
+    """Clusters that can be read."""
     shape, count = volume.geometry, 0
     end = {"FAT32": 0x0FFFFFF8, "FAT16": 0xFFF8, "FAT12": 0xFF8}[shape.kind]
     while cluster < end:
         if not 2 <= cluster < shape.clusters + 2:
             found.append(f"the chain of {path} is broken")
-            return
+            return count
         if cluster in owner:
             found.append(f"{path} and {owner[cluster]} share clusters" if owner[cluster] != path
                          else f"the chain of {path} goes round")  # fmt: skip
-            return
+            return count if owner[cluster] == path else _length(volume, entries, cluster, count)
         owner[cluster] = path
         count += 1
         cluster = entries[cluster]
     if size is not None and -(-size // shape.cluster) != count:
         found.append(f"the chain of {path} is {'longer' if count * shape.cluster > size else 'shorter'} than the file")
+    return count
+
+
+def _length(volume: FatReader, entries: list[int], cluster: int, count: int) -> int:
+    """Of a chain that runs into another's clusters: they are read all the same."""
+    most = volume.geometry.clusters
+    while 2 <= cluster < most + 2 and count <= most:
+        count += 1
+        cluster = entries[cluster]
+    return count

@@ -197,27 +197,31 @@ class FatReader:
         """Every file, folder by folder. Raises FormatError for a folder that cannot be followed, or for too many."""
         return (file for file, is_folder in self.everything() if not is_folder)
 
-    def everything(self) -> Iterator[tuple[FatFile, bool]]:
-        """Every file and folder, and whether it is a folder. Raises as files()."""
-        shape = self.geometry
-        waiting: list[tuple[str, int, int]] = [("", shape.root_cluster, 0)]
+    def everything(self, lost: list[str] | None = None) -> Iterator[tuple[FatFile, bool]]:
+        """Every file and folder, and whether it is a folder. Raises as files(); with `lost`, what is wrong with a folder
+        goes there instead, and what was found of it stays."""
+        waiting: list[tuple[str, int, int]] = [("", self.geometry.root_cluster, 0)]
         entered: set[int] = set()
         count = 0
         while waiting:
             folder, cluster, depth = waiting.pop()
-            if cluster in entered and folder:
-                raise FormatError(folder, 0, expected="a folder of its own", got="one that contains itself")
-            entered.add(cluster)
-            for entry in self._entries(folder, cluster):
-                count += 1
-                if count > MOST_FILES or depth > DEEPEST:
-                    raise FormatError(folder or "/", 0, expected=f"at most {MOST_FILES} files, {DEEPEST} folders deep",
-                                      got="more")  # fmt: skip
-                name, is_folder, file = entry
-                path = f"{folder}/{name}" if folder else name
-                if is_folder:
-                    waiting.append((path, file.cluster, depth + 1))
-                yield FatFile(path, file.size, file.cluster, file.modified), is_folder
+            try:
+                if cluster in entered and folder:
+                    raise FormatError(folder, 0, expected="a folder of its own", got="one that contains itself")
+                entered.add(cluster)
+                for name, is_folder, file in self._entries(folder, cluster):
+                    count += 1
+                    if count > MOST_FILES or depth > DEEPEST:
+                        raise FormatError(folder or "/", 0, expected=f"at most {MOST_FILES} files, {DEEPEST} deep",
+                                          got="more")  # fmt: skip
+                    path = f"{folder}/{name}" if folder else name
+                    if is_folder:
+                        waiting.append((path, file.cluster, depth + 1))
+                    yield FatFile(path, file.size, file.cluster, file.modified), is_folder
+            except FormatError as bad:
+                if lost is None or (not folder and not count):
+                    raise
+                lost.append(f"{folder or 'the root folder'} cannot be followed to its end: {bad.what}")
 
     def _folder_bytes(self, folder: str, cluster: int) -> Iterator[bytes]:
         shape = self.geometry

@@ -59,6 +59,7 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
         expanded=looker.there(layout.expanded),
         cautions=(*reader.cautions, *looker.troubles),
         no_write=reader.no_write,
+        not_for_writing=reader.not_for_writing,
         missing=tuple(path for path in NEEDED if not looker.is_folder(path)),
         free=reader.free_bytes,
         size=reader.block * reader.blocks,
@@ -123,18 +124,18 @@ class _Looker:
                 return Program(path, why=f"{path} is not executable")
             head = self.reader.head(found, _HEAD)
             if head[:2] == b"#!":
-                return self._script(path, found.number, head, depth)
+                return self._script(path, found, head, depth)
             if head[:4] == b"\x7fELF":
                 return self._elf(path, found, head)
         except FormatError as bad:
             return Program(path, why=f"{path} cannot be read: {bad.what}")
         return Program(path, why=f"{path} is empty" if not head else f"{path} is neither a script nor a program")
 
-    def _script(self, path: str, number: int, head: bytes, depth: int) -> Program:
-        line, found, _rest = head[2:].partition(b"\n")
+    def _script(self, path: str, found: Inode, head: bytes, depth: int) -> Program:
+        line, ended, _rest = head[2:].partition(b"\n")
         words = line.strip(b" \t").replace(b"\t", b" ").split(b" ")
         name = words[0].split(b"\0")[0]
-        if not name or (not found and len(head) == _HEAD and len(words) == 1):
+        if not name or (not ended and len(head) == _HEAD and len(words) == 1):
             return Program(path, why=f"{path} names no program in its first line")
         if depth >= _DEEPEST:
             return Program(path, why=f"{path} is a script of a script of a script")
@@ -143,7 +144,8 @@ class _Looker:
         if inner.why:
             shown = "a carriage return ends its first line, so " if by.endswith("\r") else ""
             return Program(path, inner.machine, f"{path} is a script for {by.strip()}: {shown}{inner.why.strip()}")
-        return replace(inner, path=path, inodes=(number, *inner.inodes))
+        rights = ((path, found.mode, found.uid, found.gid), *inner.rights)
+        return replace(inner, path=path, inodes=(found.number, *inner.inodes), rights=rights)
 
     def _elf(self, path: str, found: Inode, head: bytes) -> Program:
         wide, little = head[4] == 2, head[5] == 1
@@ -177,7 +179,7 @@ class _Looker:
                 if inner.why:
                     return Program(path, machine, why=f"{path} needs {loader}: {inner.why}")
                 inodes += inner.inodes
-        return Program(path, machine, inodes=tuple(inodes))
+        return Program(path, machine, inodes=tuple(inodes), rights=((path, found.mode, found.uid, found.gid),))
 
     # --- services (systemd.unit(5), systemd.service(5)) ------------------------------------------------------------
 
@@ -212,7 +214,8 @@ class _Looker:
             if len(fields) < 7 or not fields[0] or not fields[2].isascii() or not re.fullmatch(r"\d{1,10}", fields[2]):
                 continue
             number, home = int(fields[2]), fields[5]
-            found.append(User(fields[0], number, home, self.program(fields[6] or "/bin/sh"), self._home(home, number)))
+            found.append(User(fields[0], number, home, self.program(fields[6] or "/bin/sh"),
+                              self._home(home, number), int(fields[3]) if fields[3].isdecimal() else 0))  # fmt: skip
         return tuple(found)
 
     def _home(self, path: str, number: int) -> str:

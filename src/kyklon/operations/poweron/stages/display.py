@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from kyklon.base.quantities import show
+from kyklon.catalogue.loader import standard_timings
 from kyklon.model.timing import Timing
 from kyklon.operations.picture.findings import mode_remedy
 from kyklon.operations.picture.formulas import cvt
@@ -23,19 +24,32 @@ def output_timing(bench: Bench) -> tuple[Timing | None, str]:
         return settings.timing, settings.boot_file
     if "video=" in bench.board.honours:
         for value in bench.word_values("video"):
-            if (match := _VIDEO.match(value)) and (timing := _made_of(match)) is not None:
+            if (match := _VIDEO.match(value)) and (timing := _made_of(match, bench)) is not None:
                 return timing, "the kernel line"
     if bench.identification is not None and bench.identification.timings:
         return bench.identification.timings[0], "the display's identification data"
     return None, ""
 
 
-def _made_of(match: re.Match[str]) -> Timing | None:
-    """The timing the kernel makes of a size; None for one that no timing has."""
+def _made_of(match: re.Match[str], bench: Bench) -> Timing | None:
+    """The timing the kernel makes of a size: one of the display's own where it has that, else by CVT; None for a size that
+    no timing has (drivers/gpu/drm/drm_client_modeset.c: pick_cmdline_mode)."""
+    known = bench.identification.timings if bench.identification else _without_identification()
+    for timing in known:
+        rate = round(float(timing.vertical_hz))
+        same = timing.size == (int(match[1]), int(match[2])) and timing.interlaced == bool(match[4])
+        if same and match[3] in (None, str(rate)):
+            return timing
     try:
         return cvt(int(match[1]), int(match[2]), int(match[3] or 60), interlaced=bool(match[4]))
     except (ValueError, ArithmeticError):
         return None
+
+
+def _without_identification() -> tuple[Timing, ...]:
+    """What the kernel offers where a display does not identify itself: VESA's up to 1024 by 768 (drm_add_modes_noedid)."""
+    rows = standard_timings("dmt").values()
+    return tuple(row.timing for row in rows if row.timing.size[0] <= 1024 and row.timing.size[1] <= 768)
 
 
 def display(bench: Bench) -> Step:

@@ -17,6 +17,8 @@ def boot_file(bench: Bench) -> Step:
         cause = f"{wanted.path} is not on the boot partition."
         if broken := next((each for each in bench.contents.broken if each.startswith(wanted.path)), ""):
             cause = f"{wanted.path} cannot be read: {broken}"
+        elif bench.contents.has(wanted.path):
+            cause = f"{wanted.path} is there, but is no text."
         return fail(dark_screen("boot file", "boot.missing-file", cause, PUT_ON_CARD, lamps.no_settings), hides=True)
     if not settings.recognised:
         cause = f"{wanted.path} does not begin with “{wanted.grammar.first_line}”: the firmware ignores all of it."
@@ -57,6 +59,9 @@ def kernel(bench: Bench) -> Step:
         )
     if found is None:
         return fail(dark_screen("kernel", "boot.kernel-set", f"{name} is no kernel.", remedy, lamps.stuck))
+    if found.trouble or (found.name in bench.contents.damaged and found.instruction_set in bench.sets):
+        cause = f"{found.trouble or f'{name} has other bytes than the image states'}; it would stop at once."
+        return fail(dark_screen("kernel", "boot.kernel-damaged", cause, None, lamps.stuck))
     if found.instruction_set not in bench.sets:
         runs = " and ".join(bench.sets) or "none of these"
         who = "the loader" if bench.by_label else bench.board.name
@@ -66,9 +71,6 @@ def kernel(bench: Bench) -> Step:
         return fail(dark_screen("kernel", "boot.kernel-set", cause, remedy, lamps.stuck))
     if bad := _initramfs(bench) or _line(bench) or _wrong_tree(bench):
         return bad
-    if found.trouble or found.name in bench.contents.damaged:
-        cause = f"{found.trouble or f'{name} has other bytes than the image states'}; it would stop at once."
-        return fail(dark_screen("kernel", "boot.kernel-damaged", cause, None, lamps.stuck))
     tree = bench.settings.tree if bench.settings else ""
     seconds = found.size / bench.read_bytes_s + 0.4
     words = f"{name} ({found.instruction_set}) with {tree if tree not in ('', '-') else 'its own device tree'}."
@@ -80,7 +82,7 @@ def _initramfs(bench: Bench) -> Step | None:
     if not name or bench.contents.has(name):
         return None
     cause = f"The initramfs {name} is not on the boot partition."
-    return fail(dark_screen("kernel", "boot.initramfs", cause, PUT_ON_CARD, lamps.no_kernel))
+    return fail(dark_screen("kernel", "boot.initramfs", cause, None, lamps.no_kernel))
 
 
 def _line(bench: Bench) -> Step | None:
@@ -101,7 +103,8 @@ def _wrong_tree(bench: Bench) -> Step | None:
         return None
     if not bench.contents.has(tree):
         cause = f"The device tree {tree} is not on the boot partition."
-        return fail(dark_screen("kernel", "boot.device-tree", cause, or_put(_tree_remedy(bench), right), lamps.stuck))
+        remedy = or_put(_tree_remedy(bench), right) if bench.contents.has(wanted) else None
+        return fail(dark_screen("kernel", "boot.device-tree", cause, remedy, lamps.stuck))
     found = bench.contents.tree(tree)
     if found is None or found.trouble or tree in bench.contents.damaged:
         broken = next((each for each in bench.contents.broken if each.lower().startswith(f"{tree.lower()}:")), "")

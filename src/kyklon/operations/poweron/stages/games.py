@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kyklon.catalogue.records import System
+from kyklon.model.card import Program
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import word_values
 from kyklon.operations.controls.findings import quirk_remedy
@@ -46,11 +47,19 @@ def library(bench: Bench) -> Step:
 def front_end(bench: Bench) -> Step:
     root, front = root_of(bench), bench.image.foreground_service
     unit = root.unit(front) if root else None
-    if unit is not None and (why := why_not_started(bench, unit.program)):
+    if unit is not None and (why := why_not_started(bench, unit.program) or _barred(bench, unit.program)):
         screen = Screen("text", "Text screen", (f"{front} has ended",))
         cause = f"{bench.image.front_end} does not start: {why}."
         return fail(Failure("front end", "system.front-end", cause, None, screen, bench.board.lamps.idle))
     return Step((Moment(f"{bench.image.front_end} shows its menu.", bench.board.lamps.idle, FRONT_END_S),))
+
+
+def _barred(bench: Bench, program: Program | None) -> str:
+    """Why the user who plays may not start the front end, '' when it may."""
+    root, name = root_of(bench), (bench.settings.user if bench.settings else "") or bench.image.default_user
+    user = root.user(name) if root else None
+    path = program.barred(user.number, user.group) if program and user else ""
+    return f"{name} may not run {path}" if path else ""
 
 
 def games(bench: Bench) -> Step:

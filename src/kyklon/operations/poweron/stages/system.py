@@ -5,6 +5,8 @@ Sources: the kernel's admin-guide/kernel-parameters and admin-guide/init.rst; in
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from kyklon.base.quantities import show_bytes
 from kyklon.model.build import change_of
 from kyklon.model.card import Program, RootFacts
@@ -23,9 +25,10 @@ INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c, in t
 # programs that a kernel of an instruction set runs: a 64-bit one those of 32 bits too (CONFIG_COMPAT)
 RUNS = {"ARMv6": ("ARM 32-bit",), "ARMv7": ("ARM 32-bit",), "ARMv8": ("ARM 64-bit", "ARM 32-bit"),
         "x86-64": ("x86-64", "x86 32-bit")}  # fmt: skip
-# names that ext4 takes as mount options (admin-guide/ext4.rst, mount(8)); another one makes the mount fail
+# names that ext4 takes in rootflags= (admin-guide/ext4.rst; fs/fs_context.c); another one makes the mount fail: noatime
+# and its like, which mount(8) sets by other means, too
 _FLAGS = frozenset((
-    "ro", "rw", "noatime", "relatime", "nodiratime", "strictatime", "lazytime", "nosuid", "nodev", "noexec", "sync",
+    "ro", "rw", "lazytime", "sync",
     "async", "dirsync", "data", "errors", "commit", "barrier", "nobarrier", "discard", "nodiscard", "acl", "noacl",
     "user_xattr", "nouser_xattr", "delalloc", "nodelalloc", "journal_checksum", "noload", "norecovery",
     "journal_async_commit", "stripe", "inode_readahead_blks", "auto_da_alloc", "noauto_da_alloc", "init_itable",
@@ -37,8 +40,11 @@ _FLAGS = frozenset((
 
 
 def _meant(bench: Bench) -> RootDevice | None:
-    table = bench.contents.table
-    return root_device(bench.kernel_line_words, table, disk=bench.build.medium == "disk") if table else None
+    table, size = bench.contents.table, bench.contents.size
+    if table is None:
+        return None
+    there = tuple(part for part in table.partitions if not size or part.start < size)  # the kernel drops the others
+    return root_device(bench.kernel_line_words, replace(table, partitions=there), disk=bench.build.medium == "disk")
 
 
 def root_of(bench: Bench) -> RootFacts | None:
@@ -109,6 +115,9 @@ def _mount_words(bench: Bench, root: RootFacts) -> Step | None:
     if kind is not None and not set(kind.split(",")) & set(root.kinds):
         cause = f"rootfstype={kind}: the root is {root.kinds[0]}."
         return fail(panic("root partition", "boot.rootfstype", cause, lamps.stuck), hides=True)
+    if root.not_for_writing and [word for word in given if word in ("ro", "rw")][-1:] == ["rw"]:
+        cause = f"rw: the kernel does not mount it for writing, {root.not_for_writing}."
+        return fail(panic("root partition", "card.root-damaged", cause, lamps.stuck), hides=True)
     flags = last(given, "rootflags") or ""
     unknown = [each for each in flags.split(",") if each and each.partition("=")[0] not in _FLAGS]
     if unknown:
@@ -275,10 +284,13 @@ def login(bench: Bench) -> Step:
     right = root.user(bench.build.boot.user) is not None
     if user is None:
         change = change_of("boot.user", bench.image.default_user, name, bench.image.default_user)
-        remedy = Remedy(label=f"Log in as {bench.image.default_user}", changes=(change,))
+        remedy: Remedy | None = Remedy(label=f"Log in as {bench.image.default_user}", changes=(change,))
+        if root.user(bench.image.default_user) is None:
+            remedy = None
         cause = f"The image has no user {name}."
         return fail(Failure("login", "boot.user", cause, or_put(remedy, right), screen, lamps.idle))
-    if why := why_not_started(bench, user.shell):
+    barred = user.shell.barred(user.number, user.group)
+    if why := why_not_started(bench, user.shell) or (f"it may not run {barred}" if barred else ""):
         cause = f"{name} cannot log in: {why}."
         return fail(Failure("login", "system.shell", cause, None, screen, lamps.idle))
     moments = [Moment(f"{name} is logged in.", lamps.reading, 0.3)]
