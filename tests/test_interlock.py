@@ -217,3 +217,48 @@ def test_what_a_drive_was_opened_for(tmp_path: Path, own: Purpose, asked: Purpos
         else:
             with pytest.raises(Refused):
                 held.handle_for(asked)
+
+
+def test_the_largest_card_is_one_and_nothing_larger() -> None:
+    assert LARGEST_CARD == 1_100_000_000_000  # 1 TB and a tenth
+    assert verdict(size=LARGEST_CARD).allowed
+    assert verdict(size=LARGEST_CARD).lose == ""
+    case = Case(drive(size=LARGEST_CARD + 1, name="disk"), GB, disk=True)
+    assert judge(case).lose == "disk"
+    assert not judge(replace(case, disk=False)).allowed
+
+
+def test_only_a_file_that_is_not_there_yet_has_no_size_of_its_own() -> None:
+    assert judge(Case(drive(is_file=True, size=0), GB)).allowed
+    assert "too-small" in judge(Case(drive(is_file=True, size=GB - 1), GB)).codes
+    assert "too-small" in judge(Case(drive(size=0), GB)).codes
+    assert "too-small" not in judge(Case(drive(size=GB), GB)).codes
+
+
+def image_facts(path: Path) -> SourceFacts:
+    path.write_bytes(bytes(512))
+    return SourceFacts(path, "plain", 512, 512, exact=True, name=path.name)
+
+
+def test_an_open_drive_is_for_the_image_it_was_judged_for_and_for_no_other(tmp_path: Path) -> None:
+    image, other = image_facts(tmp_path / "a.img"), image_facts(tmp_path / "b.img")
+    with opened(Request(simulated(tmp_path), Purpose.WRITE, image)) as place:
+        for wrong in (None, other):
+            with pytest.raises(Refused, match="another image"):
+                place.handle_for(Purpose.WRITE, wrong)
+        handle = place.handle_for(Purpose.WRITE, image)
+        handle.write_at(b"x" * 512, 0)
+        handle.write_at(b"y" * 512, 0)  # its own first bytes are no reason to refuse the second
+        assert handle.read_at(512, 0) == b"y" * 512
+
+
+@pytest.mark.parametrize("at", [0, 1, (1 << 20) - 1])
+def test_any_byte_of_the_first_mib_that_changes_meanwhile_is_seen(at: int, tmp_path: Path) -> None:
+    target, image = simulated(tmp_path), image_facts(tmp_path / "a.img")
+    with opened(Request(target, Purpose.WRITE, image)) as place:
+        handle = place.handle_for(Purpose.WRITE, image)
+        with target.path.open("r+b") as file:
+            file.seek(at)
+            file.write(b"z")
+        with pytest.raises(Refused, match="Something else has just written"):
+            handle.write_at(b"x", 0)

@@ -7,12 +7,22 @@ import random
 import threading
 import time
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
-from kyklon.base.errors import Cancelled, KyklonError, Refused, SourceError, TargetFull, TargetLost, VerifyError
-from kyklon.base.progress import CancelToken, Progress, Watch
+from kyklon.base.errors import (
+    BadBlock,
+    Cancelled,
+    KyklonError,
+    Refused,
+    SourceError,
+    TargetFull,
+    TargetLost,
+    VerifyError,
+)
+from kyklon.base.progress import UNWATCHED, CancelToken, Progress, Watch
 from kyklon.catalogue.loader import Catalogue
 from kyklon.devices.files import FileHandle
 from kyklon.devices.simulated.drives import SimulatedHandle
@@ -23,7 +33,7 @@ from kyklon.operations.boot.acts import put_boot_files
 from kyklon.operations.card.acts import write_card
 from kyklon.operations.card.drives.fat_files import FatFiles
 from kyklon.operations.card.drives.interlock import Purpose, Request, opened
-from kyklon.operations.card.drives.writer import Order, write_image
+from kyklon.operations.card.drives.writer import PLACE, PLAINLY, Order, _Job, write_image
 from kyklon.operations.card.sources import source
 from kyklon.operations.card.volumes import contents
 from kyklon.operations.card.volumes.fat import FatVolume
@@ -271,3 +281,172 @@ def test_the_sum_is_right_however_slow_the_medium_is(
     report = write(simulated(tmp_path), path, Order(digest=True))
     assert report.sha256 == hashlib.sha256(path.read_bytes()).hexdigest()
     assert report.size == path.stat().st_size
+
+
+# --- the job, against a drive that does what a test tells it -----------------------------------------------------------
+
+
+class Scripted:
+    """A drive in memory. fails: times that a call at an offset fails before it works, by ('read' or 'write', offset)."""
+
+    node = path = None
+    cached = False
+
+    def __init__(self, size: int, fails: dict[tuple[str, int], int] | None = None, *, zeroes: bool = False) -> None:
+        self.data, self.fails, self.zeroes = bytearray(b"\xaa" * size), dict(fails or {}), zeroes
+        self.calls: list[tuple[str, int, int]] = []
+
+    def _try(self, kind: str, offset: int, length: int) -> None:
+        self.calls.append((kind, offset, length))
+        for (what, place), times in self.fails.items():
+            if what == kind and offset <= place < offset + length and times:
+                if length == PLACE or length < PLACE:
+                    self.fails[what, place] = times - 1
+                raise BadBlock("bad", place)
+
+    def write_at(self, data: bytes | memoryview, offset: int) -> None:
+        self._try("write", offset, len(data))
+        self.data[offset : offset + len(data)] = data
+
+    def read_at(self, length: int, offset: int) -> bytes:
+        self._try("read", offset, length)
+        return bytes(self.data[offset : offset + length])
+
+    def zero(self, length: int, offset: int) -> bool:
+        if self.zeroes:
+            self.data[offset : offset + length] = bytes(length)
+        return self.zeroes
+
+    def sync(self) -> None:
+        self.calls.append(("sync", 0, 0))
+
+    def forget_cache(self) -> None:
+        self.calls.append(("forget", 0, 0))
+
+
+def job_of(path: Path, handle: Scripted, order: Order = PLAINLY) -> _Job:
+    """A whole write and its reading back."""
+    job = _Job(source.inspect(path), handle, order, UNWATCHED)
+    job.write()
+    job.check_sum()
+    job.finish()
+    job.verify()
+    return job
+
+
+@pytest.mark.parametrize("times", [1, 2, 3])
+@pytest.mark.parametrize("kind", ["write", "read"])
+@pytest.mark.parametrize("place", [source.CHUNK, source.CHUNK + 5 * PLACE, 2 * source.CHUNK + 3 * PLACE])
+def test_a_bad_place_is_tried_three_times_and_named(kind: str, place: int, times: int, tmp_path: Path) -> None:
+    path = image(tmp_path)
+    handle = Scripted(path.stat().st_size, {(kind, place): times})
+    if times == 3:
+        with pytest.raises(BadBlock, match=f"{PLACE >> 10} KiB at byte {place} cannot be") as bad:
+            job_of(path, handle)
+        assert bad.value.offset == place
+        assert sum(call == (kind, place, PLACE) for call in handle.calls) == 3
+        return
+    report = job_of(path, handle).report(1.0, ())
+    assert bytes(handle.data) == path.read_bytes()
+    chunk = place // source.CHUNK * source.CHUNK
+    assert report.retried == (place if kind == "write" and times else chunk,)
+    assert sum(call == (kind, place, PLACE) for call in handle.calls) == times + 1
+
+
+def test_a_chunk_that_fails_once_as_a_whole_is_named_by_its_beginning(tmp_path: Path) -> None:
+    path = image(tmp_path)
+
+    class Whole(Scripted):
+        def _try(self, kind: str, offset: int, length: int) -> None:
+            super()._try(kind, offset, length)
+            if kind == "write" and length > PLACE and offset == 2 * source.CHUNK:
+                raise BadBlock("bad", offset)
+
+    report = job_of(path, Whole(path.stat().st_size)).report(1.0, ())
+    assert report.retried == (2 * source.CHUNK,)
+
+
+def test_zeros_that_need_not_be_sent_are_counted_and_the_rate_is_of_the_rest(tmp_path: Path) -> None:
+    path = tmp_path / "a.img"
+    body = random.Random(3).randbytes(source.CHUNK)
+    path.write_bytes(body + bytes(2 * source.CHUNK) + body)
+    handle = Scripted(path.stat().st_size, zeroes=True)
+    job = job_of(path, handle)
+    job.busy_s = 2.0
+    report = job.report(5.0, ("told",))
+    assert bytes(handle.data) == path.read_bytes()
+    assert report.skipped == 2 * source.CHUNK
+    assert report.target_rate == source.CHUNK
+    assert (report.seconds, report.notes, report.size) == (5.0, ("told",), 4 * source.CHUNK)
+    sent = Scripted(path.stat().st_size)
+    assert job_of(path, sent).report(1.0, ()).skipped == 0
+    assert bytes(sent.data) == path.read_bytes()
+
+
+def test_the_first_chunk_is_synced_apart_from_the_rest(tmp_path: Path) -> None:
+    path = image(tmp_path)
+    handle = Scripted(path.stat().st_size)
+    job_of(path, handle)
+    kinds = [(kind, offset) for kind, offset, _length in handle.calls if kind in ("write", "sync")]
+    last = len(kinds) - 1
+    assert kinds[0] == ("write", 0)
+    assert kinds[last - 2 :] == [("sync", 0), ("write", 0), ("sync", 0)]
+    assert kinds.count(("write", 0)) == 2
+
+
+@pytest.mark.parametrize("cached", [False, True])
+@pytest.mark.parametrize("algorithm", ["", "SHA-256", "SHA-512", "MD5"])
+def test_every_way_of_summing_gives_the_same_sums(cached: bool, algorithm: str, tmp_path: Path) -> None:
+    path = image(tmp_path)
+    data = path.read_bytes()
+    stated = Stated(algorithm, hashlib.new(algorithm.replace("-", ""), data).hexdigest()) if algorithm else None
+    handle = Scripted(len(data))
+    handle.cached = cached
+    handle.sync = lambda: time.sleep(0.2)
+    job = _Job(source.inspect(path), handle, Order(stated, digest=True), UNWATCHED)
+    job.write()
+    reads = [call for call in handle.calls if call[0] == "read"]
+    assert bool(reads) == (cached and not algorithm)  # from memory, while the drive takes it: only where nobody waits
+    assert job.hashed in ((len(data),) if not (cached and not algorithm) else (0, *range(1, len(data) + 1)))
+    job.check_sum()
+    job.finish()
+    job.verify()
+    report = job.report(1.0, ())
+    assert report.sha256 == hashlib.sha256(data).hexdigest()
+    assert len(job.marks) == -(-len(data) // PLACE)
+    if stated:
+        assert job.got["image"] == stated
+        assert report.checked == stated.words
+
+
+def test_a_difference_is_placed_to_64_kib(tmp_path: Path) -> None:
+    path = image(tmp_path)
+    job = _Job(source.inspect(path), handle := Scripted(path.stat().st_size), PLAINLY, UNWATCHED)
+    job.write()
+    job.finish()
+    handle.data[source.CHUNK + 7 * PLACE + 12] ^= 1
+    with pytest.raises(VerifyError, match=f"from byte {source.CHUNK + 7 * PLACE}") as bad:
+        job.verify()
+    assert bad.value.offset == source.CHUNK + 7 * PLACE
+
+
+def test_a_drive_that_ends_early_is_told(tmp_path: Path) -> None:
+    path = image(tmp_path)
+    job = _Job(source.inspect(path), handle := Scripted(path.stat().st_size), PLAINLY, UNWATCHED)
+    job.write()
+    job.finish()
+    del handle.data[2 * source.CHUNK :]
+    with pytest.raises(KyklonError, match=f"ends at byte {2 * source.CHUNK}|differs"):
+        job.verify()
+
+
+def test_a_size_that_the_file_denies_is_told(tmp_path: Path) -> None:
+    path = image(tmp_path)
+    facts = replace(source.inspect(path), unpacked=path.stat().st_size + 512)
+    job = _Job(facts, Scripted(path.stat().st_size), PLAINLY, UNWATCHED)
+    job.write()
+    with pytest.raises(SourceError, match="holds .* but says"):
+        job.check_sum()
+    guessed = _Job(replace(facts, exact=False), Scripted(path.stat().st_size), PLAINLY, UNWATCHED)
+    guessed.write()
+    guessed.check_sum()

@@ -25,7 +25,7 @@ MODULES = {  # module -> the tests that are its own
     "operations/picture/ranges.py": "tests/test_picture.py tests/test_right.py",
     "operations/picture/formulas.py": "tests/test_picture.py tests/external/test_timings.py",
     "operations/picture/edid.py": "tests/test_picture.py",
-    "operations/poweron/stages/system.py": "tests/test_bringup.py tests/test_right.py",
+    "operations/poweron/stages/system.py": "tests/test_failures.py tests/test_bringup.py",
     "operations/card/volumes/fat_reader.py": "tests/external/test_fat_outside.py",
     "model/root_device.py": "tests/test_right.py",
 }
@@ -40,12 +40,22 @@ _BINARY = {ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.FloorDiv, ast.Floor
 def places(tree: ast.Module) -> list[ast.AST]:
     """Nodes that can be changed; annotations and documentation are not among them."""
     found: list[ast.AST] = []
-    # changing these changes nothing that anybody promises: frozen=, force= of a report, a default of a dataclass field
+    # changing these changes nothing that anybody promises: frozen=, force= of a report, daemon= of a thread
     left = {id(inner) for node in ast.walk(tree) if isinstance(node, ast.ClassDef) for each in node.decorator_list
             for inner in ast.walk(each)}  # fmt: skip
     left |= {
         id(node.value) for node in ast.walk(tree) if isinstance(node, ast.keyword) and node.arg in ("force", "daemon")
     }
+    # annotations are for readers; a default of a dataclass field is written by nobody; how many chunks may wait is speed
+    for node in ast.walk(tree):
+        if isinstance(node, ast.AnnAssign):
+            left |= {id(inner) for inner in ast.walk(node.annotation)}
+            left |= {id(node.value)} if node.value is not None else set()
+        elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef)):
+            marked = [each.annotation for each in (*node.args.args, *node.args.kwonlyargs) if each.annotation]
+            left |= {id(inner) for mark in (*marked, node.returns) if mark for inner in ast.walk(mark)}
+        elif isinstance(node, ast.Compare) and any(getattr(each, "id", "") == "QUEUE" for each in node.comparators):
+            left |= {id(inner) for inner in ast.walk(node)}
     for node in ast.walk(tree):
         if id(node) in left:
             continue

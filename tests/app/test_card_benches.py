@@ -368,7 +368,7 @@ def test_backed_up_restored_to_a_larger_card_and_compared(
     )
     user.wait()
     assert "large-card and blank-card are the same" in bench.result_words()
-    assert "13 files" in bench.result_words()
+    assert "14 files" in bench.result_words()
     names = {card.name: [event.what for event in card.events] for card in user.saved.cards}
     assert names == {
         "Card 1": ["written and read back", "backed up"],

@@ -10,11 +10,12 @@ import pytest
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtTest import QAbstractItemModelTester
-from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QLineEdit, QWidget
+from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QLineEdit, QPushButton, QWidget
 
 from kyklon.app.pages.library.game_table import GameModel
 from kyklon.app.shell.actions import ACTIONS, HelpDialog
 from kyklon.app.theme.tokens import DARK, LIGHT, SIZES, Palette, Theme
+from kyklon.app.widgets.basic import button
 from kyklon.app.widgets.plot import ticks
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.catalogue.records import Panel
@@ -397,3 +398,13 @@ def test_a_build_damaged_on_disk_opens_its_predecessor(demo: Demo, qtbot) -> Non
     assert "damaged" in window.bottom.message
     assert (demo.folder / "build.json.damaged").exists()
     assert QApplication.instance() is not None
+
+
+def test_an_ampersand_in_a_name_is_shown_and_is_no_key(user) -> None:
+    made = button("Write to Salt & Pepper…", lambda: None)
+    assert made.text() == "Write to Salt & Pepper…"
+    assert QPushButton.text(made) == "Write to Salt && Pepper…"  # Qt shows two as one
+    assert made.shortcut().isEmpty()
+    made.setText("Unmount A&B")
+    assert made.text() == "Unmount A&B"
+    assert made.shortcut().isEmpty()

@@ -96,8 +96,8 @@ def test_the_root_partition_is_read_as_debugfs_reads_it(card: Path) -> None:
     assert root is not None
     offset = BOOT_START + BOOT_SIZE
     passwd = run("debugfs", "-R", "cat /etc/passwd", f"{card}?offset={offset}")
-    assert root.users == tuple(line.split(":")[0] for line in passwd.splitlines())
-    assert "gangway" in root.services
+    assert tuple(user.name for user in root.users) == tuple(line.split(":")[0] for line in passwd.splitlines())
+    assert root.unit("gangway") is not None
 
 
 def test_the_demo_image_is_the_same_every_time(tmp_path: Path) -> None:

@@ -73,9 +73,27 @@ def set_role(widget: QWidget, role: str) -> None:
         style.polish(widget)
 
 
+class PlainButton(QPushButton):
+    """A button that says its text: an & in a name is an &, not a key to press."""
+
+    def setText(self, text: str | None) -> None:  # noqa: N802 # Qt's name
+        """Override."""
+        super().setText(unmarked(visible(text or "")))
+
+    def text(self) -> str:
+        """Override."""
+        return super().text().replace("&&", "&")
+
+
+def unmarked(text: str) -> str:
+    """A text for a button, a tick, a tab or a menu, in which & stands for itself."""
+    return text.replace("&", "&&")
+
+
 def button(text: str, clicked: Callable[[], object], kind: str = "", *, tip: str = "") -> QPushButton:
     """A push button; kind: primary, outline, quiet, danger, or plain."""
-    made = QPushButton(text)
+    made = PlainButton()
+    made.setText(text)
     made.setProperty("kind", kind)
     made.setCursor(Qt.CursorShape.PointingHandCursor)
     made.setAutoDefault(False)

@@ -10,7 +10,7 @@ from kyklon.app.pages.boot.file_view import FileView, shown_lines
 from kyklon.app.pages.boot.service_track import ServiceTrack
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Sheet, button, column, row, scrolled
+from kyklon.app.widgets.basic import Sheet, button, column, row, scrolled, unmarked
 from kyklon.app.widgets.fields import FieldForm
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError, TargetError
@@ -106,12 +106,12 @@ class BootPage(OperationPage):
 
     def _show_tabs(self) -> None:
         names = [file.path for file in self._issued]
-        if [self._tabs.tabText(index) for index in range(self._tabs.count())] != names:
+        if [self._tabs.tabText(index) for index in range(self._tabs.count())] != [*map(unmarked, names)]:
             self._tabs.blockSignals(True)
             while self._tabs.count():
                 self._tabs.removeTab(0)
             for name in names:
-                self._tabs.addTab(name)
+                self._tabs.addTab(unmarked(name))
             self._tabs.blockSignals(False)
         self._show_file()
 

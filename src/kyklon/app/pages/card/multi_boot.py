@@ -12,7 +12,7 @@ from kyklon.app.pages.card.problem_list import ProblemLine, ProblemList
 from kyklon.app.pages.card.space_bar import Share, Space, SpaceBar
 from kyklon.app.session.session import Session
 from kyklon.app.theme.lamps import Lamp
-from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, scrolled
+from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, scrolled, unmarked
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
@@ -161,7 +161,7 @@ class MultiBench(Bench):
 
     def _row(self, bundle: multiboot.Bundle, found: multiboot.Check) -> QWidget:
         made = QWidget()
-        tick = QCheckBox(bundle.name)
+        tick = QCheckBox(unmarked(bundle.name))
         tick.setChecked(bundle.folder in found.chosen)
         tick.setEnabled(bundle.readable)
         tick.toggled.connect(lambda _on: self._on_ticked())

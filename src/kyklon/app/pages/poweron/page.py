@@ -9,7 +9,18 @@ from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.poweron.sim_screen import SimScreen
 from kyklon.app.pages.poweron.time_line import TimeLine
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Sheet, button, column, label, line_pitch, row, scrolled, set_role, set_tip
+from kyklon.app.widgets.basic import (
+    Sheet,
+    button,
+    column,
+    label,
+    line_pitch,
+    row,
+    scrolled,
+    set_role,
+    set_tip,
+    unmarked,
+)
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.catalogue.records import Display
 from kyklon.model.findings import Remedy
@@ -148,7 +159,7 @@ class PowerOnPage(OperationPage):
         self._boxes = {}
         wanted = items(self.session.build, self.session.catalogue)
         for index, item in enumerate(wanted):
-            tick = QCheckBox(item.look)
+            tick = QCheckBox(unmarked(item.look))
             set_tip(tick, f"If not: {item.otherwise}")
             tick.clicked.connect(lambda on, item=item: self.session.tick(item.key, item.look, on=on))
             self._boxes[item.key] = tick

@@ -8,7 +8,7 @@ from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.tuning.cascade_view import CascadeView
 from kyklon.app.pages.tuning.latency_plot import LatencyPlot
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, Sheet, button, label, row
+from kyklon.app.widgets.basic import Choice, Sheet, button, label, row, unmarked
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System, TuningSetting
@@ -90,7 +90,7 @@ class TuningPage(OperationPage):
         setting = self.session.catalogue.get(TuningSetting, setting_id)
         menu = QMenu(self)
         for value in _values(setting):
-            menu.addAction(with_unit(setting, value), lambda value=value: self.set_value(setting_id, layer, value))
+            menu.addAction(unmarked(with_unit(setting, value)), lambda value=value: self.set_value(setting_id, layer, value))
         menu.addSeparator()
         menu.addAction("Not set", lambda: self.set_value(setting_id, layer, None))
         menu.exec(self.cursor().pos())
