@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -46,3 +47,14 @@ def own_places(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """No test sees or touches the user's own settings and data."""
     for name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME"):
         monkeypatch.setenv(name, str(tmp_path / name.lower()))
+
+
+def pytest_terminal_summary(terminalreporter: Any) -> None:
+    """As the last line: what was not run here, and why."""
+    why: dict[str, int] = {}
+    for report in terminalreporter.stats.get("skipped", []):
+        reason = str(report.longrepr[2]).removeprefix("Skipped: ") if isinstance(report.longrepr, tuple) else ""
+        why[reason] = why.get(reason, 0) + 1
+    if why:
+        told = "; ".join(f"{count} for {reason}" if reason else str(count) for reason, count in why.items())
+        terminalreporter.write_line(f"{sum(why.values())} not run here: {told}")

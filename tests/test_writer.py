@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import hashlib
 import random
 import threading
@@ -450,3 +451,16 @@ def test_a_size_that_the_file_denies_is_told(tmp_path: Path) -> None:
     guessed = _Job(replace(facts, exact=False), Scripted(path.stat().st_size), PLAINLY, UNWATCHED)
     guessed.write()
     guessed.check_sum()
+
+
+def test_a_packed_image_tells_its_own_sum_only_where_the_maker_states_one(tmp_path: Path) -> None:
+    assert (PLACE, source.CHUNK % PLACE) == (65_536, 0)
+    data = random.Random(2).randbytes(100_000 // 512 * 512)
+    path = tmp_path / "a.img.gz"
+    path.write_bytes(gzip.compress(data))
+    own = Stated("SHA-256", hashlib.sha256(path.read_bytes()).hexdigest())
+    assert job_of(path, Scripted(len(data))).report(1.0, ()).source_sum is None
+    told = job_of(path, Scripted(len(data)), Order(own)).report(1.0, ())
+    assert told.source_sum == own
+    inner = Stated("SHA-256", hashlib.sha256(data).hexdigest())
+    assert job_of(path, Scripted(len(data)), Order(inner)).report(1.0, ()).checked

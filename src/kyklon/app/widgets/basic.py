@@ -76,7 +76,7 @@ def set_role(widget: QWidget, role: str) -> None:
 class PlainButton(QPushButton):
     """A button that says its text: an & in a name is an &, not a key to press."""
 
-    def setText(self, text: str | None) -> None:  # noqa: N802 # Qt's name
+    def setText(self, text: str | None) -> None:  # Qt's name
         """Override."""
         super().setText(unmarked(visible(text or "")))
 

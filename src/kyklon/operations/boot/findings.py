@@ -8,6 +8,7 @@ from kyklon.model.build import Build, change_of
 from kyklon.model.card import CardContents
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.world import World
+from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.services import repaired, track
 
@@ -26,6 +27,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
         *_services(build, image),
         *_country(build, image),
         *_stale(build, catalogue, world.card),
+        *_odd(build, catalogue, board, world.card),
     ]
 
 
@@ -138,6 +140,23 @@ def _services(build: Build, image: Image) -> list[Finding]:
             )
         )  # fmt: skip
     return found
+
+
+def _odd(build: Build, catalogue: Catalogue, board: Board, card: CardContents | None) -> list[Finding]:
+    """Lines on the card that do not do what they seem to; at most a dozen."""
+    dialect = catalogue.find(Dialect, build.boot.dialect)
+    if card is None or dialect is None:
+        return []
+    lines = [line for line in as_found(dialect, board, card.texts) if line.odd and " only" not in line.odd]
+    return [
+        Finding(
+            code=f"boot.odd:{line.file}:{line.number}:{index}", severity=Severity.NOTE, operation=OPERATION,
+            subject=line.file, title=f"{line.file}, line {line.number}: {line.key or line.value or 'it'} {line.odd}",
+            message=f"{line.key} {line.value}".strip() or line.file,
+            why="What is written and what counts are two things here.", source=f"the rules of {dialect.name}",
+        )
+        for index, line in enumerate(lines[:12])
+    ]  # fmt: skip
 
 
 def _country(build: Build, image: Image) -> list[Finding]:

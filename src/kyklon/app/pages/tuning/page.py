@@ -90,7 +90,9 @@ class TuningPage(OperationPage):
         setting = self.session.catalogue.get(TuningSetting, setting_id)
         menu = QMenu(self)
         for value in _values(setting):
-            menu.addAction(unmarked(with_unit(setting, value)), lambda value=value: self.set_value(setting_id, layer, value))
+            menu.addAction(
+                unmarked(with_unit(setting, value)), lambda value=value: self.set_value(setting_id, layer, value)
+            )
         menu.addSeparator()
         menu.addAction("Not set", lambda: self.set_value(setting_id, layer, None))
         menu.exec(self.cursor().pos())

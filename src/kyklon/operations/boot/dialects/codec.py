@@ -23,6 +23,16 @@ class Wanted:
     services: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True)
+class Told:
+    """What a line says. number: from 1. key: '' for what sets nothing. odd: why it does not do what it seems to, or ''."""
+
+    number: int
+    key: str
+    value: str = ""
+    odd: str = ""
+
+
 class Codec(Protocol):
     """One kind of boot file. Edits keep all they do not concern: remarks, order, unknown words."""
 
@@ -32,6 +42,10 @@ class Codec(Protocol):
 
     def read(self, text: str, board: str, works: Works | None = None) -> dict[str, str]:
         """What a board makes of the text, by key. works: for files with several labels."""
+        ...
+
+    def told(self, text: str, board: str) -> list[Told]:
+        """Every line that sets something or is odd, in order; remarks and blank lines are passed over."""
         ...
 
     def explain(self, line: str, wanted: Wanted) -> str:

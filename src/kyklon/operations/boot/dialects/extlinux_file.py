@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from kyklon.catalogue.records import DialectFile
 from kyklon.model.kernel_line import set_words
-from kyklon.operations.boot.dialects.codec import VOID, WAITS, Wanted, Works, split_lines
+from kyklon.operations.boot.dialects.codec import VOID, WAITS, Told, Wanted, Works, split_lines
 from kyklon.operations.boot.dialects.words_file import LINE
 
 # words within a label -> the name under which they are kept; of those in _ONCE a second one ends the label
@@ -229,6 +229,26 @@ class Extlinux:
         if "LOCALBOOT" in label.values:
             return {VOID: f"the label {label.name} leaves the start to the firmware (LOCALBOOT)"}
         return {**values_of(label), **({WAITS: "yes"} if menu.waits else {})}
+
+    def told(self, text: str, board: str) -> list[Told]:
+        """Override."""
+        menu = parse(text)
+        notes = dict(reversed(menu.notes))
+        label = chosen(menu)
+        found = []
+        for number, line in enumerate(text.partition("\0")[0].split("\n"), 1):
+            word, value = _told(line)
+            if not word:
+                continue
+            odd = notes.get(number, "")
+            if line.endswith("\r"):
+                odd = "ends in a carriage return, which the loader takes for part of it"
+            elif not odd and word in _OF_LABEL and label is not None and not label.first < number <= label.end:
+                odd = "belongs to another label than the one tried first"
+            found.append(Told(number, _OF_LABEL.get(word, word.upper()), value.rstrip("\r"), odd))
+        if menu.error:
+            found.append(Told(0, "", "", f"the loader gives the file up: {menu.error}"))
+        return found
 
     def explain(self, line: str, wanted: Wanted) -> str:
         """Override."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kyklon.catalogue.records import DialectFile
-from kyklon.operations.boot.dialects.codec import Wanted, Works, split_lines
+from kyklon.operations.boot.dialects.codec import Told, Wanted, Works, split_lines
 
 SERVICES = "services"  # the key under which the list is read back
 
@@ -17,6 +17,16 @@ class LinesFile:
         """Override: names with line feeds between them."""
         names = (line.strip() for line in split_lines(text))
         return {SERVICES: "\n".join(name for name in names if name and not name.startswith("#"))}
+
+    def told(self, text: str, board: str) -> list[Told]:
+        """Override."""
+        found: list[Told] = []
+        for number, line in enumerate(split_lines(text), 1):
+            name = line.strip()
+            if name and not name.startswith("#"):
+                twice = name in (each.key for each in found)
+                found.append(Told(number, name, "", "is in the list already" if twice else ""))
+        return found
 
     def explain(self, line: str, wanted: Wanted) -> str:
         """Override."""

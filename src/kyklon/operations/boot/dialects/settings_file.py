@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 
 from kyklon.catalogue.records import DialectFile, Grammar
-from kyklon.operations.boot.dialects.codec import Wanted, Works, split_lines
+from kyklon.operations.boot.dialects.codec import Told, Wanted, Works, split_lines
 
 _WORD = re.compile(r"[A-Za-z][\w.\-]*")
 
@@ -54,6 +54,26 @@ class SettingsFile:
         return (
             SettingLine(number, boards, key.strip(), value.strip()) if found and _WORD.fullmatch(key.strip()) else None
         )
+
+    def told(self, text: str, board: str) -> list[Told]:
+        """Override."""
+        decided = {line.number for line in self._deciding(text, board).values()}
+        by_number = {line.number: line for line in self.lines(text)}
+        found = []
+        for number, raw in enumerate(split_lines(text)):
+            line, plain = by_number.get(number), raw.strip()
+            if line is None:
+                if plain and not plain.startswith(self.grammar.remark) and plain != self.grammar.first_line:
+                    found.append(Told(number + 1, "", plain, "is neither a setting nor a remark"))
+                continue
+            odd = ""
+            if not line.counts_for(board):
+                odd = f"is for {' and '.join(line.boards)} only"
+            elif number not in decided:
+                winner = next(each.number for each in self._deciding(text, board).values() if each.key == line.key)
+                odd = f"does not count: line {winner + 1} sets it too"
+            found.append(Told(number + 1, line.key, line.value, odd))
+        return found
 
     def _deciding(self, text: str, board: str) -> dict[str, SettingLine]:
         """The line that counts for each word: one bound to the board before one for all, then the first or the last."""

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from kyklon.catalogue.records import DialectFile
-from kyklon.model.kernel_line import set_words
-from kyklon.operations.boot.dialects.codec import Wanted, Works
+from dataclasses import replace
 
+from kyklon.catalogue.records import DialectFile
+from kyklon.model.kernel_line import set_words, words
+from kyklon.operations.boot.dialects.codec import Told, Wanted, Works, split_lines
+
+LAST_COUNTS = ("root", "init", "rootfstype", "rootflags", "panic", "loglevel")  # kernel-parameters: the last one counts
 LINE = "kernel line"  # the key under which a kernel line is read back, whatever the kind of file
 
 
@@ -18,9 +21,27 @@ class WordsFile:
         """Override: as it stands, line breaks included; the kernel's reader tells what becomes of them."""
         return {LINE: text}
 
+    def told(self, text: str, board: str) -> list[Told]:
+        """Override: a row a word."""
+        lines = split_lines(text)
+        found = [Told(1, *_parted(word)) for word in words(lines[0])] if lines else []
+        for number, line in enumerate(lines[1:], 2):
+            found += [Told(number, *_parted(word), odd="is not read: only the first line is") for word in words(line)]
+        names = [each.key for each in found]
+        return [
+            replace(each, odd="does not count: it is given again") if not each.odd and each.key in LAST_COUNTS
+            and each.key in names[index + 1 :] else each
+            for index, each in enumerate(found)
+        ]  # fmt: skip
+
     def explain(self, line: str, wanted: Wanted) -> str:
         """Override."""
         return "boot.kernel_words" if wanted.words else ""
+
+
+def _parted(word: str) -> tuple[str, str]:
+    name, _, value = word.partition("=")
+    return name, value
 
 
 def codec(_file: DialectFile) -> WordsFile:

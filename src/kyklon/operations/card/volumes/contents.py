@@ -145,11 +145,11 @@ def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
     taken = _Taken()
     try:
         volume = FatReader(read, offset)
+        found_health = health(volume)
         free = volume.free_bytes()
         files = [file for file, is_folder in volume.everything(taken.broken) if not is_folder]
         for file in sorted(files, key=lambda each: each.path):
             taken.file(volume, file)
-        found_health = health(volume)
         loader_error = loader_sees(volume.raw(0, 512))
         damaged = taken.damaged(volume)
     except (FormatError, OSError) as bad:

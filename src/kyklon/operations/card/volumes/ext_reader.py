@@ -27,6 +27,7 @@ _EXTENTS_FLAG, _INDEX_FLAG, _INLINE_FLAG, _HUGE_FLAG = 0x80000, 0x1000, 0x100000
 _PAGE = 4096  # bytes: the largest block that these kernels mount
 _DEEPEST_LINK = 40  # fs/namei.c: MAXSYMLINKS
 _MOST_GROUPS = 1 << 17  # of 128 MB: 16 TB
+_MOST_FOLDERS, _MOST_INODES = 64, 4096  # kept
 _MOST_DIRECTORY = 4 << 20  # bytes of a folder that are looked through
 
 
@@ -101,6 +102,8 @@ class ExtReader:
         self.cautions: list[str] = []
         self.no_write = self.not_for_writing = ""
         self._blocks_kept: dict[int, bytes] = {}
+        self._folders: dict[int, dict[str, int]] = {}
+        self._inodes_kept: dict[int, Inode] = {}
         self._super = self._read(1024, 1024)
         if len(self._super) < 1024 or self._super[56:58] != b"\x53\xef":
             raise Refused("ext superblock", 1080, expected="53 EF", got=self._super[56:58].hex(" ") or "nothing")
@@ -350,6 +353,14 @@ class ExtReader:
     # --- inodes (Documentation/filesystems/ext4/inodes.rst) -----------------------------------------------------------
 
     def _inode(self, number: int, *, special: bool = False) -> Inode:
+        kept = self._inodes_kept.get(number)
+        if kept is None:
+            kept = self._read_inode(number, special=special)
+            if len(self._inodes_kept) < _MOST_INODES:
+                self._inodes_kept[number] = kept
+        return kept
+
+    def _read_inode(self, number: int, *, special: bool) -> Inode:
         if not 0 < number <= self._n(0) or (number < self._first_inode and number != ROOT_INODE and not special):
             raise FormatError(f"inode {number}", 0, expected="an inode of the volume", got=str(number))
         group, index = divmod(number - 1, self._inodes)
@@ -626,7 +637,7 @@ class ExtReader:
                 continue
             if not walked[-1].is_folder:
                 return None
-            number = dict(self.entries(walked[-1])).get(name)
+            number = self._names(walked[-1]).get(name)
             if number is None:
                 return None
             inode = self._inode(number)
@@ -641,6 +652,15 @@ class ExtReader:
                 continue
             walked.append(inode)
         return walked[-1]
+
+    def _names(self, folder: Inode) -> dict[str, int]:
+        """A folder's entries, kept: a start looks into the same few folders over and over."""
+        kept = self._folders.get(folder.number)
+        if kept is None:
+            kept = dict(self.entries(folder))
+            if len(self._folders) < _MOST_FOLDERS:
+                self._folders[folder.number] = kept
+        return kept
 
     def target_of(self, link: Inode) -> str:
         """Where a link leads."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from itertools import islice
 
-from kyklon.operations.card.volumes.fat_reader import FatReader
+from kyklon.operations.card.volumes.fat_reader import ENDS, FatReader, run_length
 
 _MOST_CLUSTERS = 1 << 20  # of a boot partition of 512 MB in the smallest clusters; beyond it chains are not followed
 _MOST_TOLD = 8  # of one kind
@@ -85,12 +85,11 @@ def _second_sector(volume: FatReader, head: bytes) -> list[str]:
 def _chains(volume: FatReader, health_: Health) -> None:
     """Files whose chains are broken, longer or shorter than they are, or shared; clusters that belong to nobody."""
     shape = volume.geometry
-    entries = volume.table_entries()
-    owner: dict[int, str] = {}
-    found: list[str] = []
+    chains = _Chains(volume)
+    found = chains.found
     files = list(islice(volume.everything(found), 1 << 16))
     if shape.kind == "FAT32":
-        _follow(volume, entries, "/", shape.root_cluster, None, owner, found)
+        chains.follow("/", shape.root_cluster, None)
     for file, is_folder in files:
         if file.cluster == 0:
             if file.size or is_folder:
@@ -98,41 +97,61 @@ def _chains(volume: FatReader, health_: Health) -> None:
             continue
         if file.size == 0 and not is_folder:
             found.append(f"{file.path} is empty but has clusters")
-        count = _follow(volume, entries, file.path, file.cluster, None if is_folder else file.size, owner, found)
+        count = chains.follow(file.path, file.cluster, None if is_folder else file.size)
         if not is_folder and count * shape.cluster < file.size:
             health_.broken.append(file.path)
     bad_mark = {"FAT32": 0x0FFFFFF7, "FAT16": 0xFFF7, "FAT12": 0xFF7}[shape.kind]
-    used = sum(1 for entry in entries[2:] if entry and entry != bad_mark)
-    if used > len(owner):
-        found.append(f"{used - len(owner)} clusters belong to no file")
+    used = len(chains.entries) - 2 - volume.free_bytes() // shape.cluster - chains.entries[2:].count(bad_mark)
+    owned = chains.owned.count(1)
+    if used > owned:
+        found.append(f"{used - owned} clusters belong to no file")
     health_.complaints += found[:_MOST_TOLD]
 
 
-def _follow(volume: FatReader, entries: list[int], path: str, cluster: int, size: int | None,
-            owner: dict[int, str], found: list[str]) -> int:  # fmt: skip
-    """Clusters that can be read."""
-    shape, count = volume.geometry, 0
-    end = {"FAT32": 0x0FFFFFF8, "FAT16": 0xFFF8, "FAT12": 0xFF8}[shape.kind]
-    while cluster < end:
-        if not 2 <= cluster < shape.clusters + 2:
-            found.append(f"the chain of {path} is broken")
-            return count
-        if cluster in owner:
-            found.append(f"{path} and {owner[cluster]} share clusters" if owner[cluster] != path
-                         else f"the chain of {path} goes round")  # fmt: skip
-            return count if owner[cluster] == path else _length(volume, entries, cluster, count)
-        owner[cluster] = path
-        count += 1
-        cluster = entries[cluster]
-    if size is not None and -(-size // shape.cluster) != count:
-        found.append(f"the chain of {path} is {'longer' if count * shape.cluster > size else 'shorter'} than the file")
-    return count
+class _Chains:
+    """owned: by cluster, whether a chain that was followed has it."""
 
+    def __init__(self, volume: FatReader) -> None:
+        self.entries = volume.table_entries()
+        self.owned = bytearray(len(self.entries))
+        self.found: list[str] = []
+        self._each = volume.geometry.cluster
+        self._end = ENDS[volume.geometry.kind]
+        self._runs: list[tuple[int, int, str]] = []
 
-def _length(volume: FatReader, entries: list[int], cluster: int, count: int) -> int:
-    """Of a chain that runs into another's clusters: they are read all the same."""
-    most = volume.geometry.clusters
-    while 2 <= cluster < most + 2 and count <= most:
-        count += 1
-        cluster = entries[cluster]
-    return count
+    def follow(self, path: str, cluster: int, size: int | None) -> int:
+        """How many clusters of a file can be read. size: None of a folder."""
+        count, most = 0, len(self.entries)
+        while cluster < self._end:
+            if not 2 <= cluster < most:
+                self.found.append(f"the chain of {path} is broken")
+                return count
+            run = run_length(self.entries, cluster, most)
+            taken = self.owned.find(1, cluster, cluster + run)
+            if taken >= 0:
+                other = next((name for first, behind, name in self._runs if first <= taken < behind), path)
+                count += taken - cluster
+                self.owned[cluster:taken] = b"\1" * (taken - cluster)
+                self._runs.append((cluster, taken, path))
+                if other == path:
+                    self.found.append(f"the chain of {path} goes round")
+                    return count
+                self.found.append(f"{path} and {other} share clusters")
+                return self._length(taken, count)
+            self.owned[cluster : cluster + run] = b"\1" * run
+            self._runs.append((cluster, cluster + run, path))
+            count += run
+            cluster = self.entries[cluster + run - 1]
+        if size is not None and -(-size // self._each) != count:
+            longer = "longer" if count * self._each > size else "shorter"
+            self.found.append(f"the chain of {path} is {longer} than the file")
+        return count
+
+    def _length(self, cluster: int, count: int) -> int:
+        """Of a chain that runs into another's clusters: they are read all the same."""
+        most = len(self.entries)
+        while 2 <= cluster < most and count <= most:
+            run = run_length(self.entries, cluster, most)
+            count += run
+            cluster = self.entries[cluster + run - 1]
+        return count

@@ -19,6 +19,7 @@ DEEPEST = 32  # folders within folders
 _PIECE = 1 << 16  # bytes of the table read at a time
 _PIECES = 64  # pieces kept
 _MOST_TABLE = 64 << 20  # bytes looked through for free clusters; beyond it FSInfo's own count must do
+ENDS = {"FAT32": 0x0FFFFFF8, "FAT16": 0xFFF8, "FAT12": 0xFF8}  # from here on an entry ends its chain (4)
 _DIRECTORY, _VOLUME_ID, _LONG = 0x10, 0x08, 0x0F  # 6: DIR_Attr
 _LOWER_BASE, _LOWER_ENDING = 0x08, 0x10  # DIR_NTRes as Windows and Linux use it
 
@@ -90,6 +91,8 @@ class FatReader:
         self._card, self._start = read, start
         self.geometry = geometry(self._read(0, 512))
         self._table: OrderedDict[int, bytes] = OrderedDict()
+        self._all: list[int] | None = None
+        self._free: int | None = None
 
     def _read(self, offset: int, length: int) -> bytes:
         return self._card(self._start + offset, length)
@@ -139,7 +142,12 @@ class FatReader:
         return int.from_bytes(self._table_bytes(number * width, width), "little") & 0x0FFFFFFF
 
     def table_entries(self) -> list[int]:
-        """All of them, those of the two reserved clusters included."""
+        """All of them, those of the two reserved clusters included; kept, so that files are then read along them."""
+        if self._all is None:
+            self._all = self._read_entries()
+        return self._all
+
+    def _read_entries(self) -> list[int]:
         shape = self.geometry
         count = shape.clusters + 2
         if shape.kind == "FAT12":
@@ -166,6 +174,10 @@ class FatReader:
     def free_bytes(self) -> int:
         """What is free, from the table; from FSInfo where the table is huge."""
         shape = self.geometry
+        if self._all is not None:
+            if self._free is None:
+                self._free = self._all[2:].count(0)
+            return self._free * shape.cluster
         if shape.table_bytes > _MOST_TABLE:
             stated = int.from_bytes(self._read(shape.information + 488, 4), "little")
             return min(stated, shape.clusters) * shape.cluster
@@ -283,6 +295,9 @@ class FatReader:
 
     def _runs(self, file: FatFile, most: int) -> Iterator[tuple[int, int]]:
         """Clusters that follow one another, as first and how many, `most` in all. Raises FormatError as chain()."""
+        if self._all is not None:
+            yield from self._runs_along(self._all, file, most)
+            return
         first = count = 0
         for total, cluster in enumerate(self.chain(file.cluster, file.path), 1):
             if count and cluster == first + count:
@@ -295,6 +310,34 @@ class FatReader:
                 break
         if count:
             yield first, count
+
+    def _runs_along(self, entries: list[int], file: FatFile, most: int) -> Iterator[tuple[int, int]]:
+        behind, end = self.geometry.clusters + 2, ENDS[self.geometry.kind]
+        cluster, total = file.cluster, 0
+        while total < most and cluster < end:
+            if not 2 <= cluster < behind:
+                raise FormatError(file.path, total * self.geometry.cluster, expected="a cluster of the volume",
+                                  got=f"cluster {cluster}")  # fmt: skip
+            count = run_length(entries, cluster, most - total)
+            yield cluster, count
+            total += count
+            cluster = entries[cluster + count - 1]
+
+
+def run_length(entries: list[int], cluster: int, most: int) -> int:
+    """How many clusters follow one another from this one on, `most` at the most; in long steps, for chains are long."""
+    count = step = 1
+    while count < most:
+        wanted = min(step, most - count)
+        at = cluster + count - 1
+        if entries[at : at + wanted] == list(range(at + 1, at + 1 + wanted)) and at + wanted < len(entries):
+            count += wanted
+            step = min(step * 4, 8192)
+        elif wanted == 1:
+            break
+        else:
+            step = max(1, wanted // 8)
+    return count
 
 
 def _checksum(short: bytes) -> int:
