@@ -14,6 +14,7 @@ import lzma
 import random
 import shutil
 import sqlite3
+import subprocess
 import tempfile
 import tomllib
 import zipfile
@@ -31,17 +32,20 @@ from kyklon.base.reading import json_of, toml_of
 from kyklon.catalogue import loader, templates
 from kyklon.catalogue.records import Board, Chooser, Dialect, Image, System
 from kyklon.demo import lighthouse
+from kyklon.demo.noise import device_tree, kernel_32, kernel_64
 from kyklon.devices.ports import DriveFacts
 from kyklon.devices.simulated.drives import FILE, SimulatedDrives
 from kyklon.model.build import Build
 from kyklon.model.fields import describe, described_fields
-from kyklon.model.kernel_line import set_words, word_values, words
+from kyklon.model.kernel_line import given, set_words, word_values, words
+from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.read import read_settings
 from kyklon.operations.card.sets import multiboot
 from kyklon.operations.card.sources import checksums, joined, source
-from kyklon.operations.card.volumes import contents, partitions, usage
+from kyklon.operations.card.volumes import boot_facts, contents, partitions, usage
 from kyklon.operations.card.volumes.fat_reader import FatReader
+from kyklon.operations.card.volumes.root_facts import observe_root, unit_words
 from kyklon.operations.card.volumes.survey import survey
 from kyklon.operations.library import scan, transfer
 from kyklon.operations.picture import edid, exports
@@ -287,6 +291,33 @@ def _foretold(data: bytes) -> object:
     return foretell(build, folder, _catalogue())
 
 
+def _root_volume(data: bytes) -> object:
+    return observe_root(lambda at, length: data[at : at + length] if at >= 0 else b"", 0, len(data), ("/bin/sh",))
+
+
+@cache
+def _roots() -> list[bytes]:
+    """Small roots of several forms."""
+    found = []
+    for number, form in enumerate(([], ["-t", "ext2"], ["-O", "inline_data"], ["-O", "^metadata_csum,uninit_bg"])):
+        image, tree = _held() / f"root-{number}.img", _held() / "tree"
+        (tree / "sbin").mkdir(parents=True, exist_ok=True)
+        (tree / "sbin" / "init").write_bytes(b"#!/bin/sh\n")
+        with image.open("wb") as file:
+            file.truncate(4 * MIB)
+        subprocess.run(["mkfs.ext4", "-q", "-F", *form, "-d", tree, image], check=True)
+        found.append(image.read_bytes())
+    return found
+
+
+def _kernel_file(data: bytes) -> object:
+    return boot_facts.kernel_of("k", len(data), data)
+
+
+def _tree(data: bytes) -> object:
+    return boot_facts.tree_of("t", len(data), data)
+
+
 def _edid(data: bytes) -> object:
     told = edid.read(data)
     for timing in told.timings:
@@ -305,6 +336,7 @@ def _boot_texts(data: bytes) -> object:
     for dialect in _catalogue().all(Dialect):
         texts = {file.path.lower(): text for file in dialect.files}
         read_settings(dialect, board, texts)
+        as_found(dialect, board, texts)
         compiled(build.model_copy(update={"boot": build.boot.model_copy(update={"dialect": dialect.id})}),
                  _catalogue(), texts)  # fmt: skip
     return None
@@ -314,6 +346,7 @@ def _kernel_line(data: bytes) -> object:
     text = data.decode("utf-8", "surrogateescape")
     return (
         words(text),
+        given(text),
         set_words(text, ("root=/dev/x", "usbhid.quirks=0x1:0x2:0x4", "quiet")),
         word_values(text, "video"),
     )
@@ -425,6 +458,11 @@ PARSERS: dict[str, Parser] = {
     "image 7z": Parser(lambda: [_seven()], _image(".7z")),
     "table": Parser(lambda: [_card()[: 34 * 512], _gpt()], _table),
     "FAT": Parser(lambda: [_fat(12), _fat(16)[: 2 * MIB], _fat(32)[: 2 * MIB]], _volume),
+    "root": Parser(_roots, _root_volume),
+    "kernel file": Parser(lambda: [kernel_32("ARMv7", 5000), kernel_64(5000)], _kernel_file),
+    "device tree": Parser(lambda: [device_tree("Merrow Cod", "merrow,cod")], _tree),
+    "unit": Parser(lambda: [b"[Unit]\nAfter=a b\n[Service]\nExecStart=/a \\\n b\nType=oneshot\n"],
+                   lambda data: unit_words(data.decode("utf-8", "surrogateescape"))),
     "survey": Parser(lambda: [_small_image(), _gpt(), _fat(12)], _survey, heavy=True),
     "identification": Parser(lambda: [(_held() / "demo" / "attachments" / "casement-19.edid").read_bytes()], _edid),
     "boot files": Parser(lambda: [LINES, *_card_texts()], _boot_texts),

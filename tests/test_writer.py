@@ -35,7 +35,7 @@ from kyklon.operations.card.acts import write_card
 from kyklon.operations.card.drives.fat_files import FatFiles
 from kyklon.operations.card.drives.interlock import Purpose, Request, opened
 from kyklon.operations.card.drives.writer import PLACE, PLAINLY, Order, _Job, write_image
-from kyklon.operations.card.sources import source
+from kyklon.operations.card.sources import checksums, source
 from kyklon.operations.card.volumes import contents
 from kyklon.operations.card.volumes.fat import FatVolume
 from support import MIB, Demo, simulated, write
@@ -446,7 +446,7 @@ def test_a_size_that_the_file_denies_is_told(tmp_path: Path) -> None:
     facts = replace(source.inspect(path), unpacked=path.stat().st_size + 512)
     job = _Job(facts, Scripted(path.stat().st_size), PLAINLY, UNWATCHED)
     job.write()
-    with pytest.raises(SourceError, match="holds .* but says"):
+    with pytest.raises(SourceError, match=r"holds .* but says"):
         job.check_sum()
     guessed = _Job(replace(facts, exact=False), Scripted(path.stat().st_size), PLAINLY, UNWATCHED)
     guessed.write()
@@ -464,3 +464,44 @@ def test_a_packed_image_tells_its_own_sum_only_where_the_maker_states_one(tmp_pa
     assert told.source_sum == own
     inner = Stated("SHA-256", hashlib.sha256(data).hexdigest())
     assert job_of(path, Scripted(len(data)), Order(inner)).report(1.0, ()).checked
+
+
+class SlowSum:
+    """A SHA-256 that takes its time, the first piece the longest: two at once would come in the wrong order."""
+
+    def __init__(self) -> None:
+        self._sum, self._calls = hashlib.sha256(), 0
+
+    def update(self, data: bytes) -> None:
+        self._calls += 1
+        time.sleep(0.25 / self._calls)
+        self._sum.update(data)
+
+    def hexdigest(self) -> str:
+        return self._sum.hexdigest()
+
+
+@pytest.mark.parametrize("digest", [False, True])
+def test_a_sum_that_is_slower_than_the_drive_is_right_or_left_out(
+    digest: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = image(tmp_path, 8)
+    right = hashlib.sha256(path.read_bytes()).hexdigest()
+    handle = Scripted(path.stat().st_size)
+    handle.cached = True
+    monkeypatch.setattr(checksums, "new_sum", lambda _algorithm: SlowSum())
+    report = job_of(path, handle, Order(digest=digest)).report(1.0, ())
+    assert report.sha256 == (right if digest else "")
+
+
+def test_the_drives_own_rate_leaves_the_waiting_for_the_source_out(tmp_path: Path) -> None:
+    path = image(tmp_path)
+    begun = time.monotonic()
+    job = job_of(path, Scripted(path.stat().st_size))
+    took = time.monotonic() - begun
+    assert 0 < job.busy_s <= took
+    handle = Scripted(path.stat().st_size)
+    handle.cached, handle.sync = True, lambda: time.sleep(0.1)
+    begun = time.monotonic()
+    slow = job_of(path, handle)
+    assert 0.3 <= slow.busy_s <= time.monotonic() - begun  # three syncs

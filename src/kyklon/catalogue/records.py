@@ -205,6 +205,7 @@ class Image(CataloguePart):
     foreground_service: str
     watcher_service: str = ""  # the one that shuts down at a button
     network_service: str = ""  # the one that joins the wireless network
+    installer_service: str = ""  # the one that fetches the front end at the first start
     start_programs: tuple[str, ...] = ()  # what its init calls by name
     unattended_min: tuple[int, int] = (0, 0)
     files: tuple[str, ...] = ()  # names its image files have, with * for anything
@@ -343,6 +344,7 @@ class DialectFile(Record):
     path: str = Field(min_length=1)
     kind: Literal["settings", "words", "lines", "extlinux"]
     grammar: Grammar = Grammar()
+    of_system: bool = False  # read by a system, not by the firmware: a bare-metal card has none
     entries: tuple[DialectEntry, ...] = ()
 
 

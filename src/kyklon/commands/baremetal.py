@@ -93,6 +93,10 @@ def write(
         raise WrongUse("The set is not ready for a card.", do="See `kyklon baremetal plan`, and clear its stops.")
     agree(verdict, f"Make a card of {job.target.facts.name}?", yes=yes)
     with watching() as watch:
-        found, _event = bare_metal_card(job, folder, planned, label, watch)
+        from kyklon.catalogue.records import Image
+
+        image = catalogue().find(Image, job.build.part("image")) if job.build else None
+        own = image is not None and image.school == "bare metal"
+        found, _event = bare_metal_card(job, folder, planned, label, watch, own=own)
     print(f"{found.same_files} files on {job.target.facts.name}, read back and the same.")
     return OK

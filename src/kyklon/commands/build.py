@@ -14,21 +14,27 @@ if TYPE_CHECKING:
 
 
 def demo(
+    name: Annotated[str, Argument(help="lighthouse, camper or school-fair.", metavar="NAME")] = "lighthouse",
     folder: Annotated[Path | None, Option("--folder", help="Where to make it.")] = None,
     no_window: Annotated[bool, Option("--no-window", help="Make it, print its path, and stop.")] = False,
     keep: Annotated[bool, Option("--keep", help="Open the one that is there, if this version made it.")] = False,
 ) -> int:
     """Make the demo build and open it."""
     from kyklon.base.places import demo_folder
-    from kyklon.demo import lighthouse
+    from kyklon.demo import camper, lighthouse, school_fair
+    from kyklon.demo.folders import make_current
 
-    place = folder or demo_folder(lighthouse.NAME)
+    known = {"lighthouse": lighthouse, "camper": camper, "school-fair": school_fair}
+    if name not in known:
+        raise WrongUse(f"There is no demo {name!r}.", do=f"There are: {', '.join(known)}.")
+    made = known[name]
+    place = folder or demo_folder(made.NAME)
     if keep:
-        place, aside = lighthouse.make_current(place, catalogue())
+        place, aside = make_current(made.make, place, catalogue())
         if aside is not None:
             tell(f"An older version's demo was moved aside to {aside}.")
     else:
-        lighthouse.make(place, catalogue())
+        made.make(place, catalogue())
     print(place)
     return OK if no_window else _window(place)
 

@@ -40,6 +40,8 @@ LABEL quayside
 """
 FIRST_BOOT = "-- read once, at the first start\nuser.name = player\nnetwork.country =\nnetwork.name = quayside\n"
 SERVICES = ("network", "shutdown-watcher", "sound", "gangway")
+QUAYSIDE, HARBOUR = "quayside", "harbour"
+RELEASES = {QUAYSIDE: b"Quayside 4.2, 2026-06-01\n", HARBOUR: b"Harbour Lite, 2026-03-18\n"}
 PLAYER = 1000  # the player's number
 INIT = """\
 #!/bin/sh
@@ -83,13 +85,13 @@ TOOLS = ("sh", "mount", "sed", "tr", "tail", "ls", "grep", "su", "sleep")
 ON_AND_ON = "while :; do\n  sleep 60\ndone\n"
 
 
-def make_image(path: Path) -> None:
+def make_image(path: Path, flavour: str = QUAYSIDE) -> None:
     """Write the packed image to `path` (.img.xz). Raises ToolError when a system tool is missing."""
     with scratch.folder("demo") as held:
         work = Path(held)
         boot, root, whole = work / "boot.fat", work / "root.ext4", work / "whole.img"
-        _make_boot(boot, work / "boot")
-        _make_root(root, work / "root")
+        _make_boot(boot, work / "boot", flavour)
+        make_ext4(root, work / "root", root_tree(flavour=flavour), ROOT_SIZE)
         _join(whole, boot, root)
         with lzma.open(path, "wb", preset=1) as packed, whole.open("rb") as file:
             while block := file.read(4 * MIB):
@@ -100,14 +102,15 @@ def _dated(path: Path) -> None:
     os.utime(path, (EPOCH, EPOCH))
 
 
-def boot_files() -> dict[str, bytes]:
+def boot_files(flavour: str = QUAYSIDE) -> dict[str, bytes]:
     """The boot partition's files."""
+    services = SERVICES if flavour == QUAYSIDE else (*SERVICES[:-1], "installer", SERVICES[-1])
     files = {
         "merrow.settings": BOOT_FILE.encode(),
         "kernel.line": KERNEL_LINE.encode(),
         "extlinux/extlinux.conf": EXTLINUX.encode(),
         "first-boot.settings": FIRST_BOOT.encode(),
-        "services.list": "".join(f"{name}\n" for name in SERVICES).encode(),
+        "services.list": "".join(f"{name}\n" for name in services).encode(),
         "merrow-armv6.krn": kernel_32("ARMv6"),
         "merrow-armv7.krn": kernel_32("ARMv7"),
         "merrow-armv8.krn": kernel_64(),
@@ -124,8 +127,8 @@ def checksums(files: Mapping[str, bytes]) -> bytes:
     return "".join(f"{hashlib.sha256(data).hexdigest()}  {name}\n" for name, data in files.items()).encode()
 
 
-def _make_boot(path: Path, tree: Path) -> None:
-    for name, data in boot_files().items():
+def _make_boot(path: Path, tree: Path, flavour: str = QUAYSIDE) -> None:
+    for name, data in boot_files(flavour).items():
         file = tree / name
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_bytes(data)
@@ -141,10 +144,10 @@ def _make_boot(path: Path, tree: Path) -> None:
     tools.run(["mcopy", "-s", "-m", "-i", str(path), *names, "::/"], environment=_FIXED)
 
 
-def root_tree(device: str = "/dev/mmcblk0p1") -> dict[str, bytes | str]:
+def root_tree(device: str = "/dev/mmcblk0p1", flavour: str = QUAYSIDE) -> dict[str, bytes | str]:
     """The root partition's files by path; a name that ends in / is an empty folder, a str is where a link leads.
 
-    device: the boot partition's.
+    device: the boot partition's. HARBOUR has no front end yet, and an installer that fetches it.
     """
     programs: dict[str, bytes] = {
         "bin/busybox": program_32("busybox"),
@@ -154,9 +157,14 @@ def root_tree(device: str = "/dev/mmcblk0p1") -> dict[str, bytes | str]:
         "usr/bin/network": b"#!/bin/sh\nexit 0\n",
         "usr/bin/sound": b"#!/bin/sh\nexit 0\n",
     }
-    for service in SERVICES:
-        kind = "Type=oneshot\n" if service == "gangway" else ""
-        after = "After=network\n" if service == "gangway" else ""
+    services = SERVICES
+    if flavour == HARBOUR:
+        del programs["usr/bin/gangway"]
+        programs["usr/bin/installer"] = b"#!/bin/sh\n# stands for the installer\nexit 0\n"
+        services = (*SERVICES[:-1], "installer")
+    for service in services:
+        kind = "Type=oneshot\n" if service in ("gangway", "installer") else ""
+        after = "After=network\n" if service in ("gangway", "installer") else ""
         unit = f"[Unit]\nDescription={service}\n{after}[Service]\n{kind}ExecStart=/usr/bin/{service}\n"
         programs[f"etc/services.d/{service}.service"] = unit.encode()
     files: dict[str, bytes | str] = {
@@ -164,7 +172,7 @@ def root_tree(device: str = "/dev/mmcblk0p1") -> dict[str, bytes | str]:
         "etc/group": b"root:x:0:\nplayer:x:1000:\n",
         "etc/fstab": f"{device} /boot vfat ro 0 0\n".encode(),
         "etc/hostname": b"quayside\n",
-        "etc/image-release": b"Quayside 4.2, 2026-06-01\n",
+        "etc/image-release": RELEASES[flavour],
         "etc/checksums": checksums({f"/{name}": data for name, data in programs.items()}),
         **{f"bin/{tool}": "busybox" for tool in TOOLS},
         **programs,
@@ -172,10 +180,6 @@ def root_tree(device: str = "/dev/mmcblk0p1") -> dict[str, bytes | str]:
     for folder in ("home/player", "games", "system-files", "boot", "dev", "proc", "root", "run", "sys", "tmp"):
         files[f"{folder}/"] = b""
     return files
-
-
-def _make_root(path: Path, tree: Path) -> None:
-    make_ext4(path, tree, root_tree(), ROOT_SIZE)
 
 
 def make_ext4(path: Path, tree: Path, files: Mapping[str, bytes | str], size: int) -> None:

@@ -7,14 +7,13 @@ without its quirk, a menu mode that the tube cannot show, and a system file with
 from __future__ import annotations
 
 import hashlib
-import shutil
 from pathlib import Path
 
-from kyklon.base.errors import BuildFolderError
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Display, Encoder, Panel, System
 from kyklon.demo.card_image import make_image
 from kyklon.demo.drives import make_drives
+from kyklon.demo.folders import PANE, cleared, make_pane, marked
 from kyklon.demo.library import make_library
 from kyklon.demo.sets import make_bare_metal, make_multi_boot
 from kyklon.devices import choose
@@ -31,7 +30,7 @@ from kyklon.model.build import (
     SystemMode,
     TuningLayers,
 )
-from kyklon.model.display import Edid, Extension, RangeLimits
+from kyklon.model.display import Edid, RangeLimits
 from kyklon.model.timing import Mode
 from kyklon.operations.card.shelving import shelf_entry
 from kyklon.operations.card.sources import source
@@ -45,18 +44,16 @@ from kyklon.record.shelf import FILE as SHELF
 from kyklon.record.shelf import Shelf
 
 NAME = "lighthouse-cafe-table"
-MARK = ".demo"  # the file that tells a demo, with the generation it is of
-GENERATION = 4  # 3: stand-ins bear an ending of their own; 4: an image that a real kernel starts
 IMAGE = "attachments/quayside-4.2.img.xz"
-TUBE, PANE = "attachments/casement-19.edid", "attachments/pane-24.edid"
+TUBE = "attachments/casement-19.edid"
 SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "elm-micro", "fir-board-v")
 
 
 def make(folder: Path, catalogue: Catalogue) -> Path:
     """The demo build afresh in `folder`. Only a folder that is empty, missing or an earlier demo is replaced."""
-    _clear(folder)
+    cleared(folder)
     (folder / "attachments").mkdir(parents=True)
-    (folder / MARK).write_text(f"{GENERATION}\nMade by Kyklon; a later Kyklon makes it again.\n", encoding="utf-8")
+    marked(folder)
     make_image(folder / IMAGE)
     make_drives(folder / choose.STAND_INS)
     make_library(folder / "library")
@@ -70,39 +67,6 @@ def make(folder: Path, catalogue: Catalogue) -> Path:
     store.save(folder, build(catalogue, checksum))
     Logbook(folder).add(0, "Build started", "Lighthouse Café table: the plan was taken from the owner's notes.")
     return folder
-
-
-def is_current(folder: Path) -> bool:
-    """Whether a folder holds this generation of the demo."""
-    try:
-        return (folder / MARK).read_text(encoding="utf-8").split("\n")[0] == str(GENERATION)
-    except OSError:
-        return False
-
-
-def make_current(folder: Path, catalogue: Catalogue) -> tuple[Path, Path | None]:
-    """The demo in `folder`, left as it is when it is of this generation; else made again, and the older one put beside.
-
-    The folder, and where an older one was put, None when there was none.
-    """
-    if is_current(folder):
-        return folder, None
-    aside = None
-    if folder.exists() and any(folder.iterdir()):
-        number = next(n for n in range(1, 1000) if not folder.with_name(f"{folder.name}-before-{n}").exists())
-        aside = folder.with_name(f"{folder.name}-before-{number}")
-        folder.rename(aside)
-    return make(folder, catalogue), aside
-
-
-def _clear(folder: Path) -> None:
-    if not folder.exists():
-        return
-    if any(folder.iterdir()) and not (folder / MARK).exists():
-        raise BuildFolderError(
-            f"{folder} holds files that no demo put there.", do="Choose an empty folder; nothing was changed."
-        )
-    shutil.rmtree(folder)
 
 
 def _make_shelf(folder: Path, catalogue: Catalogue) -> None:
@@ -122,11 +86,7 @@ def _make_identification(folder: Path, catalogue: Catalogue) -> None:
     limits = RangeLimits((49, 63), (15, 17), 50)
     data = Edid("KYK", 0x1901, 1901, 2026, tube.name, (mode.timing,), (376, 282), limits)
     (folder / TUBE).write_bytes(edid.write(data))
-    limits = RangeLimits((50, 76), (30, 83), 170)
-    extension = Extension((16, 4, 3, 1), audio=True, hdmi=True)
-    full = standard_timings("cta")[16].timing
-    data = Edid("KYK", 0x2401, 2401, 2026, "Pane 24", (full,), (531, 299), limits, extension=extension)
-    (folder / PANE).write_bytes(edid.write(data))
+    make_pane(folder / PANE)
 
 
 def build(catalogue: Catalogue, checksum: str) -> Build:

@@ -150,7 +150,7 @@ class CardContents:
     Each *_error is '' or says why that part could not be read. texts: boot files by lower-case path, bytes that are no
     UTF-8 as surrogates (PEP 383); names: the same paths as they are spelt. broken: files that could not be followed.
     trees: device trees. damaged: files whose bytes are not those that the card's own list of checksums states.
-    boot_cautions: what fsck.fat would complain of. loader_error: why U-Boot would not read the boot partition. size: of
+    digests: SHA-256 of small files, by lower-case path. boot_cautions: what fsck.fat would complain of. loader_error: why U-Boot would not read the boot partition. size: of
     the card in bytes. roots, root_errors: every partition as a kernel would take it for its root, by number; root: that of
     partition root_number, the first for Linux. not_read: why nothing was looked at, though nothing is known to be wrong.
     """
@@ -187,6 +187,7 @@ class CardContents:
     trees: tuple[DeviceTree, ...] = ()
     damaged: tuple[str, ...] = ()
     boot_cautions: tuple[str, ...] = ()
+    digests: Mapping[str, str] = field(default_factory=dict)
     loader_error: str = ""
     size: int = 0
     roots: Mapping[int, RootFacts] = field(default_factory=dict)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Dialect, DialectEntry, DialectFile
+from kyklon.catalogue.records import Board, Dialect, DialectEntry, DialectFile, Image
 from kyklon.catalogue.templates import render
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
@@ -87,8 +87,11 @@ def compiled(build: Build, catalogue: Catalogue, on_card: Mapping[str, str]) -> 
     """The boot files, merged into those on the card (lower-case path -> text; {} for a card that is not known)."""
     board = catalogue.get(Board, build.part("board"))
     dialect = catalogue.get(Dialect, build.boot.dialect)
+    image = catalogue.find(Image, build.part("image"))
     files = []
     for file in dialect.files:
+        if file.of_system and image is not None and image.school == "bare metal":
+            continue
         wanted, codec = wanted_of(file, dialect, build, board), codec_of(file)
         text = codec.compile(on_card.get(file.path.lower(), ""), wanted)
         lines = tuple(Line(line, codec.explain(line, wanted)) for line in text.removesuffix("\n").split("\n"))

@@ -113,6 +113,8 @@ def _dialect(build: Build, catalogue: Catalogue, board: Board) -> list[Finding]:
 
 
 def _services(build: Build, image: Image) -> list[Finding]:
+    if not image.foreground_service:  # one program, and no services
+        return []
     steps = track(build.boot.services, image.foreground_service)
     never = [step.name for step in steps if not step.starts]
     found = []

@@ -21,7 +21,7 @@ from kyklon.operations.picture import exports
 class CardSettings:
     """What the bytes on the card tell the machine to do. kernel_file, tree: '' when the firmware chooses itself.
 
-    sound, hostname, user: '' when the card does not say. void: why the firmware takes nothing from the file. waits: a menu
+    sound, hostname, user, country: '' when the card does not say. void: why the firmware takes nothing from the file. waits: a menu
     waits for a key. initramfs: '' for none. append_length: of a label's kernel line as written. recognised: whether the boot file names its format. timing is
     None when none is set, timing_error says why one that is set cannot be read."""
 
@@ -42,6 +42,7 @@ class CardSettings:
     waits: bool = False
     initramfs: str = ""
     append_length: int = 0
+    country: str = ""
 
 
 def read_settings(
@@ -75,6 +76,7 @@ def read_settings(
         user=settings.get("boot.user", ""),
         sound=settings.get("boot.sound", ""),
         hostname=settings.get("boot.hostname", ""),
+        country=settings.get("boot.country", ""),
         void=(main_found or {}).get(VOID, ""),
         waits=WAITS in (main_found or {}),
         initramfs=(main_found or {}).get("INITRD", ""),

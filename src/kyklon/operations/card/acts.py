@@ -285,9 +285,15 @@ def _prepared(job: CardJob, done: prepare.Prepared) -> CardEvent:
 
 
 def bare_metal_card(
-    job: CardJob, set_folder: Path, planned: baremetal.Plan, label: str, watch: Watch = UNWATCHED
+    job: CardJob,
+    set_folder: Path,
+    planned: baremetal.Plan,
+    label: str,
+    watch: Watch = UNWATCHED,
+    *,
+    own: bool = False,
 ) -> tuple[compare.Comparison, CardEvent]:
-    """A plain FAT card with a bare-metal set's chosen files, read back and compared.
+    """A plain FAT card with a bare-metal set's chosen files, read back and compared. own: it is the build's own card.
 
     Raises WrongUse while a stop stands, Refused, TargetError, ToolError, Cancelled.
     """
@@ -305,7 +311,16 @@ def bare_metal_card(
     detail = f"{len(planned.placed)} files of {set_folder.name}, {show_bytes(planned.size)}, read back and compared"
     event = CardEvent(at=now(), what="bare-metal set copied", detail=detail)
     _remember(job, event, f"{job.target.facts.name}: bare-metal set copied")
+    if own:
+        _keep_record(job, set_record(job.target, planned))
     return found, event
+
+
+def set_record(target: Target, planned: baremetal.Plan) -> CardRecord:
+    """What became of a card that was made from a set: every file of it was read back and compared."""
+    words = f"{len(planned.placed)} files, read back and the same"
+    return CardRecord(drive=target.facts.identity, state=CardState.PROVEN, bytes_written=planned.size, at=now(),
+                      sentence=words)  # fmt: skip
 
 
 def _copy_onto(files: FatFiles, ready: Path) -> compare.Comparison:

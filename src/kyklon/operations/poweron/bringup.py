@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from kyklon.operations.poweron.bench import Bench
-from kyklon.operations.poweron.events import BringUp, Event, Failure, Step
-from kyklon.operations.poweron.sequence import STAGES
+from kyklon.operations.poweron.events import BringUp, Event, Failure, Screen, Step
+from kyklon.operations.poweron.sequence import stages_of
 from kyklon.operations.poweron.stages.games import front_end_screen, visible_games
 
 
@@ -36,7 +36,8 @@ def bring_up(bench: Bench) -> BringUp:
     """The whole power-on. Later failures are found by assuming that the earlier ones are put right; a stage that
     cannot be judged because an earlier one hides it is passed over."""
     run = _Run()
-    for stage in STAGES:
+    stages = stages_of(bench.image.school)
+    for stage in stages:
         outcome = stage.judge(bench)
         run.take(stage.name, outcome)
         if outcome.hides_the_rest:
@@ -46,5 +47,7 @@ def bring_up(bench: Bench) -> BringUp:
         screen = next(failure.screen for failure in run.failures if failure.blocks)
     else:
         screen = front_end_screen(bench, games)
-    reached = "front end" if run.reached == "games" else run.reached or "nothing"
+        if bench.image.school == "bare metal":
+            screen = Screen("front end", bench.image.front_end, (run.events[-1].text,))
+    reached = "front end" if run.reached in ("games", stages[-1].name) else run.reached or "nothing"
     return BringUp(reached, tuple(run.events), tuple(run.failures), screen, games)

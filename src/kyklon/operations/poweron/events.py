@@ -47,6 +47,7 @@ _ADVICE = {  # code, or its beginning -> what to do where the build need not cha
     "boot.line-too-long": "Take words out of the kernel line",
     "boot.rootfstype": "Take rootfstype= out of the kernel line",
     "boot.rootflags": "Take rootflags= out of the kernel line",
+    "boot.installer-network": "Choose the wireless country, in Boot",
     "boot.user": "Write the image again, or make the user in it",
     "boot.": "Put it right in Boot",
     "picture.": "Choose a mode that the display shows, in Picture",

@@ -1,4 +1,4 @@
-"""The stages of a power-on in their order: the one list that the bring-up, the documents and the tests walk.
+"""The stages of a power-on in their order: the one list a school that the bring-up, the documents and the tests walk.
 
 The menu on the screen (`front end`) comes after `controllers` and `library`: the front end opens the one and reads the
 other before it shows anything.
@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Step
-from kyklon.operations.poweron.stages import card, display, firmware, games, supply, system
+from kyklon.operations.poweron.stages import bare_metal, card, display, firmware, games, supply, system
 
 
 @dataclass(frozen=True)
@@ -41,3 +41,17 @@ STAGES = (
     Stage("front end", games.front_end),
     Stage("games", games.games),
 )
+
+# without a system below it, one program reads its files from the boot partition
+BARE_METAL = (
+    *(stage for stage in STAGES if stage.name in ("supply", "card", "partition table", "boot partition", "boot file")),
+    Stage("kernel", firmware.kernel),
+    Stage("display", display.display),
+    Stage("files", bare_metal.files),
+    Stage("machine", bare_metal.machine),
+)
+
+
+def stages_of(school: str) -> tuple[Stage, ...]:
+    """The stages of an image of that school."""
+    return BARE_METAL if school == "bare metal" else STAGES

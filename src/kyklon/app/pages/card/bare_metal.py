@@ -19,7 +19,7 @@ from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.records import BareMetal, Board, Image
 from kyklon.devices.ports import Target
-from kyklon.operations.card.acts import bare_metal_card
+from kyklon.operations.card.acts import bare_metal_card, set_record
 from kyklon.operations.card.drives.interlock import Purpose
 from kyklon.operations.card.sets import baremetal
 from kyklon.operations.card.sets.problems import Problem, rename
@@ -175,14 +175,20 @@ class BareBench(Bench):
         assert plan is not None
         assert folder is not None
         identity, job = target.facts.identity, self.drives.job(target, typed)
+        image = session.catalogue.find(Image, session.build.part("image"))
+        own = image is not None and image.school == "bare metal"  # then this is the card that the build starts from
 
         def done(result: Any) -> None:
             found, event = result
-            session.card_event(identity, target.facts.size, event, emptied=True)
+            if own:
+                session.card_written(set_record(target, plan), target.facts.size, event)
+                session.look("card")
+            else:
+                session.card_event(identity, target.facts.size, event, emptied=True)
             session.said.emit(f"{found.same_files} files are on {target.facts.name}, read back and the same.")
 
         def work(watch: Watch) -> Any:
             session.flush()
-            return bare_metal_card(job, folder, plan, name, watch)
+            return bare_metal_card(job, folder, plan, name, watch, own=own)
 
         self.run("Making the bare-metal card", work, done)

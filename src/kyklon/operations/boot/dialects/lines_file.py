@@ -21,11 +21,12 @@ class LinesFile:
     def told(self, text: str, board: str) -> list[Told]:
         """Override."""
         found: list[Told] = []
+        seen: set[str] = set()
         for number, line in enumerate(split_lines(text), 1):
             name = line.strip()
             if name and not name.startswith("#"):
-                twice = name in (each.key for each in found)
-                found.append(Told(number, name, "", "is in the list already" if twice else ""))
+                found.append(Told(number, name, "", "is in the list already" if name in seen else ""))
+                seen.add(name)
         return found
 
     def explain(self, line: str, wanted: Wanted) -> str:

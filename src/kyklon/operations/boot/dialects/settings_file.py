@@ -57,7 +57,7 @@ class SettingsFile:
 
     def told(self, text: str, board: str) -> list[Told]:
         """Override."""
-        decided = {line.number for line in self._deciding(text, board).values()}
+        deciding = {line.key: line.number for line in self._deciding(text, board).values()}
         by_number = {line.number: line for line in self.lines(text)}
         found = []
         for number, raw in enumerate(split_lines(text)):
@@ -69,9 +69,8 @@ class SettingsFile:
             odd = ""
             if not line.counts_for(board):
                 odd = f"is for {' and '.join(line.boards)} only"
-            elif number not in decided:
-                winner = next(each.number for each in self._deciding(text, board).values() if each.key == line.key)
-                odd = f"does not count: line {winner + 1} sets it too"
+            elif deciding[line.key] != number:
+                odd = f"does not count: line {deciding[line.key] + 1} sets it too"
             found.append(Told(number + 1, line.key, line.value, odd))
         return found
 

@@ -27,12 +27,13 @@ class WordsFile:
         found = [Told(1, *_parted(word)) for word in words(lines[0])] if lines else []
         for number, line in enumerate(lines[1:], 2):
             found += [Told(number, *_parted(word), odd="is not read: only the first line is") for word in words(line)]
-        names = [each.key for each in found]
+        last = {each.key: index for index, each in enumerate(found)}
         return [
-            replace(each, odd="does not count: it is given again") if not each.odd and each.key in LAST_COUNTS
-            and each.key in names[index + 1 :] else each
+            replace(each, odd="does not count: it is given again")
+            if not each.odd and each.key in LAST_COUNTS and last[each.key] != index
+            else each
             for index, each in enumerate(found)
-        ]  # fmt: skip
+        ]
 
     def explain(self, line: str, wanted: Wanted) -> str:
         """Override."""

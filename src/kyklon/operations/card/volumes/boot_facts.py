@@ -67,6 +67,8 @@ def _stated_size(data: bytes, instruction_set: str) -> int:
     at = int.from_bytes(data[0x3C:0x40], "little")
     if data[:2] != b"MZ" or data[at : at + 4] != b"PE\0\0":
         return 0
+    if len(data) < at + 24:
+        return at + 24
     sections, optional = struct.unpack_from("<H", data, at + 6)[0], struct.unpack_from("<H", data, at + 20)[0]
     longest, place = 0, at + 24 + optional
     for index in range(min(sections, 96)):

@@ -24,6 +24,7 @@ BOOT_LIMIT = 512 << 20  # bytes; CP: boot partitions are smaller
 PREVIEW_KEPT = 160 << 20  # bytes in memory
 PREVIEW_MIB = {"xz": 160, "7z": 160, "bz2": 64}  # unpacked in about two seconds; the others take 640 in that time
 TEXT_LIMIT = 64 * 1024  # bytes; boot files are far smaller
+MOST_DIGESTS = 4096  # files that are summed
 TREE_LIMIT = 1 << 20  # bytes; CP: trees have tens of kilobytes
 CHECKSUMS = "checksums"  # the boot partition's own list
 HASHED = 96 << 20  # bytes that are compared with it
@@ -161,6 +162,7 @@ def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
     return _but(
         found, sizes=taken.sizes, texts=taken.texts, names=taken.names, kernels=tuple(taken.kernels),
         trees=tuple(taken.trees), boot_free=free, broken=(*taken.broken, *further), boot_cautions=tuple(found_health.complaints),
+        digests=taken.digests,
         loader_error=loader_error, damaged=damaged,
     )  # fmt: skip
 
@@ -175,6 +177,7 @@ class _Taken:
         self.kernels: list[KernelFile] = []
         self.trees: list[DeviceTree] = []
         self.broken: list[str] = []
+        self.digests: dict[str, str] = {}
         self._files: dict[str, FatFile] = {}
 
     def file(self, volume: FatReader, file: FatFile) -> None:
@@ -186,6 +189,8 @@ class _Taken:
         except FormatError as bad:
             self.broken.append(str(bad))
             return
+        if file.size <= TEXT_LIMIT and len(self.digests) < MOST_DIGESTS:
+            self.digests[file.path.lower()] = hashlib.sha256(head).hexdigest()
         if kernel is not None:
             self.kernels.append(kernel)
         elif head[:4] == TREE_MAGIC or file.path.lower().endswith(".dtb"):

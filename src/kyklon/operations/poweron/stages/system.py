@@ -9,7 +9,7 @@ from dataclasses import replace
 
 from kyklon.base.quantities import show_bytes
 from kyklon.model.build import change_of
-from kyklon.model.card import Program, RootFacts
+from kyklon.model.card import Program, RootFacts, Unit
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import last
 from kyklon.model.root_device import RootDevice, root_device
@@ -250,16 +250,23 @@ def services(bench: Bench) -> Step:
     if root is None:
         return Step()
     names = (bench.settings.services if bench.settings else ()) or tuple(unit.name for unit in root.services)
-    there = root.unit(front)
+    there = root.unit(front) or _installed(bench, root, names)
     if front not in names or there is None:
         remedy = or_put(None, front in bench.build.boot.services) if there else None
         host = (bench.settings.hostname if bench.settings else "") or "games"
         cause = f"{bench.image.front_end} is not among the services." if there else f"The image has no service {front}."
         screen = Screen("text", "Text screen", (f"{host} login:",))
         return fail(Failure("services", "boot.no-front-end", cause, remedy, screen, lamps.idle))
-    moments = []
+    moments: list[Moment] = []
     for step in track(names, front):
-        unit = root.unit(step.name)
+        unit = root.unit(step.name) or (there if step.name == front else None)
+        if step.name == bench.image.installer_service and unit is not None and root.unit(front) is None:
+            if bad := _no_network(bench, names):
+                return Step(tuple(moments), (bad,))
+            low, high = bench.image.unattended_min
+            moments.append(Moment(f"{step.name} fetches {bench.image.front_end}: {low} to {high} minutes without you.",
+                                  lamps.reading, (low + high) * 30.0))  # fmt: skip
+            continue
         if unit is None:
             text, seconds = f"{step.name}: the image has no such service, so it is skipped.", 0.1
         elif not step.starts:
@@ -272,6 +279,35 @@ def services(bench: Bench) -> Step:
             text, seconds = f"{step.name} starts.", SERVICE_S
         moments.append(Moment(text, lamps.reading, seconds))
     return Step(tuple(moments))
+
+
+def _installed(bench: Bench, root: RootFacts, names: tuple[str, ...]) -> Unit | None:
+    """The front end's unit as the installer will have left it, where one runs before it."""
+    installer, front = bench.image.installer_service, bench.image.foreground_service
+    if not installer or root.unit(installer) is None or installer not in names or front not in names:
+        return None
+    if names.index(installer) > names.index(front) or why_not_started(bench, root.unit(installer).program):  # type: ignore[union-attr]
+        return None
+    return Unit(front, None, foreground=True)
+
+
+def _no_network(bench: Bench, names: tuple[str, ...]) -> Failure | None:
+    """What the installer ends with where it finds no network."""
+    network, settings = bench.image.network_service, bench.settings
+    installer = bench.image.installer_service
+    before = names[: names.index(installer)]
+    if network in before and settings is not None and settings.country:
+        return None
+    cause = f"{installer} cannot fetch {bench.image.front_end}: "
+    cause += (
+        "no wireless country is set, so the radio stays off."
+        if network in before
+        else f"{network} does not start before it."
+    )
+    screen = Screen("text", "Text screen", ("No network",))
+    right = bool(bench.build.boot.country) if network in before else network in bench.build.boot.services
+    remedy = PUT_ON_CARD if right else None
+    return Failure("services", "boot.installer-network", cause, remedy, screen, bench.board.lamps.idle)
 
 
 def login(bench: Bench) -> Step:

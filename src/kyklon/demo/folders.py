@@ -1,0 +1,66 @@
+"""What every demo folder has: its mark, and what takes the place of an older one."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+from kyklon.base.errors import BuildFolderError
+from kyklon.catalogue.loader import Catalogue, standard_timings
+from kyklon.model.display import Edid, Extension, RangeLimits
+from kyklon.operations.picture import edid
+
+MARK = ".demo"  # the file that tells a demo, with the generation it is of
+GENERATION = 4  # 3: stand-ins bear an ending of their own; 4: an image that a real kernel starts
+PANE = "attachments/pane-24.edid"
+
+Make = Callable[[Path, Catalogue], Path]
+
+
+def cleared(folder: Path) -> None:
+    """An empty place for a demo. Raises BuildFolderError for files that no demo put there."""
+    if not folder.exists():
+        return
+    if any(folder.iterdir()) and not (folder / MARK).exists():
+        raise BuildFolderError(
+            f"{folder} holds files that no demo put there.", do="Choose an empty folder; nothing was changed."
+        )
+    shutil.rmtree(folder)
+
+
+def marked(folder: Path) -> None:
+    """Mark a folder as a demo of this generation."""
+    (folder / MARK).write_text(f"{GENERATION}\nMade by Kyklon; a later Kyklon makes it again.\n", encoding="utf-8")
+
+
+def is_current(folder: Path) -> bool:
+    """Whether a folder holds this generation of the demo."""
+    try:
+        return (folder / MARK).read_text(encoding="utf-8").split("\n")[0] == str(GENERATION)
+    except OSError:
+        return False
+
+
+def make_current(make: Make, folder: Path, catalogue: Catalogue) -> tuple[Path, Path | None]:
+    """The demo in `folder`, left as it is when it is of this generation; else made again, and the older one put beside.
+
+    The folder, and where an older one was put, None when there was none.
+    """
+    if is_current(folder):
+        return folder, None
+    aside = None
+    if folder.exists() and any(folder.iterdir()):
+        number = next(n for n in range(1, 1000) if not folder.with_name(f"{folder.name}-before-{n}").exists())
+        aside = folder.with_name(f"{folder.name}-before-{number}")
+        folder.rename(aside)
+    return make(folder, catalogue), aside
+
+
+def make_pane(path: Path) -> None:
+    """The identification data of a flat display."""
+    limits = RangeLimits((50, 76), (30, 83), 170)
+    extension = Extension((16, 4, 3, 1), audio=True, hdmi=True)
+    full = standard_timings("cta")[16].timing
+    data = Edid("KYK", 0x2401, 2401, 2026, "Pane 24", (full,), (531, 299), limits, extension=extension)
+    path.write_bytes(edid.write(data))

@@ -1,0 +1,69 @@
+"""Scenario 3, the School fair micro: a home computer reborn on a bare-metal set, with a keyboard and a flat display.
+
+Its set is whole; what is left to do is to make the card, put the boot files on it, and switch on.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from kyklon.catalogue.loader import Catalogue, standard_timings
+from kyklon.demo.drives import make_drives
+from kyklon.demo.folders import PANE, cleared, make_pane, marked
+from kyklon.demo.sets import make_bare_metal
+from kyklon.devices import choose
+from kyklon.model.build import (
+    BootSettings,
+    Build,
+    ControlSettings,
+    FileSets,
+    Link,
+    Part,
+    PictureSettings,
+)
+from kyklon.model.timing import Mode
+from kyklon.record import folder as store
+from kyklon.record.logbook import Logbook
+
+NAME = "school-fair-micro"
+SET = "sets/tidepool-2.1"
+
+
+def make(folder: Path, _catalogue: Catalogue) -> Path:
+    """The demo build afresh in `folder`. Only a folder that is empty, missing or an earlier demo is replaced."""
+    cleared(folder)
+    (folder / "attachments").mkdir(parents=True)
+    marked(folder)
+    make_drives(folder / choose.STAND_INS)
+    make_bare_metal(folder / SET, mistakes=False)
+    make_pane(folder / PANE)
+    store.save(folder, build())
+    Logbook(folder).add(0, "Build started", "School fair micro: a set on a stick, a keyboard, and a fair on Saturday.")
+    return folder
+
+
+def build() -> Build:
+    """The build as its owner left it."""
+    parts = (
+        ("board", "herring"), ("supply", "ballast-3a"), ("card", "cockle-32"), ("display", "pane-24"), ("image", "tidepool"),
+    )  # fmt: skip
+    return Build(
+        name="School fair micro",
+        kind="Home computer reborn · keyboard with a matrix · flat display",
+        systems=("elm-micro",),
+        parts=tuple(Part(role=role, part=part) for role, part in parts),
+        links=(
+            Link(start="supply.out", end="board.power", cable="power-a-micro-1m5"),
+            Link(start="board.video", end="display.video", cable="hdmi-a-a-1m"),
+            Link(start="card.plug", end="board.card", cable="socket"),
+        ),
+        sets=FileSets(bare_metal=SET),
+        boot=BootSettings(dialect="merrow", kernel="tidepool-armv7.krn", device_tree="herring.dtb", country="GB",
+                          hostname="fair"),
+        picture=PictureSettings(
+            school="scaled",
+            menu=Mode(name="CTA 16", timing=standard_timings("cta")[16].timing),
+            identification=PANE,
+        ),
+        controls=ControlSettings(panel="single-eight", wires=()),
+    )  # fmt: skip

@@ -1,0 +1,88 @@
+"""The other two demo builds, from a card that is made to a bring-up that reaches the menu, by window."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from app.conftest import User
+from kyklon.app.pages.card.bare_metal import BareBench
+from kyklon.app.start import open_window
+from kyklon.app.theme.tokens import Theme
+from kyklon.catalogue.loader import Catalogue
+from kyklon.demo import camper, school_fair
+from kyklon.model.build import CardState
+
+
+def opened(folder: Path, qtbot: QtBot) -> Iterator[User]:
+    window = open_window(folder, Theme())
+    qtbot.addWidget(window)
+    window.resize(1280, 800)
+    window.show()
+    qtbot.waitExposed(window)
+    window.activateWindow()
+    window.session.look_at_everything()
+    person = User(window, qtbot)
+    person.wait()
+    yield person
+    window.session.end()
+
+
+@pytest.fixture
+def fair(tmp_path: Path, catalogue: Catalogue, qtbot: QtBot) -> Iterator[User]:
+    yield from opened(school_fair.make(tmp_path / "fair", catalogue), qtbot)
+
+
+@pytest.fixture
+def van(tmp_path: Path, catalogue: Catalogue, qtbot: QtBot) -> Iterator[User]:
+    yield from opened(camper.make(tmp_path / "van", catalogue), qtbot)
+
+
+def bring_up(user: User) -> Any:
+    """Open Power-on and press what it offers."""
+    page = user.open(90)
+    user.press("Run", page)
+    user.wait(lambda: user.window.session.bring_up_current)
+    return user.window.session.bring_up
+
+
+def test_a_bare_metal_card_is_made_and_starts_its_menu(fair: User) -> None:
+    assert fair.stops == []
+    page = fair.open(20)
+    fair.press("Bare metal")
+    bench = page.bench
+    assert isinstance(bench, BareBench)
+    fair.wait(lambda: bench.plan is not None and bench.plan.ready)
+    bench._drive.setCurrentIndex(bench._drive.findData("sim:blank-card"))
+    bench.refresh()
+    fair.answer(lambda dialog: fair.press("Make the card", dialog), lambda: fair.press("Make the card…"))
+    fair.wait()
+    assert fair.saved.card.state is CardState.PROVEN
+    result = bring_up(fair)
+    assert result.failure is None
+    assert result.reached == "front end"
+    assert "Elm Micro S" in result.screen.lines[0]
+    assert [event.stage for event in result.events][-2:] == ["files", "machine"]
+
+
+def test_a_base_system_needs_the_network_for_its_installer(van: User) -> None:
+    session = van.window.session
+    assert van.stops == []
+    van.choose_drive("blank-card")
+    van.answer(lambda dialog: van.press("Write to blank-card", dialog), lambda: van.press("Write to blank-card…"))
+    van.wait()
+    result = bring_up(van)
+    assert result.failure is not None
+    assert result.failure.code in ("boot.installer-network", "picture.out-of-range:menu", "boot.device-tree")
+    session.edit("boot.country", "NL")
+    van.open(30)
+    van.window.put_on_card()
+    van.wait()
+    result = bring_up(van)
+    assert result.failure is None, result.failure
+    assert result.reached == "front end"
+    assert any("15 to 120 minutes" in event.text for event in result.events)
