@@ -1,3 +1,4 @@
+# ruff: noqa: E501 # a table
 """Every way in which a card, a build or a bench keeps a machine from its menu: how it is made, what is foretold.
 
 `docs/power-on.md` holds them as a table; test_failures.py makes each one on a real card, and puts it right again.

@@ -37,7 +37,8 @@ def catalogue() -> Catalogue:
 
 @cache
 def good_build(way: str) -> Build:
-    """The demo's build with its faults put right; for LABELS on a board that reads extlinux.conf, with a flat display."""
+    """The demo's build with its faults put right; for LABELS on a board that reads extlinux.conf, with a flat
+    display."""
     parts = catalogue()
     build = lighthouse.build(parts, "0" * 64)
     if way == LABELS:
@@ -202,7 +203,8 @@ def _other_line(card: Path, way: str, seen: CardContents, number: int) -> None:
     old = "root=/dev/mmcblk0p2"
     new = {
         0: "root=PARTUUID=4b594b31-02", 1: "root=PARTUUID=4B594B31-02", 2: "root=179:2", 3: "root=b302", 4: "root=B302",
-        5: f"root=/dev/mmcblk0p7 {old}", 6: f'greet="good day" {old}', 7: f"{old} ro", 8: f"{old} rw rootflags=data=ordered",
+        5: f"root=/dev/mmcblk0p7 {old}", 6: f'greet="good day" {old}', 7: f"{old} ro",
+        8: f"{old} rw rootflags=data=ordered",
         9: f"{old} rootdelay=2 loglevel=3",
     }[number]  # fmt: skip
     put_fat(card, name, seen.texts[name].replace(old, new).encode())

@@ -284,11 +284,13 @@ def test_the_sum_is_right_however_slow_the_medium_is(
     assert report.size == path.stat().st_size
 
 
-# --- the job, against a drive that does what a test tells it -----------------------------------------------------------
+# --- the job, against a drive that does what a test tells it
+# -----------------------------------------------------------
 
 
 class Scripted:
-    """A drive in memory. fails: times that a call at an offset fails before it works, by ('read' or 'write', offset)."""
+    """A drive in memory. fails: times that a call at an offset fails before it works, by ('read' or 'write',
+    offset)."""
 
     node = path = None
     cached = False

@@ -46,7 +46,8 @@ def places(tree: ast.Module) -> list[ast.AST]:
     left |= {
         id(node.value) for node in ast.walk(tree) if isinstance(node, ast.keyword) and node.arg in ("force", "daemon")
     }
-    # annotations are for readers; a default of a dataclass field is written by nobody; how many chunks may wait is speed
+    # annotations are for readers; a default of a dataclass field is written by nobody; how many chunks may wait is
+    # speed
     for node in ast.walk(tree):
         if isinstance(node, ast.AnnAssign):
             left |= {id(inner) for inner in ast.walk(node.annotation)}

@@ -11,8 +11,8 @@ import pytest
 
 from judges import cards, compare, kernel, loader
 
-# seeds where the forecast and the judge differ, and why the forecast stays: bytes of a program that are not those the image
-# states (harmless ones here), and what only a 64-bit FAT reader of its own kind reads otherwise
+# seeds where forecast and judge differ, and the forecast stays: a byte of a program is not what the image states, which
+# happens to do no harm
 KNOWN_KERNEL: set[int] = {45}
 KNOWN_LOADER: set[int] = set()
 

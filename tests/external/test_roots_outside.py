@@ -1,4 +1,5 @@
-"""Root partitions beside what others say of them: debugfs and e2fsck (e2fsprogs), fsck.fat (dosfstools), the kernel's mount."""
+"""Root partitions beside what others say of them: debugfs and e2fsck (e2fsprogs), fsck.fat (dosfstools), the kernel's
+mount."""
 
 from __future__ import annotations
 
@@ -19,7 +20,8 @@ MIB = 1 << 20
 # how mkfs.ext4 can lay a volume out; each is read back file by file
 FORMS = {
     "plain": [], "1k": ["-b", "1024"], "4k": ["-b", "4096"], "ext2": ["-t", "ext2"], "ext3": ["-t", "ext3"],
-    "inline": ["-O", "inline_data"], "no checksums": ["-O", "^metadata_csum"], "old sums": ["-O", "^metadata_csum,uninit_bg"],
+    "inline": ["-O", "inline_data"], "no checksums": ["-O", "^metadata_csum"],
+    "old sums": ["-O", "^metadata_csum,uninit_bg"],
     "32 bit": ["-O", "^64bit"], "no flex": ["-O", "^flex_bg"], "meta_bg": ["-O", "meta_bg,^resize_inode"],
     "bigalloc": ["-O", "bigalloc"], "small inodes": ["-I", "128"], "seed": ["-O", "metadata_csum_seed"],
     "no journal": ["-O", "^has_journal"], "sparse2": ["-O", "sparse_super2"],

@@ -1,3 +1,4 @@
+# ruff: noqa: E501 # tables
 """Cards broken at random, seeded, for the outside judges: what is on them is the demo image's, small and whole at first."""
 
 from __future__ import annotations

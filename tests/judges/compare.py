@@ -70,7 +70,8 @@ def with_loader(card: Path) -> Compared:
         theirs = "kernel"
     else:
         theirs = "nothing found"
-    words = f"{mine}{f' ({failure.cause})' if failure else f' {bench.kernel_name} {settings.kernel_line if settings else None!r}'}"
+    more = f" ({failure.cause})" if failure else f" {bench.kernel_name} {settings.kernel_line if settings else None!r}"
+    words = mine + more
     told = f"{theirs} {real.files} {real.line!r} missing {real.missing}"
     if failure is None or real.started:
         same = failure is None and real.started

@@ -1,7 +1,8 @@
 """A real Linux kernel, run as a program without rights, with the card as its disk (package user-mode-linux).
 
-What differs from a board: the card is ubda, not mmcblk0, so words and /etc/fstab that name it are translated; programs are
-those of this machine, so busybox stands in for the card's own; ubda is there at once, so rootwait is never missed.
+What differs from a board: the card is ubda, not mmcblk0, so words and /etc/fstab that name it are translated;
+programs are those of this machine, so busybox stands in for the card's own; ubda is there at once, so rootwait is
+never missed.
 """
 
 from __future__ import annotations

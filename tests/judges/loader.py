@@ -1,4 +1,5 @@
-"""U-Boot itself, in a virtual machine without rights, with the card as its only disk (packages qemu-system-arm, u-boot-qemu).
+"""U-Boot itself, in a virtual machine without rights, with the card as its only disk (packages qemu-system-arm,
+u-boot-qemu).
 
 What differs from a board: it has no fdt_addr_r, so a label's FDT is not fetched and its own tree is used; the card is
 called virtio 0.
@@ -24,8 +25,8 @@ def available() -> bool:
 
 @dataclass(frozen=True)
 class Loaded:
-    """found: a boot file was found. files: fetched, in order. missing: those that could not be. line: the kernel line of
-    what was started. started: whether a kernel was. waits: whether a menu waits for a key. said: everything."""
+    """found: a boot file was found. files: fetched, in order. missing: those that could not be. line: the kernel line
+    of what was started. started: whether a kernel was. waits: whether a menu waits for a key. said: everything."""
 
     found: bool
     files: tuple[str, ...]

@@ -28,7 +28,8 @@ def bringup(folder: Folder, card: CardName, as_json: Json = False) -> int:
 def _data(result: BringUp) -> dict[str, Any]:
     def failure(each: Any) -> dict[str, Any]:
         return {
-            "stage": each.stage, "code": each.code, "cause": each.cause, "lamp": each.lamp, "screen": asdict(each.screen),
+            "stage": each.stage, "code": each.code, "cause": each.cause,
+            "lamp": each.lamp, "screen": asdict(each.screen),
             "remedy": each.remedy.label if each.remedy else None, "advice": each.advice, "operation": each.operation,
         }  # fmt: skip
 

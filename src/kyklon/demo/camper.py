@@ -63,8 +63,8 @@ def make(folder: Path, catalogue: Catalogue) -> Path:
 def build(catalogue: Catalogue, checksum: str) -> Build:
     """The build as its owner left it, the missing country included."""
     parts = (
-        ("board", "cod"), ("supply", "ballast-3a"), ("card", "cockle-32"), ("display", "pane-7"), ("encoder", "tackle-12"),
-        ("image", "harbour-lite"),
+        ("board", "cod"), ("supply", "ballast-3a"), ("card", "cockle-32"), ("display", "pane-7"),
+        ("encoder", "tackle-12"), ("image", "harbour-lite"),
     )  # fmt: skip
     panel, encoder = catalogue.get(Panel, "single-eight"), catalogue.get(Encoder, "tackle-12")
     return Build(

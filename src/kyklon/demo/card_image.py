@@ -183,8 +183,8 @@ def root_tree(device: str = "/dev/mmcblk0p1", flavour: str = QUAYSIDE) -> dict[s
 
 
 def make_ext4(path: Path, tree: Path, files: Mapping[str, bytes | str], size: int) -> None:
-    """An ext4 file system of `size` bytes with these files, laid out in the folder `tree` first: root's but for what lies
-    in the player's home, and the same bytes every time."""
+    """An ext4 file system of `size` bytes with these files, laid out in the folder `tree` first: root's but for what
+    lies in the player's home, and the same bytes every time."""
     for name, data in files.items():
         file = tree / name
         file.parent.mkdir(parents=True, exist_ok=True)

@@ -22,8 +22,8 @@ def kernel_32(instruction_set: str, size: int = 300_000) -> bytes:
 
 
 def kernel_64(size: int = 420_000) -> bytes:
-    """A 64-bit kernel file: the header of Documentation/arch/arm64/booting.rst, with the PE header that tells its length
-    (PE/COFF specification 3 and 4)."""
+    """A 64-bit kernel file: the header of Documentation/arch/arm64/booting.rst, with the PE header that tells its
+    length (PE/COFF specification 3 and 4)."""
     head = bytearray(0x80)
     head[0:2] = b"MZ"
     struct.pack_into("<QQQ", head, 8, 0x80000, size, 0b1010)

@@ -45,7 +45,8 @@ def make(folder: Path, _catalogue: Catalogue) -> Path:
 def build() -> Build:
     """The build as its owner left it."""
     parts = (
-        ("board", "herring"), ("supply", "ballast-3a"), ("card", "cockle-32"), ("display", "pane-24"), ("image", "tidepool"),
+        ("board", "herring"), ("supply", "ballast-3a"), ("card", "cockle-32"), ("display", "pane-24"),
+        ("image", "tidepool"),
     )  # fmt: skip
     return Build(
         name="School fair micro",

@@ -86,7 +86,8 @@ class Program:
 
 @dataclass(frozen=True)
 class User:
-    """A line of /etc/passwd, with the number of its group. shell: as a program. home_why: why it is no home for this user, '' when it is one."""
+    """A line of /etc/passwd, with the number of its group. shell: as a program. home_why: why it is no home for this
+    user, '' when it is one."""
 
     name: str
     number: int
@@ -112,10 +113,11 @@ class Unit:
 class RootFacts:
     """What the bring-up needs to know of the root partition.
 
-    cautions: what a kernel lets pass with a word in its log. no_write: why it can only be read, '' when it can be written;
-    not_for_writing: why a kernel told to mount it for writing does not mount it at all.
+    cautions: what a kernel lets pass with a word in its log. no_write: why it can only be read, '' when it can be
+    written; not_for_writing: why a kernel told to mount it for writing does not mount it at all.
     programs: by path, those that a start may meet. missing: folders a start needs that are not there. free in bytes.
-    size: of its file system in bytes. damaged: files whose bytes are not those that the image states. kinds: what a kernel mounts it as.
+    size: of its file system in bytes. damaged: files whose bytes are not those that the image states. kinds: what a
+    kernel mounts it as.
     """
 
     users: tuple[User, ...] = ()
@@ -150,9 +152,10 @@ class CardContents:
     Each *_error is '' or says why that part could not be read. texts: boot files by lower-case path, bytes that are no
     UTF-8 as surrogates (PEP 383); names: the same paths as they are spelt. broken: files that could not be followed.
     trees: device trees. damaged: files whose bytes are not those that the card's own list of checksums states.
-    digests: SHA-256 of small files, by lower-case path. boot_cautions: what fsck.fat would complain of. loader_error: why U-Boot would not read the boot partition. size: of
-    the card in bytes. roots, root_errors: every partition as a kernel would take it for its root, by number; root: that of
-    partition root_number, the first for Linux. not_read: why nothing was looked at, though nothing is known to be wrong.
+    digests: SHA-256 of small files, by lower-case path. boot_cautions: what fsck.fat would complain of. loader_error:
+    why U-Boot would not read the boot partition. size: of the card in bytes. roots, root_errors: every partition as a
+    kernel would take it for its root, by number; root: that of partition root_number, the first for Linux. not_read:
+    why nothing was looked at, though nothing is known to be wrong.
     """
 
     table: PartitionTable | None = None
@@ -264,7 +267,8 @@ class Partition:
 
 @dataclass(frozen=True)
 class PartitionTable:
-    """scheme: MBR, GPT or hybrid GPT. note: what is odd about it, '' when nothing is. second: read from the disk's end."""
+    """scheme: MBR, GPT or hybrid GPT. note: what is odd about it, '' when nothing is. second: read from the disk's
+    end."""
 
     disk_id: int
     partitions: tuple[Partition, ...]

@@ -18,8 +18,8 @@ _NUMBERS = re.compile(r"(\d{1,4}):(\d{1,7})|([0-9a-f]{3,5})", re.IGNORECASE)
 
 @dataclass(frozen=True)
 class RootDevice:
-    """partition: None when nothing that is there is meant; why: the reason then. number: given as a number, for which the
-    kernel does not wait."""
+    """partition: None when nothing that is there is meant; why: the reason then. number: given as a number, for which
+    the kernel does not wait."""
 
     word: str
     partition: Partition | None

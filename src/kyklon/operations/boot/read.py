@@ -21,9 +21,10 @@ from kyklon.operations.picture import exports
 class CardSettings:
     """What the bytes on the card tell the machine to do. kernel_file, tree: '' when the firmware chooses itself.
 
-    sound, hostname, user, country: '' when the card does not say. void: why the firmware takes nothing from the file. waits: a menu
-    waits for a key. initramfs: '' for none. append_length: of a label's kernel line as written. recognised: whether the boot file names its format. timing is
-    None when none is set, timing_error says why one that is set cannot be read."""
+    sound, hostname, user, country: '' when the card does not say. void: why the firmware takes nothing from the file.
+    waits: a menu waits for a key. initramfs: '' for none. append_length: of a label's kernel line as written.
+    recognised: whether the boot file names its format. timing is None when none is set, timing_error says why one
+    that is set cannot be read."""
 
     boot_file: str
     recognised: bool

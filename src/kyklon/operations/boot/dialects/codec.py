@@ -25,7 +25,8 @@ class Wanted:
 
 @dataclass(frozen=True)
 class Told:
-    """What a line says. number: from 1. key: '' for what sets nothing. odd: why it does not do what it seems to, or ''."""
+    """What a line says. number: from 1. key: '' for what sets nothing. odd: why it does not do what it seems to, or
+    ''."""
 
     number: int
     key: str

@@ -29,8 +29,8 @@ _SPACE = " \t\v\f\r"
 
 @dataclass
 class Label:
-    """values: by LINUX, APPEND and so on. lines: the number, from 0, of the line that holds each. end: the number of the
-    line behind the label's last one."""
+    """values: by LINUX, APPEND and so on. lines: the number, from 0, of the line that holds each. end: the number of
+    the line behind the label's last one."""
 
     name: str
     first: int
@@ -161,7 +161,8 @@ def _told(line: str) -> tuple[str, str]:
 
 
 def unfolded(line: str) -> str:
-    """What the loader hands to the kernel: its own quotes, escapes and ${names} taken out (cli_simple_process_macros)."""
+    """What the loader hands to the kernel: its own quotes, escapes and ${names} taken out
+    (cli_simple_process_macros)."""
     out: list[str] = []
     state, before, at = 0, "", 0
     while at < len(line):

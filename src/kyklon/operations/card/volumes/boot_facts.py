@@ -1,7 +1,8 @@
 """What kernels and device trees on a boot partition say of themselves.
 
-Sources: the kernel's Documentation/arch/arm64/booting.rst, arch/arm/boot/compressed/head.S and admin-guide/efi-stub.rst;
-PE/COFF specification 3 and 4 (a 64-bit kernel is one too); Devicetree Specification 0.4, chapter 5.
+Sources: the kernel's Documentation/arch/arm64/booting.rst, arch/arm/boot/compressed/head.S and
+admin-guide/efi-stub.rst; PE/COFF specification 3 and 4 (a 64-bit kernel is one too); Devicetree Specification 0.4,
+chapter 5.
 """
 
 from __future__ import annotations

@@ -65,7 +65,8 @@ def _observed(read: Read, size: int, volumes: tuple[Volume, ...], programs: tupl
 def _roots(
     read: Read, size: int, table: PartitionTable, texts: Mapping[str, str], programs: tuple[str, ...]
 ) -> tuple[dict[int, RootFacts], dict[int, str]]:
-    """Every partition as a root; the kernel does not look at what the table calls it, and cuts one at the card's end."""
+    """Every partition as a root; the kernel does not look at what the table calls it, and cuts one at the card's
+    end."""
     named = (*programs, *(word for text in texts.values() for word in _INIT.findall(text)))
     roots: dict[int, RootFacts] = {}
     errors: dict[int, str] = {}
@@ -161,7 +162,8 @@ def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
     )
     return _but(
         found, sizes=taken.sizes, texts=taken.texts, names=taken.names, kernels=tuple(taken.kernels),
-        trees=tuple(taken.trees), boot_free=free, broken=(*taken.broken, *further), boot_cautions=tuple(found_health.complaints),
+        trees=tuple(taken.trees), boot_free=free, broken=(*taken.broken, *further),
+        boot_cautions=tuple(found_health.complaints),
         digests=taken.digests,
         loader_error=loader_error, damaged=damaged,
     )  # fmt: skip

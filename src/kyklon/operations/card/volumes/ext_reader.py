@@ -1,7 +1,7 @@
 """An ext2, ext3 or ext4 file system read as strictly as a Linux kernel reads it, within bounds whatever its bytes are.
 
-Sources: the kernel's Documentation/filesystems/ext4, and what fs/ext4/super.c, inode.c, dir.c and extents.c of 6.1 refuse.
-A kernel mounts the root read-only first, so what it lets pass then is told as a caution.
+Sources: the kernel's Documentation/filesystems/ext4, and what fs/ext4/super.c, inode.c, dir.c and extents.c of 6.1
+refuse. A kernel mounts the root read-only first, so what it lets pass then is told as a caution.
 """
 
 from __future__ import annotations
@@ -19,7 +19,8 @@ ROOT_INODE = 2
 # incompatible features that 6.1 knows: filetype, recover, meta_bg, extents, 64bit, mmp, flex_bg, ea_inode, csum_seed,
 # largedir, inline_data, encrypt, casefold
 _KNOWN = 0x2 | 0x4 | 0x10 | 0x40 | 0x80 | 0x100 | 0x200 | 0x400 | 0x2000 | 0x4000 | 0x8000 | 0x10000 | 0x20000
-# what may be written with: sparse_super to extra_isize, quota, bigalloc, metadata_csum, read-only, project, verity, orphans
+# what may be written with: sparse_super to extra_isize, quota, bigalloc, metadata_csum, read-only, project, verity,
+# orphans
 _WRITABLE = 0x7F | 0x100 | 0x200 | 0x400 | 0x1000 | 0x2000 | 0x8000 | 0x10000
 _RECOVER, _META_BG, _64BIT, _FLEX_BG, _CSUM_SEED, _INLINE = 0x4, 0x10, 0x80, 0x200, 0x2000, 0x8000
 _JOURNAL, _CSUM, _BIGALLOC, _GDT_CSUM = 0x4, 0x400, 0x200, 0x10

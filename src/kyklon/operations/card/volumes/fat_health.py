@@ -1,4 +1,5 @@
-"""What is odd about a FAT file system: what fsck.fat would complain of (Microsoft FAT specification, 2000; fsck.fat(8))."""
+"""What is odd about a FAT file system: what fsck.fat would complain of (Microsoft FAT specification, 2000;
+fsck.fat(8))."""
 
 from __future__ import annotations
 

@@ -210,8 +210,8 @@ class FatReader:
         return (file for file, is_folder in self.everything() if not is_folder)
 
     def everything(self, lost: list[str] | None = None) -> Iterator[tuple[FatFile, bool]]:
-        """Every file and folder, and whether it is a folder. Raises as files(); with `lost`, what is wrong with a folder
-        goes there instead, and what was found of it stays."""
+        """Every file and folder, and whether it is a folder. Raises as files(); with `lost`, what is wrong with a
+        folder goes there instead, and what was found of it stays."""
         waiting: list[tuple[str, int, int]] = [("", self.geometry.root_cluster, 0)]
         entered: set[int] = set()
         count = 0

@@ -32,8 +32,8 @@ def output_timing(bench: Bench) -> tuple[Timing | None, str]:
 
 
 def _made_of(match: re.Match[str], bench: Bench) -> Timing | None:
-    """The timing the kernel makes of a size: one of the display's own where it has that, else by CVT; None for a size that
-    no timing has (drivers/gpu/drm/drm_client_modeset.c: pick_cmdline_mode)."""
+    """The timing the kernel makes of a size: one of the display's own where it has that, else by CVT; None for a size
+    that no timing has (drivers/gpu/drm/drm_client_modeset.c: pick_cmdline_mode)."""
     known = bench.identification.timings if bench.identification else _without_identification()
     for timing in known:
         rate = round(float(timing.vertical_hz))
@@ -47,7 +47,8 @@ def _made_of(match: re.Match[str], bench: Bench) -> Timing | None:
 
 
 def _without_identification() -> tuple[Timing, ...]:
-    """What the kernel offers where a display does not identify itself: VESA's up to 1024 by 768 (drm_add_modes_noedid)."""
+    """What the kernel offers where a display does not identify itself: VESA's up to 1024 by 768
+    (drm_add_modes_noedid)."""
     rows = standard_timings("dmt").values()
     return tuple(row.timing for row in rows if row.timing.size[0] <= 1024 and row.timing.size[1] <= 768)
 
