@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from typing import Any
 
 from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QGridLayout, QLineEdit, QWidget
@@ -85,11 +85,19 @@ class FieldForm(QWidget):
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(5)
         grid.setContentsMargins(0, 0, 0, 0)
-        for index, editor in enumerate(self.editors.values()):
-            grid.addWidget(label(editor.field.label, "small"), index, 0)
+        self._names: dict[str, QWidget] = {}
+        for index, (path, editor) in enumerate(self.editors.items()):
+            self._names[path] = label(editor.field.label, "small")
+            grid.addWidget(self._names[path], index, 0)
             grid.addWidget(editor.widget, index, 1)
         grid.setColumnStretch(1, 1)
         self.setLayout(grid)
+
+    def show_only(self, paths: Collection[str]) -> None:
+        """Hide the fields that mean nothing here."""
+        for path, editor in self.editors.items():
+            self._names[path].setVisible(path in paths)
+            editor.widget.setVisible(path in paths)
 
     def show_build(self, build: Build, choices: dict[str, tuple[tuple[str, str], ...]]) -> None:
         """choices: by path, for fields that do not bring their own."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import BringUp, Event, Failure, Screen, Step
 from kyklon.operations.poweron.sequence import stages_of
+from kyklon.operations.poweron.stages import bare_metal
 from kyklon.operations.poweron.stages.games import front_end_screen, visible_games
 
 
@@ -48,6 +49,6 @@ def bring_up(bench: Bench) -> BringUp:
     else:
         screen = front_end_screen(bench, games)
         if bench.image.school == "bare metal":
-            screen = Screen("front end", bench.image.front_end, (run.events[-1].text,))
+            screen = Screen("front end", bench.image.front_end, bare_metal.offered(bench))
     reached = "front end" if run.reached in ("games", stages[-1].name) else run.reached or "nothing"
     return BringUp(reached, tuple(run.events), tuple(run.failures), screen, games)

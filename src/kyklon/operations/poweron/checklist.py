@@ -32,15 +32,19 @@ def items(build: Build, catalogue: Catalogue) -> tuple[Item, ...]:
     if display:
         held = "a steady picture, no rolling, no whine" if display.tube else "a picture in its native size"
         found.append(Item("picture", f"{display.name} shows {held}.", "Switch off at once and see Picture."))
-    found.append(
-        Item("expansion", "The first start ends with a restart: the card grows.", "Wait; do not pull the plug.")
-    )
+    bare = image is not None and image.school == "bare metal"
+    if image is None or image.grows:
+        found.append(
+            Item("expansion", "The first start ends with a restart: the card grows.", "Wait; do not pull the plug.")
+        )
     if encoder:
         found.append(Item("controls", f"{encoder.name}: every seat moves the menu.", "See Controls, live test."))
     if image:
         found.append(Item("games", f"{image.front_end} lists the systems.", "Restart it; then see Library."))
+    found.append(Item("sound", "You can hear a game.", "See Boot, sound route."))
+    if bare:  # no users, and nothing that must be shut down
+        return tuple(found)
     found += [
-        Item("sound", "You can hear a game.", "See Boot, sound route."),
         Item(
             "password", f"The password of {build.boot.user} is changed.", "Change it now; everybody knows the default."
         ),

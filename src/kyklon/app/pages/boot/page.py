@@ -30,6 +30,7 @@ DECISIONS = (
     "boot.dialect", "boot.kernel", "boot.device_tree", "boot.force_output", "boot.overscan_percent", "boot.sound",
     "boot.video_memory_mb", "boot.kernel_words", "boot.user", "boot.country", "boot.hostname",
 )  # fmt: skip
+_OF_SYSTEM = ("boot.user", "boot.country", "boot.hostname")
 
 
 class BootPage(OperationPage):
@@ -57,7 +58,7 @@ class BootPage(OperationPage):
         self._form = FieldForm(self.theme, DECISIONS, self._edit)
         settings.add(self._form, 1)
         settings.setFixedWidth(round(self.theme.px(282)))
-        services = Sheet("Service order", "from left to right; click one, then move it")
+        services = self._services = Sheet("Service order", "from left to right; click one, then move it")
         earlier = button("Earlier", lambda: self._track.move_chosen(-1))
         later = button("Later", lambda: self._track.move_chosen(1))
         buttons = column(earlier, later, spacing=4)
@@ -81,6 +82,9 @@ class BootPage(OperationPage):
             return
         self.set_subject(f"{board.name} · {catalogue.get(Dialect, build.boot.dialect).name}")
         boot = build.boot
+        has_system = image.school != "bare metal"  # one program without a system: no services, no users
+        self._services.setVisible(has_system)
+        self._form.show_only(DECISIONS if has_system else tuple(path for path in DECISIONS if path not in _OF_SYSTEM))
         sets = kernel_sets(image, world.source_contents, world.card)
         self._form.show_build(build, {
             "boot.dialect": tuple((each.id, each.name) for each in catalogue.all(Dialect)),

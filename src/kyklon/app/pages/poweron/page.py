@@ -22,7 +22,7 @@ from kyklon.app.widgets.basic import (
     unmarked,
 )
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.catalogue.records import Display
+from kyklon.catalogue.records import Display, Image
 from kyklon.model.findings import Remedy
 from kyklon.operations.poweron.checklist import items
 from kyklon.operations.poweron.events import PUT_ON_CARD, BringUp, Failure
@@ -106,20 +106,21 @@ class PowerOnPage(OperationPage):
         self.set_subject(f"{stale}Reached: {run.reached}")
         failure = run.failure
         if failure is None:
-            count = sum(map(len, run.games.values()))
-            self._show_outcome(
-                "It reaches the front end",
-                f"{stale}{count} games for {len(run.games)} systems are listed."
-                if count
-                else f"{stale}No games are on the machine yet.",
-                "Run again",
-                "",
-                good=True,
-            )
+            self._show_outcome("It reaches the front end", stale + self._listed(run), "Run again", "", good=True)
             return
         words = self._words(failure)
         later = "\n".join(f"Then: {each.cause}" for each in run.failures[1:])
-        self._show_outcome(f"Fails at {failure.stage}", stale + failure.cause, words, later)
+        cause = failure.cause if failure.remedy else f"{failure.cause} {failure.advice}."
+        self._show_outcome(f"Fails at {failure.stage}", stale + cause, words, later)
+
+    def _listed(self, run: BringUp) -> str:
+        count = sum(map(len, run.games.values()))
+        if count:
+            return f"{count} games for {len(run.games)} systems are listed."
+        image = self.session.catalogue.find(Image, self.session.build.part("image"))
+        if image is not None and image.school == "bare metal":
+            return run.events[-1].text
+        return "No games are on the machine yet."
 
     def _words(self, failure: Failure) -> str:
         if not self.session.bring_up_current:

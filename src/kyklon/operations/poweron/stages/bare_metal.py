@@ -46,6 +46,12 @@ def trouble_of(machine: Machine, bench: Bench) -> str:
     return ""
 
 
+def offered(bench: Bench) -> tuple[str, ...]:
+    """The machines that are complete, by name."""
+    layout = layout_of(bench)
+    return tuple(each.name for each in (layout.machines if layout else ()) if not trouble_of(each, bench))
+
+
 def machine(bench: Bench) -> Step:
     """The machine that starts: the one the kernel line names, else the one that is remembered, else the menu."""
     layout, lamps = layout_of(bench), bench.board.lamps
