@@ -18,6 +18,7 @@ from kyklon.model.fields import describe
 from kyklon.model.kernel_line import set_words, word_values, words
 from kyklon.model.timing import Timing
 from kyklon.model.world import World
+from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled, difference
 from kyklon.operations.boot.dialects.codec import Wanted
 from kyklon.operations.boot.dialects.extlinux_file import Label, chosen, parse, set_entry
@@ -276,3 +277,63 @@ def test_every_kind_of_boot_file_has_a_codec_that_reads_any_text(kind: str) -> N
         assert codec.compile(once, wanted) == once
         codec.read(once, "cod")
         assert all(isinstance(codec.explain(each, wanted), str) for each in once.splitlines())
+
+
+LINES_OF_A_MENU = st.sampled_from([
+    "", "# a remark", "DEFAULT a", "DEFAULT none", "LABEL a", "LABEL b", "  LINUX /k", "  FDT /t.dtb",
+    "  APPEND root=/dev/x quiet",
+    "\tlinux /other", "  frobnicate yes",
+    "MENU TITLE Games", "TIMEOUT 30", "  MENU DEFAULT", "  INITRD /i", "  LOCALBOOT 1",
+    "PROMPT 0", "  KERNEL", "  append",
+])  # fmt: skip
+
+
+@given(st.lists(LINES_OF_A_MENU, max_size=14))
+def test_any_menu_is_edited_to_start_what_is_wanted_and_nothing_else_moves(rows: list[str]) -> None:
+    before = "".join(f"{row}\n" for row in rows)
+    wanted = {"LINUX": "/merrow-armv8.krn", "FDT": "/ling.dtb"}
+    after = set_entry(before, wanted, ["root=/dev/mmcblk0p2"])
+    menu = parse(after)
+    label = chosen(menu)
+    assert menu.error == ""
+    assert not menu.waits
+    assert label is not None
+    assert {name: label.values[name] for name in wanted} == wanted
+    assert "root=/dev/mmcblk0p2" in label.values["APPEND"].split()
+    assert set_entry(after, wanted, ["root=/dev/mmcblk0p2"]) == after
+    if not parse(before).error and chosen(parse(before)) is not None:
+        kept = [
+            row for row in rows if row.split()[:1] not in (["LINUX"], ["linux"], ["FDT"], ["APPEND"], ["LOCALBOOT"])
+        ]
+        left = iter(after.split("\n"))
+        assert all(row in left for row in kept), "a line that nobody edited moved or went"
+
+
+def test_a_boot_file_is_read_line_by_line_with_what_is_odd(catalogue: Catalogue) -> None:
+    merrow, labels = catalogue.get(Dialect, "merrow"), catalogue.get(Dialect, "extlinux")
+    board = catalogue.get(Board, "cod")
+    texts = {
+        "merrow.settings": "merrow settings 2\n-- a remark\nmemory.video = 64\non ling: sound.route = digital\n"
+                           f"memory.video = 128\nwhat is this\nfan.start = 60\n{'x' * 161}\n",
+        "kernel.line": "root=/dev/a quiet root=/dev/b\nlost\n",
+        "services.list": "sound\nsound\n",
+    }  # fmt: skip
+    found = {(line.file, line.number, line.key): line for line in as_found(merrow, board, texts)}
+    settings = "merrow.settings"
+    assert found[settings, 3, "memory.video"].odd == "does not count: line 5 sets it too"
+    assert found[settings, 5, "memory.video"].setting == "boot.video_memory_mb"
+    assert found[settings, 4, "sound.route"].odd == "is for ling only"
+    assert found[settings, 6, ""].odd == "is neither a setting nor a remark"
+    assert (found[settings, 7, "fan.start"].setting, found[settings, 7, "fan.start"].odd) == ("", "")
+    assert any("longer than 160" in line.odd and line.number == 8 for line in found.values())
+    assert found["kernel.line", 2, "lost"].odd.startswith("is not read")
+    roots = [line for line in as_found(merrow, board, texts) if line.key == "root"]
+    assert [(line.value, bool(line.odd)) for line in roots] == [("/dev/a", True), ("/dev/b", False)]
+    assert found["services.list", 2, "sound"].odd == "is in the list already"
+    menu = "DEFAULT a\nLABEL a\n  LINUX /k\n  frob x\n  APPEND y\nLABEL b\n  LINUX /l\r\n"
+    odd = {line.number: line.odd for line in as_found(labels, board, {"extlinux/extlinux.conf": menu}) if line.odd}
+    assert "passed over" in odd[4]
+    assert "passed over" in odd[5]
+    assert "carriage return" in odd[7]
+    void = as_found(labels, board, {"extlinux/extlinux.conf": "LABEL\n"})
+    assert any("gives the file up: line 1" in line.odd for line in void)

@@ -14,7 +14,7 @@ from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Display, Range, System
 from kyklon.model.build import edited, remedied
 from kyklon.model.display import Edid, Extension, RangeLimits
-from kyklon.model.timing import Mode
+from kyklon.model.timing import Axis, Mode, Timing
 from kyklon.model.world import World
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.exports import fb_mode, modeline
@@ -247,3 +247,92 @@ def test_damaged_identification_data_is_a_finding(demo: Demo, catalogue: Catalog
     assert (
         "cannot be read" in look_at_display(demo.build, demo.folder, catalogue, World(), UNWATCHED).identification_error
     )
+
+
+def sized(catalogue: Catalogue, width: int, height: int) -> System:
+    return catalogue.get(System, "birch-16").model_copy(update={"width": width, "height": height, "vertical": False})
+
+
+def raster_of(across: int, down: int) -> Mode:
+    axes = [Axis(active=active, front=8, sync=16, back=24, positive=False) for active in (across, down)]
+    return Mode(name="x", timing=Timing(clock_hz=27_000_000, horizontal=axes[0], vertical=axes[1]))
+
+
+def test_a_picture_is_placed_as_worked_by_hand(catalogue: Catalogue) -> None:
+    """1440 by 240 on a 4:3 tube: 320 by 224 goes in 4 by 1 times; borders of 80 and 8; worked on paper."""
+    tube = catalogue.get(Display, "casement-19").model_copy(update={"overscan_percent": 5.0})
+    spot = place(sized(catalogue, 320, 224), raster_of(1440, 240), tube)
+    assert (spot.scale, spot.size) == ((4, 1), (1280, 224))
+    assert spot.left == pytest.approx(80 / 1440)
+    assert spot.top == pytest.approx(8 / 240)
+    assert spot.pixel_aspect == pytest.approx(8 / 9)
+    assert spot.hidden == pytest.approx(1 / 28)  # 2 x (0.05 - 1/30) of 14/15 of the height
+    wide = place(sized(catalogue, 320, 224), raster_of(1440, 240), tube.model_copy(update={"overscan_percent": 10.0}))
+    assert wide.hidden == pytest.approx(1 - 0.9 * 6 / 7)
+    assert place(sized(catalogue, 320, 224), raster_of(1440, 240),
+                 tube.model_copy(update={"overscan_percent": 0.0})).hidden == 0  # fmt: skip
+
+
+def test_a_flat_display_scales_both_ways_alike(catalogue: Catalogue) -> None:
+    spot = place(sized(catalogue, 320, 224), raster_of(1920, 1080), catalogue.get(Display, "pane-24"))
+    assert (spot.scale, spot.size) == ((4, 4), (1280, 896))
+    assert spot.pixel_aspect == pytest.approx(1.0)
+    small = place(sized(catalogue, 3000, 2000), raster_of(1920, 1080), catalogue.get(Display, "pane-24"))
+    assert small.scale == (1, 1)
+
+
+@pytest.mark.parametrize("system", ["alder-8", "birch-16", "cedar-disc", "elm-micro"])
+def test_the_parts_of_a_proposed_mode_add_up(system: str, catalogue: Catalogue) -> None:
+    display, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
+    wanted = catalogue.get(System, system)
+    mode = propose(wanted, display, board, display.ranges)
+    assert mode is not None
+    timing = mode.timing
+    down = timing.vertical
+    assert down.sync == 3  # lines of vertical sync, CP
+    assert down.front == max(1, (down.total - down.active - 3) // 4)
+    assert down.back == down.total - down.active - down.front - 3 >= 1
+    assert down.active >= wanted.height
+    assert float(timing.vertical_hz) == pytest.approx(float(Fraction(wanted.refresh)), rel=1e-3)
+    assert timing.size[0] % 64 == 0
+    assert timing.size[0] >= 2 * wanted.width
+    assert board.least_clock_hz <= timing.clock_hz <= board.most_clock_hz
+
+
+def test_limits_are_cut_half_a_kilohertz_wider_than_they_read(catalogue: Catalogue) -> None:
+    """Worked by hand: a tube of 15.2 to 16.5 kHz, 49 to 63 Hz."""
+    tube = catalogue.get(Display, "casement-19")
+
+    def told(line: tuple[int, int], rate: tuple[int, int]) -> tuple[tuple[float, float], ...]:
+        data = Edid("KYK", 1, 1, 2026, "x", (), (1, 1), RangeLimits(rate, line, 50))
+        return tuple(each for band in display_ranges(tube, data) for each in (band.line_khz, band.field_hz))
+
+    assert told((15, 17), (49, 63)) == ((15.2, 16.5), (49, 63))
+    assert told((16, 17), (50, 60)) == ((15.5, 16.5), (49.5, 60.5))
+    assert told((14, 15), (40, 55)) == ((15.2, 15.5), (49, 55.5))
+    assert told((30, 83), (50, 76)) == ((30.0, 83.0), (50.0, 76.0))  # another display than the catalogue's
+    assert told((16, 16), (10, 20)) == ((16.0, 16.0), (10.0, 20.0))
+
+
+def test_a_picture_as_high_as_what_is_seen_fits_just(catalogue: Catalogue) -> None:
+    """262 lines less 8.3 % of them, which is 22: 240 are seen."""
+    display, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
+
+    def proposed(height: int, low: float = 15.2, high: float = 15.75) -> Mode | None:
+        system = sized(catalogue, 320, height).model_copy(update={"refresh": "60"})
+        return propose(system, display, board, (Range(line_khz=(low, high), field_hz=(50, 61)),))
+
+    assert proposed(240).timing.vertical.active == 240
+    assert proposed(240).timing.vertical.total == 262
+    assert proposed(241) is None
+    assert proposed(200, 15.2, 15.72).timing.vertical.total == 262
+    assert proposed(200, 15.73, 15.77) is None  # no whole number of lines lies within
+    assert proposed(200, 15.72, 15.72).timing.vertical.total == 262
+
+
+def test_a_faster_tube_is_aimed_at_in_the_middle_of_its_range(catalogue: Catalogue) -> None:
+    """30 to 32 kHz at 60 Hz: 31 kHz is 516.7 lines; no proposal of 15 kHz figures is made for such a line."""
+    display, board = catalogue.get(Display, "casement-tri-25"), catalogue.get(Board, "herring")
+    system = sized(catalogue, 320, 400).model_copy(update={"refresh": "60"})
+    mode = propose(system, display, board, (Range(line_khz=(30.0, 32.0), field_hz=(50, 61)),))
+    assert mode is None or mode.timing.vertical.total == 517

@@ -192,6 +192,7 @@ class CardContents:
     boot_cautions: tuple[str, ...] = ()
     digests: Mapping[str, str] = field(default_factory=dict)
     loader_error: str = ""
+    loader_broken: frozenset[str] = frozenset()
     size: int = 0
     roots: Mapping[int, RootFacts] = field(default_factory=dict)
     root_errors: Mapping[int, str] = field(default_factory=dict)

@@ -84,6 +84,8 @@ def why_not(values: Mapping[str, str], board: Board, dialect: Dialect, contents:
     for name in (values.get("INITRD", ""), kernel):
         if name and not contents.has(name):
             return f"{name} is not on the boot partition"
+        if name.lower() in contents.loader_broken:
+            return f"the loader takes the chain of {name} for broken: reserved bits of its table are set"
     if len(values.get("APPEND", "")) > dialect.longest_line:
         return f"its kernel line has more than {dialect.longest_line} characters"
     tree = values.get("FDT", "")

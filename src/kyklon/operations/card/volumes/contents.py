@@ -165,6 +165,7 @@ def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
         trees=tuple(taken.trees), boot_free=free, broken=(*taken.broken, *further),
         boot_cautions=tuple(found_health.complaints),
         digests=taken.digests,
+        loader_broken=frozenset(path.lower() for path in found_health.reserved),
         loader_error=loader_error, damaged=damaged,
     )  # fmt: skip
 

@@ -3,9 +3,11 @@ fsck.fat(8))."""
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import dataclass, field
 from itertools import islice
 
+from kyklon.base.errors import FormatError
 from kyklon.operations.card.volumes.fat_reader import ENDS, FatReader, run_length
 
 _MOST_CLUSTERS = 1 << 20  # of a boot partition of 512 MB in the smallest clusters; beyond it chains are not followed
@@ -30,10 +32,13 @@ def loader_sees(head: bytes) -> str:
 
 @dataclass
 class Health:
-    """complaints: in words, nothing for a volume that is whole. broken: files whose chain ends before they do."""
+    """complaints: in words, nothing for a volume that is whole. broken: files whose chain ends before they do.
+    reserved: files whose entries have reserved bits set, which a kernel passes over and U-Boot takes for the chain's
+    end."""
 
     complaints: list[str] = field(default_factory=list)
     broken: list[str] = field(default_factory=list)
+    reserved: list[str] = field(default_factory=list)
 
 
 def health(volume: FatReader) -> Health:
@@ -101,6 +106,10 @@ def _chains(volume: FatReader, health_: Health) -> None:
         count = chains.follow(file.path, file.cluster, None if is_folder else file.size)
         if not is_folder and count * shape.cluster < file.size:
             health_.broken.append(file.path)
+        if volume.reserved and not is_folder:
+            with contextlib.suppress(FormatError):  # one that is broken is told as such
+                if not volume.reserved.isdisjoint(volume.chain(file.cluster, file.path)):
+                    health_.reserved.append(file.path)
     bad_mark = {"FAT32": 0x0FFFFFF7, "FAT16": 0xFFF7, "FAT12": 0xFF7}[shape.kind]
     used = len(chains.entries) - 2 - volume.free_bytes() // shape.cluster - chains.entries[2:].count(bad_mark)
     owned = chains.owned.count(1)

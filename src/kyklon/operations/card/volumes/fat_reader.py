@@ -93,6 +93,9 @@ class FatReader:
         self._table: OrderedDict[int, bytes] = OrderedDict()
         self._all: list[int] | None = None
         self._free: int | None = None
+        self.reserved: set[int] = (
+            set()
+        )  # clusters whose entries have bits set that are not the chain's, once all are read
 
     def _read(self, offset: int, length: int) -> bytes:
         return self._card(self._start + offset, length)
@@ -153,9 +156,13 @@ class FatReader:
         if shape.kind == "FAT12":
             return [self.table_entry(number) for number in range(count)]
         width = 4 if shape.kind == "FAT32" else 2
-        raw = b"".join(
-            self._masked(at, min(_PIECE, count * width - at), width) for at in range(0, count * width, _PIECE)
-        )
+        spans = [(at, min(_PIECE, count * width - at)) for at in range(0, count * width, _PIECE)]
+        raw = b"".join(self._masked(at, wide, width) for at, wide in spans)
+        if width == 4:
+            plain = b"".join(self.raw(shape.table + at, wide) for at, wide in spans)
+            if plain != raw:
+                entries = memoryview(plain).cast("I").tolist()
+                self.reserved = {number for number, entry in enumerate(entries) if entry >> 28 and number > 1}
         return memoryview(raw).cast("I" if width == 4 else "H").tolist()
 
     def chain(self, cluster: int, name: str) -> Iterator[int]:

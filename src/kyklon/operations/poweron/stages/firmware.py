@@ -57,6 +57,9 @@ def kernel(bench: Bench) -> Step:
         return fail(
             dark_screen("kernel", "boot.kernel-damaged", f"{name} cannot be read: {broken}", None, lamps.no_kernel)
         )
+    if bench.by_label and name.lower() in bench.contents.loader_broken:
+        cause = f"The loader takes the chain of {name} for broken: reserved bits of the table are set."
+        return fail(dark_screen("kernel", "boot.kernel-damaged", cause, None, lamps.no_kernel))
     if found is None:
         return fail(dark_screen("kernel", "boot.kernel-set", f"{name} is no kernel.", remedy, lamps.stuck))
     if found.trouble or (found.name in bench.contents.damaged and found.instruction_set in bench.sets):
