@@ -253,3 +253,30 @@ def test_the_checklist_speaks_of_this_build(demo: Demo, catalogue: Catalogue) ->
     for name in ("Merrow Herring", "Casement 19", "Tackle Pair", "Gangway", "player"):
         assert name in told
     assert all(item.otherwise for item in found)
+
+
+def test_an_initramfs_finds_a_root_by_its_own_id_or_name(
+    whole: tuple[Build, CardContents, World], catalogue: Catalogue
+) -> None:
+    build, card, world = whole
+    build = edited(edited(build.with_part("board", "ling"), "boot.dialect", "extlinux"), "boot.device_tree", "ling.dtb")
+    root = card.roots[2]
+    for word, holds in ((f"UUID={root.uuid}", True), (f"LABEL={root.label}", True), ("LABEL=other", False)):
+        for initramfs in (True, False):
+            line = "  INITRD /readme.txt\n" if initramfs else ""
+            menu = f"LABEL a\n  LINUX /merrow-armv8.krn\n{line}  APPEND root={word} rootwait\n"
+            seen = replace(card, texts={**card.texts, "extlinux/extlinux.conf": menu})
+            result = run(build, catalogue, seen, world)
+            nowhere = any(failure.code == "boot.root-nowhere" for failure in result.failures)
+            assert nowhere is not (holds and initramfs), (word, initramfs)
+            assert ("What the initramfs does is not followed." in result.assumed) is initramfs
+
+
+def test_what_could_not_be_seen_is_told(whole: tuple[Build, CardContents, World], catalogue: Catalogue) -> None:
+    build, card, world = whole
+    assert run(build, catalogue, card, world).assumed == ()
+    blind = run(build, catalogue, card, World())
+    assert any("display was not asked" in words for words in blind.assumed)
+    assert any("games on the machine" in words for words in blind.assumed)
+    bare = replace(card, roots={2: replace(card.roots[2], stated=False)})
+    assert any("no checksums" in words for words in run(build, catalogue, bare, world).assumed)

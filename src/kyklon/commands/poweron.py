@@ -40,6 +40,7 @@ def _data(result: BringUp) -> dict[str, Any]:
         "later": [failure(each) for each in result.failures[1:]],
         "screen": asdict(result.screen),
         "games": result.games,
+        "assumed": result.assumed,
     }
 
 
@@ -47,6 +48,7 @@ def _lines(result: BringUp) -> list[str]:
     told = [f"{event.at_s:7.1f} s  {event.stage:16} {event.text}  [{event.lamp}]" for event in result.events]
     told.append(f"Reached: {result.reached}. Screen: {result.screen.title}")
     told += [f"  {line}" for line in result.screen.lines]
+    told += [f"Assumed: {words}" for words in result.assumed]
     for number, each in enumerate(result.failures):
         word = "Fails" if number == 0 else "Then"
         told.append(f"{word}: {each.cause} {each.advice}. ({each.stage}: {each.code})")

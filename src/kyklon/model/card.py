@@ -134,6 +134,9 @@ class RootFacts:
     damaged: tuple[str, ...] = ()
     kinds: tuple[str, ...] = ("ext4",)
     damaged_inodes: frozenset[int] = frozenset()
+    uuid: str = ""
+    label: str = ""
+    stated: bool = False
 
     def user(self, name: str) -> User | None:
         return next((user for user in self.users if user.name == name), None)

@@ -33,6 +33,21 @@ class _Run:
             self.reached = stage
 
 
+def assumed(bench: Bench) -> tuple[str, ...]:
+    """What this forecast could not see, and how it took it."""
+    root = next(iter(bench.contents.roots.values()), None)
+    settings = bench.settings
+    told = (
+        (bench.display is not None and bench.identification is None,
+         "The display was not asked; its limits are those of the catalogue."),
+        (bench.card is None, "No card is planned; it is taken to read 20 MB/s."),
+        (settings is not None and bool(settings.initramfs), "What the initramfs does is not followed."),
+        (root is not None and not root.stated, "The image states no checksums; its programs are taken to be whole."),
+        (bench.on_machine is None, "The games on the machine were not looked at."),
+    )  # fmt: skip
+    return tuple(words for holds, words in told if holds)
+
+
 def bring_up(bench: Bench) -> BringUp:
     """The whole power-on. Later failures are found by assuming that the earlier ones are put right; a stage that
     cannot be judged because an earlier one hides it is passed over."""
@@ -51,4 +66,4 @@ def bring_up(bench: Bench) -> BringUp:
         if bench.image.school == "bare metal":
             screen = Screen("front end", bench.image.front_end, bare_metal.offered(bench))
     reached = "front end" if run.reached in ("games", stages[-1].name) else run.reached or "nothing"
-    return BringUp(reached, tuple(run.events), tuple(run.failures), screen, games)
+    return BringUp(reached, tuple(run.events), tuple(run.failures), screen, games, assumed(bench))

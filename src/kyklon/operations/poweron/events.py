@@ -107,13 +107,14 @@ class Step:
 @dataclass(frozen=True)
 class BringUp:
     """reached: the last stage that went well. failures: the first is what would be seen; the others were found
-    by assuming that those before them are put right."""
+    by assuming that those before them are put right. assumed: what could not be seen, and how it was taken."""
 
     reached: str
     events: tuple[Event, ...]
     failures: tuple[Failure, ...]
     screen: Screen
     games: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    assumed: tuple[str, ...] = ()
 
     @property
     def failure(self) -> Failure | None:

@@ -106,12 +106,16 @@ class PowerOnPage(OperationPage):
         self.set_subject(f"{stale}Reached: {run.reached}")
         failure = run.failure
         if failure is None:
-            self._show_outcome("It reaches the front end", stale + self._listed(run), "Run again", "", good=True)
+            self._show_outcome("It reaches the front end", stale + self._listed(run), "Run again",
+                               "\n".join(self._assumed(run)), good=True)  # fmt: skip
             return
         words = self._words(failure)
-        later = "\n".join(f"Then: {each.cause}" for each in run.failures[1:])
+        later = "\n".join((*(f"Then: {each.cause}" for each in run.failures[1:]), *self._assumed(run)))
         cause = failure.cause if failure.remedy else f"{failure.cause} {failure.advice}."
         self._show_outcome(f"Fails at {failure.stage}", stale + cause, words, later)
+
+    def _assumed(self, run: BringUp) -> tuple[str, ...]:
+        return tuple(f"Assumed: {words}" for words in run.assumed)
 
     def _listed(self, run: BringUp) -> str:
         count = sum(map(len, run.games.values()))

@@ -11,6 +11,7 @@ from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cache
+from uuid import UUID
 
 from kyklon.base.errors import FormatError
 from kyklon.operations.card.volumes.partitions import Read
@@ -668,6 +669,15 @@ class ExtReader:
         fast = link.size < 60 and not link.flags & (_EXTENTS_FLAG | _INLINE_FLAG)
         raw = link.map[: link.size] if fast else self.head(link, 4096)
         return raw.decode("utf-8", "surrogateescape")
+
+    @property
+    def uuid(self) -> str:
+        """The volume's own id, as blkid(8) writes it."""
+        return str(UUID(bytes=self._super[104:120]))
+
+    @property
+    def label(self) -> str:
+        return self._super[120:136].split(b"\0")[0].decode("utf-8", "replace")
 
     @property
     def kinds(self) -> tuple[str, ...]:

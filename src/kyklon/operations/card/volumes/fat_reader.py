@@ -73,7 +73,8 @@ def geometry(head: bytes) -> Geometry:
     clusters = (total - data) // per_cluster
     if clusters < 1:
         raise FormatError("FAT boot sector", 32, expected=f"more than {data} sectors", got=str(total))
-    kind = "FAT12" if clusters < 4085 else "FAT16" if clusters < 65525 else "FAT32"  # 3.5: the only test
+    # 3.5 goes by the number of clusters alone; every reader there is takes a volume without a 16-bit size for FAT32
+    kind = "FAT32" if not number(22, 2) else "FAT12" if clusters < 4085 else "FAT16"
     held = each * sector * {"FAT12": 2, "FAT16": 1, "FAT32": 1}[kind] // {"FAT12": 3, "FAT16": 2, "FAT32": 4}[kind]
     if held < 3:
         raise FormatError("FAT boot sector", 22, expected="a table", got=f"{each} sectors")

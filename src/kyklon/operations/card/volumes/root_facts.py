@@ -66,6 +66,9 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
         damaged=damaged,
         damaged_inodes=inodes,
         kinds=reader.kinds,
+        uuid=reader.uuid,
+        label=reader.label,
+        stated=looker.there(layout.checksums),
     )
 
 

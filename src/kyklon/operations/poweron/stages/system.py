@@ -44,7 +44,22 @@ def _meant(bench: Bench) -> RootDevice | None:
     if table is None:
         return None
     there = tuple(part for part in table.partitions if not size or part.start < size)  # the kernel drops the others
+    if bench.settings and bench.settings.initramfs and (found := _by_volume(bench)):
+        return found
     return root_device(bench.kernel_line_words, replace(table, partitions=there), disk=bench.build.medium == "disk")
+
+
+def _by_volume(bench: Bench) -> RootDevice | None:
+    """An initramfs finds a root by the volume's own id or name, too."""
+    value = last(bench.kernel_line_words, "root") or ""
+    kind, _, wanted = value.partition("=")
+    if kind not in ("UUID", "LABEL") or bench.contents.table is None:
+        return None
+    for part in bench.contents.table.partitions:
+        root = bench.contents.roots.get(part.number)
+        if root is not None and wanted in ((root.uuid,) if kind == "UUID" else (root.label,)):
+            return RootDevice(value, part)
+    return RootDevice(value, None, f"No volume has that {kind}.")
 
 
 def root_of(bench: Bench) -> RootFacts | None:
