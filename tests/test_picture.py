@@ -336,3 +336,37 @@ def test_a_faster_tube_is_aimed_at_in_the_middle_of_its_range(catalogue: Catalog
     system = sized(catalogue, 320, 400).model_copy(update={"refresh": "60"})
     mode = propose(system, display, board, (Range(line_khz=(30.0, 32.0), field_hz=(50, 61)),))
     assert mode is None or mode.timing.vertical.total == 517
+
+
+def test_identification_data_says_what_it_is_byte_by_byte(catalogue: Catalogue) -> None:
+    """Offsets and bits of EDID 1.4, table 3.1, and of CTA-861's blocks; worked by hand."""
+    full = standard_timings("cta")[16].timing
+    limits = RangeLimits((50, 76), (30, 83), 170)
+    plain = edid.write(Edid("KYK", 1, 2, 2026, "x", (full,), (531, 299), limits))
+    assert plain[:8] == bytes([0, 255, 255, 255, 255, 255, 255, 0])
+    assert plain[24] & 1  # continuous frequency: range limits, and no HDMI
+    assert plain[126] == 0
+    heard = edid.write(Edid("KYK", 1, 2, 2026, "x", (full,), (531, 299), limits,
+                            extension=Extension((16, 4), audio=True, hdmi=True)))  # fmt: skip
+    assert not heard[24] & 1
+    block = heard[128:]
+    assert block[0] == 2  # CTA-861
+    data = block[4 : block[2]]
+    kinds = {}
+    while data:
+        length = data[0] & 31
+        kinds[data[0] >> 5] = data[1 : 1 + length]
+        data = data[1 + length :]
+    assert kinds[2][:2] == bytes([16, 4])  # video codes
+    assert kinds[1] == bytes([0b0000_1001, 0b111, 0b111])  # LPCM, two channels; 32 to 48 kHz; 16 to 24 bit
+    assert kinds[4] == bytes([1, 0, 0])  # front left and right
+    assert kinds[3][:3] == bytes([0x03, 0x0C, 0x00])  # HDMI
+    narrow = edid.write(Edid("KYK", 1, 2, 2026, "x", (full,), (531, 299), None))
+    assert not narrow[24] & 1
+
+
+@pytest.mark.parametrize("size", [(1, 1), (255, 256), (376, 282), (531, 299), (4095, 4095)])
+def test_sizes_in_millimetres_come_back(size: tuple[int, int]) -> None:
+    full = standard_timings("cta")[16].timing
+    found = edid.read(edid.write(Edid("KYK", 1, 2, 2026, "x", (full,), size, RangeLimits((50, 76), (30, 83), 170))))
+    assert found.size_mm == size

@@ -24,7 +24,7 @@ MODULES = {  # module -> the tests that are its own
     f"{BOOT}/settings_file.py": "tests/test_boot.py",
     "operations/picture/ranges.py": "tests/test_picture.py tests/test_right.py",
     "operations/picture/formulas.py": "tests/test_picture.py tests/external/test_timings.py",
-    "operations/picture/edid.py": "tests/test_picture.py",
+    "operations/picture/edid.py": "tests/test_picture.py tests/external/test_timings.py",
     "operations/poweron/stages/system.py": "tests/test_failures.py tests/test_bringup.py",
     "operations/card/volumes/fat_reader.py": "tests/external/test_fat_outside.py",
     "model/root_device.py": "tests/test_right.py",
@@ -106,7 +106,7 @@ def main() -> None:
                 command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", *MODULES[name].split()]
                 try:
                     done = subprocess.run(command, cwd=copied, env=environment, capture_output=True, timeout=SECONDS)
-                    found = done.returncode == 1
+                    found = done.returncode in (1, 2)  # a test failed, or the module cannot even be imported
                 except subprocess.TimeoutExpired:
                     found = True
                 own += found

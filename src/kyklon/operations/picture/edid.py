@@ -32,7 +32,7 @@ def write(edid: Edid) -> bytes:
     hdmi = bool(edid.extension and edid.extension.hdmi)
     block[18], block[19] = 1, 3 if hdmi else 4  # HDMI 1.4, 8.3: version 1.3 where the vendor block is announced
     block[20] = (0b1000_0001 if hdmi else 0b1010_0001) if edid.digital else 0b0000_1110
-    block[21], block[22] = (round(mm / 10) for mm in edid.size_mm)
+    block[21], block[22] = (min(255, round(mm / 10)) for mm in edid.size_mm)  # whole centimetres, 255 at the most
     block[23] = 120  # gamma 2.20
     # sRGB default, preferred timing is native; continuous frequency (1.4 only) when range limits say so
     block[24] = (0b0000_1110 if hdmi or not edid.digital else 0b0000_0110) | (1 if edid.ranges and not hdmi else 0)
