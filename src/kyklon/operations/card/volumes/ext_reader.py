@@ -26,6 +26,7 @@ _WRITABLE = 0x7F | 0x100 | 0x200 | 0x400 | 0x1000 | 0x2000 | 0x8000 | 0x10000
 _RECOVER, _META_BG, _64BIT, _FLEX_BG, _CSUM_SEED, _INLINE = 0x4, 0x10, 0x80, 0x200, 0x2000, 0x8000
 _JOURNAL, _CSUM, _BIGALLOC, _GDT_CSUM = 0x4, 0x400, 0x200, 0x10
 _EXTENTS_FLAG, _INDEX_FLAG, _INLINE_FLAG, _HUGE_FLAG = 0x80000, 0x1000, 0x10000000, 0x40000
+_LAST_HASH = 5  # tea, unsigned; the one behind it is for folders that fold case and are encrypted, never the default
 _PAGE = 4096  # bytes: the largest block that these kernels mount
 _DEEPEST_LINK = 40  # fs/namei.c: MAXSYMLINKS
 _MOST_GROUPS = 1 << 17  # of 128 MB: 16 TB
@@ -153,6 +154,12 @@ class ExtReader:
             self._refuse(88, "inodes of 128 bytes to a block", self._inode_size)
         if self._n(76) and self._n(84) < 11:
             self._refuse(84, "a first inode from 11", self._n(84))
+        if self._inode_size > 128 and self._read_only & 0x40:  # extra_isize
+            for at in (0x15C, 0x15E):
+                if self._n(at, 2) > self._inode_size - 128:
+                    self._refuse(at, f"at most {self._inode_size - 128} further bytes of an inode", self._n(at, 2))
+        if self._n(252, 1) > _LAST_HASH:  # 6.1 lets it pass; later ones do not (fs/ext4/super.c: ext4_hash_info_init)
+            self._refuse(252, f"a way of hashing from 0 to {_LAST_HASH}", self._n(252, 1))
         self._first_inode = self._n(84) if self._n(76) else 11
         self._desc = self._n(254, 2) if wide else 32
         if wide and (not 64 <= self._desc <= 1024 or self._desc & (self._desc - 1)):

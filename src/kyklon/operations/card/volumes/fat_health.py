@@ -94,6 +94,7 @@ def _chains(volume: FatReader, health_: Health) -> None:
     chains = _Chains(volume)
     found = chains.found
     files = list(islice(volume.everything(found), 1 << 16))
+    found += [f"the name of {name} is damaged" for name in sorted(volume.odd_names)]
     if shape.kind == "FAT32":
         chains.follow("/", shape.root_cluster, None)
     for file, is_folder in files:

@@ -94,6 +94,9 @@ class FatReader:
         self._table: OrderedDict[int, bytes] = OrderedDict()
         self._all: list[int] | None = None
         self._free: int | None = None
+        self.odd_names: set[str] = (
+            set()
+        )  # of entries that were read: a long name that is not the short one's, bad letters
         self.reserved: set[int] = (
             set()
         )  # clusters whose entries have bits set that are not the chain's, once all are read
@@ -271,6 +274,8 @@ class FatReader:
                         long[entry[0] & 0x1F] = entry[1:11] + entry[14:26] + entry[28:32]
                 else:
                     name = _long_name(long) if long and check == _checksum(entry[:11]) else ""
+                    if (long and not name) or _bad_short(entry[:11]):
+                        self.odd_names.add(name or _short_name(entry))
                     long.clear()
                     if entry[11] & _VOLUME_ID or entry[0] == 0x2E:  # the label; . and ..
                         continue
@@ -354,6 +359,18 @@ def _checksum(short: bytes) -> int:
     for letter in short:
         value = ((value >> 1) | (value & 1) << 7) + letter & 0xFF
     return value
+
+
+def _bad_short(short: bytes) -> bool:
+    """Letters that no short name has, or a blank within one (6.1)."""
+    if short[0] in (0x2E, 0xE5):
+        return False
+    inner = any(b" " in part.rstrip(b" ") for part in (short[:8], short[8:]))
+    return (
+        inner
+        or any(letter < 0x20 and (at or letter != 5) for at, letter in enumerate(short))
+        or bool(set(short) & set(b'"*+,./:;<=>?[\\]|'))
+    )
 
 
 def _long_name(parts: dict[int, bytes]) -> str:
