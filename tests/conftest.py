@@ -54,6 +54,7 @@ def pytest_terminal_summary(terminalreporter: Any) -> None:
     why: dict[str, int] = {}
     for report in terminalreporter.stats.get("skipped", []):
         reason = str(report.longrepr[2]).removeprefix("Skipped: ") if isinstance(report.longrepr, tuple) else ""
+        reason = reason.partition(": Command")[0]
         why[reason] = why.get(reason, 0) + 1
     if why:
         told = "; ".join(f"{count} for {reason}" if reason else str(count) for reason, count in why.items())

@@ -32,7 +32,10 @@ def diff(folder: Folder, card: CardName, as_json: Json = False) -> int:
 
 
 def read(folder: Folder, card: CardName, as_json: Json = False) -> int:
-    """Read the boot files on a card: what they set, what is kept as found, and what is odd."""
+    """Read the boot files on a card, line by line.
+
+    What they set, what is kept as found, and what is odd.
+    """
     from dataclasses import asdict
 
     from kyklon.catalogue.records import Board, Dialect
