@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -130,9 +131,9 @@ class User:
         return self.window.bottom.message
 
 
-@pytest.fixture
-def user(demo: Demo, qtbot: QtBot) -> Iterator[User]:
-    window = open_window(demo.folder, Theme())
+def at_window(folder: Path, qtbot: QtBot) -> Iterator[User]:
+    """A person before the window of a build, once all was looked at."""
+    window = open_window(folder, Theme())
     qtbot.addWidget(window)
     window.resize(1280, 800)
     window.show()
@@ -143,3 +144,8 @@ def user(demo: Demo, qtbot: QtBot) -> Iterator[User]:
     person.wait()
     yield person
     window.session.end()
+
+
+@pytest.fixture
+def user(demo: Demo, qtbot: QtBot) -> Iterator[User]:
+    yield from at_window(demo.folder, qtbot)

@@ -9,37 +9,21 @@ from typing import Any
 import pytest
 from pytestqt.qtbot import QtBot
 
-from app.conftest import User
+from app.conftest import User, at_window
 from kyklon.app.pages.card.bare_metal import BareBench
-from kyklon.app.start import open_window
-from kyklon.app.theme.tokens import Theme
 from kyklon.catalogue.loader import Catalogue
 from kyklon.demo import camper, school_fair
 from kyklon.model.build import CardState
 
 
-def opened(folder: Path, qtbot: QtBot) -> Iterator[User]:
-    window = open_window(folder, Theme())
-    qtbot.addWidget(window)
-    window.resize(1280, 800)
-    window.show()
-    qtbot.waitExposed(window)
-    window.activateWindow()
-    window.session.look_at_everything()
-    person = User(window, qtbot)
-    person.wait()
-    yield person
-    window.session.end()
-
-
 @pytest.fixture
 def fair(tmp_path: Path, catalogue: Catalogue, qtbot: QtBot) -> Iterator[User]:
-    yield from opened(school_fair.make(tmp_path / "fair", catalogue), qtbot)
+    yield from at_window(school_fair.make(tmp_path / "fair", catalogue), qtbot)
 
 
 @pytest.fixture
 def van(tmp_path: Path, catalogue: Catalogue, qtbot: QtBot) -> Iterator[User]:
-    yield from opened(camper.make(tmp_path / "van", catalogue), qtbot)
+    yield from at_window(camper.make(tmp_path / "van", catalogue), qtbot)
 
 
 def bring_up(user: User) -> Any:
