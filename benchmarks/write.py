@@ -128,7 +128,7 @@ def compared(name: str, reference, what: str, files: tuple[Path, Path], most: fl
 
 def small(folder: Path) -> bool:
     """A small image, process start included: how long somebody waits before anything is done."""
-    image, target = folder / "small.img", folder / "target"
+    image, target = folder / "small.img", folder / "target.img"
     image.write_bytes(random.Random(3).randbytes(MIB))
     times = []
     for _ in range(5):
@@ -194,7 +194,7 @@ def the_writes(folder: Path, megabytes: int) -> bool:
     held_all = True
     plain = folder / "a.img"
     mixed(plain, megabytes)
-    target = folder / "target"
+    target = folder / "target.img"
     for kind in ("plain", "zst", "gz", "xz", "blocks.xz", "bz2"):
         image = plain
         if kind != "plain":

@@ -21,12 +21,12 @@ from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.partitions import reader
 
 Act = Callable[[Path], object]
-MERROW, LABELS = "merrow", "labels"
+MERROW, LABELS, CHOOSER = "merrow", "labels", "chooser"  # CHOOSER: a multi-boot card
 
 
 @dataclass(frozen=True)
 class Mode:
-    """way: which boot files, MERROW or LABELS. words: part of the cause. build, world: changes beside those on the card."""
+    """way: which card, MERROW, LABELS (by its boot files) or CHOOSER. words: part of the cause. build, world: changes beside those on the card."""
 
     name: str
     stage: str
@@ -235,6 +235,7 @@ def _setting(path: str, value: object) -> Callable[[Build], Build]:
 
 K, D = "merrow-armv7.krn", "herring.dtb"
 CONF = "extlinux/extlinux.conf"
+Q = "berths/quayside"
 UP = "LABEL up\n  LINUX /merrow-armv8.krn\n"
 
 MODES: tuple[Mode, ...] = (
@@ -456,4 +457,29 @@ MODES: tuple[Mode, ...] = (
     Mode("a front end with another byte", "front end", "system.front-end", "other bytes", made("/usr/bin/gangway", b"#!/bin/sh\nexit 1\n")),
     Mode("a unit without a program", "front end", "system.front-end", "names no program",
          made("/etc/services.d/gangway.service", b"[Service]\nType=oneshot\n", "0100644")),
+    # a multi-boot card
+    Mode("a chooser without bundles", "bundles", "card.bundle", "nothing to offer",
+         lambda card: subprocess.run(["mdeltree", "-i", f"{card}@@{BOOT}", "::/berths"], check=True), CHOOSER),
+    Mode("a bundle without a manifest", "bundles", "card.bundle:quayside", "is not in the list", without(f"{Q}/berth.toml"), CHOOSER),
+    Mode("a manifest that is none", "bundles", "card.bundle:quayside", "is not in the list", text(f"{Q}/berth.toml", lambda _: "name ="), CHOOSER),
+    Mode("an empty manifest", "bundles", "card.bundle:quayside", "is not in the list", text(f"{Q}/berth.toml", lambda _: ""), CHOOSER),
+    Mode("a bundle for other boards", "bundles", "card.bundle:quayside", "not herring",
+         text(f"{Q}/berth.toml", lambda t: t.replace('"herring", ', "")), CHOOSER),
+    Mode("an archive that is not there", "bundles", "card.bundle:quayside", "is missing", without(f"{Q}/quayside-root.tar.xz"), CHOOSER),
+    Mode("an archive in other letters", "bundles", "card.bundle:quayside", "not the name in the manifest",
+         lambda card: (without(f"{Q}/quayside-root.tar.xz")(card), put_fat(card, f"{Q}/Quayside-Root.tar.xz", b"\xfd7zXZ\0")), CHOOSER),
+    Mode("an archive of another kind", "bundles", "card.bundle:quayside", "holds gz",
+         lambda card: put_fat(card, f"{Q}/quayside-root.tar.xz", b"\x1f\x8b\x08" + bytes(90)), CHOOSER),
+    Mode("an empty archive", "bundles", "card.bundle:quayside", "holds no archive",
+         lambda card: put_fat(card, f"{Q}/quayside-root.tar.xz", b""), CHOOSER),
+    Mode("an archive with another byte", "bundles", "card.bundle:quayside", "SHA-256",
+         lambda card: put_fat(card, f"{Q}/quayside-root.tar.xz", b"\xfd7zXZ\0" + bytes(900)), CHOOSER),
+    Mode("a partition too small for its archive", "bundles", "card.bundle:quayside", "unpacks to",
+         swapped(f"{Q}/berth.toml", "unpacked_mb = 4340", "unpacked_mb = 9340"), CHOOSER),
+    Mode("a kind of partition that nobody makes", "bundles", "card.bundle:quayside", "does not make",
+         swapped(f"{Q}/berth.toml", '"ext4"', '"btrfs"'), CHOOSER),
+    Mode("two systems with one name for a partition", "bundles", "card.bundle:", "both name a partition",
+         swapped("berths/harbour/berth.toml", "HARB-ROOT", "QUAY-ROOT"), CHOOSER),
+    Mode("systems larger than the card", "space", "card.bundle-space", "need",
+         text(f"{Q}/berth.toml", lambda t: t.replace("mb = 6200", "mb = 62000")), CHOOSER),
 )  # fmt: skip

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from failure_modes import LABELS, MODES, Mode
-from judges.cards import copied, put_fat
+from failure_modes import CHOOSER, LABELS, MODES, Mode
+from judges.cards import BOOT, chooser_card, copied, put_fat
 from kyklon.catalogue.loader import Catalogue, load, standard_timings
 from kyklon.demo import lighthouse
 from kyklon.model.build import Build, edited, remedied
@@ -25,9 +25,7 @@ from kyklon.operations.picture import edid
 from kyklon.operations.poweron.bench import lay_out
 from kyklon.operations.poweron.bringup import bring_up
 from kyklon.operations.poweron.events import BringUp, Failure
-from kyklon.operations.poweron.sequence import STAGES
-
-NAMES = [stage.name for stage in STAGES]
+from kyklon.operations.poweron.sequence import stages_of
 
 
 @cache
@@ -41,6 +39,11 @@ def good_build(way: str) -> Build:
     display."""
     parts = catalogue()
     build = lighthouse.build(parts, "0" * 64)
+    if way == CHOOSER:
+        build = build.with_part("image", "slipway").with_part("display", "pane-24")
+        build = edited(build, "sets.multi_boot", "")
+        build = edited(edited(build, "boot.kernel", "slipway-armv7.krn"), "boot.device_tree", "herring.dtb")
+        return edited(build, "picture.menu", Mode_(name="CTA 16", timing=standard_timings("cta")[16].timing))
     if way == LABELS:
         build = build.with_part("board", "ling").with_part("display", "pane-24")
         build = edited(edited(build, "boot.dialect", "extlinux"), "boot.kernel", "merrow-armv8.krn")
@@ -77,6 +80,8 @@ def good(tmp_path_factory: pytest.TempPathFactory, demo_master: Path) -> dict[st
     for way in ("merrow", LABELS):
         found[way] = copied(image, held / f"{way}.img")
         put(found[way], good_build(way))
+    found[CHOOSER] = chooser_card(held / "chooser.img")
+    put(found[CHOOSER], good_build(CHOOSER))
     return found
 
 
@@ -89,7 +94,7 @@ def run(card: Path, build: Build, world: World) -> BringUp:
 
 
 def first(result: BringUp) -> Failure | None:
-    return next((failure for failure in result.failures if failure.blocks), None)
+    return next((each for each in result.failures if each.blocks or each.code.startswith("card.bundle")), None)
 
 
 @pytest.mark.parametrize("mode", MODES, ids=[mode.name.replace(" ", "-") for mode in MODES])
@@ -111,7 +116,8 @@ def test_each_failure_is_foretold_and_its_remedy_passes_the_stage(
     assert failure.screen.title
     assert failure.advice
     after = first(repaired(mode, failure, card, good, tmp_path))
-    assert after is None or NAMES.index(after.stage) > NAMES.index(mode.stage), (failure, after)
+    names = [stage.name for stage in stages_of("multi-boot" if mode.way == CHOOSER else "")]
+    assert after is None or names.index(after.stage) > names.index(mode.stage), (failure, after)
 
 
 def repaired(mode: Mode, failure: Failure, card: Path, good: dict[str, Path], folder: Path) -> BringUp:
@@ -223,3 +229,23 @@ def test_every_board_reaches_the_menu_with_a_good_card(
     card = copied(good[way], tmp_path / "card.img")
     put(card, build)
     assert first(run(card, build, world_of(build, good["folder"]))) is None
+
+
+@pytest.mark.parametrize("board", ["herring", "cod"])
+def test_a_good_multi_boot_card_lists_its_systems(board: str, good: dict[str, Path], tmp_path: Path) -> None:
+    build = edited(good_build(CHOOSER).with_part("board", board), "boot.device_tree", f"{board}.dtb")
+    card = copied(good[CHOOSER], tmp_path / "card.img")
+    put(card, build)
+    result = run(card, build, world_of(build, good["folder"]))
+    assert not result.failures
+    assert (result.reached, result.screen.lines) == ("front end", ("Quayside 4.2", "Harbour Lite"))
+    assert any("not followed" in words for words in result.assumed)
+
+
+def test_a_chooser_whose_bundles_are_on_a_stick_says_what_it_assumes(good: dict[str, Path], tmp_path: Path) -> None:
+    build = edited(good_build(CHOOSER), "sets.multi_boot", "bundles")
+    card = copied(good[CHOOSER], tmp_path / "card.img")
+    subprocess.run(["mdeltree", "-i", f"{card}@@{BOOT}", "::/berths"], check=True)
+    result = run(card, build, world_of(build, good["folder"]))
+    assert not result.failures
+    assert any("stick with the bundles" in words for words in result.assumed)

@@ -19,6 +19,7 @@ from kyklon.model.world import World
 from kyklon.operations.card import disk, sizing
 from kyklon.operations.card.acts import bare_metal_card, prepare_card
 from kyklon.operations.card.sets import baremetal, multiboot
+from kyklon.operations.card.sets.bundle import read_manifest
 from kyklon.operations.card.sets.lay_out import lay_out
 from kyklon.operations.card.sets.problems import rename
 from kyklon.operations.card.sizing import size_of_folder
@@ -207,7 +208,7 @@ def test_a_folder_without_bundles_is_told(tmp_path: Path, chooser: Chooser) -> N
 @given(st.text(max_size=300))
 def test_any_text_gives_a_manifest_or_the_one_error(text: str) -> None:
     try:
-        multiboot.read_manifest(text)
+        read_manifest(text)
     except FormatError as bad:
         assert 0 <= bad.offset <= len(text.encode("utf-8", "surrogatepass"))
 
@@ -222,7 +223,7 @@ def test_a_real_manifest_with_a_changed_piece_gives_a_result_or_the_one_error(da
     end = data.draw(st.integers(at, min(len(text), at + 12)))
     changed = text[:at] + data.draw(st.text(max_size=8)) + text[end:]
     try:
-        multiboot.read_manifest(changed)
+        read_manifest(changed)
     except FormatError as bad:
         assert 0 <= bad.offset <= len(changed.encode("utf-8", "surrogatepass"))
 

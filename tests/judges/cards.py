@@ -10,7 +10,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from kyklon.demo import card_image
+from kyklon.demo import card_image, sets
+from kyklon.demo.noise import device_tree, kernel_32, kernel_64
 from kyklon.operations.card.volumes.ext_reader import ExtReader
 from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.partitions import reader
@@ -59,6 +60,27 @@ def whole_card(folder: Path) -> Path:
         for start, part in ((BOOT, boot), (ROOT, root)):
             file.seek(start)
             file.write(part.read_bytes())
+    return card
+
+
+def chooser_card(card: Path) -> Path:
+    """A multi-boot card: one FAT partition with the chooser's kernels and two bundles."""
+    folder = card.with_suffix(".tree")
+    sets.make_multi_boot(folder, mistakes=False)
+    for spare in ("breakwater", "jetty"):
+        shutil.rmtree(folder / "berths" / spare)
+    files = {"slipway-armv7.krn": kernel_32("ARMv7", 120_000), "slipway-armv8.krn": kernel_64(200_000),
+             "merrow.settings": b"merrow settings 2\n", "kernel.line": b"console=tty1\n"}  # fmt: skip
+    files |= {f"{board}.dtb": device_tree(f"Merrow {board.capitalize()}", f"merrow,{board}") for board in sets.BOARDS}
+    for name, data in files.items():
+        (folder / name).write_bytes(data)
+    with card.open("wb") as file:
+        file.truncate(BOOT + card_image.BOOT_SIZE)
+    table = f"label: dos\nunit: sectors\nstart={BOOT // 512}, size={card_image.BOOT_SIZE // 512}, type=c, bootable\n"
+    subprocess.run(["sfdisk", "--quiet", card], input=table.encode(), check=True)
+    place = ["--offset", str(BOOT // 512), card, str(card_image.BOOT_SIZE // 1024)]
+    subprocess.run(["mkfs.fat", "-F", "32", "-s", "1", *place], check=True, stdout=subprocess.DEVNULL)
+    subprocess.run(["mcopy", "-s", "-i", f"{card}@@{BOOT}", *folder.iterdir(), "::/"], check=True)
     return card
 
 

@@ -213,6 +213,11 @@ class Image(CataloguePart):
     default_password: str = ""  # to be changed
     grows: bool = True  # the root partition grows at the first start
 
+    @property
+    def has_system(self) -> bool:
+        """Whether a Linux system runs below the front end, with services and users."""
+        return self.school in ("complete image", "base and installer")
+
 
 class Machine(Record):
     """A machine that a bare-metal set can be. folder: in the set, where its files are."""

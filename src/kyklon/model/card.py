@@ -194,6 +194,7 @@ class CardContents:
     damaged: tuple[str, ...] = ()
     boot_cautions: tuple[str, ...] = ()
     digests: Mapping[str, str] = field(default_factory=dict)
+    heads: Mapping[str, bytes] = field(default_factory=dict)
     loader_error: str = ""
     loader_broken: frozenset[str] = frozenset()
     size: int = 0

@@ -90,7 +90,7 @@ def compiled(build: Build, catalogue: Catalogue, on_card: Mapping[str, str]) -> 
     image = catalogue.find(Image, build.part("image"))
     files = []
     for file in dialect.files:
-        if file.of_system and image is not None and image.school == "bare metal":
+        if file.of_system and image is not None and not image.has_system:
             continue
         wanted, codec = wanted_of(file, dialect, build, board), codec_of(file)
         text = codec.compile(on_card.get(file.path.lower(), ""), wanted)

@@ -15,6 +15,8 @@ from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World
 from kyklon.operations.boot.read import CardSettings, read_settings
 
+_BEHIND = 8 << 20  # bytes that images leave behind their last partition, CP
+
 
 @dataclass(frozen=True)
 class Bench:
@@ -33,6 +35,13 @@ class Bench:
     identification: Edid | None
     scan: Scan | None
     on_machine: OnMachine | None
+
+    @property
+    def card_bytes(self) -> int:
+        """Bytes of the whole card: its own, or the planned card's where no more than an image was seen."""
+        end = self.contents.table.end if self.contents.table else 0
+        only_image = self.contents.size <= end + _BEHIND
+        return self.card.capacity_bytes if self.card and only_image else self.contents.size
 
     @property
     def read_bytes_s(self) -> float:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import BringUp, Event, Failure, Screen, Step
 from kyklon.operations.poweron.sequence import stages_of
-from kyklon.operations.poweron.stages import bare_metal
+from kyklon.operations.poweron.stages import bare_metal, multi_boot
 from kyklon.operations.poweron.stages.games import front_end_screen, visible_games
 
 
@@ -35,15 +35,22 @@ class _Run:
 
 def assumed(bench: Bench) -> tuple[str, ...]:
     """What this forecast could not see, and how it took it."""
-    root = next(iter(bench.contents.roots.values()), None)
+    root = next(iter(bench.contents.roots.values()), None) if bench.image.has_system else None
     settings = bench.settings
+    chooser = bench.image.school == "multi-boot"
+    bundles = multi_boot.checked(bench) if chooser else None
+    large = any(part.sha256 for bundle in (bundles.bundles if bundles else ()) for part in bundle.partitions)
     told = (
         (bench.display is not None and bench.identification is None,
          "The display was not asked; its limits are those of the catalogue."),
         (bench.card is None, "No card is planned; it is taken to read 20 MB/s."),
         (settings is not None and bool(settings.initramfs), "What the initramfs does is not followed."),
         (root is not None and not root.stated, "The image states no checksums; its programs are taken to be whole."),
-        (bench.on_machine is None, "The games on the machine were not looked at."),
+        (chooser, "What a picked system does when it starts is not followed."),
+        (chooser and bundles is None, f"The catalogue does not say what {bench.image.name} looks for on its card."),
+        (bundles is not None and not bundles.bundles, "The stick with the bundles is taken to be plugged in and whole."),
+        (large, "Archives over 64 KB are not compared with the checksums of their manifests; Card does that."),
+        (bench.image.has_system and bench.on_machine is None, "The games on the machine were not looked at."),
     )  # fmt: skip
     return tuple(words for holds, words in told if holds)
 
@@ -63,7 +70,8 @@ def bring_up(bench: Bench) -> BringUp:
         screen = next(failure.screen for failure in run.failures if failure.blocks)
     else:
         screen = front_end_screen(bench, games)
-        if bench.image.school == "bare metal":
-            screen = Screen("front end", bench.image.front_end, bare_metal.offered(bench))
+        if not bench.image.has_system:
+            offered = bare_metal.offered if bench.image.school == "bare metal" else multi_boot.offered
+            screen = Screen("front end", bench.image.front_end, offered(bench))
     reached = "front end" if run.reached in ("games", stages[-1].name) else run.reached or "nothing"
     return BringUp(reached, tuple(run.events), tuple(run.failures), screen, games, assumed(bench))

@@ -32,7 +32,7 @@ def items(build: Build, catalogue: Catalogue) -> tuple[Item, ...]:
     if display:
         held = "a steady picture, no rolling, no whine" if display.tube else "a picture in its native size"
         found.append(Item("picture", f"{display.name} shows {held}.", "Switch off at once and see Picture."))
-    bare = image is not None and image.school == "bare metal"
+    bare = image is not None and not image.has_system
     if image is None or image.grows:
         found.append(
             Item("expansion", "The first start ends with a restart: the card grows.", "Wait; do not pull the plug.")

@@ -40,6 +40,8 @@ _OPERATIONS = {
 
 _ADVICE = {  # code, or its beginning -> what to do where the build need not change
     "card.loader-partition": "Mark the boot partition to start from, or write the image again",
+    "card.bundle-space": "Leave a system out, or use a larger card",
+    "card.bundle": "Put the bundle right in Card, multi-boot, and copy it again",
     "card.": "Write the image again",
     "system.": "Write the image again, or put that file right on the card",
     "boot.initramfs": "Write the image again, or take INITRD out of the boot file",

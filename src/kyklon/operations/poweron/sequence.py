@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Step
-from kyklon.operations.poweron.stages import bare_metal, card, display, firmware, games, supply, system
+from kyklon.operations.poweron.stages import bare_metal, card, display, firmware, games, multi_boot, supply, system
 
 
 @dataclass(frozen=True)
@@ -51,7 +51,16 @@ BARE_METAL = (
     Stage("machine", bare_metal.machine),
 )
 
+# a chooser too is one program: what it needs is on the same partition
+MULTI_BOOT = (
+    *(stage for stage in BARE_METAL if stage.name not in ("files", "machine")),
+    Stage("bundles", multi_boot.bundles),
+    Stage("space", multi_boot.space),
+)
+
+_SCHOOLS = {"bare metal": BARE_METAL, "multi-boot": MULTI_BOOT}
+
 
 def stages_of(school: str) -> tuple[Stage, ...]:
     """The stages of an image of that school."""
-    return BARE_METAL if school == "bare metal" else STAGES
+    return _SCHOOLS.get(school, STAGES)

@@ -82,7 +82,7 @@ class BootPage(OperationPage):
             return
         self.set_subject(f"{board.name} · {catalogue.get(Dialect, build.boot.dialect).name}")
         boot = build.boot
-        has_system = image.school != "bare metal"  # one program without a system: no services, no users
+        has_system = image.has_system  # one program without a system: no services, no users
         self._services.setVisible(has_system)
         self._form.show_only(DECISIONS if has_system else tuple(path for path in DECISIONS if path not in _OF_SYSTEM))
         sets = kernel_sets(image, world.source_contents, world.card)

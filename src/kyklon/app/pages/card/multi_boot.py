@@ -21,6 +21,7 @@ from kyklon.catalogue.records import Card, Chooser
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
 from kyklon.operations.card.sets import multiboot
+from kyklon.operations.card.sets.bundle import Bundle
 from kyklon.operations.card.sets.lay_out import lay_out
 from kyklon.operations.card.sets.problems import Problem, rename
 from kyklon.record.folder import resolve
@@ -159,7 +160,7 @@ class MultiBench(Bench):
             "These bundles are fine.",
         )  # fmt: skip
 
-    def _row(self, bundle: multiboot.Bundle, found: multiboot.Check) -> QWidget:
+    def _row(self, bundle: Bundle, found: multiboot.Check) -> QWidget:
         made = QWidget()
         tick = QCheckBox(unmarked(bundle.name))
         tick.setChecked(bundle.folder in found.chosen)

@@ -122,8 +122,8 @@ class PowerOnPage(OperationPage):
         if count:
             return f"{count} games for {len(run.games)} systems are listed."
         image = self.session.catalogue.find(Image, self.session.build.part("image"))
-        if image is not None and image.school == "bare metal":
-            return run.events[-1].text
+        if image is not None and not image.has_system:
+            return f"The list offers {', '.join(run.screen.lines)}." if run.screen.lines else run.events[-1].text
         return "No games are on the machine yet."
 
     def _words(self, failure: Failure) -> str:

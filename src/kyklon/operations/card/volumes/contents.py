@@ -164,7 +164,7 @@ def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
         found, sizes=taken.sizes, texts=taken.texts, names=taken.names, kernels=tuple(taken.kernels),
         trees=tuple(taken.trees), boot_free=free, broken=(*taken.broken, *further),
         boot_cautions=tuple(found_health.complaints),
-        digests=taken.digests,
+        digests=taken.digests, heads=taken.heads,
         loader_broken=frozenset(path.lower() for path in found_health.reserved),
         loader_error=loader_error, damaged=damaged,
     )  # fmt: skip
@@ -181,6 +181,7 @@ class _Taken:
         self.trees: list[DeviceTree] = []
         self.broken: list[str] = []
         self.digests: dict[str, str] = {}
+        self.heads: dict[str, bytes] = {}
         self._files: dict[str, FatFile] = {}
 
     def file(self, volume: FatReader, file: FatFile) -> None:
@@ -192,6 +193,7 @@ class _Taken:
         except FormatError as bad:
             self.broken.append(str(bad))
             return
+        self.heads[file.path.lower()] = head[:8]
         if file.size <= TEXT_LIMIT and len(self.digests) < MOST_DIGESTS:
             self.digests[file.path.lower()] = hashlib.sha256(head).hexdigest()
         if kernel is not None:

@@ -248,11 +248,13 @@ def _without_init(bench: Bench) -> Remedy | None:
 def root_expansion(bench: Bench) -> Step:
     root, meant = root_of(bench), _meant(bench)
     part = meant.partition if meant else None
-    if root is None or part is None or root.expanded or bench.card is None or not bench.image.grows:
+    if root is None or part is None or root.expanded or not bench.image.grows:
         return Step()
     if root.no_write:
         return Step((Moment("The root cannot grow: it can only be read.", bench.board.lamps.reading, 0.0),))
-    room = bench.card.capacity_bytes - part.start
+    room = bench.card_bytes - part.start
+    if room <= part.size:
+        return Step()
     text = f"Grows from {show_bytes(part.size)} to {show_bytes(room)}, then restarts."
     return Step((Moment(text, bench.board.lamps.reading, room / EXPANSION_B_S),))
 
