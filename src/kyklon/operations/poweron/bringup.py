@@ -48,7 +48,7 @@ def assumed(bench: Bench) -> tuple[str, ...]:
         (root is not None and not root.stated, "The image states no checksums; its programs are taken to be whole."),
         (chooser, "What a picked system does when it starts is not followed."),
         (chooser and bundles is None, f"The catalogue does not say what {bench.image.name} looks for on its card."),
-        (bundles is not None and not bundles.bundles, "The stick with the bundles is taken to be plugged in and whole."),
+        (bundles is not None and not bundles.bundles, "The stick with the bundles is taken to be there and whole."),
         (large, "Archives over 64 KB are not compared with the checksums of their manifests; Card does that."),
         (bench.image.has_system and bench.on_machine is None, "The games on the machine were not looked at."),
     )  # fmt: skip

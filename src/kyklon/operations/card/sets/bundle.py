@@ -53,7 +53,7 @@ class BundleFiles(Protocol):
 class InFolder:
     def __init__(self, folder: Path, watch: Watch) -> None:
         self.folder, self.watch, self.name = folder, watch, folder.name
-        self.sizes = {path: status.st_size for path, status in files_below(folder)}
+        self.sizes: Mapping[str, int] = {path: status.st_size for path, status in files_below(folder)}
 
     def text(self, path: str) -> str:
         return text_of(bytes_of(self.folder / path, _LARGEST_MANIFEST), path)
@@ -75,7 +75,9 @@ class OnCard:
 
     def __init__(self, contents: CardContents, top: str) -> None:
         self.contents, self.top, self.name = contents, top, top.rstrip("/").rpartition("/")[2]
-        self.sizes = {path[len(top) :]: size for path, size in contents.sizes.items() if path.startswith(top)}
+        self.sizes: Mapping[str, int] = {
+            path[len(top) :]: size for path, size in contents.sizes.items() if path.startswith(top)
+        }
 
     def text(self, path: str) -> str:
         found = self.contents.texts.get(f"{self.top}{path}".lower())

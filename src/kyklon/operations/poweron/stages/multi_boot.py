@@ -1,5 +1,5 @@
-"""A multi-boot chooser: one program without a system below it, which lists the bundles on its own card and unpacks those
-that are picked.
+"""A multi-boot chooser: one program without a system below it, which lists the bundles on its own card and unpacks
+those that are picked.
 
 What it looks for is catalogue data (`choosers.toml`); the bundles are judged by the rules of `card/sets/bundle.py`.
 """
