@@ -347,6 +347,12 @@ MODES: tuple[Mode, ...] = (
     Mode("a clock the board cannot send", "display", "picture.clock:menu", "pixel clock",
          text("merrow.settings", lambda t: "".join(f"{row}\n" for row in t.split("\n") if not row.startswith("picture.timing"))
               + "picture.timing = 5000000 256/16/24/24- 240/3/3/16-\n")),
+    Mode("an output that the kernel line switches off", "display", "picture.no-output", "switches the output off",
+         labels("video=HDMI-A-1:1920x1080@60D", "video=HDMI-A-1:d"), LABELS),
+    Mode("a size that the kernel makes no timing of", "display", "picture.no-output", "no usable timing",
+         labels("video=HDMI-A-1:1920x1080@60D", "video=HDMI-A-1:2048x240@60"), LABELS),
+    Mode("a rate that the display does not take", "display", "picture.out-of-range:menu", "takes",
+         labels("video=HDMI-A-1:1920x1080@60D", "video=HDMI-A-1:1280x1024M@90"), LABELS),
     # the kernel line
     Mode("no kernel line", "kernel line", "boot.no-root", "names no root", without("kernel.line")),
     Mode("an empty file for the kernel line", "kernel line", "boot.no-root", "names no root", text("kernel.line", lambda _: "")),

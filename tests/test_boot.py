@@ -192,6 +192,7 @@ def test_every_line_of_ours_knows_its_decision(demo: Demo, catalogue: Catalogue)
     assert (first.text, first.path) == ("merrow settings 2", "")
     assert all(each.path for each in lines), lines
     paths = {entry.setting for entry in catalogue.get(Dialect, "merrow").files[0].entries}
+    paths.remove("picture.issue_identification")  # this board takes whole timings
     assert {each.label for each in lines} == {describe(Build, path).label for path in paths}
 
 

@@ -15,6 +15,7 @@ from kyklon.model.card import CardContents
 from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.boot.acts import put_boot_files
+from kyklon.operations.boot.compile import compiled
 from kyklon.operations.card.volumes import contents
 from kyklon.operations.library.acts import copy_games
 from kyklon.operations.poweron.bench import lay_out
@@ -217,10 +218,62 @@ def test_the_extlinux_way(demo: Demo, catalogue: Catalogue) -> None:
         build = edited(build, path, value)
     store.save(demo.folder, build)
     card = put(demo, build, catalogue)
-    result = run(build, catalogue, card, inspection.observe(build, demo.folder, catalogue))
-    assert not [failure for failure in result.failures if failure.code == "boot.kernel-set"]
-    # the kernel computes video= by CVT, which has no 15 kHz timing of 25 MHz: the tube cannot hold it
-    assert [failure.code for failure in result.failures] == ["picture.out-of-range:menu"]
+    world = inspection.observe(build, demo.folder, catalogue)
+    offering = replace(world.identification, timings=(build.picture.menu.timing,))
+    assert not run(build, catalogue, card, replace(world, identification=offering)).failures
+    result = run(build, catalogue, card, world)  # a tube that offers other modes only
+    assert [failure.code for failure in result.failures] == ["picture.no-output"]
+    assert "GTF" in result.failures[0].cause  # which has no such timing
+
+
+@pytest.mark.parametrize("dialect", ["extlinux", "merrow"])
+def test_a_board_that_takes_only_a_size_shows_a_15_khz_picture_by_identification_data(
+    dialect: str, demo: Demo, catalogue: Catalogue
+) -> None:
+    """From the stop in the check, by its remedy, to the card's bytes and a power-on that passes."""
+    written(demo)
+    build = repaired(demo, catalogue, *REMEDIES).with_part("board", "ling")
+    for path, value in (
+        ("boot.dialect", dialect), ("boot.kernel", "merrow-armv8.krn"), ("boot.device_tree", "ling.dtb"),
+        ("picture.identification", ""), ("parts", [part for part in build.parts if part.role != "supply"]),
+    ):  # fmt: skip
+        build = edited(build, path, value)
+    store.save(demo.folder, build)
+    world = inspection.observe(build, demo.folder, catalogue)
+    assert world.identification is None
+    before = run(build, catalogue, put(demo, build, catalogue), world)
+    assert before.failure is not None
+    assert before.failure.stage == "display"
+    found = next(f for f in inspection.inspect(build, catalogue, world) if f.code == "picture.video-only")
+    assert (found.severity, found.remedy.label) == ("stop", "Issue identification data")
+    build = remedied(build, found.remedy)
+    assert "picture.video-only" not in {f.code for f in inspection.inspect(build, catalogue, world)}
+    card = put(demo, build, catalogue)
+    assert "drm.edid_firmware=HDMI-A-1:edid/kyklon.bin" in str(card.texts)
+    after = run(build, catalogue, card, world)
+    assert not after.failures, after.failures
+    assert any("edid/kyklon.bin, issued as firmware" in event.text for event in after.events)
+    (ramdisk,) = card.ramdisks
+    for firmware in ({}, {"edid/kyklon.bin": b"\0" * 128}):  # without it, the kernel falls back on the display's own
+        damaged = replace(card, ramdisks=(replace(ramdisk, firmware=firmware),))
+        failure = run(build, catalogue, damaged, world).failure
+        assert (failure.stage, failure.code) == ("display", "picture.no-output")
+        assert "edid/kyklon.bin" in failure.cause
+    back = edited(build, "picture.issue_identification", False)  # and nothing of it stays
+    card = put(demo, back, catalogue)
+    assert "kyklon" not in str(card.texts)
+    assert run(back, catalogue, card, world).failure.stage == "display"
+
+
+def test_an_initramfs_of_the_image_is_not_pushed_aside(demo: Demo, catalogue: Catalogue) -> None:
+    written(demo)
+    build = repaired(demo, catalogue, *REMEDIES).with_part("board", "ling")
+    for path, value in (("boot.dialect", "extlinux"), ("picture.issue_identification", True)):
+        build = edited(build, path, value)
+    own = "LABEL a\n  LINUX /k\n  INITRD /initramfs.gz\n  APPEND root=/dev/sda2\n"
+    text = next(f.text for f in compiled(build, catalogue, {"extlinux/extlinux.conf": own}) if "extlinux" in f.path)
+    assert "INITRD /initramfs.gz" in text
+    assert "kyklon-picture" not in text
 
 
 def test_the_front_end_without_games_says_how_many_wait(demo: Demo, catalogue: Catalogue) -> None:

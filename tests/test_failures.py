@@ -65,8 +65,8 @@ def world_of(build: Build, folder: Path) -> World:
 
 def put(card: Path, build: Build) -> None:
     """This build's boot files onto a card, by the usual tools."""
-    for name, text in plan_boot_files(build, catalogue(), contents.observe(card)).files.items():
-        put_fat(card, name, text.encode("utf-8", "surrogateescape"))
+    for name, data in plan_boot_files(build, catalogue(), contents.observe(card)).files.items():
+        put_fat(card, name, data)
 
 
 @pytest.fixture(scope="module")

@@ -84,8 +84,8 @@ def test_an_edited_card_is_still_clean_and_holds_the_files(
     put = put_boot_files(demo.folder, build, catalogue, target)
     assert set(put.files) == {"merrow.settings", "kernel.line", "first-boot.settings"}
     all_clean(card, tmp_path)
-    for name, text in put.files.items():
-        assert run("mtype", "-i", f"{card}@@{BOOT_START}", f"::/{name}") == text
+    for name, data in put.files.items():
+        assert run("mtype", "-i", f"{card}@@{BOOT_START}", f"::/{name}") == data.decode()
     assert "NEW" not in run("mdir", "-i", f"{card}@@{BOOT_START}", "::/")
     again = put_boot_files(demo.folder, build, catalogue, target)
     assert again.files == {}

@@ -334,13 +334,14 @@ class Grammar(Record):
 class DialectEntry(Record):
     """setting: a decision of the build, by its path. key: the word that carries it. value: a Jinja2 template over
     TEMPLATE_NAMES; an empty value leaves the line out. place: in the file, or as a word of the kernel line. needs:
-    written only for boards that honour this."""
+    written only for boards that honour this. ours: a line of somebody else's stays as it is."""
 
     setting: str
     key: str = Field(min_length=1)
     value: str
     place: Literal["file", "kernel line"] = "file"
     needs: str = ""
+    ours: bool = False
 
 
 class DialectFile(Record):
@@ -359,12 +360,16 @@ class Dialect(CataloguePart):
     longest_line: int = Field(gt=0)
     files: tuple[DialectFile, ...] = Field(min_length=1)
 
+    def carries(self, setting: str) -> bool:
+        """Whether a boot file has a line of its own for that setting."""
+        return any(each.setting == setting and each.place == "file" for file in self.files for each in file.entries)
+
     def file(self, kind: str) -> DialectFile | None:
         return next((file for file in self.files if file.kind == kind), None)
 
 
 # what a template may name: of boot files, and of emulators' settings files
-TEMPLATE_NAMES = frozenset({"build", "board", "output", "timing", "timing_size", "inset"})
+TEMPLATE_NAMES = frozenset({"build", "board", "output", "timing", "timing_size", "inset", "firmware", "ramdisk"})
 SETTINGS_NAMES = frozenset({"system", "emulator", "values", "origin"})
 
 

@@ -68,8 +68,9 @@ def issue(folder: Folder, into: Dir, as_json: Json = False) -> int:
 
     build, parts = open_folder(folder)
     files = issued(build, parts, inspection.observe(build, folder, parts))
-    for name, text in files.items():
-        durable.keep(inside(into, name.removeprefix("boot/")), text.encode("utf-8", "surrogateescape"))
+    for name, body in files.items():
+        data = body.encode("utf-8", "surrogateescape") if isinstance(body, str) else body
+        durable.keep(inside(into, name.removeprefix("boot/")), data)
     names = [name.removeprefix("boot/") for name in files]
     out({"folder": str(into), "files": names}, as_json, lambda: names)
     return OK

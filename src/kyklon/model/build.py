@@ -141,6 +141,7 @@ class PictureSettings(Record):
     menu: Mode = described("Menu mode")
     systems: tuple[SystemMode, ...] = described("System modes", ())
     identification: str = described("Identification data", "")  # path of the display's own
+    issue_identification: bool = described("Own identification data", False)  # handed to the kernel as firmware
 
 
 class Wire(Record):

@@ -149,6 +149,24 @@ UNFINISHED = ".new"  # ending of a boot file while it takes the place of the old
 
 
 @dataclass(frozen=True)
+class Ramdisk:
+    """An initramfs. whole: it was read to its end; only then has_init False says that there is none. firmware: files
+    below /lib/firmware. trouble: why the kernel stops unpacking it, '' when it does not."""
+
+    name: str
+    size: int
+    whole: bool = False
+    has_init: bool = False
+    firmware: Mapping[str, bytes] = field(default_factory=dict)
+    trouble: str = ""
+
+    @property
+    def goes_on_to_root(self) -> bool:
+        """Whether the kernel mounts root= by itself after it, as without one."""
+        return bool(self.trouble or self.whole) and not self.has_init
+
+
+@dataclass(frozen=True)
 class CardContents:
     """Everything the firmware, the kernel and the services would meet, in that order.
 
@@ -191,6 +209,7 @@ class CardContents:
 
     kernels: tuple[KernelFile, ...] = ()
     trees: tuple[DeviceTree, ...] = ()
+    ramdisks: tuple[Ramdisk, ...] = ()
     damaged: tuple[str, ...] = ()
     boot_cautions: tuple[str, ...] = ()
     digests: Mapping[str, str] = field(default_factory=dict)
@@ -212,6 +231,9 @@ class CardContents:
 
     def tree(self, name: str) -> DeviceTree | None:
         return next((tree for tree in self.trees if tree.name.lower() == name.lower()), None)
+
+    def ramdisk(self, name: str) -> Ramdisk | None:
+        return next((each for each in self.ramdisks if each.name.lower() == name.lower()), None)
 
     def has(self, name: str) -> bool:
         """Whether a file of that path is on the boot partition, in whatever case."""

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 # words that several settings share as a comma-separated list (kernel-parameters: usbhid.quirks, usb-storage.quirks)
 LIST_WORDS = ("usbhid.quirks", "usb-storage.quirks")
 MOST_QUIRKS = 4  # drivers/hid/usbhid: MAX_USBHID_BOOT_QUIRKS (mem)
+OUTPUT_WORDS = ("video",)  # fb/modedb: one word an output, which its value begins with
 REPEATED_WORDS = ("console",)  # kernel-parameters: may be given more than once
 
 
@@ -51,17 +52,27 @@ def last(words_: Sequence[str], name: str) -> str | None:
     return values[-1] if values else None
 
 
-def set_words(line: str, wanted: Sequence[str]) -> str:
+def _same(old: str, new: str) -> bool:
+    """Whether two words set the same thing: one name and, for video=, one output; one that names none is for all."""
+    name, _, value = new.partition("=")
+    other, _, before = old.partition("=")
+    if name != other or name not in OUTPUT_WORDS or ":" not in before:
+        return name == other
+    return before.partition(":")[0] == value.partition(":")[0]
+
+
+def set_words(line: str, wanted: Sequence[str], without: Sequence[str] = ()) -> str:
     """One line with the wanted words in it, each once, the old order kept, new ones at the end.
 
-    A word with a value replaces the old value of that name; values of LIST_WORDS are joined with commas.
+    A word with a value replaces the old value of that name; values of LIST_WORDS are joined with commas. without:
+    words that go, each by its name and value up to an open end.
     """
-    have = list(words(line))
+    have = [word for word in words(line) if not any(word.startswith(each) for each in without)]
     to_init = have[have.index("--") :] if "--" in have else []  # what follows is not the kernel's
     del have[len(have) - len(to_init) :]
     for word in wanted:
         name, _, value = word.partition("=")
-        places = [index for index, old in enumerate(have) if old.partition("=")[0] == name]
+        places = [index for index, old in enumerate(have) if _same(old, word)]
         if word in have and (name in REPEATED_WORDS or have[places[-1]] == word):
             continue
         if not places or name in REPEATED_WORDS or not value:

@@ -13,6 +13,7 @@ from kyklon.devices.ports import Target
 from kyklon.model.build import Build, edited
 from kyklon.model.card import CardContents
 from kyklon.operations.boot.compile import compiled, difference
+from kyklon.operations.boot.firmware import differing
 from kyklon.operations.card.drives.fat_files import FatFiles
 from kyklon.operations.card.drives.interlock import Purpose, Request, opened
 from kyklon.operations.card.volumes import contents
@@ -22,21 +23,25 @@ from kyklon.record.logbook import Logbook, now
 
 @dataclass(frozen=True)
 class Put:
-    """Boot files for a card: new text by path, and the difference of each to what is there."""
+    """Boot files for a card: new bytes by path, and the difference of each to what is there."""
 
-    files: dict[str, str]
+    files: dict[str, bytes]
     differences: dict[str, str]
 
 
 def plan_boot_files(build: Build, catalogue: Catalogue, card: CardContents) -> Put:
     """The files of this build merged into those of the card; only those that differ."""
-    files, differences = {}, {}
+    files: dict[str, bytes] = {}
+    differences: dict[str, str] = {}
+    for name, data in differing(build, catalogue, card).items():  # before the boot file that names it
+        files[name] = data
+        differences[name] = f"{name}: identification data for the kernel, {len(data)} bytes"
     texts = card.texts_meant
     for file in compiled(build, catalogue, texts):
         old = texts.get(file.path.lower(), "")
         if old != file.text or file.path.lower() not in card.texts:
             name = card.names.get(file.path.lower(), file.path)  # as it is spelt on the card
-            files[name] = file.text
+            files[name] = file.text.encode("utf-8", "surrogateescape")
             differences[name] = difference(old, file.text, file.path)
     return Put(files, differences)
 
@@ -71,9 +76,9 @@ def put_boot_files(folder: Path, build: Build, catalogue: Catalogue, target: Tar
         files = FatFiles(place, start)
         files.repair(card)
         put = plan_boot_files(build, catalogue, card)
-        files.replace({name: text.encode("utf-8", "surrogateescape") for name, text in put.files.items()})
-    for name, text in put.files.items():
-        durable.keep(inside(folder / "issued" / "boot", name), text.encode("utf-8", "surrogateescape"))
+        files.replace(put.files)
+    for name, data in put.files.items():
+        durable.keep(inside(folder / "issued" / "boot", name), data)
     if target.facts.identity == build.card.drive:
         store.update(folder, lambda kept: edited(kept, "card.boot_files_at", now()))
     Logbook(folder).add(30, f"Boot files put on {target.facts.name}", "\n".join(put.differences.values()))

@@ -14,7 +14,11 @@ from kyklon.model.fields import describe
 from kyklon.model.world import World
 from kyklon.operations.boot.dialects.codec import Wanted, split_lines
 from kyklon.operations.boot.dialects.kinds import codec_of
+from kyklon.operations.boot.firmware import RAMDISK
+from kyklon.operations.boot.firmware import files as binaries
 from kyklon.operations.picture import exports
+from kyklon.operations.picture.sending import FIRMWARE
+from kyklon.operations.picture.video_word import video_size
 
 OUTPUT = "HDMI-A-1"  # the kernel's name of the first HDMI connector (drm)
 
@@ -45,7 +49,7 @@ class IssuedFile:
         return "".join(f"{line.text}\n" for line in self.lines)
 
 
-def _variables(build: Build, board: Board) -> dict[str, object]:
+def _variables(build: Build, board: Board, *, firmware: bool) -> dict[str, object]:
     """What the templates of a dialect may name: catalogue.records.TEMPLATE_NAMES."""
     timing = build.picture.menu.timing
     across, down = timing.size
@@ -55,30 +59,38 @@ def _variables(build: Build, board: Board) -> dict[str, object]:
         "board": board,
         "output": OUTPUT,
         "timing": exports.timing_line(timing),
-        "timing_size": exports.video_size(timing),
+        "timing_size": video_size(timing),
         "inset": f"{round(across * share)},{round(down * share)}",
+        "firmware": FIRMWARE if firmware else "",
+        "ramdisk": RAMDISK if firmware else "",
     }
 
 
-def wanted_of(file: DialectFile, dialect: Dialect, build: Build, board: Board) -> Wanted:
-    """What a file of the dialect is to say for this build."""
-    variables = _variables(build, board)
+def wanted_of(
+    file: DialectFile, dialect: Dialect, build: Build, board: Board, text: str = "", *, firmware: bool = False
+) -> Wanted:
+    """What a file of the dialect is to say for this build. text: the file as it is. firmware: identification data goes
+    with the boot files."""
+    variables = _variables(build, board, firmware=firmware)
+    now = codec_of(file).read(text, board.id)
 
     def value(entry: DialectEntry) -> str:
         return render(entry.value, variables, f"dialects.toml: {dialect.id}: {file.path}: {entry.key}").strip()
 
-    words = [
-        f"{entry.key}={value(entry)}"
+    words = {
+        entry.key: value(entry)
         for each in dialect.files
         for entry in each.entries
         if entry.place == "kernel line" and (not entry.needs or entry.needs in board.honours)
-    ]
+    }
     own = [entry for entry in file.entries if entry.place == "file"]
+    own = [entry for entry in own if not entry.ours or now.get(entry.key, "").lstrip("/") in ("", RAMDISK)]
     return Wanted(
         board=board.id,
         values={entry.key: value(entry) for entry in own},
         settings={entry.key: entry.setting for entry in own},
-        words=(*build.boot.kernel_words, *words),
+        words=(*build.boot.kernel_words, *(f"{key}={word}" for key, word in words.items() if word)),
+        without=tuple(f"{key}={OUTPUT}:{FIRMWARE}" for key, word in words.items() if not word),
         services=build.boot.services,
     )
 
@@ -88,21 +100,24 @@ def compiled(build: Build, catalogue: Catalogue, on_card: Mapping[str, str]) -> 
     board = catalogue.get(Board, build.part("board"))
     dialect = catalogue.get(Dialect, build.boot.dialect)
     image = catalogue.find(Image, build.part("image"))
+    firmware = bool(binaries(build, catalogue))
     files = []
     for file in dialect.files:
         if file.of_system and image is not None and not image.has_system:
             continue
-        wanted, codec = wanted_of(file, dialect, build, board), codec_of(file)
-        text = codec.compile(on_card.get(file.path.lower(), ""), wanted)
+        old, codec = on_card.get(file.path.lower(), ""), codec_of(file)
+        wanted = wanted_of(file, dialect, build, board, old, firmware=firmware)
+        text = codec.compile(old, wanted)
         lines = tuple(Line(line, codec.explain(line, wanted)) for line in text.removesuffix("\n").split("\n"))
         files.append(IssuedFile(file.path, lines, file.grammar.remark))
     return tuple(files)
 
 
-def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str]:
+def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | bytes]:
     """The boot files, merged into those on the card, or in the image."""
     on_card = world.card or world.source_contents
-    return {f"boot/{file.path}": file.text for file in compiled(build, catalogue, on_card.texts if on_card else {})}
+    texts = {f"boot/{file.path}": file.text for file in compiled(build, catalogue, on_card.texts if on_card else {})}
+    return {**texts, **{f"boot/{name}": data for name, data in binaries(build, catalogue).items()}}
 
 
 def difference(old: str, new: str, name: str) -> str:

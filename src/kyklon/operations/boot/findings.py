@@ -10,6 +10,7 @@ from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.world import World
 from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled
+from kyklon.operations.boot.firmware import differing
 from kyklon.operations.boot.services import repaired, track
 
 OPERATION = 30
@@ -182,6 +183,7 @@ def _stale(build: Build, catalogue: Catalogue, card: CardContents | None) -> lis
         for file in compiled(build, catalogue, card.texts)
         if card.texts.get(file.path.lower(), "") != file.text
     ]
+    different += differing(build, catalogue, card)
     if not different:
         return []
     return [

@@ -80,7 +80,7 @@ def read_settings(
         country=settings.get("boot.country", ""),
         void=(main_found or {}).get(VOID, ""),
         waits=WAITS in (main_found or {}),
-        initramfs=(main_found or {}).get("INITRD", ""),
+        initramfs=(main_found or {}).get("INITRD", "") or settings.get("picture.issue_identification", "").lstrip("/"),
         append_length=len((main_found or {}).get("APPEND", "")),
     )
 

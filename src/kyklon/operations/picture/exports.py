@@ -11,6 +11,7 @@ from kyklon.model.timing import Axis, Timing
 from kyklon.model.world import World
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.findings import modes_of
+from kyklon.operations.picture.video_word import video_size
 
 
 def _sums(axis: Axis, scale: int = 1, extra: int = 0) -> tuple[int, int, int, int]:
@@ -49,12 +50,6 @@ def fb_mode(timing: Timing, name: str) -> str:
     lines += ["    vsync high"] if v.positive else []
     lines += ["    laced true"] if timing.interlaced else []
     return "\n".join([*lines, "endmode"])
-
-
-def video_size(timing: Timing) -> str:
-    """The mode part of the kernel's video= word (kernel documentation, fb/modedb): 640x480@60, i if interlaced."""
-    rate = round(timing.vertical_hz)
-    return f"{timing.horizontal.active}x{timing.vertical.active}@{rate}{'i' if timing.interlaced else ''}"
 
 
 def video_word(timing: Timing, output: str = "HDMI-A-1", *, force: bool = False) -> str:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from kyklon.base.quantities import show
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Adapter, Board, Display, Range, System
+from kyklon.catalogue.records import Adapter, Board, Dialect, Display, Range, System
 from kyklon.model.build import Build, SystemMode, change_of
+from kyklon.model.display import Edid
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
-from kyklon.operations.picture.formulas import cvt
 from kyklon.operations.picture.ranges import display_ranges, fit, propose
+from kyklon.operations.picture.sending import by_firmware, by_word, firmware_remedy, sent_by_word, unfit
 
 OPERATION = 50
 MENU = "menu"
@@ -23,7 +24,9 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     if display is None or board is None:
         return found
     ranges = display_ranges(display, world.identification)
-    found += _video_only(build, display, board, ranges)
+    found += _video_only(
+        build, display, board, catalogue.find(Dialect, build.boot.dialect), world.identification, ranges
+    )
     for key, name, mode in modes_of(build, catalogue):
         if not fit(mode.timing, ranges).holds:
             found.append(_outside(build, catalogue, key, name, mode, display, board, ranges))
@@ -109,35 +112,35 @@ def _outside(
     )
 
 
-def sent_by_word(timing: Timing, board: Board) -> Timing | None:
-    """What a board sends that takes its mode from the kernel's video= only: a size and a rate, whose timing the kernel
-    computes by itself (fb/modedb); None for a board that takes whole timings."""
-    if "boot file" in board.honours or "video=" not in board.honours:
-        return None
-    wide, high = timing.size
-    return cvt(wide, high, round(float(timing.vertical_hz)), interlaced=timing.interlaced)
-
-
-def _video_only(build: Build, display: Display, board: Board, ranges: tuple[Range, ...]) -> list[Finding]:
+def _video_only(
+    build: Build, display: Display, board: Board, dialect: Dialect | None, data: Edid | None, ranges: tuple[Range, ...]
+) -> list[Finding]:
     """A board that cannot be given a whole timing sends one of the kernel's own making."""
-    try:
-        sent = sent_by_word(build.picture.menu.timing, board)
-    except ValueError as bad:
-        return [_unsendable(board, str(bad))]
-    if sent is None or fit(sent, ranges).holds:
+    remedy = firmware_remedy(build, board, dialect) if fit(build.picture.menu.timing, ranges).holds else None
+    if by_firmware(build, board, dialect):
+        why = unfit(build, display)
+        return [_unsendable(board, f"Identification data cannot hold it: {why}", None)] if why else []
+    if not by_word(board, dialect):
+        return []
+    sent = sent_by_word(build.picture.menu.timing, data)
+    if sent is None:
+        return [_unsendable(board, "It can make no timing of this size and rate.", remedy)]
+    if fit(sent, ranges).holds:
         return []
     line, field = show(float(sent.horizontal_hz), "Hz", prefix="k"), show(float(sent.vertical_hz), "Hz")
-    return [_unsendable(board, f"It would send {line} at {field}, which {display.name} does not take.")]
+    return [_unsendable(board, f"It would send {line} at {field}, which {display.name} does not take.", remedy)]
 
 
-def _unsendable(board: Board, message: str) -> Finding:
+def _unsendable(board: Board, message: str, remedy: Remedy | None) -> Finding:
+    other = "Identification data handed to the kernel gives it the whole timing." if remedy else (
+        "Choose a board that takes whole timings, or a display that takes what this one sends."
+    )  # fmt: skip
     return Finding(
         code="picture.video-only", severity=Severity.STOP, operation=OPERATION, subject=board.name,
         title=f"{board.name} cannot be given this timing",
         message=f"It takes a size and a rate (video=) and makes up the rest. {message}",
-        why="The picture rolls or stays dark, and a tube can be damaged. Choose a board that takes whole timings, "
-        "or a display that takes what this one sends.",
-        source="kernel: fb/modedb; VESA CVT 1.2",
+        why=f"The picture rolls or stays dark, and a tube can be damaged. {other}",
+        source="kernel: fb/modedb, drm.edid_firmware; VESA CVT 1.2", remedy=remedy,
     )  # fmt: skip
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Card, Dialect, Display, Encoder, Image
 from kyklon.model.build import Build
-from kyklon.model.card import CardContents
+from kyklon.model.card import CardContents, Ramdisk
 from kyklon.model.display import Edid
 from kyklon.model.kernel_line import given, word_values
 from kyklon.model.library import OnMachine, Scan
@@ -62,6 +62,17 @@ class Bench:
         return self.dialect.files[0].kind == "extlinux"
 
     @property
+    def ramdisk(self) -> Ramdisk | None:
+        """The initramfs that the boot file names and that could be looked at."""
+        return self.contents.ramdisk(self.settings.initramfs) if self.settings and self.settings.initramfs else None
+
+    @property
+    def initramfs_init(self) -> bool:
+        """Whether an initramfs takes over: one that has an /init, or may have one."""
+        found = self.ramdisk
+        return bool(self.settings and self.settings.initramfs) and not (found is not None and found.goes_on_to_root)
+
+    @property
     def sets(self) -> tuple[str, ...]:
         """The instruction sets of kernels that the firmware starts here."""
         return startable_sets(self.board, self.dialect)
@@ -71,6 +82,10 @@ class Bench:
         """The firmware reads the first line only; then the kernel's own reading."""
         line = self.settings.kernel_line if self.settings else ""
         return given(line.split("\n")[0])
+
+    def words_of(self, name: str) -> tuple[str, ...]:
+        """Every value that the line gives a name, as a whole."""
+        return tuple(word.partition("=")[2] for word in self.kernel_line_words if word.startswith(f"{name}="))
 
     def word_values(self, name: str) -> tuple[str, ...]:
         return word_values(" ".join(self.kernel_line_words), name)

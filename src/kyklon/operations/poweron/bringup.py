@@ -36,7 +36,6 @@ class _Run:
 def assumed(bench: Bench) -> tuple[str, ...]:
     """What this forecast could not see, and how it took it."""
     root = next(iter(bench.contents.roots.values()), None) if bench.image.has_system else None
-    settings = bench.settings
     chooser = bench.image.school == "multi-boot"
     bundles = multi_boot.checked(bench) if chooser else None
     large = any(part.sha256 for bundle in (bundles.bundles if bundles else ()) for part in bundle.partitions)
@@ -44,7 +43,7 @@ def assumed(bench: Bench) -> tuple[str, ...]:
         (bench.display is not None and bench.identification is None,
          "The display was not asked; its limits are those of the catalogue."),
         (bench.card is None, "No card is planned; it is taken to read 20 MB/s."),
-        (settings is not None and bool(settings.initramfs), "What the initramfs does is not followed."),
+        (bench.initramfs_init, "What the initramfs does is not followed."),
         (root is not None and not root.stated, "The image states no checksums; its programs are taken to be whole."),
         (chooser, "What a picked system does when it starts is not followed."),
         (chooser and bundles is None, f"The catalogue does not say what {bench.image.name} looks for on its card."),

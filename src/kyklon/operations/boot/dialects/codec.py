@@ -14,12 +14,14 @@ VOID, WAITS = "void", "waits"  # keys under which a reader tells why nothing is 
 @dataclass(frozen=True)
 class Wanted:
     """What a file is to say. values: by its own key, '' to leave a line out; settings: the decision behind each key, by
-    its path in the build. words: for the kernel line. services: in order. board: the id of the board it is for."""
+    its path in the build. words: for the kernel line; without: beginnings of words that go from it. services: in
+    order. board: the id of the board it is for."""
 
     board: str
     values: Mapping[str, str]
     settings: Mapping[str, str]
     words: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
     services: tuple[str, ...] = ()
 
 

@@ -219,7 +219,7 @@ def chosen(menu: Menu, works: Works | None = None) -> Label | None:
 class Extlinux:
     def compile(self, old: str, wanted: Wanted) -> str:
         """Override."""
-        return set_entry(old, wanted.values, wanted.words)
+        return set_entry(old, wanted.values, wanted.words, wanted.without)
 
     def read(self, text: str, board: str, works: Works | None = None) -> dict[str, str]:
         """Override: the values of the label that is started, by LINUX, FDT and so on."""
@@ -260,7 +260,7 @@ class Extlinux:
         return wanted.settings.get(name, "") if name and wanted.values.get(name) == value else ""
 
 
-def set_entry(text: str, values: Mapping[str, str], wanted_words: Sequence[str]) -> str:
+def set_entry(text: str, values: Mapping[str, str], wanted_words: Sequence[str], without: Sequence[str] = ()) -> str:
     """Set values and kernel words of the label that is tried first; made anew where there is none.
 
     Lines that are not changed stay as they are, but for carriage returns: the loader takes them for part of a name.
@@ -273,7 +273,7 @@ def set_entry(text: str, values: Mapping[str, str], wanted_words: Sequence[str])
     if label is None:
         lines += ["DEFAULT games", "LABEL games"]
         label = Label("games", len(lines) - 1, len(lines))
-    wanted = {**values, "APPEND": set_words(label.values.get("APPEND", ""), wanted_words)}
+    wanted = {**values, "APPEND": set_words(label.values.get("APPEND", ""), wanted_words, without)}
     if label.values.get("INITRD") and "INITRD" not in label.lines:
         wanted.pop("INITRD", None)
     fresh = []

@@ -15,7 +15,7 @@ LINE = "kernel line"  # the key under which a kernel line is read back, whatever
 class WordsFile:
     def compile(self, old: str, wanted: Wanted) -> str:
         """Override."""
-        return set_words(old.replace("\n", " "), wanted.words) + "\n"
+        return set_words(old.replace("\n", " "), wanted.words, wanted.without) + "\n"
 
     def read(self, text: str, board: str, works: Works | None = None) -> dict[str, str]:
         """Override: as it stands, line breaks included; the kernel's reader tells what becomes of them."""

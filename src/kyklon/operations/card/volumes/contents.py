@@ -10,9 +10,19 @@ from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
 from kyklon.base.errors import FormatError, KyklonError
-from kyklon.model.card import CardContents, DeviceTree, KernelFile, Partition, PartitionTable, RootFacts, Volume
+from kyklon.model.card import (
+    CardContents,
+    DeviceTree,
+    KernelFile,
+    Partition,
+    PartitionTable,
+    Ramdisk,
+    RootFacts,
+    Volume,
+)
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.sources.source import chunks
+from kyklon.operations.card.volumes import ramdisk
 from kyklon.operations.card.volumes.boot_facts import KERNEL_LIMIT, TREE_MAGIC, is_packed_32, kernel_of, tree_of
 from kyklon.operations.card.volumes.fat_health import health, loader_sees
 from kyklon.operations.card.volumes.fat_reader import FatFile, FatReader
@@ -162,7 +172,7 @@ def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
     )
     return _but(
         found, sizes=taken.sizes, texts=taken.texts, names=taken.names, kernels=tuple(taken.kernels),
-        trees=tuple(taken.trees), boot_free=free, broken=(*taken.broken, *further),
+        trees=tuple(taken.trees), ramdisks=tuple(taken.ramdisks), boot_free=free, broken=(*taken.broken, *further),
         boot_cautions=tuple(found_health.complaints),
         digests=taken.digests, heads=taken.heads,
         loader_broken=frozenset(path.lower() for path in found_health.reserved),
@@ -179,6 +189,7 @@ class _Taken:
         self.names: dict[str, str] = {}
         self.kernels: list[KernelFile] = []
         self.trees: list[DeviceTree] = []
+        self.ramdisks: list[Ramdisk] = []
         self.broken: list[str] = []
         self.digests: dict[str, str] = {}
         self.heads: dict[str, bytes] = {}
@@ -200,6 +211,9 @@ class _Taken:
             self.kernels.append(kernel)
         elif head[:4] == TREE_MAGIC or file.path.lower().endswith(".dtb"):
             self.trees.append(tree_of(file.path, file.size, volume.read(file, TREE_LIMIT)))
+        elif ramdisk.kind_of(head):
+            found = ramdisk.read(file.path, file.size, volume.read(file, ramdisk.READ))
+            self.ramdisks += [found] if found else []
         elif file.size <= TEXT_LIMIT and b"\0" not in head:
             self.texts[file.path.lower()] = head.decode("utf-8", "surrogateescape")
             self.names[file.path.lower()] = file.path

@@ -2,55 +2,83 @@
 
 from __future__ import annotations
 
-import re
+from dataclasses import dataclass, replace
 
+from kyklon.base.errors import FormatError
 from kyklon.base.quantities import show
-from kyklon.catalogue.loader import standard_timings
+from kyklon.model.display import Edid
+from kyklon.model.kernel_line import last
 from kyklon.model.timing import Timing
+from kyklon.operations.boot.compile import OUTPUT
+from kyklon.operations.picture import edid
 from kyklon.operations.picture.findings import mode_remedy
-from kyklon.operations.picture.formulas import cvt
 from kyklon.operations.picture.ranges import display_ranges, fit
+from kyklon.operations.picture.sending import by_firmware, firmware_remedy, takes_timings
+from kyklon.operations.picture.video_word import VideoWord, made_of, modes_offered, parsed, value_for
 from kyklon.operations.poweron.bench import Bench
-from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
+from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail, or_put
 
-_VIDEO = re.compile(r"(?:[\w-]+:)?(\d{1,5})x(\d{1,5})(?:@(\d{1,4}))?(i?)")
+
+@dataclass(frozen=True)
+class Offered:
+    """The identification data that the kernel goes by. origin: in words; note: why it is not what was meant, or ''."""
+
+    data: Edid | None
+    origin: str = "the display's identification data"
+    note: str = ""
+
+
+def offered(bench: Bench) -> Offered:
+    """The display's own data, or what the kernel line names as firmware in its place (drm_edid_load.c).
+
+    The kernel asks for the file before there is a root, so it must be in the initramfs; without it, or with one that is
+    damaged, the display's own counts.
+    """
+    own = Offered(bench.identification)
+    named = last(bench.kernel_line_words, "drm.edid_firmware")
+    if not named or "edid firmware" not in bench.board.honours:
+        return own
+    rows = [row.rpartition(":") for row in named.split(",")]
+    path = next((path for output, _, path in rows if output == OUTPUT), "")
+    path = path or next((path for output, _, path in rows if not output), "")
+    if not path:
+        return own
+    ramdisk = bench.ramdisk
+    data = ramdisk.firmware.get(path) if ramdisk is not None else None
+    if data is None:
+        where = f"in {ramdisk.name}" if ramdisk else "in an initramfs"
+        return replace(own, note=f"The kernel is to take {path}, but the file is not {where}.")
+    try:
+        return Offered(edid.read(data), f"{path}, issued as firmware")
+    except FormatError as bad:
+        return replace(own, note=f"The kernel refuses {path}: {bad.what}")
+
+
+def video_word(bench: Bench) -> VideoWord | None:
+    """The word video= that counts for the output here; None without one, or with one that the kernel refuses."""
+    if "video=" not in bench.board.honours:
+        return None
+    return parsed(value_for(bench.words_of("video"), OUTPUT))
 
 
 def output_timing(bench: Bench) -> tuple[Timing | None, str]:
-    """The timing the board will send, and where it comes from; None when the output stays off."""
+    """The timing the board will send, and where it comes from; None and why when the output stays off."""
     settings = bench.settings
     if settings and settings.timing and "boot file" in bench.board.honours:
         return settings.timing, settings.boot_file
-    if "video=" in bench.board.honours:
-        for value in bench.word_values("video"):
-            if (match := _VIDEO.match(value)) and (timing := _made_of(match, bench)) is not None:
-                return timing, "the kernel line"
-    if bench.identification is not None and bench.identification.timings:
-        return bench.identification.timings[0], "the display's identification data"
-    return None, ""
-
-
-def _made_of(match: re.Match[str], bench: Bench) -> Timing | None:
-    """The timing the kernel makes of a size: one of the display's own where it has that, else by CVT; None for a size
-    that no timing has (drivers/gpu/drm/drm_client_modeset.c: pick_cmdline_mode)."""
-    known = bench.identification.timings if bench.identification else _without_identification()
-    for timing in known:
-        rate = round(float(timing.vertical_hz))
-        same = timing.size == (int(match[1]), int(match[2])) and timing.interlaced == bool(match[4])
-        if same and match[3] in (None, str(rate)):
-            return timing
-    try:
-        return cvt(int(match[1]), int(match[2]), int(match[3] or 60), interlaced=bool(match[4]))
-    except (ValueError, ArithmeticError):
-        return None
-
-
-def _without_identification() -> tuple[Timing, ...]:
-    """What the kernel offers where a display does not identify itself: VESA's up to 1024 by 768
-    (drm_add_modes_noedid)."""
-    rows = standard_timings("dmt").values()
-    return tuple(row.timing for row in rows if row.timing.size[0] <= 1024 and row.timing.size[1] <= 768)
+    kernel, word = offered(bench), video_word(bench)
+    if word is not None and word.force == "off":
+        return None, "The kernel line switches the output off (video= with d)."
+    if word is not None and word.size is not None:
+        wide, high = word.size
+        why = f"The kernel makes no usable timing of {wide} × {high} at {word.rate or 60} Hz (VESA GTF)."
+        timing = made_of(word, modes_offered(kernel.data))
+        return timing, "the kernel line" if timing else why
+    if kernel.data is not None and kernel.data.timings:
+        return kernel.data.timings[0], kernel.origin
+    why = "The display does not identify itself and no mode is set, so the board switches its output off."
+    return None, f"{kernel.note} {why}".strip()
 
 
 def display(bench: Bench) -> Step:
@@ -59,8 +87,10 @@ def display(bench: Bench) -> Step:
         return Step((Moment("No display is planned.", lamps.reading, 0.0),))
     timing, origin = output_timing(bench)
     if timing is None:
-        cause = "The display does not identify itself and no mode is set, so the board switches its output off."
-        return fail(dark_screen("display", "picture.no-output", cause, None, lamps.reading))
+        given = by_firmware(bench.build, bench.board, bench.dialect)
+        remedy = PUT_ON_CARD if given else firmware_remedy(bench.build, bench.board, bench.dialect)
+        return fail(dark_screen("display", "picture.no-output", origin, remedy, lamps.reading))
+    note = offered(bench).note
     ranges = display_ranges(bench.display, bench.identification)
     where = fit(timing, ranges)
     wide, high = timing.size
@@ -75,10 +105,15 @@ def display(bench: Bench) -> Step:
     if not where.holds:
         low, top = where.range.line_khz
         cause = f"{wide} × {high} from {origin}: {line}, {rate}. {bench.display.name} takes {low:g} to {top:g} kHz."
+        cause = f"{note} {cause}" if note else cause
         remedy = mode_remedy(bench.build, bench.catalogue, "menu", bench.display, bench.board, ranges)
         right = fit(bench.build.picture.menu.timing, ranges).holds
-        if "boot file" not in bench.board.honours:  # putting the same word back changes nothing
-            remedy, right = None, False
+        if not takes_timings(bench.board, bench.dialect):  # putting the same word back changes nothing
+            given = by_firmware(bench.build, bench.board, bench.dialect)
+            other = firmware_remedy(bench.build, bench.board, bench.dialect)
+            remedy, right = (
+                (other, False) if right and not given else (None, given and right) if right else (remedy, False)
+            )
         what = "Rolling, torn picture; switch off at once" if bench.display.tube else "Signal out of range"
         screen = Screen("out of range", what, (line, rate))
         return fail(
@@ -87,9 +122,11 @@ def display(bench: Bench) -> Step:
     sound = ""
     if (bench.settings.sound if bench.settings else "") == "digital" and not _announces_hdmi(bench):
         sound = " No sound on this link: the display does not announce HDMI."
-    return Step((Moment(f"{wide} × {high}, {line}, {rate} ({origin}).{sound}", lamps.reading, 0.3),))
+    moments = [Moment(f"{wide} × {high}, {line}, {rate} ({origin}).{sound}", lamps.reading, 0.3)]
+    moments += [Moment(note, lamps.reading, 0.0)] if note else []
+    return Step(tuple(moments))
 
 
 def _announces_hdmi(bench: Bench) -> bool:
-    data = bench.identification
+    data = offered(bench).data
     return bool(data and data.extension and data.extension.hdmi)

@@ -6,6 +6,7 @@ from kyklon.model.build import change_of
 from kyklon.model.findings import Remedy
 from kyklon.operations.boot.dialects.codec import split_lines
 from kyklon.operations.boot.findings import kernel_remedy, kernel_sets
+from kyklon.operations.boot.firmware import files
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail, or_put
@@ -85,7 +86,8 @@ def _initramfs(bench: Bench) -> Step | None:
     if not name or bench.contents.has(name):
         return None
     cause = f"The initramfs {name} is not on the boot partition."
-    return fail(dark_screen("kernel", "boot.initramfs", cause, None, lamps.no_kernel))
+    own = name.lower() in files(bench.build, bench.catalogue)
+    return fail(dark_screen("kernel", "boot.initramfs", cause, PUT_ON_CARD if own else None, lamps.no_kernel))
 
 
 def _line(bench: Bench) -> Step | None:

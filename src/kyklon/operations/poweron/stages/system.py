@@ -44,7 +44,7 @@ def _meant(bench: Bench) -> RootDevice | None:
     if table is None:
         return None
     there = tuple(part for part in table.partitions if not size or part.start < size)  # the kernel drops the others
-    if bench.settings and bench.settings.initramfs and (found := _by_volume(bench)):
+    if bench.initramfs_init and (found := _by_volume(bench)):
         return found
     return root_device(bench.kernel_line_words, replace(table, partitions=there), disk=bench.build.medium == "disk")
 

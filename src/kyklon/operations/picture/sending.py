@@ -1,0 +1,93 @@
+"""How a board is given a picture mode: a whole timing in its boot file, a size in the kernel line, or identification
+data handed to the kernel as firmware in place of the display's own.
+
+Sources: the kernel's fb/modedb, admin-guide/kernel-parameters (drm.edid_firmware) and drivers/gpu/drm/drm_edid_load.c.
+"""
+
+from __future__ import annotations
+
+from kyklon.base.errors import WrongUse
+from kyklon.catalogue.records import Board, Dialect, Display
+from kyklon.model.build import Build, change_of
+from kyklon.model.display import Edid, Extension, RangeLimits
+from kyklon.model.findings import Remedy
+from kyklon.model.timing import Timing
+from kyklon.operations.picture import edid
+from kyklon.operations.picture.video_word import made_of, modes_offered, parsed, video_size
+
+BY_FIRMWARE = "picture.issue_identification"
+FIRMWARE = "edid/kyklon.bin"  # below lib/firmware
+VENDOR = "KYK"  # three letters that no maker has registered
+_YEAR = 2026
+_IN_BASE = 2  # timings that the first block holds beside name and ranges
+_IN_EXTENSION = 5  # and the second, with room for its data blocks
+
+
+def takes_timings(board: Board, dialect: Dialect | None) -> bool:
+    """Whether the board's firmware is given whole timings by its boot file."""
+    return "boot file" in board.honours and dialect is not None and dialect.carries("picture.menu")
+
+
+def takes_firmware(board: Board, dialect: Dialect | None) -> bool:
+    """Whether identification data can be handed to the board's kernel."""
+    return "edid firmware" in board.honours and dialect is not None and dialect.carries(BY_FIRMWARE)
+
+
+def by_firmware(build: Build, board: Board, dialect: Dialect | None) -> bool:
+    """Whether this build hands its modes over as identification data."""
+    wanted = build.picture.issue_identification and not takes_timings(board, dialect)
+    return wanted and takes_firmware(board, dialect)
+
+
+def by_word(board: Board, dialect: Dialect | None) -> bool:
+    """Whether the board takes no more than a size and a rate, by the kernel's video=."""
+    return "video=" in board.honours and not takes_timings(board, dialect)
+
+
+def sent_by_word(timing: Timing, data: Edid | None) -> Timing | None:
+    """What the kernel makes of the size and rate of a mode; None where no timing can be made of them."""
+    word = parsed(video_size(timing))
+    return made_of(word, modes_offered(data)) if word else None
+
+
+def identification(build: Build, display: Display | None) -> Edid:
+    """Identification data that offers the menu's mode first, then those of the systems.
+
+    A link with digital sound is announced as HDMI, another one as DVI. Raises WrongUse for a mode it cannot hold.
+    """
+    timings = dict.fromkeys((build.picture.menu.timing, *(row.mode.timing for row in build.picture.systems)))
+    first, rest = list(timings)[:_IN_BASE], list(timings)[_IN_BASE : _IN_BASE + _IN_EXTENSION]
+    sound = build.boot.sound == "digital"
+    size = (round(display.width_mm), round(display.height_mm)) if display else (0, 0)
+    name = "".join(letter for letter in (display.name if display else "") if letter.isascii())[:13].strip()
+    return Edid(
+        VENDOR, 1, 1, _YEAR, name or "Display", tuple(first), size, _limits(display),
+        extension=Extension((), audio=sound, hdmi=sound, timings=tuple(rest)) if sound or rest else None,
+    )  # fmt: skip
+
+
+def _limits(display: Display | None) -> RangeLimits | None:
+    """The display's ranges in whole kHz and Hz; none where it has several, or they do not fit a byte."""
+    if display is None or len(display.ranges) != 1:
+        return None
+    (band,) = display.ranges
+    line = (max(1, round(band.line_khz[0])), round(band.line_khz[1]))
+    rate = (max(1, round(band.field_hz[0])), round(band.field_hz[1]))
+    return RangeLimits(rate, line, 300) if max(*line, *rate) <= 255 else None
+
+
+def unfit(build: Build, display: Display | None) -> str:
+    """Why the build's modes cannot be issued as identification data, '' when they can."""
+    try:
+        edid.write(identification(build, display))
+    except WrongUse as bad:
+        return str(bad)
+    return ""
+
+
+def firmware_remedy(build: Build, board: Board, dialect: Dialect | None) -> Remedy | None:
+    """Hand the modes over as identification data; None where that is done already, or the board does not take it."""
+    if build.picture.issue_identification or not takes_firmware(board, dialect):
+        return None
+    change = change_of(BY_FIRMWARE, True, "no", "yes")
+    return Remedy(label="Issue identification data", changes=(change,))
