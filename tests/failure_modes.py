@@ -337,7 +337,16 @@ MODES: tuple[Mode, ...] = (
     Mode("a label with another board's tree", "kernel", "boot.device-tree", "for another board", labels("/ling.dtb", "/cod.dtb"), LABELS),
     Mode("a label with a tree that is not there", "kernel", "boot.device-tree", "not on the boot partition",
          labels("/ling.dtb", "/eel.dtb"), LABELS),
+    # memory and clock
+    Mode("all memory for the picture", "kernel", "boot.memory", "no room", text("merrow.settings", lambda t: f"{t}memory.video = 980\n")),
+    Mode("a clock that the board does not hold", "kernel", "boot.clock", "1050 MHz at the most",
+         text("merrow.settings", lambda t: f"{t}processor.mhz = 2000\n")),
     # the picture
+    Mode("a safe start on a tube", "display", "picture.out-of-range:menu", "its safe start",
+         text("merrow.settings", lambda t: f"{t}start.safe = on\n")),
+    Mode("a standard's number that the tube does not show", "display", "picture.out-of-range:menu", "1920 × 1080",
+         text("merrow.settings", lambda t: "\n".join(row for row in t.split("\n") if not row.startswith("picture.timing"))
+              + "\npicture.mode = cta 16\n")),
     Mode("a mode the tube cannot show", "display", "picture.out-of-range:menu", "takes",
          text("merrow.settings", lambda t: "".join(f"{row}\n" for row in t.split("\n") if not row.startswith("picture.timing"))
               + "picture.timing = 25175000 640/16/96/48- 480/10/2/33-\n")),
@@ -358,6 +367,8 @@ MODES: tuple[Mode, ...] = (
     Mode("an empty file for the kernel line", "kernel line", "boot.no-root", "names no root", text("kernel.line", lambda _: "")),
     Mode("a blank first line", "kernel line", "boot.no-root", "Only its first line", text("kernel.line", lambda t: f"\n{t}")),
     Mode("the root on a second line", "kernel line", "boot.no-root", "Only its first line", swapped("kernel.line", " root=", "\nroot=")),
+    Mode("the root behind what is read of the line", "kernel line", "boot.line-too-long", "480 characters",
+         swapped("kernel.line", "root=", f"{'x' * 460} root=")),
     Mode("no root", "kernel line", "boot.no-root", "names no root", swapped("kernel.line", "root=/dev/mmcblk0p2 ", "")),
     Mode("the root behind two dashes", "kernel line", "boot.no-root", "names no root", swapped("kernel.line", "root=/dev", "-- root=/dev")),
     Mode("the root in an open quote", "kernel line", "boot.no-root", "names no root", swapped("kernel.line", "root=/dev", '"a root=/dev')),

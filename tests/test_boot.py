@@ -10,14 +10,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError
-from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Dialect, DialectFile, Encoder, Grammar
 from kyklon.demo.card_image import BOOT_FILE, EXTLINUX, KERNEL_LINE
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.fields import describe
 from kyklon.model.kernel_line import set_words, word_values, words
-from kyklon.model.timing import Timing
+from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
+from kyklon.operations.boot import hardware
 from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled, difference
 from kyklon.operations.boot.dialects.codec import Wanted
@@ -25,6 +26,7 @@ from kyklon.operations.boot.dialects.extlinux_file import Label, chosen, parse, 
 from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.dialects.settings_file import SettingsFile, split_lines
 from kyklon.operations.boot.findings import findings
+from kyklon.operations.boot.hardware import taken_settings
 from kyklon.operations.boot.read import read_settings
 from kyklon.operations.boot.services import repaired, track
 from kyklon.operations.controls.quirks import encoder_quirk
@@ -191,9 +193,73 @@ def test_every_line_of_ours_knows_its_decision(demo: Demo, catalogue: Catalogue)
     first, *lines = files["merrow.settings"].lines
     assert (first.text, first.path) == ("merrow settings 2", "")
     assert all(each.path for each in lines), lines
-    paths = {entry.setting for entry in catalogue.get(Dialect, "merrow").files[0].entries}
-    paths.remove("picture.issue_identification")  # this board takes whole timings
-    assert {each.label for each in lines} == {describe(Build, path).label for path in paths}
+    paths = ("boot.kernel", "boot.device_tree", "picture.menu", "boot.force_output", "boot.sound",
+             "boot.video_memory_mb", "boot.overscan_percent")  # fmt: skip
+    assert {each.label for each in lines} <= {describe(Build, path).label for path in paths}
+
+
+EVERY = {
+    "boot.mode_as": ("number", "picture.mode = cta 16"), "boot.link": ("dvi", "picture.link = dvi"),
+    "boot.ignore_identification": (True, "picture.ask = never"),
+    "boot.signal_strength": (8, "picture.strength = 8"), "boot.inset_left": (10, "picture.inset = 288,96,54,54"),
+    "boot.frame_size": ("640x480", "picture.frame = 640x480"), "boot.turn": ("90", "picture.turned = 90"),
+    "boot.safe_start": (True, "start.safe = on"), "boot.processor_mhz": (900, "processor.mhz = 900"),
+    "boot.overlays": (["fan-switch:pin=36"], "header.extras = fan-switch:pin=36"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("path", EVERY)
+def test_every_setting_comes_to_the_card_and_goes_again(path: str, demo: Demo, catalogue: Catalogue) -> None:
+    build = edited(demo.build, "picture.menu", Mode(name="CTA 16", timing=standard_timings("cta")[16].timing))
+    before = issued(build, catalogue)["merrow.settings"]
+    value, line = EVERY[path]
+    after = compiled(edited(build, path, value), catalogue, {"merrow.settings": before})[0].text
+    assert line in after.split("\n")
+    assert line not in before.split("\n")
+    back = compiled(build, catalogue, {"merrow.settings": after})[0].text
+    assert sorted(back.split("\n")) == sorted(before.split("\n"))
+    ling = edited(build.with_part("board", "ling"), "boot.dialect", "extlinux")
+    codes = {each.code for each in hardware.findings(edited(ling, path, value), catalogue, World())}
+    carried = path in taken_settings(catalogue.get(Dialect, "extlinux"), catalogue.get(Board, "ling"))
+    assert (f"boot.no-effect:{path}" in codes) is not carried  # and where it means nothing, that is said
+
+
+def test_a_line_longer_than_the_firmware_reads_is_a_stop_and_is_read_as_cut(demo: Demo, catalogue: Catalogue) -> None:
+    long = edited(demo.build, "boot.kernel_words", ["x" * 470, "root=/dev/mmcblk0p2"])
+    found = {each.code: each for each in hardware.findings(long, catalogue, World())}
+    assert found["boot.line-too-long:kernel.line"].severity == "stop"
+    texts = {"merrow.settings": "merrow settings 2\n" + "kernel.file" + " " * 150 + "= a.krn\n",
+             "kernel.line": "x" * 470 + " root=/dev/mmcblk0p2\n"}  # fmt: skip
+    read = read_settings(catalogue.get(Dialect, "merrow"), catalogue.get(Board, "herring"), texts)
+    assert read is not None
+    assert (read.kernel_file, "root=/dev/mm" in read.kernel_line) == ("", False)
+
+
+@pytest.mark.parametrize(
+    ("path", "value", "code", "severity"),
+    [
+        ("boot.video_memory_mb", 1000, "boot.memory", "stop"),
+        ("boot.video_memory_mb", 600, "boot.memory", "caution"),
+        ("boot.processor_mhz", 1000, "boot.clock", "caution"),
+        ("boot.processor_mhz", 1051, "boot.clock", "stop"),
+        ("boot.safe_start", True, "boot.safe-start", "stop"),
+        ("boot.overlays", ["shutdown-button:pin=36", "fan-switch"], "boot.pin:36", "stop"),
+        ("boot.overlays", ["bus-sound", "bus-four-wire"], "boot.pin:23", "stop"),
+        ("boot.overlays", ["day-clock"], "boot.bus:day-clock", "caution"),
+        ("boot.overlays", ["nothing-such"], "boot.overlay:nothing-such", "caution"),
+        ("boot.overlays", ["fan-switch:speed=2"], "boot.overlay:fan-switch:speed=2", "caution"),
+        ("boot.overlays", ["Fan=36"], "boot.overlay:Fan=36", "caution"),
+    ],
+)
+def test_what_the_board_does_not_bear_is_told_and_its_remedy_ends_it(
+    path: str, value: object, code: str, severity: str, demo: Demo, catalogue: Catalogue
+) -> None:
+    build = edited(demo.build, path, value)
+    found = next(each for each in hardware.findings(build, catalogue, World()) if each.code == code)
+    assert found.severity == severity
+    if found.remedy:
+        after = remedied(build, found.remedy)
+        assert code not in {each.code for each in hardware.findings(after, catalogue, World())}
 
 
 def test_the_extlinux_dialect(demo: Demo, catalogue: Catalogue) -> None:

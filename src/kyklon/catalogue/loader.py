@@ -22,6 +22,7 @@ from kyklon.model.timing import Axis, Timing
 
 KINDS: Mapping[str, type[records.CataloguePart]] = {
     "boards": records.Board,
+    "overlays": records.Overlay,
     "supplies": records.Supply,
     "cables": records.Cable,
     "cards": records.Card,

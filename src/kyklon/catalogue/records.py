@@ -64,8 +64,15 @@ class Lamps(Record):
     sagging: Rhythm
 
 
+# what a board does with settings: how it takes a picture mode, and which others mean something to it
+Capability = Literal[
+    "boot file", "video=", "edid firmware", "link kind", "signal strength", "inset", "frame size", "turn", "safe start",
+    "ignore identification", "sound route", "memory split", "processor clock", "header",
+]  # fmt: skip
+
+
 class Board(CataloguePart):
-    """runs: the instruction sets of kernels it can start. honours: ways of setting a picture mode it obeys."""
+    """runs: the instruction sets of kernels it can start. honours: the settings it obeys."""
 
     lamps: Lamps
 
@@ -77,7 +84,8 @@ class Board(CataloguePart):
     dialects: tuple[str, ...]
     device_tree: str
     compatible: str = ""  # what its device tree says that it is for; '' to go by the file's name
-    honours: tuple[Literal["boot file", "video=", "edid firmware"], ...]
+    honours: tuple[Capability, ...]
+    processor_mhz: tuple[int, int] = (1000, 1000)  # its own clock, and the most that it can be set to
     least_clock_hz: int = 25_000_000  # HDMI 1.4, the floor of a TMDS link
     most_clock_hz: int
     low_voltage_v: float = 4.63  # CP: where such boards raise the warning
@@ -88,6 +96,16 @@ class Board(CataloguePart):
     disk_boot_note: str = ""  # what must be changed for it
     card_mb_s: float = 25.0  # MB/s of its card socket; SD Physical Layer specification: High Speed, 25 MB/s
     usb_mb_s: float = 38.0  # MB/s (10^6 bytes) of its fastest USB socket; CP: what high speed carries
+
+
+class Overlay(CataloguePart):
+    """Something on the pin header that a device tree overlay tells the kernel of. pins: of the header. parameters: with
+    what holds without them. bus: one that must be on; is_bus: the one that this is."""
+
+    pins: tuple[int, ...] = ()
+    parameters: dict[str, int] = {}
+    bus: str = ""
+    is_bus: str = ""
 
 
 class Supply(CataloguePart):
@@ -349,6 +367,7 @@ class DialectFile(Record):
 
     path: str = Field(min_length=1)
     kind: Literal["settings", "words", "lines", "extlinux"]
+    longest_line: int = Field(default=0, ge=0)  # letters; 0: as the dialect says
     grammar: Grammar = Grammar()
     of_system: bool = False  # read by a system, not by the firmware: a bare-metal card has none
     entries: tuple[DialectEntry, ...] = ()
@@ -358,7 +377,19 @@ class Dialect(CataloguePart):
     """longest_line: letters; what is longer is cut by the board. The first file is the one the firmware looks for."""
 
     longest_line: int = Field(gt=0)
+    overlays: str = ""  # folder of device tree overlays on the boot partition, '' where none are loaded
     files: tuple[DialectFile, ...] = Field(min_length=1)
+
+    def longest_of(self, file: DialectFile) -> int:
+        """Letters of a line of that file that are read."""
+        return file.longest_line or self.longest_line
+
+    def taken(self, board: Board) -> frozenset[str]:
+        """The settings that reach that board by these files."""
+        return frozenset(
+            entry.setting for file in self.files for entry in file.entries
+            if not entry.needs or entry.needs in board.honours
+        )  # fmt: skip
 
     def carries(self, setting: str) -> bool:
         """Whether a boot file has a line of its own for that setting."""
@@ -369,7 +400,10 @@ class Dialect(CataloguePart):
 
 
 # what a template may name: of boot files, and of emulators' settings files
-TEMPLATE_NAMES = frozenset({"build", "board", "output", "timing", "timing_size", "inset", "firmware", "ramdisk"})
+TEMPLATE_NAMES = frozenset((
+    "build", "board", "output", "timing", "timing_size", "inset", "firmware", "ramdisk", "number", "overlays",
+    "overlay_files", "turn",
+))  # fmt: skip
 SETTINGS_NAMES = frozenset({"system", "emulator", "values", "origin"})
 
 

@@ -41,6 +41,8 @@ LABEL quayside
 FIRST_BOOT = "-- read once, at the first start\nuser.name = player\nnetwork.country =\nnetwork.name = quayside\n"
 SERVICES = ("network", "shutdown-watcher", "sound", "gangway")
 QUAYSIDE, HARBOUR = "quayside", "harbour"
+EXTRAS = ("bus-two-wire", "bus-sound", "bus-four-wire", "bus-serial", "shutdown-button", "fan-switch", "sound-stage",
+          "day-clock", "marquee-panel")  # fmt: skip
 RELEASES = {QUAYSIDE: b"Quayside 4.2, 2026-06-01\n", HARBOUR: b"Harbour Lite, 2026-03-18\n"}
 PLAYER = 1000  # the player's number
 INIT = """\
@@ -118,6 +120,8 @@ def boot_files(flavour: str = QUAYSIDE) -> dict[str, bytes]:
     }
     for board in ("sprat", "herring", "cod", "ling"):
         files[f"{board}.dtb"] = device_tree(f"Merrow {board.capitalize()}", f"merrow,{board}")
+    for name in EXTRAS:
+        files[f"extras/{name}.dtbo"] = device_tree(name, "merrow,header")
     files["checksums"] = checksums({name: data for name, data in files.items() if name.endswith((".krn", ".dtb"))})
     return files
 
@@ -133,7 +137,8 @@ def _make_boot(path: Path, tree: Path, flavour: str = QUAYSIDE) -> None:
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_bytes(data)
         _dated(file)
-    _dated(tree / "extlinux")
+    for folder in ("extlinux", "extras"):
+        _dated(tree / folder)
     with path.open("wb") as image:
         image.truncate(BOOT_SIZE)
     tools.run(

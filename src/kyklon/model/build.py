@@ -116,12 +116,31 @@ class BootSettings(Record):
     kernel: str = described("Kernel")
     device_tree: str = described("Device tree")
     force_output: bool = described("Forced output", True)
+    mode_as: Literal["timing", "number"] = described(
+        "Mode given as", "timing", choices=(("timing", "its own timing"), ("number", "a standard's number"))
+    )
+    link: Literal["auto", "hdmi", "dvi"] = described(
+        "Link", "auto", choices=(("auto", "as the display says"), ("hdmi", "HDMI"), ("dvi", "DVI, without sound"))
+    )
+    ignore_identification: bool = described("Ignore identification", False)
+    signal_strength: int = described("Signal strength", 5, ge=0, le=10)
     overscan_percent: float = described("Overscan", 0.0, unit="%", ge=0, le=20)
+    inset_left: float = described("Inset left", 0.0, unit="%", ge=0, le=20)
+    inset_right: float = described("Inset right", 0.0, unit="%", ge=0, le=20)
+    inset_top: float = described("Inset top", 0.0, unit="%", ge=0, le=20)
+    inset_bottom: float = described("Inset bottom", 0.0, unit="%", ge=0, le=20)
+    frame_size: str = described("Frame size", "", pattern=r"^([1-9]\d{1,3}x[1-9]\d{1,3})?$")
+    turn: Literal["0", "90", "180", "270"] = described(
+        "Turned", "0", choices=(("0", "upright"), ("90", "90° right"), ("180", "upside down"), ("270", "90° left"))
+    )
+    safe_start: bool = described("Safe start", False)
     sound: Literal["analogue", "digital", "none"] = described("Sound route", "analogue")
     video_memory_mb: int = described(
         "Picture memory", 256, unit="MB", ge=16, le=1024,
         choices=tuple((mb, f"{mb}\u202fMB") for mb in (64, 128, 256, 512)),
     )  # fmt: skip
+    processor_mhz: int = described("Processor clock", 0, unit="MHz", ge=0, le=4000)  # 0: the board's own
+    overlays: tuple[str, ...] = described("On the pin header", ())  # overlay, or overlay:parameter=number,…
     kernel_words: tuple[str, ...] = described("Extra kernel words", ())
     user: str = described("User", "player", pattern=r"^[a-z_][a-z0-9_-]{0,31}$")
     country: str = described("Wireless country", "", pattern=r"^([A-Z]{2})?$")

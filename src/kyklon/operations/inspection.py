@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-from collections import Counter
 from collections.abc import Callable, Iterable
 from enum import StrEnum
 from pathlib import Path
@@ -54,11 +53,14 @@ def inspect(build: Build, catalogue: Catalogue, world: World) -> tuple[Finding, 
 
 def _unique(found: list[Finding]) -> tuple[Finding, ...]:
     """The findings with a code each: a second one of a code gets a number, so that its remedy can be asked for."""
-    seen: Counter[str] = Counter()
+    seen: dict[str, list[Finding]] = {}
     told = []
     for finding in found:
-        seen[finding.code] += 1
-        again = seen[finding.code]
+        alike = seen.setdefault(finding.code, [])
+        if finding in alike:  # what two lists say in the same words is said once
+            continue
+        alike.append(finding)
+        again = len(alike)
         told.append(finding if again == 1 else finding.model_copy(update={"code": f"{finding.code}#{again}"}))
     return tuple(told)
 
@@ -93,7 +95,7 @@ def issue(build: Build, catalogue: Catalogue, world: World, to: Path) -> tuple[s
     names = []
     for each in OPERATIONS:
         for name, data in (each.issue(build, catalogue, world) if each.issue else {}).items():
-            durable.keep(inside(to, name), data.encode() if isinstance(data, str) else data)
+            durable.keep(inside(to, name), data.encode("utf-8", "surrogateescape") if isinstance(data, str) else data)
             names.append(name)
     return tuple(names)
 

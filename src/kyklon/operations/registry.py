@@ -5,6 +5,7 @@ from __future__ import annotations
 from kyklon.operations.assembly import findings as assembly
 from kyklon.operations.boot import compile as boot_compile
 from kyklon.operations.boot import findings as boot
+from kyklon.operations.boot import hardware as boot_hardware
 from kyklon.operations.card import disk
 from kyklon.operations.card import findings as card
 from kyklon.operations.card import observe as card_observe
@@ -56,7 +57,7 @@ OPERATIONS = (
         "Boot",
         inputs=("boot", "picture", "medium", *_parts("board", "image", "display", "encoder")),
         page=("boot.page", "BootPage"),
-        findings=(boot.findings,),
+        findings=(boot.findings, boot_hardware.findings),
         issue=boot_compile.issue,
     ),
     Operation(

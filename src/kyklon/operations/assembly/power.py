@@ -63,10 +63,16 @@ class Budget:
             )
             lines.append(f"At the board = {self.supply.volts:.2f} V − {self.drop_v:.2f} V = {self.board_v:.2f} V")
         lines.append(
-            f"Chip = {AMBIENT_C:.0f} °C + {CASE_RISE_K:.0f} K + {self.board.peak_a * BOARD_V:.1f} W × "
+            f"Chip = {AMBIENT_C:.0f} °C + {CASE_RISE_K:.0f} K + {self.draws[0].amps * BOARD_V:.1f} W × "
             f"{self.board.heat_k_per_w:.0f} K/W = {self.chip_c:.0f} °C"
         )
         return tuple(lines)
+
+
+def board_peak_a(build: Build, board: Board) -> float:
+    """Amps of the board at its peak: power goes with the processor's clock (CMOS: P = C · V² · f)."""
+    own, _most = board.processor_mhz
+    return board.peak_a * (build.boot.processor_mhz / own if build.boot.processor_mhz else 1.0)
 
 
 def budget(build: Build, catalogue: Catalogue) -> Budget | None:
@@ -75,7 +81,8 @@ def budget(build: Build, catalogue: Catalogue) -> Budget | None:
     supply = catalogue.find(Supply, build.part("supply"))
     if board is None or supply is None:
         return None
-    draws = [Draw(board.name, board.peak_a)]
+    board_a = board_peak_a(build, board)
+    draws = [Draw(board.name, board_a)]
     for part in build.parts:
         record = catalogue.any(part.part)
         if record is None or part.role in ("board", "supply", "bridge", "disk"):
@@ -100,5 +107,5 @@ def budget(build: Build, catalogue: Catalogue) -> Budget | None:
         usable_a=supply.amps * (1 - RESERVE),
         drop_v=drop,
         board_v=None if drop is None else supply.volts - drop,
-        chip_c=chip_celsius(AMBIENT_C + CASE_RISE_K, board.peak_a * BOARD_V, board.heat_k_per_w),
+        chip_c=chip_celsius(AMBIENT_C + CASE_RISE_K, board_a * BOARD_V, board.heat_k_per_w),
     )

@@ -16,7 +16,9 @@ from kyklon.operations.boot.dialects.codec import Wanted, split_lines
 from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.firmware import RAMDISK
 from kyklon.operations.boot.firmware import files as binaries
+from kyklon.operations.boot.header import overlay_files
 from kyklon.operations.picture import exports
+from kyklon.operations.picture.names import standard_number
 from kyklon.operations.picture.sending import FIRMWARE
 from kyklon.operations.picture.video_word import video_size
 
@@ -49,18 +51,24 @@ class IssuedFile:
         return "".join(f"{line.text}\n" for line in self.lines)
 
 
-def _variables(build: Build, board: Board, *, firmware: bool) -> dict[str, object]:
+def _variables(build: Build, board: Board, dialect: Dialect, *, firmware: bool) -> dict[str, object]:
     """What the templates of a dialect may name: catalogue.records.TEMPLATE_NAMES."""
     timing = build.picture.menu.timing
     across, down = timing.size
-    share = build.boot.overscan_percent / 100
+    boot = build.boot
+    edges = ((boot.inset_left, across), (boot.inset_right, across), (boot.inset_top, down), (boot.inset_bottom, down))
+    inset = [round(size * (boot.overscan_percent + own) / 100) for own, size in edges]
     return {
         "build": build,
         "board": board,
         "output": OUTPUT,
         "timing": exports.timing_line(timing),
         "timing_size": video_size(timing),
-        "inset": f"{round(across * share)},{round(down * share)}",
+        "inset": ",".join(map(str, inset)) if any(inset) else "",
+        "number": standard_number(timing) if boot.mode_as == "number" else "",
+        "overlays": " ".join(boot.overlays),
+        "overlay_files": " ".join(f"/{name}" for name in overlay_files(build, dialect)),
+        "turn": boot.turn if boot.turn != "0" else "",
         "firmware": FIRMWARE if firmware else "",
         "ramdisk": RAMDISK if firmware else "",
     }
@@ -71,10 +79,12 @@ def wanted_of(
 ) -> Wanted:
     """What a file of the dialect is to say for this build. text: the file as it is. firmware: identification data goes
     with the boot files."""
-    variables = _variables(build, board, firmware=firmware)
+    variables = _variables(build, board, dialect, firmware=firmware)
     now = codec_of(file).read(text, board.id)
 
     def value(entry: DialectEntry) -> str:
+        if entry.needs and entry.needs not in board.honours:
+            return ""
         return render(entry.value, variables, f"dialects.toml: {dialect.id}: {file.path}: {entry.key}").strip()
 
     words = {

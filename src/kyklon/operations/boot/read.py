@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
-from kyklon.base.errors import FormatError
+from kyklon.base.errors import FormatError, WrongUse
 from kyklon.catalogue.records import Board, Dialect
 from kyklon.model.kernel_line import word_values
 from kyklon.model.timing import Timing
@@ -14,7 +14,7 @@ from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.dialects.lines_file import SERVICES
 from kyklon.operations.boot.dialects.settings_file import SettingsFile
 from kyklon.operations.boot.dialects.words_file import LINE
-from kyklon.operations.picture import exports
+from kyklon.operations.picture import exports, names
 
 
 @dataclass(frozen=True)
@@ -22,9 +22,9 @@ class CardSettings:
     """What the bytes on the card tell the machine to do. kernel_file, tree: '' when the firmware chooses itself.
 
     sound, hostname, user, country: '' when the card does not say. void: why the firmware takes nothing from the file.
-    waits: a menu waits for a key. initramfs: '' for none. append_length: of a label's kernel line as written.
-    recognised: whether the boot file names its format. timing is None when none is set, timing_error says why one
-    that is set cannot be read."""
+    waits: a menu waits for a key. values: every setting as it is written, by its path. initramfs: '' for none.
+    append_length: of a label's kernel line as written. recognised: whether the boot file names its format. timing is
+    None when none is set, timing_error says why one that is set cannot be read."""
 
     boot_file: str
     recognised: bool
@@ -44,6 +44,7 @@ class CardSettings:
     initramfs: str = ""
     append_length: int = 0
     country: str = ""
+    values: Mapping[str, str] = field(default_factory=dict)
 
 
 def read_settings(
@@ -57,12 +58,13 @@ def read_settings(
     settings: dict[str, str] = {}
     line, services, main_found = "", "", None
     for file in dialect.files:
-        found = codec_of(file).read(texts.get(file.path.lower(), ""), board.id, works)
+        text = cut(texts.get(file.path.lower(), ""), 0 if file.kind == "extlinux" else dialect.longest_of(file))
+        found = codec_of(file).read(text, board.id, works)
         main_found = found if main_found is None else main_found
         settings |= {entry.setting: found.get(entry.key, "") for entry in file.entries if entry.place == "file"}
         line, services = found.get(LINE, line), found.get(SERVICES, services)
     codec = codec_of(main)
-    timing, error = _read_timing(settings.get("picture.menu", ""))
+    timing, error = _read_timing(settings.get("picture.menu", ""), settings.get("boot.mode_as", ""))
     return CardSettings(
         boot_file=main.path,
         recognised=not isinstance(codec, SettingsFile) or codec.recognised(raw),
@@ -82,13 +84,23 @@ def read_settings(
         waits=WAITS in (main_found or {}),
         initramfs=(main_found or {}).get("INITRD", "") or settings.get("picture.issue_identification", "").lstrip("/"),
         append_length=len((main_found or {}).get("APPEND", "")),
+        values=settings,
     )
 
 
-def _read_timing(value: str) -> tuple[Timing | None, str]:
-    if not value:
-        return None, ""
+def cut(text: str, longest: int) -> str:
+    """A text as a firmware reads it that takes no more than `longest` characters of a line; 0: all."""
+    return "\n".join(line[:longest] for line in text.split("\n")) if longest else text
+
+
+def _read_timing(value: str, number: str) -> tuple[Timing | None, str]:
+    """A whole timing goes before a standard's number."""
     try:
-        return exports.parse_timing_line(value), ""
-    except FormatError as bad:
+        if value:
+            return exports.parse_timing_line(value), ""
+        if number:
+            table, _, row = number.partition(" ")
+            return names.standard(table, row) if table in ("cta", "dmt") else None, ""
+    except (FormatError, WrongUse) as bad:
         return None, str(bad)
+    return None, ""

@@ -40,3 +40,12 @@ def parse_timing(text: str) -> Timing:
     except ValueError as bad:
         raise WrongUse(f"{text!r} is not a timing.", do=HINT) from bad
     raise WrongUse(f"{text!r} is not a timing.", do=HINT)
+
+
+def standard_number(timing: Timing) -> str:
+    """'cta 16' or 'dmt 0x52' for a timing that a standard lists, '' for another."""
+    for table, form in (("cta", "{}"), ("dmt", "{:#04x}")):
+        for number, row in standard_timings(table).items():
+            if row.timing == timing:
+                return f"{table} {form.format(number)}"
+    return ""

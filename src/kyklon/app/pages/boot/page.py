@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from PyQt6.QtWidgets import QTabBar
 
 from kyklon.app.pages.boot.file_view import FileView, shown_lines
+from kyklon.app.pages.boot.line_budget import LineBudget, LineUse
 from kyklon.app.pages.boot.service_track import ServiceTrack
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.session.session import Session
@@ -17,20 +18,31 @@ from kyklon.base.errors import KyklonError, TargetError
 from kyklon.base.progress import Watch
 from kyklon.catalogue.records import Board, Dialect, Image
 from kyklon.model.build import edited
+from kyklon.model.kernel_line import words
 from kyklon.operations.boot.compile import IssuedFile, compiled
 from kyklon.operations.boot.findings import kernel_sets
+from kyklon.operations.boot.firmware import differing
+from kyklon.operations.boot.hardware import kernel_line_of, taken_settings
 from kyklon.operations.boot.services import track
 from kyklon.operations.card.observe import card_target
+from kyklon.operations.picture.sending import takes_firmware, takes_timings
 from kyklon.record.logbook import now
 
 if TYPE_CHECKING:
     from kyklon.operations.boot.acts import Put
 
-DECISIONS = (
-    "boot.dialect", "boot.kernel", "boot.device_tree", "boot.force_output", "boot.overscan_percent", "boot.sound",
-    "boot.video_memory_mb", "boot.kernel_words", "boot.user", "boot.country", "boot.hostname",
-)  # fmt: skip
-_OF_SYSTEM = ("boot.user", "boot.country", "boot.hostname")
+GROUPS = {  # what is decided here, under the tab it is shown on
+    "Start": ("boot.dialect", "boot.kernel", "boot.device_tree", "boot.safe_start", "boot.kernel_words"),
+    "Picture": (
+        "boot.force_output", "picture.issue_identification", "boot.mode_as", "boot.link", "boot.ignore_identification",
+        "boot.signal_strength", "boot.turn", "boot.frame_size", "boot.overscan_percent", "boot.inset_left",
+        "boot.inset_right", "boot.inset_top", "boot.inset_bottom",
+    ),
+    "Board": ("boot.sound", "boot.video_memory_mb", "boot.processor_mhz", "boot.overlays"),
+    "System": ("boot.user", "boot.hostname", "boot.country"),
+}  # fmt: skip
+DECISIONS = tuple(path for paths in GROUPS.values() for path in paths)
+_ALWAYS = ("boot.dialect", "boot.kernel_words")  # whatever board and boot files take
 
 
 class BootPage(OperationPage):
@@ -43,20 +55,28 @@ class BootPage(OperationPage):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._issued: tuple[IssuedFile, ...] = ()
+        self._taken: frozenset[str] = frozenset(DECISIONS)
         self._tabs = QTabBar()
         self._tabs.setDrawBase(False)
         self._tabs.setExpanding(False)
         self._tabs.currentChanged.connect(lambda _index: self._show_file())
+        self._budget = LineBudget(self.theme)
         self._view, self._track = FileView(self.theme), ServiceTrack(self.theme)
         self._track.moved.connect(self._on_service_moved)
         scroll = scrolled(self._view, self._view.pitch)
         self._put = button("Put on the card", self.put_on_card, "primary")
         files = Sheet("Boot files as issued", "+ added, − removed")
         self._files_sheet = files
-        files.add(self._tabs, scroll, row(1, self._put))
-        settings = Sheet("Boot settings")
+        files.add(self._tabs, scroll, self._budget, row(1, self._put))
+        settings = self._settings_sheet = Sheet("Boot settings")
         self._form = FieldForm(self.theme, DECISIONS, self._edit)
-        settings.add(self._form, 1)
+        self._groups = QTabBar()
+        self._groups.setDrawBase(False)
+        self._groups.setExpanding(False)
+        for name in GROUPS:
+            self._groups.addTab(name)
+        self._groups.currentChanged.connect(lambda _index: self._show_group())
+        settings.add(self._groups, self._form, 1)
         settings.setFixedWidth(round(self.theme.px(282)))
         services = self._services = Sheet("Service order", "from left to right; click one, then move it")
         earlier = button("Earlier", lambda: self._track.move_chosen(-1))
@@ -84,7 +104,8 @@ class BootPage(OperationPage):
         boot = build.boot
         has_system = image.has_system  # one program without a system: no services, no users
         self._services.setVisible(has_system)
-        self._form.show_only(DECISIONS if has_system else tuple(path for path in DECISIONS if path not in _OF_SYSTEM))
+        self._taken = self._meant(catalogue.get(Dialect, build.boot.dialect), board, has_system=has_system)
+        self._show_group()
         sets = kernel_sets(image, world.source_contents, world.card)
         self._form.show_build(build, {
             "boot.dialect": tuple((each.id, each.name) for each in catalogue.all(Dialect)),
@@ -99,6 +120,22 @@ class BootPage(OperationPage):
             return
         self._issued = compiled(build, catalogue, self._on_card())
         self._show_tabs()
+
+    def _meant(self, dialect: Dialect, board: Board, *, has_system: bool) -> frozenset[str]:
+        """The settings that reach this board by these boot files; the others change nothing and are not offered."""
+        taken = taken_settings(dialect, board) | frozenset(_ALWAYS)
+        if takes_timings(board, dialect) or not takes_firmware(board, dialect):
+            taken -= {"picture.issue_identification"}
+        if self.session.build.picture.issue_identification or "picture.menu" in taken:
+            taken |= {"boot.force_output"}
+        return taken if has_system else taken - frozenset(GROUPS["System"])
+
+    def _show_group(self) -> None:
+        names = list(GROUPS)
+        for index, name in enumerate(names):
+            self._groups.setTabVisible(index, bool(self._taken & set(GROUPS[name])))
+        shown = [path for path in GROUPS[names[max(0, self._groups.currentIndex())]] if path in self._taken]
+        self._form.show_only(shown)
 
     def _on_card(self) -> dict[str, str]:
         """The texts on the card; the image's own before it is written."""
@@ -127,8 +164,10 @@ class BootPage(OperationPage):
         on_card = self._on_card()
         file = files[index]
         self._view.show_file(shown_lines(file, on_card.get(file.path.lower(), "")), file.remark)
+        self._budget.show_use(self._line_use(file))
         written = self.session.build.card.bootable and self.session.world.card is not None
         differ = [file.path for file in files if on_card.get(file.path.lower(), "") != file.text]
+        differ += differing(self.session.build, self.session.catalogue, self.session.world.card) if written else []
         where = "the card" if written else "the image"
         self._files_sheet.set_note(f"against {where}: + added, − removed")
         self._put.setEnabled(written and bool(differ))
@@ -136,6 +175,20 @@ class BootPage(OperationPage):
         self._put.setText(
             f"Put {len(differ)} file{'s' if len(differ) != 1 else ''} on the card" if written and differ else words
         )
+
+    def _line_use(self, file: IssuedFile) -> LineUse | None:
+        """Of the file's kernel line; None for a file without one."""
+        build, catalogue = self.session.build, self.session.catalogue
+        dialect = catalogue.get(Dialect, build.boot.dialect)
+        kind = next(each for each in dialect.files if each.path == file.path)
+        line = kernel_line_of(file.text, kind.kind)
+        if line is None:
+            return None
+        own = set(build.boot.kernel_words)
+        found = tuple(
+            (len(word) + 1, word in own or "kyklon" in word or word.startswith("video=")) for word in words(line)
+        )
+        return LineUse(found, dialect.longest_of(kind))
 
     # --- acting --------------------------------------------------------------------------------------------------
 

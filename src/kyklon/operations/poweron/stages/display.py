@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 
 from kyklon.base.errors import FormatError
 from kyklon.base.quantities import show
+from kyklon.catalogue.loader import standard_timings
 from kyklon.model.display import Edid
 from kyklon.model.kernel_line import last
 from kyklon.model.timing import Timing
@@ -35,7 +36,7 @@ def offered(bench: Bench) -> Offered:
     The kernel asks for the file before there is a root, so it must be in the initramfs; without it, or with one that is
     damaged, the display's own counts.
     """
-    own = Offered(bench.identification)
+    own = Offered(None if _never_asked(bench) else bench.identification)
     named = last(bench.kernel_line_words, "drm.edid_firmware")
     if not named or "edid firmware" not in bench.board.honours:
         return own
@@ -55,6 +56,12 @@ def offered(bench: Bench) -> Offered:
         return replace(own, note=f"The kernel refuses {path}: {bad.what}")
 
 
+def _never_asked(bench: Bench) -> bool:
+    """Whether the boot file tells the firmware not to ask the display."""
+    told = bench.settings.values.get("boot.ignore_identification") if bench.settings else ""
+    return told == "never" and "ignore identification" in bench.board.honours
+
+
 def video_word(bench: Bench) -> VideoWord | None:
     """The word video= that counts for the output here; None without one, or with one that the kernel refuses."""
     if "video=" not in bench.board.honours:
@@ -65,6 +72,8 @@ def video_word(bench: Bench) -> VideoWord | None:
 def output_timing(bench: Bench) -> tuple[Timing | None, str]:
     """The timing the board will send, and where it comes from; None and why when the output stays off."""
     settings = bench.settings
+    if settings and settings.values.get("boot.safe_start") == "on" and "safe start" in bench.board.honours:
+        return standard_timings("cta")[1].timing, "its safe start"
     if settings and settings.timing and "boot file" in bench.board.honours:
         return settings.timing, settings.boot_file
     kernel, word = offered(bench), video_word(bench)
@@ -120,13 +129,19 @@ def display(bench: Bench) -> Step:
             Failure("display", "picture.out-of-range:menu", cause, or_put(remedy, right), screen, lamps.reading)
         )
     sound = ""
-    if (bench.settings.sound if bench.settings else "") == "digital" and not _announces_hdmi(bench):
-        sound = " No sound on this link: the display does not announce HDMI."
+    if (bench.settings.sound if bench.settings else "") == "digital" and (why := _silent(bench)):
+        sound = f" No sound on this link: {why}."
     moments = [Moment(f"{wide} × {high}, {line}, {rate} ({origin}).{sound}", lamps.reading, 0.3)]
     moments += [Moment(note, lamps.reading, 0.0)] if note else []
     return Step(tuple(moments))
 
 
-def _announces_hdmi(bench: Bench) -> bool:
+def _silent(bench: Bench) -> str:
+    """Why the link is driven without sound, '' when it is not (HDMI 1.4, 8.3.2)."""
+    link = bench.settings.values.get("boot.link", "") if bench.settings and "link kind" in bench.board.honours else ""
+    if link == "hdmi":
+        return ""
+    if link == "dvi":
+        return "the boot file drives it as DVI"
     data = offered(bench).data
-    return bool(data and data.extension and data.extension.hdmi)
+    return "" if data and data.extension and data.extension.hdmi else "the display does not announce HDMI"

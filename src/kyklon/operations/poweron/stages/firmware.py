@@ -7,6 +7,7 @@ from kyklon.model.findings import Remedy
 from kyklon.operations.boot.dialects.codec import split_lines
 from kyklon.operations.boot.findings import kernel_remedy, kernel_sets
 from kyklon.operations.boot.firmware import files
+from kyklon.operations.boot.hardware import LEAST_KERNEL_MB
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail, or_put
@@ -33,7 +34,7 @@ def boot_file(bench: Bench) -> Step:
         return fail(Failure("boot file", "boot.menu-waits", cause, PUT_ON_CARD, screen, lamps.no_settings))
     moments = [Moment(f"{wanted.path} is read.", lamps.reading, 0.1)]
     if not bench.by_label:
-        longest = bench.dialect.longest_line
+        longest = bench.dialect.longest_of(wanted)
         text = bench.contents.texts[wanted.path.lower()]
         long = sum(len(line) > longest for line in split_lines(text))
         if long:
@@ -73,12 +74,54 @@ def kernel(bench: Bench) -> Step:
         if not bench.by_label:
             cause = f"{name} is a kernel for {found.instruction_set}; {bench.board.name} runs {runs}."
         return fail(dark_screen("kernel", "boot.kernel-set", cause, remedy, lamps.stuck))
-    if bad := _initramfs(bench) or _line(bench) or _wrong_tree(bench):
+    if bad := _initramfs(bench) or _line(bench) or _wrong_tree(bench) or _memory(bench) or _clock(bench):
         return bad
     tree = bench.settings.tree if bench.settings else ""
     seconds = found.size / bench.read_bytes_s + 0.4
     words = f"{name} ({found.instruction_set}) with {tree if tree not in ('', '-') else 'its own device tree'}."
-    return Step((Moment(words, lamps.reading, seconds),))
+    moments = [Moment(words, lamps.reading, seconds)]
+    moments += [Moment(f"{file} is not on the boot partition: what it is for does not work.", lamps.reading, 0.0)
+                for file in _overlays(bench) if not bench.contents.has(file)]  # fmt: skip
+    return Step(tuple(moments))
+
+
+def _overlays(bench: Bench) -> tuple[str, ...]:
+    """The overlays that the card's boot file names, as files."""
+    told = bench.settings.values.get("boot.overlays", "").split() if bench.settings else []
+    if "header" not in bench.board.honours:
+        return ()
+    if bench.by_label:
+        return tuple(each.lstrip("/") for each in told)
+    return tuple(f"{bench.dialect.overlays}/{each.partition(':')[0]}.dtbo" for each in told)
+
+
+def _number(bench: Bench, setting: str, capability: str) -> int | None:
+    """A setting that is a number, None where it is none or means nothing to this board."""
+    told = bench.settings.values.get(setting, "") if bench.settings and capability in bench.board.honours else ""
+    return int(told) if told.isascii() and told.isdigit() and len(told) < 9 else None
+
+
+def _memory(bench: Bench) -> Step | None:
+    """What the picture takes is not the kernel's."""
+    picture = _number(bench, "boot.video_memory_mb", "memory split") or 0
+    left = bench.board.memory_mb - picture
+    if left >= LEAST_KERNEL_MB:
+        return None
+    cause = f"{picture} of {bench.board.memory_mb} MB are for the picture: the kernel has no room."
+    right = bench.board.memory_mb - bench.build.boot.video_memory_mb >= LEAST_KERNEL_MB
+    change = change_of("boot.video_memory_mb", 64, f"{bench.build.boot.video_memory_mb} MB", "64 MB")
+    remedy = or_put(Remedy(label="Use 64 MB", changes=(change,)), right)
+    return fail(dark_screen("kernel", "boot.memory", cause, remedy, bench.board.lamps.stuck))
+
+
+def _clock(bench: Bench) -> Step | None:
+    asked, most = _number(bench, "boot.processor_mhz", "processor clock") or 0, bench.board.processor_mhz[1]
+    if asked <= most:
+        return None
+    cause = f"The processor is set to {asked} MHz; {bench.board.name} holds {most} MHz at the most."
+    change = change_of("boot.processor_mhz", 0, f"{bench.build.boot.processor_mhz} MHz", "the board's own")
+    remedy = or_put(Remedy(label="Use the board's own", changes=(change,)), bench.build.boot.processor_mhz <= most)
+    return fail(dark_screen("kernel", "boot.clock", cause, remedy, bench.board.lamps.stuck))
 
 
 def _initramfs(bench: Bench) -> Step | None:

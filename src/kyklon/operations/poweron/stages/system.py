@@ -11,6 +11,7 @@ from kyklon.base.quantities import show_bytes
 from kyklon.model.build import change_of
 from kyklon.model.card import Program, RootFacts, Unit
 from kyklon.model.findings import Remedy
+from kyklon.model.kernel_line import given as words_given
 from kyklon.model.kernel_line import last
 from kyklon.model.root_device import RootDevice, root_device
 from kyklon.operations.boot.services import track
@@ -68,8 +69,20 @@ def root_of(bench: Bench) -> RootFacts | None:
     return bench.contents.roots.get(meant.partition.number) if meant and meant.partition else None
 
 
+def _cut_before_root(bench: Bench) -> int:
+    """Characters that are read of a kernel line whose root= comes only after them; 0 for another line."""
+    file = bench.dialect.file("words")
+    if file is None:
+        return 0
+    whole = bench.contents.texts.get(file.path.lower(), "").split("\n")[0]
+    return bench.dialect.longest_of(file) if last(words_given(whole), "root") is not None else 0
+
+
 def kernel_line(bench: Bench) -> Step:
     given, lamps = bench.kernel_line_words, bench.board.lamps
+    if last(given, "root") is None and (most := _cut_before_root(bench)):
+        cause = f"{most} characters of the kernel line are read; root= comes after them."
+        return fail(panic("kernel line", "boot.line-too-long", cause, lamps.stuck), hides=True)
     if last(given, "root") is None:
         cause = "The kernel line names no root partition (root=)."
         if bench.settings and bench.settings.line_breaks:

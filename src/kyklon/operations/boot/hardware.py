@@ -1,0 +1,215 @@
+"""What the settings of memory, clock, link and pin header say against the board, before anything is written."""
+
+from __future__ import annotations
+
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Board, Dialect, Display, Overlay
+from kyklon.model.build import BootSettings, Build, change_of
+from kyklon.model.fields import describe
+from kyklon.model.findings import Finding, Remedy, Severity
+from kyklon.model.world import World
+from kyklon.operations.boot import header
+from kyklon.operations.boot.compile import compiled
+from kyklon.operations.boot.dialects.codec import split_lines
+from kyklon.operations.boot.dialects.extlinux_file import chosen, parse
+
+OPERATION = 30
+LEAST_KERNEL_MB = 96  # MB that a kernel, its programs and a front end need beside the picture, CP
+# what has no effect where board or boot files do not take it, with its value when nothing was decided
+DECIDED = tuple(
+    f"boot.{name}" for name in (
+        "mode_as", "link", "ignore_identification", "signal_strength", "overscan_percent", "inset_left", "inset_right",
+        "inset_top", "inset_bottom", "frame_size", "turn", "safe_start", "processor_mhz", "overlays",
+    )
+)  # fmt: skip
+
+
+def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
+    board, dialect = catalogue.find(Board, build.part("board")), catalogue.find(Dialect, build.boot.dialect)
+    if board is None or dialect is None:
+        return []
+    taken = taken_settings(dialect, board)
+    found = _without_effect(build, board, taken)
+    found += _memory(build, board) if "boot.video_memory_mb" in taken else []
+    found += _clock(build, board) if "boot.processor_mhz" in taken else []
+    found += _link(build) if "boot.link" in taken else []
+    found += _safe(build, catalogue) if "boot.safe_start" in taken else []
+    found += _header(build, catalogue) if "boot.overlays" in taken else []
+    return [*found, *_too_long(build, catalogue, dialect, world)]
+
+
+def taken_settings(dialect: Dialect, board: Board) -> frozenset[str]:
+    """The settings that reach the board by these boot files, by their paths."""
+    found = dialect.taken(board)
+    edges = ("boot.inset_left", "boot.inset_right", "boot.inset_top", "boot.inset_bottom")
+    return found | (frozenset(edges) if "boot.overscan_percent" in found else frozenset())
+
+
+def _value(settings: BootSettings, path: str) -> object:
+    return getattr(settings, path.partition(".")[2])
+
+
+def _without_effect(build: Build, board: Board, taken: frozenset[str]) -> list[Finding]:
+    found = []
+    for path in DECIDED:
+        default = BootSettings.model_fields[path.partition(".")[2]].default
+        if path in taken or _value(build.boot, path) == default:
+            continue
+        field = describe(Build, path)
+        plain = list(default) if isinstance(default, tuple) else default
+        change = change_of(path, plain, field.words(_value(build.boot, path)), field.words(default) or "none")
+        found.append(
+            Finding(
+                code=f"boot.no-effect:{path}", severity=Severity.CAUTION, operation=OPERATION, subject=field.label,
+                title=f"{field.label} has no effect here",
+                message=f"{board.name} does not take it from these boot files.",
+                why="What is decided and what the machine does would be two things.",
+                source=f"{board.name} in the catalogue",
+                remedy=Remedy(label=f"Take {field.label.lower()} back", changes=(change,)),
+            )
+        )  # fmt: skip
+    return found
+
+
+def _memory(build: Build, board: Board) -> list[Finding]:
+    picture = build.boot.video_memory_mb
+    left = board.memory_mb - picture
+    if left >= LEAST_KERNEL_MB and picture <= board.memory_mb // 2:
+        return []
+    half = max(16, board.memory_mb // 4)
+    change = change_of("boot.video_memory_mb", half, f"{picture} MB", f"{half} MB")
+    stop = left < LEAST_KERNEL_MB
+    return [
+        Finding(
+            code="boot.memory", severity=Severity.STOP if stop else Severity.CAUTION, operation=OPERATION,
+            subject="Picture memory", title=f"{max(0, left)} MB are left for everything else",
+            message=f"{board.name} has {board.memory_mb} MB; {picture} MB of them would be for the picture.",
+            why="The kernel does not start." if stop else "Large games run out of memory and stop.",
+            source="common practice: half at the most", remedy=Remedy(label=f"Use {half} MB", changes=(change,)),
+        )
+    ]  # fmt: skip
+
+
+def _clock(build: Build, board: Board) -> list[Finding]:
+    own, most = board.processor_mhz
+    asked = build.boot.processor_mhz
+    if asked <= own:
+        return []
+    change = change_of("boot.processor_mhz", 0, f"{asked} MHz", "the board's own")
+    hot = f"{asked / own - 1:.0%} more heat, {board.peak_a * asked / own:.2f} A at the peak."
+    return [
+        Finding(
+            code="boot.clock", severity=Severity.STOP if asked > most else Severity.CAUTION, operation=OPERATION,
+            subject="Processor clock", title=f"{asked} MHz is above the board's own {own} MHz",
+            message=hot if asked <= most else f"{board.name} starts with {most} MHz at the most.",
+            why="It may stop in the middle of a game and damage the card; a heatsink, airflow and a strong supply come "
+            "first, and the warranty may go.",
+            source=f"{board.name} in the catalogue; CMOS: power goes with the clock",
+            remedy=Remedy(label="Use the board's own", changes=(change,)),
+        )
+    ]  # fmt: skip
+
+
+def _link(build: Build) -> list[Finding]:
+    if build.boot.link != "dvi" or build.boot.sound != "digital":
+        return []
+    change = change_of("boot.link", "hdmi", "DVI", "HDMI")
+    return [
+        Finding(
+            code="boot.link-sound", severity=Severity.CAUTION, operation=OPERATION, subject="Link",
+            title="DVI carries no sound", message="The sound goes the digital way, which is the picture's cable.",
+            why="Games would be silent.", source="DVI 1.0; HDMI 1.4",
+            remedy=Remedy(label="Drive it as HDMI", changes=(change,)),
+        )
+    ]  # fmt: skip
+
+
+def _safe(build: Build, catalogue: Catalogue) -> list[Finding]:
+    display = catalogue.find(Display, build.part("display"))
+    if not build.boot.safe_start or display is None or not display.tube:
+        return []
+    change = change_of("boot.safe_start", False, "on", "off")
+    return [
+        Finding(
+            code="boot.safe-start", severity=Severity.STOP, operation=OPERATION, subject="Safe start",
+            title="A safe start is not safe for a tube",
+            message="It sends 640 × 480 at 31.5 kHz, whatever is plugged in.",
+            why="A wrong line rate overheats a tube's line output stage and can destroy it.", source="CTA-861, code 1",
+            remedy=Remedy(label="Start as planned", changes=(change,)),
+        )
+    ]  # fmt: skip
+
+
+def _header(build: Build, catalogue: Catalogue) -> list[Finding]:
+    extras = header.read(build.boot.overlays, catalogue)
+    found = [
+        Finding(
+            code=f"boot.overlay:{extra.word}", severity=Severity.CAUTION, operation=OPERATION, subject=extra.word,
+            title=f"{extra.word} does nothing", message=f"{extra.trouble[:1].upper()}{extra.trouble[1:]}.",
+            why="What sits on those pins would not work.", source="overlays in the catalogue",
+        )
+        for extra in extras if extra.trouble
+    ]  # fmt: skip
+    for pin, names in header.clashes(extras).items():
+        found.append(
+            Finding(
+                code=f"boot.pin:{pin}", severity=Severity.STOP, operation=OPERATION, subject=f"Pin {pin}",
+                title=f"{' and '.join(names)} want pin {pin}", message="Give one of them another pin, or leave it out.",
+                why="Two outputs on one wire work against each other and can destroy the board.",
+                source="overlays in the catalogue",
+            )
+        )  # fmt: skip
+    on = {extra.overlay.is_bus for extra in extras if extra.overlay}
+    for extra in extras:
+        if extra.overlay is None or not extra.overlay.bus or extra.overlay.bus in on:
+            continue
+        bus = next((each for each in catalogue.all(Overlay) if each.is_bus == extra.overlay.bus), None)
+        after = [*([bus.id] if bus else []), *build.boot.overlays]
+        change = change_of("boot.overlays", after, " ".join(build.boot.overlays), " ".join(after))
+        found.append(
+            Finding(
+                code=f"boot.bus:{extra.name}", severity=Severity.CAUTION, operation=OPERATION,
+                subject=extra.overlay.name, title=f"{extra.overlay.name} needs {extra.overlay.bus}",
+                message=f"{extra.overlay.bus} is off.", why="The kernel does not find it.",
+                source="overlays in the catalogue",
+                remedy=Remedy(label=f"Switch {extra.overlay.bus} on", changes=(change,)) if bus else None,
+            )
+        )  # fmt: skip
+    return found
+
+
+def _too_long(build: Build, catalogue: Catalogue, dialect: Dialect, world: World) -> list[Finding]:
+    """Lines of these files that the firmware cuts, or a kernel line for which a loader passes the label over."""
+    on_card = world.card or world.source_contents
+    found = []
+    for file, issued in zip(dialect.files, compiled(build, catalogue, on_card.texts if on_card else {}), strict=False):
+        most = dialect.longest_of(file)
+        long = [line for line in split_lines(issued.text) if _read_of(line, file.kind) > most]
+        if long:
+            found.append(
+                Finding(
+                    code=f"boot.line-too-long:{file.path}", severity=Severity.STOP, operation=OPERATION,
+                    subject=file.path, title=f"A line of {file.path} is too long",
+                    message=f"It has {_read_of(long[0], file.kind)} characters; {most} are read.",
+                    why="The rest is cut off, or the whole start is given up.", source=f"the rules of {dialect.name}",
+                )
+            )  # fmt: skip
+    return found
+
+
+def kernel_line_of(text: str, kind: str) -> str | None:
+    """The kernel line in a boot file of that kind; None where it holds none."""
+    if kind == "words":
+        return split_lines(text)[0] if text else ""
+    if kind != "extlinux":
+        return None
+    label = chosen(parse(text))
+    return label.values.get("APPEND", "") if label else None
+
+
+def _read_of(line: str, kind: str) -> int:
+    """Characters that count: of a label's kernel line, without its word."""
+    if kind != "extlinux":
+        return len(line)
+    word, _, value = line.strip().partition(" ")
+    return len(value.strip()) if word.lower() == "append" else 0
