@@ -17,12 +17,13 @@ VERSION = 3  # of build.json; record.folder migrates older ones
 
 
 def described(
-    label: str, default: Any = ..., *, unit: str = "", choices: tuple[tuple[Any, str], ...] = (), **bounds: Any
-) -> Any:
-    """A field with what model.fields tells of it. choices: value and words; bounds: as pydantic's Field takes them."""
-    return Field(
-        default, title=label, json_schema_extra={"unit": unit, "choices": [list(each) for each in choices]}, **bounds
-    )
+    label: str, default: Any = ..., *, unit: str = "", choices: tuple[tuple[Any, str], ...] = (), hint: str = "",
+    **bounds: Any,
+) -> Any:  # fmt: skip
+    """A field with what model.fields tells of it. choices: value and words; hint: what may be written into an empty one;
+    bounds: as pydantic's Field takes them."""
+    extra = {"unit": unit, "choices": [list(each) for each in choices], "hint": hint}
+    return Field(default, title=label, json_schema_extra=extra, **bounds)
 
 
 class Part(Record):
@@ -129,7 +130,9 @@ class BootSettings(Record):
     inset_right: float = described("Inset right", 0.0, unit="%", ge=0, le=20)
     inset_top: float = described("Inset top", 0.0, unit="%", ge=0, le=20)
     inset_bottom: float = described("Inset bottom", 0.0, unit="%", ge=0, le=20)
-    frame_size: str = described("Frame size", "", pattern=r"^([1-9]\d{1,3}x[1-9]\d{1,3})?$")
+    frame_size: str = described(
+        "Frame size", "", pattern=r"^([1-9]\d{1,3}x[1-9]\d{1,3})?$", hint="as the mode; 640x480"
+    )
     turn: Literal["0", "90", "180", "270"] = described(
         "Turned", "0", choices=(("0", "upright"), ("90", "90° right"), ("180", "upside down"), ("270", "90° left"))
     )
@@ -140,8 +143,10 @@ class BootSettings(Record):
         choices=tuple((mb, f"{mb}\u202fMB") for mb in (64, 128, 256, 512)),
     )  # fmt: skip
     processor_mhz: int = described("Processor clock", 0, unit="MHz", ge=0, le=4000)  # 0: the board's own
-    overlays: tuple[str, ...] = described("On the pin header", ())  # overlay, or overlay:parameter=number,…
-    kernel_words: tuple[str, ...] = described("Extra kernel words", ())
+    overlays: tuple[str, ...] = described(
+        "On the pin header", (), hint="fan-switch:pin=36"
+    )  # overlay, or overlay:parameter=number,…
+    kernel_words: tuple[str, ...] = described("Extra kernel words", (), hint="quiet loglevel=3")
     user: str = described("User", "player", pattern=r"^[a-z_][a-z0-9_-]{0,31}$")
     country: str = described("Wireless country", "", pattern=r"^([A-Z]{2})?$")
     hostname: str = described("Network name", "games", pattern=r"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$")

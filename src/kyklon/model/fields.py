@@ -20,7 +20,7 @@ Kind = Literal["switch", "choice", "number", "text", "words", "other"]
 @dataclass(frozen=True)
 class Field:
     """path: dotted names from the build. choices: value and words; of a number they are what is offered, not all that
-    is allowed. low, high: None where there is no bound. decimals: shown of a number."""
+    is allowed. low, high: None where there is no bound. decimals: shown of a number. hint: what an empty text may hold."""
 
     path: str
     label: str
@@ -30,6 +30,7 @@ class Field:
     high: float | None = None
     choices: tuple[tuple[str, str], ...] = ()
     decimals: int = 0
+    hint: str = ""
 
     def words(self, value: Any) -> str:
         """A value as the screen says it."""
@@ -119,4 +120,5 @@ def _field(path: str, info: FieldInfo) -> Field:
     elif info.annotation is not str:
         kind = "other"
     decimals = 1 if info.annotation is float else 0
-    return Field(path, str(info.title), kind, str(extra.get("unit", "")), low, high, choices, decimals)
+    unit, hint = str(extra.get("unit", "")), str(extra.get("hint", ""))
+    return Field(path, str(info.title), kind, unit, low, high, choices, decimals, hint)

@@ -35,6 +35,7 @@ class FieldEditor:
         if field.kind in ("choice", "number") or field.path in CHOSEN:
             return Choice(theme, field.label, self._on_chosen)
         line = QLineEdit()
+        line.setPlaceholderText(field.hint)
         line.editingFinished.connect(lambda: self._on_text(line))
         return line
 

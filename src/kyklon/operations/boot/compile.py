@@ -68,7 +68,7 @@ def _variables(build: Build, board: Board, dialect: Dialect, *, firmware: bool) 
         "number": standard_number(timing) if boot.mode_as == "number" else "",
         "overlays": " ".join(boot.overlays),
         "overlay_files": " ".join(f"/{name}" for name in overlay_files(build, dialect)),
-        "turn": boot.turn if boot.turn != "0" else "",
+        "turn": boot.turn if boot.turn != "0" and "turn" in board.honours else "",
         "firmware": FIRMWARE if firmware else "",
         "ramdisk": RAMDISK if firmware else "",
     }

@@ -42,7 +42,10 @@ def taken_settings(dialect: Dialect, board: Board) -> frozenset[str]:
     """The settings that reach the board by these boot files, by their paths."""
     found = dialect.taken(board)
     edges = ("boot.inset_left", "boot.inset_right", "boot.inset_top", "boot.inset_bottom")
-    return found | (frozenset(edges) if "boot.overscan_percent" in found else frozenset())
+    found |= frozenset(edges) if "boot.overscan_percent" in found else frozenset()
+    if any(each.key == "video" and each.needs in board.honours for file in dialect.files for each in file.entries):
+        found |= {"boot.force_output"} | ({"boot.turn"} if "turn" in board.honours else set())  # its own letters
+    return found
 
 
 def _value(settings: BootSettings, path: str) -> object:

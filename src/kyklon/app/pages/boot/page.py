@@ -126,8 +126,6 @@ class BootPage(OperationPage):
         taken = taken_settings(dialect, board) | frozenset(_ALWAYS)
         if takes_timings(board, dialect) or not takes_firmware(board, dialect):
             taken -= {"picture.issue_identification"}
-        if self.session.build.picture.issue_identification or "picture.menu" in taken:
-            taken |= {"boot.force_output"}
         return taken if has_system else taken - frozenset(GROUPS["System"])
 
     def _show_group(self) -> None:
