@@ -20,8 +20,8 @@ def described(
     label: str, default: Any = ..., *, unit: str = "", choices: tuple[tuple[Any, str], ...] = (), hint: str = "",
     **bounds: Any,
 ) -> Any:  # fmt: skip
-    """A field with what model.fields tells of it. choices: value and words; hint: what may be written into an empty one;
-    bounds: as pydantic's Field takes them."""
+    """A field with what model.fields tells of it. choices: value and words; hint: what may be written into an empty
+    text, or what the least number stands for; bounds: as pydantic's Field takes them."""
     extra = {"unit": unit, "choices": [list(each) for each in choices], "hint": hint}
     return Field(default, title=label, json_schema_extra=extra, **bounds)
 
@@ -142,10 +142,8 @@ class BootSettings(Record):
         "Picture memory", 256, unit="MB", ge=16, le=1024,
         choices=tuple((mb, f"{mb}\u202fMB") for mb in (64, 128, 256, 512)),
     )  # fmt: skip
-    processor_mhz: int = described("Processor clock", 0, unit="MHz", ge=0, le=4000)  # 0: the board's own
-    overlays: tuple[str, ...] = described(
-        "On the pin header", (), hint="fan-switch:pin=36"
-    )  # overlay, or overlay:parameter=number,…
+    processor_mhz: int = described("Processor clock", 0, unit="MHz", ge=0, le=4000, hint="the board's own")
+    overlays: tuple[str, ...] = described("On the pin header", (), hint="fan-switch:pin=36")  # boot/header.py
     kernel_words: tuple[str, ...] = described("Extra kernel words", (), hint="quiet loglevel=3")
     user: str = described("User", "player", pattern=r"^[a-z_][a-z0-9_-]{0,31}$")
     country: str = described("Wireless country", "", pattern=r"^([A-Z]{2})?$")

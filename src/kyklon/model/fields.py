@@ -20,7 +20,8 @@ Kind = Literal["switch", "choice", "number", "text", "words", "other"]
 @dataclass(frozen=True)
 class Field:
     """path: dotted names from the build. choices: value and words; of a number they are what is offered, not all that
-    is allowed. low, high: None where there is no bound. decimals: shown of a number. hint: what an empty text may hold."""
+    is allowed. low, high: None where there is no bound. decimals: shown of a number. hint: what an empty text
+    may hold, or what the least number stands for."""
 
     path: str
     label: str

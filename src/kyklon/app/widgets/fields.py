@@ -71,6 +71,7 @@ def _spin(field: Field, edit: Edit) -> QDoubleSpinBox:
     made.setRange(field.low or 0.0, field.high if field.high is not None else 1e9)
     made.setDecimals(field.decimals)
     made.setSuffix(f"\u202f{field.unit}" if field.unit else "")
+    made.setSpecialValueText(field.hint)
     made.setKeyboardTracking(False)
     made.valueChanged.connect(lambda value: edit(field.path, value))
     return made
