@@ -86,8 +86,10 @@ def test_every_finding_has_a_code_of_its_own(demo: Demo, catalogue: Catalogue) -
         assert len(codes) == len(set(codes))
         for code in codes:
             assert inspection.find(inspection.inspect(build, catalogue, world), code).code == code
-    twice = inspection._unique([f for f in inspection.inspect(demo.build, catalogue, world)[:2] for _ in range(2)])
-    assert len({each.code for each in twice}) == 4
+    two = inspection.inspect(demo.build, catalogue, world)[:2]
+    assert inspection._unique([*two, *two]) == two  # the same twice is said once
+    others = [each.model_copy(update={"subject": "another"}) for each in two]
+    assert len({each.code for each in inspection._unique([*two, *others])}) == 4
 
 
 # --- root= -------------------------------------------------------------------------------------------------------

@@ -224,6 +224,7 @@ class Image(CataloguePart):
     watcher_service: str = ""  # the one that shuts down at a button
     network_service: str = ""  # the one that joins the wireless network
     installer_service: str = ""  # the one that fetches the front end at the first start
+    first_boot_script: str = ""  # on the boot partition, run once as root; '' where it runs none
     start_programs: tuple[str, ...] = ()  # what its init calls by name
     unattended_min: tuple[int, int] = (0, 0)
     files: tuple[str, ...] = ()  # names its image files have, with * for anything

@@ -57,6 +57,11 @@ mount -a
 setting() {
   sed -n "s/^$1 *= *//p" /boot/first-boot.settings 2>/dev/null | tr -d '\\r' | tail -n 1
 }
+if [ -f /boot/first-boot.sh ] && [ ! -f /etc/first-boot-done ]; then
+  sh /boot/first-boot.sh
+  : > /etc/first-boot-done
+  sync
+fi
 user=$(setting user.name)
 user=${user:-player}
 services=$(tr -d '\\r' 2>/dev/null < /boot/services.list | sed -e '/^ *#/d')
@@ -83,7 +88,8 @@ done
 echo "start: nothing more to start"
 exec sh
 """
-TOOLS = ("sh", "mount", "sed", "tr", "tail", "ls", "grep", "su", "sleep")
+TOOLS = ("sh", "mount", "sed", "tr", "tail", "ls", "grep", "su", "sleep", "mkdir", "cat", "chmod", "chown", "awk",
+         "head", "cut", "mv", "ln", "sync")  # fmt: skip
 ON_AND_ON = "while :; do\n  sleep 60\ndone\n"
 
 

@@ -7,23 +7,15 @@ from typing import Any, Literal
 
 from pydantic import Field
 
+from kyklon.model.described import described
 from kyklon.model.fields import describe
 from kyklon.model.findings import Change, Remedy
 from kyklon.model.record import Record
+from kyklon.model.system import SystemSetup
 from kyklon.model.timing import Mode
 
 MOST_EVENTS = 200  # kept of a card; the logbook keeps all
 VERSION = 3  # of build.json; record.folder migrates older ones
-
-
-def described(
-    label: str, default: Any = ..., *, unit: str = "", choices: tuple[tuple[Any, str], ...] = (), hint: str = "",
-    **bounds: Any,
-) -> Any:  # fmt: skip
-    """A field with what model.fields tells of it. choices: value and words; hint: what may be written into an empty
-    text, or what the least number stands for; bounds: as pydantic's Field takes them."""
-    extra = {"unit": unit, "choices": [list(each) for each in choices], "hint": hint}
-    return Field(default, title=label, json_schema_extra=extra, **bounds)
 
 
 class Part(Record):
@@ -245,6 +237,7 @@ class Build(Record):
     )
     sets: FileSets = FileSets()
     boot: BootSettings
+    system: SystemSetup = SystemSetup()
     picture: PictureSettings
     controls: ControlSettings
     library: LibrarySettings = LibrarySettings()

@@ -125,6 +125,7 @@ class RootFacts:
     programs: Mapping[str, Program] = field(default_factory=dict)
     release: str = ""
     expanded: bool = False
+    first_started: bool = False  # the script of the first start was run
     cautions: tuple[str, ...] = ()
     no_write: str = ""
     not_for_writing: str = ""

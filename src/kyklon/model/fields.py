@@ -1,13 +1,13 @@
 """What a field of the build is called, in which unit, from where to where, and what may be chosen.
 
-Written once beside the field itself (described(), in model.build); pages, commands and the catalogue's loader ask here.
+Written once beside the field itself (model.described); pages, commands and the catalogue's loader ask here.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cache
-from typing import Any, Literal, get_args, get_origin
+from typing import Annotated, Any, Literal, get_args, get_origin
 
 from annotated_types import Ge, Le
 from pydantic.fields import FieldInfo
@@ -103,6 +103,11 @@ def _walk(model: type[Record], before: str) -> list[Field]:
     return found
 
 
+def _plain(kind: Any) -> Any:
+    """A type without what is said beside it."""
+    return get_args(kind)[0] if get_origin(kind) is Annotated else kind
+
+
 def _field(path: str, info: FieldInfo) -> Field:
     extra: dict[str, Any] = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
     low = next((float(each.ge) for each in info.metadata if isinstance(each, Ge)), None)  # type: ignore[arg-type] # numbers only
@@ -116,7 +121,7 @@ def _field(path: str, info: FieldInfo) -> Field:
         choices = choices or tuple((str(each), str(each)) for each in get_args(info.annotation))
     elif info.annotation in (int, float):
         kind = "number"
-    elif info.annotation == tuple[str, ...]:
+    elif get_origin(info.annotation) is tuple and _plain(get_args(info.annotation)[0]) is str:
         kind = "words"
     elif info.annotation is not str:
         kind = "other"

@@ -55,7 +55,7 @@ OPERATIONS = (
     Operation(
         30,
         "Boot",
-        inputs=("boot", "picture", "medium", *_parts("board", "image", "display", "encoder")),
+        inputs=("boot", "system", "picture", "medium", *_parts("board", "image", "display", "encoder")),
         page=("boot.page", "BootPage"),
         findings=(boot.findings, boot_hardware.findings),
         issue=boot_compile.issue,

@@ -12,6 +12,7 @@ from kyklon.catalogue.templates import render
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
 from kyklon.model.world import World
+from kyklon.operations.boot import first_boot
 from kyklon.operations.boot.dialects.codec import Wanted, split_lines
 from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.firmware import RAMDISK
@@ -120,7 +121,18 @@ def compiled(build: Build, catalogue: Catalogue, on_card: Mapping[str, str]) -> 
         text = codec.compile(old, wanted)
         lines = tuple(Line(line, codec.explain(line, wanted)) for line in text.removesuffix("\n").split("\n"))
         files.append(IssuedFile(file.path, lines, file.grammar.remark))
-    return tuple(files)
+    return (*files, *_script(build, image, on_card))
+
+
+def _script(build: Build, image: Image | None, on_card: Mapping[str, str]) -> tuple[IssuedFile, ...]:
+    """The script of the first start. One of another hand stays; ours that is needed no more does nothing."""
+    parts = first_boot.parts(build, image)
+    old = on_card.get(image.first_boot_script.lower(), "") if image and image.first_boot_script else ""
+    if image is None or (old and not first_boot.is_ours(old)) or not (parts or old):
+        return ()
+    head = tuple(Line(text) for text in first_boot.HEAD.removesuffix("\n").split("\n"))
+    body = (Line(text, part.path if text else "") for part in parts for text in f"\n{part.text}"[:-1].split("\n"))
+    return (IssuedFile(image.first_boot_script, (*head, *body)),)
 
 
 def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | bytes]:

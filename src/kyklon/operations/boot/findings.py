@@ -6,11 +6,13 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Dialect, Image
 from kyklon.model.build import Build, change_of
 from kyklon.model.card import CardContents
+from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.world import World
 from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.firmware import differing
+from kyklon.operations.boot.first_boot import is_ours
 from kyklon.operations.boot.services import repaired, track
 
 OPERATION = 30
@@ -27,6 +29,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
         *_tree(build, board),
         *_services(build, image),
         *_country(build, image),
+        *_setup(build, image, world.card or world.source_contents),
         *_stale(build, catalogue, world.card),
         *_odd(build, catalogue, board, world.card),
     ]
@@ -172,6 +175,47 @@ def _country(build: Build, image: Image) -> list[Finding]:
             why="Which channels may be used is national law.", source="regulatory domain, kernel documentation",
         )
     ]  # fmt: skip
+
+
+def _setup(build: Build, image: Image, contents: CardContents | None) -> list[Finding]:
+    """What the script of the first start does, or cannot."""
+    setup, script = build.system, image.first_boot_script
+    decided = [name for name in type(setup).model_fields if name != "key_for" and getattr(setup, name)]
+    there = contents.texts.get(script.lower(), "") if contents and script else ""
+    found = []
+    if decided and not script:
+        labels = ", ".join(describe(Build, f"system.{name}").label.lower() for name in decided)
+        found.append(_of_setup("no-first-boot", f"{image.name} runs no script at its first start",
+                               f"Not set up: {labels}.",
+                               "What is decided and what the machine does would be two things."))  # fmt: skip
+    if decided and there and not is_ours(there):
+        found.append(_of_setup("foreign-first-boot", f"{script} is not this build's",
+                               "The card has a script of another hand, which is left alone.",
+                               "What is decided here is not set up."))  # fmt: skip
+    if setup.wireless_name and setup.wireless_key and setup.key_for != setup.wireless_name:
+        change = change_of("system.wireless_key", "", "of another network", "none")
+        what = f"It was made for {setup.key_for or 'a network without a name'}; type the pass phrase again."
+        found.append(_of_setup("wireless-key", "The key is another network's", what,
+                               "A key is made of pass phrase and name (IEEE 802.11i).", Severity.STOP,
+                               Remedy(label="Forget the key", changes=(change,))))  # fmt: skip
+    if setup.wireless_name and not setup.wireless_key:
+        found.append(_of_setup("wireless-open", f"{setup.wireless_name} would be joined without a key",
+                               "Type its pass phrase, if it has one.",
+                               "In an open network everybody can read along."))  # fmt: skip
+    if setup.start_command:
+        found.append(_of_setup("start-line", "This build runs a line of its own at every start", setup.start_command,
+                               "It runs as root: read it before you trust a build of another hand.",
+                               Severity.NOTE))  # fmt: skip
+    return found
+
+
+def _of_setup(
+    code: str, title: str, message: str, why: str, severity: Severity = Severity.CAUTION, remedy: Remedy | None = None
+) -> Finding:
+    return Finding(
+        code=f"boot.{code}", severity=severity, operation=OPERATION, subject="First start", title=title,
+        message=message, why=why, source="settings of this build", remedy=remedy,
+    )  # fmt: skip
 
 
 def _stale(build: Build, catalogue: Catalogue, card: CardContents | None) -> list[Finding]:

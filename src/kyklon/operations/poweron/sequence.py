@@ -33,6 +33,7 @@ STAGES = (
     Stage("kernel line", system.kernel_line),
     Stage("root partition", system.root_partition),
     Stage("init", system.init),
+    Stage("first start", system.first_start),
     Stage("root expansion", system.root_expansion),
     Stage("services", system.services),
     Stage("login", system.login),

@@ -39,7 +39,11 @@ GROUPS = {  # what is decided here, under the tab it is shown on
         "boot.inset_right", "boot.inset_top", "boot.inset_bottom",
     ),
     "Board": ("boot.sound", "boot.video_memory_mb", "boot.processor_mhz", "boot.overlays"),
-    "System": ("boot.user", "boot.hostname", "boot.country"),
+    "System": (
+        "boot.user", "boot.hostname", "system.time_zone", "system.keyboard", "boot.country", "system.wireless_name",
+        "system.wireless_key", "system.wired", "system.remote_key", "system.may_shut_down", "system.shares",
+        "system.start_command", "system.library_links",
+    ),
 }  # fmt: skip
 DECISIONS = tuple(path for paths in GROUPS.values() for path in paths)
 _ALWAYS = ("boot.dialect", "boot.kernel_words")  # whatever board and boot files take
@@ -126,6 +130,9 @@ class BootPage(OperationPage):
         taken = taken_settings(dialect, board) | frozenset(_ALWAYS)
         if takes_timings(board, dialect) or not takes_firmware(board, dialect):
             taken -= {"picture.issue_identification"}
+        image = self.session.catalogue.find(Image, self.session.build.part("image"))
+        if image is not None and image.first_boot_script:
+            taken |= {path for path in GROUPS["System"] if path.startswith("system.")}
         return taken if has_system else taken - frozenset(GROUPS["System"])
 
     def _show_group(self) -> None:
@@ -178,9 +185,9 @@ class BootPage(OperationPage):
         """Of the file's kernel line; None for a file without one."""
         build, catalogue = self.session.build, self.session.catalogue
         dialect = catalogue.get(Dialect, build.boot.dialect)
-        kind = next(each for each in dialect.files if each.path == file.path)
-        line = kernel_line_of(file.text, kind.kind)
-        if line is None:
+        kind = next((each for each in dialect.files if each.path == file.path), None)
+        line = kernel_line_of(file.text, kind.kind) if kind else None
+        if kind is None or line is None:
             return None
         own = set(build.boot.kernel_words)
         found = tuple(

@@ -31,6 +31,7 @@ class Layout:
 
     release: str = "/etc/image-release"
     expanded: str = "/etc/expanded"
+    first_started: str = "/etc/first-boot-done"
     services: str = "/etc/services.d"
     checksums: str = "/etc/checksums"
 
@@ -57,6 +58,7 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
         programs=dict(looker.programs),
         release=looker.text(layout.release).strip(),
         expanded=looker.there(layout.expanded),
+        first_started=looker.there(layout.first_started),
         cautions=(*reader.cautions, *looker.troubles),
         no_write=reader.no_write,
         not_for_writing=reader.not_for_writing,

@@ -8,12 +8,14 @@ from __future__ import annotations
 from dataclasses import replace
 
 from kyklon.base.quantities import show_bytes
-from kyklon.model.build import change_of
+from kyklon.model.build import Build, change_of
 from kyklon.model.card import Program, RootFacts, Unit
+from kyklon.model.fields import describe
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import given as words_given
 from kyklon.model.kernel_line import last
 from kyklon.model.root_device import RootDevice, root_device
+from kyklon.operations.boot import first_boot
 from kyklon.operations.boot.services import track
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
@@ -256,6 +258,25 @@ def _without_init(bench: Bench) -> Remedy | None:
         return None
     change = change_of("boot.kernel_words", after, " ".join(words), " ".join(after) or "none")
     return Remedy(label="Start the system's own init", changes=(change,))
+
+
+def first_start(bench: Bench) -> Step:
+    """The script that the image runs once."""
+    root, name, lamp = root_of(bench), bench.image.first_boot_script, bench.board.lamps.reading
+    text = bench.contents.texts.get(name.lower()) if name else None
+    if root is None or text is None:
+        return Step()
+    if root.first_started:
+        return Step((Moment(f"{name} was run already; it is not run again.", lamp, 0.0),))
+    if root.no_write:
+        return Step((Moment(f"{name} can set nothing up: the root can only be read.", lamp, 0.0),))
+    if "\r\n" in text:
+        return Step((Moment(f"{name} has carriage returns: its commands fail.", lamp, 0.0),))
+    own = first_boot.parts(bench.build, bench.image)
+    if text == first_boot.text_of(own):
+        labels = ", ".join(describe(Build, part.path).label.lower() for part in own)
+        return Step((Moment(f"{name} sets up: {labels or 'nothing'}.", lamp, 0.5),))
+    return Step((Moment(f"{name} runs; what it does is not followed.", lamp, 0.5),))
 
 
 def root_expansion(bench: Bench) -> Step:

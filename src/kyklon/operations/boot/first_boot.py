@@ -1,0 +1,135 @@
+"""What cannot be written to the root from here: a script on the boot partition, which the image runs once at its first
+start, and what it puts where.
+
+Forms: wpa_supplicant.conf(5) with the key of IEEE 802.11i, annex M; systemd.network(5); keyboard(5), vconsole.conf(5);
+authorized_keys in sshd(8), sshd_config(5); fstab(5) with mount.cifs(8); sudoers(5).
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from shlex import quote
+
+from kyklon.catalogue.records import Image
+from kyklon.model.build import Build
+from kyklon.model.system import SystemSetup
+
+HEAD = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at the first start.\n"
+
+
+@dataclass(frozen=True)
+class Part:
+    """Some lines of the script. path: the decision behind them."""
+
+    path: str
+    text: str
+
+
+def parts(build: Build, image: Image | None) -> tuple[Part, ...]:
+    """What the script does, decision by decision; nothing for an image that runs none."""
+    if image is None or not image.first_boot_script:
+        return ()
+    setup, user = build.system, build.boot.user
+    network = _file("/etc/wpa_supplicant/wpa_supplicant.conf", wireless(setup, build.boot.country), "600")
+    rows = (
+        ("time_zone", _time_zone(setup.time_zone)),
+        ("keyboard", _keyboard(setup.keyboard)),
+        ("wireless_name", network if setup.wireless_name else ""),
+        ("wired", _file("/etc/systemd/network/10-wired.network", wired(setup.wired))),
+        ("remote_key", _remote(setup.remote_key, user)),
+        ("may_shut_down", _file("/etc/sudoers.d/games", sudoers(user), "440")),
+        ("shares", "".join(map(_share, setup.shares))),
+        ("start_command", _start_line(setup.start_command)),
+        ("library_links", "".join(map(_link, setup.library_links))),
+    )
+    return tuple(Part(f"system.{name}", text) for name, text in rows if getattr(setup, name))
+
+
+def text_of(rows: tuple[Part, ...]) -> str:
+    """The whole script."""
+    return HEAD + "".join(f"\n{row.text}" for row in rows)
+
+
+def is_ours(text: str) -> bool:
+    """Whether a script was issued by this program."""
+    return text.startswith(HEAD)
+
+
+def _file(path: str, text: str, mode: str = "644") -> str:
+    folder = path.rpartition("/")[0]
+    return f"mkdir -p {folder}\ncat > {path} <<'KYKLON'\n{text}KYKLON\nchmod {mode} {path}\n"
+
+
+def _time_zone(zone: str) -> str:
+    file = quote(f"/usr/share/zoneinfo/{zone}")
+    return f"[ -f {file} ] && ln -sf {file} /etc/localtime\nprintf '%s\\n' {quote(zone)} > /etc/timezone\n"
+
+
+def _keyboard(layout: str) -> str:
+    return _file("/etc/default/keyboard", f'XKBLAYOUT="{layout}"\n') + _file("/etc/vconsole.conf", f"KEYMAP={layout}\n")
+
+
+def wireless(setup: SystemSetup, country: str) -> str:
+    """A wpa_supplicant.conf. The name in hexadecimal, as every name may be written; the key as 64 digits."""
+    key = f"\tpsk={setup.wireless_key}\n" if setup.wireless_key else "\tkey_mgmt=NONE\n"
+    head = f"country={country}\n" if country else ""
+    return (
+        f"{head}ctrl_interface=/run/wpa_supplicant\nnetwork={{\n\tssid={setup.wireless_name.encode().hex()}\n{key}}}\n"
+    )
+
+
+def wired(words: str) -> str:
+    """A systemd.network file of an address with its prefix and, perhaps, a gateway that answers names too."""
+    address, _, gateway = words.partition(" ")
+    further = f"Gateway={gateway}\nDNS={gateway}\n" if gateway else ""
+    return f"[Match]\nName=en* eth*\n\n[Network]\nAddress={address}\n{further}"
+
+
+def _remote(key: str, user: str) -> str:
+    """By key only, and never as root."""
+    home = f"$(awk -F: -v u={quote(user)} '$1 == u {{ print $6 }}' /etc/passwd)"
+    rules = "PermitRootLogin no\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n"
+    return (
+        f"home={home}\nif [ -d \"$home\" ]; then\n  mkdir -p \"$home/.ssh\"\n"
+        f"  grep -qxF {quote(key)} \"$home/.ssh/authorized_keys\" 2>/dev/null ||"
+        f" printf '%s\\n' {quote(key)} >> \"$home/.ssh/authorized_keys\"\n"
+        f"  chmod 700 \"$home/.ssh\"\n  chmod 600 \"$home/.ssh/authorized_keys\"\n"
+        f"  chown -R {quote(user)} \"$home/.ssh\"\nfi\n" + _file("/etc/ssh/sshd_config.d/10-kyklon.conf", rules)
+    )  # fmt: skip
+
+
+def sudoers(user: str) -> str:
+    """What lets the front end's menu shut the machine down."""
+    return f"{user} ALL=(root) NOPASSWD: /sbin/poweroff, /sbin/reboot\n"
+
+
+def _share(words: str) -> str:
+    """A share of the network under /games, mounted when it is there and never waited for."""
+    source, _, place = words.partition("=")
+    where = f"/games/{place or source.rsplit('/', 1)[-1]}"
+    line = f"{source} {where} cifs guest,ro,nofail,_netdev 0 0"
+    there = f"grep -q {quote('^' + re.escape(source) + ' ')} /etc/fstab 2>/dev/null"
+    return f"mkdir -p {quote(where)}\n{there} || printf '%s\\n' {quote(line)} >> /etc/fstab\n"
+
+
+def _start_line(command: str) -> str:
+    """A line of /etc/rc.local before its last exit, where nothing behind it is reached."""
+    line = quote(command)
+    return (
+        "[ -f /etc/rc.local ] || printf '#!/bin/sh -e\\nexit 0\\n' > /etc/rc.local\n"
+        f"grep -qxF {line} /etc/rc.local || {{\n"
+        "  last=$(grep -n '^exit' /etc/rc.local | tail -n 1 | cut -d: -f1)\n"
+        f"  {{ head -n $((${{last:-1000000}} - 1)) /etc/rc.local; printf '%s\\n' {line}; "
+        '[ -z "$last" ] || tail -n +$last /etc/rc.local; } > /etc/rc.local.new\n'
+        "  chmod 755 /etc/rc.local.new && mv /etc/rc.local.new /etc/rc.local\n}\n"
+    )
+
+
+def _link(words: str) -> str:
+    """A library under the name that a program asks for, where only a later version is there."""
+    name, _, there = words.partition("=")
+    return (
+        "for folder in /lib /usr/lib /lib/*-linux-* /usr/lib/*-linux-*; do\n"
+        f'  [ -e "$folder/{there}" ] && [ ! -e "$folder/{name}" ] && ln -s {quote(there)} "$folder/{name}"\ndone\n'
+    )
