@@ -45,7 +45,8 @@ from kyklon.operations.card.sets import multiboot
 from kyklon.operations.card.sources import checksums, joined, source
 from kyklon.operations.card.volumes import boot_facts, contents, partitions, usage
 from kyklon.operations.card.volumes.fat_reader import FatReader
-from kyklon.operations.card.volumes.root_facts import observe_root, unit_words
+from kyklon.operations.card.volumes.root_facts import observe_root
+from kyklon.operations.card.volumes.start_order import unit_words
 from kyklon.operations.card.volumes.survey import survey
 from kyklon.operations.library import scan, transfer
 from kyklon.operations.picture import edid, exports

@@ -100,13 +100,18 @@ class User:
 @dataclass(frozen=True)
 class Unit:
     """A service as its unit file describes it. program: None when it names none. foreground: what starts it waits for
-    its end. requires, after: names of others, without their ending."""
+    its end. requires, after, wants, before: names of others, without the ending .service. kind: its Type=, or target,
+    masked, missing. default: it has the dependencies that every unit has."""
 
     name: str
     program: Program | None
     foreground: bool = False
     requires: tuple[str, ...] = ()
     after: tuple[str, ...] = ()
+    wants: tuple[str, ...] = ()
+    before: tuple[str, ...] = ()
+    kind: str = "simple"
+    default: bool = True
 
 
 @dataclass(frozen=True)
@@ -126,6 +131,8 @@ class RootFacts:
     release: str = ""
     expanded: bool = False
     first_started: bool = False  # the script of the first start was run
+    pulled: Mapping[str, Unit] = field(default_factory=dict)  # all that systemd's default target pulls in, by name
+    numbered: tuple[str, ...] = ()  # services that numbered scripts start, in order
     cautions: tuple[str, ...] = ()
     no_write: str = ""
     not_for_writing: str = ""

@@ -13,7 +13,7 @@ from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.firmware import differing
 from kyklon.operations.boot.first_boot import is_ours
-from kyklon.operations.boot.services import repaired, track
+from kyklon.operations.boot.services import repaired, told_dependencies, track
 
 OPERATION = 30
 
@@ -28,6 +28,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
         *_kernel(build, board, kernel_sets(image, world.source_contents, world.card)),
         *_tree(build, board),
         *_services(build, image),
+        *_dependencies(build, world.card),
         *_country(build, image),
         *_setup(build, image, world.card or world.source_contents),
         *_stale(build, catalogue, world.card),
@@ -174,6 +175,20 @@ def _country(build: Build, image: Image) -> list[Finding]:
             title="No country is set for the wireless network", message="The radio stays off until one is set.",
             why="Which channels may be used is national law.", source="regulatory domain, kernel documentation",
         )
+    ]  # fmt: skip
+
+
+def _dependencies(build: Build, card: CardContents | None) -> list[Finding]:
+    """What the units on the card ask for, and the list does not keep."""
+    root = card.root if card else None
+    units = {unit.name: unit for unit in root.services} if root and not root.pulled and not root.numbered else {}
+    return [
+        Finding(
+            code=f"boot.service-needs:{name}:{index}", severity=Severity.CAUTION, operation=OPERATION, subject=name,
+            title=f"{words}", message="The list is what counts; it does not sort itself.",
+            why="It starts without what it needs, and may stop at once.", source="the unit files on the card",
+        )
+        for index, (name, words) in enumerate(told_dependencies(build.boot.services, units))
     ]  # fmt: skip
 
 

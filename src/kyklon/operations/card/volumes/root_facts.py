@@ -14,6 +14,7 @@ from kyklon.base.errors import FormatError
 from kyklon.model.card import Program, RootFacts, Unit, User
 from kyklon.operations.card.volumes.ext_reader import ExtReader, Inode
 from kyklon.operations.card.volumes.partitions import Read
+from kyklon.operations.card.volumes.start_order import MANAGERS, Systemd, numbered, unit_of
 
 INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c: tried in this order without init=
 NEEDED = ("/dev", "/proc", "/sys")  # where a start mounts what the kernel offers
@@ -45,7 +46,7 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
     Raises FormatError when no kernel would mount it.
     """
     looker = _Looker(ExtReader(read, start, size))
-    units = looker.units(layout.services)
+    units, pulled, in_order = looker.started(layout.services)
     users = looker.users()
     for path in (*INITS, *programs):
         looker.program(path)
@@ -55,6 +56,8 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
     return RootFacts(
         users=users,
         services=units,
+        pulled=pulled,
+        numbered=in_order,
         programs=dict(looker.programs),
         release=looker.text(layout.release).strip(),
         expanded=looker.there(layout.expanded),
@@ -189,26 +192,41 @@ class _Looker:
     # --- services (systemd.unit(5), systemd.service(5)) ------------------------------------------------------------
 
     def units(self, folder: str) -> tuple[Unit, ...]:
+        """The services of a folder of unit files, each by its own name."""
+        names = [name for name in self.names(folder) if name.endswith(".service")][:_MOST_UNITS]
+        return tuple(
+            unit_of(name.removesuffix(".service"), self.text(f"{folder}/{name}"), self.program) for name in names
+        )
+
+    def names(self, folder: str) -> list[str]:
+        """What is in a folder, sorted; nothing for one that cannot be read."""
         found = self.found(folder)
-        if found is None:
-            return ()
+        if found is None or not found.is_folder:
+            return []
         try:
-            names = sorted(name for name, _inode in self.reader.entries(found) if name.endswith(".service"))
+            return sorted(name for name, _inode in self.reader.entries(found) if name not in (".", ".."))
         except FormatError as bad:
             self._told(f"{folder} cannot be read: {bad.what}")
-            return ()
-        return tuple(self._unit(f"{folder}/{name}", name.removesuffix(".service")) for name in names[:_MOST_UNITS])
+            return []
 
-    def _unit(self, path: str, name: str) -> Unit:
-        told = unit_words(self.text(path))
-        command = next((value for value in told.get("ExecStart", ()) if value.strip()), "").lstrip("@-:+!").split()
-        others = tuple(
-            tuple(each.removesuffix(".service") for value in told.get(key, ()) for each in value.split())
-            for key in ("Requires", "After")
-        )
-        kind = (told.get("Type") or ("simple",))[-1]
-        program = self.program(command[0]) if command else None
-        return Unit(name, program, kind == "oneshot", *others)
+    def link(self, path: str) -> str:
+        """Where a link leads, '' for what is none."""
+        try:
+            found = self.reader.find(path, follow=False)
+            return self.reader.target_of(found) if found is not None and found.is_link else ""
+        except FormatError as bad:
+            self._told(f"{path} cannot be read: {bad.what}")
+            return ""
+
+    def started(self, folder: str) -> tuple[tuple[Unit, ...], dict[str, Unit], tuple[str, ...]]:
+        """The services, and what starts them: nothing but the list of the boot partition, systemd, or numbers."""
+        if self.there(folder):
+            return self.units(folder), {}, ()
+        if any(map(self.there, MANAGERS)):
+            pulled = Systemd(self.text, self.names, self.link, self.program).units()
+            return tuple(unit for name, unit in pulled.items() if "." not in name), pulled, ()
+        rows = numbered(self.names)
+        return tuple(Unit(name, self.program(path)) for name, path in rows), {}, tuple(name for name, _path in rows)
 
     # --- users (passwd(5)) -----------------------------------------------------------------------------------------
 
@@ -254,21 +272,3 @@ class _Looker:
             if digest.hexdigest() != match[1]:
                 wrong.append(match[2])
         return tuple(wrong)
-
-
-def unit_words(text: str) -> dict[str, list[str]]:
-    """A unit file's values by word, sections left aside; an empty value takes back those before it."""
-    found: dict[str, list[str]] = {}
-    for line in text.replace("\\\n", " ").split("\n"):
-        line = line.strip()
-        if not line or line[0] in "#;[":
-            continue
-        key, separator, value = line.partition("=")
-        if not separator:
-            continue
-        values = found.setdefault(key.strip(), [])
-        if value.strip():
-            values.append(value.strip())
-        else:
-            values.clear()
-    return found

@@ -16,7 +16,7 @@ from kyklon.model.kernel_line import given as words_given
 from kyklon.model.kernel_line import last
 from kyklon.model.root_device import RootDevice, root_device
 from kyklon.operations.boot import first_boot
-from kyklon.operations.boot.services import track
+from kyklon.operations.boot.services import by_dependencies, told_dependencies, track
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import fail, or_put, panic
@@ -300,7 +300,10 @@ def services(bench: Bench) -> Step:
     root, lamps, front = root_of(bench), bench.board.lamps, bench.image.foreground_service
     if root is None:
         return Step()
+    if root.pulled:
+        return _by_target(bench, root)
     names = (bench.settings.services if bench.settings else ()) or tuple(unit.name for unit in root.services)
+    names = root.numbered or names
     there = root.unit(front) or _installed(bench, root, names)
     if front not in names or there is None:
         remedy = or_put(None, front in bench.build.boot.services) if there else None
@@ -329,6 +332,37 @@ def services(bench: Bench) -> Step:
         else:
             text, seconds = f"{step.name} starts.", SERVICE_S
         moments.append(Moment(text, lamps.reading, seconds))
+    units = {unit.name: unit for unit in root.services}
+    moments += [Moment(f"{words}.", lamps.reading, 0.0) for _name, words in told_dependencies(names, units)]
+    return Step(tuple(moments))
+
+
+def _by_target(bench: Bench, root: RootFacts) -> Step:
+    """Services that systemd starts for its default target."""
+    lamps, front = bench.board.lamps, bench.image.foreground_service
+
+    def runs(unit: Unit) -> str:
+        return why_not_started(bench, unit.program) if unit.name != front else ""  # the front end has its own stage
+
+    rows, _circles = by_dependencies(root.pulled, front, runs)
+    moments: list[Moment] = []
+    for row in rows:
+        unit = root.pulled[row.name]
+        if "." in row.name and unit.kind != "missing":
+            continue  # targets and the like take no time of their own
+        if row.why and "." not in row.name:
+            danger = " The shutdown button will do nothing." if row.name == bench.image.watcher_service else ""
+            moments.append(Moment(f"{row.name} does not start: {row.why}.{danger}", lamps.reading, 0.1))
+        elif not row.why:
+            moments.append(Moment(f"{row.name} starts.", lamps.reading, 0.1))
+    found = next((row for row in rows if row.name == front), None)
+    if found is None or found.why:
+        host = (bench.settings.hostname if bench.settings else "") or "games"
+        why = found.why if found else "the default target does not pull it in"
+        screen = Screen("text", "Text screen", (f"{host} login:",))
+        cause = f"{bench.image.front_end} does not start: {why}."
+        failure = Failure("services", "boot.no-front-end", cause, None, screen, lamps.idle)
+        return Step(tuple(moments), (failure,))
     return Step(tuple(moments))
 
 
