@@ -6,7 +6,7 @@ import contextlib
 import os
 import shutil
 import subprocess
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,6 +18,7 @@ PACKAGE_OF = {  # Debian package that brings the program
     "mcopy": "mtools", "mdir": "mtools", "mren": "mtools", "mdel": "mtools", "mmd": "mtools",
     "mkfs.fat": "dosfstools", "mkfs.ext4": "e2fsprogs", "debugfs": "e2fsprogs", "sfdisk": "fdisk",
     "lsblk": "util-linux", "prlimit": "util-linux", "umount": "mount", "dumpe2fs": "e2fsprogs", "mtype": "mtools",
+    "e2fsck": "e2fsprogs",
 }  # fmt: skip
 
 
@@ -59,8 +60,9 @@ def run(
     stdin: bytes = b"",
     environment: Mapping[str, str] | None = None,
     bounds: Bounds | None = None,
+    passes: Container[int] = (0,),
 ) -> bytes:
-    """Standard output of a program that must succeed within `seconds`.
+    """Standard output of a program that must end within `seconds` with one of the exit codes of `passes`.
 
     Raises ToolError with the program's own words otherwise.
     """
@@ -76,7 +78,7 @@ def run(
         raise ToolError(f"{arguments[0]} gave no answer in {seconds:.0f} s.") from late
     except (OSError, UnicodeEncodeError) as bad:
         raise ToolError(f"{arguments[0]} could not be started: {bad}.") from bad
-    if done.returncode:
+    if done.returncode not in passes:
         words = (done.stderr or done.stdout).decode(errors="replace").strip()
         raise ToolError(f"{arguments[0]} failed: {words or f'exit code {done.returncode}'}")
     return done.stdout

@@ -233,6 +233,7 @@ class CardContents:
     root: RootFacts | None = None
     root_error: str = ""
     root_number: int = 0
+    fsck: tuple[str, ...] = ()  # what e2fsck would complain of on that root
 
     def kernel(self, name: str) -> KernelFile | None:
         return next((kernel for kernel in self.kernels if kernel.name.lower() == name.lower()), None)

@@ -11,7 +11,7 @@ from kyklon.model.build import Build
 from kyklon.model.card import CardContents
 from kyklon.model.world import World
 from kyklon.operations.card.observe import card_target, started_by
-from kyklon.operations.card.volumes import contents
+from kyklon.operations.card.volumes import contents, fsck
 from kyklon.operations.library.observe import look_at_games
 from kyklon.operations.picture.observe import look_at_display
 from kyklon.operations.poweron.bench import lay_out
@@ -33,6 +33,8 @@ def foretell(
     if card is None:
         target = card_target(build, folder)
         card = target.path if target else None
-    found = contents.observe(card, started_by(build, catalogue)) if card is not None else NO_CARD
+    with fsck.asked(card) as complaints:
+        found = contents.observe(card, started_by(build, catalogue)) if card is not None else NO_CARD
+    found = replace(found, fsck=complaints.told)
     world = replace(world, card=found if card is not None else None)
     return world, bring_up(lay_out(build, catalogue, found, world))

@@ -18,12 +18,14 @@ class _Run:
         self.failures: list[Failure] = []
         self.reached = ""
         self.blocked = False
+        self.again_s = 0.0
 
     def take(self, stage: str, step: Step) -> None:
         if not self.blocked:
             for moment in step.moments:
                 self.events.append(Event(round(self.at, 1), stage, moment.text, moment.lamp))
                 self.at += moment.seconds
+                self.again_s += 0.0 if moment.once else moment.seconds
         for failure in step.failures:
             if failure.blocks and not self.blocked:
                 self.events.append(Event(round(self.at, 1), stage, failure.cause, failure.lamp))
@@ -73,4 +75,5 @@ def bring_up(bench: Bench) -> BringUp:
             offered = bare_metal.offered if bench.image.school == "bare metal" else multi_boot.offered
             screen = Screen("front end", bench.image.front_end, offered(bench))
     reached = "front end" if run.reached in ("games", stages[-1].name) else run.reached or "nothing"
-    return BringUp(reached, tuple(run.events), tuple(run.failures), screen, games, assumed(bench))
+    again = None if run.blocked else round(run.again_s, 1)
+    return BringUp(reached, tuple(run.events), tuple(run.failures), screen, games, assumed(bench), again)

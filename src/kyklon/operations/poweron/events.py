@@ -90,11 +90,13 @@ class Failure:
 
 @dataclass(frozen=True)
 class Moment:
-    """Something that goes well: what is told, the lamp meanwhile, and the seconds it takes."""
+    """Something that goes well: what is told, the lamp meanwhile, and the seconds it takes. once: at the first start
+    only."""
 
     text: str
     lamp: Rhythm
     seconds: float
+    once: bool = False
 
 
 @dataclass(frozen=True)
@@ -109,7 +111,8 @@ class Step:
 @dataclass(frozen=True)
 class BringUp:
     """reached: the last stage that went well. failures: the first is what would be seen; the others were found
-    by assuming that those before them are put right. assumed: what could not be seen, and how it was taken."""
+    by assuming that those before them are put right. assumed: what could not be seen, and how it was taken.
+    again_s: seconds of every later start; None where none comes to its end."""
 
     reached: str
     events: tuple[Event, ...]
@@ -117,6 +120,7 @@ class BringUp:
     screen: Screen
     games: dict[str, tuple[str, ...]] = field(default_factory=dict)
     assumed: tuple[str, ...] = ()
+    again_s: float | None = None
 
     @property
     def failure(self) -> Failure | None:

@@ -41,6 +41,7 @@ STAGES = (
     Stage("library", games.library),
     Stage("front end", games.front_end),
     Stage("games", games.games),
+    Stage("leaving", games.leaving),
 )
 
 # without a system below it, one program reads its files from the boot partition

@@ -106,7 +106,8 @@ class PowerOnPage(OperationPage):
         self.set_subject(f"{stale}Reached: {run.reached}")
         failure = run.failure
         if failure is None:
-            self._show_outcome("It reaches the front end", stale + self._listed(run), "Run again",
+            again = f" Later starts take about {run.again_s:.0f}\u202fs." if run.again_s else ""
+            self._show_outcome("It reaches the front end", stale + self._listed(run) + again, "Run again",
                                "\n".join(self._assumed(run)), good=True)  # fmt: skip
             return
         words = self._words(failure)

@@ -73,6 +73,23 @@ def games(bench: Bench) -> Step:
     return Step(failures=tuple(failures))
 
 
+def leaving(bench: Bench) -> Step:
+    """The ways out: of a game, and of the machine."""
+    lamp, controls = bench.board.lamps.idle, bench.build.controls
+    leave = next((each for each in controls.hotkeys if each.action == "leave"), None)
+    text = f"{controls.hotkey} and {leave.control} together leave a game." if leave else (
+        "No hotkey leaves a game: only the plug does, and that damages the card."
+    )  # fmt: skip
+    moments = [Moment(f"{text[:1].upper()}{text[1:]}", lamp, 0.0)]
+    watcher, root = bench.image.watcher_service, root_of(bench)
+    unit = root.unit(watcher) if root and watcher else None
+    names = (bench.settings.services if bench.settings else ()) or bench.image.services
+    before = names[: names.index(bench.image.foreground_service)] if bench.image.foreground_service in names else names
+    if unit is None or why_not_started(bench, unit.program) or (watcher not in before and root and not root.pulled):
+        moments.append(Moment("Shut it down from the menu: no button does.", lamp, 0.0))
+    return Step(tuple(moments))
+
+
 def _planned(bench: Bench) -> tuple[str, ...]:
     return tuple(dict.fromkeys(game.system for game in bench.scan.games)) if bench.scan else ()
 

@@ -3,19 +3,34 @@
 from __future__ import annotations
 
 from kyklon.operations.assembly.findings import electrical_findings
-from kyklon.operations.assembly.power import budget
+from kyklon.operations.assembly.power import Budget, budget, way_drop_v
 from kyklon.operations.poweron.bench import Bench
-from kyklon.operations.poweron.events import Moment, Step
+from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail
+
+
+def at_rest_v(power: Budget) -> float:
+    """Volts at the board while it starts: its own typical current, the rest at its peak."""
+    amps = power.peak_a - power.draws[0].amps + power.board.typical_a
+    drop = way_drop_v(power.cable, amps) if power.cable else None
+    return power.supply.volts - (drop or 0.0)
 
 
 def supply(bench: Bench) -> Step:
     power, lamps = budget(bench.build, bench.catalogue), bench.board.lamps
     if power is None:
         return Step((Moment("Switched on; no supply is planned.", lamps.powered, 0.1),))
+    rests = at_rest_v(power)
     weak = [found for found in electrical_findings(bench.build, bench.catalogue) if found.severity == "stop"]
     volts = power.board_v if power.board_v is not None else power.supply.volts
     if weak:
-        cause = f"{volts:.2f} V at the board: it restarts under load."
-        return fail(dark_screen("supply", weak[0].code, cause, weak[0].remedy, lamps.sagging))
+        low = power.board.low_voltage_v
+        if rests < low:
+            cause = f"{rests:.2f} V at the board, even at rest: it starts over and over."
+            return fail(dark_screen("supply", weak[0].code, cause, weak[0].remedy, lamps.sagging))
+        # it comes to its menu, and browns out when a game takes all it can
+        cause = f"{volts:.2f} V at the board at {power.peak_a:.2f} A: it restarts in the middle of a game."
+        failure = Failure("supply", weak[0].code, cause, weak[0].remedy, Screen("crash", "It restarts by itself"),
+                          lamps.sagging, blocks=False)  # fmt: skip
+        return Step((Moment(f"{rests:.2f} V at the board at rest.", lamps.powered, 0.3),), (failure,))
     return Step((Moment(f"{volts:.2f} V at the board at {power.peak_a:.2f} A.", lamps.powered, 0.3),))

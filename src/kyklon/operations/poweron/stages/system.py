@@ -22,6 +22,7 @@ from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Scree
 from kyklon.operations.poweron.stages.fail import fail, or_put, panic
 
 KERNEL_S = 1.8  # seconds from the kernel's first line to the root partition, CP
+LEAST_FREE = 16_000_000  # bytes of the root for logs, scores and saved games, CP
 EXPANSION_B_S = 2e9  # bytes of card a first boot enlarges the root by per second, CP
 SERVICE_S = 0.7  # seconds a service takes to start, CP
 INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c, in this order
@@ -131,7 +132,8 @@ def root_partition(bench: Bench) -> Step:
     if bad := _mount_words(bench, root):
         return bad
     moments = [Moment(f"{root.release or 'Linux'}.", lamps.reading, 0.5)]
-    moments += [Moment(f"The root: {words}.", lamps.reading, 0.0) for words in root.cautions[:4]]
+    told = root.cautions or (bench.contents.fsck if number == bench.contents.root_number else ())
+    moments += [Moment(f"The root: {words}.", lamps.reading, 0.0) for words in told[:4]]
     if root.no_write:
         text = f"The root can only be read, so nothing can be saved: {root.no_write}."
         moments.append(Moment(text, lamps.reading, 0.0))
@@ -275,22 +277,32 @@ def first_start(bench: Bench) -> Step:
     own = first_boot.parts(bench.build, bench.image)
     if text == first_boot.text_of(own):
         labels = ", ".join(describe(Build, part.path).label.lower() for part in own)
-        return Step((Moment(f"{name} sets up: {labels or 'nothing'}.", lamp, 0.5),))
-    return Step((Moment(f"{name} runs; what it does is not followed.", lamp, 0.5),))
+        return Step((Moment(f"{name} sets up: {labels or 'nothing'}.", lamp, 0.5, once=True),))
+    return Step((Moment(f"{name} runs; what it does is not followed.", lamp, 0.5, once=True),))
 
 
 def root_expansion(bench: Bench) -> Step:
     root, meant = root_of(bench), _meant(bench)
     part = meant.partition if meant else None
-    if root is None or part is None or root.expanded or not bench.image.grows:
+    if root is None or part is None:
         return Step()
+    if root.expanded or not bench.image.grows:
+        if root.free >= LEAST_FREE:
+            return Step()
+        text = f"Only {show_bytes(root.free)} are free on the root: what is saved may be lost."
+        return Step((Moment(text, bench.board.lamps.reading, 0.0),))
     if root.no_write:
         return Step((Moment("The root cannot grow: it can only be read.", bench.board.lamps.reading, 0.0),))
     room = bench.card_bytes - part.start
     if room <= part.size:
         return Step()
     text = f"Grows from {show_bytes(part.size)} to {show_bytes(room)}, then restarts."
-    return Step((Moment(text, bench.board.lamps.reading, room / EXPANSION_B_S),))
+    free, wanted = root.free + room - part.size, sum(game.size for game in bench.scan.ready) if bench.scan else 0
+    moments = [Moment(text, bench.board.lamps.reading, room / EXPANSION_B_S, once=True)]
+    if wanted > free:
+        text = f"The games that are ready need {show_bytes(wanted)}; {show_bytes(free)} will be free."
+        moments.append(Moment(text, bench.board.lamps.reading, 0.0))
+    return Step(tuple(moments))
 
 
 # --- services and login --------------------------------------------------------------------------------------------
@@ -319,7 +331,7 @@ def services(bench: Bench) -> Step:
                 return Step(tuple(moments), (bad,))
             low, high = bench.image.unattended_min
             moments.append(Moment(f"{step.name} fetches {bench.image.front_end}: {low} to {high} minutes without you.",
-                                  lamps.reading, (low + high) * 30.0))  # fmt: skip
+                                  lamps.reading, (low + high) * 30.0, once=True))  # fmt: skip
             continue
         if unit is None:
             text, seconds = f"{step.name}: the image has no such service, so it is skipped.", 0.1
