@@ -15,7 +15,7 @@ from pathlib import Path
 from kyklon.catalogue.loader import load
 from kyklon.demo import card_image, lighthouse
 from kyklon.demo.noise import kernel_64
-from kyklon.operations.card.volumes import contents
+from kyklon.operations.card.volumes import contents, fsck
 from kyklon.operations.poweron.bench import lay_out
 from kyklon.operations.poweron.bringup import bring_up
 
@@ -58,7 +58,9 @@ def main() -> None:
         answers, ours, theirs = set(), [], []
         for _ in range(TIMES):
             begun = time.monotonic()
-            seen = contents.observe(card)
+            with fsck.asked(card) as complaints:  # as poweron.acts.foretell does
+                seen = contents.observe(card)
+            assert complaints.asked
             answers.add(bring_up(lay_out(build, catalogue, seen)).events)
             ours.append(time.monotonic() - begun)
             begun = time.monotonic()

@@ -25,7 +25,7 @@ MODULES = {  # module -> the tests that are its own
     "operations/picture/ranges.py": "tests/test_picture.py tests/test_right.py",
     "operations/picture/formulas.py": "tests/test_picture.py tests/external/test_timings.py",
     "operations/picture/edid.py": "tests/test_picture.py tests/external/test_timings.py",
-    "operations/poweron/stages/system.py": "tests/test_failures.py tests/test_bringup.py",
+    "operations/poweron/stages/root.py": "tests/test_failures.py tests/test_bringup.py",
     "operations/card/volumes/fat_reader.py": "tests/external/test_fat_outside.py",
     "model/root_device.py": "tests/test_right.py",
 }

@@ -12,7 +12,7 @@ import pytest
 
 from judges.cards import copied
 from kyklon.base.errors import FormatError
-from kyklon.operations.card.volumes import contents
+from kyklon.operations.card.volumes import contents, fsck
 from kyklon.operations.card.volumes.ext_reader import ExtReader, crc32c
 from kyklon.operations.card.volumes.partitions import reader
 
@@ -168,6 +168,35 @@ def test_no_damaged_root_is_read_where_this_kernel_refuses_it(seed: int, small: 
             mine = False
         assert real or not mine, f"seed {seed}, byte {at}: this kernel refuses it"
     assert tried
+
+
+def test_whatever_e2fsck_complains_of_is_told(small: Path, tmp_path: Path) -> None:
+    """Damage in bitmaps, inode tables and folders; on a card, because e2fsck is asked of a partition."""
+    rng, card, spoilt = random.Random(11), tmp_path / "card.img", tmp_path / "spoilt.img"
+    complained = 0
+    for _ in range(int(os.environ.get("KYKLON_DAMAGED", "25"))):
+        damaged(small, spoilt, rng)
+        size = spoilt.stat().st_size
+        with card.open("wb") as file:
+            file.truncate(MIB + size)
+        run(
+            "sfdisk",
+            "--quiet",
+            card,
+            input=f"label: dos\nunit: sectors\nstart=2048, size={size // 512}, type=83\n".encode(),
+        )
+        with card.open("r+b") as file:
+            file.seek(MIB)
+            file.write(spoilt.read_bytes())
+        real = run("e2fsck", "-fn", spoilt, check=False)
+        with fsck.asked(card) as found:
+            pass
+        assert found.asked
+        if real.returncode & 8:  # it could not look at all, and the reader says why
+            continue
+        assert bool(found.told) == bool(real.returncode & 4 or b"? no" in real.stdout), real.stdout
+        complained += bool(found.told)
+    assert complained
 
 
 def test_a_damaged_fat_is_complained_of_as_fsck_does(demo_master: Path, tmp_path: Path) -> None:

@@ -11,7 +11,18 @@ from dataclasses import dataclass
 
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Step
-from kyklon.operations.poweron.stages import bare_metal, card, display, firmware, games, multi_boot, supply, system
+from kyklon.operations.poweron.stages import (
+    bare_metal,
+    card,
+    display,
+    firmware,
+    games,
+    init,
+    multi_boot,
+    root,
+    services,
+    supply,
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -30,13 +41,13 @@ STAGES = (
     Stage("boot file", firmware.boot_file),
     Stage("kernel", firmware.kernel),
     Stage("display", display.display),
-    Stage("kernel line", system.kernel_line),
-    Stage("root partition", system.root_partition),
-    Stage("init", system.init),
-    Stage("first start", system.first_start),
-    Stage("root expansion", system.root_expansion),
-    Stage("services", system.services),
-    Stage("login", system.login),
+    Stage("kernel line", root.kernel_line),
+    Stage("root partition", root.root_partition),
+    Stage("init", init.init),
+    Stage("first start", init.first_start),
+    Stage("root expansion", root.root_expansion),
+    Stage("services", services.services),
+    Stage("login", services.login),
     Stage("controllers", games.controllers),
     Stage("library", games.library),
     Stage("front end", games.front_end),

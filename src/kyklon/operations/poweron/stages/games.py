@@ -12,7 +12,8 @@ from kyklon.operations.library.findings import right_name_remedy
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import fail, or_put
-from kyklon.operations.poweron.stages.system import root_of, why_not_started
+from kyklon.operations.poweron.stages.init import why_not_started
+from kyklon.operations.poweron.stages.root import root_of
 
 FRONT_END_S = 4.0  # seconds from its start to its menu, CP
 

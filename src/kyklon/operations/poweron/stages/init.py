@@ -1,0 +1,120 @@
+"""What the kernel starts first, and the script that is run once.
+
+Sources: the kernel's admin-guide/init.rst; init/main.c (6.1).
+"""
+
+from __future__ import annotations
+
+from kyklon.model.build import Build, change_of
+from kyklon.model.card import Program, RootFacts
+from kyklon.model.fields import describe
+from kyklon.model.findings import Remedy
+from kyklon.model.kernel_line import last
+from kyklon.operations.boot import first_boot
+from kyklon.operations.poweron.bench import Bench
+from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
+from kyklon.operations.poweron.stages.fail import fail
+from kyklon.operations.poweron.stages.root import root_of, root_remedy
+
+INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c, in this order
+# programs that a kernel of an instruction set runs: a 64-bit one those of 32 bits too (CONFIG_COMPAT)
+RUNS = {"ARMv6": ("ARM 32-bit",), "ARMv7": ("ARM 32-bit",), "ARMv8": ("ARM 64-bit", "ARM 32-bit"),
+        "x86-64": ("x86-64", "x86 32-bit")}  # fmt: skip
+
+
+def why_not_started(bench: Bench, program: Program | None) -> str:
+    """Why a program does not run on this card, '' when it does."""
+    root = root_of(bench)
+    if program is None:
+        return "it names no program"
+    if program.why:
+        return program.why
+    kernel = bench.contents.kernel(bench.kernel_name)
+    runs = RUNS.get(kernel.instruction_set, ()) if kernel else ()
+    if kernel and program.machine and program.machine not in runs:
+        return (
+            f"{program.path} is a program for {program.machine}, which a kernel for {kernel.instruction_set} cannot run"
+        )
+    if root is not None and root.damaged_inodes & set(program.inodes):
+        return f"{program.path} has other bytes than the image states, and what it does then cannot be told"
+    return ""
+
+
+def init(bench: Bench) -> Step:
+    root = root_of(bench)
+    if root is None:
+        return Step(hides_the_rest=True)
+    named = last(bench.kernel_line_words, "init")
+    if named is not None:
+        why = why_not_started(bench, root.programs.get(named, Program(named, why=f"{named} is not there")))
+        if why:
+            cause = f"init={named}: {why}."
+            return fail(_no_init(bench, "boot.init", cause, _without_init(bench)), hides=True)
+        if named != INITS[0]:
+            return fail(_prompt(bench, f"The kernel line starts {named} instead of the system.", _without_init(bench)))
+        return _started(bench, root, named)
+    tried = {path: why_not_started(bench, root.programs.get(path)) for path in INITS}
+    found = next((path for path in INITS if not tried[path]), None)
+    if found == INITS[0]:
+        return _started(bench, root, found)
+    first = tried[INITS[0]]
+    elsewhere = bench.contents.root_number and root is not bench.contents.root
+    code = "boot.root-elsewhere" if elsewhere else "system.no-init"
+    if found is None:
+        cause = f"No init can be started: {first}."
+        return fail(_no_init(bench, code, cause, root_remedy(bench) if elsewhere else None), hides=True)
+    return fail(_prompt(bench, f"{first[:1].upper()}{first[1:]}; the kernel starts {found} instead.", None, code))
+
+
+def _started(bench: Bench, root: RootFacts, path: str) -> Step:
+    """Init runs, if all that it calls by name does."""
+    for tool in bench.image.start_programs:
+        program = root.programs.get(tool)  # none when this card was read without asking for it
+        if program is not None and (why := why_not_started(bench, program)):
+            cause = f"{path} needs {tool}: {why}."
+            return fail(_no_init(bench, "system.start-program", cause, None))
+    reading = bench.board.lamps.reading
+    moments = [Moment(f"{path} starts.", reading, 0.4)]
+    for folder in root.missing:
+        moments.append(Moment(f"The root has no folder {folder}, where the start mounts.", reading, 0.0))
+    if "/dev" in root.missing:
+        cause = "The root has no folder /dev: init has no console, and nothing it starts finds a device."
+        return fail(_no_init(bench, "system.no-dev", cause, None))
+    return Step(tuple(moments))
+
+
+def _no_init(bench: Bench, code: str, cause: str, remedy: Remedy | None) -> Failure:
+    screen = Screen("text", "Kernel panic", ("No working init found.",))
+    return Failure("init", code, cause, remedy, screen, bench.board.lamps.stuck)
+
+
+def _prompt(bench: Bench, cause: str, remedy: Remedy | None, code: str = "boot.init") -> Failure:
+    return Failure("init", code, cause, remedy, Screen("text", "Text screen", ("/ #",)), bench.board.lamps.idle)
+
+
+def _without_init(bench: Bench) -> Remedy | None:
+    words = bench.build.boot.kernel_words
+    after = [word for word in words if not word.startswith("init=")]
+    if list(words) == after:
+        return None
+    change = change_of("boot.kernel_words", after, " ".join(words), " ".join(after) or "none")
+    return Remedy(label="Start the system's own init", changes=(change,))
+
+
+def first_start(bench: Bench) -> Step:
+    """The script that the image runs once."""
+    root, name, lamp = root_of(bench), bench.image.first_boot_script, bench.board.lamps.reading
+    text = bench.contents.texts.get(name.lower()) if name else None
+    if root is None or text is None:
+        return Step()
+    if root.first_started:
+        return Step((Moment(f"{name} was run already; it is not run again.", lamp, 0.0),))
+    if root.no_write:
+        return Step((Moment(f"{name} can set nothing up: the root can only be read.", lamp, 0.0),))
+    if "\r\n" in text:
+        return Step((Moment(f"{name} has carriage returns: its commands fail.", lamp, 0.0),))
+    own = first_boot.parts(bench.build, bench.image)
+    if text == first_boot.text_of(own):
+        labels = ", ".join(describe(Build, part.path).label.lower() for part in own)
+        return Step((Moment(f"{name} sets up: {labels or 'nothing'}.", lamp, 0.5, once=True),))
+    return Step((Moment(f"{name} runs; what it does is not followed.", lamp, 0.5, once=True),))

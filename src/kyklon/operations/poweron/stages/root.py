@@ -1,0 +1,196 @@
+"""The kernel line, the root partition, and how it grows.
+
+Sources: the kernel's admin-guide/kernel-parameters; init/do_mounts.c (6.1).
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from kyklon.base.quantities import show_bytes
+from kyklon.model.build import change_of
+from kyklon.model.card import RootFacts
+from kyklon.model.findings import Remedy
+from kyklon.model.kernel_line import given as words_given
+from kyklon.model.kernel_line import last
+from kyklon.model.root_device import RootDevice, root_device
+from kyklon.operations.poweron.bench import Bench
+from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
+from kyklon.operations.poweron.stages.fail import fail, panic
+
+KERNEL_S = 1.8  # seconds from the kernel's first line to the root partition, CP
+LEAST_FREE = 16_000_000  # bytes of the root for logs, scores and saved games, CP
+EXPANSION_B_S = 2e9  # bytes of card a first boot enlarges the root by per second, CP
+# names that ext4 takes in rootflags= (admin-guide/ext4.rst; fs/fs_context.c); another one makes the mount fail: noatime
+# and its like, which mount(8) sets by other means, too
+_FLAGS = frozenset((
+    "ro", "rw", "lazytime", "sync",
+    "async", "dirsync", "data", "errors", "commit", "barrier", "nobarrier", "discard", "nodiscard", "acl", "noacl",
+    "user_xattr", "nouser_xattr", "delalloc", "nodelalloc", "journal_checksum", "noload", "norecovery",
+    "journal_async_commit", "stripe", "inode_readahead_blks", "auto_da_alloc", "noauto_da_alloc", "init_itable",
+    "noinit_itable", "max_batch_time", "min_batch_time", "journal_ioprio", "debug", "minixdf", "bsddf", "grpid",
+    "nogrpid", "bsdgroups", "sysvgroups", "resgid", "resuid", "sb", "oldalloc", "orlov", "nouid32", "i_version",
+    "dioread_lock", "dioread_nolock", "block_validity", "noblock_validity", "usrquota", "grpquota", "prjquota",
+    "quota", "noquota", "jqfmt", "usrjquota", "grpjquota",
+))  # fmt: skip
+
+
+def meant_root(bench: Bench) -> RootDevice | None:
+    table, size = bench.contents.table, bench.contents.size
+    if table is None:
+        return None
+    there = tuple(part for part in table.partitions if not size or part.start < size)  # the kernel drops the others
+    if bench.initramfs_init and (found := _by_volume(bench)):
+        return found
+    return root_device(bench.kernel_line_words, replace(table, partitions=there), disk=bench.build.medium == "disk")
+
+
+def _by_volume(bench: Bench) -> RootDevice | None:
+    """An initramfs finds a root by the volume's own id or name, too."""
+    value = last(bench.kernel_line_words, "root") or ""
+    kind, _, wanted = value.partition("=")
+    if kind not in ("UUID", "LABEL") or bench.contents.table is None:
+        return None
+    for part in bench.contents.table.partitions:
+        root = bench.contents.roots.get(part.number)
+        if root is not None and wanted in ((root.uuid,) if kind == "UUID" else (root.label,)):
+            return RootDevice(value, part)
+    return RootDevice(value, None, f"No volume has that {kind}.")
+
+
+def root_of(bench: Bench) -> RootFacts | None:
+    """The root that the kernel would mount; None without one."""
+    meant = meant_root(bench)
+    return bench.contents.roots.get(meant.partition.number) if meant and meant.partition else None
+
+
+def _cut_before_root(bench: Bench) -> int:
+    """Characters that are read of a kernel line whose root= comes only after them; 0 for another line."""
+    file = bench.dialect.file("words")
+    if file is None:
+        return 0
+    whole = bench.contents.texts.get(file.path.lower(), "").split("\n")[0]
+    return bench.dialect.longest_of(file) if last(words_given(whole), "root") is not None else 0
+
+
+def kernel_line(bench: Bench) -> Step:
+    given, lamps = bench.kernel_line_words, bench.board.lamps
+    if last(given, "root") is None and (most := _cut_before_root(bench)):
+        cause = f"{most} characters of the kernel line are read; root= comes after them."
+        return fail(panic("kernel line", "boot.line-too-long", cause, lamps.stuck), hides=True)
+    if last(given, "root") is None:
+        cause = "The kernel line names no root partition (root=)."
+        if bench.settings and bench.settings.line_breaks:
+            cause += " Only its first line is read."
+        return fail(panic("kernel line", "boot.no-root", cause, lamps.stuck, root_remedy(bench)), hides=True)
+    meant = meant_root(bench)
+    waits = "rootwait" in given
+    if meant is not None and meant.partition is None:
+        cause = f"root={meant.word}: {meant.why}"
+        if waits and not meant.number:
+            screen = Screen("text", "Waiting for ever", (f"Waiting for root device {meant.word}...",))
+            failure = Failure("kernel line", "boot.root-nowhere", cause, root_remedy(bench), screen, lamps.stuck)
+        else:
+            failure = panic("kernel line", "boot.root-nowhere", cause, lamps.stuck, root_remedy(bench))
+        return fail(failure, hides=True)
+    if bench.contents.table and bench.contents.table.second and "gpt" not in given:
+        cause = "The first GPT is damaged; a kernel takes the second only with the word gpt in its line."
+        return fail(panic("kernel line", "card.second-table", cause, lamps.stuck), hides=True)
+    moments = [Moment(f"{len(given)} words.", lamps.reading, KERNEL_S)]
+    if not waits and not any(word.startswith("rootdelay=") for word in given):
+        what = "A disk on USB" if bench.build.medium == "disk" else "The card"
+        text = f"{what} may not be ready yet: the kernel line has no rootwait."
+        if bench.build.medium == "disk":
+            return fail(panic("kernel line", "boot.no-rootwait", text, lamps.stuck, _word_remedy(bench, "rootwait")))
+        moments.append(Moment(text, lamps.reading, 0.0))
+    if bench.settings and bench.settings.line_breaks:
+        moments.append(Moment("The kernel line is broken in two: only its first line is read.", lamps.reading, 0.0))
+    return Step(tuple(moments))
+
+
+def root_partition(bench: Bench) -> Step:
+    lamps, meant = bench.board.lamps, meant_root(bench)
+    if meant is None or meant.partition is None:
+        return Step(hides_the_rest=True)
+    number = meant.partition.number
+    root = bench.contents.roots.get(number)
+    if root is None:
+        cause = bench.contents.root_errors.get(number) or f"Partition {number} cannot be read."
+        code = "card.no-root-partition"
+        if bench.contents.root_number not in (0, number):
+            code = "boot.root-elsewhere"
+            cause = f"root={meant.word} is partition {number}; the system is on {bench.contents.root_number}. {cause}"
+        return fail(panic("root partition", code, cause, lamps.stuck, root_remedy(bench)), hides=True)
+    if bad := _mount_words(bench, root):
+        return bad
+    moments = [Moment(f"{root.release or 'Linux'}.", lamps.reading, 0.5)]
+    told = root.cautions or (bench.contents.fsck if number == bench.contents.root_number else ())
+    moments += [Moment(f"The root: {words}.", lamps.reading, 0.0) for words in told[:4]]
+    if root.no_write:
+        text = f"The root can only be read, so nothing can be saved: {root.no_write}."
+        moments.append(Moment(text, lamps.reading, 0.0))
+    return Step(tuple(moments))
+
+
+def _mount_words(bench: Bench, root: RootFacts) -> Step | None:
+    """Words of the kernel line under which the mount fails."""
+    given, lamps = bench.kernel_line_words, bench.board.lamps
+    kind = last(given, "rootfstype")
+    if kind is not None and not set(kind.split(",")) & set(root.kinds):
+        cause = f"rootfstype={kind}: the root is {root.kinds[0]}."
+        return fail(panic("root partition", "boot.rootfstype", cause, lamps.stuck), hides=True)
+    if root.not_for_writing and [word for word in given if word in ("ro", "rw")][-1:] == ["rw"]:
+        cause = f"rw: the kernel does not mount it for writing, {root.not_for_writing}."
+        return fail(panic("root partition", "card.root-damaged", cause, lamps.stuck), hides=True)
+    flags = last(given, "rootflags") or ""
+    unknown = [each for each in flags.split(",") if each and each.partition("=")[0] not in _FLAGS]
+    if unknown:
+        cause = f"rootflags={flags}: ext4 knows no option {unknown[0]}."
+        return fail(panic("root partition", "boot.rootflags", cause, lamps.stuck), hides=True)
+    return None
+
+
+def root_remedy(bench: Bench) -> Remedy | None:
+    """Name the partition that holds the system."""
+    number = bench.contents.root_number
+    if not number:
+        return None
+    device = f"/dev/sda{number}" if bench.build.medium == "disk" else f"/dev/mmcblk0p{number}"
+    words = bench.build.boot.kernel_words
+    after = [*(word for word in words if not word.startswith("root=")), f"root={device}"]
+    if list(words) == after:
+        return PUT_ON_CARD
+    change = change_of("boot.kernel_words", after, " ".join(words) or "none", " ".join(after))
+    return Remedy(label=f"Name {device}", changes=(change,))
+
+
+def _word_remedy(bench: Bench, word: str) -> Remedy:
+    words = bench.build.boot.kernel_words
+    if word in words:
+        return PUT_ON_CARD
+    change = change_of("boot.kernel_words", [*words, word], " ".join(words) or "none", " ".join((*words, word)))
+    return Remedy(label=f"Add {word}", changes=(change,))
+
+
+def root_expansion(bench: Bench) -> Step:
+    root, meant = root_of(bench), meant_root(bench)
+    part = meant.partition if meant else None
+    if root is None or part is None:
+        return Step()
+    if root.expanded or not bench.image.grows:
+        if root.free >= LEAST_FREE:
+            return Step()
+        text = f"Only {show_bytes(root.free)} are free on the root: what is saved may be lost."
+        return Step((Moment(text, bench.board.lamps.reading, 0.0),))
+    if root.no_write:
+        return Step((Moment("The root cannot grow: it can only be read.", bench.board.lamps.reading, 0.0),))
+    room = bench.card_bytes - part.start
+    if room <= part.size:
+        return Step()
+    text = f"Grows from {show_bytes(part.size)} to {show_bytes(room)}, then restarts."
+    free, wanted = root.free + room - part.size, sum(game.size for game in bench.scan.ready) if bench.scan else 0
+    moments = [Moment(text, bench.board.lamps.reading, room / EXPANSION_B_S, once=True)]
+    if wanted > free:
+        text = f"The games that are ready need {show_bytes(wanted)}; {show_bytes(free)} will be free."
+        moments.append(Moment(text, bench.board.lamps.reading, 0.0))
+    return Step(tuple(moments))
