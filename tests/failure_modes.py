@@ -16,7 +16,8 @@ from judges.cards import BOOT, ROOT, debugfs, peek, poke, put_fat
 from kyklon.demo import card_image
 from kyklon.model.build import Build, edited
 from kyklon.model.world import World
-from kyklon.operations.card.volumes.ext_reader import ExtReader, crc32c
+from kyklon.operations.card.volumes.ext_reader import ExtReader
+from kyklon.operations.card.volumes.ext_sums import crc32c
 from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.partitions import reader
 

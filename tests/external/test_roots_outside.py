@@ -13,7 +13,8 @@ import pytest
 from judges.cards import copied
 from kyklon.base.errors import FormatError
 from kyklon.operations.card.volumes import contents, fsck
-from kyklon.operations.card.volumes.ext_reader import ExtReader, crc32c
+from kyklon.operations.card.volumes.ext_reader import ExtReader
+from kyklon.operations.card.volumes.ext_sums import crc32c
 from kyklon.operations.card.volumes.partitions import reader
 
 MIB = 1 << 20

@@ -331,7 +331,7 @@ def _volume(card: Path, rng: random.Random) -> str:
 
 
 def _right_sum(card: Path) -> None:
-    from kyklon.operations.card.volumes.ext_reader import crc32c
+    from kyklon.operations.card.volumes.ext_sums import crc32c
 
     head = peek(card, ROOT + 1024, 1024)
     if int.from_bytes(head[100:104], "little") & 0x400:
