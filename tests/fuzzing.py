@@ -36,20 +36,25 @@ from kyklon.demo.noise import device_tree, kernel_32, kernel_64
 from kyklon.devices.ports import DriveFacts
 from kyklon.devices.simulated.drives import FILE, SimulatedDrives
 from kyklon.model.build import Build
+from kyklon.model.card import Program
 from kyklon.model.fields import describe, described_fields
 from kyklon.model.kernel_line import given, set_words, word_values, words
+from kyklon.operations.boot import header
 from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.read import read_settings
+from kyklon.operations.boot.services import by_dependencies
 from kyklon.operations.card.sets import multiboot
 from kyklon.operations.card.sources import checksums, joined, source
-from kyklon.operations.card.volumes import boot_facts, contents, partitions, usage
+from kyklon.operations.card.volumes import boot_facts, contents, partitions, ramdisk, usage
 from kyklon.operations.card.volumes.fat_reader import FatReader
+from kyklon.operations.card.volumes.fsck import complaints
 from kyklon.operations.card.volumes.root_facts import observe_root
-from kyklon.operations.card.volumes.start_order import unit_words
+from kyklon.operations.card.volumes.start_order import unit_of, unit_words
 from kyklon.operations.card.volumes.survey import survey
 from kyklon.operations.library import scan, transfer
 from kyklon.operations.picture import edid, exports
+from kyklon.operations.picture.video_word import made_of, modes_offered, parsed
 from kyklon.operations.poweron.acts import foretell
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
@@ -283,6 +288,27 @@ def _observe(data: bytes) -> object:
     return contents.observe(_file("card.img", data))
 
 
+def _units(data: bytes) -> object:
+    """Unit files with a zero between them, each with its name first, as one target would pull them in."""
+    rows = [each.partition("\n") for each in data.decode("utf-8", "surrogateescape").split("\0")]
+    units = {name: unit_of(name, text, lambda path: Program(path)) for name, _, text in rows}
+    return by_dependencies(units, "b", lambda _unit: "")
+
+
+def _video(data: bytes) -> object:
+    word = parsed(data.decode("utf-8", "surrogateescape"))
+    return made_of(word, modes_offered(None)) if word else None
+
+
+def _header(data: bytes) -> object:
+    return header.clashes(header.read(data.decode("utf-8", "surrogateescape").split(), _catalogue()))
+
+
+@cache
+def _catalogue() -> loader.Catalogue:
+    return loader.load()
+
+
 def _foretold(data: bytes) -> object:
     folder = _held() / "demo"
     build = store.load(folder).build
@@ -464,6 +490,13 @@ PARSERS: dict[str, Parser] = {
     "device tree": Parser(lambda: [device_tree("Merrow Cod", "merrow,cod")], _tree),
     "unit": Parser(lambda: [b"[Unit]\nAfter=a b\n[Service]\nExecStart=/a \\\n b\nType=oneshot\n"],
                    lambda data: unit_words(data.decode("utf-8", "surrogateescape"))),
+    "units": Parser(lambda: [b"a\nRequires=b\nAfter=b c\n\0b\nBefore=a\nType=oneshot\n\0c\nAfter=a\n"], _units),
+    "initramfs": Parser(lambda: [ramdisk.write({"lib/firmware/edid/a.bin": bytes(128), "init": b"x"}),
+                                 gzip.compress(ramdisk.write({"a/b": b"c" * 700}))],
+                        lambda data: ramdisk.read("x", len(data), data)),
+    "video word": Parser(lambda: [b"1024x768MR-24@60imD,rotate=90", b"d", b"720x576i"], _video),
+    "header words": Parser(lambda: [b"fan-switch:pin=36,celsius=60 day-clock bus-sound"], _header),
+    "fsck words": Parser(lambda: [b"Pass 1: Checking\nInode 12, i_blocks is 8, should be 2.  Fix? no\n\n"], complaints),
     "survey": Parser(lambda: [_small_image(), _gpt(), _fat(12)], _survey, heavy=True),
     "identification": Parser(lambda: [(_held() / "demo" / "attachments" / "casement-19.edid").read_bytes()], _edid),
     "boot files": Parser(lambda: [LINES, *_card_texts()], _boot_texts),

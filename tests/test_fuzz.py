@@ -10,7 +10,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from fuzzing import PARSERS, places, tried
+from fuzzing import PARSERS, _held, places, tried
 
 SLOWEST_S = 2.0
 
@@ -25,6 +25,7 @@ def test_spoilt_input_gets_an_answer_or_the_one_error(name: str, seed: int) -> N
     if parser.heavy and rng.random() > 0.25:
         return
     data = places(name, rng.choice(parser.seeds()), rng)
+    _held()  # what it reads from is made once, and is none of the parser's time
     begun = time.process_time()
     tried(parser, data)
     assert time.process_time() - begun < SLOWEST_S
