@@ -11,7 +11,6 @@ import subprocess
 from pathlib import Path
 
 import pytest
-from pydantic import ValidationError
 
 from judges import cards, kernel
 from kyklon.catalogue.loader import Catalogue
@@ -58,7 +57,7 @@ def test_a_pass_phrase_is_kept_nowhere(demo: Demo) -> None:
     other = edited(build, "system.wireless_name", "another")
     assert other.system.key_for != "another"  # told as a stop
     for bad in ("short", "x" * 64, "é" * 10):
-        with pytest.raises(ValidationError):
+        with pytest.raises(ValueError, match="8 to 63 characters"):
             edited(build, "system.wireless_key", bad)
 
 
@@ -73,7 +72,7 @@ def test_a_pass_phrase_is_kept_nowhere(demo: Demo) -> None:
     ],
 )  # fmt: skip
 def test_what_would_run_by_itself_in_a_script_is_refused(path: str, value: object, demo: Demo) -> None:
-    with pytest.raises(ValidationError):
+    with pytest.raises(ValueError, match=r"cannot be|at most 32 bytes"):
         edited(demo.build, path, value)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import Field, ValidationError
 
 from kyklon.model.described import described
 from kyklon.model.fields import describe
@@ -122,9 +122,7 @@ class BootSettings(Record):
     inset_right: float = described("Inset right", 0.0, unit="%", ge=0, le=20)
     inset_top: float = described("Inset top", 0.0, unit="%", ge=0, le=20)
     inset_bottom: float = described("Inset bottom", 0.0, unit="%", ge=0, le=20)
-    frame_size: str = described(
-        "Frame size", "", pattern=r"^([1-9]\d{1,3}x[1-9]\d{1,3})?$", hint="as the mode; 640x480"
-    )
+    frame_size: str = described("Frame size", "", pattern=r"^([1-9]\d{1,3}x[1-9]\d{1,3})?$", hint="640x480")
     turn: Literal["0", "90", "180", "270"] = described(
         "Turned", "0", choices=(("0", "upright"), ("90", "90° right"), ("180", "upside down"), ("270", "90° left"))
     )
@@ -137,9 +135,9 @@ class BootSettings(Record):
     processor_mhz: int = described("Processor clock", 0, unit="MHz", ge=0, le=4000, hint="the board's own")
     overlays: tuple[str, ...] = described("On the pin header", (), hint="fan-switch:pin=36")  # boot/header.py
     kernel_words: tuple[str, ...] = described("Extra kernel words", (), hint="quiet loglevel=3")
-    user: str = described("User", "player", pattern=r"^[a-z_][a-z0-9_-]{0,31}$")
-    country: str = described("Wireless country", "", pattern=r"^([A-Z]{2})?$")
-    hostname: str = described("Network name", "games", pattern=r"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$")
+    user: str = described("User", "player", pattern=r"^[a-z_][a-z0-9_-]{0,31}$", hint="player")
+    country: str = described("Wireless country", "", pattern=r"^([A-Z]{2})?$", hint="GB")
+    hostname: str = described("Network name", "games", pattern=r"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$", hint="games")
     services: tuple[str, ...] = described("Service order", ())
 
 
@@ -282,7 +280,10 @@ class Build(Record):
 
 
 def edited(build: Build, path: str, value: Any) -> Build:
-    """A new, validated Build with the value at a dotted path of field names replaced."""
+    """A new, validated Build with the value at a dotted path of field names replaced.
+
+    Raises ValueError in words for a value that cannot be, KeyError for a path that is none.
+    """
     data = build.model_dump()
     names = path.split(".")
     place = data
@@ -291,7 +292,25 @@ def edited(build: Build, path: str, value: Any) -> Build:
     if names[-1] not in place:
         raise KeyError(f"a build has no {path}")
     place[names[-1]] = _plain(value)
-    return Build.model_validate(data)
+    try:
+        return Build.model_validate(data)
+    except ValidationError as bad:
+        raise ValueError(_in_words(path, value, bad)) from bad
+
+
+def _in_words(path: str, value: Any, bad: ValidationError) -> str:
+    """What is wrong with a value, as the screen says it."""
+    first = bad.errors()[0]
+    try:
+        field = describe(Build, path)
+    except KeyError:
+        return f"{path}: {first['msg']}"
+    if first["type"] == "value_error":
+        return str(first["ctx"]["error"])
+    if first["type"] == "string_pattern_mismatch":
+        shown = f"“{str(first['input'])[:40]}”"
+        return f"{field.label} cannot be {shown}" + (f"; write it as {field.hint}" if field.hint else "")
+    return f"{field.label}: {first['msg'][:1].lower()}{first['msg'][1:]}"
 
 
 def _plain(value: Any) -> Any:

@@ -32,9 +32,12 @@ class Field:
     choices: tuple[tuple[str, str], ...] = ()
     decimals: int = 0
     hint: str = ""
+    secret: bool = False
 
     def words(self, value: Any) -> str:
         """A value as the screen says it."""
+        if self.secret:
+            return "kept as its key" if value else ""
         if isinstance(value, bool):
             return "on" if value else "off"
         if isinstance(value, (tuple, list)):
@@ -127,4 +130,4 @@ def _field(path: str, info: FieldInfo) -> Field:
         kind = "other"
     decimals = 1 if info.annotation is float else 0
     unit, hint = str(extra.get("unit", "")), str(extra.get("hint", ""))
-    return Field(path, str(info.title), kind, unit, low, high, choices, decimals, hint)
+    return Field(path, str(info.title), kind, unit, low, high, choices, decimals, hint, bool(extra.get("secret")))

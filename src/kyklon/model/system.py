@@ -36,10 +36,13 @@ class SystemSetup(Record):
     time_zone: str = described("Time zone", "", pattern=r"^([A-Za-z_+-]+(/[A-Za-z0-9_+-]+)*)?$", hint="Europe/Dublin")
     keyboard: str = described("Keyboard", "", pattern=r"^([a-z]{2,10})?$", hint="gb, us, de")
     wireless_name: str = described("Wireless name", "", pattern=r"^[^\x00-\x1f\x7f]{0,32}$")
-    wireless_key: str = described("Wireless pass phrase", "", pattern=r"^([0-9a-f]{64})?$")
+    wireless_key: str = described("Wireless pass phrase", "", secret=True, pattern=r"^([0-9a-f]{64})?$")
     key_for: str = ""
     wired: str = described(
-        "Wired address", "", pattern=rf"^({_ADDRESS}/([89]|[12]\d|30)( {_ADDRESS})?)?$", hint="given by the router"
+        "Wired address",
+        "",
+        pattern=rf"^({_ADDRESS}/([89]|[12]\d|30)( {_ADDRESS})?)?$",
+        hint="10.0.0.7/24 10.0.0.1",
     )
     remote_key: str = described(
         "Remote key",

@@ -20,7 +20,7 @@ class FieldEditor:
 
     def __init__(self, theme: Theme, path: str, edit: Edit) -> None:
         self.field = describe(Build, path)
-        self._edit = edit
+        self._edit, self._shown = edit, ""
         self.widget = self._make(theme)
         self.widget.setAccessibleName(self.field.label)
 
@@ -43,6 +43,8 @@ class FieldEditor:
         self._edit(self.field.path, int(value) if self.field.kind == "number" else value)
 
     def _on_text(self, line: QLineEdit) -> None:
+        if line.text() == self._shown:  # nobody typed anything
+            return
         self._edit(self.field.path, self.field.parse(line.text()))
 
     def show(self, value: Any, choices: tuple[tuple[str, str], ...] = ()) -> None:
@@ -58,7 +60,8 @@ class FieldEditor:
         elif isinstance(widget, Choice):
             widget.set_choices(choices or self.field.choices, str(value))
         elif isinstance(widget, QLineEdit):
-            widget.setText(self.field.words(value))
+            self._shown = self.field.words(value)
+            widget.setText(self._shown)
             widget.setCursorPosition(0)
 
 
