@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import re
 import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -16,7 +15,8 @@ from kyklon.operations.card.volumes.survey import reader
 
 SECONDS = 2.0  # for e2fsck; a large card takes longer, and is then judged without it
 MOST = 6  # complaints that are told
-_ASKED = re.compile(rb"^(.{3,300}?)\s*[A-Z][a-z ]+\? no\s*$", re.MULTILINE)
+LONGEST = 400  # characters of a line that are looked at
+_NO = "? no"  # what e2fsck -n answers itself
 _OPEN = 12  # e2fsck(8): 4 errors left, 8 operational error; with -n both may be set
 
 
@@ -64,6 +64,13 @@ def _ask(path: Path, start: int, found: Complaints) -> None:
 
 
 def complaints(words: bytes) -> tuple[str, ...]:
-    """What e2fsck would have asked about, each once, without its questions."""
-    rows = (match[1].decode(errors="replace").split("\n")[-1].strip() for match in _ASKED.finditer(words))
-    return tuple(dict.fromkeys(row.rstrip(".") for row in rows if row))[:MOST]
+    """What e2fsck would have asked about, each once, without its questions: they end a line, or stand on one alone."""
+    found: dict[str, None] = {}
+    before = ""
+    for raw in words.split(b"\n"):
+        line = raw[-LONGEST:].strip().decode(errors="replace")
+        if line.endswith(_NO):
+            told = line.removesuffix(_NO).rpartition("  ")[0].strip() or before
+            found.setdefault(told.rstrip("."))
+        before = line or before
+    return tuple(each for each in found if each)[:MOST]
