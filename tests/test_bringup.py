@@ -9,13 +9,16 @@ from typing import Any
 
 import pytest
 
+from judges.cards import debugfs
 from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import System
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.card import CardContents
 from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.boot.acts import put_boot_files
 from kyklon.operations.boot.compile import compiled
+from kyklon.operations.card.observe import started_by
 from kyklon.operations.card.volumes import contents
 from kyklon.operations.library.acts import copy_games
 from kyklon.operations.poweron.bench import lay_out
@@ -333,3 +336,31 @@ def test_what_could_not_be_seen_is_told(whole: tuple[Build, CardContents, World]
     assert any("games on the machine" in words for words in blind.assumed)
     bare = replace(card, roots={2: replace(card.roots[2], stated=False)})
     assert any("no checksums" in words for words in run(build, catalogue, bare, world).assumed)
+
+
+def test_games_and_system_files_on_the_cards_own_root_count(demo: Demo, catalogue: Catalogue, tmp_path: Path) -> None:
+    written(demo)
+    build = edited(repaired(demo, catalogue, *REMEDIES), "library.destination", "")
+    put(demo, build, catalogue)
+    system = catalogue.get(System, "cedar-disc")
+    wanted = next(each for each in system.system_files if each.required)
+    body = (demo.folder / "library" / "system-files" / "Cedar_Boot_v1.0.rom").read_bytes()
+    for name, data in (("a.cue", b"x"), ("b.cue", b"x"), ("list.m3u", b"# two\na.cue\nb.cue\n"), ("rom", body),
+                       ("bad", bytes(len(body)))):  # fmt: skip
+        (tmp_path / name).write_bytes(data)
+    folder = f"/games/{system.folder}"
+    card = demo.target().path
+    games = (f"write {tmp_path}/{name} {folder}/{name}" for name in ("a.cue", "b.cue", "list.m3u"))
+    debugfs(card, f"mkdir {folder}", *games, f"write {tmp_path}/rom /system-files/{wanted.name}")
+
+    def foretold() -> BringUp:
+        seen = contents.observe(card, started_by(build, catalogue))
+        return run(build, catalogue, seen, inspection.observe(build, demo.folder, catalogue))
+
+    good = foretold()
+    assert good.games == {"cedar-disc": ("list",)}
+    assert not good.failures
+    debugfs(card, f"rm /system-files/{wanted.name}", f"write {tmp_path}/bad /system-files/{wanted.name}")
+    (failure,) = foretold().failures
+    assert (failure.code, failure.blocks) == (f"library.system-file-damaged:{wanted.name}", False)
+    assert "other bytes" in failure.cause

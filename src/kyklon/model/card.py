@@ -132,6 +132,10 @@ class RootFacts:
     expanded: bool = False
     first_started: bool = False  # the script of the first start was run
     pulled: Mapping[str, Unit] = field(default_factory=dict)  # all that systemd's default target pulls in, by name
+    files: Mapping[str, int] = field(default_factory=dict)  # sizes below the folders that were asked for, from the root
+    file_sums: Mapping[str, str] = field(default_factory=dict)  # SHA-256 of the small ones
+    playlists: Mapping[str, str] = field(default_factory=dict)  # texts of those that end in .m3u
+    more_files: bool = False  # there are more than were looked at
     numbered: tuple[str, ...] = ()  # services that numbered scripts start, in order
     cautions: tuple[str, ...] = ()
     no_write: str = ""

@@ -49,9 +49,12 @@ def look_at_source(build: Build, folder: Path, _catalogue: Catalogue, world: Wor
 
 
 def started_by(build: Build, catalogue: Catalogue) -> tuple[str, ...]:
-    """The programs that the image's init calls by name."""
+    """What to look for on the root: the programs that the image's init calls by name, the folders of its games."""
     image = catalogue.find(Image, build.part("image"))
-    return image.start_programs if image else ()
+    if image is None or not image.has_system:
+        return ()
+    folders = (image.system_files_path.strip("/"), image.games_path.partition("{")[0].strip("/"))
+    return (*image.start_programs, *(f"/{folder}/" for folder in folders if folder))
 
 
 def look_at_card(build: Build, folder: Path, catalogue: Catalogue, world: World, _watch: Watch) -> World:

@@ -16,6 +16,7 @@ from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.base.reading import bytes_of, text_of
 from kyklon.catalogue.records import Image, System
+from kyklon.model.card import RootFacts
 from kyklon.model.library import Game, OnMachine, Scan
 
 SHEETS = (".cue",)  # files that name a disc's tracks
@@ -140,17 +141,43 @@ def look_at(destination: Path, systems: tuple[System, ...], image: Image) -> OnM
             continue
         names = [PurePosixPath(path) for path, _status in files_below(folder)]
         listed = {path for each in names if each.suffix.lower() == ".m3u" for path in _listed(folder, each)}
-        endings = {*system.extensions, "m3u", *(("zip",) if system.archives else ())}
-        titles = tuple(
-            path.stem
-            for path in names
-            if path.suffix.lower().removeprefix(".") in endings and path.as_posix() not in listed
-        )
-        if titles:
+        if titles := _titles(names, listed, system):
             games[system.id] = titles
     shelf = destination / image.system_files_path
     files = frozenset(path.name for path in shelf.iterdir()) if shelf.is_dir() else frozenset()
     return OnMachine(games, files)
+
+
+def on_root(root: RootFacts, systems: tuple[System, ...], image: Image) -> OnMachine:
+    """The same of a card's own root, as far as a look has listed it."""
+    games: dict[str, tuple[str, ...]] = {}
+    for system in systems:
+        top = image.games_path.replace("{folder}", system.folder).strip("/") + "/"
+        names = [PurePosixPath(path.removeprefix(top)) for path in root.files if path.startswith(top)]
+        listed = {
+            os.path.normpath(PurePosixPath(path.removeprefix(top)).parent / line)
+            for path, text in root.playlists.items() if path.startswith(top) for line in playlist_lines(text)
+        }  # fmt: skip
+        if titles := _titles(names, listed, system):
+            games[system.id] = titles
+    shelf = image.system_files_path.strip("/") + "/"
+    return OnMachine(games, frozenset(PurePosixPath(path).name for path in root.files if path.startswith(shelf)))
+
+
+def _titles(names: list[PurePosixPath], listed: set[str], system: System) -> tuple[str, ...]:
+    """What the front end lists of a system's folder: files of its kinds that no playlist names."""
+    endings = {*system.extensions, "m3u", *(("zip",) if system.archives else ())}
+    return tuple(
+        path.stem
+        for path in names
+        if path.suffix.lower().removeprefix(".") in endings and path.as_posix() not in listed
+    )
+
+
+def playlist_lines(text: str) -> tuple[str, ...]:
+    """What a playlist names, remarks left aside."""
+    lines = (line.strip() for line in text.split("\n"))
+    return tuple(line for line in lines if line and not line.startswith("#"))
 
 
 def _listed(folder: Path, playlist: PurePosixPath) -> tuple[str, ...]:
@@ -159,5 +186,4 @@ def _listed(folder: Path, playlist: PurePosixPath) -> tuple[str, ...]:
         text = text_of(bytes_of(folder / playlist), str(playlist))
     except KyklonError:
         return ()
-    lines = (line.strip() for line in text.split("\n"))
-    return tuple(os.path.normpath(playlist.parent / line) for line in lines if line and not line.startswith("#"))
+    return tuple(os.path.normpath(playlist.parent / line) for line in playlist_lines(text))

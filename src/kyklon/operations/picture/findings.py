@@ -164,23 +164,29 @@ SYNC_S = (3.5e-6, 6.0e-6)  # seconds: 4.7 µs ± what tubes bear (ITU-R BT.470: 
 SYNC_LINES = (2, 10)  # lines: 2.5 and 3 are usual (ITU-R BT.470)
 
 
-def _sync(key: str, name: str, timing: Timing, display: Display) -> list[Finding]:
-    """Sync pulses that a 15 kHz tube may not lock to."""
+def odd_sync(timing: Timing, display: Display) -> str:
+    """What of the sync pulses a 15 kHz tube may not lock to, '' for nothing."""
     if not display.tube or float(timing.horizontal_hz) > 17_000:
-        return []
+        return ""
     across = timing.horizontal.sync / timing.clock_hz
     wrong = []
     if not SYNC_S[0] <= across <= SYNC_S[1]:
         wrong.append(f"the line sync lasts {across * 1e6:.1f} µs, {SYNC_S[0] * 1e6:.1f} to {SYNC_S[1] * 1e6:.1f} hold")
     if not SYNC_LINES[0] <= timing.vertical.sync <= SYNC_LINES[1]:
         wrong.append(f"the field sync lasts {timing.vertical.sync} lines, {SYNC_LINES[0]} to {SYNC_LINES[1]} hold")
-    if not wrong:
-        return []
     told = "; ".join(wrong)
+    return f"{told[:1].upper()}{told[1:]}"
+
+
+def _sync(key: str, name: str, timing: Timing, display: Display) -> list[Finding]:
+    """Sync pulses that a 15 kHz tube may not lock to."""
+    told = odd_sync(timing, display)
+    if not told:
+        return []
     return [
         Finding(
             code=f"picture.sync:{key}", severity=Severity.CAUTION, operation=OPERATION, subject=name,
-            title="The sync pulses are unusual for a tube", message=f"{told[:1].upper()}{told[1:]}.",
+            title="The sync pulses are unusual for a tube", message=f"{told}.",
             why="The picture may lean, roll or whine: switch off at once when it does.",
             source="ITU-R BT.470; the bounds are common practice",
         )

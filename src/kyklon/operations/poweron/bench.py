@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Card, Dialect, Display, Encoder, Image
 from kyklon.model.build import Build
@@ -14,6 +15,7 @@ from kyklon.model.kernel_line import given, word_values
 from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World
 from kyklon.operations.boot.read import CardSettings, read_settings
+from kyklon.operations.library.transfer import on_root
 
 _BEHIND = 8 << 20  # bytes that images leave behind their last partition, CP
 
@@ -131,6 +133,19 @@ def why_not(values: Mapping[str, str], board: Board, dialect: Dialect, contents:
 UNSEEN = World()
 
 
+def _machine(build: Build, catalogue: Catalogue, contents: CardContents, there: OnMachine | None) -> OnMachine | None:
+    """The games of the destination and those on the card's own root."""
+    image, root = catalogue.get(Image, build.part("image")), contents.root
+    if root is None or not root.files:
+        return there
+    own = on_root(root, systems_of(build, catalogue), image)
+    if there is None:
+        return own
+    games = {system: tuple(dict.fromkeys((*there.games.get(system, ()), *own.games.get(system, ()))))
+             for system in (*there.games, *own.games)}  # fmt: skip
+    return OnMachine(games, there.system_files | own.system_files)
+
+
 def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: World = UNSEEN) -> Bench:
     """Everything on the bench. world: the display, the library and the games on the machine are taken from it.
 
@@ -153,5 +168,5 @@ def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: W
         dialect=dialect,
         identification=world.identification,
         scan=world.scan,
-        on_machine=world.on_machine,
+        on_machine=_machine(build, catalogue, contents, world.on_machine),
     )

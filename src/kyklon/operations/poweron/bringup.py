@@ -51,6 +51,7 @@ def assumed(bench: Bench) -> tuple[str, ...]:
         (chooser and bundles is None, f"The catalogue does not say what {bench.image.name} looks for on its card."),
         (bundles is not None and not bundles.bundles, "The stick with the bundles is taken to be there and whole."),
         (large, "Archives over 64 KB are not compared with the checksums of their manifests; Card does that."),
+        (root is not None and root.more_files, "Of the games on the card, the first 5000 files were looked at."),
         (bench.image.has_system and bench.on_machine is None, "The games on the machine were not looked at."),
     )  # fmt: skip
     return tuple(words for holds, words in told if holds)

@@ -37,6 +37,15 @@ def items(build: Build, catalogue: Catalogue) -> tuple[Item, ...]:
         found.append(
             Item("expansion", "The first start ends with a restart: the card grows.", "Wait; do not pull the plug.")
         )
+    if image is not None and image.installer_service:
+        low, high = image.unattended_min
+        found.append(Item("installer", f"{image.front_end} is fetched: leave it alone for {low} to {high} minutes.",
+                          "Check the network and the free space, then start it again."))  # fmt: skip
+    if image is not None and image.school == "multi-boot":
+        found.append(Item("bundles", f"{image.front_end} lists every system that was chosen.", "See Card, multi-boot."))
+    if build.system.remote_key:
+        found.append(Item("remote", "You can log in from another computer with your key, and not without it.",
+                          "See Boot, System."))  # fmt: skip
     if encoder:
         found.append(Item("controls", f"{encoder.name}: every seat moves the menu.", "See Controls, live test."))
     if image:

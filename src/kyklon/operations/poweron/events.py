@@ -56,6 +56,7 @@ _ADVICE = {  # code, or its beginning -> what to do where the build need not cha
     "picture.": "Choose a mode that the display shows, in Picture",
     "assembly.": "Choose a stronger supply or a thicker cable, in Assembly",
     "controls.": "Put it right in Controls",
+    "library.system-file-damaged": "Copy the system file again, from Library",
     "library.": "Put it right in Library",
     "plan.": "Put it right in Plan",
 }

@@ -5,6 +5,7 @@ How a kernel starts a program: fs/binfmt_script.c, fs/binfmt_elf.c (6.1), execve
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import re
 from collections.abc import Iterable
@@ -22,6 +23,8 @@ _HEAD = 256  # bytes of a program that the kernel looks at: BINPRM_BUF_SIZE
 _DEEPEST = 5  # scripts that are started by scripts: fs/exec.c
 _TEXT = 1 << 20  # bytes of a text file that are read
 _MOST_UNITS = 2000  # services
+_MOST_FILES, _DEEPEST_FOLDER, _MOST_PLAYLISTS = 5000, 8, 200  # of games and system files
+_SMALL, _MOST_SUMMED = 1 << 20, 16 << 20  # bytes of a file, and of all; system files are hardly larger
 _HASHED = 64 << 20  # bytes of files that are compared with what the image states
 _MACHINES = {40: "ARM 32-bit", 183: "ARM 64-bit", 62: "x86-64", 3: "x86 32-bit"}  # e_machine, elf.h
 
@@ -41,7 +44,8 @@ LAYOUT = Layout()
 
 
 def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = (), layout: Layout = LAYOUT) -> RootFacts:
-    """Read a root partition of `size` bytes that begins at byte `start`. programs: further ones to look at.
+    """Read a root partition of `size` bytes that begins at byte `start`. programs: further ones to look at; what ends
+    in a slash is a folder whose files are listed.
 
     Raises FormatError when no kernel would mount it.
     """
@@ -49,13 +53,20 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
     units, pulled, in_order = looker.started(layout.services)
     users = looker.users()
     for path in (*INITS, *programs):
-        looker.program(path)
+        if path.endswith("/"):
+            looker.list_below(path)
+        else:
+            looker.program(path)
     damaged = looker.damaged(layout.checksums)
     inodes = frozenset(inode.number for path in damaged if (inode := looker.found(path)) is not None)
     reader = looker.reader
     return RootFacts(
         users=users,
         services=units,
+        files=looker.files,
+        file_sums=looker.sums,
+        playlists=looker.playlists,
+        more_files=looker.more,
         pulled=pulled,
         numbered=in_order,
         programs=dict(looker.programs),
@@ -82,6 +93,45 @@ class _Looker:
         self.reader = reader
         self.programs: dict[str, Program] = {}
         self.troubles: list[str] = []
+        self.files: dict[str, int] = {}
+        self.sums: dict[str, str] = {}
+        self.playlists: dict[str, str] = {}
+        self.more = False
+        self.to_sum = _MOST_SUMMED
+
+    def list_below(self, folder: str) -> None:
+        """Every file below a folder, without following links; the sums of small ones."""
+        waiting = [folder.rstrip("/")]
+        while waiting:
+            place = waiting.pop()
+            for name in self.names(place):
+                path = f"{place}/{name}"
+                found = self.inode(path)
+                if len(self.files) >= _MOST_FILES or path.count("/") > _DEEPEST_FOLDER:
+                    self.more = True
+                    return
+                if found is not None and found.is_folder:
+                    waiting.append(path)
+                elif found is not None and found.is_file:
+                    self._listed(path, found)
+
+    def _listed(self, path: str, found: Inode) -> None:
+        inside = path.lstrip("/")
+        self.files[inside] = found.size
+        if path.lower().endswith(".m3u") and len(self.playlists) < _MOST_PLAYLISTS:
+            self.playlists[inside] = self.text(path)
+        elif found.size <= min(_SMALL, self.to_sum):
+            self.to_sum -= found.size
+            with contextlib.suppress(FormatError):
+                self.sums[inside] = hashlib.sha256(b"".join(self.reader.pieces(found))).hexdigest()
+
+    def inode(self, path: str) -> Inode | None:
+        """The inode of a path itself, a link's own where it is one."""
+        try:
+            return self.reader.find(path, follow=False)
+        except FormatError as bad:
+            self._told(f"{path} cannot be read: {bad.what}")
+            return None
 
     def found(self, path: str) -> Inode | None:
         """The inode of a path; damage on the way is told once and counts as nothing there."""

@@ -7,12 +7,13 @@ from dataclasses import dataclass, replace
 from kyklon.base.errors import FormatError
 from kyklon.base.quantities import show
 from kyklon.catalogue.loader import standard_timings
+from kyklon.catalogue.records import Adapter
 from kyklon.model.display import Edid
 from kyklon.model.kernel_line import last
 from kyklon.model.timing import Timing
 from kyklon.operations.boot.compile import OUTPUT
 from kyklon.operations.picture import edid
-from kyklon.operations.picture.findings import mode_remedy
+from kyklon.operations.picture.findings import mode_remedy, odd_sync
 from kyklon.operations.picture.ranges import display_ranges, fit
 from kyklon.operations.picture.sending import by_firmware, firmware_remedy, takes_timings
 from kyklon.operations.picture.video_word import VideoWord, made_of, modes_offered, parsed, value_for
@@ -104,12 +105,16 @@ def display(bench: Bench) -> Step:
     where = fit(timing, ranges)
     wide, high = timing.size
     line, rate = show(float(timing.horizontal_hz), "Hz", prefix="k"), show(float(timing.vertical_hz), "Hz")
-    link = bench.board
-    if not link.least_clock_hz <= timing.clock_hz <= link.most_clock_hz:
+    link, adapter = bench.board, bench.catalogue.find(Adapter, bench.build.part("adapter"))
+    most = min(link.most_clock_hz, adapter.most_clock_hz if adapter else link.most_clock_hz)
+    if not link.least_clock_hz <= timing.clock_hz <= most:
         clock = show(timing.clock_hz, "Hz", prefix="M")
-        cause = f"{wide} × {high} from {origin} has a pixel clock of {clock}, which {link.name} cannot send."
+        what = f"{link.name} cannot send"
+        if adapter is not None and most < timing.clock_hz <= link.most_clock_hz:
+            what = f"{adapter.name} cannot convert"
+        cause = f"{wide} × {high} from {origin} has a pixel clock of {clock}, which {what}."
         remedy = mode_remedy(bench.build, bench.catalogue, "menu", bench.display, bench.board, ranges)
-        right = link.least_clock_hz <= bench.build.picture.menu.timing.clock_hz <= link.most_clock_hz
+        right = link.least_clock_hz <= bench.build.picture.menu.timing.clock_hz <= most
         return fail(dark_screen("display", "picture.clock:menu", cause, or_put(remedy, right), lamps.reading))
     if not where.holds:
         low, top = where.range.line_khz
@@ -119,10 +124,9 @@ def display(bench: Bench) -> Step:
         right = fit(bench.build.picture.menu.timing, ranges).holds
         if not takes_timings(bench.board, bench.dialect):  # putting the same word back changes nothing
             given = by_firmware(bench.build, bench.board, bench.dialect)
-            other = firmware_remedy(bench.build, bench.board, bench.dialect)
-            remedy, right = (
-                (other, False) if right and not given else (None, given and right) if right else (remedy, False)
-            )
+            if right:
+                remedy = None if given else firmware_remedy(bench.build, bench.board, bench.dialect)
+            right = right and given
         what = "Rolling, torn picture; switch off at once" if bench.display.tube else "Signal out of range"
         screen = Screen("out of range", what, (line, rate))
         return fail(
@@ -132,6 +136,8 @@ def display(bench: Bench) -> Step:
     if (bench.settings.sound if bench.settings else "") == "digital" and (why := _silent(bench)):
         sound = f" No sound on this link: {why}."
     moments = [Moment(f"{wide} × {high}, {line}, {rate} ({origin}).{sound}", lamps.reading, 0.3)]
+    odd = odd_sync(timing, bench.display)
+    moments += [Moment(f"{odd}: it may lean, roll or whine; switch off at once.", lamps.reading, 0.0)] if odd else []
     moments += [Moment(note, lamps.reading, 0.0)] if note else []
     return Step(tuple(moments))
 

@@ -6,6 +6,7 @@ from kyklon.catalogue.records import System
 from kyklon.model.card import Program
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import word_values
+from kyklon.model.library import SystemFile
 from kyklon.operations.controls.findings import quirk_remedy
 from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
 from kyklon.operations.library.findings import right_name_remedy
@@ -71,6 +72,11 @@ def games(bench: Bench) -> Step:
         for wanted in system.system_files if system else ():
             if wanted.required and not _has_system_file(bench, system_id, wanted.name):
                 failures.append(_game_failure(bench, system_id, wanted.name))
+            elif why := _spoilt(bench, wanted):
+                cause = f"{system.name}: {why}; every game stays black." if system else why
+                failures.append(Failure("games", f"library.system-file-damaged:{wanted.name}", cause, None,
+                                        Screen("black", f"{system.name if system else ''}: black screen"),
+                                        bench.board.lamps.idle, blocks=False))  # fmt: skip
     return Step(failures=tuple(failures))
 
 
@@ -89,6 +95,19 @@ def leaving(bench: Bench) -> Step:
     if unit is None or why_not_started(bench, unit.program) or (watcher not in before and root and not root.pulled):
         moments.append(Moment("Shut it down from the menu: no button does.", lamp, 0.0))
     return Step(tuple(moments))
+
+
+def _spoilt(bench: Bench, wanted: SystemFile) -> str:
+    """Why a system file on the card's own root is not the one that is wanted, '' when it is, or is not there."""
+    root = bench.contents.root
+    shelf = f"{bench.image.system_files_path.strip('/')}/{wanted.name}"
+    size = root.files.get(shelf) if root else None
+    if root is None or size is None:
+        return ""
+    if size != wanted.size:
+        return f"{wanted.name} has {size} bytes instead of {wanted.size}"
+    stated = root.file_sums.get(shelf)
+    return f"{wanted.name} has the right size but other bytes" if stated not in (None, wanted.sha256) else ""
 
 
 def _planned(bench: Bench) -> tuple[str, ...]:
