@@ -10,12 +10,14 @@ from fractions import Fraction
 from pathlib import Path
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from kyklon.base.errors import WrongUse
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Display, System
-from kyklon.model.display import Edid, RangeLimits
-from kyklon.model.timing import Timing
+from kyklon.model.display import Edid, Extension, RangeLimits
+from kyklon.model.timing import Axis, Timing
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.exports import modeline
 from kyklon.operations.picture.formulas import cvt, gtf
@@ -177,3 +179,84 @@ def test_a_modeline_says_what_the_reference_says(text: str, tmp_path: Path) -> N
     assert float(ours[1]) == pytest.approx(float(found[1]), abs=6e-3)  # steps of 10 kHz
     assert ours[2].split() == found[2].split()
     assert ours[3].lower() == found[3].lower()
+
+
+BIG = st.builds(
+    lambda clock, wide, high, porches, positive: Timing(
+        clock_hz=clock * 10_000,
+        horizontal=Axis(active=wide, front=porches[0], sync=porches[1], back=porches[2], positive=positive[0]),
+        vertical=Axis(active=high, front=porches[3], sync=porches[4], back=porches[5], positive=positive[1]),
+    ),
+    st.sampled_from([256, 257, 2560, 2561, 65535, 12345]), st.integers(256, 4095), st.integers(256, 4095),
+    st.tuples(st.integers(0, 1023), st.integers(1, 1023), st.integers(0, 2000), st.integers(0, 63), st.integers(1, 63),
+              st.integers(0, 3000)), st.tuples(st.booleans(), st.booleans()),
+)  # fmt: skip
+
+
+@settings(max_examples=60, deadline=None)
+@given(BIG, st.sampled_from(["Name of twelv", "Name of a dzn", "x"]))
+def test_every_bit_of_a_detailed_timing_is_where_the_tool_reads_it(
+    tmp_path_factory: pytest.TempPathFactory, timing: Timing, name: str
+) -> None:
+    path = tmp_path_factory.mktemp("bits") / "edid"
+    sheet = Edid("KYK", 1, 1, 2026, name, (timing,), (4000, 300), None)
+    data = edid.write(sheet)
+    assert len(data) == 128
+    path.write_bytes(data)
+    told = report(path)
+    across, down = timing.horizontal, timing.vertical
+    row = re.search(r"DTD 1:\s+(\d+)x(\d+) .*?([\d.]+) MHz \((\d+) mm x (\d+) mm\)", told)
+    ports = re.search(r"Hfront\s+(-?\d+) Hsync\s+(\d+) Hback\s+(-?\d+) Hpol (.)\n\s+Vfront\s+(-?\d+) Vsync\s+(\d+) "
+                      r"Vback\s+(-?\d+) Vpol (.)", told)  # fmt: skip
+    assert row, told
+    assert ports, told
+    assert row.groups()[:2] == (str(across.active), str(down.active))
+    assert float(row[3]) == timing.clock_hz / 1e6
+    assert row.groups()[3:] == ("4000", "300")
+    assert ports.groups() == (
+        str(across.front), str(across.sync), str(across.back), "P" if across.positive else "N",
+        str(down.front), str(down.sync), str(down.back), "P" if down.positive else "N",
+    )  # fmt: skip
+    assert f"Product Name: '{name}'" in told
+    assert edid.read(data).timings == (timing.model_copy(update={"half_line": edid.read(data).timings[0].half_line}),)
+    assert (edid.read(data).size_mm, edid.read(data).name) == ((4000, 300), name)
+
+
+def test_an_extension_says_to_the_tool_what_was_meant(tmp_path: Path) -> None:
+    full = standard_timings("cta")[16].timing
+    data = edid.write(Edid("KYK", 1, 1, 2026, "x", (full,), (531, 299), None, extension=Extension((16, 1), audio=True)))
+    told = assert_clean(data, tmp_path / "edid")
+    for words in ("RGB quantization: Selectable", "PT scan behavior: No Data", "IT scan behavior: Always Underscanned",
+                  "CE scan behavior: Always Underscanned", "Basic audio support"):  # fmt: skip
+        assert words in told
+    other = bytearray(data)  # another maker's block, in a place of its own, is no HDMI
+    end = other[130]
+    block = bytes([3 << 5 | 3, 0x12, 0x34, 0x56])
+    other[128 + end : 128 + end + 4] = block
+    other[130] = end + 4
+    other[255] = -sum(other[128:255]) % 256
+    assert "OUI 56-34-12" in report(_written(tmp_path / "other", bytes(other)))
+    found = edid.read(bytes(other)).extension
+    assert found is not None
+    assert not found.hdmi
+    spare = bytearray(data)  # and three bytes of that number in another kind of block are none either
+    spare[128 + end : 128 + end + 4] = bytes([1 << 5 | 3, 0x03, 0x0C, 0x00])
+    spare[130] = end + 4
+    spare[255] = -sum(spare[128:255]) % 256
+    assert not edid.read(bytes(spare)).extension.hdmi  # type: ignore[union-attr]
+
+
+def test_a_size_in_centimetres_counts_where_a_timing_has_none(tmp_path: Path) -> None:
+    full = standard_timings("cta")[16].timing
+    data = bytearray(edid.write(Edid("KYK", 1, 1, 2026, "x", (full,), (530, 300), None)))
+    data[66:69] = bytes(3)
+    data[127] = -sum(data[:127]) % 256
+    assert edid.read(bytes(data)).size_mm == (530, 300)
+    assert "53 cm x 30 cm" in report(_written(tmp_path / "edid", bytes(data)))
+    with pytest.raises(WrongUse, match="clock=0"):
+        edid.write(Edid("KYK", 1, 1, 2026, "x", (full.model_copy(update={"clock_hz": 4000}),), (530, 300), None))
+
+
+def _written(path: Path, data: bytes) -> Path:
+    path.write_bytes(data)
+    return path
