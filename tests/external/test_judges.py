@@ -5,11 +5,13 @@ Sixty of them; benchmarks/judges.py runs as many as one likes.
 
 from __future__ import annotations
 
+import subprocess
 from pathlib import Path
 
 import pytest
 
 from judges import cards, compare, kernel, loader
+from kyklon.operations.card.volumes import ramdisk
 
 # seeds where forecast and judge differ, and the forecast stays: a byte of a program is not what the image states, which
 # happens to do no harm
@@ -40,3 +42,34 @@ def test_a_real_kernel_agrees(first: int, whole: Path, tmp_path: Path) -> None:
         found = compare.with_kernel(broken.path, broken.line)
         assert not found.fine_and_wrong, (seed, broken.what, found)
         assert found.agree or seed in KNOWN_KERNEL, (seed, broken.what, found)
+
+
+def _with_init(folder: Path) -> bytes:
+    """An initramfs whose /init cannot be started, packed by cpio(1)."""
+    (folder / "init").write_text("#!/no/such/program\n", encoding="utf-8")
+    (folder / "init").chmod(0o755)
+    return subprocess.run(["cpio", "-o", "-H", "newc", "--quiet"], input=b"init\n", cwd=folder, capture_output=True,
+                          check=True).stdout  # fmt: skip
+
+
+GOOD = ramdisk.write({"lib/firmware/edid/kyklon.bin": bytes(128)})
+
+
+@pytest.mark.skipif(not kernel.available(), reason="no kernel to judge by: user-mode-linux and busybox-static")
+@pytest.mark.parametrize(
+    ("name", "data", "goes_on"),
+    [("good", GOOD, True), ("cut", GOOD[:200], True), ("garbled", GOOD[:30] + b"zzzz" + GOOD[34:], True),
+     ("with init", b"", False), ("with a file named init", ramdisk.write({"init": b"x"}), False)],
+)  # fmt: skip
+def test_a_real_kernel_goes_on_to_the_root_where_the_reader_says_so(
+    name: str, data: bytes, goes_on: bool, whole: Path, tmp_path: Path
+) -> None:
+    """An initramfs without an /init, whatever that is, leaves root= to the kernel (init/main.c, kernel_init)."""
+    data = data or _with_init(tmp_path)
+    read = ramdisk.read(name, len(data), data)
+    assert read is not None
+    assert read.goes_on_to_root == goes_on
+    (tmp_path / "initrd").write_bytes(data)
+    card = cards.copied(whole, tmp_path / "card.img")
+    booted = kernel.boot(card, f"{cards.LINE} initrd={tmp_path / 'initrd'}")
+    assert (booted.stage == "front end") == goes_on, booted.said

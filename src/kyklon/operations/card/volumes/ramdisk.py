@@ -103,7 +103,7 @@ def _walked(name: str, size: int, data: bytes, *, cut: bool) -> Ramdisk:
         if path.rpartition("/")[0] in folders:
             if mode & 0o170000 == 0o40000:
                 folders.add(path)
-            has_init |= path == "init" and bool(mode & 0o111)  # a folder of that name is tried too
+            has_init |= path == "init"  # whatever it is: the kernel only looks whether it is there (fs/init.c)
             if path.startswith("lib/firmware/") and mode & 0o170000 == 0o100000 and length <= _KEPT:
                 firmware[path.removeprefix("lib/firmware/")] = data[begin : begin + length]
         at = begin + length + (-length % 4)
