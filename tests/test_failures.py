@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import subprocess
 from functools import cache
 from pathlib import Path
@@ -11,6 +12,7 @@ import pytest
 from failure_modes import CHOOSER, LABELS, MODES, Mode
 from judges.cards import BOOT, chooser_card, copied, put_fat
 from kyklon.catalogue.loader import Catalogue, load, standard_timings
+from kyklon.catalogue.records import Chooser
 from kyklon.demo import lighthouse
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.card import CardContents
@@ -20,6 +22,7 @@ from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.boot.acts import plan_boot_files
 from kyklon.operations.card.observe import started_by
+from kyklon.operations.card.sets import multiboot
 from kyklon.operations.card.volumes import contents
 from kyklon.operations.picture import edid
 from kyklon.operations.poweron.bench import lay_out
@@ -251,3 +254,39 @@ def test_a_chooser_whose_bundles_are_on_a_stick_says_what_it_assumes(good: dict[
     result = run(card, build, world_of(build, good["folder"]))
     assert not result.failures
     assert any("stick with the bundles" in words for words in result.assumed)
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_bundles_on_a_card_are_judged_as_those_copied_off_it(seed: int, good: dict[str, Path], tmp_path: Path) -> None:
+    """Random damage to a chooser's card; mcopy(1) takes the bundles off it, and the check of folders says the same."""
+    rng = random.Random(seed)
+    card, off = copied(good[CHOOSER], tmp_path / "card.img"), tmp_path / "off"
+    off.mkdir()
+    for _ in range(rng.randint(1, 4)):
+        _damaged_bundle(card, rng)
+    subprocess.run(["mcopy", "-s", "-i", f"{card}@@{BOOT}", "::/berths", off], check=True)
+    chooser = catalogue().all(Chooser)[0]
+    on_card = multiboot.check_card(contents.observe(card), chooser, board="herring", size=32 * 10**9)
+    copied_off = multiboot.check(off, chooser, 32 * 10**9, board="herring")
+    assert sorted(on_card.problems, key=repr) == sorted(copied_off.problems, key=repr)
+    assert [b.name for b in on_card.bundles] == [b.name for b in copied_off.bundles]
+
+
+def _damaged_bundle(card: Path, rng: random.Random) -> None:
+    seen = contents.observe(card)
+    name = rng.choice(sorted(path for path in seen.sizes if path.startswith("berths/")))
+    data = bytearray(subprocess.run(["mtype", "-i", f"{card}@@{BOOT}", f"::/{name}"], capture_output=True,
+                                    check=True).stdout)  # fmt: skip
+    act = rng.randrange(5)
+    if act == 0 and data:
+        data[rng.randrange(len(data))] ^= 1 << rng.randrange(8)
+    elif act == 1:
+        del data[rng.randrange(len(data) + 1) :]
+    if act < 2:
+        put_fat(card, name, bytes(data))
+    elif act == 2:
+        subprocess.run(["mdel", "-i", f"{card}@@{BOOT}", f"::/{name}"], check=True)
+    elif act == 3:
+        put_fat(card, f"{name.rpartition('/')[0]}/spare-{rng.randrange(9)}.tar.gz", bytes(data))
+    else:
+        put_fat(card, "berths/loose.txt", b"x")
