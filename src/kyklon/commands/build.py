@@ -162,6 +162,28 @@ def set_field(
     return OK
 
 
+def way(folder: Folder, as_json: Json = False) -> int:
+    """Say which steps lead to the first game, and how long they take."""
+    from dataclasses import asdict
+
+    from kyklon.operations import inspection
+    from kyklon.operations.plan.way import in_words
+    from kyklon.operations.plan.way import way as steps_of
+
+    build, parts = open_folder(folder)
+    steps = steps_of(build, parts, inspection.observe(build, folder, parts))
+
+    def lines() -> list[str]:
+        return [
+            f"{step.operation}  {step.what}: {in_words(step.minutes)}" + (", without you" if step.alone else "")
+            + (f"; asks: {', '.join(step.asks)}" if step.asks else "")
+            for step in steps
+        ]  # fmt: skip
+
+    out([asdict(step) for step in steps], as_json, lines)
+    return OK
+
+
 def issue(folder: Folder, to: Annotated[Path, Option("--to", help="Where the files go.")]) -> int:
     """Write every issued file of a build into a folder."""
     from kyklon.operations import inspection

@@ -33,6 +33,7 @@ COMMANDS = (
     Command("remedy", ("build", "remedy"), "Apply the remedy of a finding to the build."),
     Command("fields", ("build", "fields"), "List what can be set in a build, with its value now."),
     Command("set", ("build", "set_field"), "Change one setting of a build."),
+    Command("way", ("build", "way"), "Say which steps lead to the first game, and how long they take."),
     Command("issue", ("build", "issue"), "Write every issued file of a build into a folder."),
     Command("source inspect", ("source", "inspect"), "Say what an image file is, without unpacking it to disk."),
     Command("source shelf", ("source", "shelf"), "List the images on the source shelf."),

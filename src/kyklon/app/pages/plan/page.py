@@ -6,6 +6,7 @@ from PyQt6.QtWidgets import QGridLayout
 
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.plan.connection_map import Block, ConnectionMap, PortMark, Wire
+from kyklon.app.pages.plan.way_strip import WayStrip
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, label, row, set_tip
 from kyklon.app.widgets.instrument import Instrument
@@ -14,6 +15,7 @@ from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Displa
 from kyklon.model.build import Build
 from kyklon.operations.assembly.power import Budget, budget
 from kyklon.operations.plan.connections import Connection, connections, cost
+from kyklon.operations.plan.way import way
 
 ROLES: tuple[tuple[str, str, type[CataloguePart]], ...] = (
     ("board", "Board", Board), ("supply", "Supply", Supply), ("card", "Card", Card), ("display", "Display", Display),
@@ -60,7 +62,11 @@ class PlanPage(OperationPage):
         figures = Sheet("Totals")
         figures.add(self._figures, 1)
         figures.setFixedWidth(round(self.theme.px(250)))
+        self._way = WayStrip(self.theme)
+        way_sheet = self._way_sheet = Sheet("The way to the first game")
+        way_sheet.add(self._way)
         self.body.addWidget(sheet, 1)
+        self.body.addWidget(way_sheet)
         self.body.addLayout(row(parts, figures, spacing=14))
 
     def instrument(self) -> Instrument | None:
@@ -95,6 +101,9 @@ class PlanPage(OperationPage):
             if power.board_v is not None:
                 rows.append(("At the board", show(power.board_v, "V")))
         self._figures.set_rows(tuple(rows))
+        image = catalogue.find(Image, build.part("image"))
+        self._way_sheet.set_note(f"{image.school}; what is dashed needs nobody" if image else "")
+        self._way.show_steps(way(build, catalogue, self.session.world))
 
     def _blocks(self, build: Build) -> tuple[Block, ...]:
         columns = columns_of(build)

@@ -1,0 +1,107 @@
+"""The way from an empty card to the first game: its steps, their minutes, and what they ask, as the school has it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Card, Image
+from kyklon.model.build import Build
+from kyklon.model.world import World
+
+GROW_B_S = 2e9  # bytes of card a first start enlarges the root by per second, CP
+START_MIN = 0.5  # minutes of a first start that has nothing else to do, CP
+CARD_MB_S = 20.0  # MB/s where no card is planned, CP
+UNPACK_MB_S = 8.0  # MB/s of a chooser that unpacks and writes, CP
+
+
+@dataclass(frozen=True)
+class Step:
+    """operation: where it is done. minutes: least and most; None where nobody can tell yet. asks: what is still open.
+    alone: it runs unattended."""
+
+    operation: int
+    what: str
+    minutes: tuple[float, float] | None
+    asks: tuple[str, ...] = ()
+    alone: bool = False
+
+
+def way(build: Build, catalogue: Catalogue, world: World) -> tuple[Step, ...]:
+    """The steps of the image's school; nothing without an image."""
+    image = catalogue.find(Image, build.part("image"))
+    if image is None:
+        return ()
+    card = catalogue.find(Card, build.part("card"))
+    if image.school == "bare metal":
+        return _bare_metal(build, card)
+    steps = [_write(build, image, card, world)]
+    if image.school == "multi-boot":
+        return (*steps, *_multi_boot(build, image))
+    return (*steps, *_with_system(build, image, card, world))
+
+
+def _write(build: Build, image: Image, card: Card | None, world: World) -> Step:
+    """Written, and read back."""
+    size = world.source.unpacked if world.source else 0
+    asks = () if build.source.path else (f"the image file of {image.name}",)
+    minutes = None
+    if size:
+        write, read = (card.write_mb_s, card.read_mb_s) if card else (CARD_MB_S, CARD_MB_S)
+        least = (size / write + size / read) / 1e6 / 60
+        minutes = (least, least)
+    return Step(20, f"Write {image.name}", minutes, asks)
+
+
+def _with_system(build: Build, image: Image, card: Card | None, world: World) -> tuple[Step, ...]:
+    asks = []
+    if image.network_service in build.boot.services and not build.boot.country:
+        asks.append("the wireless country")
+    if image.installer_service and not build.system.wireless_name and not build.system.wired:
+        asks.append("a network that it may use")
+    steps = [Step(30, "Put the boot files on", (0.1, 0.1), tuple(asks))]
+    grows = card.capacity_bytes / GROW_B_S / 60 if card and image.grows else 0.0
+    first = START_MIN + grows
+    if image.installer_service:
+        low, high = image.unattended_min
+        steps.append(Step(90, f"Start: fetches {image.front_end}", (first + low, first + high), alone=True))
+    else:
+        steps.append(Step(90, "Start: the card grows" if grows else "Start it", (first, first), alone=True))
+    size = sum(game.size for game in world.scan.ready) if world.scan else 0
+    write = card.write_mb_s if card else CARD_MB_S
+    minutes = (size / write / 1e6 / 60,) * 2 if size else None
+    asks_library = () if build.library.folder else ("the folder of your games",)
+    steps.append(Step(60, "Copy the games", minutes, asks_library))
+    return tuple(steps)
+
+
+def _bare_metal(build: Build, card: Card | None) -> tuple[Step, ...]:
+    asks = () if build.sets.bare_metal else ("the folder of the unpacked set",)
+    write = card.write_mb_s if card else CARD_MB_S
+    minutes = 200 / write / 60  # MB of a set, CP: they are small
+    return (
+        Step(20, "Make the card", (minutes, minutes), asks),
+        Step(30, "Put the boot files on", (0.1, 0.1)),
+        Step(90, "It starts in seconds", (0.1, 0.2)),
+    )
+
+
+def _multi_boot(build: Build, image: Image) -> tuple[Step, ...]:
+    asks = () if build.sets.multi_boot else ("the folder of the bundles",)
+    if build.sets.multi_boot and not build.sets.chosen:
+        asks = ("which systems go on",)
+    return (
+        Step(20, "Copy the bundles", None, asks),
+        Step(30, "Put the boot files on", (0.1, 0.1)),
+        Step(90, "It unpacks what you pick", (1, 30), ("which system starts",), alone=True),
+    )
+
+
+def in_words(minutes: tuple[float, float] | None) -> str:
+    """Minutes as the screen says them."""
+    if minutes is None:
+        return "time not known yet"
+    low, high = (max(1, round(each)) for each in minutes)
+    if high <= 1:
+        return "a minute" if minutes[1] >= 0.5 else "seconds"
+    return f"{low} to {high}\u202fmin" if low != high else f"{low}\u202fmin"
