@@ -50,7 +50,7 @@ def _write(build: Build, image: Image, card: Card | None, world: World) -> Step:
         write, read = (card.write_mb_s, card.read_mb_s) if card else (CARD_MB_S, CARD_MB_S)
         least = (size / write + size / read) / 1e6 / 60
         minutes = (least, least)
-    return Step(20, f"Write {image.name}", minutes, asks)
+    return Step(20, "Write the image", minutes, asks)
 
 
 def _with_system(build: Build, image: Image, card: Card | None, world: World) -> tuple[Step, ...]:
@@ -58,7 +58,7 @@ def _with_system(build: Build, image: Image, card: Card | None, world: World) ->
     if image.network_service in build.boot.services and not build.boot.country:
         asks.append("the wireless country")
     if image.installer_service and not build.system.wireless_name and not build.system.wired:
-        asks.append("a network that it may use")
+        asks.append("a network")
     steps = [Step(30, "Put the boot files on", (0.1, 0.1), tuple(asks))]
     grows = card.capacity_bytes / GROW_B_S / 60 if card and image.grows else 0.0
     first = START_MIN + grows

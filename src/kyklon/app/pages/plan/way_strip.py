@@ -43,13 +43,13 @@ class WayStrip(Instrument):
             self.block(painter, place, "field", QPen(self.theme.color("hairline"), 1.4, style))
             inner = place.adjusted(px(10), px(4), -px(8), -place.height() / 2 + px(1))
             self.text(painter, inner, step.what, font=self.theme.font("label", weight=500))
-            words = f"{operation(step.operation).name} · {in_words(step.minutes)}" + (
-                ", without you" if step.alone else ""
-            )
+            words = f"{operation(step.operation).name} · {in_words(step.minutes)}"
             below = place.adjusted(px(10), place.height() / 2 - px(1), -px(8), -px(4))
             self.text(painter, below, words, font=self.theme.font("small"), token="muted")
-            asks = f"asks: {', '.join(step.asks)}" if step.asks else ""
-            under = QRectF(place.left(), place.bottom() + px(2), place.width() + gap - px(4), px(18))
+            asks = f"asks: {' and '.join(step.asks)}" if step.asks else ""
+            following = next((n for n in range(index + 1, count) if self._steps[n].asks), count)
+            room = (following - index) * (wide + gap) - px(8)
+            under = QRectF(place.left(), place.bottom() + px(2), min(room, box.right() - place.left()), px(18))
             self.text(painter, under, asks, font=self.theme.font("small"), token="amber")
             if index:
                 end = QPointF(place.left() - 3, place.center().y())
