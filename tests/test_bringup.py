@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 
 from judges.cards import debugfs
+from kyklon.base.progress import UNWATCHED
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import System
 from kyklon.model.build import Build, edited, remedied
@@ -18,9 +19,10 @@ from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.boot.acts import put_boot_files
 from kyklon.operations.boot.compile import compiled
-from kyklon.operations.card.observe import started_by
+from kyklon.operations.card.observe import look_at_card, started_by
 from kyklon.operations.card.volumes import contents
 from kyklon.operations.library.acts import copy_games
+from kyklon.operations.poweron.acts import foretell
 from kyklon.operations.poweron.bench import lay_out
 from kyklon.operations.poweron.bringup import bring_up
 from kyklon.operations.poweron.checklist import items
@@ -364,3 +366,31 @@ def test_games_and_system_files_on_the_cards_own_root_count(demo: Demo, catalogu
     (failure,) = foretold().failures
     assert (failure.code, failure.blocks) == (f"library.system-file-damaged:{wanted.name}", False)
     assert "other bytes" in failure.cause
+
+
+def test_every_look_at_a_card_asks_for_what_init_needs(demo: Demo, catalogue: Catalogue) -> None:
+    """The route card's look and the bring-up's: a tool that init calls by name is gone."""
+    written(demo)
+    build = repaired(demo, catalogue, *REMEDIES)
+    put(demo, build, catalogue)
+    build = store.load(demo.folder).build
+    debugfs(demo.target().path, "rm /bin/mount")
+    _world, result = foretell(build, demo.folder, catalogue)
+    assert (result.failure.stage, result.failure.code) == ("init", "system.start-program")
+    seen = look_at_card(build, demo.folder, catalogue, World(), UNWATCHED).card
+    assert seen is not None
+    assert seen.root is not None
+    assert set(started_by(build, catalogue)) <= {*seen.root.programs, "/games/", "/system-files/"}
+    assert bring_up(lay_out(build, catalogue, seen, World())).failure.code == "system.start-program"
+
+
+def test_a_networks_key_does_not_come_into_the_logbook(demo: Demo, catalogue: Catalogue) -> None:
+    written(demo)
+    build = edited(repaired(demo, catalogue), "system.wireless_name", "Lantern room")
+    build = edited(build, "system.wireless_key", "a long pass phrase")
+    told = put_boot_files(demo.folder, build, catalogue, demo.target())
+    assert build.system.wireless_key in told.files["first-boot.sh"].decode()
+    assert build.system.wireless_key not in "".join(told.differences.values())
+    kept = "".join(path.read_text(errors="replace") for path in demo.folder.glob("logbook*"))
+    assert "first-boot.sh" in kept
+    assert build.system.wireless_key not in kept

@@ -40,6 +40,7 @@ def _data(result: BringUp) -> dict[str, Any]:
         "later": [failure(each) for each in result.failures[1:]],
         "screen": asdict(result.screen),
         "games": result.games,
+        "again_s": run.again_s,
         "assumed": result.assumed,
     }
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -23,6 +24,7 @@ from kyklon.operations.picture.names import standard_number
 from kyklon.operations.picture.sending import FIRMWARE
 from kyklon.operations.picture.video_word import video_size
 
+_KEY = re.compile(r"\bpsk=[0-9a-f]{64}")
 OUTPUT = "HDMI-A-1"  # the kernel's name of the first HDMI connector (drm)
 
 
@@ -143,7 +145,8 @@ def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | b
 
 
 def difference(old: str, new: str, name: str) -> str:
-    """A unified difference, '' when there is none."""
+    """A unified difference, '' when there is none; a network's key is not in it, because it goes into the logbook."""
+    old, new = (_KEY.sub("psk=(not shown)", text) for text in (old, new))
     lines = difflib.unified_diff(
         split_lines(old), split_lines(new), f"{name} on the card", f"{name} of this build", lineterm=""
     )
