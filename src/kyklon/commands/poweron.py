@@ -28,7 +28,7 @@ def bringup(folder: Folder, card: CardName, as_json: Json = False) -> int:
 def _data(result: BringUp) -> dict[str, Any]:
     def failure(each: Any) -> dict[str, Any]:
         return {
-            "stage": each.stage, "code": each.code, "cause": each.cause,
+            "stage": each.stage, "code": each.code, "cause": each.cause, "blocks": each.blocks,
             "lamp": each.lamp, "screen": asdict(each.screen),
             "remedy": each.remedy.label if each.remedy else None, "advice": each.advice, "operation": each.operation,
         }  # fmt: skip
@@ -40,7 +40,7 @@ def _data(result: BringUp) -> dict[str, Any]:
         "later": [failure(each) for each in result.failures[1:]],
         "screen": asdict(result.screen),
         "games": result.games,
-        "again_s": run.again_s,
+        "again_s": result.again_s,
         "assumed": result.assumed,
     }
 
@@ -49,6 +49,7 @@ def _lines(result: BringUp) -> list[str]:
     told = [f"{event.at_s:7.1f} s  {event.stage:16} {event.text}  [{event.lamp}]" for event in result.events]
     told.append(f"Reached: {result.reached}. Screen: {result.screen.title}")
     told += [f"  {line}" for line in result.screen.lines]
+    told += [f"Later starts take about {result.again_s:.0f} s."] if result.again_s else []
     told += [f"Assumed: {words}" for words in result.assumed]
     for number, each in enumerate(result.failures):
         word = "Fails" if number == 0 else "Then"
