@@ -10,6 +10,7 @@ import graphlib
 import os
 import shutil
 import subprocess
+import time
 from pathlib import Path
 
 import pytest
@@ -148,3 +149,19 @@ def test_a_list_that_does_not_keep_what_its_units_ask_for_is_told() -> None:
         "b is to start after c, but stands before it",
     ]
     assert told_dependencies(("c", "b"), units) == ()
+
+
+def test_folders_that_hold_themselves_end_and_files_are_counted_once(tmp_path: Path) -> None:
+    """debugfs(8) links folders into one another, which no file system should have."""
+    image = tmp_path / "root.ext4"
+    make_ext4(image, tmp_path / "tree", {**SH, "games/a/one.a8": b"x", "games/b/two.a8": b"yy"}, 8 * MIB)
+    commands = "".join(f"link /games /games/{place}/again{number}\n" for place in "ab" for number in range(40))
+    subprocess.run(["debugfs", "-w", "-f", "-", image], input=commands.encode(), check=True, capture_output=True)
+    begun = time.process_time()
+    with image.open("rb") as file:
+        facts = observe_root(reader(file.fileno()), 0, 8 * MIB, ["/games/"])
+    assert time.process_time() - begun < 2.0
+    assert {path: size for path, size in facts.files.items() if "again" not in path} == {
+        "games/a/one.a8": 1, "games/b/two.a8": 2,
+    }  # fmt: skip
+    assert len(facts.files) <= 6

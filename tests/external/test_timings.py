@@ -253,6 +253,8 @@ def test_a_size_in_centimetres_counts_where_a_timing_has_none(tmp_path: Path) ->
     data[127] = -sum(data[:127]) % 256
     assert edid.read(bytes(data)).size_mm == (530, 300)
     assert "53 cm x 30 cm" in report(_written(tmp_path / "edid", bytes(data)))
+    wall = edid.write(Edid("KYK", 1, 1, 2026, "x", (full,), (9000, 5000), None))  # a projector's
+    assert edid.read(wall).size_mm == (4095, 4095)
     with pytest.raises(WrongUse, match="clock=0"):
         edid.write(Edid("KYK", 1, 1, 2026, "x", (full.model_copy(update={"clock_hz": 4000}),), (530, 300), None))
 

@@ -66,10 +66,11 @@ def by_dependencies(
     foretold, so all are told. Source: systemd.unit(5), Requires=, After=, Before=.
     """
     order, circles = _sorted(units)
+    after = _after(units)
     why: dict[str, str] = {}
     for name in order:
         unit = units[name]
-        earlier = [other for other in order[: order.index(name)] if _is_after(units, name, other)]
+        earlier = [other for other in after[name] if other in why]
         if unit.kind in ("missing", "masked"):
             why[name] = "it is masked" if unit.kind == "masked" else "there is no such unit"
             continue
@@ -86,7 +87,7 @@ def by_dependencies(
         elif failed and not why[failed].startswith(_WAITS):
             why[name] = f"it needs {failed}, which does not start"
         elif stuck or blocked:
-            why[name] = f"{_WAITS} {stuck or blocked}, which does not return"
+            why[name] = f"{_WAITS} {never_returns}, which does not return"
         else:
             why[name] = runs(unit) if unit.program is not None else ""
     return tuple(Started(name, why[name]) for name in order), circles
@@ -96,13 +97,19 @@ _NONE = Unit("", None, kind="missing")
 _WAITS = "it waits for"
 
 
-def _is_after(units: Mapping[str, Unit], name: str, other: str) -> bool:
-    return other in units[name].after or name in units[other].before
+def _after(units: Mapping[str, Unit]) -> dict[str, set[str]]:
+    """The units that each one starts after, by its own After= and the others' Before=."""
+    found = {name: {other for other in unit.after if other in units and other != name} for name, unit in units.items()}
+    for name, unit in units.items():
+        for other in unit.before:
+            if other in found and other != name:
+                found[other].add(name)
+    return found
 
 
 def _sorted(units: Mapping[str, Unit]) -> tuple[list[str], tuple[tuple[str, ...], ...]]:
     """By After= and Before=, else by name; and the circles, each of which is cut where it was come to."""
-    left = {name: {other for other in units if other != name and _is_after(units, name, other)} for name in units}
+    left = _after(units)
     order: list[str] = []
     circles: list[tuple[str, ...]] = []
     while left:

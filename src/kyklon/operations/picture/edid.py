@@ -82,7 +82,7 @@ def _detailed(timing: Timing, size_mm: tuple[int, int]) -> bytes:
         if not 0 < value <= most and not (name.endswith("porch") and value == 0):
             raise WrongUse(f"A detailed timing cannot hold {name}={value}; the most is {most}.")
     clock, width, hblank, height, vblank, hfront, hsync, vfront, vsync = (value for _, value, _ in fields)
-    wide, high = size_mm
+    wide, high = (min(4095, mm) for mm in size_mm)  # twelve bits each
     flags = 0b0001_1000 | (0b100 if down.positive else 0) | (0b10 if across.positive else 0)
     return bytes(
         [clock & 255, clock >> 8, width & 255, hblank & 255, (width >> 8) << 4 | hblank >> 8]

@@ -56,7 +56,12 @@ def _root_start(path: Path) -> int | None:
 def _ask(path: Path, start: int, found: Complaints) -> None:
     try:
         with tools.plain_name(path) as name:
-            words = tools.run(["e2fsck", "-fn", f"{name}?offset={start}"], seconds=SECONDS, passes=range(_OPEN + 1))
+            words = tools.run(
+                ["e2fsck", "-fn", f"{name}?offset={start}"],
+                seconds=SECONDS,
+                passes=range(_OPEN + 1),
+                bounds=tools.Bounds(),
+            )
     except (ToolError, OSError):
         return  # without it, or without the right to read the device, the reader's own cautions stand
     found.told = complaints(words)

@@ -22,8 +22,9 @@ NEEDED = ("/dev", "/proc", "/sys")  # where a start mounts what the kernel offer
 _HEAD = 256  # bytes of a program that the kernel looks at: BINPRM_BUF_SIZE
 _DEEPEST = 5  # scripts that are started by scripts: fs/exec.c
 _TEXT = 1 << 20  # bytes of a text file that are read
-_MOST_UNITS = 2000  # services
+_MOST_UNITS, _UNIT = 2000, 32 << 10  # services; bytes of a unit file
 _MOST_FILES, _DEEPEST_FOLDER, _MOST_PLAYLISTS = 5000, 8, 200  # of games and system files
+_MOST_FOLDERS = 1000  # with games
 _SMALL, _MOST_SUMMED = 1 << 20, 16 << 20  # bytes of a file, and of all; system files are hardly larger
 _HASHED = 64 << 20  # bytes of files that are compared with what the image states
 _MACHINES = {40: "ARM 32-bit", 183: "ARM 64-bit", 62: "x86-64", 3: "x86 32-bit"}  # e_machine, elf.h
@@ -101,7 +102,7 @@ class _Looker:
 
     def list_below(self, folder: str) -> None:
         """Every file below a folder, without following links; the sums of small ones."""
-        waiting = [folder.rstrip("/")]
+        waiting, seen = [folder.rstrip("/")], set[int]()  # a folder may hold itself
         while waiting:
             place = waiting.pop()
             for name in self.names(place):
@@ -111,7 +112,9 @@ class _Looker:
                     self.more = True
                     return
                 if found is not None and found.is_folder:
-                    waiting.append(path)
+                    if found.number not in seen and len(seen) < _MOST_FOLDERS:
+                        waiting.append(path)
+                    seen.add(found.number)
                 elif found is not None and found.is_file:
                     self._listed(path, found)
 
@@ -152,12 +155,12 @@ class _Looker:
         found = self.found(path)
         return found is not None and found.is_folder
 
-    def text(self, path: str) -> str:
+    def text(self, path: str, most: int = _TEXT) -> str:
         found = self.found(path)
         if found is None or not found.is_file:
             return ""
         try:
-            return self.reader.head(found, _TEXT).decode("utf-8", "surrogateescape")
+            return self.reader.head(found, most).decode("utf-8", "surrogateescape")
         except FormatError as bad:
             self._told(f"{path} cannot be read: {bad.what}")
             return ""
@@ -245,8 +248,11 @@ class _Looker:
         """The services of a folder of unit files, each by its own name."""
         names = [name for name in self.names(folder) if name.endswith(".service")][:_MOST_UNITS]
         return tuple(
-            unit_of(name.removesuffix(".service"), self.text(f"{folder}/{name}"), self.program) for name in names
+            unit_of(name.removesuffix(".service"), self.unit_text(f"{folder}/{name}"), self.program) for name in names
         )
+
+    def unit_text(self, path: str) -> str:
+        return self.text(path, _UNIT)
 
     def names(self, folder: str) -> list[str]:
         """What is in a folder, sorted; nothing for one that cannot be read."""
@@ -273,7 +279,7 @@ class _Looker:
         if self.there(folder):
             return self.units(folder), {}, ()
         if any(map(self.there, MANAGERS)):
-            pulled = Systemd(self.text, self.names, self.link, self.program).units()
+            pulled = Systemd(self.unit_text, self.names, self.link, self.program).units()
             return tuple(unit for name, unit in pulled.items() if "." not in name), pulled, ()
         rows = numbered(self.names)
         return tuple(Unit(name, self.program(path)) for name, path in rows), {}, tuple(name for name, _path in rows)

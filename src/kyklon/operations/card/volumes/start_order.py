@@ -20,7 +20,7 @@ NUMBERED = (
     "/etc/init.d",
 )  # run levels with a network; some have one only
 DEFAULT = "default.target"
-_MOST = 2000  # units
+_MOST, _MOST_NAMES = 2000, 500  # units; names that one gives for one word
 _SCRIPT = re.compile(r"S(\d\d)(.+)")
 
 Text = Callable[[str], str]  # of a file, '' for none
@@ -51,7 +51,7 @@ def unit_of(name: str, text: str, program: Callable[[str], Program]) -> Unit:
 
     def names(*keys: str) -> tuple[str, ...]:
         values = " ".join(value for key in keys for value in told.get(key, ()))
-        return tuple(each.removesuffix(".service") for each in values.split())
+        return tuple(each.removesuffix(".service") for each in values.split()[:_MOST_NAMES])
 
     command = next((value for value in told.get("ExecStart", ()) if value.strip()), "").lstrip("@-:+!").split()
     kind = (told.get("Type") or ("simple",))[-1]
