@@ -70,3 +70,36 @@ def test_a_base_system_needs_the_network_for_its_installer(van: User) -> None:
     assert result.failure is None, result.failure
     assert result.reached == "front end"
     assert any("15 to 120 minutes" in event.text for event in result.events)
+
+
+def test_a_tube_on_a_board_that_takes_only_a_size_gets_its_picture_by_identification_data(user: User) -> None:
+    session = user.window.session
+    board = user.open(10)._choices["board"]
+    board.setCurrentIndex(board.findData("ling"))
+    board.activated.emit(board.currentIndex())
+    session.edit("picture.identification", "")  # this tube has no data of its own
+    session.edit("parts", [part for part in session.build.parts if part.role != "supply"])
+    dialect = user.open(30)._form.editors["boot.dialect"].widget
+    dialect.setCurrentIndex(dialect.findData("extlinux"))
+    dialect.activated.emit(dialect.currentIndex())
+    session.edit("boot.kernel", "merrow-armv8.krn")
+    for number, words in ((30, "Preview: Use ling.dtb"), (40, "Preview: Add the quirk"), (50, "Preview: Use 1440"),
+                          (50, "Preview: Issue identification data")):  # fmt: skip
+        user.open(number)
+        user.answer(lambda dialog: user.press("Change", dialog),
+                    lambda words=words: user.press(words, user.window.findings))  # fmt: skip
+        user.wait()
+    assert not [code for code in user.stops if code.startswith(("picture", "boot", "controls"))]
+    user.choose_drive("blank-card")
+    user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))
+    user.wait()
+    page = user.open(30)
+    user.press("Put ", page)
+    user.wait()
+    assert any(name == "kyklon-picture.cpio" for name in session.world.card.sizes)
+    result = bring_up(user)
+    assert result.reached == "front end", result.failures
+    assert not [failure for failure in result.failures if failure.blocks]
+    (picture,) = [event.text for event in result.events if event.stage == "display"]
+    assert "15.7" in picture
+    assert "edid/kyklon.bin, issued as firmware" in picture

@@ -162,16 +162,16 @@ class FindingsPanel(QWidget):
             return
         same_scale = self._shown is not None and self._shown[2] == self._theme.scale
         self._shown = shown
-        kept: dict[Finding, FindingCard] = {}
+        kept: dict[str, FindingCard] = {}  # by code, which is unique
         while self._cards.count():
             widget = self._cards.takeAt(0).widget()
             if isinstance(widget, FindingCard) and same_scale and widget.finding in findings:
-                kept[widget.finding] = widget
+                kept[widget.finding.code] = widget
             elif widget is not None:
                 widget.hide()
                 widget.deleteLater()
         for finding in findings:
-            card = kept.pop(finding, None) or self._card(finding)
+            card = kept.pop(finding.code, None) or self._card(finding)
             self._cards.addWidget(card)
         if not findings:
             self._cards.addWidget(label("No findings here.", "muted", wrap=True))
