@@ -246,6 +246,7 @@ def test_a_line_longer_than_the_firmware_reads_is_a_stop_and_is_read_as_cut(demo
         ("boot.overlays", ["shutdown-button:pin=36", "fan-switch"], "boot.pin:36", "stop"),
         ("boot.overlays", ["bus-sound", "bus-four-wire"], "boot.pin:23", "stop"),
         ("boot.overlays", ["day-clock"], "boot.bus:day-clock", "caution"),
+        ("boot.machine_sound", ["elm-s:digital"], "boot.machine-sound", "caution"),
         ("boot.overlays", ["nothing-such"], "boot.overlay:nothing-such", "caution"),
         ("boot.overlays", ["fan-switch:speed=2"], "boot.overlay:fan-switch:speed=2", "caution"),
         ("boot.overlays", ["Fan=36"], "boot.overlay:Fan=36", "caution"),
@@ -404,3 +405,12 @@ def test_a_boot_file_is_read_line_by_line_with_what_is_odd(catalogue: Catalogue)
     assert "carriage return" in odd[7]
     void = as_found(labels, board, {"extlinux/extlinux.conf": "LABEL\n"})
     assert any("gives the file up: line 1" in line.odd for line in void)
+
+
+def test_a_set_of_several_machines_has_sound_by_machine(demo: Demo, catalogue: Catalogue) -> None:
+    build = edited(demo.build.with_part("image", "tidepool"), "boot.machine_sound", ["elm-s:digital", "none-such:none"])
+    found = next(each for each in hardware.findings(build, catalogue, World()) if each.code == "boot.machine-sound")
+    build = remedied(build, found.remedy)
+    assert build.boot.machine_sound == ("elm-s:digital",)
+    text = compiled(build, catalogue, {})[0].text
+    assert "sound.machines = elm-s:digital" in text.split("\n")

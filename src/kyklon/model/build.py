@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from enum import StrEnum
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field, StringConstraints, ValidationError
 
 from kyklon.model.described import described
 from kyklon.model.fields import describe
@@ -102,6 +102,9 @@ class FileSets(Record):
     chosen: tuple[str, ...] = described("Chosen systems", ())
 
 
+MachineSound = Annotated[str, StringConstraints(pattern=r"^[a-z0-9-]+:(analogue|digital|none)$")]
+
+
 class BootSettings(Record):
     """The canonical boot settings, compiled to a dialect. Sizes in MB (10^6 bytes), overscan in % of an edge."""
 
@@ -128,6 +131,7 @@ class BootSettings(Record):
     )
     safe_start: bool = described("Safe start", False)
     sound: Literal["analogue", "digital", "none"] = described("Sound route", "analogue")
+    machine_sound: tuple[MachineSound, ...] = described("Sound by machine", (), hint="elm-s:analogue")
     video_memory_mb: int = described(
         "Picture memory", 256, unit="MB", ge=16, le=1024,
         choices=tuple((mb, f"{mb}\u202fMB") for mb in (64, 128, 256, 512)),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Dialect, Display, Overlay
+from kyklon.catalogue.records import BareMetal, Board, Dialect, Display, Overlay
 from kyklon.model.build import BootSettings, Build, change_of
 from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy, Severity
@@ -34,6 +34,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     found += _clock(build, board) if "boot.processor_mhz" in taken else []
     found += _link(build) if "boot.link" in taken else []
     found += _safe(build, catalogue) if "boot.safe_start" in taken else []
+    found += _machines(build, catalogue)
     found += _header(build, catalogue) if "boot.overlays" in taken else []
     return [*found, *_too_long(build, catalogue, dialect, world)]
 
@@ -139,6 +140,31 @@ def _safe(build: Build, catalogue: Catalogue) -> list[Finding]:
             message="It sends 640 × 480 at 31.5 kHz, whatever is plugged in.",
             why="A wrong line rate overheats a tube's line output stage and can destroy it.", source="CTA-861, code 1",
             remedy=Remedy(label="Start as planned", changes=(change,)),
+        )
+    ]  # fmt: skip
+
+
+def machines_of(image: str | None, catalogue: Catalogue) -> tuple[str, ...]:
+    """The machines that an image can be, by their ids; nothing for one that is one machine."""
+    return tuple(each.id for layout in catalogue.all(BareMetal) if layout.image == image for each in layout.machines)
+
+
+def _machines(build: Build, catalogue: Catalogue) -> list[Finding]:
+    """Sound routes of machines that the image has not."""
+    known = machines_of(build.part("image"), catalogue)
+    kept = [each for each in build.boot.machine_sound if each.partition(":")[0] in known]
+    if len(kept) == len(build.boot.machine_sound):
+        return []
+    lost = ", ".join(each for each in build.boot.machine_sound if each not in kept)
+    change = change_of("boot.machine_sound", kept, " ".join(build.boot.machine_sound), " ".join(kept) or "none")
+    return [
+        Finding(
+            code="boot.machine-sound", severity=Severity.CAUTION, operation=OPERATION, subject="Sound by machine",
+            title=f"{lost} means nothing here",
+            message=f"The image can be: {', '.join(known)}." if known else "The image is one machine.",
+            why="What is decided and what the machine does would be two things.",
+            source="bare-metal sets in the catalogue",
+            remedy=Remedy(label="Take it back", changes=(change,)),
         )
     ]  # fmt: skip
 

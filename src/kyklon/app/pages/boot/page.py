@@ -22,7 +22,7 @@ from kyklon.model.kernel_line import words
 from kyklon.operations.boot.compile import IssuedFile, compiled
 from kyklon.operations.boot.findings import kernel_sets
 from kyklon.operations.boot.firmware import differing
-from kyklon.operations.boot.hardware import kernel_line_of, taken_settings
+from kyklon.operations.boot.hardware import kernel_line_of, machines_of, taken_settings
 from kyklon.operations.boot.services import track
 from kyklon.operations.card.observe import card_target
 from kyklon.operations.picture.sending import takes_firmware, takes_timings
@@ -38,7 +38,7 @@ GROUPS = {  # what is decided here, under the tab it is shown on
         "boot.signal_strength", "boot.turn", "boot.frame_size", "boot.overscan_percent", "boot.inset_left",
         "boot.inset_right", "boot.inset_top", "boot.inset_bottom",
     ),
-    "Board": ("boot.sound", "boot.video_memory_mb", "boot.processor_mhz", "boot.overlays"),
+    "Board": ("boot.sound", "boot.machine_sound", "boot.video_memory_mb", "boot.processor_mhz", "boot.overlays"),
     "System": (
         "boot.user", "boot.hostname", "system.time_zone", "system.keyboard", "boot.country", "system.wireless_name",
         "system.wireless_key", "system.wired", "system.remote_key", "system.may_shut_down", "system.shares",
@@ -128,6 +128,8 @@ class BootPage(OperationPage):
     def _meant(self, dialect: Dialect, board: Board, *, has_system: bool) -> frozenset[str]:
         """The settings that reach this board by these boot files; the others change nothing and are not offered."""
         taken = taken_settings(dialect, board) | frozenset(_ALWAYS)
+        if not machines_of(self.session.build.part("image"), self.session.catalogue):
+            taken -= {"boot.machine_sound"}
         if takes_timings(board, dialect) or not takes_firmware(board, dialect):
             taken -= {"picture.issue_identification"}
         image = self.session.catalogue.find(Image, self.session.build.part("image"))

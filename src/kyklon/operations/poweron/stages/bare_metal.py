@@ -73,7 +73,10 @@ def machine(bench: Bench) -> Step:
             return fail(Failure("machine", "card.machine-files", cause, None, Screen("black", f"{name}: black screen"),
                                 lamps.idle))  # fmt: skip
         assert chosen is not None
-        return Step((Moment(f"{chosen.name} starts.", lamps.idle, 0.5),))
+        told = bench.settings.values.get("boot.machine_sound", "").split() if bench.settings else []
+        route = next((each.partition(":")[2] for each in told if each.partition(":")[0] == chosen.id), "")
+        sound = f" Its sound: {route}." if route in ("analogue", "digital", "none") else ""
+        return Step((Moment(f"{chosen.name} starts.{sound}", lamps.idle, 0.5),))
     if not whole:
         first = next(iter(troubles.values()), "no machine is known")
         return fail(dark_screen("machine", "card.machine-files", f"No machine is complete: {first}.", None, lamps.idle))
