@@ -256,6 +256,7 @@ MODES: tuple[Mode, ...] = (
          lambda card: (poke(card, 450, b"\x83"), poke(card, BOOT, bytes(512)))),
     Mode("a FAT partition that the table calls Linux", "boot partition", "card.loader-partition", "looks for a FAT one",
          bytes_at(450, b"\x83")),
+    Mode("a boot partition without a type", "boot partition", "card.loader-partition", "no type", bytes_at(450, b"\0"), LABELS),
     Mode("a boot sector without its end mark", "boot partition", "card.no-boot-partition", "55 AA", bytes_at(BOOT + 510, b"\0\0")),
     Mode("sectors of no size", "boot partition", "card.no-boot-partition", "bytes a sector", bytes_at(BOOT + 11, b"\0\0")),
     Mode("clusters of no size", "boot partition", "card.no-boot-partition", "power of two", bytes_at(BOOT + 13, b"\0")),

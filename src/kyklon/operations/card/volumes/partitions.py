@@ -50,7 +50,7 @@ def parse(sector: bytes, *, strict: bool = True) -> PartitionTable:
         kind, start, sectors = entry[4], int.from_bytes(entry[8:12], "little"), int.from_bytes(entry[12:16], "little")
         if entry[0] not in (0, 0x80):  # of an empty one too: then no kernel takes it for a table
             raise FormatError("partition table", offset, expected="00 or 80", got=f"{entry[0]:02x}")
-        if kind == 0 or (sectors == 0 and not strict):
+        if sectors == 0 if not strict else kind == 0:  # a kernel goes by the size alone (partitions/msdos.c)
             continue
         if (start == 0 or sectors == 0) and strict:
             raise FormatError("partition table", offset + 8, expected="a start and a size", got=f"{start}, {sectors}")
@@ -73,10 +73,10 @@ def read_table(read: Read, size: int = 0, *, strict: bool = True) -> PartitionTa
     extended = next((part for part in table.partitions if part.kind in EXTENDED), None)
     if extended is None:
         return table
-    return replace(table, partitions=(*table.partitions, *_logical(read, extended)))
+    return replace(table, partitions=(*table.partitions, *_logical(read, extended, strict=strict)))
 
 
-def _logical(read: Read, extended: Partition) -> list[Partition]:
+def _logical(read: Read, extended: Partition, *, strict: bool) -> list[Partition]:
     """The chain of logical partitions, as far as it can be read."""
     found: list[Partition] = []
     at = extended.start
@@ -88,7 +88,7 @@ def _logical(read: Read, extended: Partition) -> list[Partition]:
             return found
         kind = sector[450]
         start, count = int.from_bytes(sector[454:458], "little"), int.from_bytes(sector[458:462], "little")
-        if kind and count:
+        if count and (kind or not strict):
             found.append(Partition(number, kind, at + start * SECTOR, count * SECTOR, active=False))
         further = int.from_bytes(sector[470:474], "little")
         if not sector[466] or not further:

@@ -37,7 +37,7 @@ def loader_partitions(table: PartitionTable) -> tuple[int, ...]:
     boot, part_dos.c and part_efi.c, is_bootable)."""
     marked = tuple(
         part.number for part in table.partitions
-        if part.active or part.guid == _EFI_SYSTEM or (not part.guid and part.kind == 0xEF)
+        if (part.kind and part.active) or part.guid == _EFI_SYSTEM or (not part.guid and part.kind == 0xEF)
     )  # fmt: skip
     return marked or (1,)
 
@@ -54,6 +54,8 @@ def boot_partition(bench: Bench) -> Step:
         if part is not None and part.number not in looked:
             named = " and ".join(map(str, looked))
             why = f"The loader looks on partition {named} only; the boot files are on partition {part.number}."
+        elif part is not None and not part.kind and not part.guid:
+            why = f"The loader passes over partition {part.number}: the table gives it no type."
         elif contents.loader_error:
             why = f"The loader cannot read the boot partition: {contents.loader_error}."
     elif part is not None and not part.is_fat:
