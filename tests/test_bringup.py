@@ -14,7 +14,7 @@ from kyklon.base.progress import UNWATCHED
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import System
 from kyklon.model.build import Build, edited, remedied
-from kyklon.model.card import CardContents
+from kyklon.model.card import CardContents, RootFacts
 from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.boot.acts import put_boot_files
@@ -394,3 +394,29 @@ def test_a_networks_key_does_not_come_into_the_logbook(demo: Demo, catalogue: Ca
     kept = "".join(path.read_text(errors="replace") for path in demo.folder.glob("logbook*"))
     assert "first-boot.sh" in kept
     assert build.system.wireless_key not in kept
+
+
+def test_growth_is_told_once_and_room_always(whole: tuple[Build, CardContents, World], catalogue: Catalogue) -> None:
+    build, card, world = whole
+    assert card.root is not None
+
+    def growth(root: RootFacts, build: Build = build, world: World = world) -> list[str]:
+        found = replace(card, root=root, roots={**card.roots, 2: root})
+        return [each.text for each in run(build, catalogue, found, world).events if each.stage == "root expansion"]
+
+    (text,) = growth(card.root)
+    assert text.startswith("Grows from 33.6")
+    assert growth(replace(card.root, expanded=True, free=16_000_000)) == []
+    (text,) = growth(replace(card.root, expanded=True, free=15_999_999))
+    assert text.startswith("Only 16.0")
+    (text,) = growth(replace(card.root, no_write="why"))
+    assert "only be read" in text
+    grown = replace(card, root=replace(card.root, expanded=True), roots={2: replace(card.root, expanded=True)})
+    first, later = run(build, catalogue, card, world), run(build, catalogue, grown, world)
+    assert first.again_s == later.again_s
+    assert first.events[-1].at_s > later.events[-1].at_s
+    assert world.scan is not None
+    big = replace(world.scan, games=tuple(replace(game, size=10**12) for game in world.scan.games))
+    assert any("will be free" in text for text in growth(card.root, world=replace(world, scan=big)))
+    bare = build.with_part("image", "harbour-lite")
+    assert growth(card.root, build=bare)[0].startswith("Grows")
