@@ -57,6 +57,7 @@ COMMANDS = (
     Command("boot diff", ("boot", "diff"), "Show how the build's boot files differ from those on a card."),
     Command("apply", ("boot", "apply"), "Put the build's boot files on a card."),
     Command("bringup", ("poweron", "bringup"), "Predict the first power-on from the bytes on a card."),
+    Command("bringup diff", ("poweron", "diff"), "Lay the bring-ups of two cards side by side."),
     Command("scan", ("library", "scan"), "Say which games are ready, and why the rest are not."),
     Command("transfer", ("library", "transfer"), "Copy the games that are ready, and read them back."),
     Command("timing cvt", ("timing", "cvt_timing"), "Compute a timing by VESA CVT 1.2."),

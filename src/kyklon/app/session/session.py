@@ -72,6 +72,7 @@ class Session(QObject):
         self.world = loaded.world
         self.findings: tuple[Finding, ...] = ()
         self.bring_up: BringUp | None = None
+        self.bring_up_before: BringUp | None = None  # the run before this one
         self.bring_up_current = False
         self.saved_at = ""
         self.log_count = 0
@@ -316,6 +317,7 @@ class Session(QObject):
             return foretell(build, folder, catalogue, watch=watch)
 
         def done(result: tuple[World, BringUp]) -> None:
+            self.bring_up_before = self.bring_up
             seen, self.bring_up = result
             self.bring_up_current = self.build == build
             failure = self.bring_up.failure

@@ -25,6 +25,7 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.catalogue.records import Display, Image
 from kyklon.model.findings import Remedy
 from kyklon.operations.poweron.checklist import items
+from kyklon.operations.poweron.comparison import compare, first_difference
 from kyklon.operations.poweron.events import PUT_ON_CARD, BringUp, Failure
 from kyklon.operations.registry import operation
 
@@ -91,7 +92,11 @@ class PowerOnPage(OperationPage):
         run = session.bring_up
         display = session.catalogue.find(Display, session.build.part("display"))
         aspect = display.aspect[0] / display.aspect[1] if display else 4 / 3
-        self._line.show_run(run)
+        before = session.bring_up_before
+        self._line.show_run(run, before)
+        parted = first_difference(compare(before, run)) if before and run else None
+        note = f"from the bytes on the card; marked: other than before, from {parted.stage} on" if parted else ""
+        self._time_sheet.set_note(note or "from the bytes on the card")
         lamp = run.events[-1].lamp if run and run.events else None
         self._screen.show_screen(run.screen if run else None, lamp, aspect)
         if run is None:

@@ -9,6 +9,7 @@ from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.shown import visible
+from kyklon.operations.poweron.comparison import compare
 from kyklon.operations.poweron.events import BringUp
 
 
@@ -18,11 +19,16 @@ class TimeLine(Instrument):
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme, "Time line of the power-on")
         self._run: BringUp | None = None
+        self._fresh: frozenset[int] = frozenset()
 
-    def show_run(self, run: BringUp | None) -> None:
-        if not self.shows(run):
+    def show_run(self, run: BringUp | None, before: BringUp | None = None) -> None:
+        """before: an earlier run; what is not as it was then bears a mark."""
+        rows = compare(before, run) if before and run else ()
+        fresh = frozenset(id(row.right) for row in rows if row.right and not row.same)
+        places = frozenset(index for index, event in enumerate(run.events if run else ()) if id(event) in fresh)
+        if not self.shows((run, places)):
             return
-        self._run = run
+        self._run, self._fresh = run, places
         if run:
             self.setAccessibleDescription("; ".join(f"{e.at_s:.0f} s {e.text}" for e in run.events))
             self.setMinimumHeight(round(len(run.events) * self.theme.px(26) + self.theme.px(46)))
@@ -56,6 +62,8 @@ class TimeLine(Instrument):
         for index, event in enumerate(run.events):
             y = box.top() + pitch * (index + 0.5)
             failed = blocked and index == last
+            if index in self._fresh:
+                self.block(painter, QRectF(box.left(), y - px(10), px(4), px(20)), "amber", radius=2)
             self.text(
                 painter,
                 QPointF(rail - px(14), y),
