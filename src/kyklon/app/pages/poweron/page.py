@@ -95,7 +95,7 @@ class PowerOnPage(OperationPage):
         before = session.bring_up_before
         self._line.show_run(run, before)
         parted = first_difference(compare(before, run)) if before and run else None
-        note = f"from the bytes on the card; marked: other than before, from {parted.stage} on" if parted else ""
+        note = f"marked: not as in the run before, from {parted.stage} on" if parted else ""
         self._time_sheet.set_note(note or "from the bytes on the card")
         lamp = run.events[-1].lamp if run and run.events else None
         self._screen.show_screen(run.screen if run else None, lamp, aspect)
