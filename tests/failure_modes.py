@@ -422,6 +422,8 @@ MODES: tuple[Mode, ...] = (
     Mode("a mount option that ext4 has not", "root partition", "boot.rootflags", "noatime", line("rootflags=noatime")),
     Mode("group checksums wrong, mounted for writing", "root partition", "card.root-damaged", "rw:",
          lambda card: (poke(card, ROOT + 2048 + 30, b"\x12\x34"), line("rw")(card))),
+    Mode("group checksums wrong, mounted for writing after all", "root partition", "card.root-damaged", "rw:",
+         lambda card: (poke(card, ROOT + 2048 + 30, b"\x12\x34"), line("ro rw")(card))),
     # init
     Mode("no init", "init", "system.no-init", "/sbin/init is not there", root("rm /sbin/init")),
     Mode("an init that is not executable", "init", "system.no-init", "not executable", root("sif /sbin/init mode 0100644")),

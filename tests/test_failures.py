@@ -31,7 +31,7 @@ from kyklon.operations.poweron.events import BringUp, Failure
 from kyklon.operations.poweron.sequence import stages_of
 
 HIDING = ("card.not-bootable", "card.no-boot-partition", "card.loader-partition", "boot.no-root", "boot.root-nowhere",
-          "card.no-root-partition", "boot.rootfstype", "boot.rootflags", "card.second-table")  # fmt: skip
+          "card.no-root-partition")  # fmt: skip
 BESIDE = ("card.bundle", "assembly")  # of failures that block nothing, those that are judged here
 
 
@@ -149,6 +149,21 @@ def repaired(mode: Mode, failure: Failure, card: Path, good: dict[str, Path], fo
 
 def readable(card: Path) -> bool:
     return not contents.observe(card).broken
+
+
+@pytest.mark.parametrize(
+    "first_mode", ["an older kind named", "a mount option that ext4 has not", "a safe start on a tube"]
+)
+def test_a_root_that_is_known_is_followed_behind_a_word_that_stops_it(
+    first_mode: str, good: dict[str, Path], tmp_path: Path
+) -> None:
+    """One run names all that would come: the word, and the init that is not there."""
+    modes = {mode.name: mode for mode in MODES}
+    build, card = good_build("merrow"), copied(good["merrow"], tmp_path / "card.img")
+    modes[first_mode].card(card)
+    modes["no init"].card(card)
+    found = run(card, build, world_of(build, good["folder"])).failures
+    assert [failure.code for failure in found] == [modes[first_mode].code, "system.no-init"]
 
 
 def test_there_are_as_many_ways_to_fail_as_the_documents_say() -> None:

@@ -103,7 +103,7 @@ def main() -> None:
                 mutant = copy.deepcopy(tree)
                 words = changed(places(mutant)[index])
                 path.write_text(ast.unparse(mutant), encoding="utf-8")
-                command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", *MODULES[name].split()]
+                command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "2", *MODULES[name].split()]
                 try:
                     done = subprocess.run(command, cwd=copied, env=environment, capture_output=True, timeout=SECONDS)
                     found = done.returncode not in (0, 5)  # a test failed, or the module cannot even be imported

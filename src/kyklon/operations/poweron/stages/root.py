@@ -95,7 +95,7 @@ def kernel_line(bench: Bench) -> Step:
         return fail(failure, hides=True)
     if bench.contents.table and bench.contents.table.second and "gpt" not in given:
         cause = "The first GPT is damaged; a kernel takes the second only with the word gpt in its line."
-        return fail(panic("kernel line", "card.second-table", cause, lamps.stuck), hides=True)
+        return fail(panic("kernel line", "card.second-table", cause, lamps.stuck))
     moments = [Moment(f"{len(given)} words.", lamps.reading, KERNEL_S)]
     if not waits and not any(word.startswith("rootdelay=") for word in given):
         what = "A disk on USB" if bench.build.medium == "disk" else "The card"
@@ -138,15 +138,15 @@ def _mount_words(bench: Bench, root: RootFacts) -> Step | None:
     kind = last(given, "rootfstype")
     if kind is not None and not set(kind.split(",")) & set(root.kinds):
         cause = f"rootfstype={kind}: the root is {root.kinds[0]}."
-        return fail(panic("root partition", "boot.rootfstype", cause, lamps.stuck), hides=True)
+        return fail(panic("root partition", "boot.rootfstype", cause, lamps.stuck))
     if root.not_for_writing and [word for word in given if word in ("ro", "rw")][-1:] == ["rw"]:
         cause = f"rw: the kernel does not mount it for writing, {root.not_for_writing}."
-        return fail(panic("root partition", "card.root-damaged", cause, lamps.stuck), hides=True)
+        return fail(panic("root partition", "card.root-damaged", cause, lamps.stuck))
     flags = last(given, "rootflags") or ""
     unknown = [each for each in flags.split(",") if each and each.partition("=")[0] not in _FLAGS]
     if unknown:
         cause = f"rootflags={flags}: ext4 knows no option {unknown[0]}."
-        return fail(panic("root partition", "boot.rootflags", cause, lamps.stuck), hides=True)
+        return fail(panic("root partition", "boot.rootflags", cause, lamps.stuck))
     return None
 
 
