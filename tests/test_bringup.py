@@ -413,6 +413,7 @@ def test_growth_is_told_once_and_room_always(whole: tuple[Build, CardContents, W
     assert "only be read" in text
     grown = replace(card, root=replace(card.root, expanded=True), roots={2: replace(card.root, expanded=True)})
     first, later = run(build, catalogue, card, world), run(build, catalogue, grown, world)
+    assert [each.text for each in first.events if each.stage == "root partition"] == ["Quayside 4.2, 2026-06-01."]
     assert first.again_s == later.again_s
     assert first.events[-1].at_s > later.events[-1].at_s
     assert world.scan is not None
