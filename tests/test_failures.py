@@ -310,3 +310,18 @@ def _damaged_bundle(card: Path, rng: random.Random) -> None:
         put_fat(card, f"{name.rpartition('/')[0]}/spare-{rng.randrange(9)}.tar.gz", bytes(data))
     else:
         put_fat(card, "berths/loose.txt", b"x")
+
+
+@pytest.mark.parametrize(
+    ("name", "title"),
+    [("a partition that is not there", "Waiting for ever"), ("a number without a partition", "Kernel panic")],
+)
+def test_a_kernel_waits_for_names_and_not_for_numbers(
+    name: str, title: str, good: dict[str, Path], tmp_path: Path
+) -> None:
+    mode, build = next(each for each in MODES if each.name == name), good_build("merrow")
+    card = copied(good["merrow"], tmp_path / "card.img")
+    mode.card(card)
+    failure = first(run(card, build, world_of(build, good["folder"])))
+    assert failure is not None
+    assert failure.screen.title == title
