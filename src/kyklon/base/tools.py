@@ -18,7 +18,8 @@ PACKAGE_OF = {  # Debian package that brings the program
     "mcopy": "mtools", "mdir": "mtools", "mren": "mtools", "mdel": "mtools", "mmd": "mtools",
     "mkfs.fat": "dosfstools", "mkfs.ext4": "e2fsprogs", "debugfs": "e2fsprogs", "sfdisk": "fdisk",
     "lsblk": "util-linux", "prlimit": "util-linux", "umount": "mount", "dumpe2fs": "e2fsprogs", "mtype": "mtools",
-    "e2fsck": "e2fsprogs",
+    "e2fsck": "e2fsprogs", "linux.uml": "user-mode-linux", "busybox": "busybox-static",
+    "qemu-system-aarch64": "qemu-system-arm u-boot-qemu",
 }  # fmt: skip
 
 

@@ -42,6 +42,13 @@ KINDS: Mapping[str, type[records.CataloguePart]] = {
     "choosers": records.Chooser,
 }
 
+# read when they are first asked for: the window's first page needs none of them
+LATE: Mapping[str, type[records.CataloguePart]] = {
+    "log_patterns": records.LogPattern,
+    "observations": records.Observation,
+    "causes": records.Cause,
+}
+
 PartT = TypeVar("PartT", bound=records.CataloguePart)
 
 
@@ -50,11 +57,13 @@ class Catalogue:
     """All parts, by kind (a file's name) and id."""
 
     parts: Mapping[str, Mapping[str, records.CataloguePart]] = field(default_factory=dict)
+    user_folder: Path | None = None
 
     def all(self, kind: type[PartT]) -> tuple[PartT, ...]:
-        """Every part of a kind, in catalogue order."""
-        name = next(name for name, record in KINDS.items() if record is kind)
-        return tuple(part for part in self.parts.get(name, {}).values() if isinstance(part, kind))
+        """Every part of a kind, in catalogue order. Raises CatalogueError for a kind of LATE whose file is wrong."""
+        name = next(name for name, record in (*KINDS.items(), *LATE.items()) if record is kind)
+        rows = _late(name, self.user_folder)[0] if name in LATE else self.parts.get(name, {})
+        return tuple(part for part in rows.values() if isinstance(part, kind))
 
     def warm(self) -> None:
         """Compile every template now, in whatever thread this is, so that none is compiled when it is first shown."""
@@ -86,19 +95,28 @@ def load(user_folder: Path | None = None) -> Catalogue:
     """The shipped catalogue with the files of user_folder (same names) layered over it, row by row."""
     parts: dict[str, dict[str, records.CataloguePart]] = {}
     own: set[str] = set()
-    shipped = resources.files("kyklon.catalogue") / "data"
-    for kind, record in KINDS.items():
-        rows = _read(kind, record, (shipped / f"{kind}.toml").read_text(encoding="utf-8"), f"{kind}.toml")
-        user_file = user_folder / f"{kind}.toml" if user_folder else None
-        if user_file and user_file.exists():
-            own.add(kind)
-            rows |= _read(kind, record, _user_text(user_file), str(user_file))
-        parts[kind] = rows
-    catalogue = Catalogue(parts)
+    for kind in KINDS:
+        parts[kind], is_own = _layered(kind, user_folder)
+        own |= {kind} if is_own else set()
+    catalogue = Catalogue(parts, user_folder)
     _check_references(catalogue)
     if own & {"dialects", "templates"}:  # the shipped ones are checked by the tests
         check_templates(catalogue)
     return catalogue
+
+
+def _layered(kind: str, user_folder: Path | None) -> tuple[dict[str, records.CataloguePart], bool]:
+    """The rows of a kind, and whether the user has some of their own."""
+    record = KINDS.get(kind) or LATE[kind]
+    shipped = resources.files("kyklon.catalogue") / "data" / f"{kind}.toml"
+    rows = _read(kind, record, shipped.read_text(encoding="utf-8"), f"{kind}.toml")
+    user_file = user_folder / f"{kind}.toml" if user_folder else None
+    if user_file is None or not user_file.exists():
+        return rows, False
+    return rows | _read(kind, record, _user_text(user_file), str(user_file)), True
+
+
+_late = cache(_layered)
 
 
 def _user_text(path: Path) -> str:

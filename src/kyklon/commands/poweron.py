@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+import sys
 from dataclasses import asdict
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-from kyklon.commands.line import Argument
-from kyklon.commands.shared import OK, STOPS, CardName, Folder, Json, open_folder, out
+from kyklon.base.errors import WrongUse
+from kyklon.base.reading import bytes_of
+from kyklon.catalogue.records import Image
+from kyklon.commands.line import Argument, Option
+from kyklon.commands.shared import OK, STOPS, CardName, Folder, Json, open_folder, out, watching
 from kyklon.commands.targets import written_card
+from kyklon.operations.poweron.boot_log import MOST_LOG, LogReading, log_text
+from kyklon.operations.poweron.side_by_side import Column, StageRow
 
 if TYPE_CHECKING:
     from kyklon.operations.poweron.events import BringUp
@@ -63,6 +70,123 @@ def diff(
     }  # fmt: skip
     out(data, as_json, lines)
     return STOPS if parted else OK
+
+
+def log(
+    folder: Folder,
+    file: Annotated[Path, Argument(help="The log; - reads standard input.", metavar="FILE")],
+    card: Annotated[str, Option("--card", help="The card to foretell from; the build's own without it.")] = "",
+    as_json: Json = False,
+) -> int:
+    """Lay a real machine's boot log beside the forecast.
+
+    A kernel log, a journal, or lines typed from the screen. Exit 1 when the start in it failed.
+    """
+    from kyklon.operations.poweron.acts import foretell
+    from kyklon.operations.poweron.boot_log import read_log
+    from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_log, remedy_for, verdict
+
+    build, parts = open_folder(folder)
+    text = log_text(sys.stdin.buffer.read(MOST_LOG + 1) if str(file) == "-" else bytes_of(file, MOST_LOG))
+    _world, run = foretell(build, folder, parts, written_card(card, folder).path if card else None)
+    image = parts.find(Image, build.part("image"))
+    school = image.school if image else ""
+    reading = read_log(text, parts, school)
+    sides = of_forecast(run, school), of_log(reading, school)
+    rows = lay(*sides)
+    said, remedy = verdict(*sides, rows), remedy_for(reading, run)
+    data = {**_reading(reading), "rows": _rows(rows), "agree": said.agree, "verdict": said.text, "why": said.why,
+            "forecast": run.reached, "remedy": remedy.label if remedy else None}  # fmt: skip
+
+    def lines() -> list[str]:
+        ends = [f"{said.text} {said.why}".strip()]
+        ends += [f"Remedy: {remedy.label}."] if remedy else []
+        return [*_reading_lines(reading), *_row_lines(rows, *sides), *ends]
+
+    out(data, as_json, lines)
+    return STOPS if reading.stop else OK
+
+
+def rehearse(
+    folder: Folder,
+    card: CardName,
+    way: Annotated[str, Option("--way", help="loader, kernel or root; what fits the card without it.")] = "",
+    seconds: Annotated[float, Option("--limit", help="Seconds that each part may take.")] = 60.0,
+    as_json: Json = False,
+) -> int:
+    """Start a card on the desk, without a board.
+
+    From a snapshot: the card is never written. Exit 1 when it does not come to its menu.
+    """
+    from kyklon.operations.poweron.acts import rehearse_card
+    from kyklon.operations.poweron.rehearsal import WAYS
+    from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_rehearsal, verdict
+
+    if way and way not in WAYS:
+        raise WrongUse(f"There is no way {way!r}.", do=f"There are {', '.join(WAYS)}.")
+    if not 1 <= seconds <= 3600:
+        raise WrongUse(f"A limit of {seconds:g} seconds is not possible.", do="Give 1 to 3600.")
+    build, parts = open_folder(folder)
+    path = written_card(card, folder).path
+    chosen: tuple[Any, ...] = (way,) if way else ()
+    with watching() as watch:
+        run, done, school = rehearse_card(build, folder, parts, path, chosen, seconds, watch)
+    sides = of_forecast(run, school, tried=done.tried), of_rehearsal(done, school)
+    rows = lay(*sides)
+    said = verdict(*sides, rows)
+    data = {
+        **_reading(done.reading), "rows": _rows(rows), "agree": said.agree, "verdict": said.text, "why": said.why,
+        "forecast": run.reached, "unseen": done.unseen, "log": done.said,
+        "phases": [{"way": p.way, "ended": p.ended, "seconds": p.seconds} for p in done.phases],
+    }  # fmt: skip
+
+    def lines() -> list[str]:
+        phases = [
+            f"{WAYS[p.way].title}: {p.seconds:.1f} s{' (time limit)' if p.ended == 'limit' else ''}"
+            for p in done.phases
+        ]
+        return [*phases, done.verdict, *_row_lines(rows, *sides), f"{said.text} {said.why}".strip(),
+                *(f"Not shown: {words}" for words in done.unseen)]  # fmt: skip
+
+    out(data, as_json, lines)
+    return OK if done.reading.stop is None and done.reading.reached == "front end" else STOPS
+
+
+def _reading(reading: LogReading) -> dict[str, Any]:
+    stop = reading.stop
+    return {
+        "reached": reading.reached, "starts": reading.starts, "kernel_line": reading.kernel_line,
+        "model": reading.model,
+        "stop": {"stage": stop.stage, "code": stop.code, "text": stop.text, "line": stop.line.number,
+                 "said": stop.line.text} if stop else None,
+        "hurts": [{"stage": each.stage, "code": each.code, "text": each.text, "line": each.line.number}
+                  for each in reading.hurts],
+        "times": [asdict(each) for each in reading.times],
+    }  # fmt: skip
+
+
+def _reading_lines(reading: LogReading) -> list[str]:
+    told = [f"{reading.starts} starts in the log; the last is read."] if reading.starts > 1 else []
+    told.append(f"Reached: {reading.reached or 'nothing that the log tells of'}.")
+    if reading.stop:
+        told.append(f"Stopped at {reading.stop.stage}: {reading.stop.text} (line {reading.stop.line.number})")
+    return [*told, *(f"Also: {each.text} (line {each.line.number})" for each in reading.hurts)]
+
+
+def _rows(rows: tuple[StageRow, ...]) -> list[dict[str, Any]]:
+    return [
+        {"stage": row.stage, "differs": row.differs, "left": asdict(row.left), "right": asdict(row.right)}
+        for row in rows
+    ]
+
+
+def _row_lines(rows: tuple[StageRow, ...], left: Column, right: Column) -> list[str]:
+    told = [f"  {'':17} {left.title:12} {right.title}"]
+    first = next((row for row in rows if row.differs), None)
+    for row in rows:
+        mark = ">" if row is first else "*" if row.differs else " "
+        told.append(f"{mark} {row.stage:17} {row.left.came:12} {row.right.came}")
+    return told
 
 
 def _data(result: BringUp) -> dict[str, Any]:

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, StringConstraints, ValidationError
 
 from kyklon.model.described import described
+from kyklon.model.fault import FaultCase
 from kyklon.model.fields import describe
 from kyklon.model.findings import Change, Remedy
 from kyklon.model.record import Record
@@ -245,6 +246,7 @@ class Build(Record):
     library: LibrarySettings = LibrarySettings()
     tuning: TuningLayers = TuningLayers()
     ticks: tuple[Tick, ...] = ()
+    fault: FaultCase = FaultCase()
     sign_offs: tuple[SignOff, ...] = ()
 
     def part(self, role: str) -> str | None:

@@ -17,6 +17,23 @@ from kyklon.operations.picture.observe import look_at_display
 from kyklon.operations.poweron.bench import lay_out
 from kyklon.operations.poweron.bringup import bring_up
 from kyklon.operations.poweron.events import BringUp
+from kyklon.operations.poweron.rehearsal import LIMIT_S, Rehearsal, WayKey, rehearse
+
+
+def rehearse_card(
+    build: Build,
+    folder: Path,
+    catalogue: Catalogue,
+    card: Path,
+    ways: tuple[WayKey, ...] = (),
+    limit_s: float = LIMIT_S,
+    watch: Watch = UNWATCHED,
+) -> tuple[BringUp, Rehearsal, str]:
+    """The card foretold, and started on the desk; and the school of its image. Raises as rehearsal.rehearse."""
+    world, run = foretell(build, folder, catalogue, card, watch)
+    bench = lay_out(build, catalogue, world.card or NO_CARD, world)
+    return run, rehearse(bench, card, ways, limit_s=limit_s, watch=watch), bench.image.school
+
 
 NO_CARD = CardContents(table_error="no card is plugged in, or none was written")
 

@@ -1,0 +1,70 @@
+"""The fault finder at a build: its case, and the record of what was asked, tried and found."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from kyklon.base import places
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Cause, Observation
+from kyklon.faults.finder import Case
+from kyklon.faults.setting import setting_of
+from kyklon.model.build import Build
+from kyklon.model.fault import FaultAnswer, FaultCase
+from kyklon.model.findings import Finding
+from kyklon.operations.poweron.events import BringUp
+from kyklon.record import cures
+from kyklon.record.logbook import now
+
+
+def case_of(
+    build: Build,
+    catalogue: Catalogue,
+    findings: Sequence[Finding],
+    run: BringUp | None,
+    record: FaultCase | None = None,
+) -> Case:
+    """The case that a build keeps, or another record of one, over what is known of the build now."""
+    kept = build.fault if record is None else record
+    setting = setting_of(build, catalogue, findings, run, cures.cured(cures_file()))
+    answers = tuple((each.what, each.seen) for each in kept.answers)
+    return Case(setting, answers, kept.tried, kept.found)
+
+
+def cures_file() -> Path:
+    return places.data_folder() / cures.FILE
+
+
+def answered(record: FaultCase, what: str, seen: bool) -> FaultCase:
+    """The record with one more answer; an older one to the same is replaced."""
+    rest = tuple(each for each in record.answers if each.what != what)
+    return record.model_copy(
+        update={"at": record.at or now(), "answers": (*rest, FaultAnswer(what=what, seen=seen)),
+                "cannot": tuple(each for each in record.cannot if each != what)}
+    )  # fmt: skip
+
+
+def put_aside(record: FaultCase, what: str) -> FaultCase:
+    """What the user cannot tell, or has no means for."""
+    return record.model_copy(update={"at": record.at or now(), "cannot": (*record.cannot, what)})
+
+
+def tried(record: FaultCase, cause: str, *, helped: bool) -> FaultCase:
+    """A cause that was put right."""
+    name = "found" if helped else "tried"
+    return record.model_copy(update={"at": record.at or now(), name: (*getattr(record, name), cause)})
+
+
+def without_last(record: FaultCase) -> FaultCase:
+    """The record before its last answer."""
+    return record.model_copy(update={"answers": record.answers[:-1]})
+
+
+def path_of(record: FaultCase, catalogue: Catalogue) -> str:
+    """What was seen and done, a line each, for the logbook."""
+    seen = {each.id: each.name for each in catalogue.all(Observation)}
+    causes = {each.id: each.name for each in catalogue.all(Cause)}
+    lines = [f"{'Yes' if each.seen else 'No'}: {seen.get(each.what, each.what)}" for each in record.answers]
+    lines += [f"Tried, no help: {causes.get(each, each)}" for each in record.tried]
+    return "\n".join([*lines, *(f"Found: {causes.get(each, each)}" for each in record.found)])

@@ -1,0 +1,175 @@
+"""Which cause is likely and why, and which step is worth its minutes.
+
+The next step is the one that tells most bits a minute, risk counted as minutes: a question, a check, or trying a cause
+by putting it right.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from kyklon.catalogue.records import Cause, Observation
+from kyklon.faults.network import Belief, Floats, Gains, Network, believe, gains
+from kyklon.faults.setting import Reason, Setting
+
+SURE = 0.8  # chance from which a cause is called found enough to be tried first
+_FEW, _FEW_SHARE = 5, 0.02  # causes that have at least that share of the chance
+_TRIED_LEFT = 1e-6  # chance of a cause that was put right and did not help
+
+
+@dataclass(frozen=True)
+class Case:
+    """What is known of one fault. answers: observation ids with what was answered, in order. tried: causes that were
+    put right without the fault going away. found: causes that were there and are put right."""
+
+    setting: Setting
+    answers: tuple[tuple[str, bool], ...] = ()
+    tried: tuple[str, ...] = ()
+    found: tuple[str, ...] = ()
+
+    def answered(self, what: str, seen: bool) -> Case:
+        rest = tuple(each for each in self.answers if each[0] != what)
+        return replace(self, answers=(*rest, (what, seen)))
+
+    @property
+    def network(self) -> Network:
+        """The setting's, without the causes that are out of question."""
+        prior = self.setting.network.prior.copy()
+        for cause in (*self.tried, *self.found):
+            if (index := self.setting.cause_index(cause)) is not None:
+                prior[index] = _TRIED_LEFT
+        return replace(self.setting.network, prior=prior)
+
+    @property
+    def known(self) -> dict[int, bool]:
+        """Answers by index; those that this build cannot have are passed over."""
+        found = {self.setting.index_of(what): seen for what, seen in self.answers}
+        failing = {len(self.setting.observations): True}
+        return failing | {index: seen for index, seen in found.items() if index is not None}
+
+    def belief(self) -> Belief:
+        return believe(self.network, self.known)
+
+
+@dataclass(frozen=True)
+class Likely:
+    """A cause with its chance and what speaks for and against it, strongest first."""
+
+    cause: Cause
+    chance: float
+    reasons: tuple[Reason, ...]
+
+
+@dataclass(frozen=True)
+class Next:
+    """What to do next. kind: ask (a symptom or a change), check, or try (put a cause right and see). minutes with the
+    risk's; bits: what it is expected to tell. yes: the chance of a yes. score: as scores() has it."""
+
+    kind: Literal["ask", "check", "try"]
+    id: str
+    minutes: float
+    risk: float
+    bits: float
+    yes: float
+    score: float
+    observation: Observation | None = None
+    cause: Cause | None = None
+
+
+def likely(case: Case, belief: Belief, most: int = 8) -> tuple[Likely, ...]:
+    """The likeliest causes, with their reasons."""
+    order = np.argsort(-belief.chance)[:most]
+    return tuple(
+        Likely(case.setting.causes[index], float(belief.chance[index]), _reasons(case, int(index))) for index in order
+    )
+
+
+def _reasons(case: Case, index: int) -> tuple[Reason, ...]:
+    """By how much each answer changed the odds of a cause against the others, strongest first."""
+    setting, network = case.setting, case.setting.network
+    cause = setting.causes[index]
+    first = believe(network, {len(setting.observations): True}).chance
+    usual = 1 - (1 - network.leak) * np.prod(1 - first[:, None] * network.weight, axis=0)
+    found = list(setting.reasons.get(cause.id, ()))
+    for what, seen in case.answers:
+        at = setting.index_of(what)
+        if at is None:
+            continue
+        alone = 1 - (1 - network.leak[at]) * (1 - network.weight[index, at])
+        times = alone / usual[at] if seen else (1 - alone) / (1 - usual[at])
+        observation = setting.observations[at]
+        remark = setting.remarks.get((cause.id, what), "")
+        word = observation.name if seen else f"Not: {observation.name}"
+        found.append(Reason(float(times), f"{word}{f' ({remark})' if remark else ''}."))
+    return tuple(sorted(found, key=lambda each: -abs(np.log(max(each.times, 1e-9)))))
+
+
+def steps(case: Case, belief: Belief | None = None, without: frozenset[str] = frozenset()) -> tuple[Next, ...]:
+    """Every step that can be taken, the best first. without: what the user does not have or cannot tell."""
+    belief = belief or case.belief()
+    told, setting = gains(belief), case.setting
+    taken = {what for what, _seen in case.answers}
+    groups = {each.group for each in setting.observations for what, seen in case.answers
+              if each.id == what and seen and each.group}  # fmt: skip
+    gone = {*case.tried, *case.found, *without}
+    asked = [each.id in taken or each.id in without or (each.group and each.group in groups)
+             for each in setting.observations]  # fmt: skip
+    ask_minutes = np.array([np.inf if out else each.minutes + each.risk
+                            for out, each in zip(asked, setting.observations, strict=True)] + [np.inf])  # fmt: skip
+    try_minutes = np.array([np.inf if cause.id in gone else cause.minutes for cause in setting.causes])
+    ask, attempt = scores(told, belief.chance, ask_minutes, try_minutes)
+    found = []
+    for index, each in enumerate(setting.observations):
+        if asked[index]:
+            continue
+        kind: Literal["ask", "check"] = "check" if each.kind == "check" else "ask"
+        found.append(Next(kind, each.id, each.minutes, each.risk, float(told.asking[index]), float(told.yes[index]),
+                          float(ask[index]), observation=each))  # fmt: skip
+    for index, cause in enumerate(setting.causes):
+        if cause.id in gone:
+            continue
+        found.append(Next("try", cause.id, cause.minutes, 0.0, float(told.trying[index]), float(belief.chance[index]),
+                          float(attempt[index]), cause=cause))  # fmt: skip
+    return tuple(sorted(found, key=lambda step: (-step.score, step.minutes, step.id)))
+
+
+def next_step(case: Case, belief: Belief | None = None, without: frozenset[str] = frozenset()) -> Next | None:
+    """The best step, None when nothing is left to ask or to try."""
+    found = steps(case, belief, without)
+    return found[0] if found else None
+
+
+def scores(told: Gains, chance: Floats, ask_minutes: Floats, try_minutes: Floats) -> tuple[Floats, Floats]:
+    """How good each question and each try is, the larger the better; minutes of what is out of question: inf.
+
+    While many causes are open, bits a minute. Among a few, minutes saved a minute against trying them one after the
+    other, the best of which counts 1: that is what is really wanted, and within reach of one look ahead.
+    """
+    open_ = np.where(np.isfinite(try_minutes), chance, 0.0)
+    if (open_ > _FEW_SHARE * max(open_.sum(), 1e-12)).sum() > _FEW:
+        return told.asking / ask_minutes, told.trying / try_minutes
+    after = (1 - told.yes) * _one_by_one(told.no_chance, try_minutes)
+    after += told.yes * _one_by_one(told.yes_chance, try_minutes)
+    saved = (float(_one_by_one(chance, try_minutes)) - after) / ask_minutes
+    rate = open_ / try_minutes
+    return np.where(np.isfinite(ask_minutes), saved, 0.0), rate / max(float(rate.max()), 1e-300)
+
+
+def _one_by_one(chance: Floats, minutes: Floats) -> Floats:
+    """Expected minutes when causes are tried in the best order, chance by minutes, one of them there. chance: (...,
+    n)."""
+    there = np.isfinite(minutes)
+    own, cost = chance[..., there], minutes[there]
+    own = own / np.maximum(own.sum(axis=-1, keepdims=True), 1e-12)
+    order = np.argsort(-own / cost, axis=-1)
+    return np.asarray((np.take_along_axis(own, order, -1) * np.cumsum(cost[order], axis=-1)).sum(axis=-1))
+
+
+def choose(told: Gains, chance: Floats, ask_minutes: Floats, try_minutes: Floats) -> tuple[bool, int]:
+    """The best step over plain numbers: whether to try, and the index."""
+    ask, attempt = scores(told, chance, ask_minutes, try_minutes)
+    best_ask, best_try = int(np.argmax(ask)), int(np.argmax(attempt))
+    return (True, best_try) if attempt[best_try] >= ask[best_ask] else (False, best_ask)

@@ -1,0 +1,310 @@
+"""A real start on the desk: the card's own bytes under a real boot loader and a real kernel, from a snapshot.
+
+Programs: QEMU's virt board (qemu-system-arm), U-Boot for it (u-boot-qemu), a kernel that runs as a program
+(user-mode-linux). The card is opened for reading only; what the start writes goes into a file that is thrown away.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Literal
+
+from kyklon.base import scratch, tools
+from kyklon.base.errors import ToolError, WrongUse
+from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.base.running import Ran, run_watched
+from kyklon.catalogue.records import LogPattern
+from kyklon.operations.card.volumes.fat_reader import FatReader
+from kyklon.operations.card.volumes.partitions import reader
+from kyklon.operations.poweron import twin
+from kyklon.operations.poweron.bench import Bench
+from kyklon.operations.poweron.boot_log import LogReading, read_log
+
+WayKey = Literal["loader", "kernel", "root"]
+LIMIT_S = 60.0  # seconds of a phase, unless it is told otherwise
+_FIRMWARE = Path("/usr/lib/u-boot/qemu_arm64/u-boot.bin")  # Debian: u-boot-qemu
+_QUIET_S = 1.5  # seconds without a word after one that ends a start; CP
+_KERNEL_MOST = 96 << 20  # bytes
+_BOARDS = {  # instruction set -> QEMU's program and a processor of that set
+    "ARMv8": ("qemu-system-aarch64", "cortex-a57"), "ARMv7": ("qemu-system-arm", "cortex-a15"),
+}  # fmt: skip
+_LOADER_ENDS = (b"NOTHINGELSE", b"Enter choice", b"Synchronous Abort", b"resetting ...")
+# what this program adds to the kernel line; the log is to tell of the card's own
+_OWN_WORDS = re.compile(
+    r"\b(?:ubd0=\S+|mem=96M|uml_dir=[^\s\"]+|con0=\S+|con=null|panic=-1|ignore_loglevel|printk\.time=1"
+    r"|console=ttyAMA0|console=tty0) ?"
+)
+_TALKATIVE = ("ignore_loglevel", "printk.time=1")  # whatever quiet asks for (kernel-parameters)
+
+
+@dataclass(frozen=True)
+class Way:
+    """title: on the screen. shows: what is really run. stages: those that it can pass or fail."""
+
+    key: WayKey
+    title: str
+    shows: str
+    stages: tuple[str, ...]
+
+
+_SYSTEM = ("kernel line", "root partition", "init", "services", "login", "front end")
+WAYS: dict[WayKey, Way] = {
+    "loader": Way(
+        "loader",
+        "Boot loader",
+        "a real boot loader in a virtual board reads the card and starts its kernel",
+        ("partition table", "boot partition", "boot file", "kernel"),
+    ),
+    "kernel": Way(
+        "kernel",
+        "Kernel",
+        "the card's own kernel is started with its kernel line in a virtual board",
+        ("kernel", *_SYSTEM),
+    ),
+    "root": Way(
+        "root",
+        "Root",
+        "a real kernel of this computer mounts the card's root and starts its init and services",
+        _SYSTEM,
+    ),
+}
+
+
+@dataclass(frozen=True)
+class Phase:
+    """ended: at a word that ends a start, by itself, at the time limit, or flooded with words."""
+
+    way: WayKey
+    said: str
+    ended: str
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """What was tried, what it said, and what such a start cannot show. made_for: what stands in for the board."""
+
+    phases: tuple[Phase, ...]
+    reading: LogReading
+    unseen: tuple[str, ...]
+
+    @property
+    def said(self) -> str:
+        return "\n".join(phase.said for phase in self.phases)
+
+    @property
+    def tried(self) -> frozenset[str]:
+        """The stages that were up to these phases."""
+        return frozenset(stage for phase in self.phases for stage in WAYS[phase.way].stages)
+
+    @property
+    def at_limit(self) -> bool:
+        return any(phase.ended == "limit" for phase in self.phases)
+
+    @property
+    def verdict(self) -> str:
+        """In a sentence."""
+        reading = self.reading
+        if reading.stop is not None:
+            return f"It stopped at {reading.stop.stage}: {reading.stop.text}"
+        if reading.reached == "front end":
+            return "It came to its menu."
+        if self.at_limit:
+            last = f"the last sign was {reading.reached}" if reading.reached else "it gave no sign"
+            return f"It was ended at its time limit; {last}."
+        return f"It came as far as {reading.reached}." if reading.reached else "It gave no sign."
+
+
+def why_not(bench: Bench, way: WayKey) -> str:
+    """Why a way cannot be gone with this card and this computer, '' when it can."""
+    if not bench.image.has_system and way == "root":
+        return "This card has no system below its program."
+    if way == "loader":
+        if not bench.by_label:
+            return f"{bench.board.name} reads its boot files with firmware of its own, not with this boot loader."
+        return "" if _FIRMWARE.exists() else _missing("qemu-system-aarch64", "u-boot-qemu")
+    if way == "kernel":
+        kernel = bench.contents.kernel(bench.kernel_name)
+        if kernel is None:
+            return "The kernel that the boot file names is not on the card."
+        if kernel.instruction_set not in _BOARDS:
+            return f"No virtual board runs {kernel.instruction_set} kernels here."
+        return ""
+    others = twin.foreign(bench.contents)
+    if others.paths and not others.one:
+        return f"{others.paths[0]} and other programs are for another processor than this computer's."
+    return ""
+
+
+def _missing(program: str, package: str) -> str:
+    return f"{program} needs {package}. Install it: apt install {package}"
+
+
+def ways_for(bench: Bench) -> tuple[WayKey, ...]:
+    """The ways that tell most of this card, in order: loader and root where labels are read, else the root."""
+    return tuple(way for way in ("loader", "root") if not why_not(bench, way))
+
+
+def rehearse(
+    bench: Bench, card: Path, ways: tuple[WayKey, ...] = (), *, limit_s: float = LIMIT_S, watch: Watch = UNWATCHED
+) -> Rehearsal:
+    """Start the card on the desk. ways: in order, those that fit when none is named; one that fails ends it.
+
+    Raises WrongUse when no way fits, ToolError for a program that is missing, with its package, Cancelled.
+    """
+    chosen = ways or ways_for(bench)
+    for way in chosen or ("root",):
+        if why := why_not(bench, way):
+            raise WrongUse(f"{WAYS[way].title} cannot be rehearsed: {why}", do="Choose another way.")
+    phases: list[Phase] = []
+    line = bench.settings.kernel_line.split("\n")[0] if bench.settings else ""
+    school = bench.image.school
+    for way in chosen:
+        with scratch.folder("rehearsal") as held:
+            ran = _RUNS[way](bench, card, held, line, limit_s, watch)
+        said = _OWN_WORDS.sub("", ran.said.decode("utf-8", "replace").replace("\r", ""))
+        phases.append(Phase(way, said, ran.ended, round(ran.seconds, 1)))
+        reading = read_log(said, bench.catalogue, school)
+        line = reading.kernel_line if way == "loader" else line
+        if way == "loader" and not said.endswith("Starting kernel ..."):
+            break
+    reading = read_log("\n".join(phase.said for phase in phases), bench.catalogue, school)
+    return Rehearsal(tuple(phases), _without_time(reading) if len(phases) > 1 else reading, _unseen(bench, phases))
+
+
+def _without_time(reading: LogReading) -> LogReading:
+    """Two clocks one after the other tell no times between them."""
+    return replace(reading, times=())
+
+
+def _unseen(bench: Bench, phases: list[Phase]) -> tuple[str, ...]:
+    """What a start on the desk cannot show."""
+    ways = {phase.way for phase in phases}
+    told = [
+        "Display, lamps, sound and pins are not there; nor is the supply.",
+        f"{bench.board.name}'s own firmware is not run." if not bench.by_label else "",
+        "The loader's own device tree is used, not that of the card." if "loader" in ways else "",
+        "The kernel is this computer's, so the card's kernel and device tree are not tried." if "root" in ways else "",
+        "The card is called ubda there; words that name it are translated." if "root" in ways else "",
+    ]
+    if "root" in ways and twin.foreign(bench.contents).paths:
+        told.append(f"{twin.SHELL} is this computer's, in a twin of the card; all else on the root is the card's own.")
+    return tuple(words for words in told if words)
+
+
+# --- the ways ------------------------------------------------------------------------------------------------------
+
+
+def translated(line: str, disk: str) -> str:
+    """A board's kernel line for another name of its card. disk: 'ubda' or 'vda'."""
+    major = {"ubda": ("98", "62"), "vda": ("254", "fe")}[disk]  # admin-guide/devices.txt: ubd; virtio_blk by itself
+    line = re.sub(r"/dev/mmcblk0p(\d)", rf"/dev/{disk}\1", line)
+    line = re.sub(r"/dev/sda(\d)", rf"/dev/{disk}\1", line)
+    line = re.sub(r"\broot=179:(\d+)", rf"root={major[0]}:\1", line)
+    line = re.sub(r"\broot=b3([0-9a-f]{2})\b", rf"root={major[1]}\1", line, flags=re.IGNORECASE)
+    return re.sub(r"\bconsole=\S+", "", line)
+
+
+def _final(bench: Bench) -> Callable[[bytes, float], bool]:
+    """Whether a start says no more: a word that ends one, and then silence."""
+    final = [re.compile(each.pattern.lstrip("^").encode()) for each in bench.catalogue.all(LogPattern) if each.ends]
+    done: list[bool] = []
+    looked = [0]
+
+    def ended(said: bytes, quiet_s: float) -> bool:
+        if not done and len(said) > looked[0]:
+            fresh = bytes(said[max(0, looked[0] - 300) :])
+            looked[0] = len(said)
+            done.extend([True] if any(each.search(fresh) for each in final) else [])
+        return bool(done) and quiet_s > _QUIET_S
+
+    return ended
+
+
+def _loader(bench: Bench, card: Path, folder: Path, _line: str, limit_s: float, watch: Watch) -> Ran:
+    """U-Boot in QEMU's virt board, the card its only disk."""
+    asked: list[bool] = []
+
+    def answer(said: bytes) -> bytes:
+        if asked or b"autoboot" not in said:
+            return b""
+        asked.append(True)
+        return b"\nvirtio scan; run bootcmd_virtio0; echo NOTHING''ELSE\n"
+
+    final = _final(bench)
+
+    def ended(said: bytes, quiet_s: float) -> bool:
+        if any(mark in said for mark in _LOADER_ENDS):
+            return True
+        # a kernel for this virtual board goes on talking; another one, or a stand-in, does not
+        return b"Starting kernel" in said and (quiet_s > 2 * _QUIET_S or final(said, quiet_s))
+
+    command = [
+        "qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m", "512", "-nographic", "-nic", "none",
+        "-bios", str(_FIRMWARE), *_disk(card), "-device", "virtio-blk-device,drive=d",
+    ]  # fmt: skip
+    ran = run_watched(command, folder, seconds=limit_s, title="Boot loader", ended=ended, answer=answer, watch=watch)
+    before, started, after = ran.said.partition(b"Starting kernel ...")
+    if not started or b"Linux version" in after:
+        return ran
+    return replace(ran, said=before + started, ended="mark")  # what a kernel for another board does here tells nothing
+
+
+def _disk(card: Path) -> list[str]:
+    """The card as a disk that is read from; QEMU keeps what is written in a file of its own. Commas are doubled."""
+    return ["-drive", f"if=none,file={str(card).replace(',', ',,')},format=raw,id=d,snapshot=on"]
+
+
+def _kernel(bench: Bench, card: Path, folder: Path, line: str, limit_s: float, watch: Watch) -> Ran:
+    """The card's kernel in QEMU's virt board, which brings a device tree of its own."""
+    kernel = bench.contents.kernel(bench.kernel_name)
+    assert kernel is not None
+    program, processor = _BOARDS[kernel.instruction_set]
+    given = ["-kernel", str(_fetched(bench, card, kernel.name, folder / "kernel"))]
+    if bench.settings and bench.settings.initramfs and bench.contents.has(bench.settings.initramfs):
+        given += ["-initrd", str(_fetched(bench, card, bench.settings.initramfs, folder / "initramfs"))]
+    words = f"{translated(line, 'vda')} console=ttyAMA0 panic=-1 {' '.join(_TALKATIVE)}".strip()
+    command = [
+        program, "-M", "virt", "-cpu", processor, "-m", "512", "-nographic", "-nic", "none", "-no-reboot", *given,
+        "-append", words, *_disk(card), "-device", "virtio-blk-device,drive=d",
+    ]  # fmt: skip
+    return run_watched(command, folder, seconds=limit_s, title="Kernel", ended=_final(bench), watch=watch)
+
+
+def _fetched(bench: Bench, card: Path, name: str, to: Path) -> Path:
+    """A file of the boot partition, outside it."""
+    table = bench.contents.table
+    part = next((p for p in table.partitions if p.number == bench.contents.boot_number), None) if table else None
+    if part is None:
+        raise ToolError(f"{name} cannot be fetched: there is no boot partition.")
+    with card.open("rb") as file:
+        volume = FatReader(reader(file.fileno()), part.start)
+        found = next(each for each in volume.files() if each.path.lower() == name.lower())
+        to.write_bytes(volume.read(found, _KERNEL_MOST))
+    return to
+
+
+def _root(bench: Bench, card: Path, folder: Path, line: str, limit_s: float, watch: Watch) -> Ran:
+    """A kernel that runs as a program, with the card or its twin as its disk."""
+    program = tools.find("linux.uml")
+    if twin.foreign(bench.contents).paths:
+        tools.find("busybox")
+        disk = f"ubd0={twin.make(card, bench.contents, folder, watch)}"
+    else:
+        (folder / "card").symlink_to(card.resolve())  # the kernel splits the name at commas
+        disk = "ubd0=written,card"
+    command = [
+        program, disk, "mem=96M", f"uml_dir={folder}", "con0=null,fd:1", "con=null", "panic=-1",
+        *translated(line, "ubda").split(), *_TALKATIVE,
+    ]  # fmt: skip
+    return run_watched(command, folder, seconds=limit_s, title="Root", ended=_final(bench), watch=watch)
+
+
+_RUNS: dict[WayKey, Callable[[Bench, Path, Path, str, float, Watch], Ran]] = {
+    "loader": _loader,
+    "kernel": _kernel,
+    "root": _root,
+}
