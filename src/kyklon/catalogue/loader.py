@@ -47,6 +47,7 @@ LATE: Mapping[str, type[records.CataloguePart]] = {
     "log_patterns": records.LogPattern,
     "observations": records.Observation,
     "causes": records.Cause,
+    "drills": records.Drill,
 }
 
 PartT = TypeVar("PartT", bound=records.CataloguePart)

@@ -482,6 +482,15 @@ class Cause(CataloguePart):
     shows: tuple[tuple[str, Chance, str], ...]
 
 
+class Drill(CataloguePart):
+    """A machine that fails, to practise on. faults: sets of causes, one of which is hidden. told: what its owner
+    says."""
+
+    level: int = Field(ge=1)
+    told: str
+    faults: tuple[tuple[str, ...], ...] = Field(min_length=1)
+
+
 class StandardTiming(Record):
     """A row of the VESA DMT or CTA-861 table."""
 

@@ -6,12 +6,13 @@ from difflib import get_close_matches
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import WrongUse
-from kyklon.commands.line import Option
+from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, Folder, Json, open_folder, out
 from kyklon.commands.targets import written_card
 from kyklon.model.world import World
 
 if TYPE_CHECKING:
+    from kyklon.faults.drills import State
     from kyklon.faults.finder import Likely, Next
 
 Saw = Annotated[list[str] | None, Option("--saw", help="Something that is so; again, or with commas, for more.")]
@@ -123,3 +124,110 @@ def _lines(ranked: tuple[Likely, ...], ways: tuple[Next, ...], error: float) -> 
         caution = (step.observation or step.cause).caution  # type: ignore[union-attr]
         told += [f"            Caution: {caution}"] if caution else []
     return told
+
+
+def drill_list(as_json: Json = False) -> int:
+    """List the drills, and what was reached in them."""
+    from kyklon.commands.shared import catalogue
+    from kyklon.faults import drills
+
+    kept = drills.read(drills.file())
+    under_way = kept.open.drill if kept.open else ""
+    rows = [
+        {"level": each.level, "name": each.name, "told": each.told, "open": under_way == each.id,
+         "best": kept.progress.get(each.id, drills.Progress()).best}
+        for each in drills.drills(catalogue())
+    ]  # fmt: skip
+
+    def lines() -> list[str]:
+        return [f"{row['level']:3}  {row['name']:26} {str(row['best']) + ' %' if row['best'] else '-':6} {row['told']}"
+                for row in rows]  # fmt: skip
+
+    out(rows, as_json, lines)
+    return OK
+
+
+def drill_start(
+    folder: Folder,
+    level: Annotated[int, Argument(help="1 to 20.", metavar="LEVEL")],
+    as_json: Json = False,
+) -> int:
+    """Begin a drill: a machine that fails.
+
+    The fault is hidden in a copy of the build and its card; the build itself stays as it is.
+    """
+    from kyklon.faults import drills
+
+    build, parts = open_folder(folder)
+    drill = drills.by_level(parts, level)
+    kept = drills.begin(drill)
+    state = drills.state_of(kept, build, folder, parts)
+    drills.save(drills.file(), drills.read(drills.file()).model_copy(update={"open": kept}))
+    return _told(state, as_json)
+
+
+def drill_answer(
+    folder: Folder,
+    what: Annotated[str, Argument(help="A check to make, or a cause to put right.", metavar="CODE")],
+    as_json: Json = False,
+) -> int:
+    """Check something in the drill, or name its cause.
+
+    Each costs its minutes. A cause that is named is put right; the machine then shows whether it was that.
+    """
+    from kyklon.faults import drills
+
+    build, parts = open_folder(folder)
+    path = drills.file()
+    kept = drills.read(path)
+    if kept.open is None:
+        raise WrongUse("No drill is open.", do="`kyklon drill start FOLDER LEVEL` begins one.")
+    state = drills.state_of(kept.open, build, folder, parts)
+    if state.setting.index_of(what) is not None:
+        state = drills.checked(state, what)
+    elif state.setting.cause_index(what) is not None:
+        state = drills.tried(state, what)
+    else:
+        names = [each.id for each in (*state.setting.observations, *state.setting.causes)]
+        raise WrongUse(f"Nothing is called {what!r} here.{_near(what, names)}")
+    if state.solved:
+        drills.ended(path, state)
+    else:
+        drills.save(path, kept.model_copy(update={"open": state.kept}))
+    return _told(state, as_json)
+
+
+def _told(state: State, as_json: bool) -> int:
+    """What is known in a drill, and what can be done."""
+    from kyklon.faults import drills
+
+    ways = drills.offered(state)
+    names = {each.id: each.name for each in state.setting.observations}
+    seen = [names[what] for what, yes in state.case.answers if yes and what not in state.kept.asked]
+    checks = [what for what, _yes in state.case.answers if what in state.kept.asked]
+    data = {
+        "level": state.drill.level, "told": state.drill.told, "minutes": state.minutes, "solved": state.solved,
+        "score": state.score if state.solved else None, "best_minutes": state.best if state.solved else None,
+        "seen": [what for what, yes in state.case.answers if yes], "found": list(state.found),
+        "checked": {what: dict(state.case.answers)[what] for what in checks},
+        "offered": [{"kind": step.kind, "code": step.id, "minutes": step.minutes + step.risk} for step in ways],
+    }  # fmt: skip
+
+    def lines() -> list[str]:
+        told = [
+            f"Level {state.drill.level}: {state.drill.name}. “{state.drill.told}”",
+            f"{state.minutes:.1f} minutes spent.",
+        ]
+        told += [f"  {name}" for name in seen]
+        told += [f"  {names[what]}: {'yes' if dict(state.case.answers)[what] else 'no'}" for what in checks]
+        if state.solved:
+            return [*told, f"Found. The best possible is {state.best:.1f} minutes: {state.score} %."]
+        told += [f"Put right: {', '.join(state.found)}; it still fails."] if state.found else []
+        told.append("You can:")
+        for step in ways:
+            own = step.observation.ask if step.observation else f"Put right: {step.cause.name}" if step.cause else ""
+            told.append(f"  {step.minutes + step.risk:5.1f} min  {step.id:22} {own}")
+        return told
+
+    out(data, as_json, lines)
+    return OK
