@@ -15,13 +15,13 @@ import numpy as np
 
 from kyklon.catalogue.loader import load
 from kyklon.demo import lighthouse
-from kyklon.faults.finder import choose
+from kyklon.faults.finder import choose, cost_of
 from kyklon.faults.network import Network, believe, gains
 from kyklon.faults.setting import FALSE_ANSWERS, Setting, setting_of
 
 
 def costs(setting: Setting) -> tuple[np.ndarray, np.ndarray]:
-    ask = np.array([*(each.minutes + each.risk for each in setting.observations), np.inf])
+    ask = np.array([*(cost_of(each) for each in setting.observations), np.inf])
     return ask, np.array([each.minutes for each in setting.causes])
 
 

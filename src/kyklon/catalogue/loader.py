@@ -73,6 +73,11 @@ class Catalogue:
         for text in (*(entry.value for entry in entries), *own):
             templates.compiled(text)
 
+    def warm_late(self) -> None:
+        """Read what is only read when it is asked for, now, in whatever thread this is."""
+        for record in LATE.values():
+            self.all(record)
+
     def find(self, kind: type[PartT], part_id: str | None) -> PartT | None:
         return next((part for part in self.all(kind) if part.id == part_id), None)
 

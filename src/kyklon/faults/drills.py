@@ -18,7 +18,7 @@ from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.reading import bytes_of, json_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Drill
-from kyklon.faults.finder import Case, Next, next_step
+from kyklon.faults.finder import Case, Next, cost_of, next_step
 from kyklon.faults.hidden import Machine, machines
 from kyklon.faults.setting import Setting, setting_of
 from kyklon.model.build import Build
@@ -180,7 +180,7 @@ def checked(state: State, what: str) -> State:
         return state
     kept = state.kept.model_copy(update={"asked": (*state.kept.asked, what)})
     case = state.case.answered(what, state.machine.truth[what])
-    return replace(state, kept=kept, case=case, minutes=state.minutes + each.minutes + each.risk)
+    return replace(state, kept=kept, case=case, minutes=state.minutes + cost_of(each))
 
 
 def tried(state: State, cause: str) -> State:
@@ -217,7 +217,7 @@ def solved_by_finder(setting: Setting, made: Sequence[Machine]) -> float:
         step = next_step(case)
         if step is None:
             break
-        minutes += step.minutes + step.risk
+        minutes += cost_of(step.observation) if step.observation else step.minutes
         if step.kind != "try":
             case = case.answered(step.id, _now(made, found).truth[step.id])
             continue

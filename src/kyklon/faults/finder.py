@@ -17,6 +17,7 @@ from kyklon.faults.setting import Reason, Setting
 
 SURE = 0.8  # chance from which a cause is called found enough to be tried first
 _FEW, _FEW_SHARE = 5, 0.02  # causes that have at least that share of the chance
+LEAST_MINUTES = 0.5  # that a question takes to read, think and answer, CP
 _TRIED_LEFT = 1e-6  # chance of a cause that was put right and did not help
 
 
@@ -117,7 +118,7 @@ def steps(case: Case, belief: Belief | None = None, without: frozenset[str] = fr
     gone = {*case.tried, *case.found, *without}
     asked = [each.id in taken or each.id in without or (each.group and each.group in groups)
              for each in setting.observations]  # fmt: skip
-    ask_minutes = np.array([np.inf if out else each.minutes + each.risk
+    ask_minutes = np.array([np.inf if out else cost_of(each)
                             for out, each in zip(asked, setting.observations, strict=True)] + [np.inf])  # fmt: skip
     try_minutes = np.array([np.inf if cause.id in gone else cause.minutes for cause in setting.causes])
     ask, attempt = scores(told, belief.chance, ask_minutes, try_minutes)
@@ -140,6 +141,11 @@ def next_step(case: Case, belief: Belief | None = None, without: frozenset[str] 
     """The best step, None when nothing is left to ask or to try."""
     found = steps(case, belief, without)
     return found[0] if found else None
+
+
+def cost_of(observation: Observation) -> float:
+    """Minutes of asking it, risk included."""
+    return max(LEAST_MINUTES, observation.minutes) + observation.risk
 
 
 def scores(told: Gains, chance: Floats, ask_minutes: Floats, try_minutes: Floats) -> tuple[Floats, Floats]:

@@ -216,6 +216,14 @@ class Tick(Record):
     at: str
 
 
+class StageSeconds(Record):
+    """How long a stage of the start took on a board, as its own log told."""
+
+    board: str
+    stage: str
+    seconds: float = Field(ge=0, le=3600)
+
+
 class SignOff(Record):
     operation: int
     at: str
@@ -247,6 +255,7 @@ class Build(Record):
     tuning: TuningLayers = TuningLayers()
     ticks: tuple[Tick, ...] = ()
     fault: FaultCase = FaultCase()
+    measured: tuple[StageSeconds, ...] = described("Measured stage times", ())
     sign_offs: tuple[SignOff, ...] = ()
 
     def part(self, role: str) -> str | None:

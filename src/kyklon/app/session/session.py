@@ -18,6 +18,7 @@ from kyklon.base import durable
 from kyklon.base.errors import Cancelled, KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Image
 from kyklon.model.build import Build, CardEvent, CardRecord, CardState, SignOff, Tick, edited, remedied
 from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy
@@ -33,7 +34,9 @@ from kyklon.record.keeper import Keeper, Saved
 from kyklon.record.logbook import Logbook, now
 
 if TYPE_CHECKING:
+    from kyklon.operations.poweron.boot_log import LogReading
     from kyklon.operations.poweron.events import BringUp
+    from kyklon.operations.poweron.rehearsal import Rehearsal, WayKey
 
 
 @dataclass(frozen=True)
@@ -46,6 +49,16 @@ class Loaded:
     catalogue: Catalogue
     world: World
     stamp: store.Stamp = None
+
+
+@dataclass(frozen=True)
+class Rehearsed:
+    """A rehearsal of a build's card, and what was foretold of the same."""
+
+    build: Build
+    run: BringUp
+    rehearsal: Rehearsal
+    school: str
 
 
 def load(folder: Path, catalogue: Catalogue) -> Loaded:
@@ -74,6 +87,9 @@ class Session(QObject):
         self.bring_up: BringUp | None = None
         self.bring_up_before: BringUp | None = None  # the run before this one
         self.bring_up_current = False
+        self.rehearsal: Rehearsed | None = None
+        self.log_reading: LogReading | None = None
+        self.other_bring_up: tuple[str, BringUp] | None = None  # of another card, by its name
         self.saved_at = ""
         self.log_count = 0
         self._ending = False
@@ -124,7 +140,8 @@ class Session(QObject):
 
     def _after_edit(self, before: Build) -> None:
         self.save()
-        self.bring_up_current = False
+        if before.model_copy(update={"fault": self.build.fault}) != self.build:  # an answer changes no forecast
+            self.bring_up_current = False
         self._inspect()
         self.changed.emit()
         if before.source != self.build.source:
@@ -285,6 +302,7 @@ class Session(QObject):
         def work(watch: Watch) -> World:
             seen = look.look(build, folder, catalogue, World(), watch)
             catalogue.warm()  # what is shown next needs it; it would hold the window up
+            catalogue.warm_late()
             return seen
 
         self.jobs.start(
@@ -326,6 +344,67 @@ class Session(QObject):
             self.set_world(replace(self.world, **{name: getattr(seen, name) for name in fields}))
 
         self.jobs.start("Running the bring-up", work, done, cancellable=False)
+
+    @property
+    def school(self) -> str:
+        """Of the build's image, for the order of the stages."""
+        image = self.catalogue.find(Image, self.build.part("image"))
+        return image.school if image else ""
+
+    def foretell_other(self, card: Path) -> None:
+        """The bring-up from another card or image, to lay beside the build's own."""
+        build, folder, catalogue = self.build, self.folder, self.catalogue
+
+        def work(watch: Watch) -> BringUp:
+            from kyklon.operations.poweron.acts import foretell
+
+            return foretell(build, folder, catalogue, card, watch)[1]
+
+        def done(run: BringUp) -> None:
+            self.other_bring_up = (card.name, run)
+            self.changed.emit()
+
+        self.jobs.start(f"Reading {card.name}", work, done, cancellable=False)
+
+    def rehearse(self, ways: tuple[WayKey, ...], limit_s: float) -> None:
+        """Start the build's card on the desk; the result comes with `changed`."""
+        build, folder, catalogue = self.build, self.folder, self.catalogue
+
+        def work(watch: Watch) -> Rehearsed:
+            from kyklon.operations.poweron.acts import rehearse_own
+
+            return Rehearsed(build, *rehearse_own(build, folder, catalogue, ways, limit_s, watch))
+
+        def done(result: Rehearsed) -> None:
+            self.rehearsal = result
+            self.log(90, f"Rehearsed: {result.rehearsal.verdict}", result.rehearsal.said[-2000:])
+            self.changed.emit()
+
+        self.jobs.start("Rehearsing", work, done)
+
+    def read_boot_log(self, data: bytes) -> None:
+        """Read a real machine's log; what it says comes with `changed`."""
+        catalogue, school = self.catalogue, self.school
+
+        def work(_watch: Watch) -> LogReading:
+            from kyklon.operations.poweron.boot_log import log_text, read_log
+
+            return read_log(log_text(data), catalogue, school)
+
+        def done(reading: LogReading) -> None:
+            self.log_reading = reading
+            stop = f" Stopped at {reading.stop.stage}: {reading.stop.text}" if reading.stop else ""
+            self.log(90, f"Boot log read: reached {reading.reached or 'nothing'}", stop.strip())
+            self.changed.emit()
+
+        self.jobs.start("Reading the boot log", work, done, cancellable=False)
+
+    def remember_cure(self, cause: str) -> None:
+        """Count a cause that was found, in the background."""
+        from kyklon.faults.acts import cures_file
+        from kyklon.record import cures
+
+        self._keeper.do(lambda: cures.remember(cures_file(), cause), lambda _none: None, self._told)
 
     # --- the end ---------------------------------------------------------------------------------------------
 

@@ -51,6 +51,8 @@ QPushButton[kind="outline"]:disabled { border-color: ${grid}; color: ${muted}; }
 QPushButton[kind="quiet"] { border: 1px solid transparent; padding: 4px 6px; }
 QPushButton[kind="quiet"]:hover { color: ${teal}; background: transparent; }
 QPushButton[kind="quiet"]:focus { border: 1px solid ${teal}; }
+QPushButton[kind="link"] { border: 0; border-bottom: 1px solid transparent; padding: 2px 0; text-align: left; color: ${teal}; font-size: ${label}px; }
+QPushButton[kind="link"]:hover, QPushButton[kind="link"]:focus { background: transparent; border-bottom: 1px solid ${teal}; }
 QPushButton[kind="heading"] { border: 0; border-bottom: 1px solid transparent; padding: 0; text-align: left; font-family: "${head}"; font-size: ${label}px; font-weight: 600; color: ${muted}; }
 QPushButton[kind="heading"]:hover, QPushButton[kind="heading"]:focus { background: transparent; color: ${teal}; border-bottom: 1px solid ${teal}; }
 QPushButton[kind="segment"] { border: 0; border-bottom: 2px solid ${hairline}; border-radius: 0; padding: 4px 14px 5px 14px; font-weight: 500; color: ${muted}; }

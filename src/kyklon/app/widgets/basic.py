@@ -57,9 +57,14 @@ def plain_box(parent: QWidget | None, title: str, error: KyklonError) -> None:
     box.exec()
 
 
+def plain_tip(text: str) -> str:
+    """A tip's text with nothing in it taken for markup."""
+    return f"<p>{html.escape(visible(text, lines=True))}</p>".replace("\n", "<br>") if text else ""
+
+
 def set_tip(widget: QWidget, text: str) -> None:
     """A tool tip that shows its words as they are: Qt takes what looks like markup for markup."""
-    tip = f"<p>{html.escape(visible(text, lines=True))}</p>".replace("\n", "<br>") if text else ""
+    tip = plain_tip(text)
     if tip != widget.toolTip():
         widget.setToolTip(tip)
 

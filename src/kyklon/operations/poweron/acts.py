@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+from kyklon.base.errors import WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build
@@ -33,6 +34,21 @@ def rehearse_card(
     world, run = foretell(build, folder, catalogue, card, watch)
     bench = lay_out(build, catalogue, world.card or NO_CARD, world)
     return run, rehearse(bench, card, ways, limit_s=limit_s, watch=watch), bench.image.school
+
+
+def rehearse_own(
+    build: Build,
+    folder: Path,
+    catalogue: Catalogue,
+    ways: tuple[WayKey, ...] = (),
+    limit_s: float = LIMIT_S,
+    watch: Watch = UNWATCHED,
+) -> tuple[BringUp, Rehearsal, str]:
+    """The same with the build's own card. Raises WrongUse, too, when none is plugged in."""
+    target = card_target(build, folder)
+    if target is None:
+        raise WrongUse("No card of this build is plugged in.", do="Write one in Card, or plug it in.")
+    return rehearse_card(build, folder, catalogue, target.path, ways, limit_s, watch)
 
 
 NO_CARD = CardContents(table_error="no card is plugged in, or none was written")

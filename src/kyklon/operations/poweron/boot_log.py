@@ -10,11 +10,14 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import pairwise
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.shown import visible
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import LogPattern
+from kyklon.model.build import StageSeconds
+from kyklon.operations.poweron.events import BringUp
 from kyklon.operations.poweron.sequence import stages_of
 
 MOST_LOG = 8 << 20  # bytes of a log; a journal of one start has a tenth of that
@@ -142,6 +145,28 @@ def read_log(text: str, catalogue: Catalogue, school: str = "complete image") ->
         kernel_line=visible(line[1]) if line else "", model=visible(model[1]) if model else "",
         times=_times(passed, order),
     )  # fmt: skip
+
+
+def measured(times: Sequence[StageTime], run: BringUp, board: str) -> tuple[StageSeconds, ...]:
+    """The log's times as those of a board's stages. A time of several stages is shared as the forecast has them."""
+    usual = _usual(run)
+    found = []
+    for each in times:
+        names = (*each.with_, each.stage)
+        whole = sum(usual.get(name, 0.0) for name in names)
+        for name in names:
+            share = usual.get(name, 0.0) / whole if whole else float(name == each.stage)
+            if share:
+                found.append(StageSeconds(board=board, stage=name, seconds=round(min(3600.0, each.seconds * share), 3)))
+    return tuple(found)
+
+
+def _usual(run: BringUp) -> dict[str, float]:
+    """How long the forecast has each stage, seconds."""
+    found: dict[str, float] = {}
+    for event, after in pairwise(run.events):
+        found[event.stage] = found.get(event.stage, 0.0) + after.at_s - event.at_s
+    return found
 
 
 def _starts(lines: Sequence[Line], catalogue: Catalogue) -> list[int]:

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import BringUp, Event, Failure, Screen, Step
 from kyklon.operations.poweron.sequence import stages_of
 from kyklon.operations.poweron.stages import bare_metal, multi_boot
+from kyklon.operations.poweron.stages.display import silent
 from kyklon.operations.poweron.stages.games import front_end_screen, visible_games
 
 
 class _Run:
     """Collects events until the first failure that blocks, and failures to the end."""
 
-    def __init__(self) -> None:
+    def __init__(self, measured: Mapping[str, float]) -> None:
+        self.measured = measured
         self.at = 0.0
         self.events: list[Event] = []
         self.failures: list[Failure] = []
@@ -22,10 +26,12 @@ class _Run:
 
     def take(self, stage: str, step: Step) -> None:
         if not self.blocked:
+            factor = self._factor(stage, step)
             for moment in step.moments:
+                seconds = moment.seconds * (1.0 if moment.once else factor)
                 self.events.append(Event(round(self.at, 1), stage, moment.text, moment.lamp))
-                self.at += moment.seconds
-                self.again_s += 0.0 if moment.once else moment.seconds
+                self.at += seconds
+                self.again_s += 0.0 if moment.once else seconds
         for failure in step.failures:
             if failure.blocks and not self.blocked:
                 self.events.append(Event(round(self.at, 1), stage, failure.cause, failure.lamp))
@@ -33,6 +39,16 @@ class _Run:
             self.failures.append(failure)
         if not self.blocked and (stage != "games" or not self.failures):
             self.reached = stage
+
+    def _factor(self, stage: str, step: Step) -> float:
+        """What makes a stage as long as it was measured on this board; what happens once is not in that."""
+        usual = sum(moment.seconds for moment in step.moments if not moment.once)
+        return self.measured[stage] / usual if stage in self.measured and usual else 1.0
+
+
+def measured_times(bench: Bench) -> dict[str, float]:
+    """Seconds of the stages that were measured on this build's board."""
+    return {each.stage: each.seconds for each in bench.build.measured if each.board == bench.board.id}
 
 
 def assumed(bench: Bench) -> tuple[str, ...]:
@@ -57,10 +73,21 @@ def assumed(bench: Bench) -> tuple[str, ...]:
     return tuple(words for holds, words in told if holds)
 
 
+def _sound(bench: Bench) -> str:
+    """What will be heard once the menu is there."""
+    route = (bench.settings.sound if bench.settings else "") or bench.build.boot.sound
+    if route == "none":
+        return "no sound: it is switched off"
+    if route == "digital":
+        why = silent(bench)
+        return f"no sound on this link: {why}" if why else "from the display, in games"
+    return "from the board's own socket, in games"
+
+
 def bring_up(bench: Bench) -> BringUp:
     """The whole power-on. Later failures are found by assuming that the earlier ones are put right; a stage that
     cannot be judged because an earlier one hides it is passed over."""
-    run = _Run()
+    run = _Run(measured_times(bench))
     stages = stages_of(bench.image.school)
     for stage in stages:
         outcome = stage.judge(bench)
@@ -77,4 +104,4 @@ def bring_up(bench: Bench) -> BringUp:
             screen = Screen("front end", bench.image.front_end, offered(bench))
     reached = "front end" if run.reached in ("games", stages[-1].name) else run.reached or "nothing"
     again = None if run.blocked else round(run.again_s, 1)
-    return BringUp(reached, tuple(run.events), tuple(run.failures), screen, games, assumed(bench), again)
+    return BringUp(reached, tuple(run.events), tuple(run.failures), screen, games, assumed(bench), _sound(bench), again)

@@ -1,62 +1,125 @@
-"""The first-boot checklist: what a person looks at, and what to do when it is not so."""
+"""The first power-on, step by step: what to do, what to see and when, and what to do when it is not so."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import datetime
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Display, Encoder, Image
+from kyklon.catalogue.records import RHYTHM_WORDS, Board, Display, Encoder, Image
 from kyklon.model.build import Build
+from kyklon.model.kernel_line import word_values
+from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
+from kyklon.operations.poweron.events import BringUp
+
+_CLOCK_FROM = "power"  # the step at which the clock begins
+_LONGEST_S = 4 * 3600.0  # what was ticked later than that was not waited for
 
 
 @dataclass(frozen=True)
 class Item:
-    """key is stable. look: what to see. otherwise: what to do when it is not so."""
+    """key is stable. look: what to do, or to see. otherwise: what to do when it is not so. expected_s: seconds after
+    the switch when it is to be seen, None where no time is foretold. caution: what can hurt or be lost."""
 
     key: str
     look: str
     otherwise: str
+    expected_s: float | None = None
+    caution: str = ""
 
 
-def items(build: Build, catalogue: Catalogue) -> tuple[Item, ...]:
-    """The checks for this build, in the order they can be made."""
-    board = catalogue.find(Board, build.part("board"))
+def items(build: Build, catalogue: Catalogue, run: BringUp | None = None) -> tuple[Item, ...]:
+    """The steps for this build, in the order in which they are done. run: a forecast, for the times."""
+    image = catalogue.find(Image, build.part("image"))
+    bare = image is not None and not image.has_system
+    steps = [*_before(build, catalogue), *_starting(build, catalogue, run), *_running(build, catalogue, image)]
+    return tuple(steps if bare else [*steps, *_setting_up(build, catalogue, image), *_leaving(build, image)])
+
+
+def at_s(run: BringUp | None, stage: str) -> float | None:
+    """When a stage is foretold to begin, seconds after the switch."""
+    return next((event.at_s for event in run.events if event.stage == stage), None) if run else None
+
+
+def _before(build: Build, catalogue: Catalogue) -> Iterator[Item]:
+    """Before the power."""
+    words = " ".join(build.boot.kernel_words)
     display = catalogue.find(Display, build.part("display"))
     encoder = catalogue.find(Encoder, build.part("encoder"))
+    if display is not None:
+        tube = "A tube is switched on last, once the mode is known to hold." if display.tube else ""
+        yield Item("plugged", f"{display.name} and all else is plugged in before the power.",
+                   "Switch off, plug it in, begin again.", caution=tube)  # fmt: skip
+    quirk = encoder_quirk(encoder)
+    if encoder is not None and quirk and not quirk_given(quirk, word_values(words, "usbhid.quirks")):
+        yield Item("encoder-out", f"{encoder.name} stays unplugged for the first start.",
+                   "Its word is not in the kernel line: put it there, in Boot, then plug it in.")  # fmt: skip
+    yield Item("keyboard", "A keyboard is plugged in: the first run may ask.", "Plug one in before switching on.")
+
+
+def _starting(build: Build, catalogue: Catalogue, run: BringUp | None) -> Iterator[Item]:
+    """From the switch to the menu."""
+    board = catalogue.find(Board, build.part("board"))
+    display = catalogue.find(Display, build.part("display"))
     image = catalogue.find(Image, build.part("image"))
-    found = [
-        Item("keyboard", "A keyboard is plugged in: the first run may ask.", "Plug one in before switching on."),
-        Item("power", f"The power lamp of {board.name if board else 'the board'} is steady.",
-             "It blinks: measure the voltage at the board."),
-    ]  # fmt: skip
-    if display:
+    lamp = f": its lamp is {RHYTHM_WORDS[board.lamps.powered]} at first" if board else ""
+    yield Item("power", f"Switch on{lamp}.", "Dark: see the supply. In pairs: measure the voltage at the board.", 0.0)
+    if display is not None:
         held = "a steady picture, no rolling, no whine" if display.tube else "a picture in its native size"
-        found.append(Item("picture", f"{display.name} shows {held}.", "Switch off at once and see Picture."))
-    bare = image is not None and not image.has_system
+        yield Item("picture", f"{display.name} shows {held}.", "Switch off at once and see Picture.",
+                   at_s(run, "display"), "A picture that rolls or a tube that whines: switch off at once.")  # fmt: skip
     if image is None or image.grows:
-        found.append(
-            Item("expansion", "The first start ends with a restart: the card grows.", "Wait; do not pull the plug.")
-        )
+        yield Item("expansion", "The first start ends with a restart: the card grows.", "Wait.",
+                   at_s(run, "root expansion"), "Do not pull the plug meanwhile.")  # fmt: skip
     if image is not None and image.installer_service:
         low, high = image.unattended_min
-        found.append(Item("installer", f"{image.front_end} is fetched: leave it alone for {low} to {high} minutes.",
-                          "Check the network and the free space, then start it again."))  # fmt: skip
+        yield Item("installer", f"{image.front_end} is fetched: leave it alone for {low} to {high} minutes.",
+                   "Check the network and the free space, then start it again.", low * 60.0)  # fmt: skip
     if image is not None and image.school == "multi-boot":
-        found.append(Item("bundles", f"{image.front_end} lists every system that was chosen.", "See Card, multi-boot."))
+        yield Item("bundles", f"{image.front_end} lists every system that was chosen.", "See Card, multi-boot.")
+
+
+def _running(build: Build, catalogue: Catalogue, image: Image | None) -> Iterator[Item]:
+    """What is to be seen and heard."""
+    encoder = catalogue.find(Encoder, build.part("encoder"))
+    if image is not None:
+        yield Item("games", f"{image.front_end} lists the systems.", "Restart it; then see Library.")
+    if encoder is not None:
+        yield Item("controls", f"{encoder.name}: every seat moves the menu.", "See Controls, live test.")
+    yield Item("sound", "You can hear a game.", "See Boot, sound route.")
+
+
+def _setting_up(build: Build, catalogue: Catalogue, image: Image | None) -> Iterator[Item]:
+    """What the first start leaves to do."""
+    if not build.boot.country:
+        yield Item("country", "The wireless country is set, if it is to be in the network.", "Set it in Boot.")
+    password = f"The password of {build.boot.user} is changed."
+    yield Item("password", password, "Change it now; everybody knows the default.")
+    if catalogue.find(Encoder, build.part("encoder")) is not None:
+        yield Item("map", "The front end takes the issued controller map, or has learnt the buttons.", "See Controls.")
     if build.system.remote_key:
-        found.append(Item("remote", "You can log in from another computer with your key, and not without it.",
-                          "See Boot, System."))  # fmt: skip
-    if encoder:
-        found.append(Item("controls", f"{encoder.name}: every seat moves the menu.", "See Controls, live test."))
-    if image:
-        found.append(Item("games", f"{image.front_end} lists the systems.", "Restart it; then see Library."))
-    found.append(Item("sound", "You can hear a game.", "See Boot, sound route."))
-    if bare:  # no users, and nothing that must be shut down
-        return tuple(found)
-    found += [
-        Item(
-            "password", f"The password of {build.boot.user} is changed.", "Change it now; everybody knows the default."
-        ),
-        Item("shutdown", "Shutting down from the menu turns the lamp off.", "Never pull the plug on a running system."),
-    ]
-    return tuple(found)
+        yield Item("remote", "You can log in from another computer with your key, and not without it.",
+                   "See Boot, System.")  # fmt: skip
+
+
+def _leaving(build: Build, image: Image | None) -> Iterator[Item]:
+    """That it can be left, and comes again."""
+    leave = next((each.control for each in build.controls.hotkeys if each.action == "leave"), "start")
+    yield Item("exit", f"Holding {build.controls.hotkey}, {leave} leaves a game.", "See Controls, hotkeys.")
+    yield Item("restart", "After a restart from the menu it comes back by itself.", "Run the bring-up again.")
+    yield Item("shutdown", "Shutting down from the menu turns the lamp off.", "See Boot, services.",
+               caution="Never pull the plug on a running system.")  # fmt: skip
+
+
+def measured_s(build: Build, key: str) -> float | None:
+    """Seconds from the switch to a tick; None where one of them is missing or nobody waited."""
+    ticks = {tick.item: tick.at for tick in build.ticks}
+    if key not in ticks or _CLOCK_FROM not in ticks or key == _CLOCK_FROM:
+        return None
+    try:
+        begun, seen = (datetime.fromisoformat(ticks[each]) for each in (_CLOCK_FROM, key))
+        seconds = (seen - begun).total_seconds()
+    except (ValueError, TypeError):
+        return None
+    return seconds if 0 <= seconds <= _LONGEST_S else None

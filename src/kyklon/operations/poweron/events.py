@@ -113,7 +113,7 @@ class Step:
 class BringUp:
     """reached: the last stage that went well. failures: the first is what would be seen; the others were found
     by assuming that those before them are put right. assumed: what could not be seen, and how it was taken.
-    again_s: seconds of every later start; None where none comes to its end."""
+    sound: what will be heard, in words. again_s: seconds of every later start; None where none comes to its end."""
 
     reached: str
     events: tuple[Event, ...]
@@ -121,6 +121,7 @@ class BringUp:
     screen: Screen
     games: dict[str, tuple[str, ...]] = field(default_factory=dict)
     assumed: tuple[str, ...] = ()
+    sound: str = ""
     again_s: float | None = None
 
     @property

@@ -144,6 +144,21 @@ class Verdict:
     why: str = ""
 
 
+def _agreed(left: Column, right: Column, rows: Sequence[StageRow]) -> Verdict:
+    """No stage tells them apart."""
+    name = right.title.lower()
+    if left.stopped_at:
+        same = left.code.split(":")[0] == right.code.split(":")[0]
+        also = "" if same or not right.code else f" The {name} puts it in other words."
+        return Verdict(True, f"Both stop at {left.stopped_at}.{also}")
+    reached = [row.stage for row in rows if row.right.came in ("passed", "unseen")]
+    if reached and reached[-1] in ("front end", "games", "leaving", "machine", "space"):
+        return Verdict(True, "Both come to the menu.")
+    if not reached:
+        return Verdict(False, "No line of the log tells of the start.", "Paste more of it: the last screen is enough.")
+    return Verdict(True, f"They agree as far as the {name} goes: {reached[-1]}.")
+
+
 _WHY_EARLIER = {  # stage where the log stopped, though the forecast passed it -> what the forecast cannot see
     "card": "The forecast reads the card where it is plugged in now; the board's socket it cannot see.",
     "controllers": "Cables and plugs are not on the card.",
@@ -155,19 +170,13 @@ def verdict(left: Column, right: Column, rows: Sequence[StageRow]) -> Verdict:
     """left: what was foretold. right: what a rehearsal or the real machine said."""
     first = parted(rows)
     name = right.title.lower()
+    untried = [row.stage for row in rows if row.right.came == "not tried" and row.left.came == "stopped"]
+    if first is None and untried:
+        went = _agreed(left, right, rows)
+        stages = ", ".join(untried)
+        return Verdict(went.agree, f"{went.text} Foretold to stop before, which is not rehearsed: {stages}.", went.why)
     if first is None:
-        if left.stopped_at:
-            same = left.code.split(":")[0] == right.code.split(":")[0]
-            also = "" if same or not right.code else f" The {name} puts it in other words."
-            return Verdict(True, f"Both stop at {left.stopped_at}.{also}")
-        reached = [row.stage for row in rows if row.right.came in ("passed", "unseen")]
-        if reached and reached[-1] in ("front end", "games", "leaving", "machine", "space"):
-            return Verdict(True, "Both come to the menu.")
-        if not reached:
-            return Verdict(
-                False, "No line of the log tells of the start.", "Paste more of it: the last screen is enough."
-            )
-        return Verdict(True, f"They agree as far as the {name} goes: {reached[-1]}.")
+        return _agreed(left, right, rows)
     if first.right.came == "stopped":
         why = _WHY_EARLIER.get(first.stage, "The card in the machine may be another one, or has changed since.")
         if right.title == "Rehearsal":

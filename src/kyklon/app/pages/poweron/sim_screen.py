@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QPainter
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer
+from PyQt6.QtGui import QColor, QHideEvent, QPainter, QPaintEvent, QShowEvent
+from PyQt6.QtWidgets import QWidget
 
 from kyklon.app.pages.picture.raster_view import BARS
 from kyklon.app.theme.tokens import Theme
@@ -11,6 +12,10 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.shown import visible
 from kyklon.catalogue.records import RHYTHM_WORDS, Rhythm
 from kyklon.operations.poweron.events import Screen
+
+_BEAT_MS = 150
+# lit and unlit, a sign a beat: what the rhythms' names say
+_BEATS = {"steady": "x", "dark": ".", "slow": "xxxxxx......", "quick": "x.", "paired": "x.x....."}
 
 
 class SimScreen(Instrument):
@@ -21,20 +26,67 @@ class SimScreen(Instrument):
         self._screen: Screen | None = None
         self._lamp: Rhythm | None = None
         self._aspect = 4 / 3
+        self._sound = ""
+        self._step, self._spot = 0, QPointF()
+        self._timer = QTimer(self)
+        self._timer.setInterval(_BEAT_MS)
+        self._timer.timeout.connect(self._on_beat)
 
-    def show_screen(self, screen: Screen | None, lamp: Rhythm | None, aspect: float) -> None:
-        if not self.shows(screen, lamp, aspect):
+    def showEvent(self, event: QShowEvent | None) -> None:
+        """Override: the lamp moves while it is seen."""
+        super().showEvent(event)
+        self._beat()
+
+    def hideEvent(self, event: QHideEvent | None) -> None:
+        """Override."""
+        super().hideEvent(event)
+        self._timer.stop()
+
+    def _beat(self) -> None:
+        """Let the lamp move where its rhythm does."""
+        self._step = 0
+        if len(_BEATS.get(self._lamp or "dark", "x")) > 1 and self.isVisible():
+            self._timer.start()
+        else:
+            self._timer.stop()
+
+    def _on_beat(self) -> None:
+        beats = _BEATS[self._lamp or "dark"]
+        before, self._step = beats[self._step], (self._step + 1) % len(beats)
+        if beats[self._step] != before:
+            px = self.theme.px(8)
+            QWidget.update(self, QRectF(self._spot.x() - px, self._spot.y() - px, 2 * px, 2 * px).toAlignedRect())
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Override: the drawing, and the lamp in its moment over it."""
+        super().paintEvent(event)
+        if not self._timer.isActive():
             return
-        self._screen, self._lamp, self._aspect = screen, lamp, aspect
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._draw_lamp(painter, lit=_BEATS[self._lamp or "dark"][self._step] == "x")
+        painter.end()
+
+    def _draw_lamp(self, painter: QPainter, *, lit: bool) -> None:
+        painter.setPen(self.theme.color("muted"))
+        painter.setBrush(self.theme.color("amber") if lit else self.theme.color("sheet"))
+        painter.drawEllipse(self._spot, self.theme.px(4.5), self.theme.px(4.5))
+
+    def show_screen(self, screen: Screen | None, lamp: Rhythm | None, aspect: float, sound: str = "") -> None:
+        """sound: what is heard, in words."""
+        if not self.shows(screen, lamp, aspect, sound):
+            return
+        self._screen, self._lamp, self._aspect, self._sound = screen, lamp, aspect, sound
+        self._beat()
         if screen:
-            self.setAccessibleDescription(f"{screen.title}: {'; '.join(screen.lines)}. Lamp: {lamp}")
+            self.setAccessibleDescription(f"{screen.title}: {'; '.join(screen.lines)}. Lamp: {lamp}. Sound: {sound}")
         self.update()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         px = self.theme.px
         rim = px(14)
-        high = min(box.height() - px(30), (box.width() - 2 * rim) / self._aspect + 2 * rim)
+        high = min(box.height() - px(48), (box.width() - 2 * rim) / self._aspect + 2 * rim)
         case = QRectF(0, 0, (high - 2 * rim) * self._aspect + 2 * rim, high)
         case.moveCenter(QPointF(box.center().x(), box.top() + high / 2))
         glass = case.adjusted(rim, rim, -rim, -rim)
@@ -45,13 +97,13 @@ class SimScreen(Instrument):
             painter.setClipRect(glass)
             self._draw_content(painter, glass, self._screen)
             painter.restore()
-        lit = self._lamp not in (None, "dark")
-        spot = QPointF(case.left() + px(10), case.bottom() + px(16))
-        painter.setPen(self.theme.color("muted"))
-        painter.setBrush(self.theme.color("amber") if lit else self.theme.color("sheet"))
-        painter.drawEllipse(spot, px(4.5), px(4.5))
+        spot = self._spot = QPointF(case.left() + px(10), case.bottom() + px(16))
+        self._draw_lamp(painter, lit=self._lamp not in (None, "dark"))
         words = f"board lamp: {RHYTHM_WORDS[self._lamp] if self._lamp else 'off'}"
         self.text(painter, QPointF(spot.x() + px(12), spot.y()), words, token="muted")
+        if self._sound:
+            below = QRectF(box.left(), spot.y() + px(9), box.width(), px(18))
+            self.text(painter, below, f"sound: {self._sound}", token="muted", align=Qt.AlignmentFlag.AlignCenter)
 
     def _draw_content(self, painter: QPainter, glass: QRectF, screen: Screen) -> None:
         if screen.kind == "out of range":

@@ -133,7 +133,7 @@ def display(bench: Bench) -> Step:
             Failure("display", "picture.out-of-range:menu", cause, or_put(remedy, right), screen, lamps.reading)
         )
     sound = ""
-    if (bench.settings.sound if bench.settings else "") == "digital" and (why := _silent(bench)):
+    if (bench.settings.sound if bench.settings else "") == "digital" and (why := silent(bench)):
         sound = f" No sound on this link: {why}."
     moments = [Moment(f"{wide} × {high}, {line}, {rate} ({origin}).{sound}", lamps.reading, 0.3)]
     odd = odd_sync(timing, bench.display)
@@ -142,7 +142,7 @@ def display(bench: Bench) -> Step:
     return Step(tuple(moments))
 
 
-def _silent(bench: Bench) -> str:
+def silent(bench: Bench) -> str:
     """Why the link is driven without sound, '' when it is not (HDMI 1.4, 8.3.2)."""
     link = bench.settings.values.get("boot.link", "") if bench.settings and "link kind" in bench.board.honours else ""
     if link == "hdmi":

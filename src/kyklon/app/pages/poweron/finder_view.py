@@ -1,0 +1,107 @@
+"""The fault finder at the open build."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QWidget
+
+from kyklon.app.pages.poweron.conversation import Conversation
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.basic import button, column, label, row
+from kyklon.catalogue.records import Cause, Observation
+from kyklon.faults import acts
+from kyklon.faults.finder import Case, likely, steps
+from kyklon.model.fault import FaultCase
+from kyklon.model.findings import Remedy
+
+
+class FinderView(QWidget):
+    remedy_asked = pyqtSignal(object, str)  # Remedy, title
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._talk = Conversation(session.theme)
+        self._talk.answered.connect(self._on_answered)
+        self._talk.tried.connect(self._on_tried)
+        self._talk.seen.connect(lambda what: self._on_answered(what, True))
+        self._talk.remedy_asked.connect(self.remedy_asked.emit)
+        self._talk.preferred.connect(self.refresh)
+        self._talk.taken_back.connect(self._on_taken_back)
+        self._told = label("", "muted", wrap=True)
+        self._new = button(
+            "New case", self._on_new_clicked, "quiet", tip="Put this case into the logbook and begin anew"
+        )
+        head = row(self._told, self._new)
+        head.setStretch(0, 1)
+        whole = column(head, self._talk, spacing=8)
+        whole.setStretch(1, 1)
+        self.setLayout(whole)
+
+    @property
+    def conversation(self) -> Conversation:
+        return self._talk
+
+    def case(self) -> Case:
+        """The case as it is now."""
+        session = self.session
+        run = session.bring_up if session.bring_up_current else None
+        return acts.case_of(session.build, session.catalogue, session.findings, run)
+
+    def refresh(self) -> None:
+        """Show the case."""
+        session, case = self.session, self.case()
+        record = session.build.fault
+        belief = case.belief()
+        ways = steps(case, belief, frozenset(record.cannot))
+        self._talk.show_case(case, likely(case, belief), ways, self._remedies(case))
+        told = [] if session.bring_up_current else ["Run the bring-up first: what it foretells is worth many checks."]
+        if not belief.exact:
+            told.append(f"Sampled, within {belief.error:.0%}.".replace("%", "\u202f%"))
+        if record.found:
+            told.append("Found. Does it still fail? Then answer on; else begin a new case when it fails again.")
+        self._told.setText(" ".join(told) or "What it does, what is likely, and the check that is worth its minutes.")
+        self._new.setEnabled(record.begun)
+
+    def _remedies(self, case: Case) -> dict[str, Remedy]:
+        """What one click does against a cause: the remedy of a failure or a finding that speaks of it."""
+        session = self.session
+        failures = session.bring_up.failures if session.bring_up and session.bring_up_current else ()
+        known = [(each.code, each.remedy) for each in (*failures, *session.findings) if each.remedy is not None]
+        return {
+            cause.id: remedy for cause in case.setting.causes for code, remedy in reversed(known)
+            if remedy is not None and code.split(":")[0] in cause.codes
+        }  # fmt: skip
+
+    # --- acting --------------------------------------------------------------------------------------------------
+
+    def _on_answered(self, what: str, seen: object) -> None:
+        record = self.session.build.fault
+        if seen is None:
+            self._put("Cannot tell", acts.put_aside(record, what))
+            return
+        names = {each.id: each.name for each in self.session.catalogue.all(Observation)}
+        word = "Yes" if seen else "No"
+        self._put(f"{word}: {names.get(what, what)}", acts.answered(record, what, bool(seen)))
+        self.session.log(90, f"Fault finder: {names.get(what, what)}", word)
+
+    def _on_tried(self, cause: str, helped: bool) -> None:
+        record = acts.tried(self.session.build.fault, cause, helped=helped)
+        names = {each.id: each.name for each in self.session.catalogue.all(Cause)}
+        self._put(f"Tried: {names[cause]}", record)
+        if helped:
+            self.session.log(90, f"Found: {names[cause]}", acts.path_of(record, self.session.catalogue))
+            self.session.remember_cure(cause)
+        else:
+            self.session.log(90, f"Put right without help: {names[cause]}")
+
+    def _on_taken_back(self) -> None:
+        self._put("Take an answer back", acts.without_last(self.session.build.fault))
+
+    def _on_new_clicked(self) -> None:
+        record = self.session.build.fault
+        self.session.log(90, "Fault case put away", acts.path_of(record, self.session.catalogue))
+        self._put("New case", FaultCase())
+
+    def _put(self, what: str, record: FaultCase) -> None:
+        self.session.edit("fault", record, what)
