@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QLineEdit
 
 from kyklon.app.pages.card.page import CardPage, LossDialog
-from kyklon.app.pages.poweron.page import PowerOnPage
+from kyklon.app.pages.poweron.page import STEPS, PowerOnPage
 from kyklon.app.shell.findings_panel import RemedyDialog
 from kyklon.devices.simulated.drives import Faults
 from kyklon.model.build import CardState
@@ -123,7 +123,8 @@ def test_a_remedy_is_one_step_of_undo(user) -> None:
 
 def test_ticks_are_signed_off_to_the_logbook(user, demo: Demo) -> None:
     page = user.open(90)
-    box = page._boxes["power"]
+    page.show_view(STEPS)
+    box = page.steps.tick_of("power")
     box.click()
     assert [tick.item for tick in user.saved.ticks] == ["power"]
     assert "Checked" in user.log[0].title

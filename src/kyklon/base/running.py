@@ -41,6 +41,15 @@ class Ran:
     seconds: float
 
 
+@dataclass(frozen=True)
+class Talk:
+    """ended: whether a program is done, by all that it said so far and the seconds since the last word. answer: what to
+    type then, b'' for nothing."""
+
+    ended: Callable[[bytes, float], bool]
+    answer: Callable[[bytes], bytes] = lambda _said: b""
+
+
 @functools.cache
 def _containment() -> tuple[str, ...]:
     """What to put before a command so that all its processes end with it; () where the kernel allows nothing."""
@@ -60,13 +69,11 @@ def run_watched(
     *,
     seconds: float,
     title: str,
-    ended: Callable[[bytes, float], bool],
-    answer: Callable[[bytes], bytes] = lambda _said: b"",
+    talk: Talk,
     watch: Watch = UNWATCHED,
 ) -> Ran:
-    """Run a program in `folder` until it ends, `ended` says so, or `seconds` are over.
+    """Run a program in `folder` until it ends, the talk is at its end, or `seconds` are over.
 
-    ended: of all that was said so far and the seconds since the last word. answer: what to type, b'' for nothing.
     Raises ToolError when it cannot be started, Cancelled when the watch says so; in every case nothing is left running.
     """
     command = [*_containment(), tools.find(arguments[0]), *arguments[1:]]
@@ -99,11 +106,11 @@ def run_watched(
                 last = time.monotonic()
             if len(said) > MOST_SAID:
                 return Ran(bytes(said), "flood", time.monotonic() - begun)
-            if words := answer(bytes(said)):
+            if words := talk.answer(bytes(said)):
                 with contextlib.suppress(OSError):
                     run.stdin.write(words)
                     run.stdin.flush()
-            if ended(bytes(said), time.monotonic() - last):
+            if talk.ended(bytes(said), time.monotonic() - last):
                 return Ran(bytes(said), "mark", time.monotonic() - begun)
     finally:
         _end(run)

@@ -119,7 +119,7 @@ def rehearse(
     From a snapshot: the card is never written. Exit 1 when it does not come to its menu.
     """
     from kyklon.operations.poweron.acts import rehearse_card
-    from kyklon.operations.poweron.rehearsal import WAYS
+    from kyklon.operations.poweron.rehearsal import WAYS, Terms
     from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_rehearsal, verdict
 
     if way and way not in WAYS:
@@ -130,7 +130,7 @@ def rehearse(
     path = written_card(card, folder).path
     chosen: tuple[Any, ...] = (way,) if way else ()
     with watching() as watch:
-        run, done, school = rehearse_card(build, folder, parts, path, chosen, seconds, watch)
+        run, done, school = rehearse_card(build, folder, parts, path, Terms(chosen, seconds), watch)
     sides = of_forecast(run, school, tried=done.tried), of_rehearsal(done, school)
     rows = lay(*sides)
     said = verdict(*sides, rows)

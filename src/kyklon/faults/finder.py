@@ -156,12 +156,19 @@ def scores(told: Gains, chance: Floats, ask_minutes: Floats, try_minutes: Floats
     """
     open_ = np.where(np.isfinite(try_minutes), chance, 0.0)
     if (open_ > _FEW_SHARE * max(open_.sum(), 1e-12)).sum() > _FEW:
-        return told.asking / ask_minutes, told.trying / try_minutes
+        return _possible(told.asking / ask_minutes, ask_minutes), _possible(
+            (told.trying + 1e-9 * chance) / try_minutes, try_minutes
+        )
     after = (1 - told.yes) * _one_by_one(told.no_chance, try_minutes)
     after += told.yes * _one_by_one(told.yes_chance, try_minutes)
     saved = (float(_one_by_one(chance, try_minutes)) - after) / ask_minutes
     rate = open_ / try_minutes
-    return np.where(np.isfinite(ask_minutes), saved, 0.0), rate / max(float(rate.max()), 1e-300)
+    return _possible(saved, ask_minutes), _possible(rate / max(float(rate.max()), 1e-300), try_minutes)
+
+
+def _possible(score: Floats, minutes: Floats) -> Floats:
+    """What is out of question is never the best."""
+    return np.where(np.isfinite(minutes), score, -np.inf)
 
 
 def _one_by_one(chance: Floats, minutes: Floats) -> Floats:

@@ -36,7 +36,7 @@ from kyklon.record.logbook import Logbook, now
 if TYPE_CHECKING:
     from kyklon.operations.poweron.boot_log import LogReading
     from kyklon.operations.poweron.events import BringUp
-    from kyklon.operations.poweron.rehearsal import Rehearsal, WayKey
+    from kyklon.operations.poweron.rehearsal import Rehearsal, Terms
 
 
 @dataclass(frozen=True)
@@ -366,14 +366,14 @@ class Session(QObject):
 
         self.jobs.start(f"Reading {card.name}", work, done, cancellable=False)
 
-    def rehearse(self, ways: tuple[WayKey, ...], limit_s: float) -> None:
+    def rehearse(self, terms: Terms) -> None:
         """Start the build's card on the desk; the result comes with `changed`."""
         build, folder, catalogue = self.build, self.folder, self.catalogue
 
         def work(watch: Watch) -> Rehearsed:
             from kyklon.operations.poweron.acts import rehearse_own
 
-            return Rehearsed(build, *rehearse_own(build, folder, catalogue, ways, limit_s, watch))
+            return Rehearsed(build, *rehearse_own(build, folder, catalogue, terms, watch))
 
         def done(result: Rehearsed) -> None:
             self.rehearsal = result

@@ -18,7 +18,7 @@ from kyklon.operations.picture.observe import look_at_display
 from kyklon.operations.poweron.bench import lay_out
 from kyklon.operations.poweron.bringup import bring_up
 from kyklon.operations.poweron.events import BringUp
-from kyklon.operations.poweron.rehearsal import LIMIT_S, Rehearsal, WayKey, rehearse
+from kyklon.operations.poweron.rehearsal import Rehearsal, Terms, rehearse
 
 
 def rehearse_card(
@@ -26,29 +26,27 @@ def rehearse_card(
     folder: Path,
     catalogue: Catalogue,
     card: Path,
-    ways: tuple[WayKey, ...] = (),
-    limit_s: float = LIMIT_S,
+    terms: Terms,
     watch: Watch = UNWATCHED,
 ) -> tuple[BringUp, Rehearsal, str]:
     """The card foretold, and started on the desk; and the school of its image. Raises as rehearsal.rehearse."""
     world, run = foretell(build, folder, catalogue, card, watch)
     bench = lay_out(build, catalogue, world.card or NO_CARD, world)
-    return run, rehearse(bench, card, ways, limit_s=limit_s, watch=watch), bench.image.school
+    return run, rehearse(bench, card, terms, watch), bench.image.school
 
 
 def rehearse_own(
     build: Build,
     folder: Path,
     catalogue: Catalogue,
-    ways: tuple[WayKey, ...] = (),
-    limit_s: float = LIMIT_S,
+    terms: Terms,
     watch: Watch = UNWATCHED,
 ) -> tuple[BringUp, Rehearsal, str]:
     """The same with the build's own card. Raises WrongUse, too, when none is plugged in."""
     target = card_target(build, folder)
     if target is None:
         raise WrongUse("No card of this build is plugged in.", do="Write one in Card, or plug it in.")
-    return rehearse_card(build, folder, catalogue, target.path, ways, limit_s, watch)
+    return rehearse_card(build, folder, catalogue, target.path, terms, watch)
 
 
 NO_CARD = CardContents(table_error="no card is plugged in, or none was written")

@@ -63,7 +63,7 @@ def _starting(build: Build, catalogue: Catalogue, run: BringUp | None) -> Iterat
     board = catalogue.find(Board, build.part("board"))
     display = catalogue.find(Display, build.part("display"))
     image = catalogue.find(Image, build.part("image"))
-    lamp = f": its lamp is {RHYTHM_WORDS[board.lamps.powered]} at first" if board else ""
+    lamp = f": the lamp of {board.name} is {RHYTHM_WORDS[board.lamps.powered]} at first" if board else ""
     yield Item("power", f"Switch on{lamp}.", "Dark: see the supply. In pairs: measure the voltage at the board.", 0.0)
     if display is not None:
         held = "a steady picture, no rolling, no whine" if display.tube else "a picture in its native size"

@@ -15,7 +15,7 @@ from typing import Literal
 from kyklon.base import scratch, tools
 from kyklon.base.errors import ToolError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
-from kyklon.base.running import Ran, run_watched
+from kyklon.base.running import Ran, Talk, run_watched
 from kyklon.catalogue.records import LogPattern
 from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.partitions import reader
@@ -148,14 +148,21 @@ def ways_for(bench: Bench) -> tuple[WayKey, ...]:
     return tuple(way for way in ("loader", "root") if not why_not(bench, way))
 
 
-def rehearse(
-    bench: Bench, card: Path, ways: tuple[WayKey, ...] = (), *, limit_s: float = LIMIT_S, watch: Watch = UNWATCHED
-) -> Rehearsal:
-    """Start the card on the desk. ways: in order, those that fit when none is named; one that fails ends it.
+@dataclass(frozen=True)
+class Terms:
+    """ways: in order, those that fit the card when none is named. limit_s: seconds that each may take."""
+
+    ways: tuple[WayKey, ...] = ()
+    limit_s: float = LIMIT_S
+
+
+def rehearse(bench: Bench, card: Path, terms: Terms | None = None, watch: Watch = UNWATCHED) -> Rehearsal:
+    """Start the card on the desk; a way that fails ends it.
 
     Raises WrongUse when no way fits, ToolError for a program that is missing, with its package, Cancelled.
     """
-    chosen = ways or ways_for(bench)
+    terms = terms or Terms()
+    chosen, limit_s = terms.ways or ways_for(bench), terms.limit_s
     for way in chosen or ("root",):
         if why := why_not(bench, way):
             raise WrongUse(f"{WAYS[way].title} cannot be rehearsed: {why}", do="Choose another way.")
@@ -246,7 +253,7 @@ def _loader(bench: Bench, card: Path, folder: Path, _line: str, limit_s: float, 
         "qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m", "512", "-nographic", "-nic", "none",
         "-bios", str(_FIRMWARE), *_disk(card), "-device", "virtio-blk-device,drive=d",
     ]  # fmt: skip
-    ran = run_watched(command, folder, seconds=limit_s, title="Boot loader", ended=ended, answer=answer, watch=watch)
+    ran = run_watched(command, folder, seconds=limit_s, title="Boot loader", talk=Talk(ended, answer), watch=watch)
     before, started, after = ran.said.partition(b"Starting kernel ...")
     if not started or b"Linux version" in after:
         return ran
@@ -271,7 +278,7 @@ def _kernel(bench: Bench, card: Path, folder: Path, line: str, limit_s: float, w
         program, "-M", "virt", "-cpu", processor, "-m", "512", "-nographic", "-nic", "none", "-no-reboot", *given,
         "-append", words, *_disk(card), "-device", "virtio-blk-device,drive=d",
     ]  # fmt: skip
-    return run_watched(command, folder, seconds=limit_s, title="Kernel", ended=_final(bench), watch=watch)
+    return run_watched(command, folder, seconds=limit_s, title="Kernel", talk=Talk(_final(bench)), watch=watch)
 
 
 def _fetched(bench: Bench, card: Path, name: str, to: Path) -> Path:
@@ -300,7 +307,7 @@ def _root(bench: Bench, card: Path, folder: Path, line: str, limit_s: float, wat
         program, disk, "mem=96M", f"uml_dir={folder}", "con0=null,fd:1", "con=null", "panic=-1",
         *translated(line, "ubda").split(), *_TALKATIVE,
     ]  # fmt: skip
-    return run_watched(command, folder, seconds=limit_s, title="Root", ended=_final(bench), watch=watch)
+    return run_watched(command, folder, seconds=limit_s, title="Root", talk=Talk(_final(bench)), watch=watch)
 
 
 _RUNS: dict[WayKey, Callable[[Bench, Path, Path, str, float, Watch], Ran]] = {

@@ -67,7 +67,8 @@ class FinderView(QWidget):
         """What one click does against a cause: the remedy of a failure or a finding that speaks of it."""
         session = self.session
         failures = session.bring_up.failures if session.bring_up and session.bring_up_current else ()
-        known = [(each.code, each.remedy) for each in (*failures, *session.findings) if each.remedy is not None]
+        known = [(each.code, each.remedy) for each in failures]
+        known += [(each.code, each.remedy) for each in session.findings]
         return {
             cause.id: remedy for cause in case.setting.causes for code, remedy in reversed(known)
             if remedy is not None and code.split(":")[0] in cause.codes

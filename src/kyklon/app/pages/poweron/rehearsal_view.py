@@ -11,7 +11,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_role
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.shown import visible
-from kyklon.operations.poweron.rehearsal import WAYS, WayKey
+from kyklon.operations.poweron.rehearsal import WAYS, Terms, WayKey
 from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_rehearsal, verdict
 
 _LIMITS = ((30.0, "30\u202fs"), (60.0, "1\u202fmin"), (300.0, "5\u202fmin"), (900.0, "15\u202fmin"))
@@ -107,4 +107,4 @@ class RehearsalView(QWidget):
 
     def _on_start_clicked(self) -> None:
         ways = (cast(WayKey, self._way.value),) if self._way.value else ()
-        self.session.rehearse(ways, float(self._limit.value))
+        self.session.rehearse(Terms(ways, float(self._limit.value)))

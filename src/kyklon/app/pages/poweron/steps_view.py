@@ -41,6 +41,10 @@ class StepsView(QWidget):
         self.setLayout(row(sheet, side, spacing=14))
         self._boxes: dict[str, tuple[QCheckBox, QWidget]] = {}
 
+    def tick_of(self, key: str) -> QCheckBox:
+        """The tick of a step."""
+        return self._boxes[key][0]
+
     def refresh(self) -> None:
         """Show the steps with their ticks."""
         session = self.session
