@@ -196,7 +196,7 @@ def main() -> None:
     for _ in range(count):
         truth = faults(setting, draw)
         answer = simulate(setting, draw, truth)
-        asked = draw.choice(len(answer), int(draw.integers(8, 45)), replace=False)
+        asked = draw.choice(len(answer), int(draw.integers(20, len(answer) + 1)), replace=False)
         known = {len(answer): True, **{int(i): bool(answer[i]) for i in asked}}
         met += [(float(chance), index in truth) for index, chance in enumerate(believe(setting.network, known).chance)]
     for low, high in ((0.05, 0.15), (0.2, 0.4), (0.4, 0.6), (0.6, 0.75), (0.75, 0.85), (0.85, 0.95), (0.95, 1.01)):

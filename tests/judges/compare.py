@@ -62,14 +62,7 @@ def with_loader(card: Path) -> Compared:
     real = loader.load(card)
     settings = bench.settings
     mine = "started" if failure is None else failure.stage
-    if real.started:
-        theirs = "started"
-    elif real.waits or (real.found and not real.files[1:] and "No kernel given" not in real.said):
-        theirs = "boot file"
-    elif real.found:
-        theirs = "kernel"
-    else:
-        theirs = "nothing found"
+    theirs = with_loader_stage(real)
     more = f" ({failure.cause})" if failure else f" {bench.kernel_name} {settings.kernel_line if settings else None!r}"
     words = mine + more
     told = f"{theirs} {real.files} {real.line!r} missing {real.missing}"
@@ -83,6 +76,22 @@ def with_loader(card: Path) -> Compared:
     else:
         same = failure.stage == theirs
     return Compared(same, failure is None and not real.started, words, told)
+
+
+def with_loader_stage(real: loader.Loaded) -> str:
+    """The stage at which the loader gave up, as the forecast calls it."""
+    if real.started:
+        return "started"
+    if real.waits or (real.found and not real.files[1:] and "No kernel given" not in real.said):
+        return "boot file"
+    return "kernel" if real.found else "nothing found"
+
+
+def stage_before(failure: Failure | None) -> str:
+    """The last of the kernel judge's stages that a forecast passes."""
+    if failure is None:
+        return "front end"
+    return {"kernel line": "", "root partition": "kernel line", "init": "root partition"}.get(failure.stage, "init")
 
 
 def _as_loaded(seen: CardContents) -> CardContents:
@@ -105,9 +114,7 @@ def with_kernel(card: Path, line: str) -> Compared:
     else:
         failure = first_failure(bench, _OF_KERNEL)
         cause = f"{failure.code}: {failure.cause}" if failure else ""
-        mine = "front end" if failure is None else {
-            "kernel line": "", "root partition": "kernel line", "init": "root partition",
-        }.get(failure.stage, "init")  # fmt: skip
+        mine = stage_before(failure)
     real = kernel.boot(card, line)
     order = ["", "kernel line", "root partition", "init", "front end"]
     return Compared(mine == real.stage, order.index(mine) > order.index(real.stage), f"{mine or 'nothing'} ({cause})",

@@ -222,12 +222,9 @@ def _stop(said: tuple[Said, ...], order: dict[str, int], last: Said | None) -> S
 
     last: the first line that tells of the last stage passed."""
     reached, line = (order[last.stage], last.line.number) if last else (-1, 0)
-    open_ = [
-        each
-        for each in said
-        if each.means == "stops"
-        and (order[each.stage] > reached or (order[each.stage] == reached and each.line.number > line))
-    ]
+    stops = [each for each in said if each.means == "stops"]
+    open_ = [each for each in stops if order[each.stage] > reached]
+    open_ = open_ or [each for each in stops if order[each.stage] == reached and each.line.number > line]
     if not open_:
         return None
     return max(open_, key=lambda each: (each.pattern.rank, -each.line.number))
