@@ -26,8 +26,9 @@ _MOST_LETTERS = 600  # of a line that are looked at
 _STAMP = re.compile(r"^(?:<\d{1,3}>)?\[ {0,8}(\d{1,8}\.\d{1,9})\](?:\[ *[TC]\d+\])? ?")
 # journalctl's short form, and the same with the seconds since the start in brackets
 _JOURNAL = re.compile(
-    r"^(?:[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\dT[\d:.,+-]{8,30}|\[ {0,8}(\d{1,8}\.\d{1,9})\])"
-    r" \S{1,64} (?:kernel: |(?=[\w./@-]{1,64}(?:\[\d{1,8}\])?: ))"
+    r"^(?:(?:[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\dT[\d:.,+-]{8,30}) \S{1,64}"
+    r" (?:kernel: |(?=[\w./@-]{1,64}(?:\[\d{1,8}\])?: ))"
+    r"|\[ {0,8}(\d{1,8}\.\d{1,9})\] \S{1,64} (?:kernel: |(?=[\w./@-]{1,64}\[\d{1,8}\]: )))"
 )
 _STEERING = re.compile(r"\x1b(?:\[[0-9;?]{0,20}[A-Za-z]|[()][AB0]|[=>78Mc])")
 # a kernel lists the partitions that it has when it finds no root (init/do_mounts.c: printk_all_partitions)
@@ -134,8 +135,8 @@ def read_log(text: str, catalogue: Catalogue, school: str = "complete image") ->
     passed = [each for each in said if each.means == "passed"]
     reached = max((each.stage for each in passed), key=order.__getitem__, default="")
     stop = _stop(said, order, max(passed, key=lambda each: order[each.stage], default=None))
-    model = next((each.pattern and re.search(each.pattern.pattern, each.line.text) for each in reversed(said)
-                  if each.pattern.id == "kernel-model"), None)  # fmt: skip
+    models = [each for each in said if each.pattern.id == "kernel-model"]
+    model = re.search(models[-1].pattern.pattern, models[-1].line.text) if models else None
     given = [each for each in said if each.pattern.kernel_line]
     line = re.search(given[-1].pattern.pattern, given[-1].line.text) if given else None
     if stop is not None:  # what failed had all before it behind it

@@ -1,0 +1,320 @@
+"""The fault finder: its numbers by full enumeration, its data, its steps; and the drills."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from kyklon.base.errors import KyklonError, WrongUse
+from kyklon.catalogue.loader import load
+from kyklon.catalogue.records import Cause, Drill, Lamps, LogPattern, Observation
+from kyklon.demo import camper, lighthouse, school_fair
+from kyklon.faults import drills
+from kyklon.faults.acts import answered, case_of, path_of, put_aside, tried, without_last
+from kyklon.faults.drills import checked, hidden_in, offered, solved_by_finder
+from kyklon.faults.drills import tried as tried_in_drill
+from kyklon.faults.finder import Case, likely, next_step, steps
+from kyklon.faults.hidden import BREAKS, machines
+from kyklon.faults.network import MOST_EXACT, Network, _sampled, believe, gains
+from kyklon.faults.setting import setting_of, words_of
+from kyklon.model.fault import FaultCase
+from kyklon.model.world import World
+from kyklon.operations import inspection
+from kyklon.record import cures
+from support import Demo
+
+PARTS = load()
+CAUSES, OBSERVATIONS = PARTS.all(Cause), PARTS.all(Observation)
+
+
+def lighthouse_setting(**more):
+    return setting_of(lighthouse.build(PARTS, "0" * 64), PARTS, **more)
+
+
+def small(seed: int, causes: int = 5, observations: int = 7) -> Network:
+    draw = np.random.default_rng(seed)
+    weight = draw.random((causes, observations)) * (draw.random((causes, observations)) < 0.6)
+    return Network(draw.uniform(0.01, 0.4, causes), weight, draw.uniform(0.01, 0.2, observations))
+
+
+def enumerated(network: Network, answers: dict[int, bool]) -> tuple[np.ndarray, float]:
+    """Every set of causes, one by one."""
+    total, marginal = 0.0, np.zeros(len(network.prior))
+    for there in itertools.product((0, 1), repeat=len(network.prior)):
+        own = np.array(there)
+        chance = np.prod(np.where(own, network.prior, 1 - network.prior))
+        absent = (1 - network.leak) * np.prod(np.where(own[:, None], 1 - network.weight, 1), axis=0)
+        for index, seen in answers.items():
+            chance *= 1 - absent[index] if seen else absent[index]
+        total += chance
+        marginal += chance * own
+    return marginal / total, total
+
+
+@given(st.integers(0, 10_000), st.dictionaries(st.integers(0, 6), st.booleans(), max_size=6))
+def test_chances_are_those_of_full_enumeration(seed: int, answers: dict[int, bool]) -> None:
+    network = small(seed)
+    found = believe(network, answers)
+    assert found.exact
+    assert np.abs(found.chance - enumerated(network, answers)[0]).max() < 1e-9
+
+
+@settings(max_examples=20)
+@given(st.integers(0, 10_000), st.dictionaries(st.integers(0, 6), st.booleans(), max_size=4))
+def test_what_a_further_answer_would_tell_is_that_of_full_enumeration(seed: int, answers: dict[int, bool]) -> None:
+    network = small(seed)
+    told = gains(believe(network, answers))
+    whole = enumerated(network, answers)[1]
+    for index in set(range(7)) - set(answers):
+        for seen, expected in ((False, told.no_chance[index]), (True, told.yes_chance[index])):
+            chance, evidence = enumerated(network, {**answers, index: seen})
+            assert np.abs(expected - chance).max() < 1e-7
+            assert abs((told.yes[index] if seen else 1 - told.yes[index]) - evidence / whole) < 1e-9
+        assert told.asking[index] >= 0
+
+
+def test_sampling_is_as_near_as_it_says() -> None:
+    within = 0
+    for seed in range(20):
+        network = small(seed)
+        answers = {0: True, 1: True, 3: False}
+        found = _sampled(network, [0, 1], [3], np.zeros(7, dtype=bool))
+        within += bool(np.abs(found.chance - enumerated(network, answers)[0]).max() < 3 * found.error + 1e-3)
+    assert within >= 18
+
+
+def test_many_yeses_are_sampled_and_say_so() -> None:
+    setting = lighthouse_setting()
+    found = believe(setting.network, dict.fromkeys(range(MOST_EXACT + 4), True))
+    assert 0 < found.error < 1
+    assert np.all((found.chance >= 0) & (found.chance <= 1))
+
+
+def test_false_answers_are_allowed_for() -> None:
+    """One answer against a cause does not rule it out."""
+    network = Network(np.array([0.1, 0.1]), np.array([[1.0, 0.0], [0.0, 1.0]]), np.array([0.0, 0.0]))
+    heard = network.heard(0.05)
+    assert believe(heard, {0: False}).chance[0] == pytest.approx(0.1 * 0.05 / (0.1 * 0.05 + 0.9 * 0.95), rel=1e-9)
+    with pytest.raises(ValueError, match="together"):
+        _sampled(Network(np.array([0.5]), np.array([[0.0]]), np.array([0.0])), [0], [], np.zeros(1, dtype=bool))
+
+
+# --- the data --------------------------------------------------------------------------------------------------------
+
+
+def test_the_network_is_as_large_as_it_says_and_whole() -> None:
+    assert len(CAUSES) >= 80
+    assert len(OBSERVATIONS) >= 60
+    known, states = {each.id for each in OBSERVATIONS}, set(Lamps.model_fields)
+    for cause in CAUSES:
+        names = [what for what, _chance, _why in cause.shows]
+        assert len(set(names)) == len(names), cause.id
+        for what, _chance, why in cause.shows:
+            assert what in known or (what.startswith("lamp:") and what[5:] in states), (cause.id, what)
+            assert why, (cause.id, what)
+    shown = {what for cause in CAUSES for what, _chance, _why in cause.shows}
+    assert {each.id for each in OBSERVATIONS if not each.id.startswith("lamp-")} <= shown
+    assert all(each.how for each in OBSERVATIONS if each.kind == "check")
+
+
+def test_the_codes_of_causes_are_spoken_by_findings_failures_or_logs() -> None:
+    source = Path(__file__).parent.parent / "src" / "kyklon" / "operations"
+    text = "".join(path.read_text(encoding="utf-8") for path in source.rglob("*.py"))
+    logs = {each.code for each in PARTS.all(LogPattern)}
+    for cause in CAUSES:
+        for code in cause.codes:
+            assert code in logs or f'"{code}' in text, (cause.id, code)
+
+
+@pytest.mark.parametrize("make", [lighthouse, camper, school_fair], ids=["table", "console", "micro"])
+def test_a_build_meets_only_what_it_can_have(make) -> None:
+    build = make.build() if make is school_fair else make.build(PARTS, "0" * 64)
+    setting, words = setting_of(build, PARTS), words_of(build, PARTS)
+    assert len(setting.causes) > 30
+    assert all(words >= set(each.when) for each in (*setting.causes, *setting.observations))
+
+
+# --- the finder ------------------------------------------------------------------------------------------------------
+
+
+def test_the_boards_own_lamp_tells_its_rhythms_apart() -> None:
+    case = Case(lighthouse_setting()).answered("lamp-paired", True).answered("screen-black", True)
+    first = likely(case, case.belief())[0]
+    assert first.cause.id in ("card-missing", "table-damaged", "card-dirty")
+    assert any("pairs" in reason.text and reason.times > 1 for reason in first.reasons)
+
+
+def test_what_is_foretold_outweighs_all_else(demo: Demo) -> None:
+    findings = inspection.inspect(demo.build, PARTS, World())
+    case = Case(setting_of(demo.build, PARTS, findings)).answered("screen-black", True)
+    assert likely(case, case.belief())[0].cause.id == "kernel-missing"
+
+
+def test_an_answer_takes_less_than_its_50_ms() -> None:
+    case = Case(lighthouse_setting())
+    times = []
+    for index, each in enumerate(case.setting.observations[:30]):
+        begun = time.perf_counter()
+        case = case.answered(each.id, index % 5 == 0)
+        steps(case, case.belief())
+        times.append(time.perf_counter() - begun)
+    assert sorted(times)[len(times) // 2] < 0.05
+
+
+def test_a_tried_cause_is_out_and_the_finder_comes_to_an_end() -> None:
+    case = Case(lighthouse_setting())
+    for _ in range(len(case.setting.causes) + len(case.setting.observations)):
+        step = next_step(case)
+        if step is None:
+            break
+        assert step.minutes > 0
+        case = case.answered(step.id, False) if step.kind != "try" else Case(
+            case.setting, case.answers, (*case.tried, step.id), case.found
+        )  # fmt: skip
+    assert next_step(case) is None
+
+
+def test_what_the_user_cannot_do_is_not_asked_again() -> None:
+    case = Case(lighthouse_setting())
+    first = next_step(case)
+    assert next_step(case, without=frozenset({first.id})).id != first.id
+
+
+def test_the_case_is_kept_in_the_build_and_told_in_words(demo: Demo) -> None:
+    record = answered(answered(FaultCase(), "screen-black", True), "lamp-dark", False)
+    assert [each.what for each in answered(record, "screen-black", False).answers] == ["lamp-dark", "screen-black"]
+    assert len(without_last(record).answers) == 1
+    assert put_aside(record, "volts-low").cannot == ("volts-low",)
+    record = tried(tried(record, "supply-dead", helped=False), "card-missing", helped=True)
+    told = path_of(record, PARTS)
+    assert "Yes: The screen stays black" in told
+    assert told.endswith("Found: No card is in, or it is not pressed home")
+    case = case_of(demo.build, PARTS, (), None, record)
+    assert case.belief().chance[case.setting.cause_index("supply-dead")] < 1e-3
+
+
+def test_what_was_found_before_counts_the_next_time(tmp_path: Path) -> None:
+    path = tmp_path / "cures.json"
+    assert cures.cured(path) == {}
+    for _ in range(3):
+        cures.remember(path, "card-worn")
+    assert cures.cured(path) == {"card-worn": 3}
+    before, after = (Case(lighthouse_setting(cured=each)) for each in ({}, cures.cured(path)))
+    index = before.setting.cause_index("card-worn")
+    assert after.belief().chance[index] > 2 * before.belief().chance[index]
+    path.write_text('{"found": {"card-worn": "many"}}', encoding="utf-8")
+    assert cures.cured(path) == {}
+
+
+# --- drills ----------------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def every_machine(demo_master: Path):
+    """Each set of causes of each drill, hidden in a copy of the demo; and what is left of it."""
+    from kyklon.record import folder as store
+
+    build = store.load(demo_master).build
+    setting = setting_of(build, PARTS)
+    sets = [
+        each
+        for drill in PARTS.all(Drill)
+        for each in drill.faults
+        if all(setting.cause_index(c) is not None for c in each)
+    ]
+    wanted = list(dict.fromkeys([*sets, *((name,) for each in sets for name in each)]))
+    return build, setting, {each.causes: each for each in machines(wanted, build, demo_master, PARTS, setting)}
+
+
+def made_of(every, faults: tuple[str, ...]):
+    return tuple(every[each] for each in (faults, *(((name,) for name in faults) if len(faults) > 1 else ())))
+
+
+def test_twenty_drills_and_each_is_solved_by_the_finder_alone(every_machine) -> None:
+    """Within half of the minutes that trying by prior alone takes, over all that can be hidden."""
+    _build, setting, every = every_machine
+    order = np.argsort(-setting.network.prior)
+    finder = prior = 0.0
+    assert [each.level for each in drills.drills(PARTS)] == list(range(1, 21))
+    for drill in drills.drills(PARTS):
+        for faults in drill.faults:
+            made = made_of(every, faults)
+            minutes = solved_by_finder(setting, made)
+            assert 0 < minutes < 90, (drill.level, faults)
+            finder += minutes
+            wanted = {setting.cause_index(name) for name in faults}
+            for index in order:
+                prior += setting.causes[index].minutes
+                wanted.discard(int(index))
+                if not wanted:
+                    break
+    assert finder <= prior / 2
+
+
+def test_faults_in_bytes_show_what_a_forecast_of_those_bytes_shows(every_machine) -> None:
+    _build, _setting, every = every_machine
+    assert set(BREAKS) <= {name for causes in every for name in causes}
+    for causes, screen in (("root-not-named", "screen-panic"), ("root-nowhere", "screen-waits"),
+                           ("kernel-missing", "screen-black"), ("user-missing", "screen-login"),
+                           ("out-of-range", "screen-range")):  # fmt: skip
+        truth = every[(causes,)].truth
+        assert [name for name in truth if name.startswith("screen-") and truth[name]] == [screen], causes
+
+
+def test_of_two_faults_the_second_shows_once_the_first_is_put_right(demo: Demo, every_machine) -> None:
+    build, setting, every = every_machine
+    drill = next(each for each in PARTS.all(Drill) if each.level == 18)
+    kept = next(drills.Open(drill=drill.id, seed=str(seed)) for seed in range(99)
+                if hidden_in(drill, str(seed), setting) == ("root-nowhere", "front-end-unlisted"))  # fmt: skip
+    state = drills.state_of(
+        kept, build, demo.folder, PARTS, made=made_of(every, ("root-nowhere", "front-end-unlisted"))
+    )
+    seen = dict(state.case.answers)
+    assert seen["screen-waits"]
+    assert not seen["screen-login"]
+    state = checked(state, "log-root")
+    state = tried_in_drill(state, "root-not-named")
+    assert not state.found
+    state = tried_in_drill(state, "root-nowhere")
+    assert state.found == ("root-nowhere",)
+    assert dict(state.case.answers)["screen-login"]
+    state = tried_in_drill(state, "front-end-unlisted")
+    assert state.solved
+    assert state.score < 100
+    assert {step.kind for step in offered(state)} <= {"ask", "check", "try"}
+    again = drills.state_of(state.kept, build, demo.folder, PARTS, made=state.machines)
+    assert (again.minutes, again.found, again.solved) == (state.minutes, state.found, True)
+    with pytest.raises(WrongUse, match="no check"):
+        checked(state, "nothing")
+
+
+def test_a_drill_leaks_nothing_of_its_fault(demo: Demo, tmp_path: Path) -> None:
+    """Neither in what is kept, nor in the build's folder, its findings, or its logbook."""
+    before = sorted((path, path.read_bytes()) for path in demo.folder.rglob("*") if path.is_file())
+    kept = drills.begin(drills.by_level(PARTS, 4))
+    state = drills.state_of(kept, demo.build, demo.folder, PARTS)
+    path = tmp_path / "drills.json"
+    drills.save(path, drills.DrillFile(open=state.kept))
+    assert not any(cause.id in path.read_text(encoding="utf-8") for cause in CAUSES)
+    assert sorted((each, each.read_bytes()) for each in demo.folder.rglob("*") if each.is_file()) == before
+    assert drills.ended(path, state).solved == 1
+    assert drills.read(path).open is None
+    path.write_text(json.dumps({"progress": 3}), encoding="utf-8")
+    with pytest.raises(KyklonError, match="Move it away"):
+        drills.read(path)
+
+
+def test_a_level_that_this_build_cannot_have_says_so() -> None:
+    micro = school_fair.build()
+    drill = next(each for each in PARTS.all(Drill) if each.level == 18)
+    with pytest.raises(WrongUse, match="needs parts"):
+        hidden_in(drill, "0", setting_of(micro, PARTS))
+    with pytest.raises(WrongUse, match="1 to 20"):
+        drills.by_level(PARTS, 21)
