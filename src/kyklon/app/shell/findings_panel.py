@@ -216,9 +216,11 @@ class RemedyDialog(QDialog):
             layout.addWidget(view)
         leave = button("Cancel", self.reject)
         apply = button("Change the build", self.accept, "outline" if differences else "primary")
+        apply.setVisible(bool(changes) or not differences)
         buttons = row(leave, 1, apply)
         if differences:
-            both = button("Change the build and the card", self._accept_both, "primary")
+            words = "Change the build and the card" if changes else "Put them on the card"
+            both = button(words, self._accept_both, "primary")
             both.setDefault(True)
             both.setFocus()
             buttons.addWidget(both)

@@ -32,7 +32,7 @@ class Conversation(QWidget):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.theme = theme
-        self._chosen = self._wanted = ""
+        self._chosen = self._wanted = self._picked = ""  # picked: a cause that the user clicked
         self._likely: tuple[Likely, ...] = ()
         self._remedies: Mapping[str, Remedy] = {}
         self._step: Next | None = None
@@ -102,8 +102,7 @@ class Conversation(QWidget):
         step = next((each for each in ways if each.id == self._wanted), ways[0] if ways else None)
         self._likely, self._step = ranked, step
         ids = [each.cause.id for each in ranked]
-        if self._chosen not in ids:
-            self._chosen = ids[0] if ids else ""
+        self._chosen = self._picked if self._picked in ids else ids[0] if ids else ""
         self._bars.show_causes(ranked, self._chosen)
         self._show_step(step)
         self._show_others([each for each in ways if each is not step][:_OTHERS])
@@ -230,7 +229,7 @@ class Conversation(QWidget):
             self.seen.emit(what)
 
     def _on_cause_chosen(self, cause: str) -> None:
-        self._chosen = cause
+        self._chosen = self._picked = cause
         self._bars.show_causes(self._likely, cause)
         self._show_reasons()
 

@@ -27,6 +27,7 @@ class ForecastView(QWidget):
         super().__init__()
         self.session, self.theme = session, session.theme
         self._line, self._screen, self._sides = TimeLine(self.theme), SimScreen(self.theme), SideBySide(self.theme)
+        self._wanted = "alone"  # what is to stand beside it, once it is there
         self._time_sheet = Sheet("What will happen", "from the bytes on the card")
         self._beside = Choice(self.theme, "Beside it", self._on_beside_chosen)
         self._beside.setMinimumContentsLength(16)
@@ -78,15 +79,13 @@ class ForecastView(QWidget):
             self._show_run(run)
 
     def _show_choices(self) -> None:
-        chosen = self._beside.value or "alone"
         choices = [("alone", "Nothing beside it")]
         choices += [("before", "Beside the run before")] if self.session.bring_up_before else []
         other = self.session.other_bring_up
         choices += [("other", f"Beside {other[0]}")] if other else []
         keys = [key for key, _words in choices]
-        self._beside.set_choices(
-            (*choices, ("file", "Beside another card or image …")), chosen if chosen in keys else "alone"
-        )
+        chosen = self._wanted if self._wanted in keys else "alone"
+        self._beside.set_choices((*choices, ("file", "Beside another card or image …")), chosen)
         self._beside.setVisible(self.session.bring_up is not None)
 
     def _show_sides(self, run: BringUp | None) -> None:
@@ -158,7 +157,10 @@ class ForecastView(QWidget):
             name, _kind = QFileDialog.getOpenFileName(self, "A card's image", str(self.session.folder))
             if name:
                 self.session.foretell_other(Path(name))
-                self._beside.set_choices((("other", Path(name).name),), "other")
+                which = "other"
+            else:
+                which = self._wanted
+        self._wanted = which
         self.refresh()
 
     def _on_remedy_clicked(self) -> None:

@@ -1,0 +1,244 @@
+"""Rehearsals with a real boot loader (U-Boot), a real kernel (Linux, user mode) and real cards: nothing is written to a
+card, nothing is left running, and what was foretold is what is seen."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import secrets
+import subprocess
+import tempfile
+import time
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from failure_modes import MODES
+from judges import cards, kernel, loader, logs
+from kyklon.base import tools
+from kyklon.base.errors import Cancelled, ToolError, WrongUse
+from kyklon.base.progress import CancelToken, Progress, Watch
+from kyklon.base.running import Talk, run_watched
+from kyklon.operations.card.observe import started_by
+from kyklon.operations.card.volumes import contents
+from kyklon.operations.poweron.bench import Bench, lay_out
+from kyklon.operations.poweron.bringup import bring_up
+from kyklon.operations.poweron.rehearsal import Rehearsal, Terms, rehearse, translated, ways_for, why_not
+from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_rehearsal, verdict
+from test_failures import LABELS, catalogue, good, good_build, world_of  # noqa: F401 # a fixture
+
+real_kernel = pytest.mark.skipif(not kernel.available(), reason="no kernel: user-mode-linux and busybox-static")
+real_loader = pytest.mark.skipif(not loader.available(), reason="no boot loader: qemu-system-arm and u-boot-qemu")
+
+
+@pytest.fixture(autouse=True)
+def _marked(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What this test starts bears its mark in its environment."""
+    monkeypatch.setenv("KYKLON_TEST_MARK", secrets.token_hex(8))
+
+
+def running() -> set[str]:
+    """Programs that this test has started and that still run, but for the test itself."""
+    mark, found = f"KYKLON_TEST_MARK={os.environ['KYKLON_TEST_MARK']}".encode(), set()
+    for place in Path("/proc").iterdir():
+        with contextlib.suppress(OSError):
+            if place.name.isdigit() and mark in (place / "environ").read_bytes():
+                stat = (place / "stat").read_text()
+                found |= {stat} if stat.rpartition(")")[2].split()[0] not in "ZX" else set()
+    return found
+
+
+def bench_of(card: Path, way: str, folder: Path) -> Bench:
+    build = good_build(way)
+    world = world_of(build, folder)
+    return lay_out(build, catalogue(), contents.observe(card, started_by(build, catalogue())), world)
+
+
+def tried(card: Path, way: str, folder: Path, terms: Terms | None = None) -> tuple[Rehearsal, str]:
+    """A rehearsal that must leave the card and this computer as they were; and what it comes to beside the forecast."""
+    before = hashlib.sha256(card.read_bytes()).digest()
+    bench = bench_of(card, way, folder)
+    done = rehearse(bench, card, terms)
+    assert hashlib.sha256(card.read_bytes()).digest() == before
+    assert not running()
+    left, right = of_forecast(bring_up(bench), "", tried=done.tried), of_rehearsal(done, "")
+    found = verdict(left, right, lay(left, right))
+    assert found.agree or found.why
+    return done, f"{found.agree}: {found.text}"
+
+
+@real_kernel
+def test_the_demos_card_comes_to_its_menu_on_the_desk(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+    card = cards.copied(good["merrow"], tmp_path / "a card, with a comma.img")
+    done, said = tried(card, "merrow", good["folder"])
+    assert said.startswith("True: Both come to the menu")
+    assert [phase.way for phase in done.phases] == ["root"]
+    assert done.reading.times
+    assert any("display" in words.lower() for words in done.unseen)
+    assert "ubd0=" not in done.said
+
+
+@real_loader
+@real_kernel
+def test_a_card_by_labels_goes_through_the_loader_first(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+    card = cards.copied(good[LABELS], tmp_path / "card.img")
+    done, said = tried(card, LABELS, good["folder"])
+    assert [phase.way for phase in done.phases] == ["loader", "root"]
+    assert said == "True: Both come to the menu."
+    cards.put_fat(card, "extlinux/extlinux.conf", b"LABEL up\n  LINUX /none\n  APPEND root=/dev/mmcblk0p2\n")
+    done, said = tried(card, LABELS, good["folder"])
+    assert said == "True: Both stop at kernel."
+    assert [phase.way for phase in done.phases] == ["loader"]
+
+
+FORETOLD = (
+    "a partition that is not there", "no root", "an older kind named", "a wrong mark", "no init",
+    "init named that is not there", "a user who is not there", "the front end not in the list",
+    "a front end that is not executable",
+)  # fmt: skip
+
+
+@real_kernel
+@pytest.mark.parametrize("name", FORETOLD)
+def test_what_is_foretold_is_what_is_rehearsed(name: str, good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+    mode = next(each for each in MODES if each.name == name)
+    card = cards.copied(good["merrow"], tmp_path / "card.img")
+    mode.card(card)
+    done, said = tried(card, "merrow", good["folder"])
+    assert said.startswith(f"True: Both stop at {mode.stage}"), (said, done.said[-600:])
+
+
+@real_kernel
+def test_a_start_that_hangs_ends_at_its_limit(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+    card = cards.copied(good["merrow"], tmp_path / "card.img")
+    begun = time.monotonic()
+    done, _said = tried(card, "merrow", good["folder"], Terms(limit_s=0.5))
+    assert done.at_limit
+    assert "time limit" in done.verdict
+    assert time.monotonic() - begun < 20
+
+
+@real_kernel
+def test_cancel_ends_it_at_once(
+    good: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch  # noqa: F811
+) -> None:  # fmt: skip
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
+    card, token, told = cards.copied(good["merrow"], tmp_path / "card.img"), CancelToken(), []
+
+    def sink(report: Progress) -> None:
+        told.append(report)
+        if report.phase == "Root":
+            token.cancel()
+
+    with pytest.raises(Cancelled):
+        rehearse(bench_of(card, "merrow", good["folder"]), card, Terms(), Watch(sink, token))
+    assert not running()
+    assert told[-1].seconds_left is not None
+    assert not list(tmp_path.glob("kyklon-*"))
+
+
+def test_programs_that_are_missing_are_said_with_their_package(
+    good: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch  # noqa: F811
+) -> None:  # fmt: skip
+    monkeypatch.setattr(tools, "_SYSTEM_FOLDERS", ())
+    card = cards.copied(good["merrow"], tmp_path / "card.img")
+    bench = bench_of(card, "merrow", good["folder"])
+    monkeypatch.setenv("PATH", str(tmp_path))
+    with pytest.raises(ToolError, match="user-mode-linux"):
+        rehearse(bench, card)
+    with pytest.raises(ToolError, match="qemu-system-arm"):
+        rehearse(bench, card, Terms(("kernel",)))
+
+
+def test_ways_that_do_not_fit_are_refused_with_the_reason(good: dict[str, Path]) -> None:  # noqa: F811
+    bench = bench_of(good["merrow"], "merrow", good["folder"])
+    assert ways_for(bench) == ("root",)
+    assert "firmware of its own" in why_not(bench, "loader")
+    with pytest.raises(WrongUse, match="firmware of its own"):
+        rehearse(bench, good["merrow"], Terms(("loader",)))
+    none = replace(bench, contents=replace(bench.contents, kernels=()))
+    assert "not on the card" in why_not(none, "kernel")
+
+
+@real_loader
+def test_the_cards_own_kernel_is_started_in_a_virtual_board(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+    """The demo's kernels are stand-ins: nothing is said, and it ends at its limit without a claim."""
+    done, said = tried(cards.copied(good["merrow"], tmp_path / "card.img"), "merrow", good["folder"],
+                       Terms(("kernel",), 3.0))  # fmt: skip
+    assert done.at_limit
+    assert done.reading.quiet
+    assert said.startswith("False")
+
+
+def test_lines_are_translated_for_other_names_of_the_card() -> None:
+    line = "console=tty1 root=/dev/mmcblk0p2 rootwait"
+    assert translated(line, "ubda").split() == ["root=/dev/ubda2", "rootwait"]
+    assert translated("root=179:2", "vda").strip() == "root=254:2"
+    assert translated("root=b302", "ubda").strip() == "root=6202"
+    assert translated("root=PARTUUID=4b594b31-02", "ubda").strip() == "root=PARTUUID=4b594b31-02"
+
+
+# --- programs that run on -------------------------------------------------------------------------------------------
+
+
+def test_nothing_that_a_program_started_outlives_it(tmp_path: Path) -> None:
+    ran = run_watched(["sh", "-c", "sleep 321 & sleep 322 & echo begun; sleep 323"], tmp_path, seconds=20, title="t",
+                      talk=Talk(lambda said, _quiet: b"begun" in said))  # fmt: skip
+    assert (ran.ended, ran.said) == ("mark", b"begun\n")
+    assert not running()
+
+
+def test_a_program_that_floods_is_ended_and_one_is_answered(tmp_path: Path) -> None:
+    ran = run_watched(["yes", "x" * 1000], tmp_path, seconds=30, title="t", talk=Talk(lambda _said, _quiet: False))
+    assert ran.ended == "flood"
+    talk = Talk(lambda _said, _quiet: False, lambda said: b"Pip\n" if said.endswith(b"name?\n") else b"")
+    ran = run_watched(
+        ["sh", "-c", "echo name?; read name; echo hello $name"], tmp_path, seconds=20, title="t", talk=talk
+    )
+    assert ran.said == b"name?\nhello Pip\n"
+    assert ran.ended == "itself"
+    with pytest.raises(ToolError, match="missing"):
+        run_watched(["no-such-program"], tmp_path, seconds=1, title="t", talk=Talk(lambda _said, _quiet: False))
+
+
+def test_it_ends_with_this_program_however_that_ends(tmp_path: Path) -> None:
+    """A helper that runs one is killed outright."""
+    code = (
+        "import sys\nfrom pathlib import Path\nfrom kyklon.base.running import Talk, run_watched\n"
+        "run_watched(['sh', '-c', 'echo begun >&2; sleep 654'], Path('.'), seconds=60, title='t',"
+        " talk=Talk(lambda said, quiet: (print(said.decode(), flush=True), False)[1]))"
+    )
+    helper = subprocess.Popen([os.sys.executable, "-c", code], cwd=tmp_path, stdout=subprocess.PIPE, text=True)
+    assert helper.stdout is not None
+    while "begun" not in helper.stdout.readline():
+        pass
+    helper.kill()
+    helper.wait()
+    helper.stdout.close()
+    until = time.monotonic() + 10
+    while running() and time.monotonic() < until:
+        time.sleep(0.05)
+    assert not running()
+
+
+# --- logs of real starts --------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return cards.whole_card(tmp_path_factory.mktemp("whole") / "card")
+
+
+@real_kernel
+@real_loader
+def test_logs_of_real_starts_are_read_rightly(whole: Path, tmp_path: Path) -> None:
+    """Sixteen here; benchmarks/logs.py reads two hundred."""
+    right = 0
+    for seed in range(200, 208):
+        for make, stage_of in ((logs.of_kernel, logs.kernel_stage), (logs.of_loader, logs.loader_stage)):
+            truth = make(whole, tmp_path / "card.img", seed)
+            reading = logs.read(logs.mangled(truth.text, seed))
+            right += stage_of(reading) == truth.stage and (not truth.code or logs.same_cause(reading, truth.code))
+    assert right >= 15
