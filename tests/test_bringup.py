@@ -11,6 +11,7 @@ import pytest
 
 from judges.cards import debugfs
 from kyklon.base.progress import UNWATCHED
+from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import System
 from kyklon.model.build import Build, edited, remedied
@@ -28,6 +29,7 @@ from kyklon.operations.poweron.bringup import bring_up
 from kyklon.operations.poweron.checklist import items
 from kyklon.operations.poweron.events import PUT_ON_CARD, BringUp
 from kyklon.operations.poweron.sequence import STAGES
+from kyklon.operations.poweron.stages import root as root_stage
 from kyklon.record import folder as store
 from support import Demo
 
@@ -421,3 +423,57 @@ def test_growth_is_told_once_and_room_always(whole: tuple[Build, CardContents, W
     assert any("will be free" in text for text in growth(card.root, world=replace(world, scan=big)))
     bare = build.with_part("image", "harbour-lite")
     assert growth(card.root, build=bare)[0].startswith("Grows")
+
+
+def test_the_root_grows_to_the_cards_own_end_and_no_further(
+    whole: tuple[Build, CardContents, World], catalogue: Catalogue
+) -> None:
+    build, card, world = whole
+    part = next(each for each in card.table.partitions if each.number == card.root_number)
+    size = 8_000_000_000
+    ready = tuple(replace(game, size=400_000_000) for game in world.scan.ready[:30])
+    for root_free, told in ((0, True), (6_000_000_000, False)):
+        root = replace(card.root, free=root_free)
+        bench = lay_out(build, catalogue, replace(card, size=size, roots={card.root_number: root}),
+                        replace(world, scan=replace(world.scan, games=ready)))  # fmt: skip
+        texts = [moment.text for moment in root_stage.root_expansion(bench).moments]
+        assert f"to {show_bytes(size - part.start)}, then restarts." in texts[0]
+        free = root_free + size - part.start - part.size
+        assert (f"need 12.0\u202fGB; {show_bytes(free)} will be free." in texts[-1]) is told
+    full = replace(card, size=part.end, table=card.table)
+    bench = replace(lay_out(build, catalogue, full, world), card=None)
+    assert not root_stage.root_expansion(bench).moments
+
+
+def test_what_the_look_found_goes_before_what_e2fsck_says(
+    whole: tuple[Build, CardContents, World], catalogue: Catalogue
+) -> None:
+    build, card, world = whole
+    card = replace(card, fsck=("e2fsck says so",))
+    for cautions, told in (((), "e2fsck says so"), (("a sum is wrong",), "a sum is wrong")):
+        root = replace(card.root, cautions=cautions)
+        seen = replace(card, roots={card.root_number: root}, root=root)
+        texts = [moment.text for moment in root_stage.root_partition(lay_out(build, catalogue, seen, world)).moments]
+        assert texts[1:2] == [f"The root: {told}."]
+
+
+@pytest.mark.parametrize(
+    "line", ["console=tty1", f"console=tty1{' x' * 300} root=/dev/mmcblk0p2", "root=/dev/mmcblk0p9", "root=179:9"]
+)
+def test_without_a_root_nothing_behind_it_is_judged(
+    line: str, whole: tuple[Build, CardContents, World], catalogue: Catalogue
+) -> None:
+    """The encoder's quirk is missing in the line, too, and is not told: what would come then is not known."""
+    build, card, world = whole
+    result = run(build, catalogue, replace(card, texts={**card.texts, "kernel.line": line}), world)
+    assert [failure.stage for failure in result.failures if failure.blocks] == ["kernel line"]
+
+
+def test_a_label_without_a_root_is_not_taken_for_one_that_is_cut(
+    whole: tuple[Build, CardContents, World], catalogue: Catalogue
+) -> None:
+    build, card, world = whole
+    build = edited(edited(build.with_part("board", "ling"), "boot.dialect", "extlinux"), "boot.device_tree", "ling.dtb")
+    menu = "LABEL a\n  LINUX /merrow-armv8.krn\n  APPEND quiet\n"
+    result = run(build, catalogue, replace(card, texts={**card.texts, "extlinux/extlinux.conf": menu}), world)
+    assert "boot.no-root" in [failure.code for failure in result.failures]

@@ -82,6 +82,16 @@ class Phase:
     ended: str
     seconds: float
 
+    @property
+    def diskless(self) -> bool:
+        """Whether the card's kernel has no driver built in for the virtual board's disk."""
+        return self.way == "kernel" and "Linux version" in self.said and not re.search(r"\bvda: ", self.said)
+
+    @property
+    def tried(self) -> tuple[str, ...]:
+        """The stages that it could pass or fail."""
+        return WAYS[self.way].stages[: 1 if self.diskless else None]
+
 
 @dataclass(frozen=True)
 class Rehearsal:
@@ -98,7 +108,7 @@ class Rehearsal:
     @property
     def tried(self) -> frozenset[str]:
         """The stages that were up to these phases."""
-        return frozenset(stage for phase in self.phases for stage in WAYS[phase.way].stages)
+        return frozenset(stage for phase in self.phases for stage in phase.tried)
 
     @property
     def at_limit(self) -> bool:
@@ -179,6 +189,8 @@ def rehearse(bench: Bench, card: Path, terms: Terms | None = None, watch: Watch 
         if way == "loader" and not said.endswith("Starting kernel ..."):
             break
     reading = read_log("\n".join(phase.said for phase in phases), bench.catalogue, school)
+    if phases[-1].diskless:
+        reading = replace(reading, stop=None, reached="kernel")
     return Rehearsal(tuple(phases), _without_time(reading) if len(phases) > 1 else reading, _unseen(bench, phases))
 
 
@@ -194,6 +206,10 @@ def _unseen(bench: Bench, phases: list[Phase]) -> tuple[str, ...]:
         "Display, lamps, sound and pins are not there; nor is the supply.",
         f"{bench.board.name}'s own firmware is not run." if not bench.by_label else "",
         "The loader's own device tree is used, not that of the card." if "loader" in ways else "",
+        "The virtual board has a device tree of its own." if "kernel" in ways else "",
+        "The card's kernel has no driver built in for the virtual board's disk, so its root was not tried."
+        if any(phase.diskless for phase in phases)
+        else "",
         "The kernel is this computer's, so the card's kernel and device tree are not tried." if "root" in ways else "",
         "The card is called ubda there; words that name it are translated." if "root" in ways else "",
     ]
