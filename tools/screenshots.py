@@ -15,14 +15,26 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QDialog
 
 from kyklon.app.pages.card.page import CardPage
+from kyklon.app.pages.poweron.page import FINDER, FORECAST, LOG, PRACTICE, REHEARSAL
 from kyklon.app.shell.window import Window
 from kyklon.app.start import make_application, open_window
 from kyklon.app.theme.tokens import Theme
 from kyklon.catalogue.loader import load
 from kyklon.demo import lighthouse
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
+from kyklon.model.fault import FaultCase
 from kyklon.operations.card.sources import source
+from kyklon.operations.poweron.rehearsal import Terms
 
+FAILED_START = """\
+[    0.000000] Linux version 6.1.0 (builder@bench) (gcc 12.2.0) #1 SMP
+[    0.000000] Machine model: Merrow Herring
+[    0.000000] Kernel command line: console=tty1 root=/dev/mmcblk0p5 rootwait quiet
+[    0.804211] Console: switching to colour frame buffer device 80x30
+[    0.998734] mmcblk0: mmc0:aaaa SD32G 29.7 GiB
+[    1.034522]  mmcblk0: p1 p2
+[    1.412345] Waiting for root device /dev/mmcblk0p5...
+"""
 OUT = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 WANTED = set(sys.argv[1:])
 
@@ -130,9 +142,6 @@ def the_card(camera: Camera, folder: Path) -> None:
     camera.shoot("card", jobs=False)
     camera.settle()
     drives.change("sim:blank-card", faults=Faults())
-    if not WANTED or "proof" in WANTED:
-        (OUT / "proof.png").write_bytes(page.writing.proof_sheet().rendered(".png"))
-        print(OUT / "proof.png")
 
 
 def the_benches(camera: Camera, folder: Path) -> None:
@@ -153,25 +162,43 @@ def the_benches(camera: Camera, folder: Path) -> None:
     camera.settle()
     keep.compare(targets["blank-card"], "large-card", targets["large-card"].path)
     camera.shoot("card-keep")
-    page.open_bench(2)
     page.drives.choose("sim:large-card")
-    camera.shoot("card-bare")
     page.open_bench(3)
     camera.shoot("card-multi")
-    window.session.put(
-        "Disk", window.session.build.with_part("disk", "barnacle-256").with_part("bridge", "capstan-plain")
-    )
-    page.open_bench(4)
-    camera.shoot("card-size")
     page.open_bench(0)
+
+
+def the_real_machine(camera: Camera) -> None:
+    """The card that fails: rehearsed, its log read, its fault looked for; and a drill."""
+    page = camera.window.page(90)
+    page.show_view(REHEARSAL)
+    camera.session.rehearse(Terms())
+    camera.shoot("rehearsal")
+    page.show_view(LOG)
+    page.log.set_log(FAILED_START)
+    page.log.read()
+    camera.shoot("boot-log")
+    page.show_view(FINDER)
+    page.finder.conversation.seen.emit("screen-black")
+    page.finder.conversation.seen.emit("changed-card")
+    page.finder.conversation.answered.emit("lamp-slow", False)
+    camera.shoot("fault-finder")
+    page.show_view(PRACTICE)
+    camera.settle()
+    page.practice.begin(18, seed="0")
+    camera.settle()
+    page.practice.check("log-root")
+    page.practice.check("keyboard-answers")
+    camera.shoot("drill")
+    camera.session.edit("fault", FaultCase(), "New case")
+    page.show_view(FORECAST)
 
 
 def the_power_on(camera: Camera) -> None:
     window = camera.window
     window.run_bring_up()
     camera.shoot("power-on-fails")
-    failure = window.session.bring_up.failure
-    camera.dialog("remedy", lambda: window.preview(failure.remedy, failure.cause), lambda dialog: dialog.reject())
+    the_real_machine(camera)
     for _ in range(4):
         failure = window.session.bring_up.failure
         if failure is None or failure.remedy is None:
@@ -186,7 +213,7 @@ def the_power_on(camera: Camera) -> None:
     camera.settle()
     window.run_bring_up()
     camera.settle()
-    window.page(90)._boxes["keyboard"].click()
+    window.page(90).show_view(FORECAST)
     camera.shoot("power-on")
     window.open_operation(0)
     camera.shoot("logbook")

@@ -122,8 +122,9 @@ def by_level(catalogue: Catalogue, level: int) -> Drill:
     return found
 
 
-def begin(drill: Drill) -> Open:
-    return Open(drill=drill.id, seed=secrets.token_hex(8))
+def begin(drill: Drill, seed: str = "") -> Open:
+    """A drill with a fault hidden by chance, or by a certain seed."""
+    return Open(drill=drill.id, seed=seed or secrets.token_hex(8))
 
 
 def hidden_in(drill: Drill, seed: str, setting: Setting) -> tuple[str, ...]:

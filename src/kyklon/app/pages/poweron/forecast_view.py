@@ -30,7 +30,7 @@ class ForecastView(QWidget):
         self._wanted = "alone"  # what is to stand beside it, once it is there
         self._time_sheet = Sheet("What will happen", "from the bytes on the card")
         self._beside = Choice(self.theme, "Beside it", self._on_beside_chosen)
-        self._beside.setMinimumContentsLength(16)
+        self._beside.setMinimumContentsLength(13)
         self._time_sheet.head.addWidget(self._beside)
         self._stack = QStackedWidget()
         self._stack.addWidget(scrolled(self._line))

@@ -36,7 +36,7 @@ class LogView(QWidget):
         self._sides = SideBySide(self.theme)
         self._sheet = Sheet("Forecast and real machine")
         self._empty = label(_WHAT_FOR, "muted", wrap=True)
-        self._drawing = scrolled(self._sides)
+        self._drawing = scrolled(self._sides, lambda: self.theme.px(25))
         self._sheet.add(self._empty, self._drawing)
         told = Sheet("What it says")
         self._verdict, self._why = label("", "strong", wrap=True), label("", wrap=True)

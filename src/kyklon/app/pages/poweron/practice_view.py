@@ -144,13 +144,13 @@ class PracticeView(QWidget):
 
     # --- acting --------------------------------------------------------------------------------------------------
 
-    def begin(self, level: int) -> None:
-        """Begin a drill; the machine is made in the background."""
+    def begin(self, level: int, seed: str = "") -> None:
+        """Begin a drill; the machine is made in the background. seed: a certain one, by chance without it."""
         session = self.session
         build, folder, catalogue = session.build, session.folder, session.catalogue
 
         def work(watch: Watch) -> State:
-            kept = drills.begin(drills.by_level(catalogue, level))
+            kept = drills.begin(drills.by_level(catalogue, level), seed)
             return drills.state_of(kept, build, folder, catalogue, watch)
 
         def done(state: State) -> None:
@@ -158,6 +158,11 @@ class PracticeView(QWidget):
             self._show_state()
 
         session.jobs.start(f"Hiding a fault, level {level}", work, done)
+
+    def check(self, what: str) -> None:
+        """Make a check."""
+        if self._state is not None:
+            self._go_on(drills.checked(self._state, what))
 
     def _on_check_clicked(self) -> None:
         if self._state is not None and self._check.value:

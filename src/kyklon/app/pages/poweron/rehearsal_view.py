@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QPlainTextEdit, QWidget
 
 from kyklon.app.pages.poweron.side_drawing import SideBySide
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_role
+from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, line_pitch, row, scrolled, set_role
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.shown import visible
 from kyklon.operations.poweron.rehearsal import WAYS, Terms, WayKey
@@ -34,7 +34,7 @@ class RehearsalView(QWidget):
         sheet = Sheet("Forecast and rehearsal")
         self._sheet = sheet
         self._empty = label(_WHAT_FOR, "muted", wrap=True)
-        self._drawing = scrolled(self._sides)
+        self._drawing = scrolled(self._sides, lambda: self.theme.px(25))
         sheet.add(self._empty, self._drawing)
         act = Sheet("On the desk")
         self._way = Choice(self.theme, "What is rehearsed", lambda _key: self._show_way())
@@ -47,7 +47,15 @@ class RehearsalView(QWidget):
         self._verdict, self._why = label("", "strong", wrap=True), label("", wrap=True)
         self._unseen = label("", "small", wrap=True)
         limits = row(label("Limit", "muted"), self._limit, 1)
-        act.add(self._way, self._shows, limits, self._start, self._verdict, self._why, scrolled(self._unseen))
+        act.add(
+            self._way,
+            self._shows,
+            limits,
+            self._start,
+            self._verdict,
+            self._why,
+            scrolled(self._unseen, lambda: line_pitch(self._unseen)),
+        )
         act.setFixedWidth(round(self.theme.px(290)))
         said = Sheet("What it said", "the serial line")
         self._said_sheet = said

@@ -31,14 +31,14 @@ class SideBySide(Instrument):
         self._rows, self._titles = rows, titles
         told = [f"{row.stage}: {titles[0]} {WORDS[row.left.came]}, {titles[1]} {WORDS[row.right.came]}" for row in rows]
         self.setAccessibleDescription("; ".join(told))
-        self.setMinimumHeight(round(self.theme.px(30 + 25 * len(rows))))
+        self.setMinimumHeight(round(self.theme.px(25 + 25 * len(rows))))
         self.update()
 
     def event(self, event: QEvent | None) -> bool:
         """Override: what is shortened stands whole in the tip."""
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             at = event.pos()
-            index = int((at.y() - self.theme.px(26)) // self.theme.px(25))
+            index = int((at.y() - self.theme.px(25)) // self.theme.px(25))
             if 0 <= index < len(self._rows):
                 row = self._rows[index]
                 wide = (self.width() + self.theme.px(104)) / 2
@@ -59,7 +59,7 @@ class SideBySide(Instrument):
             self.text(painter, QRectF(left + px(20), box.top(), wide - px(24), px(22)), title,
                       font=self.theme.font("label", weight=600), token="muted")  # fmt: skip
         for index, row in enumerate(self._rows):
-            top = box.top() + px(26) + index * px(25)
+            top = box.top() + px(25) + index * px(25)
             line = QRectF(box.left(), top, box.width(), px(25))
             if row is first:
                 self.block(painter, line.adjusted(0, 1, 0, -1), "amber_soft", radius=3)
@@ -70,7 +70,7 @@ class SideBySide(Instrument):
                 self._draw_cell(painter, QRectF(left, top, wide, px(25)), cell, differs=row.differs)
         if first is not None:
             self.line(painter, QPointF(columns[1] - px(4), box.top() + px(4)),
-                      QPointF(columns[1] - px(4), box.top() + px(26 + 25 * len(self._rows))), "grid")  # fmt: skip
+                      QPointF(columns[1] - px(4), box.top() + px(25 + 25 * len(self._rows))), "grid")  # fmt: skip
 
     def _draw_cell(self, painter: QPainter, box: QRectF, cell: Cell, *, differs: bool) -> None:
         px = self.theme.px
@@ -83,5 +83,5 @@ class SideBySide(Instrument):
         words = cell.text or WORDS[cell.came]
         token = "red" if cell.came == "stopped" else "ink" if differs or cell.text else "muted"
         self.text(
-            painter, QRectF(box.left() + px(20), box.top(), box.width() - px(26), box.height()), words, token=token
+            painter, QRectF(box.left() + px(20), box.top(), box.width() - px(25), box.height()), words, token=token
         )

@@ -102,8 +102,8 @@ class SimScreen(Instrument):
         words = f"board lamp: {RHYTHM_WORDS[self._lamp] if self._lamp else 'off'}"
         self.text(painter, QPointF(spot.x() + px(12), spot.y()), words, token="muted")
         if self._sound:
-            below = QRectF(box.left(), spot.y() + px(9), box.width(), px(18))
-            self.text(painter, below, f"sound: {self._sound}", token="muted", align=Qt.AlignmentFlag.AlignCenter)
+            below = QRectF(spot.x() + px(12), spot.y() + px(10), box.right() - spot.x() - px(12), px(18))
+            self.text(painter, below, f"sound: {self._sound}", token="muted")
 
     def _draw_content(self, painter: QPainter, glass: QRectF, screen: Screen) -> None:
         if screen.kind == "out of range":
