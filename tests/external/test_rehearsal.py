@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 
-from failure_modes import MODES
+from failure_modes import MODES, made, swapped
 from judges import cards, kernel, loader, logs
 from kyklon.base import tools
 from kyklon.base.errors import Cancelled, ToolError, WrongUse
@@ -108,6 +108,23 @@ def test_what_is_foretold_is_what_is_rehearsed(name: str, good: dict[str, Path],
     mode.card(card)
     done, said = tried(card, "merrow", good["folder"])
     assert said.startswith(f"True: Both stop at {mode.stage}"), (said, done.said[-600:])
+
+
+@real_kernel
+def test_what_is_on_a_card_sees_nothing_of_this_computer(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+    """A card whose kernel line and init ask for this computer's files."""
+    card, secret = cards.copied(good["merrow"], tmp_path / "card.img"), tmp_path / "secret"
+    secret.write_text("not for you")
+    swapped("kernel.line", "root=", f"hostfs=/ ubd1={secret} con1=fd:1 mem=9999M root=")(card)
+    asks = f"mount -t hostfs -o {tmp_path} none /tmp; cat /tmp/secret /tmp{secret} /dev/ubdb"
+    asks += "\nmount -t hostfs none /tmp && ls /tmp\necho 'start: nothing more to start'\nexec sh\n"
+    body = f"#!/bin/sh\nPATH=/bin\n{asks}"
+    made("/sbin/init", body.encode())(card)
+    done, _said = tried(card, "merrow", good["folder"])
+    assert done.reading.reached == "init" or "nothing more to start" in done.said
+    assert "not for you" not in done.said
+    assert "home" not in done.said.partition("as init process")[2].partition("start: ")[0].split()
+    assert secret.read_text() == "not for you"
 
 
 @real_kernel

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import BareMetal, Board, Dialect, Display, Overlay
+from kyklon.catalogue.records import BareMetal, Board, Dialect, Display, Image, Overlay
 from kyklon.model.build import BootSettings, Build, change_of
 from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy, Severity
+from kyklon.model.system import SystemSetup
 from kyklon.model.world import World
 from kyklon.operations.boot import header
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.dialects.codec import split_lines
 from kyklon.operations.boot.dialects.extlinux_file import chosen, parse
+from kyklon.operations.picture.sending import takes_firmware, takes_timings
 
 OPERATION = 30
 LEAST_KERNEL_MB = 96  # MB that a kernel, its programs and a front end need beside the picture, CP
@@ -22,6 +24,9 @@ DECIDED = tuple(
         "inset_top", "inset_bottom", "frame_size", "turn", "safe_start", "processor_mhz", "overlays",
     )
 )  # fmt: skip
+
+_ALWAYS = ("boot.dialect", "boot.kernel_words")  # whatever board and boot files take
+_OF_USERS = ("boot.user", "boot.hostname", "boot.country")  # only where a system runs
 
 
 def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
@@ -47,6 +52,24 @@ def taken_settings(dialect: Dialect, board: Board) -> frozenset[str]:
     if any(each.key == "video" and each.needs in board.honours for file in dialect.files for each in file.entries):
         found |= {"boot.force_output"} | ({"boot.turn"} if "turn" in board.honours else set())  # its own letters
     return found
+
+
+def offered_settings(build: Build, catalogue: Catalogue) -> frozenset[str]:
+    """The settings that change something for this build, by their paths: those that board and boot files take, and
+    those that its image's system knows."""
+    dialect, board = catalogue.find(Dialect, build.boot.dialect), catalogue.find(Board, build.part("board"))
+    image = catalogue.find(Image, build.part("image"))
+    if dialect is None or board is None:
+        return frozenset(_ALWAYS)
+    taken = taken_settings(dialect, board) | frozenset(_ALWAYS)
+    if not machines_of(build.part("image"), catalogue):
+        taken -= {"boot.machine_sound"}
+    if takes_timings(board, dialect) or not takes_firmware(board, dialect):
+        taken -= {"picture.issue_identification"}
+    of_system = frozenset(f"system.{name}" for name in SystemSetup.model_fields)
+    if image is not None and image.first_boot_script:
+        taken |= of_system
+    return taken if image is None or image.has_system else taken - of_system - frozenset(_OF_USERS)
 
 
 def _value(settings: BootSettings, path: str) -> object:

@@ -17,6 +17,7 @@ from kyklon.base.errors import ToolError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.running import Ran, Talk, run_watched
 from kyklon.catalogue.records import LogPattern
+from kyklon.model.kernel_line import given
 from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.partitions import reader
 from kyklon.operations.poweron import twin
@@ -35,7 +36,7 @@ _LOADER_ENDS = (b"NOTHINGELSE", b"Enter choice", b"Synchronous Abort", b"resetti
 # what this program adds to the kernel line; the log is to tell of the card's own
 _OWN_WORDS = re.compile(
     r"\b(?:ubd0=\S+|mem=96M|uml_dir=[^\s\"]+|con0=\S+|con=null|panic=-1|ignore_loglevel|printk\.time=1"
-    r"|console=ttyAMA0|console=tty0) ?"
+    r"|console=ttyAMA0|console=tty0|hostfs=\S+) ?"
 )
 _TALKATIVE = ("ignore_loglevel", "printk.time=1")  # whatever quiet asks for (kernel-parameters)
 
@@ -231,6 +232,18 @@ def translated(line: str, disk: str) -> str:
     return re.sub(r"\bconsole=\S+", "", line)
 
 
+# words of the card that this kernel is given: those that choose the root and init. It runs as a program, and others
+# would give what is on the card this computer's files, terminals and network (user-mode-linux: --help)
+_ROOT_WORDS = frozenset(("root", "rootfstype", "rootflags", "rootwait", "rootdelay", "init", "ro", "rw", "quiet",
+                         "loglevel", "gpt", "single", "emergency"))  # fmt: skip
+
+
+def _let_in(line: str) -> list[str]:
+    """A kernel line's words as that kernel may have them."""
+    found = [word for word in given(line) if word.partition("=")[0] in _ROOT_WORDS or word.startswith("systemd.")]
+    return [word for word in found if "hostfs" not in word and "\0" not in word]
+
+
 def _final(bench: Bench) -> Callable[[bytes, float], bool]:
     """Whether a start says no more: a word that ends one, and then silence."""
     final = [re.compile(each.pattern.lstrip("^").encode()) for each in bench.catalogue.all(LogPattern) if each.ends]
@@ -278,7 +291,7 @@ def _loader(bench: Bench, card: Path, folder: Path, _line: str, limit_s: float, 
 
 def _disk(card: Path) -> list[str]:
     """The card as a disk that is read from; QEMU keeps what is written in a file of its own. Commas are doubled."""
-    return ["-drive", f"if=none,file={str(card).replace(',', ',,')},format=raw,id=d,snapshot=on"]
+    return ["-drive", f"if=none,file={str(card.resolve()).replace(',', ',,')},format=raw,id=d,snapshot=on"]
 
 
 def _kernel(bench: Bench, card: Path, folder: Path, line: str, limit_s: float, watch: Watch) -> Ran:
@@ -319,9 +332,11 @@ def _root(bench: Bench, card: Path, folder: Path, line: str, limit_s: float, wat
     else:
         (folder / "card").symlink_to(card.resolve())  # the kernel splits the name at commas
         disk = "ubd0=written,card"
+    empty = folder / "nothing"  # all that the card's programs can see of this computer's files
+    empty.mkdir()
     command = [
         program, disk, "mem=96M", f"uml_dir={folder}", "con0=null,fd:1", "con=null", "panic=-1",
-        *translated(line, "ubda").split(), *_TALKATIVE,
+        *_let_in(translated(line, "ubda")), *_TALKATIVE, f"hostfs={empty}",
     ]  # fmt: skip
     return run_watched(command, folder, seconds=limit_s, title="Root", talk=Talk(_final(bench)), watch=watch)
 

@@ -22,10 +22,9 @@ from kyklon.model.kernel_line import words
 from kyklon.operations.boot.compile import IssuedFile, compiled
 from kyklon.operations.boot.findings import kernel_sets
 from kyklon.operations.boot.firmware import differing
-from kyklon.operations.boot.hardware import kernel_line_of, machines_of, taken_settings
+from kyklon.operations.boot.hardware import kernel_line_of, offered_settings
 from kyklon.operations.boot.services import track
 from kyklon.operations.card.observe import card_target
-from kyklon.operations.picture.sending import takes_firmware, takes_timings
 from kyklon.record.logbook import now
 
 if TYPE_CHECKING:
@@ -46,7 +45,6 @@ GROUPS = {  # what is decided here, under the tab it is shown on
     ),
 }  # fmt: skip
 DECISIONS = tuple(path for paths in GROUPS.values() for path in paths)
-_ALWAYS = ("boot.dialect", "boot.kernel_words")  # whatever board and boot files take
 
 
 class BootPage(OperationPage):
@@ -108,7 +106,7 @@ class BootPage(OperationPage):
         boot = build.boot
         has_system = image.has_system  # one program without a system: no services, no users
         self._services.setVisible(has_system)
-        self._taken = self._meant(catalogue.get(Dialect, build.boot.dialect), board, has_system=has_system)
+        self._taken = offered_settings(build, catalogue)
         self._show_group()
         sets = kernel_sets(image, world.source_contents, world.card)
         self._form.show_build(build, {
@@ -124,18 +122,6 @@ class BootPage(OperationPage):
             return
         self._issued = compiled(build, catalogue, self._on_card())
         self._show_tabs()
-
-    def _meant(self, dialect: Dialect, board: Board, *, has_system: bool) -> frozenset[str]:
-        """The settings that reach this board by these boot files; the others change nothing and are not offered."""
-        taken = taken_settings(dialect, board) | frozenset(_ALWAYS)
-        if not machines_of(self.session.build.part("image"), self.session.catalogue):
-            taken -= {"boot.machine_sound"}
-        if takes_timings(board, dialect) or not takes_firmware(board, dialect):
-            taken -= {"picture.issue_identification"}
-        image = self.session.catalogue.find(Image, self.session.build.part("image"))
-        if image is not None and image.first_boot_script:
-            taken |= {path for path in GROUPS["System"] if path.startswith("system.")}
-        return taken if has_system else taken - frozenset(GROUPS["System"])
 
     def _show_group(self) -> None:
         names = list(GROUPS)
