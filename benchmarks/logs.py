@@ -47,9 +47,8 @@ def main() -> None:
                         f"   read: {stage_of(reading)!r} (reached {reading.reached!r}) {stop}",
                         flush=True,
                     )
-    print(
-        f"stage right in {right} of {total} ({right / total:.1%}); cause in {cause_right} of {causes} ({cause_right / max(1, causes):.1%})"
-    )
+    print(f"stage right in {right} of {total} ({right / total:.1%})")
+    print(f"cause in {cause_right} of {causes} ({cause_right / max(1, causes):.1%})")
 
 
 if __name__ == "__main__":

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
+from collections.abc import Callable
+from typing import Any, cast
+
+from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import QStackedWidget, QTabBar, QWidget
 
 from kyklon.app.pages.page import OperationPage
@@ -17,6 +20,10 @@ from kyklon.app.widgets.basic import row
 from kyklon.app.widgets.instrument import Instrument
 
 FORECAST, REHEARSAL, STEPS, LOG, FINDER, PRACTICE = range(6)
+_VIEWS: tuple[Callable[[Session], QWidget], ...] = (
+    ForecastView, RehearsalView, StepsView, LogView, FinderView, PracticeView,
+)  # fmt: skip
+_BETWEEN_MS = 40  # between two views that are made before they are wanted
 _TABS = ("Forecast", "Rehearsal", "Real machine", "Practice")
 _REAL = ("Steps", "Boot log", "Fault finder")
 
@@ -29,13 +36,10 @@ class PowerOnPage(OperationPage):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.forecast, self.rehearsal = ForecastView(session), RehearsalView(session)
-        self.steps, self.log, self.finder = StepsView(session), LogView(session), FinderView(session)
-        self.practice = PracticeView(session)
-        self._views = (self.forecast, self.rehearsal, self.steps, self.log, self.finder, self.practice)
+        self._made: dict[int, QWidget] = {}
         self._stack = QStackedWidget()
-        for view in self._views:
-            self._stack.addWidget(view)
+        for _view in _VIEWS:
+            self._stack.addWidget(QWidget())
         self._tabs, self._real = QTabBar(), QTabBar()
         for bar, names, called in ((self._tabs, _TABS, "What is shown"), (self._real, _REAL, "Of the real machine")):
             bar.setAccessibleName(called)
@@ -46,12 +50,61 @@ class PowerOnPage(OperationPage):
             bar.currentChanged.connect(lambda _index: self._on_switched())
         self.body.addLayout(row(self._tabs, 1, self._real))
         self.body.addWidget(self._stack, 1)
-        for source in (self.forecast, self.log, self.finder):
-            source.remedy_asked.connect(self.remedy_asked.emit)
-        self.forecast.operation_asked.connect(self.operation_asked.emit)
-        for asking in (self.log, self.steps):
-            asking.finder_asked.connect(lambda: self.show_view(FINDER))
         self._on_switched()
+        QTimer.singleShot(_BETWEEN_MS, self._prepare)
+
+    # --- the views, made when they are first wanted, or one between two events ------------------------------------
+
+    def _prepare(self) -> None:
+        left = next((view for view in range(len(_VIEWS)) if view not in self._made), None)
+        if left is not None and not self.session.ended:
+            self._view(left)
+            QTimer.singleShot(_BETWEEN_MS, self._prepare)
+
+    def _view(self, view: int) -> Any:
+        if view not in self._made:
+            made = self._made[view] = _VIEWS[view](self.session)
+            receivers = {"remedy_asked": self.remedy_asked.emit, "operation_asked": self.operation_asked.emit,
+                         "finder_asked": self._to_finder}  # fmt: skip
+            for name, receiver in receivers.items():
+                asked = getattr(made, name, None)
+                if asked is not None:
+                    asked.connect(receiver)
+            place = self._stack.widget(view)
+            self._stack.insertWidget(view, made)
+            if place is not None:
+                self._stack.removeWidget(place)
+                place.deleteLater()
+        return self._made[view]
+
+    def _to_finder(self) -> None:
+        self.show_view(FINDER)
+
+    @property
+    def forecast(self) -> ForecastView:
+        return cast(ForecastView, self._view(FORECAST))
+
+    @property
+    def rehearsal(self) -> RehearsalView:
+        return cast(RehearsalView, self._view(REHEARSAL))
+
+    @property
+    def steps(self) -> StepsView:
+        return cast(StepsView, self._view(STEPS))
+
+    @property
+    def log(self) -> LogView:
+        return cast(LogView, self._view(LOG))
+
+    @property
+    def finder(self) -> FinderView:
+        return cast(FinderView, self._view(FINDER))
+
+    @property
+    def practice(self) -> PracticeView:
+        return cast(PracticeView, self._view(PRACTICE))
+
+    # --- switching ---------------------------------------------------------------------------------------------
 
     @property
     def view(self) -> int:
@@ -67,8 +120,7 @@ class PowerOnPage(OperationPage):
 
     def instrument(self) -> Instrument | None:
         """Override."""
-        drawings = {FORECAST: self.forecast.instrument, REHEARSAL: self.rehearsal.instrument, LOG: self.log.instrument}
-        return drawings.get(self.view)
+        return getattr(self._view(self.view), "instrument", None)
 
     @property
     def remedy_button(self) -> QWidget:
@@ -80,9 +132,9 @@ class PowerOnPage(OperationPage):
         run = self.session.bring_up
         stale = "" if self.session.bring_up_current else "The build has changed since; run it again. "
         self.set_subject(f"{stale}Foretold to reach: {run.reached}" if run else "not foretold yet")
-        self._views[self.view].refresh()
+        self._view(self.view).refresh()
 
     def _on_switched(self) -> None:
         self._real.setVisible(self._tabs.currentIndex() == 2)
+        self._view(self.view).refresh()
         self._stack.setCurrentIndex(self.view)
-        self._views[self.view].refresh()
