@@ -132,6 +132,8 @@ def test_a_large_log_is_read_within_its_bounds() -> None:
     found = read(GOOD + "usb 1-1: something else that takes a while to read\n" * 100_000)
     assert found.reached == "front end"
     assert time.perf_counter() - begun < 20
+    late = read(GOOD[:200] + "something that goes on and on\n" * 50_000 + LOST[80:])
+    assert late.stop.code == "boot.root-nowhere"
 
 
 def test_codes_of_logs_are_known_to_the_fault_finder() -> None:

@@ -18,7 +18,7 @@ import pytest
 from failure_modes import MODES, made, swapped
 from judges import cards, kernel, loader, logs
 from kyklon.base import tools
-from kyklon.base.errors import Cancelled, ToolError, WrongUse
+from kyklon.base.errors import Cancelled, TargetError, ToolError, WrongUse
 from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.base.running import Talk, run_watched
 from kyklon.operations.card.observe import started_by
@@ -167,6 +167,13 @@ def test_programs_that_are_missing_are_said_with_their_package(
         rehearse(bench, card)
     with pytest.raises(ToolError, match="qemu-system-arm"):
         rehearse(bench, card, Terms(("kernel",)))
+
+
+@real_kernel
+def test_a_card_that_is_gone_is_said_in_words(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+    bench = bench_of(good["merrow"], "merrow", good["folder"])
+    with pytest.raises(TargetError, match="cannot be rehearsed"):
+        rehearse(bench, tmp_path / "pulled.img")
 
 
 def test_ways_that_do_not_fit_are_refused_with_the_reason(good: dict[str, Path]) -> None:  # noqa: F811

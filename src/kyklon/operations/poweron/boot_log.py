@@ -21,7 +21,7 @@ from kyklon.operations.poweron.events import BringUp
 from kyklon.operations.poweron.sequence import stages_of
 
 MOST_LOG = 8 << 20  # bytes of a log; a journal of one start has a tenth of that
-MOST_LINES = 20_000  # of one start; a kernel and its services say a tenth of that
+MOST_LINES = 20_000  # of one start that are looked at; a kernel and its services say a tenth of that
 _MOST_LETTERS = 600  # of a line that are looked at
 _STAMP = re.compile(r"^(?:<\d{1,3}>)?\[ {0,8}(\d{1,8}\.\d{1,9})\](?:\[ *[TC]\d+\])? ?")
 # journalctl's short form, and the same with the seconds since the start in brackets
@@ -128,7 +128,9 @@ def read_log(text: str, catalogue: Catalogue, school: str = "complete image") ->
     """What a boot log says. school: of the image, for the order of the stages."""
     lines = lines_of(text)
     begins = _starts(lines, catalogue)
-    own = lines[begins[-1] if begins else 0 :][:MOST_LINES]
+    own = lines[begins[-1] if begins else 0 :]
+    if len(own) > MOST_LINES:  # how it began, and how it ended
+        own = own[: MOST_LINES // 4] + own[-(MOST_LINES - MOST_LINES // 4) :]
     order = {stage.name: index for index, stage in enumerate(stages_of(school))}
     said = tuple(found for line in own for found in _said(line, catalogue, order))
     said = _roots_judged(said, own)

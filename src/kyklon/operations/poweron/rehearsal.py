@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Literal
 
 from kyklon.base import scratch, tools
-from kyklon.base.errors import ToolError, WrongUse
+from kyklon.base.errors import TargetError, ToolError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.running import Ran, Talk, run_watched
 from kyklon.catalogue.records import LogPattern
@@ -170,7 +170,8 @@ class Terms:
 def rehearse(bench: Bench, card: Path, terms: Terms | None = None, watch: Watch = UNWATCHED) -> Rehearsal:
     """Start the card on the desk; a way that fails ends it.
 
-    Raises WrongUse when no way fits, ToolError for a program that is missing, with its package, Cancelled.
+    Raises WrongUse when no way fits, ToolError for a program that is missing, with its package,
+    TargetError for a card that cannot be read, Cancelled.
     """
     terms = terms or Terms()
     chosen, limit_s = terms.ways or ways_for(bench), terms.limit_s
@@ -182,7 +183,13 @@ def rehearse(bench: Bench, card: Path, terms: Terms | None = None, watch: Watch 
     school = bench.image.school
     for way in chosen:
         with scratch.folder("rehearsal") as held:
-            ran = _RUNS[way](bench, card, held, line, limit_s, watch)
+            try:
+                ran = _RUNS[way](bench, card, held, line, limit_s, watch)
+            except OSError as bad:
+                why = bad.strerror or str(bad)
+                raise TargetError(
+                    f"{card} cannot be rehearsed: {why}.", do="Plug it in again, or use its image."
+                ) from bad
         said = _OWN_WORDS.sub("", ran.said.decode("utf-8", "replace").replace("\r", ""))
         phases.append(Phase(way, said, ran.ended, round(ran.seconds, 1)))
         reading = read_log(said, bench.catalogue, school)
