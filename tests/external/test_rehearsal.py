@@ -170,6 +170,18 @@ def test_programs_that_are_missing_are_said_with_their_package(
 
 
 @real_kernel
+def test_programs_that_are_not_one_shell_by_other_names_are_no_twin(
+    good: dict[str, Path], tmp_path: Path  # noqa: F811
+) -> None:  # fmt: skip
+    """A shell of the same bytes elsewhere: replacing /bin/busybox would start nothing, and blame the card."""
+    card = cards.copied(good["merrow"], tmp_path / "card.img")
+    cards.debugfs(card, "ln /bin/busybox /bin/other", "unlink /bin/busybox", "rm /bin/sh", "ln /bin/other /bin/sh",
+                  *(f"rm /bin/{name}" for name in ("mount", "sed", "tr", "tail", "ls", "grep", "su")))  # fmt: skip
+    with pytest.raises(ToolError, match="not /bin/busybox by other names"):
+        rehearse(bench_of(card, "merrow", good["folder"]), card)
+
+
+@real_kernel
 def test_a_card_that_is_gone_is_said_in_words(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
     bench = bench_of(good["merrow"], "merrow", good["folder"])
     with pytest.raises(TargetError, match="cannot be rehearsed"):

@@ -7,15 +7,12 @@ never missed.
 
 from __future__ import annotations
 
-import contextlib
-import os
 import re
-import select
 import shutil
-import subprocess
-import time
 from dataclasses import dataclass
 from pathlib import Path
+
+from kyklon.base.running import Talk, run_watched
 
 SECONDS = 30.0
 _ENDS = (b"gangway: the menu", b"end Kernel panic", b"Waiting for root device", b"start: login incorrect",
@@ -45,53 +42,9 @@ def translated(line: str) -> str:
 def boot(card: Path, line: str) -> Booted:
     """Switch on with this card and this kernel line; the card is written to as a real one would be."""
     command = ["linux", f"ubd0={card}", "mem=96M", "con0=null,fd:1", "con=null", "panic=-1", *translated(line).split()]
-    run = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-                           start_new_session=True, cwd=card.parent)  # fmt: skip
-    assert run.stdout is not None
-    said = b""
-    until = time.monotonic() + SECONDS
-    try:
-        while time.monotonic() < until:
-            if select.select([run.stdout], [], [], 0.2)[0]:
-                data = os.read(run.stdout.fileno(), 65536)
-                if not data:
-                    break
-                said += data
-            if any(mark in said for mark in _ENDS):
-                break
-    finally:
-        _end(run)
-    return Booted(*_told(said.decode("utf-8", "replace").replace("\r", "")))
-
-
-def _end(run: subprocess.Popen[bytes]) -> None:
-    """This kernel and its processes, which are all in the session that it was started in."""
-    for _ in range(50):  # it may start one while the others end
-        own = [number for number in _numbers() if _session(number) == run.pid]
-        if not own:
-            break
-        for number in own:
-            with contextlib.suppress(OSError):
-                os.kill(number, 9)
-        run.poll()
-        time.sleep(0.01)
-    run.wait()
-    assert run.stdout is not None
-    run.stdout.close()
-
-
-def _numbers() -> list[int]:
-    return [int(each.name) for each in Path("/proc").iterdir() if each.name.isdigit()]
-
-
-def _session(number: int) -> int:
-    """Of a process that still runs; 0 for one that has ended."""
-    try:
-        if Path(f"/proc/{number}/stat").read_text().rpartition(")")[2].split()[0] in "ZX":
-            return 0
-        return os.getsid(number)
-    except OSError:
-        return 0
+    talk = Talk(lambda said, _quiet: any(mark in said for mark in _ENDS))
+    ran = run_watched(command, card.parent, seconds=SECONDS, title="judge", talk=talk)
+    return Booted(*_told(ran.said.decode("utf-8", "replace").replace("\r", "")))
 
 
 def _told(said: str) -> tuple[str, str]:

@@ -7,16 +7,15 @@ called virtio 0.
 
 from __future__ import annotations
 
-import os
-import select
 import shutil
-import subprocess
-import time
 from dataclasses import dataclass
 from pathlib import Path
 
+from kyklon.base.running import Talk, run_watched
+
 FIRMWARE = Path("/usr/lib/u-boot/qemu_arm64/u-boot.bin")
 SECONDS = 40.0
+_ENDS = (b"Starting kernel", b"NOTHINGELSE", b"Enter choice", b"Synchronous Abort")
 
 
 def available() -> bool:
@@ -44,34 +43,17 @@ def load(card: Path) -> Loaded:
         "-bios", str(FIRMWARE), "-drive", f"if=none,file={card},format=raw,id=d,snapshot=on",
         "-device", "virtio-blk-device,drive=d",
     ]  # fmt: skip
-    run = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
-    assert run.stdin is not None
-    assert run.stdout is not None
-    said = b""
-    asked = False
-    try:
-        until = time.monotonic() + SECONDS
-        while time.monotonic() < until:
-            if select.select([run.stdout], [], [], 0.2)[0]:
-                data = os.read(run.stdout.fileno(), 65536)
-                if not data:
-                    break
-                said += data
-            if not asked and b"autoboot" in said:
-                run.stdin.write(b"\n")
-                run.stdin.write(b"virtio scan; run bootcmd_virtio0; echo NOTHING''ELSE\n")
-                run.stdin.flush()
-                asked = True
-            if any(
-                mark in said for mark in (b"Starting kernel", b"NOTHINGELSE", b"Enter choice", b"Synchronous Abort")
-            ):
-                break
-    finally:
-        run.kill()
-        run.wait()
-        run.stdin.close()
-        run.stdout.close()
-    return told(said.decode("utf-8", "replace").replace("\r", ""))
+    asked: list[bool] = []
+
+    def answer(said: bytes) -> bytes:
+        if asked or b"autoboot" not in said:
+            return b""
+        asked.append(True)
+        return b"\nvirtio scan; run bootcmd_virtio0; echo NOTHING''ELSE\n"
+
+    talk = Talk(lambda said, _quiet: any(mark in said for mark in _ENDS), answer)
+    ran = run_watched(command, card.parent, seconds=SECONDS, title="judge", talk=talk)
+    return told(ran.said.decode("utf-8", "replace").replace("\r", ""))
 
 
 def told(said: str) -> Loaded:

@@ -15,7 +15,6 @@ from kyklon.catalogue.records import Cause, Observation
 from kyklon.faults.network import Belief, Floats, Gains, Network, believe, gains
 from kyklon.faults.setting import Reason, Setting
 
-SURE = 0.8  # chance from which a cause is called found enough to be tried first
 _FEW, _FEW_SHARE = 5, 0.02  # causes that have at least that share of the chance
 LEAST_MINUTES = 0.5  # that a question takes to read, think and answer, CP
 _TRIED_LEFT = 1e-6  # chance of a cause that was put right and did not help

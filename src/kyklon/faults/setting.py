@@ -174,8 +174,3 @@ def _reasons(cause: Cause, findings: Sequence[Finding], run: BringUp | None, cur
 
 def _speaks(cause: Cause, code: str) -> bool:
     return any(code == each or code.startswith(f"{each}:") for each in cause.codes)
-
-
-def lamp_word(states: Lamps, state: str) -> str:
-    """The observation of the rhythm that a board has for a state."""
-    return f"lamp-{getattr(states, state)}"

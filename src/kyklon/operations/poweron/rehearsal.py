@@ -96,7 +96,7 @@ class Phase:
 
 @dataclass(frozen=True)
 class Rehearsal:
-    """What was tried, what it said, and what such a start cannot show. made_for: what stands in for the board."""
+    """What was tried, what it said, and what such a start cannot show."""
 
     phases: tuple[Phase, ...]
     reading: LogReading

@@ -27,7 +27,8 @@ class Cell:
 
 @dataclass(frozen=True)
 class Column:
-    """title: what this side is. tells: whether equal states may bear other words (a log), so that only states count."""
+    """title: what this side is. stopped_at, code: where it ends and why, '' where it does not. log: it is told in
+    words of its own, so that only what became of the stages counts."""
 
     title: str
     cells: dict[str, Cell]

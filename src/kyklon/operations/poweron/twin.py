@@ -18,6 +18,7 @@ from kyklon.base.meter import Meter
 from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.model.card import CardContents, Partition
+from kyklon.operations.card.volumes.ext_reader import ExtReader
 from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.partitions import reader
 from kyklon.operations.card.volumes.usage import usage
@@ -37,12 +38,13 @@ def own_machine() -> str:
 
 @dataclass(frozen=True)
 class Foreign:
-    """Programs of a root that this computer cannot run. one: all of them are one file by many names, so a twin helps;
-    mode: that file's."""
+    """Programs of a root that this computer cannot run. one: all of them are one file by many names, so a twin may
+    help; inode and mode: that file's."""
 
     paths: tuple[str, ...]
     one: bool = False
     mode: int = 0o755
+    inode: int = 0
 
 
 def foreign(contents: CardContents) -> Foreign:
@@ -55,7 +57,7 @@ def foreign(contents: CardContents) -> Foreign:
     }
     files = {program.inodes[-1] for program in found.values() if program.inodes}
     modes = [program.rights[-1][1] for program in found.values() if program.rights]
-    return Foreign(tuple(sorted(found)), len(files) == 1, modes[0] if modes else 0o755)
+    return Foreign(tuple(sorted(found)), len(files) == 1, modes[0] if modes else 0o755, max(files, default=0))
 
 
 def make(card: Path, contents: CardContents, folder: Path, watch: Watch) -> Path:
@@ -103,6 +105,13 @@ def _only(contents: CardContents, number: int) -> CardContents:
 def _with_own_programs(twin: Path, part: Partition, contents: CardContents, folder: Path) -> None:
     """This computer's shell in the card's place, and the boot files where that kernel cannot mount their partition."""
     shell = Path(tools.find("busybox"))
+    with twin.open("rb") as opened:
+        found = ExtReader(reader(opened.fileno()), part.start, part.size).find(SHELL)
+    if found is None or found.number != foreign(_only(contents, part.number)).inode:
+        raise ToolError(
+            f"The programs on the card are for another processor, and they are not {SHELL} by other names.",
+            do="Rehearse another part of the start.",
+        )
     mode = 0o100000 | foreign(contents).mode & 0o7777
     rows = [f"rm {SHELL}", f"write {shell} {SHELL}", f"sif {SHELL} mode {mode:#o}"]
     for number, (name, data) in enumerate(_boot_texts(twin, contents)):
