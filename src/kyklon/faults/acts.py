@@ -12,7 +12,7 @@ from kyklon.faults.finder import Case
 from kyklon.faults.setting import setting_of
 from kyklon.model.build import Build
 from kyklon.model.fault import FaultAnswer, FaultCase
-from kyklon.model.findings import Finding
+from kyklon.model.findings import Finding, Remedy
 from kyklon.operations.poweron.events import BringUp
 from kyklon.record import cures
 from kyklon.record.logbook import now
@@ -30,6 +30,16 @@ def case_of(
     setting = setting_of(build, catalogue, findings, run, cures.cured(cures_file()))
     answers = tuple((each.what, each.seen) for each in kept.answers)
     return Case(setting, answers, kept.tried, kept.found)
+
+
+def remedies_of(case: Case, findings: Sequence[Finding], run: BringUp | None) -> dict[str, Remedy]:
+    """What one click does against a cause, by its id: the remedy of a failure, else of a finding, that speaks of it."""
+    known = [(each.code, each.remedy) for each in run.failures] if run else []
+    known += [(each.code, each.remedy) for each in findings]
+    return {
+        cause.id: remedy for cause in case.setting.causes for code, remedy in reversed(known)
+        if remedy is not None and code.split(":")[0] in cause.codes
+    }  # fmt: skip
 
 
 def cures_file() -> Path:

@@ -12,7 +12,6 @@ from kyklon.catalogue.records import Cause, Observation
 from kyklon.faults import acts
 from kyklon.faults.finder import Case, likely, steps
 from kyklon.model.fault import FaultCase
-from kyklon.model.findings import Remedy
 
 
 class FinderView(QWidget):
@@ -54,7 +53,9 @@ class FinderView(QWidget):
         record = session.build.fault
         belief = case.belief()
         ways = steps(case, belief, frozenset(record.cannot))
-        self._talk.show_case(case, likely(case, belief), ways, self._remedies(case))
+        run = session.bring_up if session.bring_up_current else None
+        remedies = acts.remedies_of(case, session.findings, run)
+        self._talk.show_case(case, likely(case, belief), ways, remedies)
         told = [] if session.bring_up_current else ["Run the bring-up first: what it foretells is worth many checks."]
         if not belief.exact:
             told.append(f"Sampled, within {belief.error:.0%}.".replace("%", "\u202f%"))
@@ -62,17 +63,6 @@ class FinderView(QWidget):
             told.append("Found. Does it still fail? Then answer on; else begin a new case when it fails again.")
         self._told.setText(" ".join(told) or "What it does, what is likely, and the check that is worth its minutes.")
         self._new.setEnabled(record.begun)
-
-    def _remedies(self, case: Case) -> dict[str, Remedy]:
-        """What one click does against a cause: the remedy of a failure or a finding that speaks of it."""
-        session = self.session
-        failures = session.bring_up.failures if session.bring_up and session.bring_up_current else ()
-        known = [(each.code, each.remedy) for each in failures]
-        known += [(each.code, each.remedy) for each in session.findings]
-        return {
-            cause.id: remedy for cause in case.setting.causes for code, remedy in reversed(known)
-            if remedy is not None and code.split(":")[0] in cause.codes
-        }  # fmt: skip
 
     # --- acting --------------------------------------------------------------------------------------------------
 
