@@ -20,6 +20,11 @@ def catalogue_folder() -> Path:
     return platformdirs.user_config_path("kyklon") / "catalogue"
 
 
+def cache_folder() -> Path:
+    """What can be made again at any time."""
+    return platformdirs.user_cache_path("kyklon")
+
+
 def shelf_file() -> Path:
     """The shelf of images, shared by all builds; a demo brings its own."""
     return data_folder() / "shelf.json"

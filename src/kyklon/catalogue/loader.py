@@ -1,11 +1,15 @@
 """Reads the shipped catalogue and a user's folder over it. Unknown keys, duplicate ids, references to nothing and
-templates that cannot work are errors, with file and key."""
+templates that cannot work are errors, with file and key.
+
+A user's parts are files of their own, `<kind>/<id>.toml`, or rows of `<kind>.toml`; each holds [[kind]] tables.
+"""
 
 from __future__ import annotations
 
+import os
 import tomllib
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
 from functools import cache
 from importlib import resources
 from pathlib import Path
@@ -15,8 +19,8 @@ from pydantic import ValidationError
 
 from kyklon.base.errors import CatalogueError, FormatError, KyklonError
 from kyklon.base.reading import bytes_of, text_of, toml_of
-from kyklon.catalogue import records, templates
-from kyklon.model.build import Build
+from kyklon.catalogue import records, remembered, templates
+from kyklon.model.build import Build, PartCopy
 from kyklon.model.fields import describe
 from kyklon.model.timing import Axis, Timing
 
@@ -54,16 +58,28 @@ PartT = TypeVar("PartT", bound=records.CataloguePart)
 
 
 @dataclass(frozen=True)
+class Broken:
+    """A user's part that cannot be used, or a whole file of them: it is left as it is, and passed over."""
+
+    path: Path
+    error: CatalogueError
+
+
+@dataclass(frozen=True)
 class Catalogue:
-    """All parts, by kind (a file's name) and id."""
+    """All parts, by kind (a file's name) and id. own: where the user's own come from, by kind and id. broken: what was
+    passed over. shelf: the shelf's part where a build brings another one of that id, None where there is none."""
 
     parts: Mapping[str, Mapping[str, records.CataloguePart]] = field(default_factory=dict)
     user_folder: Path | None = None
+    own: Mapping[tuple[str, str], Path] = field(default_factory=dict)
+    broken: tuple[Broken, ...] = ()
+    shelf: Mapping[tuple[str, str], records.CataloguePart | None] = field(default_factory=dict)
 
     def all(self, kind: type[PartT]) -> tuple[PartT, ...]:
         """Every part of a kind, in catalogue order. Raises CatalogueError for a kind of LATE whose file is wrong."""
-        name = next(name for name, record in (*KINDS.items(), *LATE.items()) if record is kind)
-        rows = _late(name, self.user_folder)[0] if name in LATE else self.parts.get(name, {})
+        name = _name_of(kind)
+        rows = _late(name, self.user_folder) if name in LATE else self.parts.get(name, {})
         return tuple(part for part in rows.values() if isinstance(part, kind))
 
     def warm(self) -> None:
@@ -97,32 +113,150 @@ class Catalogue:
         return None
 
 
-def load(user_folder: Path | None = None) -> Catalogue:
-    """The shipped catalogue with the files of user_folder (same names) layered over it, row by row."""
-    parts: dict[str, dict[str, records.CataloguePart]] = {}
-    own: set[str] = set()
+def load(user_folder: Path | None = None, *, strict: bool = True) -> Catalogue:
+    """The shipped catalogue with the files of user_folder layered over it, part by part.
+
+    strict: raise CatalogueError for the first part that cannot be used; else it is passed over and named in `broken`.
+    """
+    shipped = {kind: _shipped(kind) for kind in KINDS}
+    parts: dict[str, dict[str, records.CataloguePart]] = {kind: dict(rows) for kind, rows in shipped.items()}
+    own: dict[tuple[str, str], Path] = {}
+    broken: list[Broken] = []
+    files = user_files(user_folder) if user_folder else []
+    if user_folder:
+        remembered.load(user_folder, len(files))
+    for kind, path in files:
+        try:
+            rows = read_file(path, kind)
+        except CatalogueError as bad:
+            if strict:
+                raise
+            broken.append(Broken(path, bad))
+            continue
+        for part in rows.values():
+            parts[kind][part.id] = part
+            own[kind, part.id] = path
+    if user_folder:
+        remembered.keep(user_folder)
+    return _consistent(Catalogue(parts, user_folder, own), shipped, broken, strict=strict)
+
+
+def user_files(folder: Path) -> list[tuple[str, Path]]:
+    """The files of a user's folder, with the kind that each holds; those of one part each last, so that they count."""
+    found = [(kind, path) for kind in KINDS if (path := folder / f"{kind}.toml").is_file()]
     for kind in KINDS:
-        parts[kind], is_own = _layered(kind, user_folder)
-        own |= {kind} if is_own else set()
-    catalogue = Catalogue(parts, user_folder)
-    _check_references(catalogue)
-    if own & {"dialects", "templates"}:  # the shipped ones are checked by the tests
-        check_templates(catalogue)
-    return catalogue
+        try:
+            with os.scandir(folder / kind) as entries:
+                names = sorted(each.name for each in entries if each.name.endswith(".toml") and each.is_file())
+        except OSError:  # nobody has parts of that kind
+            continue
+        found += [(kind, folder / kind / name) for name in names if not name.startswith(".")]
+    return found
 
 
-def _layered(kind: str, user_folder: Path | None) -> tuple[dict[str, records.CataloguePart], bool]:
-    """The rows of a kind, and whether the user has some of their own."""
-    record = KINDS.get(kind) or LATE[kind]
-    shipped = resources.files("kyklon.catalogue") / "data" / f"{kind}.toml"
-    rows = _read(kind, record, shipped.read_text(encoding="utf-8"), f"{kind}.toml")
+def read_file(path: Path, kind: str) -> dict[str, records.CataloguePart]:
+    """The parts of one of the user's files, by id. Raises CatalogueError with file and key."""
+    name = str(path)
+
+    def read() -> tuple[list[Any], dict[str, records.CataloguePart]]:
+        listed = _listed(kind, _user_text(path), name)
+        return listed, _checked(kind, KINDS[kind], listed, name)
+
+    found: dict[str, records.CataloguePart] = remembered.parts_in(
+        path, read, lambda rows: _checked(kind, KINDS[kind], rows, name)
+    )
+    return found
+
+
+def part_of(kind: str, row: Mapping[str, Any], name: str) -> records.CataloguePart:
+    """One part from its values. name: of where they stand, for the error. Raises CatalogueError with the key."""
+    return _row(KINDS[kind], row, name, 1)
+
+
+def _consistent(
+    catalogue: Catalogue, shipped: Mapping[str, Mapping[str, records.CataloguePart]], broken: list[Broken], *,
+    strict: bool,
+) -> Catalogue:  # fmt: skip
+    """A catalogue in which every reference leads somewhere and every template works. The user's parts that spoil it go;
+    a shipped one of that id comes back."""
+    while True:
+        spoilt = _first_spoilt(catalogue)
+        if spoilt is None:
+            return replace(catalogue, broken=tuple(broken))
+        place, bad = spoilt
+        path = catalogue.own.get(place)
+        if strict or path is None:
+            raise bad
+        kind, part_id = place
+        broken.append(Broken(path, bad))
+        rows = {key: part for key, part in catalogue.parts[kind].items() if key != part_id}
+        if part_id in shipped[kind]:
+            rows[part_id] = shipped[kind][part_id]
+        own = {key: each for key, each in catalogue.own.items() if key != place}
+        catalogue = replace(catalogue, parts={**catalogue.parts, kind: rows}, own=own)
+
+
+def _first_spoilt(catalogue: Catalogue) -> tuple[tuple[str, str], CatalogueError] | None:
+    for file, part_id, kind, wanted in _references(catalogue):
+        if wanted not in catalogue.parts[_name_of(kind)]:
+            return (file, part_id), CatalogueError(
+                f"{file}.toml: {part_id} refers to {kind.__name__.lower()} {wanted!r}, which does not exist.",
+                do="Correct the reference or add the part.",
+            )
+    for kind, part_id in catalogue.own:
+        if kind in ("dialects", "templates"):  # the shipped ones are checked by the tests
+            try:
+                check_templates_of(catalogue.parts[kind][part_id])
+            except CatalogueError as bad:
+                return (kind, part_id), bad
+    return None
+
+
+def with_copies(catalogue: Catalogue, copies: Iterable[PartCopy]) -> Catalogue:
+    """The catalogue as a build sees it: the parts that it brings go before those of the same id on the shelf.
+
+    One that cannot be used is passed over and named in `broken`.
+    """
+    copies = tuple(copies)
+    if not copies:
+        return catalogue
+    parts = {kind: dict(rows) for kind, rows in catalogue.parts.items()}
+    shelf: dict[tuple[str, str], records.CataloguePart | None] = {}
+    own, broken = dict(catalogue.own), list(catalogue.broken)
+    for copy in copies:
+        if copy.kind not in KINDS:
+            continue
+        place = (copy.kind, copy.id)
+        path = Path(f"{copy.kind}/{copy.id}.toml")
+        try:
+            part = part_of(copy.kind, copy.row, f"the build's own {path}")
+            if part.id != copy.id:
+                raise CatalogueError(f"The build's own {path} holds {part.id!r}.")
+        except CatalogueError as bad:
+            broken.append(Broken(path, bad))
+            continue
+        there = parts[copy.kind].get(copy.id)
+        if there != part:
+            shelf[place] = there
+            parts[copy.kind][copy.id] = part
+            own.setdefault(place, path)
+    made = replace(catalogue, parts=parts, own=own, broken=(), shelf=shelf)
+    return _consistent(made, catalogue.parts, broken, strict=False)
+
+
+@cache
+def _shipped(kind: str) -> Mapping[str, records.CataloguePart]:
+    text = (resources.files("kyklon.catalogue") / "data" / f"{kind}.toml").read_text(encoding="utf-8")
+    return _read(kind, KINDS.get(kind) or LATE[kind], text, f"{kind}.toml")
+
+
+@cache
+def _late(kind: str, user_folder: Path | None) -> Mapping[str, records.CataloguePart]:
+    """The rows of a kind of LATE."""
     user_file = user_folder / f"{kind}.toml" if user_folder else None
     if user_file is None or not user_file.exists():
-        return rows, False
-    return rows | _read(kind, record, _user_text(user_file), str(user_file)), True
-
-
-_late = cache(_layered)
+        return _shipped(kind)
+    return {**_shipped(kind), **_read(kind, LATE[kind], _user_text(user_file), str(user_file))}
 
 
 def _user_text(path: Path) -> str:
@@ -133,6 +267,11 @@ def _user_text(path: Path) -> str:
 
 
 def _read(kind: str, record: type[records.CataloguePart], text: str, name: str) -> dict[str, records.CataloguePart]:
+    return _checked(kind, record, _listed(kind, text, name), name)
+
+
+def _listed(kind: str, text: str, name: str) -> list[Any]:
+    """The rows of a file's text, unchecked."""
     try:
         table = toml_of(text, name)
     except FormatError as bad:
@@ -140,10 +279,16 @@ def _read(kind: str, record: type[records.CataloguePart], text: str, name: str) 
     surplus = set(table) - {kind}
     if surplus:
         raise CatalogueError(f"{name}: unknown table {sorted(surplus)[0]!r}.", do=f"Only [[{kind}]] belongs here.")
-    rows: dict[str, records.CataloguePart] = {}
     listed = table.get(kind, [])
     if not isinstance(listed, list):
         raise CatalogueError(f"{name}: {kind} is one value, not a list.", do=f"Begin each part with [[{kind}]].")
+    return listed
+
+
+def _checked(
+    kind: str, record: type[records.CataloguePart], listed: list[Any], name: str
+) -> dict[str, records.CataloguePart]:
+    rows: dict[str, records.CataloguePart] = {}
     for number, row in enumerate(listed, 1):
         part = _row(record, row, name, number)
         if part.id in rows:
@@ -162,7 +307,12 @@ def _row(record: type[records.CataloguePart], row: Any, name: str, number: int) 
         raise CatalogueError(f"{name}: {called}: {key}: {first['msg']}.", do="Correct that key.") from bad
 
 
-def _check_references(catalogue: Catalogue) -> None:
+def _name_of(kind: type[records.CataloguePart]) -> str:
+    return next(name for name, record in (*KINDS.items(), *LATE.items()) if record is kind)
+
+
+def _references(catalogue: Catalogue) -> list[tuple[str, str, type[records.CataloguePart], str]]:
+    """Every reference: kind and id of who refers, and what to."""
     checks: list[tuple[str, str, type[records.CataloguePart], str]] = []
     for board in catalogue.all(records.Board):
         checks += [("boards", board.id, records.Dialect, dialect) for dialect in board.dialects]
@@ -176,20 +326,21 @@ def _check_references(catalogue: Catalogue) -> None:
         checks.append(("systems", system.id, records.Emulator, system.emulator))
     for emulator in catalogue.all(records.Emulator):
         checks.append(("emulators", emulator.id, records.SettingsTemplate, emulator.template))
-    for file, part_id, kind, wanted in checks:
-        if catalogue.find(kind, wanted) is None:
-            raise CatalogueError(
-                f"{file}.toml: {part_id} refers to {kind.__name__.lower()} {wanted!r}, which does not exist.",
-                do="Correct the reference or add the part.",
-            )
+    return checks
 
 
 def check_templates(catalogue: Catalogue) -> None:
+    """Check every part that holds templates. Raises CatalogueError."""
+    for part in (*catalogue.all(records.Dialect), *catalogue.all(records.SettingsTemplate)):
+        check_templates_of(part)
+
+
+def check_templates_of(part: records.CataloguePart) -> None:
     """Every setting that a dialect names is a decision of a build, and every template is one, over names it may use."""
-    for dialect in catalogue.all(records.Dialect):
-        for file in dialect.files:
+    if isinstance(part, records.Dialect):
+        for file in part.files:
             for entry in file.entries:
-                where = f"dialects.toml: {dialect.id}: {file.path}: {entry.key}"
+                where = f"dialects.toml: {part.id}: {file.path}: {entry.key}"
                 try:
                     describe(Build, entry.setting)
                 except KeyError as bad:
@@ -197,9 +348,9 @@ def check_templates(catalogue: Catalogue) -> None:
                         f"{where}: a build has no setting {entry.setting!r}.", do="Use one that `kyklon fields` lists."
                     ) from bad
                 templates.check(entry.value, records.TEMPLATE_NAMES, where)
-    for template in catalogue.all(records.SettingsTemplate):
-        for text in (template.path, template.text):
-            templates.check(text, records.SETTINGS_NAMES, f"templates.toml: {template.id}")
+    if isinstance(part, records.SettingsTemplate):
+        for text in (part.path, part.text):
+            templates.check(text, records.SETTINGS_NAMES, f"templates.toml: {part.id}")
 
 
 @cache

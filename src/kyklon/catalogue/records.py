@@ -5,13 +5,42 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from kyklon.model.library import SystemFile
 from kyklon.model.record import Record
 from kyklon.model.timing import Timing
 
-Positive = Annotated[float, Field(gt=0)]
+Positive = Annotated[float, Field(gt=0, le=1e15)]
+Whole = Annotated[int, Field(gt=0, le=1_000_000)]
+NotNegative = Annotated[float, Field(ge=0, le=1e9)]
+
+
+def _inside(path: str) -> str:
+    """A path below whatever folder it is put into."""
+    parts = path.replace("\\", "/").split("/")
+    if path.startswith("/") or ".." in parts or "\0" in path:
+        raise ValueError(f"“{path}” leads out of its folder")
+    return path
+
+
+# a path on a card or below an issue's folder, which somebody else may have written
+Inside = Annotated[str, AfterValidator(_inside), Field(max_length=300)]
+
+
+def _ordered(band: tuple[float, float]) -> tuple[float, float]:
+    if not 0 <= band[0] <= band[1]:
+        raise ValueError("the lowest stands first, and none is below 0")
+    return band
+
+
+Band = Annotated[tuple[float, float], AfterValidator(_ordered)]
+
+
+def _rate(text: str) -> str:
+    if text.rpartition("/")[2].strip("0") == "" or not 1 <= Fraction(text) <= 1000:
+        raise ValueError("a refresh is from 1 to 1000 Hz")
+    return text
 
 
 class Port(Record):
@@ -30,10 +59,21 @@ class Port(Record):
     draws_a: float = 0.0
 
 
+class Known(Record):
+    """Where a fact of a part comes from. at: the day, ISO 8601. by: what it was read from or measured with."""
+
+    how: Literal["read", "measured", "typed"]
+    at: str = Field(default="", max_length=40)
+    by: str = Field(default="", max_length=200)
+
+
 class CataloguePart(Record):
-    id: str = Field(pattern=r"^[a-z0-9][a-z0-9-]*$")
-    name: str
+    """known: where its facts come from, by the name of the field; what is not there was typed, or ships."""
+
+    id: str = Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=64)
+    name: str = Field(min_length=1, max_length=120)
     note: str = ""
+    known: dict[str, Known] = {}
     price: float = Field(default=0.0, ge=0)  # invented money, for the parts list
     ports: tuple[Port, ...] = ()
 
@@ -153,22 +193,37 @@ class Disk(CataloguePart):
 class Range(Record):
     """A band of line and field rates a display holds, in kHz and Hz."""
 
-    line_khz: tuple[float, float]
-    field_hz: tuple[float, float]
+    line_khz: Band
+    field_hz: Band
+
+
+class Colour(Record):
+    """bits: of each colour, 0 where it is not said. red, green, blue, white: CIE 1931 x and y."""
+
+    bits: int = Field(default=0, ge=0, le=16)
+    red: tuple[float, float]
+    green: tuple[float, float]
+    blue: tuple[float, float]
+    white: tuple[float, float]
 
 
 class Display(CataloguePart):
-    """aspect as width:height of the lit area; overscan in % of each edge hidden by the bezel."""
+    """aspect as width:height of the lit area; overscan in % of each edge hidden by the bezel. most_clock_hz: 0 where it
+    is not said. modes: that it names itself. hdmi: whether it takes HDMI with sound, None where it is not said."""
 
     tube: bool
-    ranges: tuple[Range, ...]
-    aspect: tuple[int, int]
+    ranges: tuple[Range, ...] = Field(min_length=1)
+    aspect: tuple[Whole, Whole]
     width_mm: Positive
     height_mm: Positive
-    overscan_percent: float = 0.0
+    overscan_percent: float = Field(default=0.0, ge=0, lt=50)
     sync: Literal["composite", "separate", "digital"]
-    native: tuple[int, int] | None = None
-    response_ms: float = 0.0
+    native: tuple[Whole, Whole] | None = None
+    response_ms: NotNegative = 0.0
+    most_clock_hz: int = Field(default=0, ge=0)
+    modes: tuple[Timing, ...] = ()
+    hdmi: bool | None = None
+    colour: Colour | None = None
 
 
 class Adapter(CataloguePart):
@@ -216,8 +271,8 @@ class Image(CataloguePart):
     front_end: str
     front_end_program: str
     default_user: str
-    games_path: str  # template with {folder}
-    system_files_path: str
+    games_path: Inside  # template with {folder}
+    system_files_path: Inside
     playlist_kinds: tuple[str, ...] = ("m3u",)
     services: tuple[str, ...]
     foreground_service: str
@@ -284,12 +339,12 @@ class Input(Record):
 
 
 class System(CataloguePart):
-    width: int
-    height: int
-    refresh: str  # Hz as a decimal or fraction, exact
-    aspect: tuple[int, int]
+    width: int = Field(gt=0, le=8192)
+    height: int = Field(gt=0, le=8192)
+    refresh: Annotated[str, Field(pattern=r"^\d{1,9}([./]\d{1,9})?$"), AfterValidator(_rate)]  # Hz, decimal or fraction
+    aspect: tuple[Whole, Whole]
     vertical: bool = False
-    folder: str
+    folder: Inside
     extensions: tuple[str, ...]
     archives: bool
     multi_disc: bool = False
@@ -338,13 +393,25 @@ class Panel(CataloguePart):
 
 
 class Grammar(Record):
-    """How a settings file is written. separator: between a word and its value. remark: what a remark begins with.
-    bound: how a line is bound to boards, with {boards} where their ids stand, '' where a file has no such lines.
-    first_line: the line that names the format, '' for none. wins: which of two lines for one word counts; a bound line
-    always goes before an unbound one."""
+    """How a settings file is written. separator: between a word and its value; a blank for any blanks. remark: what a
+    remark begins with; remark_behind: one may follow a value. prefix: the word before each word. ending: what stands
+    behind each value. quote: what a value may stand in. joint: the separator with the blanks that are written round it,
+    '' for one at each side. section: the line that begins one, with {section} where its name stands, '' where there are
+    none; a word is then known as section/word; close: the line that ends a section, '' for none. kernel_line: the word
+    whose value is the kernel line. bound: how a line is bound to boards, with {boards} where their ids stand, '' where a
+    file has no such lines. first_line: the line that names the format, '' for none. wins: which of two lines for one
+    word counts; a bound line always goes before an unbound one."""
 
-    separator: str = Field(default="=", min_length=1)
-    remark: str = Field(default="#", min_length=1)
+    separator: str = Field(default="=", min_length=1, max_length=8)
+    remark: str = Field(default="#", min_length=1, max_length=8)
+    remark_behind: bool = False
+    prefix: str = Field(default="", pattern=r"^\S{0,20}$")
+    ending: str = Field(default="", pattern=r"^\S{0,8}$")
+    quote: Literal["", '"', "'"] = ""
+    joint: str = Field(default="", max_length=40)
+    section: str = Field(default="", pattern=r"^(.{0,20}\{section\}.{0,20})?$")
+    close: str = Field(default="", max_length=20)
+    kernel_line: str = Field(default="", max_length=80)
     bound: str = Field(default="", pattern=r"^(.+\{boards\}.+)?$")
     first_line: str = ""
     wins: Literal["first", "last"] = "last"
@@ -366,7 +433,7 @@ class DialectEntry(Record):
 class DialectFile(Record):
     """kind: a module of operations.boot.dialects, `<kind>_file`. path: below the boot partition."""
 
-    path: str = Field(min_length=1)
+    path: Inside = Field(min_length=1)
     kind: Literal["settings", "words", "lines", "extlinux"]
     longest_line: int = Field(default=0, ge=0)  # letters; 0: as the dialect says
     grammar: Grammar = Grammar()

@@ -7,8 +7,9 @@ from pathlib import Path
 
 from kyklon.base.errors import TargetError
 from kyklon.devices.image_file import ImageFile
-from kyklon.devices.ports import Drives
+from kyklon.devices.ports import Displays, Drives, Inputs
 
+DISPLAYS = "displays"  # below it: what is connected, as stand-ins
 STAND_INS = "drives"  # the sub-folder of a build that brings stand-ins
 _STAND_INS_FILE = "drives.json"  # as devices.simulated.drives writes it; importing that would bring its validation
 
@@ -53,6 +54,28 @@ def first_that_lists(backends: tuple[Drives, ...]) -> Drives:
             continue
         return backend
     return backends[-1]
+
+
+def inputs_of(folder: Path | None) -> Inputs:
+    """A build's stand-ins where it brings some, else what is plugged into this machine."""
+    if folder is not None and (folder / STAND_INS / "inputs.json").exists():
+        from kyklon.devices.simulated.inputs import SimulatedInputs
+
+        return SimulatedInputs(folder / STAND_INS)
+    from kyklon.devices.linux.inputs import LinuxInputs
+
+    return LinuxInputs()
+
+
+def displays_of(folder: Path | None) -> Displays:
+    """The same for the displays that are connected."""
+    if folder is not None and (folder / STAND_INS / DISPLAYS).is_dir():
+        from kyklon.devices.simulated.displays import SimulatedDisplays
+
+        return SimulatedDisplays(folder / STAND_INS / DISPLAYS)
+    from kyklon.devices.linux.displays import LinuxDisplays
+
+    return LinuxDisplays()
 
 
 def image_file(path: Path, size: int) -> Drives:

@@ -137,12 +137,78 @@ class Target:
 
 @dataclass(frozen=True)
 class InputEvent:
-    """code: the kernel's name (BTN_*, KEY_*, ABS_*). value: 1 pressed, 0 released, -1/0/1 for axes."""
+    """code: the kernel's name (BTN_*, KEY_*, ABS_*). value: 1 pressed, 0 released, -1/0/1 for axes. at: seconds on the
+    device's own clock, 0 where nobody tells."""
 
     player: int
     code: str
     value: int
+    at: float = 0.0
 
 
 class Encoders(Protocol):
     def events(self) -> Iterator[InputEvent]: ...
+
+
+@dataclass(frozen=True)
+class AxisFacts:
+    """code: ABS_X and so on. low, high: its ends."""
+
+    code: str
+    low: int
+    high: int
+
+
+@dataclass(frozen=True)
+class InputFacts:
+    """An input device as the system lists it. identity: what open() takes. bus: usb, bluetooth, '' for another.
+    interval_ms: how often the host asks it, None where nobody tells."""
+
+    identity: str
+    name: str
+    vendor: int
+    product: int
+    version: int
+    bus: str
+    buttons: tuple[str, ...]
+    axes: tuple[AxisFacts, ...]
+    interval_ms: float | None = None
+
+    @property
+    def is_keyboard(self) -> bool:
+        """Whether it speaks as a keyboard: keys and no axes."""
+        return not self.axes and any(code.startswith("KEY_") for code in self.buttons)
+
+
+class InputHandle(Protocol):
+    """An open input device."""
+
+    def waiting(self) -> tuple[InputEvent, ...]:
+        """What came since the last call; never waits. Raises KyklonError when it went away."""
+        ...
+
+
+class Inputs(Protocol):
+    """A source of input devices. called: what the screen calls this source."""
+
+    called: str
+
+    def list(self) -> tuple[InputFacts, ...]: ...
+
+    def open(self, identity: str) -> AbstractContextManager[InputHandle]: ...
+
+
+@dataclass(frozen=True)
+class ConnectedDisplay:
+    """A display socket of this machine. data: its identification data, b'' where it gives none."""
+
+    socket: str
+    data: bytes
+
+
+class Displays(Protocol):
+    """A source of connected displays."""
+
+    called: str
+
+    def list(self) -> tuple[ConnectedDisplay, ...]: ...

@@ -16,7 +16,7 @@ from kyklon.model.system import SystemSetup
 from kyklon.model.timing import Mode
 
 MOST_EVENTS = 200  # kept of a card; the logbook keeps all
-VERSION = 3  # of build.json; record.folder migrates older ones
+VERSION = 4  # of build.json; record.folder migrates older ones
 
 
 class Part(Record):
@@ -224,6 +224,19 @@ class StageSeconds(Record):
     seconds: float = Field(ge=0, le=3600)
 
 
+class PartCopy(Record):
+    """A part of its user's own that the build uses, as it was when it was chosen. kind and id as in the catalogue, row:
+    its values as a catalogue file holds them."""
+
+    kind: str
+    id: str
+    row: dict[str, Any]
+
+    @property
+    def key(self) -> str:
+        return f"{self.kind}/{self.id}"
+
+
 class SignOff(Record):
     operation: int
     at: str
@@ -234,7 +247,7 @@ class Build(Record):
     """The whole build, as saved in build.json."""
 
     format: Literal["kyklon-build"] = "kyklon-build"
-    version: Literal[3] = 3
+    version: Literal[4] = 4
     name: str = Field(min_length=1)
     kind: str
     systems: tuple[str, ...]
@@ -257,6 +270,7 @@ class Build(Record):
     fault: FaultCase = FaultCase()
     measured: tuple[StageSeconds, ...] = described("Measured stage times", ())
     sign_offs: tuple[SignOff, ...] = ()
+    copies: tuple[PartCopy, ...] = described("Own parts", ())
 
     def part(self, role: str) -> str | None:
         """Catalogue id of the part in that role, or None."""

@@ -9,8 +9,9 @@ from kyklon.model.build import MOST_EVENTS, Build
 
 # what tells the entries of a list apart; a list without one is one value
 _KEYS = {
-    ("parts",): "role", ("cards",): "identity", ("ticks",): "item", ("sign_offs",): "operation",
-    ("picture", "systems"): "system", ("controls", "wires"): "control", ("controls", "hotkeys"): "action",
+    ("parts",): ("role",), ("cards",): ("identity",), ("ticks",): ("item",), ("sign_offs",): ("operation",),
+    ("picture", "systems"): ("system",), ("controls", "wires"): ("control",), ("controls", "hotkeys"): ("action",),
+    ("copies",): ("kind", "id"),
 }  # fmt: skip
 _GONE = object()
 Path = tuple[str, ...]
@@ -48,7 +49,7 @@ def _merged(base: Any, mine: Any, theirs: Any, path: Path, conflicts: list[str])
         return _events(mine, theirs)
     key = _KEYS.get(path)
     if key and isinstance(mine, (list, tuple)) and isinstance(theirs, (list, tuple)):
-        keyed = [{each[key]: each for each in rows} for rows in (base or (), mine, theirs)]
+        keyed = [{tuple(each[k] for k in key): each for each in rows} for rows in (base or (), mine, theirs)]
         return list(_maps(keyed[0], keyed[1], keyed[2], path, conflicts).values())
     conflicts.append(".".join(path))
     return theirs if mine is _GONE else mine

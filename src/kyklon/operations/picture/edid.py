@@ -164,11 +164,11 @@ def _read_base(data: bytes) -> Edid:
     for start in range(54, 126, 18):
         part = data[start : start + 18]
         if part[0] or part[1]:
-            timings.append(_read_detailed(part, start))
+            timings.append(detailed_at(part, start))
         elif part[3] == 0xFC:
             name = part[5:].split(b"\n")[0].decode("cp437").strip()
         elif part[3] == 0xFD:
-            ranges = _read_ranges(part, start)
+            ranges = ranges_at(part, start)
     wide, high = data[21] * 10, data[22] * 10
     first = data[54:72]
     if (first[0] or first[1]) and (
@@ -194,7 +194,8 @@ def _read_base(data: bytes) -> Edid:
     )
 
 
-def _read_detailed(part: bytes, offset: int) -> Timing:
+def detailed_at(part: bytes, offset: int) -> Timing:
+    """A detailed timing from its 18 bytes at that offset. Raises FormatError, ValueError for figures that none has."""
     width = part[2] | (part[4] >> 4) << 8
     hblank = part[3] | (part[4] & 15) << 8
     lines = part[5] | (part[7] >> 4) << 8
@@ -226,7 +227,8 @@ def _read_detailed(part: bytes, offset: int) -> Timing:
     )
 
 
-def _read_ranges(part: bytes, offset: int) -> RangeLimits:
+def ranges_at(part: bytes, offset: int) -> RangeLimits:
+    """Range limits from their 18 bytes at that offset. Raises FormatError."""
     plus = part[4]
     values = [part[5 + index] + (255 if plus >> index & 1 else 0) for index in range(4)]
     low_v, high_v, low_h, high_h = values
@@ -251,7 +253,7 @@ def _read_extension(block: bytes) -> Extension:
             hdmi = True
         place += 1 + length
     timings = [
-        _read_detailed(block[start : start + 18], BLOCK + start)
+        detailed_at(block[start : start + 18], BLOCK + start)
         for start in range(end, BLOCK - 18, 18)
         if block[start] or block[start + 1]
     ]

@@ -1,0 +1,120 @@
+"""Real input devices through evdev, with how often the host asks them from sysfs."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from kyklon.base.errors import KyklonError
+from kyklon.devices.linux.encoders import direction
+from kyklon.devices.ports import AxisFacts, InputEvent, InputFacts
+
+BUSES = {0x03: "usb", 0x05: "bluetooth"}  # linux/input.h: BUS_USB, BUS_BLUETOOTH
+_UNITS = {"ms": 1.0, "us": 0.001}
+
+
+def interval_of(node: str, sysfs: Path = Path("/sys")) -> float | None:
+    """Milliseconds between two questions of the host, from the interrupt endpoint of the device's interface.
+
+    node: event5. None where sysfs does not tell (Documentation/ABI/testing/sysfs-bus-usb: ep_*/interval).
+    """
+    try:
+        place = (sysfs / "class/input" / node / "device").resolve()
+        top = sysfs.resolve()
+        while place != top and place != place.parent:
+            if (place / "bInterfaceNumber").exists():
+                for endpoint in sorted(place.glob("ep_*")):
+                    if (endpoint / "direction").read_text().strip() == "in":
+                        match = re.fullmatch(r"(\d{1,6})(ms|us)", (endpoint / "interval").read_text().strip())
+                        return float(match[1]) * _UNITS[match[2]] if match else None
+                return None
+            place = place.parent
+    except (OSError, UnicodeDecodeError):
+        return None
+    return None
+
+
+def _names(table: Any, code: int) -> str:
+    """The kernel's name of a code; of several the first."""
+    names = table.get(code, f"{code:#x}")
+    return names if isinstance(names, str) else str(names[0])
+
+
+class LinuxInputs:
+    """What is plugged into this machine, as /dev/input/event5."""
+
+    called = "this machine"
+
+    def list(self) -> tuple[InputFacts, ...]:
+        """Devices with buttons or axes that may be read; the others are passed over."""
+        import evdev
+
+        found = []
+        for path in evdev.list_devices():
+            with contextlib.suppress(OSError):
+                device = evdev.InputDevice(path)
+                try:
+                    facts = self._facts(device)
+                finally:
+                    device.close()
+                if facts.buttons or facts.axes:
+                    found.append(facts)
+        return tuple(sorted(found, key=lambda each: (each.is_keyboard, each.name)))
+
+    @staticmethod
+    def _facts(device: Any) -> InputFacts:
+        from evdev import ecodes
+
+        can = device.capabilities(absinfo=True)
+        buttons = tuple(_names(ecodes.bytype[ecodes.EV_KEY], code) for code in can.get(ecodes.EV_KEY, ()))
+        axes = tuple(AxisFacts(_names(ecodes.ABS, code), info.min, info.max) for code, info in can.get(ecodes.EV_ABS, ()))
+        info = device.info
+        return InputFacts(
+            device.path, device.name, info.vendor, info.product, info.version, BUSES.get(info.bustype, ""), buttons, axes,
+            interval_of(Path(device.path).name),
+        )  # fmt: skip
+
+    @contextlib.contextmanager
+    def open(self, identity: str) -> Iterator[LinuxInput]:
+        """Raises KyklonError for one that cannot be read."""
+        import evdev
+
+        try:
+            device = evdev.InputDevice(identity)
+        except OSError as bad:
+            raise KyklonError(f"{identity} cannot be read: {bad}.", do="Plug it in; join the group 'input'.") from bad
+        try:
+            yield LinuxInput(device)
+        finally:
+            device.close()
+
+
+class LinuxInput:
+    """One open device; it is read without waiting."""
+
+    def __init__(self, device: Any) -> None:
+        self._device = device
+
+    def waiting(self) -> tuple[InputEvent, ...]:
+        """Override."""
+        from evdev import ecodes
+
+        found = []
+        try:
+            for event in self._device.read():
+                at = event.sec + event.usec / 1e6
+                if event.type == ecodes.EV_KEY and event.value in (0, 1):
+                    name = _names(ecodes.bytype[ecodes.EV_KEY], event.code)
+                    found.append(InputEvent(1, name, event.value, at))
+                elif event.type == ecodes.EV_ABS:
+                    info = self._device.absinfo(event.code)
+                    way = direction(event.value, info.min, info.max)
+                    found.append(InputEvent(1, _names(ecodes.ABS, event.code), way, at))
+        except BlockingIOError:
+            pass
+        except OSError as bad:
+            raise KyklonError("The device went away.", do="Plug it in again.") from bad
+        return tuple(found)

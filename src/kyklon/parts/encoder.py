@@ -1,0 +1,317 @@
+"""An encoder or controller learnt by pressing: what it says of itself, how it bounces, which terminal sends what."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from kyklon.devices.ports import InputEvent, InputFacts
+from kyklon.parts.draft import Draft
+from kyklon.parts.sockets import encoder_plug
+
+MULTI_INPUT = 0x40  # linux/hid.h: HID_QUIRK_MULTI_INPUT
+PRESSES = 30  # how often a button is pressed for the histograms
+SETTLED_S = 0.06  # s without an edge: CP, no contact bounces that long
+_SAME_S = 0.05  # s: two reports further apart say nothing of the interval
+_INTERVALS_MS = (0.125, 0.25, 0.5, 1, 2, 4, 5, 8, 10, 16, 20, 32)  # USB 2.0, 9.6.6: powers of two; full speed any ms
+_COHERENT = 0.9  # of 1: times that lie so well on a grid are on it
+_LEVER_AXES = (("ABS_X", "ABS_Y"), ("ABS_RX", "ABS_RY"), ("ABS_Z", "ABS_RZ"), ("ABS_HAT0X", "ABS_HAT0Y"),
+               ("ABS_HAT1X", "ABS_HAT1Y"), ("ABS_THROTTLE", "ABS_RUDDER"))  # fmt: skip
+_MOST_OF_ONE = 12  # buttons; CP: one player's side of a panel has no more
+ASKED = ("tab_mm", "poll_ms", "debounce_ms")
+
+
+# --- what it says of itself ----------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Players:
+    """How many players a node seems to hold. why: in words."""
+
+    count: int
+    why: str
+
+
+def players_in(facts: InputFacts) -> Players:
+    """A guess from the counts of axes and buttons: a kernel that takes two pads for one gives the second's lever the next
+    free axes, and numbers its buttons on (hid-input, hidinput_configure_usage)."""
+    axes = {each.code for each in facts.axes}
+    switches = {each.code for each in facts.axes if each.high - each.low <= 2 or each.code.startswith("ABS_HAT")}
+    levers = [pair for pair in _LEVER_AXES if axes.issuperset(pair)]
+    digital = [pair for pair in levers if switches.issuperset(pair)]
+    count = len(facts.buttons)
+    if len(digital) >= 2 or (len(levers) >= 2 and count > _MOST_OF_ONE):
+        return Players(2, f"{len(levers)} levers and {count} buttons in one device: two players share it.")
+    if facts.is_keyboard and count > 20:
+        return Players(2, f"It speaks as a keyboard with {count} keys: two players have room on it.")
+    if count > 2 * _MOST_OF_ONE:
+        return Players(2, f"{count} buttons are more than one player has: two may share it.")
+    levers_said = f"{len(levers)} lever{'' if len(levers) == 1 else 's'}"
+    return Players(1, f"{levers_said} and {count} buttons: one player.")
+
+
+def from_facts(facts: InputFacts) -> Draft:
+    """A draft from what the device says of itself."""
+    by = "the device itself"
+    draft = Draft("encoders", asked=ASKED).with_read(
+        by, name=facts.name or "Encoder", device_name=facts.name, vendor=facts.vendor, product=facts.product, version=facts.version
+    )  # fmt: skip
+    guess = players_in(facts)
+    draft = draft.offer(guess.why, players=guess.count)
+    if facts.interval_ms is not None:
+        draft = draft.with_read("its descriptors", poll_ms=facts.interval_ms)
+    rows = (
+        ("Vendor and product", f"{facts.vendor:04x}:{facts.product:04x}, version {facts.version:x}"),
+        ("Speaks as", "a keyboard" if facts.is_keyboard else "a game controller"),
+        ("Buttons", str(len(facts.buttons))),
+        ("Axes", ", ".join(each.code.removeprefix("ABS_") for each in facts.axes) or "none"),
+        ("It seems", guess.why),
+    )
+    return replace(draft.offer("usual for encoders", ports=[encoder_plug("USB-B")]), about=rows)
+
+
+# --- how it bounces ------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Press:
+    """One press of a button: when it began, in s; how long its contacts bounced when it closed, in ms; edges seen."""
+
+    at: float
+    bounce_ms: float
+    edges: int
+
+
+@dataclass(frozen=True)
+class Measured:
+    """bounces: of each press, in ms. gaps: between two reports that follow each other closely, in ms. interval_ms: of the
+    grid that all reports lie on, None where there is none to be seen."""
+
+    presses: tuple[Press, ...]
+    gaps: tuple[float, ...]
+    interval_ms: float | None
+
+    @property
+    def bounces(self) -> tuple[float, ...]:
+        return tuple(each.bounce_ms for each in self.presses)
+
+    @property
+    def longest_ms(self) -> float:
+        return max(self.bounces, default=0.0)
+
+    @property
+    def enough(self) -> bool:
+        return len(self.presses) >= PRESSES
+
+
+def measured(events: Sequence[InputEvent]) -> Measured:
+    """What the presses of one button tell, in the order they came; events of other codes are left aside."""
+    code = next((each.code for each in events if each.value), "")
+    edges = sorted((each.at, bool(each.value)) for each in events if each.code == code)
+    presses: list[Press] = []
+    group: list[tuple[float, bool]] = []
+    for at, closed in edges:
+        if group and at - group[-1][0] > SETTLED_S:
+            presses += _press(group)
+            group = []
+        group.append((at, closed))
+    presses += _press(group)
+    times = sorted({each.at for each in events})
+    gaps = tuple(round((b - a) * 1000, 4) for a, b in zip(times, times[1:], strict=False) if b - a < _SAME_S)
+    return Measured(tuple(presses), gaps, interval_of(times))
+
+
+def _press(group: list[tuple[float, bool]]) -> list[Press]:
+    """The press that a run of edges is; none where it ends open: that is a release, with its own bouncing."""
+    if not group or not group[0][1]:
+        return []
+    if not group[-1][1]:  # a tap: it closed and opened again before it had settled
+        return [Press(group[0][0], 0.0, len(group))] if len(group) == 2 else []
+    return [Press(group[0][0], (group[-1][0] - group[0][0]) * 1000, len(group))]
+
+
+def interval_of(times: Iterable[float]) -> float | None:
+    """The longest interval, in ms, of a grid that nearly all times lie on (Rayleigh's measure of their phases)."""
+    seen = np.array(sorted(set(times)))
+    if len(seen) < 8:
+        return None
+    best = None
+    for interval in _INTERVALS_MS:
+        phases = np.exp(2j * math.pi * (seen - seen[0]) * 1000 / interval)
+        if abs(phases.mean()) >= _COHERENT:
+            best = interval
+    return best
+
+
+# --- which terminal sends what -------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Stop:
+    """A terminal of the walk. event: ABS_Y- and the like, '' while it is not known. skipped: nothing is wired there."""
+
+    id: str
+    printed: str
+    player: int
+    event: str = ""
+    skipped: bool = False
+
+
+@dataclass(frozen=True)
+class Walk:
+    """The guided walk: each terminal is closed once. resting: events that came before anything was asked, which a stuck
+    switch sends. held: events that are on now. odd: what was strange, in words, the last last."""
+
+    stops: tuple[Stop, ...]
+    now: int = 0
+    held: tuple[str, ...] = ()
+    resting: tuple[str, ...] = ()
+    odd: tuple[str, ...] = ()
+    begun: bool = False
+    edges: tuple[tuple[str, float], ...] = ()  # of each code, when it changed last
+
+    @property
+    def current(self) -> Stop | None:
+        """The terminal that is asked for; None when all are done."""
+        return self.stops[self.now] if self.now < len(self.stops) else None
+
+    @property
+    def done(self) -> bool:
+        return all(stop.event or stop.skipped for stop in self.stops)
+
+    @property
+    def ask(self) -> str:
+        stop = self.current
+        return f"Close terminal {stop.printed}" if stop else "Every terminal is known"
+
+    def heard(self, event: InputEvent) -> Walk:
+        """An event came in: what is closed now is the terminal that is asked for."""
+        last = dict(self.edges)
+        bounces = event.at > 0 and event.at - last.get(event.code, -1.0) <= SETTLED_S
+        walk = replace(self, edges=tuple({**last, event.code: event.at}.items()))
+        if event.value == 0:
+            return replace(walk, held=tuple(each for each in self.held if _code(each) != event.code))
+        name = name_of(event)
+        if name in self.held or bounces:
+            return walk
+        walk = replace(walk, held=(*(each for each in self.held if _code(each) != event.code), name))
+        stop = self.current
+        if stop is None or name in self.resting:
+            return walk
+        others = [each for each in self.stops if each.event == name]
+        fresh = tuple(replace(each, event=name, skipped=False) if each.id == stop.id else each for each in self.stops)
+        odd = self.odd
+        if others:
+            odd = (*odd, f"{stop.printed} sends {name}, and so does {', '.join(each.printed for each in others)}")
+        if self.held and set(self.held) - set(self.resting):
+            together = ", ".join(sorted(set(self.held) - set(self.resting)))
+            odd = (*odd, f"{stop.printed} closed while {together} was on: two terminals may be tied together")
+        walk = replace(walk, stops=fresh, odd=odd, begun=True)
+        return replace(walk, now=walk._next(self.now + 1))
+
+    def listening(self, events: Iterable[InputEvent]) -> Walk:
+        """What is on before anything was asked: a switch that sticks."""
+        on: dict[str, str] = {name.rstrip("+-"): name for name in self.resting}
+        for event in events:
+            if event.value:
+                on[event.code] = name_of(event)
+            else:
+                on.pop(event.code, None)
+        stuck = tuple(on.values())
+        odd = tuple(f"{name} is on though nothing is closed: a switch sticks, or two wires touch" for name in stuck
+                    if name not in self.resting)  # fmt: skip
+        return replace(self, resting=stuck, held=stuck, odd=(*self.odd, *odd))
+
+    def skip(self) -> Walk:
+        """Nothing is to be heard from this terminal, or nothing is wired to it."""
+        stop = self.current
+        if stop is None:
+            return self
+        stops = tuple(replace(each, skipped=True, event="") if each.id == stop.id else each for each in self.stops)
+        walk = replace(self, stops=stops)
+        return replace(walk, now=walk._next(self.now + 1))
+
+    def again(self, stop_id: str) -> Walk:
+        """Ask for a terminal (again)."""
+        stops = tuple(replace(each, event="", skipped=False) if each.id == stop_id else each for each in self.stops)
+        at = next((index for index, each in enumerate(stops) if each.id == stop_id), self.now)
+        return replace(self, stops=stops, now=at)
+
+    def _next(self, start: int) -> int:
+        """The next terminal that is not known yet, from `start` on and round; the end when there is none."""
+        order = [*range(start, len(self.stops)), *range(min(start, len(self.stops)))]
+        return next((at for at in order if not (self.stops[at].event or self.stops[at].skipped)), len(self.stops))
+
+
+def name_of(event: InputEvent) -> str:
+    """The event's name with its sign: ABS_Y-."""
+    if event.code.startswith("ABS_"):
+        return f"{event.code}{'+' if event.value > 0 else '-'}"
+    return event.code
+
+
+def _code(name: str) -> str:
+    return name.rstrip("+-")
+
+
+def stops_for(players: int, buttons: int, names: Sequence[str] = ()) -> tuple[Stop, ...]:
+    """The terminals to walk: each player's lever, then the buttons. names: as they are printed, where the user knows."""
+    stops = []
+    for player in range(1, players + 1):
+        own = ["Up", "Down", "Left", "Right", *map(str, range(1, buttons + 1))]
+        stops += [Stop(f"{player}-{each.lower()}", f"{player} {each}" if players > 1 else each, player) for each in own]
+    if names:
+        each_player = max(1, math.ceil(len(names) / players))
+        stops = [Stop(f"t{index + 1}", name, index // each_player + 1) for index, name in enumerate(names)]
+    return tuple(stops)
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A quirk that the device seems to need. flags 0: none."""
+
+    flags: int = 0
+    why: str = ""
+    doubles: tuple[tuple[str, str], ...] = field(default=())
+
+
+def quirk_for(walk: Walk, facts: InputFacts) -> Proposal:
+    """Whether the kernel must be told that two players share the node; with the reason, for the user to confirm."""
+    first: dict[str, Stop] = {}
+    doubles: list[tuple[str, str]] = []
+    for stop in walk.stops:
+        if not stop.event:
+            continue
+        other = first.setdefault(stop.event, stop)
+        if other is not stop and other.player != stop.player:
+            doubles.append((other.printed, stop.printed))
+    players = {stop.player for stop in walk.stops if stop.event}
+    if len(players) < 2 or facts.is_keyboard:
+        return Proposal()
+    if doubles:
+        pairs = ", ".join(f"{one} and {other}" for one, other in doubles[:3])
+        return Proposal(MULTI_INPUT, f"{pairs} send the same: the kernel takes two pads for one. With the multi-input quirk "
+                        "each player becomes a pad of its own.", tuple(doubles))  # fmt: skip
+    return Proposal(MULTI_INPUT, "Two players' terminals answer through one device: the kernel makes one pad of them. With the "
+                    "multi-input quirk each player becomes a pad of its own.")  # fmt: skip
+
+
+def finished(draft: Draft, walk: Walk, quirk: Proposal, told: Measured | None = None) -> Draft:
+    """The draft with what the walk and the pressing gave. quirk: as the user confirmed it."""
+    rows: list[dict[str, Any]] = [
+        {"id": stop.id, "printed": stop.printed, "player": stop.player, "event": stop.event} for stop in walk.stops if stop.event
+    ]
+    players = max((stop.player for stop in walk.stops if stop.event), default=1)
+    made = draft.with_measured("closing each terminal", terminals=rows, players=players)
+    if quirk.flags:
+        made = made.with_value("quirk_flags", quirk.flags).with_value("quirk_why", quirk.why)
+    if told is not None and told.presses:
+        count = f"{len(told.presses)} presses"
+        made = made.with_measured(count, debounce_ms=max(0.1, round(told.longest_ms, 2)))
+        if told.interval_ms is not None:
+            made = made.with_measured(count, poll_ms=told.interval_ms)
+    return made

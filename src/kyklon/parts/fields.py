@@ -1,0 +1,429 @@
+"""What each fact of a part is called, in which unit it is typed, from where to where, and why it is asked.
+
+A field's value is kept as the catalogue's record has it; low and high are in the unit that is typed.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from kyklon.base import units
+from kyklon.base.quantities import NARROW_SPACE
+from kyklon.catalogue import records
+
+Kind = Literal["number", "whole", "text", "choice", "switch", "words", "pair", "size", "ranges", "gauge", "rate"]
+
+
+@dataclass(frozen=True)
+class PartField:
+    """unit: that a bare number is in. scale: what one of it is in the record's own. low, high: None for no bound.
+    choices: value and words. why: the reason it is asked. default: what is taken when nothing is typed, None where it
+    must be answered; empty: an empty text is an answer."""
+
+    name: str
+    label: str
+    kind: Kind = "text"
+    unit: str = ""
+    scale: float = 1.0
+    low: float | None = None
+    high: float | None = None
+    choices: tuple[tuple[str, str], ...] = ()
+    why: str = ""
+    default: Any = None
+    empty: bool = False
+    hint: str = ""
+    pattern: str = ""
+
+    def parse(self, text: str) -> Any:
+        """The record's value of what was typed. Raises ValueError in words."""
+        text = text.strip()
+        if not text:
+            if self.default is not None:
+                return self.default
+            if self.empty:
+                return _EMPTY[self.kind]
+            raise ValueError(f"{self.label} is asked: {self.why}" if self.why else f"{self.label} is asked")
+        return _PARSERS[self.kind](self, text)
+
+    def number(self, text: str) -> float:
+        """One number in the typed unit, between low and high. Raises ValueError in words."""
+        try:
+            value = units.measure(text, self.unit)
+        except ValueError as bad:
+            raise ValueError(f"{self.label}: {bad}") from None
+        if (self.low is not None and value < self.low) or (self.high is not None and value > self.high):
+            low = "" if self.low is None else f"from {units.words(self.low, self.unit)} "
+            high = "" if self.high is None else f"to {units.words(self.high, self.unit)}"
+            raise ValueError(f"{self.label} goes {low}{high}; {units.words(value, self.unit)} is outside")
+        return value
+
+    def words(self, value: Any) -> str:
+        """A record's value as the screen says it."""
+        if value is None or value == "" or value == ():
+            return "not known" if value is None else "none"
+        if self.kind == "switch":
+            return "yes" if value else "no"
+        if self.kind in ("number", "whole", "gauge"):
+            shown = units.words(value / self.scale, self.unit if self.kind != "gauge" else "AWG")
+            return shown
+        if self.kind == "pair" or self.kind == "size":
+            joint = " × " if self.kind == "size" else " to "
+            return joint.join(units.words(each / self.scale, "") for each in value) + (
+                f"{NARROW_SPACE}{self.unit}" if self.unit else ""
+            )
+        if self.kind == "choice":
+            return dict(self.choices).get(str(value), str(value))
+        if self.kind == "ranges":
+            return "; ".join(range_words(each) for each in value)
+        if self.kind == "words":
+            return ", ".join(map(str, value))
+        return f"{value}{NARROW_SPACE}{self.unit}" if self.unit else str(value)
+
+    def typed(self, value: Any) -> str:
+        """A record's value as somebody would type it, so that it reads back as the same."""
+        if value is None:
+            return ""
+        if self.kind == "switch":
+            return "yes" if value else "no"
+        if self.kind == "words":
+            return " ".join(map(str, value))
+        if self.kind == "choice":
+            return str(value)
+        return self.words(value) if value not in ("", ()) else ""
+
+
+_EMPTY: Mapping[str, Any] = {"text": "", "words": (), "number": 0.0, "whole": 0, "switch": False, "rate": "",
+                             "choice": "", "pair": (), "size": (), "ranges": (), "gauge": None}  # fmt: skip
+
+
+def _number(field: PartField, text: str) -> float:
+    return field.number(text) * field.scale
+
+
+def _whole(field: PartField, text: str) -> int:
+    value = field.number(text) * field.scale
+    if abs(value - round(value)) > 1e-6 * max(1.0, abs(value)):
+        raise ValueError(f"{field.label} is a whole number of {field.unit or 'pieces'}, not {text}")
+    return round(value)
+
+
+def _text(field: PartField, text: str) -> str:
+    if len(text) > 300:
+        raise ValueError(f"{field.label} has at most 300 letters")
+    if field.pattern and not re.fullmatch(field.pattern, text):
+        raise ValueError(
+            f"{field.label} cannot be “{text[:60]}”" + (f"; write it as {field.hint}" if field.hint else "")
+        )
+    return text
+
+
+def _choice(field: PartField, text: str) -> str:
+    for value, words in field.choices:
+        if text.lower() in (value.lower(), words.lower()):
+            return value
+    raise ValueError(f"{field.label} is one of: {', '.join(words for _value, words in field.choices)}")
+
+
+def _switch(field: PartField, text: str) -> bool:
+    known = {"yes": True, "on": True, "true": True, "no": False, "off": False, "false": False}
+    if text.lower() not in known:
+        raise ValueError(f"{field.label} is yes or no, not “{text[:20]}”")
+    return known[text.lower()]
+
+
+def _words(field: PartField, text: str) -> tuple[str, ...]:
+    found = tuple(each for each in re.split(r"[\s,;]+", text) if each)
+    known = {value for value, _words in field.choices}
+    for each in found:
+        if known and each not in known:
+            raise ValueError(f"{field.label}: “{each[:40]}” is none of {', '.join(sorted(known))}")
+    return found
+
+
+def _two(field: PartField, text: str, between: str, what: str) -> tuple[float, float]:
+    plain = text.replace(NARROW_SPACE, " ")
+    parts = re.split(between, plain)
+    if len(parts) != 2 or not all(each.strip() for each in parts):
+        raise ValueError(f"{field.label}: write two numbers, as {what}")
+    second = parts[1].strip()
+    tail = re.sub(r"^[\d.,\s+eE-]+", "", second)
+    first = parts[0].strip()
+    if tail and re.fullmatch(r"[\d.,\s]+", first):  # 15 to 16 kHz: the unit is for both
+        first = f"{first} {tail}"
+    return field.number(first), field.number(second)
+
+
+def _pair(field: PartField, text: str) -> tuple[Any, Any]:
+    low, high = _two(field, text, r"\s*(?:–|\bto\b|\.\.|(?<=[\d\w])\s*-)\s*", "700 to 800")
+    if low > high:
+        raise ValueError(f"{field.label}: the lowest stands first")
+    low, high = low * field.scale, high * field.scale
+    return (round(low), round(high)) if field.name in _WHOLE_PAIRS else (low, high)
+
+
+_WHOLE_PAIRS = ("processor_mhz", "unattended_min")
+
+
+def _size(field: PartField, text: str) -> tuple[int, int]:
+    low, high = _two(field, text, r"\s*[x×X:]\s*", "640 × 480")
+    if low != round(low) or high != round(high):
+        raise ValueError(f"{field.label} are two whole numbers")
+    return round(low), round(high)
+
+
+_RATE = PartField("rate", "Refresh", "number", "Hz", low=1, high=1000)
+
+
+def _rate(field: PartField, text: str) -> str:
+    plain = text.replace(",", ".").replace(NARROW_SPACE, " ").strip()
+    plain = re.sub(r"\s*[hH][zZ]$", "", plain)
+    if re.fullmatch(r"\d{1,9}/\d{1,9}", plain) and int(plain.split("/")[1]):
+        value = int(plain.split("/")[0]) / int(plain.split("/")[1])
+        if 1 <= value <= 1000:
+            return plain
+    value = field.number(plain)
+    if not re.fullmatch(r"\d{1,9}(\.\d{1,9})?", plain):
+        plain = f"{value:.6f}".rstrip("0").rstrip(".")
+    return plain
+
+
+_KHZ = PartField("line", "Line rate", "number", "kHz", low=1, high=1000)
+_HZ = PartField("field", "Field rate", "number", "Hz", low=1, high=1000)
+
+
+def _ranges(field: PartField, text: str) -> tuple[dict[str, Any], ...]:
+    """'15.2 to 16.5 kHz, 49 to 63 Hz; 31 to 32 kHz, 49 to 72 Hz'."""
+    found = []
+    for part in re.split(r"[;\n]+", text):
+        if not part.strip():
+            continue
+        sides = re.split(r",\s+|\s+at\s+", part.strip())
+        if len(sides) != 2:
+            raise ValueError(f"{field.label}: write both rates, as 15.2 to 16.5 kHz, 49 to 63 Hz")
+        found.append({"line_khz": list(_pair(_KHZ, sides[0])), "field_hz": list(_pair(_HZ, sides[1]))})
+    return tuple(found)
+
+
+def range_words(band: Any) -> str:
+    """A range as it is typed and shown."""
+    line, rate = (band["line_khz"], band["field_hz"]) if isinstance(band, Mapping) else (band.line_khz, band.field_hz)
+    return f"{line[0]:g} to {line[1]:g}{NARROW_SPACE}kHz, {rate[0]:g} to {rate[1]:g}{NARROW_SPACE}Hz"
+
+
+_PARSERS: Mapping[str, Any] = {
+    "number": _number, "whole": _whole, "text": _text, "choice": _choice, "switch": _switch, "words": _words,
+    "pair": _pair, "size": _size, "ranges": _ranges, "rate": _rate,
+    "gauge": lambda field, text: round(field.number(text)),
+}  # fmt: skip
+
+# --- the fields, kind by kind --------------------------------------------------------------------------------------
+
+_SETS = tuple((each, each) for each in ("ARMv6", "ARMv7", "ARMv8"))
+_RHYTHMS = tuple(records.RHYTHM_WORDS.items())
+_CAPABILITIES = tuple((each, each) for each in records.Capability.__args__)  # type: ignore[attr-defined] # a Literal
+_SCHOOLS = tuple((each, each) for each in ("complete image", "base and installer", "bare metal", "multi-boot"))
+_FORMS = ("separate", "separate H and V"), ("composite", "composite, one wire"), ("digital", "digital, HDMI or DVI")
+
+LAMP_ASKS = {
+    "powered": "with power, before anything else", "searching": "while it looks for something to start from",
+    "nothing": "with no card, or an empty one", "no_settings": "with a card that lacks the boot file",
+    "no_kernel": "with a card that lacks the kernel", "reading": "while it reads the card",
+    "stuck": "with a kernel that stopped at once", "idle": "when the system runs and rests",
+    "sagging": "when the voltage is too low",
+}  # fmt: skip
+
+FIELDS: Mapping[str, tuple[PartField, ...]] = {
+    "boards": (
+        PartField("native_set", "Instruction set", "choice", choices=_SETS, why="a kernel of another set does not start"),
+        PartField("runs", "Starts kernels for", "words", choices=_SETS, why="some boards start older kernels too"),
+        PartField("memory_mb", "Memory", "whole", "MB", low=16, high=1_000_000,
+                  why="emulators of disc machines need 1 GB and more"),
+        PartField("typical_a", "Current, typical", "number", "A", low=0.01, high=20,
+                  why="the heat and the battery's time come from it"),
+        PartField("peak_a", "Current, most", "number", "A", low=0.01, high=20,
+                  why="the supply and its cable are chosen by it"),
+        PartField("dialects", "Boot file dialects", "words", why="how its boot files are written; without one it is not foretold"),
+        PartField("device_tree", "Device tree", pattern=r"[\w.+/-]{1,100}", hint="name.dtb", why="the file that the kernel is handed"),
+        PartField("compatible", "Compatible string", empty=True, pattern=r"[\w.,+-]{0,100}", why="a tree for another board gives no picture"),
+        PartField("honours", "Settings that it obeys", "words", choices=_CAPABILITIES, empty=True,
+                  why="what it does not obey is not offered"),
+        PartField("processor_mhz", "Processor clock", "pair", "MHz", low=50, high=20_000, default=(1000, 1000),
+                  why="its own clock, and the most that it holds"),
+        PartField("least_clock_hz", "Pixel clock, least", "whole", "MHz", 1e6, 1, 1000, default=25_000_000,
+                  why="HDMI 1.4: a link does not work below 25 MHz"),
+        PartField("most_clock_hz", "Pixel clock, most", "whole", "MHz", 1e6, 25, 10_000, default=165_000_000,
+                  why="a mode above it gives no picture; 165 MHz is single-link DVI's most"),
+        PartField("low_voltage_v", "Low-voltage warning at", "number", "V", low=2, high=24, default=4.63,
+                  why="common practice for 5 V boards"),
+        PartField("firmware_s", "Firmware takes", "number", "s", low=0.1, high=120, default=2.5,
+                  why="how long the screen stays dark before the kernel starts"),
+        PartField("heat_k_per_w", "Heat", "number", "K/W", low=0.1, high=200, default=10.0,
+                  why="how hot it gets in its case; from chip to still air"),
+        PartField("header_pins", "Pins of the header", "whole", low=0, high=200, default=40,
+                  why="what may sit on it"),
+        PartField("disk_boot", "Starts from a disk on USB", "switch", default=False, why="whether a disk may take the card's place"),
+        PartField("disk_boot_note", "What must be changed for it", empty=True),
+        PartField("card_mb_s", "Card socket carries", "number", "MB/s", low=1, high=10_000, default=25.0,
+                  why="SD High Speed carries 25 MB/s"),
+        PartField("usb_mb_s", "USB socket carries", "number", "MB/s", low=0.1, high=10_000, default=38.0,
+                  why="USB high speed carries about 38 MB/s"),
+        *(PartField(f"lamps.{name}", f"Lamp {what}", "choice", choices=_RHYTHMS, default=default,
+                    why="the fault finder asks what the lamp does")
+          for (name, what), default in zip(LAMP_ASKS.items(),
+              ("steady", "steady", "steady", "steady", "steady", "quick", "steady", "steady", "steady"), strict=True)),
+    ),
+    "displays": (
+        PartField("tube", "It is a tube", "switch", why="a tube takes any line count within its rates; a wrong rate can harm it"),
+        PartField("ranges", "Rates", "ranges", why="outside them there is no picture, and an old tube may be harmed",
+                  hint="15.2 to 16.5 kHz, 49 to 63 Hz"),
+        PartField("aspect", "Aspect", "size", low=1, high=1000, default=(4, 3), why="pixels come out square or not by it", hint="4:3"),
+        PartField("width_mm", "Lit width", "number", "mm", low=10, high=5000, why="measured with a ruler, not the diagonal"),
+        PartField("height_mm", "Lit height", "number", "mm", low=10, high=5000, why="measured with a ruler"),
+        PartField("overscan_percent", "Hidden at each edge", "number", "%", low=0, high=30, default=0.0,
+                  why="the bezel of a tube hides some of the picture"),
+        PartField("sync", "Sync", "choice", choices=_FORMS, why="the wiring and its resistors depend on it"),
+        PartField("native", "Native size", "size", "", low=16, high=32768, empty=True, why="a flat panel is sharp at it alone"),
+        PartField("response_ms", "Response", "number", "ms", low=0, high=500, default=0.0, why="part of the lag from press to glass"),
+        PartField("most_clock_hz", "Pixel clock, most", "whole", "MHz", 1e6, 0, 10_000, default=0, why="a mode above it is refused"),
+        PartField("hdmi", "Takes HDMI", "switch", empty=True),
+    ),
+    "encoders": (
+        PartField("vendor", "Vendor", "whole", low=0, high=65535), PartField("product", "Product", "whole", low=0, high=65535),
+        PartField("version", "Version", "whole", low=0, high=65535, default=0x0110),
+        PartField("players", "Players", "whole", low=1, high=8, why="each seat needs terminals of its own"),
+        PartField("device_name", "Name it gives itself"),
+        PartField("tab_mm", "Terminal tabs", "number", "mm", low=0.5, high=20, default=2.8, why="the crimps are bought for it; 2.8 and 4.8 mm are common"),
+        PartField("poll_ms", "Report interval", "number", "ms", low=0.1, high=255, why="part of the lag from press to glass"),
+        PartField("debounce_ms", "Bounce is over after", "number", "ms", low=0.01, high=500, default=5.0, why="a press may count twice before"),
+        PartField("quirk_flags", "Quirk", "whole", low=0, high=0xFFFF, default=0),
+        PartField("quirk_why", "Why it needs the quirk", empty=True),
+    ),
+    "images": (
+        PartField("school", "School", "choice", choices=_SCHOOLS, why="what happens at the first start depends on it"),
+        PartField("boards", "Boards it starts", "words", why="a board that is not among them is refused"),
+        PartField("least_card_bytes", "Card needed, at least", "whole", "GB", 1e9, 0.001, 100_000),
+        PartField("front_end", "Front end", empty=True, default=""), PartField("front_end_program", "Its program", why="the bring-up looks for it"),
+        PartField("default_user", "User", pattern=r"[a-z_][a-z0-9_-]{0,31}", hint="player", why="the front end runs as this user"),
+        PartField("games_path", "Games go to", why="games that lie elsewhere are not found", hint="games/{folder}"),
+        PartField("system_files_path", "System files go to", why="an emulator that needs one looks there", hint="system-files"),
+        PartField("services", "Services", "words", empty=True), PartField("foreground_service", "Stays in front", empty=True, default="",
+                  why="the service that shows the front end"),
+        PartField("watcher_service", "Watches the shutdown button", empty=True, default=""),
+        PartField("network_service", "Joins the network", empty=True, default=""),
+        PartField("installer_service", "Fetches the front end", empty=True, default=""),
+        PartField("first_boot_script", "Script of the first start", empty=True, default=""),
+        PartField("released", "Released", empty=True, default="", pattern=r"\d{4}-\d\d-\d\d", hint="2026-05-31"),
+        PartField("default_password", "Password it comes with", empty=True, default="", why="it is to be changed"),
+        PartField("grows", "Grows at the first start", "switch", default=True, why="else the rest of the card stays unused"),
+        PartField("files", "Names of its files", "words", empty=True), PartField("start_programs", "Called by its init", "words", empty=True),
+        PartField("unattended_min", "Unattended", "pair", "min", low=0, high=10_000, empty=True),
+    ),
+    "systems": (
+        PartField("width", "Width", "whole", "px", low=1, high=8192, why="the modes are made for it"),
+        PartField("height", "Height", "whole", "px", low=1, high=8192, why="the lines that the game draws"),
+        PartField("refresh", "Refresh", "rate", "Hz", low=1, high=1000, why="a wrong one judders, or runs at the wrong speed"),
+        PartField("aspect", "Aspect", "size", low=1, high=1000, default=(4, 3), hint="4:3"),
+        PartField("vertical", "Tube stood on its side", "switch", default=False, why="an upright game lies across a lying tube"),
+        PartField("folder", "Folder", pattern=r"[\w.+-]{1,60}", hint="elm", why="where the front end looks for its games"),
+        PartField("extensions", "File endings", "words", why="files of other endings are not shown"),
+        PartField("archives", "Reads archives", "switch", why="a packed game is not found where it does not"),
+        PartField("multi_disc", "Games of several discs", "switch", default=False),
+        PartField("emulator", "Emulator", pattern=r"[a-z0-9-]+", why="whose settings are written"),
+        PartField("lag_frames", "Its own lag", "whole", "", low=0, high=10, default=1, why="frames between a press and what is shown"),
+    ),
+    "supplies": (
+        PartField("volts", "Voltage", "number", "V", low=1, high=60, why="as printed, or measured under load"),
+        PartField("amps", "Current", "number", "A", low=0.05, high=100, why="as printed; the build may not need more"),
+    ),
+    "cables": (
+        PartField("ends", "Plugs", "words", why="each must fit its socket"),
+        PartField("signals", "Carries", "words", why="power, HDMI, USB 2.0 and so on"),
+        PartField("length_m", "Length", "number", "m", low=0.02, high=30, why="a long thin cable loses voltage"),
+        PartField("awg", "Gauge of the power wires", "gauge", "AWG", empty=True, why="printed on the sheath, as 24 AWG; the loss comes from it"),
+    ),
+    "cards": (
+        PartField("capacity_bytes", "Capacity", "whole", "GB", 1e9, 0.001, 100_000, why="as its reader tells; the print is rounded"),
+        PartField("speed_class", "Speed class", empty=True, default="", hint="U1 A1"),
+        PartField("read_mb_s", "Reads", "number", "MB/s", low=0.1, high=10_000, why="from a proof that was run, or its print"),
+        PartField("write_mb_s", "Writes", "number", "MB/s", low=0.1, high=10_000, why="from a proof that was run, or its print"),
+    ),
+    "panels": (
+        PartField("width_mm", "Width", "number", "mm", low=50, high=3000), PartField("height_mm", "Height", "number", "mm", low=50, high=3000),
+        PartField("players", "Players", "whole", low=1, high=8), PartField("facing", "Facing each other", "switch", default=False),
+    ),
+    "emulators": (
+        PartField("template", "Settings template"), PartField("frames_ahead", "Can run frames ahead", "switch", default=False),
+        PartField("render_queue_frames", "Frames in its queue", "whole", low=0, high=10, default=1),
+    ),
+    "dialects": (
+        PartField("longest_line", "Longest line", "whole", "", low=1, high=100_000, default=160, why="what is longer is cut by the board"),
+        PartField("overlays", "Folder of overlays", empty=True, default=""),
+    ),
+}  # fmt: skip
+
+KIND_WORDS = {
+    "boards": "Boards", "displays": "Displays", "encoders": "Encoders", "images": "Images", "systems": "Systems",
+    "supplies": "Supplies", "cables": "Cables", "cards": "Cards", "panels": "Panels", "adapters": "Adapters",
+    "dialects": "Dialects", "emulators": "Emulators", "templates": "Settings templates", "overlays": "On the header",
+    "bridges": "Disk bridges", "disks": "Disks", "settings": "Emulator settings", "bare_metal": "Bare-metal layouts",
+    "choosers": "Choosers",
+}  # fmt: skip
+ONE = {"supplies": "supply", "bare_metal": "bare-metal layout", "templates": "settings template", "overlays": "overlay",
+       "disks": "disk"}  # fmt: skip
+_LABELS = {"ports": "Sockets", "terminals": "Terminals", "kernels": "Kernels", "inputs": "Inputs", "controls": "Controls",
+           "modes": "Modes", "colour": "Colour", "system_files": "System files", "files": "Files", "name": "Name",
+           "note": "Note", "price": "Price", "id": "Short name", "lamps": "Lamp", "playlist_kinds": "Playlists"}  # fmt: skip
+
+
+def one(kind: str) -> str:
+    """The name of one part of a kind, in small letters."""
+    return ONE.get(kind) or KIND_WORDS[kind].removesuffix("s").lower()
+
+
+def field_of(kind: str, name: str) -> PartField | None:
+    return next((each for each in FIELDS.get(kind, ()) if each.name == name), None)
+
+
+def label_of(kind: str, name: str) -> str:
+    """What the screen calls a fact."""
+    field = field_of(kind, name)
+    return field.label if field else _LABELS.get(name, name.replace("_", " ").capitalize())
+
+
+def value_words(kind: str, name: str, value: Any) -> str:
+    """A fact as the screen says it; lists of records as what they are called."""
+    field = field_of(kind, name)
+    if field is not None:
+        return f"{value:04x}" if kind == "encoders" and name in ("vendor", "product", "version") else field.words(value)
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, (list, tuple)):
+        return _listed(name, value)
+    if isinstance(value, records.Record):
+        return ", ".join(f"{key.replace('_', ' ')} {each}" for key, each in value.model_dump().items())
+    if isinstance(value, Mapping):
+        return ", ".join(f"{key} {each}" for key, each in value.items())
+    return "not known" if value is None else str(value) or "none"
+
+
+def _listed(name: str, value: Any) -> str:
+    if not value:
+        return "none"
+    if name == "modes":
+        return ", ".join(
+            f"{each.size[0]} × {each.size[1]} at {float(each.vertical_hz):.2f}{NARROW_SPACE}Hz" for each in value
+        )
+    told = []
+    for each in value:
+        if isinstance(each, records.Port):
+            told.append(f"{each.label} ({each.connector})")
+        elif isinstance(each, records.Terminal):
+            told.append(f"{each.printed} {each.event}")
+        elif isinstance(each, records.Kernel):
+            told.append(f"{each.file} ({each.instruction_set})")
+        else:
+            told.append(str(getattr(each, "label", None) or getattr(each, "name", None) or getattr(each, "path", each)))
+    return ", ".join(told)
