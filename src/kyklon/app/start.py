@@ -63,7 +63,7 @@ def window_on(loaded: Loaded, theme: Theme) -> Window:
 def open_window(folder: Path, theme: Theme) -> Window:
     """Read a build folder and show it. Raises KyklonError when it cannot be opened."""
     make_application()
-    return window_on(load(folder, loader.load(catalogue_folder())), theme)
+    return window_on(load(folder, loader.load(catalogue_folder(), strict=False)), theme)
 
 
 class _Reader(QObject):
@@ -75,7 +75,7 @@ class _Reader(QObject):
         def work() -> None:
             scratch.sweep()
             try:
-                found: Any = load(folder, loader.load(catalogue_folder()))
+                found: Any = load(folder, loader.load(catalogue_folder(), strict=False))
             except BaseException as bad:  # told, or raised again, where it is waited for
                 found = bad
             self.result = found

@@ -203,12 +203,12 @@ def _first_spoilt(catalogue: Catalogue) -> tuple[tuple[str, str], CatalogueError
                 f"{file}.toml: {part_id} refers to {kind.__name__.lower()} {wanted!r}, which does not exist.",
                 do="Correct the reference or add the part.",
             )
-    for kind, part_id in catalogue.own:
-        if kind in ("dialects", "templates"):  # the shipped ones are checked by the tests
+    for own_kind, part_id in catalogue.own:
+        if own_kind in ("dialects", "templates"):  # the shipped ones are checked by the tests
             try:
-                check_templates_of(catalogue.parts[kind][part_id])
+                check_templates_of(catalogue.parts[own_kind][part_id])
             except CatalogueError as bad:
-                return (kind, part_id), bad
+                return (own_kind, part_id), bad
     return None
 
 

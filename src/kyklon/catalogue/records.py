@@ -395,7 +395,7 @@ class Panel(CataloguePart):
 class Grammar(Record):
     """How a settings file is written. separator: between a word and its value; a blank for any blanks. remark: what a
     remark begins with; remark_behind: one may follow a value. prefix: the word before each word. ending: what stands
-    behind each value. quote: what a value may stand in. joint: the separator with the blanks that are written round it,
+    behind each value. quote: what a value may stand in; quote_always: new ones do, else only those with blanks. joint: the separator with the blanks that are written round it,
     '' for one at each side. section: the line that begins one, with {section} where its name stands, '' where there are
     none; a word is then known as section/word; close: the line that ends a section, '' for none. kernel_line: the word
     whose value is the kernel line. bound: how a line is bound to boards, with {boards} where their ids stand, '' where a
@@ -408,6 +408,7 @@ class Grammar(Record):
     prefix: str = Field(default="", pattern=r"^\S{0,20}$")
     ending: str = Field(default="", pattern=r"^\S{0,8}$")
     quote: Literal["", '"', "'"] = ""
+    quote_always: bool = True
     joint: str = Field(default="", max_length=40)
     section: str = Field(default="", pattern=r"^(.{0,20}\{section\}.{0,20})?$")
     close: str = Field(default="", max_length=20)
@@ -420,7 +421,8 @@ class Grammar(Record):
 class DialectEntry(Record):
     """setting: a decision of the build, by its path. key: the word that carries it. value: a Jinja2 template over
     TEMPLATE_NAMES; an empty value leaves the line out. place: in the file, or as a word of the kernel line. needs:
-    written only for boards that honour this. ours: a line of somebody else's stays as it is."""
+    written only for boards that honour this. ours: a line of somebody else's stays as it is. words: how values are
+    spelt in this file, by what they are called here; '' for a setting that is off."""
 
     setting: str
     key: str = Field(min_length=1)
@@ -428,6 +430,15 @@ class DialectEntry(Record):
     place: Literal["file", "kernel line"] = "file"
     needs: str = ""
     ours: bool = False
+    words: dict[str, str] = {}
+
+    def spelt(self, value: str) -> str:
+        """A value as the file writes it."""
+        return self.words.get(value, value)
+
+    def meant(self, text: str) -> str:
+        """What a value that stands in the file means."""
+        return next((value for value, word in self.words.items() if word.lower() == text.lower()), text)
 
 
 class DialectFile(Record):

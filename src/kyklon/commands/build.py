@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.commands.line import Argument, Option
-from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, open_folder, out, tell
+from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, keep_copies, open_folder, out, tell
 
 if TYPE_CHECKING:
     from kyklon.model.findings import Finding
@@ -75,7 +75,8 @@ def check(folder: Folder, as_json: Json = False) -> int:
 
 
 def _findings(folder: Path) -> tuple[Finding, ...]:
-    from kyklon.operations.inspection import inspect, observe
+    from kyklon.operations.inspection import observe
+    from kyklon.parts.view import inspect
 
     build, parts = open_folder(folder)
     return inspect(build, parts, observe(build, folder, parts))
@@ -106,6 +107,7 @@ def remedy(folder: Folder, code: Annotated[str, Argument(help="A finding's code.
     if found.remedy is None:
         raise WrongUse(f"{found.code} has no remedy that the program can apply.", do=found.why)
     apply_remedy(folder, found.remedy, found.title)
+    keep_copies(folder)
     for change in found.remedy.changes:
         print(f"{change.label}: {change.before} → {change.after}")
     return OK
@@ -153,6 +155,7 @@ def set_field(
     try:
         parsed = field.parse(value)
         store.update(folder, lambda build: edited(build, path, parsed))
+        keep_copies(folder)
     except KyklonError:
         raise
     except ValueError as bad:

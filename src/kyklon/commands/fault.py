@@ -36,7 +36,7 @@ def fault(
     from kyklon.faults.acts import case_of
     from kyklon.faults.finder import likely, steps
     from kyklon.model.fault import FaultAnswer, FaultCase
-    from kyklon.operations import inspection
+    from kyklon.parts.view import inspect
 
     build, parts = open_folder(folder)
     world, run = World(), None
@@ -50,7 +50,7 @@ def fault(
         *(FaultAnswer(what=each, seen=False) for each in no),
     )
     record = FaultCase(answers=answers, tried=gone) if answers or gone else None
-    findings = inspection.inspect(build, parts, world)
+    findings = inspect(build, parts, world)
     case = case_of(build, parts, findings, run, record)
     if codes:
         return _listed(case.setting.observations, as_json)

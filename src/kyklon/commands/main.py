@@ -64,6 +64,22 @@ COMMANDS = (
     Command("drill list", ("fault", "drill_list"), "List the drills, and what was reached in them."),
     Command("drill start", ("fault", "drill_start"), "Begin a drill: a machine that fails."),
     Command("drill answer", ("fault", "drill_answer"), "Check something in the drill, or name its cause."),
+    Command("part list", ("part", "list_parts"), "List the parts of the shelf, shipped and your own."),
+    Command("part show", ("part", "show"), "Say what is known of a part, and where each fact comes from."),
+    Command("part learn", ("part", "learn"), "Learn a part from the thing itself; with --save it goes on the shelf."),
+    Command("part set", ("part", "change"), "Change one fact of a part of your own."),
+    Command("part copy", ("part", "copy"), "Copy a part as a start for one of your own."),
+    Command("part delete", ("part", "delete"), "Take a part of your own off the shelf; refused while a build uses it."),
+    Command("part export", ("part", "export"), "Write a part, with what it needs, into one file."),
+    Command(
+        "part import",
+        ("part", "import_"),
+        "Bring a part's file onto the shelf; a difference to what is there is shown.",
+    ),
+    Command("part check", ("part", "check"), "Check a part's file, or every part of your own."),
+    Command(
+        "part trust", ("part", "trust"), "Show the text that a build brings from elsewhere; with --use it may be used."
+    ),
     Command("scan", ("library", "scan"), "Say which games are ready, and why the rest are not."),
     Command("transfer", ("library", "transfer"), "Copy the games that are ready, and read them back."),
     Command("timing cvt", ("timing", "cvt_timing"), "Compute a timing by VESA CVT 1.2."),

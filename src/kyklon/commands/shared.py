@@ -84,21 +84,41 @@ def _confirmed(question: str) -> bool:
 
 
 def catalogue() -> Catalogue:
-    """The shipped catalogue with the user's own parts over it."""
+    """The shipped catalogue with the user's own parts over it; parts that cannot be used are named and passed over."""
     from kyklon.base.places import catalogue_folder
     from kyklon.catalogue.loader import load
 
-    return load(catalogue_folder())
+    made = load(catalogue_folder(), strict=False)
+    for each in made.broken:
+        tell(f"passed over: {each.error}")
+    return made
 
 
 def open_folder(folder: Path) -> tuple[Build, Catalogue]:
-    """The build of a folder and the catalogue; what its reader should know goes to standard error."""
+    """The build of a folder and the catalogue as it sees it; what its reader should know goes to standard error."""
+    from kyklon.parts.view import catalogue_for, waiting_for
     from kyklon.record import folder as store
 
     opened = store.load(folder)
     if opened.warning:
         tell(opened.warning)
-    return opened.build, catalogue()
+    shelf = catalogue()
+    waiting = waiting_for(opened.build, shelf) if opened.build.copies else ()
+    if waiting:
+        names = ", ".join(copy.key for copy in waiting)
+        tell(f"{names}: text of somebody else, which writes nothing yet. `kyklon part trust {folder}` shows it.")
+    return opened.build, catalogue_for(opened.build, shelf) if opened.build.copies else shelf
+
+
+def keep_copies(folder: Path) -> None:
+    """After an edit: the build keeps a copy of each of its user's own parts."""
+    from kyklon.parts.view import catalogue_for, kept
+    from kyklon.record import folder as store
+
+    shelf = catalogue()
+    build = store.load(folder).build
+    if kept(build, catalogue_for(build, shelf)) != build:
+        store.update(folder, lambda now: kept(now, catalogue_for(now, shelf)))
 
 
 def agree(verdict: Verdict, question: str, *, yes: bool) -> None:

@@ -40,9 +40,10 @@ def observe(build: Build, folder: Path, catalogue: Catalogue, watch: Watch = UNW
     return world
 
 
-def inspect(build: Build, catalogue: Catalogue, world: World) -> tuple[Finding, ...]:
-    """All findings, by operation and then by severity."""
-    found = [
+def inspect(build: Build, catalogue: Catalogue, world: World, further: tuple[Finding, ...] = ()) -> tuple[Finding, ...]:
+    """All findings, by operation and then by severity. further: those that no operation makes."""
+    found = list(further)
+    found += [
         finding
         for each in OPERATIONS
         for findings in each.findings
@@ -124,6 +125,8 @@ def input_of(build: Build, path: str) -> object:
 def fingerprint(build: Build, operation: Operation) -> str:
     """Changes when what the operation depends on changes: makes a sign-off stale."""
     text = repr([(path, input_of(build, path)) for path in operation.inputs])
+    own = [copy.row for copy in build.copies if f"'{copy.id}'" in text]  # a part that was changed is another one
+    text += repr(own) if own else ""
     return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:16]
 
 

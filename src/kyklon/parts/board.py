@@ -57,7 +57,11 @@ def _processor(draft: Draft, root: Node, by: str) -> Draft:
     cores = [each for each in cpus.children if each.name.partition("@")[0] == "cpu"] if cpus else []
     found = list(dict.fromkeys(word for core in cores for word in core.compatible))
     sets = list(dict.fromkeys(name for name in map(set_of, found) if name))
-    if not sets and any(each.text("enable-method") == "psci" for each in cores) and root.cells("#address-cells") == (2,):
+    if (
+        not sets
+        and any(each.text("enable-method") == "psci" for each in cores)
+        and root.cells("#address-cells") == (2,)
+    ):
         draft = draft.tell("The processor's kind is not one that is known here; its instruction set is asked.")
     if sets:
         best = max(sets)
@@ -111,7 +115,10 @@ def video_outputs(root: Node) -> tuple[str, ...]:
             continue
         if any(each.endswith("hdmi-connector") for each in kinds):
             found.append(f"HDMI {node.text('type').upper()}".strip())
-        elif any(each in ("composite-video-connector", "vga-connector", "dvi-connector", "svideo-connector") for each in kinds):
+        elif any(
+            each in ("composite-video-connector", "vga-connector", "dvi-connector", "svideo-connector")
+            for each in kinds
+        ):
             found.append(kinds[0].removesuffix("-connector").replace("-video", " video"))
         elif re.match(r"(hdmi|dsi|tv-?encoder|vec|panel)(@|$)", node.name) and (kinds or node.name.startswith("panel")):
             found.append(node.name.partition("@")[0])
@@ -120,7 +127,15 @@ def video_outputs(root: Node) -> tuple[str, ...]:
 
 def buses(root: Node) -> tuple[str, ...]:
     """The buses that are switched on, with how many of each."""
-    names = {"i2c": "I2C", "spi": "SPI", "serial": "serial", "i2s": "I2S", "usb": "USB", "mmc": "card or eMMC", "pcie": "PCIe"}
+    names = {
+        "i2c": "I2C",
+        "spi": "SPI",
+        "serial": "serial",
+        "i2s": "I2S",
+        "usb": "USB",
+        "mmc": "card or eMMC",
+        "pcie": "PCIe",
+    }
     counts: dict[str, int] = {}
     for node in root.walk():
         kind = node.name.partition("@")[0]
@@ -186,15 +201,6 @@ def with_class(draft: Draft, catalogue: Catalogue) -> Draft:
     return draft
 
 
-def with_currents(row: dict[str, Any]) -> dict[str, Any]:
-    """The power socket takes what the board takes at the most."""
-    ports = [dict(each) for each in row.get("ports", ())]
-    for each in ports:
-        if each["direction"] == "in" and each["signal"] == "power":
-            each["draws_a"] = row.get("peak_a", 0.0)
-    return {**row, "ports": ports}
-
-
 # --- a running board's own words -----------------------------------------------------------------------------------
 
 _ARCH = {"5": "ARMv5", "6": "ARMv6", "7": "ARMv7", "8": "ARMv8", "aarch64": "ARMv8"}
@@ -205,7 +211,9 @@ def learn_text(text: str, catalogue: Catalogue, draft: Draft | None = None) -> D
     order, onto a draft or from nothing. What is not recognised is told."""
     made = draft or Draft("boards", asked=ASKED)
     lines = [line.strip("\0 \t\r") for line in text.replace("\0", "\n").splitlines()][:20_000]
-    values = {key.strip().lower(): value.strip() for key, found, value in (line.partition(":") for line in lines) if found}
+    values = {
+        key.strip().lower(): value.strip() for key, found, value in (line.partition(":") for line in lines) if found
+    }
     taken = 0
     best = ""
     if "cpu architecture" in values:
@@ -217,7 +225,11 @@ def learn_text(text: str, catalogue: Catalogue, draft: Draft | None = None) -> D
     if best in _ALSO:
         made = made.with_read("its own text", native_set=best).offer("the kernels of its own set", runs=[best])
         taken += 1
-    cores = sum(line.lower().replace(" ", "").startswith("processor\t:") or bool(re.match(r"processor\s*:\s*\d+$", line.lower())) for line in lines)
+    cores = sum(
+        line.lower().replace(" ", "").startswith("processor\t:")
+        or bool(re.match(r"processor\s*:\s*\d+$", line.lower()))
+        for line in lines
+    )
     if cores:
         made = replace(made, about=(*made.about, ("Processor", f"{cores} core{'s' * (cores > 1)}")))
     match = re.search(r"MemTotal:\s*(\d{1,12})\s*kB", text)
@@ -238,7 +250,9 @@ def learn_text(text: str, catalogue: Catalogue, draft: Draft | None = None) -> D
             made = made.offer("it has a USB 3 bus", usb_mb_s=350.0)
         taken += 1
     if not taken:
-        made = made.tell("Nothing in that text was recognised; paste what /proc/cpuinfo, /proc/meminfo, lsusb or uname -m print.")
+        made = made.tell(
+            "Nothing in that text was recognised; paste what /proc/cpuinfo, /proc/meminfo, lsusb or uname -m print."
+        )
     if "ports" not in made.row and "ports" not in made.suggested:
         made = _default_sockets(made)
     return with_class(made, catalogue)

@@ -106,7 +106,9 @@ def _check(data: bytes) -> None:
     total, structure, strings, _reserved, version, oldest = struct.unpack_from(">6I", data, 4)
     length_strings = struct.unpack_from(">I", data, 32)[0]
     if total > len(data):
-        raise FormatError(PAD, 4, expected=f"at most {len(data)} bytes, the file's own size", got=f"{total}: it is cut short")
+        raise FormatError(
+            PAD, 4, expected=f"at most {len(data)} bytes, the file's own size", got=f"{total}: it is cut short"
+        )
     if total > LARGEST:
         raise FormatError(PAD, 4, expected=f"at most {LARGEST} bytes", got=str(total))
     if oldest > 17 or version < 16:

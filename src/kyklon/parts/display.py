@@ -9,12 +9,22 @@ from kyklon.model.display import RangeLimits
 from kyklon.parts import identification
 from kyklon.parts.draft import Draft
 from kyklon.parts.identification import Identification
-from kyklon.parts.sockets import display_input
 
 _ASPECTS = ((4, 3), (5, 4), (16, 10), (16, 9), (21, 9), (32, 9), (1, 1), (3, 4), (9, 16))
 _NEAR = 0.04  # CP: sizes in whole centimetres are that far off
 SOURCE = "identification data"
-ASKED = ("tube", "ranges", "aspect", "width_mm", "height_mm", "overscan_percent", "sync", "native", "response_ms")
+ASKED = (
+    "tube",
+    "socket",
+    "ranges",
+    "aspect",
+    "width_mm",
+    "height_mm",
+    "overscan_percent",
+    "sync",
+    "native",
+    "response_ms",
+)
 CAUTION = (
     "Rates from a rating plate or the manual only: a line rate that a tube does not hold can destroy it. "
     "A tube keeps a lethal charge after the plug is out; leave it closed."
@@ -64,15 +74,19 @@ def from_identification(found: Identification, source: str = SOURCE) -> Draft:
         draft = draft.offer("digital inputs are nearly always flat panels'", tube=False)
         if found.native:
             draft = draft.with_read(source, native=list(found.native))
-        connector = "HDMI A" if found.hdmi or found.link.startswith("HDMI") else "DVI-D" if found.link == "DVI" else "HDMI A"
-        draft = draft.offer(f"the data say {'HDMI' if found.hdmi else found.link or 'digital'}", ports=[display_input(connector)])
+        connector = (
+            "HDMI A" if found.hdmi or found.link.startswith("HDMI") else "DVI-D" if found.link == "DVI" else "HDMI A"
+        )
+        draft = draft.offer(f"the data say {'HDMI' if found.hdmi else found.link or 'digital'}", socket=connector)
     else:
         if found.sync:
             draft = draft.with_read(source, sync=found.sync)
-        draft = draft.offer("an analogue input with identification data", ports=[display_input("DE-15")])
+        draft = draft.offer("an analogue input with identification data", socket="DE-15")
     if len(found.colour) == 4:
         red, green, blue, white = (list(each) for each in found.colour)
-        draft = draft.with_read(source, colour={"bits": found.bits, "red": red, "green": green, "blue": blue, "white": white})
+        draft = draft.with_read(
+            source, colour={"bits": found.bits, "red": red, "green": green, "blue": blue, "white": white}
+        )
     return _about(draft, found).tell(*(f"Byte {at}: {words}." for at, words in found.troubles))
 
 
@@ -84,7 +98,9 @@ def _rates(draft: Draft, found: Identification, source: str) -> Draft:
         spanned = identification.rates_of(identification.named_timings(found))
         if spanned is not None:
             draft = draft.with_read(f"{source}: spanned by its modes", ranges=[_of(spanned)])
-            draft = draft.tell("It states no rates; these are spanned by the modes that it names, and it may hold more.")
+            draft = draft.tell(
+                "It states no rates; these are spanned by the modes that it names, and it may hold more."
+            )
             limits = spanned
     clock = max(limits.clock_mhz if limits else 0, found.most_mhz)
     return draft.with_read(source, most_clock_hz=clock * 1_000_000) if clock else draft
@@ -132,5 +148,5 @@ def tube(of: TubeClass) -> Draft:
     why = f"usual for {of.words[:1].lower()}{of.words[1:]}; not measured"
     return draft.offer(
         why, ranges=[dict(each) for each in of.ranges], sync=of.sync, overscan_percent=of.overscan, aspect=[4, 3],
-        ports=[display_input("EN 50049" if of.name == "television" else "DE-15")],
+        socket="EN 50049" if of.name == "television" else "DE-15",
     ).tell(CAUTION)  # fmt: skip

@@ -10,6 +10,7 @@ from kyklon.base.errors import CatalogueError
 from kyklon.catalogue import loader
 from kyklon.catalogue.records import CataloguePart, Known
 from kyklon.parts.fields import FIELDS, PartField, field_of, one
+from kyklon.parts.shaping import shaped
 from kyklon.parts.store import id_of, today, without_none
 
 Values = Mapping[str, Any]
@@ -20,7 +21,7 @@ class Draft:
     """row: values by field, as the record has them. known: where each comes from. suggested: what is offered for a
     field that has no value yet, with why in because. asked: fields that are put to the user, in order. told: what is
     worth knowing of the source, what is broken with its offset. about: further facts for the screen that no field
-    keeps."""
+    keeps. choices: by field, what the shelf offers for it."""
 
     kind: str
     row: Values = field(default_factory=dict)
@@ -30,6 +31,7 @@ class Draft:
     asked: tuple[str, ...] = ()
     told: tuple[str, ...] = ()
     about: tuple[tuple[str, str], ...] = ()
+    choices: Mapping[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
 
     def with_read(self, by: str, **values: Any) -> Draft:
         """With facts that were read from something."""
@@ -86,9 +88,11 @@ class Draft:
             if each.name in made.row:
                 continue
             if each.name in made.suggested:
-                made = made.with_value(each.name, made.suggested[each.name])
+                made = made._with("typed", "agreeing", {each.name: made.suggested[each.name]})
             elif each.name in made.asked and each.default is not None:
-                made = made.with_value(each.name, each.default)
+                made = made._with("typed", "agreeing", {each.name: each.default})
+        for name, value in self.suggested.items():  # sockets and other lists that are drawn
+            made = made._with("typed", "agreeing", {name: value}) if name not in made.row else made
         return made
 
     def as_row(self, name: str = "", part_id: str = "") -> dict[str, Any]:
@@ -105,7 +109,7 @@ class Draft:
                 row[key] = value
         if self.known:
             row["known"] = {key: each.model_dump(exclude_defaults=True) for key, each in self.known.items()}
-        return dict(without_none(row))
+        return dict(without_none(shaped(self.kind, row)))
 
     def part(self, name: str = "", part_id: str = "") -> CataloguePart:
         """The part that this comes to. Raises CatalogueError that says which fact is missing or wrong."""
@@ -115,4 +119,8 @@ class Draft:
                 f"{lacking[0].label} is not answered yet.",
                 do=f"It is asked because {lacking[0].why}." if lacking[0].why else "",
             )
-        return loader.part_of(self.kind, self.as_row(name, part_id), f"the new {one(self.kind)}")
+        try:
+            row = self.as_row(name, part_id)
+        except ValueError as bad:
+            raise CatalogueError(f"{bad}.") from bad
+        return loader.part_of(self.kind, row, f"the new {one(self.kind)}")

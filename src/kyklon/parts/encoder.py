@@ -11,7 +11,6 @@ import numpy as np
 
 from kyklon.devices.ports import InputEvent, InputFacts
 from kyklon.parts.draft import Draft
-from kyklon.parts.sockets import encoder_plug
 
 MULTI_INPUT = 0x40  # linux/hid.h: HID_QUIRK_MULTI_INPUT
 PRESSES = 30  # how often a button is pressed for the histograms
@@ -22,7 +21,7 @@ _COHERENT = 0.9  # of 1: times that lie so well on a grid are on it
 _LEVER_AXES = (("ABS_X", "ABS_Y"), ("ABS_RX", "ABS_RY"), ("ABS_Z", "ABS_RZ"), ("ABS_HAT0X", "ABS_HAT0Y"),
                ("ABS_HAT1X", "ABS_HAT1Y"), ("ABS_THROTTLE", "ABS_RUDDER"))  # fmt: skip
 _MOST_OF_ONE = 12  # buttons; CP: one player's side of a panel has no more
-ASKED = ("tab_mm", "poll_ms", "debounce_ms")
+ASKED = ("socket", "tab_mm", "poll_ms", "debounce_ms")
 
 
 # --- what it says of itself ----------------------------------------------------------------------------------------
@@ -71,7 +70,7 @@ def from_facts(facts: InputFacts) -> Draft:
         ("Axes", ", ".join(each.code.removeprefix("ABS_") for each in facts.axes) or "none"),
         ("It seems", guess.why),
     )
-    return replace(draft.offer("usual for encoders", ports=[encoder_plug("USB-B")]), about=rows)
+    return replace(draft.offer("usual for encoders", socket="USB-B"), about=rows)
 
 
 # --- how it bounces ------------------------------------------------------------------------------------------------
@@ -171,7 +170,6 @@ class Walk:
     held: tuple[str, ...] = ()
     resting: tuple[str, ...] = ()
     odd: tuple[str, ...] = ()
-    begun: bool = False
     edges: tuple[tuple[str, float], ...] = ()  # of each code, when it changed last
 
     @property
@@ -210,7 +208,7 @@ class Walk:
         if self.held and set(self.held) - set(self.resting):
             together = ", ".join(sorted(set(self.held) - set(self.resting)))
             odd = (*odd, f"{stop.printed} closed while {together} was on: two terminals may be tied together")
-        walk = replace(walk, stops=fresh, odd=odd, begun=True)
+        walk = replace(walk, stops=fresh, odd=odd)
         return replace(walk, now=walk._next(self.now + 1))
 
     def listening(self, events: Iterable[InputEvent]) -> Walk:
@@ -303,7 +301,9 @@ def quirk_for(walk: Walk, facts: InputFacts) -> Proposal:
 def finished(draft: Draft, walk: Walk, quirk: Proposal, told: Measured | None = None) -> Draft:
     """The draft with what the walk and the pressing gave. quirk: as the user confirmed it."""
     rows: list[dict[str, Any]] = [
-        {"id": stop.id, "printed": stop.printed, "player": stop.player, "event": stop.event} for stop in walk.stops if stop.event
+        {"id": stop.id, "printed": stop.printed, "player": stop.player, "event": stop.event}
+        for stop in walk.stops
+        if stop.event
     ]
     players = max((stop.player for stop in walk.stops if stop.event), default=1)
     made = draft.with_measured("closing each terminal", terminals=rows, players=players)

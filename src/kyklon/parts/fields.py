@@ -13,6 +13,8 @@ from typing import Any, Literal
 from kyklon.base import units
 from kyklon.base.quantities import NARROW_SPACE
 from kyklon.catalogue import records
+from kyklon.model.record import Record
+from kyklon.parts import sockets
 
 Kind = Literal["number", "whole", "text", "choice", "switch", "words", "pair", "size", "ranges", "gauge", "rate"]
 
@@ -225,6 +227,10 @@ _SETS = tuple((each, each) for each in ("ARMv6", "ARMv7", "ARMv8"))
 _RHYTHMS = tuple(records.RHYTHM_WORDS.items())
 _CAPABILITIES = tuple((each, each) for each in records.Capability.__args__)  # type: ignore[attr-defined] # a Literal
 _SCHOOLS = tuple((each, each) for each in ("complete image", "base and installer", "bare metal", "multi-boot"))
+_VIDEO = tuple((each, each) for each in sockets.VIDEO)
+_USB = tuple((each, each) for each in ("USB-B", "USB-C", "Micro-USB B", "USB-A plug"))
+_POWER = tuple((each, each) for each in sockets.POWER)
+_CARDS = tuple((each, each) for each in sockets.CARDS)
 _FORMS = ("separate", "separate H and V"), ("composite", "composite, one wire"), ("digital", "digital, HDMI or DVI")
 
 LAMP_ASKS = {
@@ -276,6 +282,7 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
               ("steady", "steady", "steady", "steady", "steady", "quick", "steady", "steady", "steady"), strict=True)),
     ),
     "displays": (
+        PartField("socket", "Socket", "choice", choices=_VIDEO, why="its cable must have that plug"),
         PartField("tube", "It is a tube", "switch", why="a tube takes any line count within its rates; a wrong rate can harm it"),
         PartField("ranges", "Rates", "ranges", why="outside them there is no picture, and an old tube may be harmed",
                   hint="15.2 to 16.5 kHz, 49 to 63 Hz"),
@@ -295,6 +302,7 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("version", "Version", "whole", low=0, high=65535, default=0x0110),
         PartField("players", "Players", "whole", low=1, high=8, why="each seat needs terminals of its own"),
         PartField("device_name", "Name it gives itself"),
+        PartField("socket", "Socket", "choice", choices=_USB, default="USB-B", why="its cable must have that plug"),
         PartField("tab_mm", "Terminal tabs", "number", "mm", low=0.5, high=20, default=2.8, why="the crimps are bought for it; 2.8 and 4.8 mm are common"),
         PartField("poll_ms", "Report interval", "number", "ms", low=0.1, high=255, why="part of the lag from press to glass"),
         PartField("debounce_ms", "Bounce is over after", "number", "ms", low=0.01, high=500, default=5.0, why="a press may count twice before"),
@@ -332,11 +340,13 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("archives", "Reads archives", "switch", why="a packed game is not found where it does not"),
         PartField("multi_disc", "Games of several discs", "switch", default=False),
         PartField("emulator", "Emulator", pattern=r"[a-z0-9-]+", why="whose settings are written"),
+        PartField("buttons", "Buttons", "whole", low=0, high=12, default=2, why="beside the directions, start and select"),
         PartField("lag_frames", "Its own lag", "whole", "", low=0, high=10, default=1, why="frames between a press and what is shown"),
     ),
     "supplies": (
         PartField("volts", "Voltage", "number", "V", low=1, high=60, why="as printed, or measured under load"),
         PartField("amps", "Current", "number", "A", low=0.05, high=100, why="as printed; the build may not need more"),
+        PartField("socket", "Socket", "choice", choices=_POWER, why="its cable must have that plug"),
     ),
     "cables": (
         PartField("ends", "Plugs", "words", why="each must fit its socket"),
@@ -346,6 +356,7 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
     ),
     "cards": (
         PartField("capacity_bytes", "Capacity", "whole", "GB", 1e9, 0.001, 100_000, why="as its reader tells; the print is rounded"),
+        PartField("socket", "Form", "choice", choices=_CARDS, default="microSD", why="it must fit the board's socket"),
         PartField("speed_class", "Speed class", empty=True, default="", hint="U1 A1"),
         PartField("read_mb_s", "Reads", "number", "MB/s", low=0.1, high=10_000, why="from a proof that was run, or its print"),
         PartField("write_mb_s", "Writes", "number", "MB/s", low=0.1, high=10_000, why="from a proof that was run, or its print"),
@@ -402,7 +413,7 @@ def value_words(kind: str, name: str, value: Any) -> str:
         return "yes" if value else "no"
     if isinstance(value, (list, tuple)):
         return _listed(name, value)
-    if isinstance(value, records.Record):
+    if isinstance(value, Record):
         return ", ".join(f"{key.replace('_', ' ')} {each}" for key, each in value.model_dump().items())
     if isinstance(value, Mapping):
         return ", ".join(f"{key} {each}" for key, each in value.items())

@@ -36,7 +36,7 @@ def card_plug(connector: str) -> dict[str, Any]:
 
 
 def supply_socket(connector: str, volts: float, amps: float) -> dict[str, Any]:
-    return port("power", "Power", connector, "out", "power", volts=volts, supplies_a=amps)
+    return port("out", "Output", connector, "out", "power", volts=volts, supplies_a=amps)
 
 
 KINDS = ("power in", "video out", "USB out", "card", "sound out")

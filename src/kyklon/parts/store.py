@@ -49,7 +49,7 @@ def id_of(name: str) -> str:
 
 def plain_row(part: CataloguePart) -> dict[str, Any]:
     """A part's values as a file holds them: what differs from the defaults, no None."""
-    return without_none(part.model_dump(mode="json", exclude_defaults=True))
+    return dict(without_none(part.model_dump(mode="json", exclude_defaults=True)))
 
 
 def without_none(value: Any) -> Any:
@@ -113,8 +113,8 @@ class Store:
             document, row = _row_in(before, kind, part_id, path)
             rows = document[kind]
             after: str | None = None
-            if len(rows) > 1:  # type: ignore[arg-type] # an array of tables
-                del rows[[each is row for each in rows].index(True)]  # type: ignore[arg-type,attr-defined,union-attr]
+            if len(rows) > 1:
+                del rows[[each is row for each in rows].index(True)]
                 after = document.as_string()
                 self._write(path, after)
             else:

@@ -70,7 +70,9 @@ class LinuxInputs:
 
         can = device.capabilities(absinfo=True)
         buttons = tuple(_names(ecodes.bytype[ecodes.EV_KEY], code) for code in can.get(ecodes.EV_KEY, ()))
-        axes = tuple(AxisFacts(_names(ecodes.ABS, code), info.min, info.max) for code, info in can.get(ecodes.EV_ABS, ()))
+        axes = tuple(
+            AxisFacts(_names(ecodes.ABS, code), info.min, info.max) for code, info in can.get(ecodes.EV_ABS, ())
+        )
         info = device.info
         return InputFacts(
             device.path, device.name, info.vendor, info.product, info.version, BUSES.get(info.bustype, ""), buttons, axes,

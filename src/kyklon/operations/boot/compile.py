@@ -88,7 +88,8 @@ def wanted_of(
     def value(entry: DialectEntry) -> str:
         if entry.needs and entry.needs not in board.honours:
             return ""
-        return render(entry.value, variables, f"dialects.toml: {dialect.id}: {file.path}: {entry.key}").strip()
+        where = f"dialects.toml: {dialect.id}: {file.path}: {entry.key}"
+        return entry.spelt(render(entry.value, variables, where).strip())
 
     words = {
         entry.key: value(entry)

@@ -61,7 +61,9 @@ def read_settings(
         text = cut(texts.get(file.path.lower(), ""), 0 if file.kind == "extlinux" else dialect.longest_of(file))
         found = codec_of(file).read(text, board.id, works)
         main_found = found if main_found is None else main_found
-        settings |= {entry.setting: found.get(entry.key, "") for entry in file.entries if entry.place == "file"}
+        settings |= {
+            entry.setting: entry.meant(found.get(entry.key, "")) for entry in file.entries if entry.place == "file"
+        }
         line, services = found.get(LINE, line), found.get(SERVICES, services)
     codec = codec_of(main)
     timing, error = _read_timing(settings.get("picture.menu", ""), settings.get("boot.mode_as", ""))

@@ -41,9 +41,9 @@ class SettingsFile:
 
     def lines(self, text: str) -> tuple[SettingLine, ...]:
         """Every line that sets something; remarks, blank and odd lines are passed over."""
-        return tuple(line for line, _section in self._walked(text) if line is not None)
+        return tuple(line for line, _section in self.walked(text) if line is not None)
 
-    def _walked(self, text: str) -> list[tuple[SettingLine | None, str | None]]:
+    def walked(self, text: str) -> list[tuple[SettingLine | None, str | None]]:
         """Of each line what it sets, and the section that it begins ('' for one that ends it); None for neither."""
         found: list[tuple[SettingLine | None, str | None]] = []
         section = ""
@@ -140,7 +140,7 @@ class SettingsFile:
         deciding = {line.key: line.number for line in self._deciding(text, board).values()}
         found = []
         raw_lines = split_lines(text)
-        for number, (line, section) in enumerate(self._walked(text)):
+        for number, (line, section) in enumerate(self.walked(text)):
             plain = raw_lines[number].strip()
             if section is not None:
                 continue
@@ -222,7 +222,7 @@ class SettingsFile:
         begins: dict[str, int] = {}
         ends: dict[str, int] = {"": len(lines)}
         section = ""
-        for number, (line, begun) in enumerate(self._walked(old)):
+        for number, (line, begun) in enumerate(self.walked(old)):
             if begun is not None:
                 if begun and begun not in begins:
                     begins[begun] = number
@@ -285,7 +285,7 @@ class SettingsFile:
         bound = f"{grammar.bound.replace('{boards}', ', '.join(boards))} " if boards else ""
         prefix = f"{grammar.prefix} " if grammar.prefix else ""
         joint = grammar.joint or (f" {grammar.separator} " if grammar.separator.strip() else grammar.separator)
-        return f"{bound}{prefix}{key.rpartition('/')[2]}{joint}{self._in_quotes(value)}{grammar.ending}"
+        return f"{bound}{prefix}{key.rpartition('/')[2]}{joint}{self._in_quotes(value, only_if_needed=not grammar.quote_always)}{grammar.ending}"
 
     def explain(self, line: str, wanted: Wanted) -> str:
         """Override."""

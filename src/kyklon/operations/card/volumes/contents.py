@@ -6,10 +6,14 @@ import contextlib
 import hashlib
 import os
 import re
+import time
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 
 from kyklon.base.errors import FormatError, KyklonError
+from kyklon.base.meter import Meter
+from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.model.card import (
     CardContents,
     DeviceTree,
@@ -104,6 +108,68 @@ def observe_source(facts: SourceFacts) -> CardContents:
     except KyklonError as bad:
         return CardContents(table_error=str(bad))
     return _but(found, root=None, root_error="The root partition is read from the written card.")
+
+
+@dataclass(frozen=True)
+class Held:
+    """An image in memory as far as it was unpacked. read: its bytes; FormatError for those that were not reached. whole:
+    all of them were. size: of the unpacked image, or of what is there."""
+
+    path: Path
+    read: Read
+    size: int
+    whole: bool
+    done: int
+
+
+@contextlib.contextmanager
+def held(facts: SourceFacts, watch: Watch = UNWATCHED, seconds: float = 2.0) -> Iterator[Held]:
+    """As much of an image as can be unpacked in that time and PREVIEW_KEPT bytes; a plain one is read where it is.
+
+    Raises SourceError for a damaged one, Cancelled.
+    """
+    if facts.kind == "plain" and not facts.parts:
+        with facts.path.open("rb") as file:
+            size = file.seek(0, 2)
+            yield Held(facts.path, reader(file.fileno()), size, True, size)
+            return
+    descriptor = os.memfd_create("kyklon-image", os.MFD_CLOEXEC)
+    try:
+        done, kept, whole = 0, 0, True
+        started, meter = time.monotonic(), Meter("Looking into the image", facts.unpacked, watch)
+        for piece in chunks(facts):
+            meter.wait()
+            if piece != bytes(len(piece)):
+                kept += len(piece)
+                os.pwrite(descriptor, piece, done)
+            done += len(piece)
+            meter.report(done)
+            if kept > PREVIEW_KEPT or (time.monotonic() - started > seconds and done >= HEAD):
+                whole = bool(facts.exact and facts.unpacked and done >= facts.unpacked)
+                break
+        size = max(done, facts.unpacked or 0) if not whole else done
+        os.ftruncate(descriptor, size)
+        below = reader(descriptor)
+
+        def read(offset: int, length: int) -> bytes:
+            if offset + length > done and offset < size and not whole:
+                raise FormatError(facts.name, done, expected="to be unpacked further", got=f"a look at byte {offset}")
+            return below(offset, length)
+
+        yield Held(Path(f"/proc/{os.getpid()}/fd/{descriptor}"), read, size, whole, done)
+    finally:
+        os.close(descriptor)
+
+
+def observe_held(image: Held) -> CardContents:
+    """What firmware and kernel would meet, as far as the image was unpacked."""
+    try:
+        found = survey(image.path, deep=False, strict=False)
+        return _observed(image.read, image.size, found.volumes, ())
+    except FormatError as bad:
+        return CardContents(table_error=str(bad))
+    except OSError as bad:
+        return CardContents(table_error=f"{image.path} cannot be read: {bad.strerror}.")
 
 
 class TooLong(KyklonError):

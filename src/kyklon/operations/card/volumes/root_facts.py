@@ -50,7 +50,7 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
 
     Raises FormatError when no kernel would mount it.
     """
-    looker = _Looker(ExtReader(read, start, size))
+    looker = Looker(ExtReader(read, start, size))
     units, pulled, in_order = looker.started(layout.services)
     users = looker.users()
     for path in (*INITS, *programs):
@@ -89,7 +89,9 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
     )
 
 
-class _Looker:
+class Looker:
+    """Looks at a root, file by file; damage is told once and counts as nothing there."""
+
     def __init__(self, reader: ExtReader) -> None:
         self.reader = reader
         self.programs: dict[str, Program] = {}

@@ -1,0 +1,315 @@
+"""Parts of the shelf: listed, learnt, exchanged, checked."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+from kyklon.base.errors import CatalogueError, KyklonError, WrongUse
+from kyklon.commands.line import Argument, Option
+from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, out, tell, watching
+
+if TYPE_CHECKING:
+    from kyklon.catalogue.loader import Catalogue
+    from kyklon.parts.draft import Draft
+    from kyklon.parts.store import Store
+
+KindName = Annotated[str, Argument(help="A kind of part: display, board, encoder, image, system, …", metavar="KIND")]
+PartId = Annotated[str, Argument(help="Its short name, as `kyklon part list` gives it.", metavar="ID")]
+_SIMULATED = Annotated[Path | None, Option("--folder", help="A build folder that brings stand-ins.")]
+
+
+def _kind(word: str) -> str:
+    """The catalogue's name of a kind, from its name in one or many."""
+    from kyklon.parts.fields import KIND_WORDS, one
+
+    plain = word.lower().replace(" ", "_")
+    for kind in KIND_WORDS:
+        if plain in (kind, one(kind).replace(" ", "_")):
+            return kind
+    raise WrongUse(f"There is no kind of part {word!r}.", do=f"Kinds: {', '.join(one(kind) for kind in KIND_WORDS)}.")
+
+
+def _store() -> Store:
+    from kyklon.base.places import catalogue_folder
+    from kyklon.parts.store import Store
+
+    return Store(catalogue_folder())
+
+
+def list_parts(
+    kind: Annotated[str, Option("--kind", help="Only this kind.")] = "",
+    own: Annotated[bool, Option("--own", help="Only your own.")] = False,
+    as_json: Json = False,
+) -> int:
+    """List the parts of the shelf, shipped and your own."""
+    from kyklon.parts.fields import KIND_WORDS, one
+
+    parts = catalogue()
+    wanted = [_kind(kind)] if kind else list(KIND_WORDS)
+    rows = [
+        {"kind": one(each), "id": part.id, "name": part.name, "own": (each, part.id) in parts.own, "note": part.note}
+        for each in wanted for part in parts.parts[each].values() if not own or (each, part.id) in parts.own
+    ]  # fmt: skip
+    data = {"parts": rows, "broken": [{"file": str(each.path), "why": str(each.error)} for each in parts.broken]}
+    out(data, as_json, lambda: [f"{row['kind']:18} {row['id']:24} {'own' if row['own'] else 'ships':6} {row['name']}" for row in rows]
+        or ["No parts of your own yet."])  # fmt: skip
+    return OK
+
+
+def show(kind: KindName, part_id: PartId, as_json: Json = False) -> int:
+    """Say what is known of a part, and where each fact comes from."""
+    from kyklon.parts.facts import facts_of
+    from kyklon.parts.uses import uses
+
+    parts, of = catalogue(), _kind(kind)
+    rows = facts_of(of, part_id, parts)
+    used = uses().get(part_id, ())
+    data = {
+        "id": part_id, "facts": [row.__dict__ for row in rows],
+        "used_by": [{"name": use.name, "folder": str(use.folder)} for use in used],
+    }  # fmt: skip
+
+    def lines() -> list[str]:
+        found = [f"{row.label:28} {row.words}  [{row.origin}]" for row in rows]
+        return [*found, f"Used by: {', '.join(use.name for use in used) or 'no build on this machine'}"]
+
+    out(data, as_json, lines)
+    return OK
+
+
+def learn(
+    what: Annotated[str, Argument(help="display, board, encoder, image, system, panel or dialect.", metavar="WHAT")],
+    source: Annotated[
+        str, Argument(help="A file, a folder, '-' for a text on standard input, or a device.", metavar="FILE")
+    ],
+    name: Annotated[str, Option("--name", help="What it is called.")] = "",
+    set_: Annotated[
+        list[str] | None, Option("--set", help="FIELD=VALUE, in the units people use; may be given often.")
+    ] = None,
+    agree: Annotated[bool, Option("--agree", help="Take what is suggested for the rest.")] = False,
+    save: Annotated[bool, Option("--save", help="Put it on the shelf.")] = False,
+    folder: _SIMULATED = None,
+    as_json: Json = False,
+) -> int:
+    """Learn a part from the thing itself; with --save it goes on the shelf."""
+    parts = catalogue()
+    draft = _encoder(source, folder) if what == "encoder" else _from(what, source, parts)
+    for each in set_ or ():
+        field, found, value = each.partition("=")
+        if not found:
+            raise WrongUse(f"{each!r} sets nothing.", do="Write it as --set peak_a=900mA.")
+        try:
+            draft = draft.answered(field.strip(), value)
+        except ValueError as bad:
+            raise WrongUse(f"{bad}.", do="Nothing was kept.") from bad
+    draft = draft.agreed() if agree else draft
+    if save:
+        part = draft.part(name)
+        _store().add(draft.kind, draft.as_row(name))
+        tell(f"{part.name} is on the shelf as {part.id}.")
+    _draft_out(draft, name, as_json)
+    return OK
+
+
+def _from(what: str, source: str, parts: Catalogue) -> Draft:
+    import sys
+    import tempfile
+
+    from kyklon.parts.learning import learn as learnt
+
+    if source != "-":
+        with watching() as watch:
+            return learnt(what, Path(source), parts, watch)
+    with tempfile.NamedTemporaryFile(suffix=".txt") as file:
+        file.write(sys.stdin.buffer.read(4 << 20))
+        file.flush()
+        return learnt(what, Path(file.name), parts)
+
+
+def _encoder(source: str, folder: Path | None) -> Draft:
+    """What an input device says of itself; closing its terminals is done in the window, where it can be seen."""
+    from kyklon.devices.choose import inputs_of
+    from kyklon.parts.encoder import from_facts
+
+    inputs = inputs_of(folder)
+    listed = inputs.list()
+    facts = next((each for each in listed if source in (each.identity, each.name)), None)
+    if facts is None:
+        names = ", ".join(each.identity for each in listed) or "none; the group 'input' may read them"
+        raise WrongUse(f"There is no input device {source!r}.", do=f"There are: {names}.")
+    return from_facts(facts)
+
+
+def _draft_out(draft: Draft, name: str, as_json: bool) -> None:
+    from kyklon.parts.fields import label_of, one, value_words
+
+    asked = [{"field": each.name, "label": each.label, "unit": each.unit, "why": each.why} for each in draft.missing()]
+    data = {
+        "kind": one(draft.kind), "row": draft.as_row(name), "suggested": dict(draft.suggested), "asked": asked,
+        "told": list(draft.told), "about": dict(draft.about),
+    }  # fmt: skip
+
+    def lines() -> list[str]:
+        rows = [f"{label_of(draft.kind, key):28} {value_words(draft.kind, key, value)}  [{draft.known[key].how}]"
+                for key, value in draft.row.items()]  # fmt: skip
+        rows += [f"{key:28} {value}" for key, value in draft.about]
+        rows += [f"suggested: {label_of(draft.kind, key)} {value_words(draft.kind, key, value)}"
+                 + (f" ({draft.because[key]})" if key in draft.because else "") for key, value in draft.suggested.items()
+                 if key not in draft.row]  # fmt: skip
+        rows += [f"asked: {each['label']}" + (f", in {each['unit']}" if each["unit"] else "") + f" (--set {each['field']}=…)"
+                 for each in asked if each["field"] not in draft.suggested]  # fmt: skip
+        return [*rows, *(f"note: {each}" for each in draft.told)]
+
+    out(data, as_json, lines)
+
+
+def export(kind: KindName, part_id: PartId, file: Annotated[Path, Argument(help="The file to make.")]) -> int:
+    """Write a part, with what it needs, into one file."""
+    from kyklon.parts import exchange
+
+    exchange.export(_kind(kind), part_id, catalogue(), file)
+    print(file)
+    return OK
+
+
+def import_(
+    file: Annotated[Path, Argument(help="A part's file.")],
+    replace: Annotated[bool, Option("--replace", help="Take its version where the shelf has another.")] = False,
+    use: Annotated[bool, Option("--use", help="Templates and dialects in it were looked at, and may be used.")] = False,
+    as_json: Json = False,
+) -> int:
+    """Bring a part's file onto the shelf; a difference to what is there is shown.
+
+    Exit 1 when nothing was changed because it wants to be looked at first.
+    """
+    from kyklon.parts import exchange, trust
+
+    parts = catalogue()
+    found = exchange.incoming(file, parts)
+    other = [each for each in found if each.state == "other"]
+    seen = trust.looked_at()
+    texts = [
+        each for each in found if each.text and each.state != "same" and trust.digest(each.kind, each.row) not in seen
+    ]
+    waits = bool((other and not replace) or (texts and not use))
+    if not waits:
+        exchange.bring_in(found, _store(), replace=replace)
+    data = {
+        "parts": [{"kind": each.kind, "id": each.part.id, "state": each.state, "text": each.text,
+                   "differences": [told.__dict__ for told in each.differences]} for each in found],
+        "done": not waits,
+    }  # fmt: skip
+
+    def lines() -> list[str]:
+        rows = []
+        for each in found:
+            rows.append(f"{each.part.id}: {each.state}")
+            rows += [f"    {told.label}: {told.before} here, {told.after} in the file" for told in each.differences]
+            rows += [f"    {line}" for line in each.text.split("\n")] if each in texts else []
+        if waits:
+            rows.append("Nothing was changed. " + ("--replace takes the file's version. " if other and not replace else "")
+                        + ("--use says that you have seen what it writes." if texts and not use else ""))  # fmt: skip
+        return rows
+
+    out(data, as_json, lines)
+    return STOPS if waits else OK
+
+
+def check(
+    file: Annotated[Path | None, Argument(help="A part's file; your whole shelf without it.")] = None,
+    as_json: Json = False,
+) -> int:
+    """Check a part's file, or every part of your own.
+
+    Exit 1 when one cannot be used.
+    """
+    from kyklon.parts import exchange
+
+    parts = catalogue_quietly()
+    if file is None:
+        wrong = [{"file": str(each.path), "why": str(each.error)} for each in parts.broken]
+        count = len(parts.own)
+    else:
+        try:
+            count, wrong = len(exchange.incoming(file, parts)), []
+        except (CatalogueError, KyklonError) as bad:
+            count, wrong = 0, [{"file": str(file), "why": str(bad)}]
+    words = [f"{each['file']}: {each['why']}" for each in wrong]
+    out({"right": count, "wrong": wrong}, as_json, lambda: [*words, f"{count} part{'s' * (count != 1)} can be used."])
+    return STOPS if wrong else OK
+
+
+def catalogue_quietly() -> Catalogue:
+    from kyklon.base.places import catalogue_folder
+    from kyklon.catalogue.loader import load
+
+    return load(catalogue_folder(), strict=False)
+
+
+def change(
+    kind: KindName,
+    part_id: PartId,
+    field: Annotated[str, Argument(help="A fact, as `kyklon part show` names it.")],
+    value: Annotated[str, Argument(help="Its value, in the units people use.")],
+) -> int:
+    """Change one fact of a part of your own."""
+    from kyklon.parts.fields import FIELDS, field_of
+    from kyklon.parts.store import today
+
+    of = _kind(kind)
+    asked = field_of(of, field)
+    if asked is None and field not in ("name", "note"):
+        names = ", ".join(each.name for each in FIELDS.get(of, ()))
+        raise WrongUse(f"{field!r} is not a fact that can be typed.", do=f"These can: name, note, {names}.")
+    try:
+        parsed: Any = asked.parse(value) if asked else value
+    except ValueError as bad:
+        raise WrongUse(f"{bad}.", do="Nothing was changed.") from bad
+    _store().change(of, part_id, {field: parsed, "known": {field: {"how": "typed", "at": today()}}})
+    print(f"{part_id}: {asked.label if asked else field.capitalize()} {asked.words(parsed) if asked else parsed}")
+    return OK
+
+
+def copy(kind: KindName, part_id: PartId, name: Annotated[str, Argument(help="What the new one is called.")]) -> int:
+    """Copy a part as a start for one of your own."""
+    from kyklon.parts.uses import copied
+
+    print(copied(_kind(kind), part_id, name, catalogue(), _store()).path)
+    return OK
+
+
+def delete(kind: KindName, part_id: PartId) -> int:
+    """Take a part of your own off the shelf; refused while a build uses it."""
+    from kyklon.parts import uses
+
+    of = _kind(kind)
+    uses.delete(of, part_id, catalogue(), _store(), uses.uses())
+    print(f"{part_id} is off the shelf.")
+    return OK
+
+
+def trust(
+    folder: Folder,
+    use: Annotated[bool, Option("--use", help="It was looked at, and may be used.")] = False,
+    as_json: Json = False,
+) -> int:
+    """Show the text that a build brings from elsewhere; with --use it may be used.
+
+    Exit 1 while there is some that was not looked at.
+    """
+    from kyklon.parts import trust as trusted
+    from kyklon.parts.view import waiting_for
+    from kyklon.record import folder as store
+
+    waiting = waiting_for(store.load(folder).build, catalogue())
+    if use:
+        trusted.remember((each.kind, each.row) for each in waiting)
+    told = [{"part": each.key, "text": trusted.shown(each.kind, each.row)} for each in waiting]
+
+    def lines() -> list[str]:
+        rows = [line for each in told for line in (each["part"], *(f"    {row}" for row in each["text"].split("\n")))]
+        return rows or ["Nothing waits to be looked at."]
+
+    out({"waiting": told, "used": use}, as_json, lines)
+    return STOPS if waiting and not use else OK

@@ -1,0 +1,80 @@
+"""One way in to every kind of learning from a file, a folder or a text: for the window and the commands."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from pathlib import Path
+
+from kyklon.base.errors import WrongUse
+from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.base.reading import bytes_of
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Board, Dialect, Emulator
+from kyklon.parts import board, device_tree, dialect, display, image, panel, system
+from kyklon.parts.draft import Draft
+
+_MOST = 4 << 20  # bytes of a file that is not an image or a drawing
+
+Learner = Callable[[Path, Catalogue, Watch], Draft]
+
+
+def _display(path: Path, _catalogue: Catalogue, _watch: Watch) -> Draft:
+    return display.learn(bytes_of(path, _MOST), path.name)
+
+
+def _board(path: Path, catalogue: Catalogue, _watch: Watch) -> Draft:
+    data = bytes_of(path, _MOST)
+    if (
+        data[:4] != device_tree.MAGIC
+        and not path.name.lower().endswith((".dtb", ".dtbo"))
+        and b"\0" not in data[:64].rstrip(b"\0")
+    ):
+        return board.learn_text(data.decode("utf-8", "replace"), catalogue)
+    return board.learn(data, catalogue, path.name)
+
+
+def _system(path: Path, catalogue: Catalogue, _watch: Watch) -> Draft:
+    return system.learn(path, catalogue)
+
+
+def _panel(path: Path, _catalogue: Catalogue, _watch: Watch) -> Draft:
+    return panel.learn(path)
+
+
+def _image(path: Path, catalogue: Catalogue, watch: Watch) -> Draft:
+    return image.learn(path, catalogue, watch)
+
+
+def _dialect(path: Path, _catalogue: Catalogue, _watch: Watch) -> Draft:
+    """A sample alone says which grammar; which line carries what is asked in the window."""
+    sample = dialect.sample_of(bytes_of(path, dialect.LARGEST + 1), path.name)
+    rows = tuple(
+        (f"Line {line.number}", f"{line.kind}: {line.text.strip()[:60]}")
+        for line in sample.lines
+        if line.kind != "blank"
+    )
+    return replace(Draft("dialects"), about=rows)
+
+
+LEARNERS: Mapping[str, Learner] = {
+    "display": _display, "board": _board, "image": _image, "system": _system, "panel": _panel, "dialect": _dialect,
+}  # fmt: skip
+
+
+def learn(what: str, path: Path, catalogue: Catalogue, watch: Watch = UNWATCHED) -> Draft:
+    """A draft of a part from the thing at `path`. Raises WrongUse for a kind that is not learnt so, and what the learner
+    raises."""
+    learner = LEARNERS.get(what)
+    if learner is None:
+        raise WrongUse(f"A {what} is not learnt from a file.", do=f"These are: {', '.join(LEARNERS)}.")
+    return with_choices(learner(path, catalogue, watch), catalogue)
+
+
+def with_choices(draft: Draft, catalogue: Catalogue) -> Draft:
+    """With what the shelf offers for fields that name other parts."""
+    offers = {
+        "boards": {"dialects": Dialect}, "images": {"boards": Board}, "systems": {"emulator": Emulator},
+    }.get(draft.kind, {})  # fmt: skip
+    choices = {name: tuple((part.id, part.name) for part in catalogue.all(kind)) for name, kind in offers.items()}
+    return replace(draft, choices=choices)

@@ -1,0 +1,138 @@
+"""A system learnt from a folder of its games: endings, archives, sheets and sizes; what it draws is asked."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from kyklon.base.archives import ArchiveDamage, open_zip
+from kyklon.base.errors import KyklonError
+from kyklon.base.inside import files_below
+from kyklon.base.quantities import show_bytes
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Emulator
+from kyklon.parts.draft import Draft
+from kyklon.parts.store import id_of
+
+ASKED = ("width", "height", "refresh", "aspect", "vertical", "folder", "extensions", "archives", "multi_disc", "emulator",
+         "lag_frames", "buttons")  # fmt: skip
+ARCHIVES = ("zip", "7z")
+SHEETS = ("cue", "m3u", "gdi", "ccd")
+# CP: what lies beside games and is none
+_BESIDE = ("txt", "nfo", "xml", "dat", "jpg", "jpeg", "png", "gif", "mp4", "pdf", "srm", "sav", "state", "cfg", "ini", "htm",
+           "html", "db", "md", "log", "bak")  # fmt: skip
+_TRACKS = ("bin", "iso", "img", "raw", "wav", "sub")
+_OPENED = 40  # archives that are looked into
+_DISC = re.compile(r"[(\[ _-](disc|disk|cd)[ _-]?[1-9]", re.I)
+_RARE = 0.02  # of all files: an ending that is rarer is an accident
+
+
+@dataclass(frozen=True)
+class Lines:
+    """What sets of a kind draw: a hint where nobody knows better. Source: ITU-R BT.1700 (525 and 625 lines), VESA DMT."""
+
+    name: str
+    height: int
+    refresh: str
+
+
+HINTS = (
+    Lines("525-line television, one field: 240 lines near 60 Hz", 240, "59.94"),
+    Lines("625-line television, one field: 288 lines near 50 Hz", 288, "50"),
+    Lines("525-line television, both fields: 480 lines", 480, "59.94"),
+    Lines("31 kHz monitor: 480 lines at 60 Hz", 480, "60"),
+)
+
+
+def learn(folder: Path, catalogue: Catalogue) -> Draft:
+    """A draft from a folder of games. Raises KyklonError for one that cannot be read or holds no files."""
+    try:
+        files = [(path, status.st_size) for path, status in files_below(folder)]
+    except OSError as bad:
+        raise KyklonError(f"{folder} cannot be read: {bad.strerror}.", do="Choose the folder again.") from bad
+    games = [(path, size) for path, size in files if _ending(path) not in _BESIDE and _ending(path)]
+    if not games:
+        raise KyklonError(f"{folder} holds no games.", do="Choose the folder that holds the games of one system.")
+    by = f"{len(games)} files in {folder.name}"
+    draft = Draft("systems", asked=ASKED)
+    name = re.sub(r"[-_]+", " ", folder.name).strip().capitalize()[:120] or "System"
+    draft = draft.with_read(by, name=name, folder=re.sub(r"[^\w.+-]+", "-", folder.name)[:60] or "games")
+    counts = Counter(_ending(path) for path, _size in games)
+    packed = sum(counts[each] for each in ARCHIVES)
+    inner, broken = _inside(folder, [path for path, _size in games if _ending(path) == "zip"])
+    plain = {ending: count for ending, count in counts.items() if ending not in ARCHIVES}
+    endings = _endings(plain, inner, packed)
+    draft = draft.with_read(by, extensions=list(endings), archives=bool(packed))
+    discs = any(_ending(path) == "m3u" or _DISC.search(path) for path, _size in games)
+    draft = draft.with_read(by, multi_disc=discs)
+    if broken:
+        draft = draft.tell(f"{len(broken)} archive{'s' * (len(broken) > 1)} cannot be opened: {', '.join(broken[:3])}.")
+    emulators = catalogue.all(Emulator)
+    if emulators:
+        draft = draft.offer("the first of the shelf; choose its own", emulator=emulators[0].id)
+    draft = draft.offer("directions and two buttons are the least", buttons=2)
+    sizes = sorted(size for _path, size in games)
+    rows = (
+        ("Files", f"{len(games)}, {show_bytes(sum(sizes))}"),
+        ("Largest", show_bytes(sizes[-1])), ("Usual", show_bytes(sizes[len(sizes) // 2])),
+        ("Endings", ", ".join(f"{ending} {count}" for ending, count in counts.most_common(8))),
+        ("In archives", ", ".join(f"{ending} {count}" for ending, count in inner.most_common(5)) or "none looked into"),
+    )  # fmt: skip
+    return replace(draft, about=rows)
+
+
+def _ending(path: str) -> str:
+    name = path.rpartition("/")[2]
+    return name.rpartition(".")[2].lower() if "." in name.lstrip(".") else ""
+
+
+def _inside(folder: Path, archives: list[str]) -> tuple[Counter[str], list[str]]:
+    """Endings within some of the archives, and those that cannot be opened."""
+    found: Counter[str] = Counter()
+    broken = []
+    step = max(1, len(archives) // _OPENED)
+    for name in archives[::step][:_OPENED]:
+        try:
+            with (folder / name).open("rb") as file, open_zip(file) as archive:
+                endings = {_ending(info.filename) for info in archive.infolist() if not info.is_dir()}
+        except (ArchiveDamage, OSError, ValueError, RuntimeError, KyklonError):
+            broken.append(name)
+            continue
+        except Exception:  # whatever else a damaged archive makes the library say
+            broken.append(name)
+            continue
+        found.update(each for each in endings if each and each not in _BESIDE)
+    return found, broken
+
+
+def _endings(plain: dict[str, int], inner: Counter[str], packed: int) -> tuple[str, ...]:
+    """The endings of games: sheets stand for the tracks that they name; archives of parts are games themselves."""
+    total = sum(plain.values()) or 1
+    usual = [each for each, count in sorted(plain.items(), key=lambda row: -row[1]) if count >= total * _RARE]
+    if any(each in SHEETS for each in usual):
+        usual = [each for each in usual if each not in _TRACKS]
+    known = set(usual)
+    single = [each for each, _count in inner.most_common(3)] if len(inner) <= 4 else []
+    usual += [each for each in single if each not in known]
+    return tuple(usual or (["zip"] if packed else []))
+
+
+def free_id(name: str, taken: Iterable[str]) -> str:
+    """A short name that none has."""
+    base, known = id_of(name), set(taken)
+    return (
+        base
+        if base not in known
+        else next(f"{base[:60]}-{n}" for n in range(2, 10_000) if f"{base[:60]}-{n}" not in known)
+    )
+
+
+def hinted(draft: Draft, hint: Lines) -> Draft:
+    """With the lines of a kind of set as suggestions."""
+    with contextlib.suppress(ValueError):
+        draft = draft.offer(hint.name, height=hint.height, refresh=hint.refresh)
+    return draft
