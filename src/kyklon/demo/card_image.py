@@ -95,12 +95,17 @@ ON_AND_ON = "while :; do\n  sleep 60\ndone\n"
 
 def make_image(path: Path, flavour: str = QUAYSIDE) -> None:
     """Write the packed image to `path` (.img.xz). Raises ToolError when a system tool is missing."""
+    make_card(path, boot_files(flavour), root_tree(flavour=flavour))
+
+
+def make_card(path: Path, boot_tree: Mapping[str, bytes], root: Mapping[str, bytes | str]) -> None:
+    """A packed image (.img.xz) of a card with these files on its boot partition and on its root."""
     with scratch.folder("demo") as held:
         work = Path(held)
-        boot, root, whole = work / "boot.fat", work / "root.ext4", work / "whole.img"
-        _make_boot(boot, work / "boot", flavour)
-        make_ext4(root, work / "root", root_tree(flavour=flavour), ROOT_SIZE)
-        _join(whole, boot, root)
+        boot, root_volume, whole = work / "boot.fat", work / "root.ext4", work / "whole.img"
+        _make_fat(boot, work / "boot", boot_tree)
+        make_ext4(root_volume, work / "root", root, ROOT_SIZE)
+        _join(whole, boot, root_volume)
         with lzma.open(path, "wb", preset=1) as packed, whole.open("rb") as file:
             while block := file.read(4 * MIB):
                 packed.write(block)
@@ -138,12 +143,16 @@ def checksums(files: Mapping[str, bytes]) -> bytes:
 
 
 def _make_boot(path: Path, tree: Path, flavour: str = QUAYSIDE) -> None:
-    for name, data in boot_files(flavour).items():
+    _make_fat(path, tree, boot_files(flavour))
+
+
+def _make_fat(path: Path, tree: Path, files: Mapping[str, bytes]) -> None:
+    for name, data in files.items():
         file = tree / name
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_bytes(data)
         _dated(file)
-    for folder in ("extlinux", "extras"):
+    for folder in dict.fromkeys(name.partition("/")[0] for name in files if "/" in name):
         _dated(tree / folder)
     with path.open("wb") as image:
         image.truncate(BOOT_SIZE)

@@ -15,6 +15,7 @@ from kyklon.demo.card_image import make_image
 from kyklon.demo.drives import make_drives
 from kyklon.demo.folders import PANE, cleared, make_pane, marked
 from kyklon.demo.library import make_library
+from kyklon.demo.samples import make_samples
 from kyklon.demo.sets import make_bare_metal, make_multi_boot
 from kyklon.devices import choose
 from kyklon.model.build import (
@@ -62,6 +63,7 @@ def make(folder: Path, catalogue: Catalogue) -> Path:
     make_multi_boot(folder / "sets" / "slipway-stick")
     _make_shelf(folder, catalogue)
     _make_identification(folder, catalogue)
+    make_samples(folder)
     with (folder / IMAGE).open("rb") as file:
         checksum = hashlib.file_digest(file, "sha256").hexdigest()
     store.save(folder, build(catalogue, checksum))

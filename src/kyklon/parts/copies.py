@@ -45,6 +45,14 @@ def used_by(build: Build, catalogue: Catalogue) -> tuple[Place, ...]:
     return tuple(found)
 
 
+def chosen_by(build: Build, catalogue: Catalogue) -> frozenset[Place]:
+    """The parts that a build has chosen itself, without those that they need."""
+    found = [(ROLES.get(part.role) or _kind_of(part.part, catalogue), part.part) for part in build.parts]
+    found += [("cables", link.cable) for link in build.links] + [("systems", each) for each in build.systems]
+    found += [("dialects", build.boot.dialect), ("panels", build.controls.panel)]
+    return frozenset(found)
+
+
 def _kind_of(part_id: str, catalogue: Catalogue) -> str:
     return next((kind for kind in ROLES.values() if part_id in catalogue.parts.get(kind, {})), "")
 

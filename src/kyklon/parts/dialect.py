@@ -193,7 +193,7 @@ def _candidates(lines: Sequence[str]) -> Iterable[Grammar]:
         *(word for word, count in first.most_common(3) if count >= 2 and re.fullmatch(r"[A-Za-z_@.$]\w{0,15}", word)),
     ]
     behind = [False, *([True] if any(f" {mark}" in line for mark in remarks for line in plain) else [])]
-    tails = list(itertools.product(endings, quotes, sections, prefixes, behind))
+    tails: list[tuple[Any, ...]] = list(itertools.product(endings, quotes, sections, prefixes, behind))
     for (remark, separator), (ending, quote, section, prefix, after) in itertools.product(
         itertools.product(remarks, separators or ["="]), tails
     ):
@@ -389,6 +389,7 @@ def draft_of(sample: Sample, longest_line: int = 0, overlays: str = "") -> Draft
         rows.append({"path": "kernel.line", "kind": "words"})
     length = longest_line or max(160, *(len(line) + 40 for line in split_lines(sample.text)))
     name = sample.path.rpartition("/")[2]
-    draft = Draft("dialects").with_measured(f"the sample {name}", files=rows)
-    draft = draft.with_value("longest_line", length).with_value("overlays", overlays)
+    draft = Draft("dialects", asked=("longest_line", "overlays")).with_measured(f"the sample {name}", files=rows)
+    draft = draft.offer("longer than the sample's lines; look it up", longest_line=length)
+    draft = draft.with_value("overlays", overlays) if overlays else draft
     return draft.with_read(name, name=f"As in {name}"[:120])

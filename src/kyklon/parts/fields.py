@@ -14,6 +14,7 @@ from kyklon.base import units
 from kyklon.base.quantities import NARROW_SPACE
 from kyklon.catalogue import records
 from kyklon.model.record import Record
+from kyklon.model.timing import Timing
 from kyklon.parts import sockets
 
 Kind = Literal["number", "whole", "text", "choice", "switch", "words", "pair", "size", "ranges", "gauge", "rate"]
@@ -73,6 +74,8 @@ class PartField:
             return shown
         if self.kind == "pair" or self.kind == "size":
             joint = " × " if self.kind == "size" else " to "
+            if self.kind == "pair" and len(value) == 2 and value[0] == value[1]:
+                value = value[:1]
             return joint.join(units.words(each / self.scale, "") for each in value) + (
                 f"{NARROW_SPACE}{self.unit}" if self.unit else ""
             )
@@ -159,6 +162,8 @@ def _two(field: PartField, text: str, between: str, what: str) -> tuple[float, f
 
 
 def _pair(field: PartField, text: str) -> tuple[Any, Any]:
+    if re.fullmatch(r"[\d.,\s\u202f]+[^\d\s]*", text):  # one number is both ends
+        text = f"{text} to {text}"
     low, high = _two(field, text, r"\s*(?:–|\bto\b|\.\.|(?<=[\d\w])\s*-)\s*", "700 to 800")
     if low > high:
         raise ValueError(f"{field.label}: the lowest stands first")
@@ -423,18 +428,25 @@ def value_words(kind: str, name: str, value: Any) -> str:
 def _listed(name: str, value: Any) -> str:
     if not value:
         return "none"
+    return ", ".join(
+        _row_words(name, each if isinstance(each, Mapping) else each.model_dump() if isinstance(each, Record) else each)
+        for each in value
+    )
+
+
+def _row_words(name: str, row: Any) -> str:
+    """One of a list of records, as it is called."""
+    if not isinstance(row, Mapping):
+        return str(row)
     if name == "modes":
-        return ", ".join(
-            f"{each.size[0]} × {each.size[1]} at {float(each.vertical_hz):.2f}{NARROW_SPACE}Hz" for each in value
-        )
-    told = []
-    for each in value:
-        if isinstance(each, records.Port):
-            told.append(f"{each.label} ({each.connector})")
-        elif isinstance(each, records.Terminal):
-            told.append(f"{each.printed} {each.event}")
-        elif isinstance(each, records.Kernel):
-            told.append(f"{each.file} ({each.instruction_set})")
-        else:
-            told.append(str(getattr(each, "label", None) or getattr(each, "name", None) or getattr(each, "path", each)))
-    return ", ".join(told)
+        timing = Timing.model_validate(row)
+        return f"{timing.size[0]} × {timing.size[1]} at {float(timing.vertical_hz):.2f}{NARROW_SPACE}Hz"
+    if name == "ports":
+        return f"{row.get('label')} ({row.get('connector')})"
+    if name == "terminals":
+        return f"{row.get('printed')} {row.get('event')}"
+    if name == "kernels":
+        return f"{row.get('file')} ({row.get('instruction_set')})"
+    if name == "controls":
+        return f"{row.get('label')} {row.get('bore', 0):g}{NARROW_SPACE}mm"
+    return str(row.get("label") or row.get("name") or row.get("path") or next(iter(row.values()), ""))

@@ -74,7 +74,7 @@ def learn(path: Path, catalogue: Catalogue, watch: Watch = UNWATCHED) -> Draft:
             draft = draft.with_read("the newest date in it", released=newest)
     parts = inside.table.partitions if inside.table else ()
     words = ", ".join(f"{volume.kind or 'not recognised'} {show_bytes(volume.size)}" for volume in inside.volumes)
-    rows = (("Unpacked", facts.size_words), ("Partitions", f"{len(parts)}: {words}" if parts else "none"))
+    rows = (("Unpacked", facts.size_words), ("Partitions", words if parts else "none"))
     return replace(draft, about=(*rows, *draft.about))
 
 
@@ -121,7 +121,7 @@ def _boot(draft: Draft, inside: CardContents, catalogue: Catalogue, by: str) -> 
             f"Device trees of boards that are not on the shelf: {names}. Learn such a board from its tree first."
         )
     told = dialects_in(inside, catalogue)
-    rows = [("Boot file", f"{each.path}: {each.dialect or 'no dialect knows it'}" + (f", {each.odd} odd lines" if each.odd else ""))
+    rows = [("Boot file", f"{each.path}: {each.dialect or 'no dialect knows it'}" + (f" ({each.odd} odd lines)" if each.odd else ""))
             for each in told]  # fmt: skip
     if not told and inside.texts:
         names = ", ".join(sorted(inside.names.values())[:6])
@@ -168,7 +168,7 @@ def dialects_in(inside: CardContents, catalogue: Catalogue) -> tuple[Told, ...]:
             continue
         if not codec.read(text, ""):
             continue
-        odd = sum(bool(each.odd) for each in codec.told(text, ""))
+        odd = sum("neither" in each.odd or "gives the file up" in each.odd for each in codec.told(text, ""))
         if file.path not in found or odd < found[file.path].odd:
             found[file.path] = Told(file.path, dialect.id, odd)
     return tuple(found.values())

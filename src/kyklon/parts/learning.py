@@ -10,7 +10,7 @@ from kyklon.base.errors import WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.reading import bytes_of
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Dialect, Emulator
+from kyklon.catalogue.records import Board, CataloguePart, Dialect, Emulator
 from kyklon.parts import board, device_tree, dialect, display, image, panel, system
 from kyklon.parts.draft import Draft
 
@@ -73,8 +73,9 @@ def learn(what: str, path: Path, catalogue: Catalogue, watch: Watch = UNWATCHED)
 
 def with_choices(draft: Draft, catalogue: Catalogue) -> Draft:
     """With what the shelf offers for fields that name other parts."""
-    offers = {
+    known: Mapping[str, Mapping[str, type[CataloguePart]]] = {
         "boards": {"dialects": Dialect}, "images": {"boards": Board}, "systems": {"emulator": Emulator},
-    }.get(draft.kind, {})  # fmt: skip
+    }  # fmt: skip
+    offers = known.get(draft.kind, {})
     choices = {name: tuple((part.id, part.name) for part in catalogue.all(kind)) for name, kind in offers.items()}
     return replace(draft, choices=choices)

@@ -115,7 +115,9 @@ def _round_path(path: Any, left: float, top: float, right: float, bottom: float)
 
 def from_dxf(data: bytes, name: str = "the drawing") -> Drawing:
     """Raises FormatError for what is no DXF."""
-    from ezdxf import units
+    from ezdxf import units as _units
+
+    units: Any = _units
     from ezdxf.filemanagement import read
 
     circles: list[Circle] = []
@@ -123,7 +125,7 @@ def from_dxf(data: bytes, name: str = "the drawing") -> Drawing:
     try:
         document = read(io.StringIO(data.decode("utf-8", "surrogateescape")))
         code = int(document.header.get("$INSUNITS", 0) or 0)
-        scale = units.conversion_factor(code, units.MM) if code else 1.0
+        scale = units.conversion_factor(units.InsertUnits(code), units.InsertUnits.Millimeters) if code else 1.0
         for entity in _entities(document.modelspace(), 0):
             kind = entity.dxftype()
             if kind == "CIRCLE":
@@ -192,10 +194,9 @@ def _drawing(circles: list[Circle], boxes: list[tuple[float, float, float, float
 
 
 def _moved(circles: Sequence[Circle], box: tuple[float, float, float, float]) -> Drawing:
-    left, top, right, bottom = box
-    return Drawing(
-        tuple(Circle(c.x - left, c.y - top, c.diameter) for c in circles), (right - left, bottom - top), left, top
-    )
+    left, top, right, bottom = (float(each) for each in box)  # the DXF library computes with numpy's numbers
+    moved = tuple(Circle(float(c.x) - left, float(c.y) - top, float(c.diameter)) for c in circles)
+    return Drawing(moved, (right - left, bottom - top), left, top)
 
 
 def learn(path: Path) -> Draft:

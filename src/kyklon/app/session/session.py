@@ -189,11 +189,12 @@ class Session(QObject):
         if not self.shelf_steps:
             return
         step = self.shelf_steps.pop()
-        self._keeper.do(
-            lambda: self.store.undo(step),
-            lambda _step: (self.said.emit(f"Undone: {step.label}"), self.read_shelf()),
-            self._told,
-        )
+
+        def done(_step: Step) -> None:
+            self.said.emit(f"Undone: {step.label}")
+            self.read_shelf()
+
+        self._keeper.do(lambda: self.store.undo(step), done, self._told)
 
     def look_agreed(self) -> None:
         """The build's own text was shown, and may be used from now on."""

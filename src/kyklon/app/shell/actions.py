@@ -25,6 +25,12 @@ class Frame(Protocol):
 
     def search_logbook(self) -> None: ...
 
+    def open_shelf(self) -> None: ...
+
+    def learn_part(self) -> None: ...
+
+    def undo(self) -> None: ...
+
     def ask_new(self) -> None: ...
 
     def ask_open(self) -> None: ...
@@ -62,11 +68,13 @@ def _scale(step: float) -> Callable[[Frame], object]:
 ACTIONS: tuple[Action, ...] = (
     Action("Export the drawing…", "Ctrl+P", "Print or export the open drawing", lambda w: w.export_instrument()),
     Action("Export the logbook…", "Ctrl+Shift+E", "Write the logbook as Markdown", lambda w: w.export_logbook()),
-    Action("Search the logbook", "Ctrl+F", "Search the logbook", lambda w: w.search_logbook(), ends_group=True),
+    Action("Search the logbook", "Ctrl+F", "Search the logbook", lambda w: w.search_logbook()),
+    Action("Shelf of parts", "F3", "Open the shelf of parts", lambda w: w.open_shelf()),
+    Action("Learn a part…", "Ctrl+L", "Learn a part of your own", lambda w: w.learn_part(), ends_group=True),
     Action("New build…", "Ctrl+N", "Start a new build in an empty folder", lambda w: w.ask_new()),
     Action("Open a build…", "Ctrl+O", "Open another build folder", lambda w: w.ask_open()),
     Action("Save", "Ctrl+S", "Save now (every edit is saved anyway)", lambda w: w.session.save()),
-    Action("Undo", "Ctrl+Z", "Undo the last edit", lambda w: w.session.undo()),
+    Action("Undo", "Ctrl+Z", "Undo the last edit", lambda w: w.undo()),
     Action("Redo", "Ctrl+Shift+Z", "Redo the edit", lambda w: w.session.redo(), ends_group=True),
     Action("Findings", "F8", "Show or hide the findings", lambda w: w.toggle_findings()),
     Action("Light or dark", "F7", "Switch between light and dark", lambda w: w.change_paper()),

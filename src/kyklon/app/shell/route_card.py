@@ -12,12 +12,12 @@ from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import column, label, set_tip
 
-LOGBOOK = 0
+LOGBOOK, SHELF = 0, -1
 
 
 @dataclass(frozen=True)
 class Line:
-    """One line of the card. number 0 is the logbook. state '' shows no lamp."""
+    """One line of the card. number 0 is the logbook, -1 the shelf. state '' shows no lamp."""
 
     number: int
     name: str
@@ -44,15 +44,15 @@ class RouteLine(QWidget):
             return
         self._shown = (line, current)
         self._line, self._current = line, current
-        number = f"{line.number} " if line.number else ""
+        number = f"{line.number} " if line.number > 0 else ""
         self.setAccessibleName(f"{number}{line.name}, {line.state or line.note}")
-        if line.number:
+        if line.number > 0:
             set_tip(self, f"{line.name}: {line.state} (Alt+{line.number // 10})")
         self.update()
 
     def sizeHint(self) -> QSize:
         """Override."""
-        return QSize(180, round(self._theme.px(51 if self._line.number else 28)))
+        return QSize(180, round(self._theme.px(51 if self._line.number > 0 else 28)))
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Override."""
@@ -65,7 +65,7 @@ class RouteLine(QWidget):
             painter.fillRect(QRectF(0, 0, 4, box.height()), theme.color("teal"))
         elif self._hover:
             painter.fillRect(box, theme.color("teal_soft", 120))
-        if self._line.number:
+        if self._line.number > 0:
             self._paint_operation(painter, box)
         else:
             painter.setFont(theme.font("body", weight=600 if self._current else 500))
@@ -165,6 +165,6 @@ class RouteCard(QWidget):
                 if line.number == LOGBOOK:
                     self._layout.addSpacing(round(self._theme.px(10)))
                 self._layout.addWidget(made)
-                if line.number == LOGBOOK:
+                if line.number == SHELF:
                     self._layout.addStretch(1)
             self._lines[line.number].set_line(line, current=line.number == current)

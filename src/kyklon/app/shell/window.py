@@ -11,11 +11,12 @@ from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QMainWindow, QMe
 from kyklon.app.pages import page_class
 from kyklon.app.pages.logbook.page import LogbookPage
 from kyklon.app.pages.page import OperationPage
+from kyklon.app.pages.shelf.page import ShelfPage
 from kyklon.app.session.session import Session
 from kyklon.app.shell.actions import ACTIONS, HelpDialog
 from kyklon.app.shell.bars import BottomBar, TopBar
 from kyklon.app.shell.findings_panel import FindingsPanel, RemedyDialog
-from kyklon.app.shell.route_card import LOGBOOK, Line, RouteCard
+from kyklon.app.shell.route_card import LOGBOOK, SHELF, Line, RouteCard
 from kyklon.app.widgets.basic import column, plain_box, row
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
@@ -27,6 +28,7 @@ from kyklon.operations.next_step import NextStep, next_step
 from kyklon.operations.operation import Operation
 from kyklon.operations.registry import OPERATIONS
 
+Page = OperationPage | LogbookPage | ShelfPage
 WANTED = QSize(1280, 800)  # what the frame is designed for
 
 
@@ -53,7 +55,7 @@ class Window(QMainWindow):
         self.route, self.findings = RouteCard(theme), FindingsPanel(theme)
         self.stack = QStackedWidget()
         self.stack.setObjectName("pages")
-        self.pages: dict[int, OperationPage | LogbookPage] = {}
+        self.pages: dict[int, Page] = {}
         centre = QWidget()
         centre.setObjectName("centre")
         middle = row(self.route, self.stack, self.findings, spacing=0)
@@ -70,7 +72,7 @@ class Window(QMainWindow):
         self.route.opened.connect(self.open_operation)
         self.findings.remedy_asked.connect(self.preview_finding)
         self.top.next_asked.connect(self.go_next)
-        self.top.undo_asked.connect(session.undo)
+        self.top.undo_asked.connect(self.undo)
         self.top.redo_asked.connect(session.redo)
         self.top.bring_up_asked.connect(self.run_bring_up)
         self.top.menu_asked.connect(self.show_menu)
@@ -95,10 +97,13 @@ class Window(QMainWindow):
 
     # --- pages -----------------------------------------------------------------------------------------------
 
-    def page(self, number: int) -> OperationPage | LogbookPage:
+    def page(self, number: int) -> Page:
         """The page of an operation, made when it is first opened."""
         if number not in self.pages:
-            made = LogbookPage(self.session) if number == LOGBOOK else page_class(number)(self.session)
+            if number == LOGBOOK:
+                made: Page = LogbookPage(self.session)
+            else:
+                made = ShelfPage(self.session) if number == SHELF else page_class(number)(self.session)
             asked = getattr(made, "remedy_asked", None)
             if asked is not None:
                 asked.connect(self.preview)
@@ -126,7 +131,7 @@ class Window(QMainWindow):
 
     @property
     def number(self) -> int:
-        """The open operation; 0 is the logbook."""
+        """The open operation; 0 is the logbook, -1 the shelf."""
         return self._number
 
     def refresh(self) -> None:
@@ -134,7 +139,7 @@ class Window(QMainWindow):
         self._refresh_page(self.page(self._number))
         self._refresh_frame()
 
-    def _refresh_page(self, page: OperationPage | LogbookPage) -> None:
+    def _refresh_page(self, page: Page) -> None:
         """What a page cannot show is told, not raised: a template of the user's own, for one."""
         try:
             page.refresh()
@@ -157,11 +162,13 @@ class Window(QMainWindow):
         lines = [self._line(operation, found) for operation in OPERATIONS]
         entries = session.log_count
         lines.append(Line(LOGBOOK, "Logbook", f"{entries} entr{'ies' if entries != 1 else 'y'}", ""))
+        own = len(session.shelf.own)
+        lines.append(Line(SHELF, "Shelf", f"{own} of yours" if own else "parts", ""))
         self.route.show_lines(tuple(lines), self._number)
-        own = tuple(each for each in found if each.operation == self._number)
+        told = tuple(each for each in found if each.operation == self._number)
         page = self.page(self._number)
-        self.findings.setVisible(self._number != LOGBOOK and not self._folded)
-        self.findings.show_findings(own, page.cautions)
+        self.findings.setVisible(self._number not in (LOGBOOK, SHELF) and not self._folded)
+        self.findings.show_findings(told, page.cautions)
 
     _folded = False
 
@@ -194,6 +201,26 @@ class Window(QMainWindow):
             self.open_operation(self._number)
 
     # --- acts --------------------------------------------------------------------------------------------------
+
+    def undo(self) -> None:
+        """The last edit of the build; on the shelf, the last change there."""
+        if self._number == SHELF and self.session.shelf_steps:
+            self.session.undo_on_shelf()
+        else:
+            self.session.undo()
+
+    def open_shelf(self) -> None:
+        self.open_operation(SHELF)
+        self.shelf_page().search()
+
+    def learn_part(self) -> None:
+        self.open_operation(SHELF)
+        self.shelf_page().show_learn_menu()
+
+    def shelf_page(self) -> ShelfPage:
+        page = self.page(SHELF)
+        assert isinstance(page, ShelfPage)
+        return page
 
     def search_logbook(self) -> None:
         self.open_operation(LOGBOOK)

@@ -61,6 +61,35 @@ def fresh_build(name: str, catalogue: Catalogue) -> Build:
     return edited(build, "links", connect(build, catalogue))
 
 
+def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue) -> Build:
+    """A Build that uses a part of the shelf: in its role, wired anew where nothing fits any more; a system is added.
+
+    Raises ValueError for a kind that is chosen elsewhere.
+    """
+    roles = {"boards": "board", "supplies": "supply", "cards": "card", "displays": "display", "adapters": "adapter",
+             "encoders": "encoder", "images": "image"}  # fmt: skip
+    if kind == "systems":
+        return edited(build, "systems", (*build.systems, part_id)) if part_id not in build.systems else build
+    if kind == "dialects":
+        return edited(build, "boot.dialect", part_id)
+    if kind == "panels":
+        made = edited(build, "controls.panel", part_id)
+        return _wired(made, catalogue)
+    if kind not in roles:
+        raise ValueError(f"A part of {kind} is chosen where it is needed")
+    made = build.with_part(roles[kind], part_id)
+    made = edited(made, "links", connect(made, catalogue))
+    return _wired(made, catalogue) if kind == "encoders" else made
+
+
+def _wired(build: Build, catalogue: Catalogue) -> Build:
+    """With the switches wired in terminal order to the panel and encoder that the build has now."""
+    panel, encoder = catalogue.find(Panel, build.controls.panel), catalogue.find(Encoder, build.part("encoder"))
+    if panel is None or encoder is None:
+        return build
+    return edited(build, "controls.wires", wire_in_order(panel, encoder))
+
+
 def start_build(folder: Path, name: str, catalogue: Catalogue) -> Path:
     """A new build folder. Only an empty or missing folder is taken."""
     if folder.exists() and any(folder.iterdir()):

@@ -7,7 +7,7 @@ from pathlib import Path
 from PyQt6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMenu
 
 from kyklon.app.pages.page import OperationPage
-from kyklon.app.pages.picture.ranges_plot import Point, RangesPlot
+from kyklon.app.widgets.ranges_plot import Point, RangesPlot
 from kyklon.app.pages.picture.raster_view import Raster, RasterView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, row, set_tip

@@ -69,7 +69,7 @@ class RangesPlot(Plot):
     def _draw_labels(self, painter: QPainter, axes: Axes, inside: list[Point]) -> None:
         """Names in one column right of the first range, spread so that none covers another, joined by leaders."""
         scale = self.theme.scale
-        column = axes.x(self._ranges[0].line_khz[1]) + 46 * scale
+        column = min(axes.x(self._ranges[0].line_khz[1]) + 46 * scale, axes.box.right() - 140 * scale)
         pitch = 19 * scale
         wanted = sorted(inside, key=lambda point: -point.field_hz)
         rows: list[float] = []

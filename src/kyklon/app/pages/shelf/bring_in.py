@@ -1,0 +1,63 @@
+"""What a part's file brings: new parts, differences to what is there, and the text that it would write."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QCheckBox, QDialog, QPlainTextEdit, QWidget
+
+from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.basic import button, column, label, row, scrolled
+from kyklon.base.shown import visible
+from kyklon.parts.exchange import Incoming
+from kyklon.parts.fields import one
+
+WORDS = {"new": "is new here", "same": "is here already, the same", "other": "is here already, and different"}
+
+
+class BringInDialog(QDialog):
+    """Accepted only once text of somebody else was looked at."""
+
+    def __init__(self, name: str, found: tuple[Incoming, ...], theme: Theme, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Bring in a part")
+        rows: list[QWidget] = []
+        for each in found:
+            rows.append(label(f"{one(each.kind).capitalize()} {each.part.name} {WORDS[each.state]}.", "strong"))
+            for told in each.differences:
+                rows.append(label(f"{told.label}: {told.before} here, {told.after} in the file", "small", wrap=True))
+        shipped = [each.part.name for each in found if each.shipped and each.state == "other"]
+        self._texts = [each for each in found if each.text and each.state != "same"]
+        self._seen = QCheckBox("I have looked at what it writes, and it may be used")
+        self._seen.toggled.connect(lambda _on: self._refresh())
+        self._take = button("Put it on the shelf", self.accept, "primary")
+        self._barred = bool(shipped) or all(each.state == "same" for each in found)
+        body = column(*rows, 1, spacing=4)
+        layout = column(label(visible(name), "section"), scrolled(body), spacing=10, margins=(20, 18, 20, 16))
+        if shipped:
+            layout.addWidget(
+                label(
+                    f"{', '.join(shipped)}: parts of that short name ship with Kyklon. Give it another one in the file.",
+                    "stop",
+                    wrap=True,
+                )
+            )
+        if self._texts:
+            text = QPlainTextEdit(visible("\n\n".join(each.text for each in self._texts), lines=True))
+            text.setReadOnly(True)
+            text.setFont(theme.mono("small"))
+            text.setAccessibleName("What it writes")
+            layout.addWidget(
+                label(
+                    "It carries templates. They run in a sandbox and write only below the folder that you choose:",
+                    "small",
+                    wrap=True,
+                )
+            )
+            layout.addWidget(text, 1)
+            layout.addWidget(self._seen)
+        layout.addLayout(row(1, button("Leave it", self.reject), self._take))
+        self.setLayout(layout)
+        self.resize(round(theme.px(620)), round(theme.px(460 if self._texts else 320)))
+        self._refresh()
+
+    def _refresh(self) -> None:
+        self._take.setEnabled(not self._barred and (not self._texts or self._seen.isChecked()))

@@ -1,0 +1,180 @@
+"""Learning how a boot file is written: open a sample, say which line carries which decision, see it tried."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
+
+from kyklon.app.pages.shelf.sample_view import SampleView
+from kyklon.app.pages.shelf.walk import Walk
+from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_role
+from kyklon.base.reading import bytes_of
+from kyklon.parts import dialect
+from kyklon.parts.dialect import Sample
+from kyklon.parts.draft import Draft
+
+
+class DialectWalk(Walk):
+    kind = "dialects"
+    title = "Learn a boot file dialect"
+    first = "Open a boot file of the board. Click a line, and choose the decision that it carries."
+
+    def make_side(self) -> QWidget:
+        """Override."""
+        self.sample: Sample | None = None
+        self._line = 0
+        self._names = dict(dialect.offered())
+        self.view = SampleView(self.theme)
+        self.view.chosen.connect(self._on_line)
+        self._carries = Choice(self.theme, "Decision", self.carry)
+        self._carries.setMinimumContentsLength(20)
+        self._where = label("Click a line first", "small")
+        self._path = QLineEdit()
+        self._path.setAccessibleName("Path on the boot partition")
+        self._path.editingFinished.connect(self._on_path)
+        self._spelt = QHBoxLayout()
+        self._trial = label("", "small", wrap=True)
+        self._grammar = label("", "small", wrap=True)
+        source = Sheet("Where from")
+        source.add(
+            row(
+                button("Open a boot file…", self._ask, "outline"),
+                label("on the boot partition as", "small"),
+                self._path,
+            )
+        )
+        lines = Sheet("The sample", "the whole file, as it is understood now")
+        lines.add(scrolled(self.view), row(self._where, self._carries, 1), self._spelt, self._grammar, self._trial)
+        lines.body.setStretch(0, 1)
+        side = QWidget()
+        layout = column(source, lines, spacing=12)
+        layout.setStretch(1, 1)
+        side.setLayout(layout)
+        return side
+
+    def _ask(self) -> None:
+        self.ask_file("A boot file", "All files (*)", self.open_sample)
+
+    def open_sample(self, path: Path) -> None:
+        """Read a sample in the background."""
+
+        def taken(sample: Sample) -> None:
+            self._line = 0
+            self._take(sample)
+
+        self.learn(
+            f"Reading {path.name}",
+            lambda _watch: dialect.sample_of(bytes_of(path, dialect.LARGEST + 1), path.name),
+            taken,
+        )
+
+    def _on_path(self) -> None:
+        path = self._path.text().strip().lstrip("/")
+        if self.sample is not None and path:
+            self._take(
+                Sample(
+                    path=path,
+                    text=self.sample.text,
+                    marks=self.sample.marks,
+                    words=self.sample.words,
+                    grammar=self.sample.grammar,
+                )
+            )
+
+    def _on_line(self, number: int) -> None:
+        self._line = number
+        self._show()
+
+    def carry(self, setting: str) -> None:
+        """The chosen line carries this decision; '' for none."""
+        if self.sample is None or not self._line:
+            return
+        try:
+            self._take(self.sample.marked(self._line, setting))
+        except ValueError as bad:
+            self._say(f"{bad}.")
+
+    def _spell(self, setting: str, value: str, word: str) -> None:
+        if self.sample is not None and self.sample.words.get(setting, {}).get(value, "") != word.strip():
+            self._take(self.sample.spelt(setting, value, word))
+
+    def _take(self, sample: Sample) -> None:
+        self.sample = sample
+        self._path.setText(sample.path)
+        if sample.marks:
+            self.take(dialect.draft_of(sample))
+        else:
+            self.draft = None
+            self._show()
+
+    def ready(self) -> Draft:
+        """Override. Raises ValueError for a sample that does not come back as it was."""
+        assert self.sample is not None
+        trial = dialect.tried(self.sample)
+        if not trial.good:
+            raise ValueError(trial.why or "The sample does not read back as what it was")
+        return super().ready()
+
+    def show_draft(self, draft: Draft | None) -> None:
+        """Override."""
+        sample = self.sample
+        lines = sample.lines if sample else ()
+        self.view.show_lines(lines, self._names, self._line)
+        line = lines[self._line - 1] if 0 < self._line <= len(lines) else None
+        self._where.setText(f"Line {line.number} carries" if line else "Click a line first")
+        self._carries.setEnabled(line is not None)
+        self._carries.set_choices(
+            (("", "nothing that is decided here"), *dialect.offered()), line.setting if line else ""
+        )
+        self._show_spelling(line.setting if line else "")
+        self._show_trial(sample)
+
+    def _show_spelling(self, setting: str) -> None:
+        while (item := self._spelt.takeAt(0)) is not None:
+            if (widget := item.widget()) is not None:
+                widget.deleteLater()
+        values = dialect.values_of(setting) if setting and self.sample else ()
+        if values:
+            self._spelt.addWidget(label("is spelt:", "small"))
+        for value, words in values:
+            edit = QLineEdit(self.sample.words.get(setting, {}).get(value, value) if self.sample else "")
+            edit.setAccessibleName(f"{words} is spelt")
+            edit.setMaximumWidth(round(self.theme.px(90)))
+            edit.editingFinished.connect(lambda edit=edit, value=value: self._spell(setting, value, edit.text()))
+            self._spelt.addWidget(label(words, "small"))
+            self._spelt.addWidget(edit)
+        if values:
+            self._spelt.addStretch(1)
+
+    def _show_trial(self, sample: Sample | None) -> None:
+        if sample is None:
+            self._trial.setText("")
+            self._grammar.setText("")
+            return
+        grammar = sample.grammar
+        said = [
+            f"separator “{grammar.separator}”" if grammar.separator.strip() else "blanks between word and value",
+            f"remarks begin with “{grammar.remark}”",
+        ]
+        for value, words in ((grammar.prefix, "each word stands behind"), (grammar.ending, "each value ends with"), (grammar.quote, "values stand in"),
+                             (grammar.section, "sections as"), (grammar.kernel_line, "kernel line in")):  # fmt: skip
+            if value:
+                said.append(f"{words} “{value.replace('{section}', 'name')}”")
+        self._grammar.setText("Grammar: " + "; ".join(said) + ".")
+        trial = dialect.tried(sample)
+        odd = (
+            f" {len(trial.odd)} line{'s' * (len(trial.odd) > 1)} not understood: they stay as they are."
+            if trial.odd
+            else ""
+        )
+        if trial.good:
+            words = (
+                "Tried: read, issued and read again, byte for byte; every change reads back."
+                if sample.marks
+                else "Tried: the sample comes back byte for byte."
+            )
+        else:
+            words = f"■ Tried, and it fails: {trial.why}"
+        set_role(self._trial, "good" if trial.good else "stop")
+        self._trial.setText(words + odd)

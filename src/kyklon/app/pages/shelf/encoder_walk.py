@@ -1,0 +1,288 @@
+"""Learning an encoder or controller by pressing: how its switches bounce, then which terminal sends what."""
+
+from __future__ import annotations
+
+import contextlib
+from dataclasses import replace
+
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QCheckBox, QSpinBox, QWidget
+
+from kyklon.app.pages.shelf.encoder_drawings import Histogram, TerminalBoard
+from kyklon.app.pages.shelf.walk import Walk
+from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
+from kyklon.base.errors import KyklonError
+from kyklon.devices import choose
+from kyklon.devices.ports import InputEvent, InputFacts, InputHandle, Inputs
+from kyklon.parts import encoder
+from kyklon.parts.draft import Draft
+
+POLL_MS = 12  # how often the device is asked by the window
+
+
+class EncoderWalk(Walk):
+    kind = "encoders"
+    title = "Learn an encoder or controller"
+    first = "Choose the device. Then press one button thirty times, and close its terminals one after the other."
+
+    def make_side(self) -> QWidget:
+        """Override."""
+        self._inputs: Inputs | None = None
+        self._facts: InputFacts | None = None
+        self._handle: InputHandle | None = None
+        self._stack = contextlib.ExitStack()
+        self._events: list[InputEvent] = []
+        self._measured: encoder.Measured | None = None
+        self._terminals = encoder.Walk(())
+        self._stage = ""
+        self._timer = QTimer(self)
+        self._timer.setInterval(POLL_MS)
+        self._timer.timeout.connect(self._poll)
+        self._device = Choice(self.theme, "Device", self._on_device)
+        self._device.setMinimumContentsLength(24)
+        self._count = QSpinBox()
+        self._count.setRange(0, 24)
+        self._count.setValue(8)
+        self._count.setAccessibleName("Buttons of each player")
+        self._count.valueChanged.connect(lambda _value: self._lay_out())
+        self._seats = QSpinBox()
+        self._seats.setRange(1, 4)
+        self._seats.setAccessibleName("Players")
+        self._seats.valueChanged.connect(lambda _value: self._lay_out())
+        source = Sheet("The device")
+        source.add(
+            row(self._device, label("Players", "small"), self._seats, label("Buttons each", "small"), self._count, 1)
+        )
+        self._bounce = Histogram(self.theme, "Bounce", "press one button thirty times")
+        self._report = Histogram(self.theme, "Between reports", "comes with the presses")
+        self._measure = button("Measure a button", self._on_measure)
+        pressing = Sheet("Thirty presses")
+        self._pressing = pressing
+        pressing.add(row(self._measure, 1), row(self._bounce, self._report, spacing=14))
+        self.board = TerminalBoard(self.theme, "Terminals")
+        self.board.pressed.connect(self._on_again)
+        self._begin = button("Begin the walk", self._on_begin, "outline")
+        self._skip = button("Skip", self._on_skip)
+        self._ask_words = label("", "strong")
+        walk = Sheet("Terminals", "in any order: click the one that you close next")
+        walk.add(row(self._begin, self._skip, self._ask_words, 1), self.board)
+        walk.body.setStretch(1, 1)
+        self._quirk = QCheckBox("Two players share the device: write the quirk")
+        self._why = label("", "small", wrap=True)
+        walk.add(self._quirk, self._why)
+        self._bench = TerminalBoard(self.theme, "The stand-in's switches")
+        self._bench.pressed.connect(lambda each: self._press(each, closes=True))
+        self._bench.released.connect(lambda each: self._press(each, closes=False))
+        self._bench.setMinimumHeight(round(self.theme.px(70)))
+        self._standin = Sheet("Stand-in: press its switches here", "in place of a device that is plugged in")
+        self._standin.add(self._bench)
+        side = QWidget()
+        layout = column(source, pressing, walk, self._standin, spacing=10)
+        layout.setStretch(2, 1)
+        side.setLayout(layout)
+        side.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self._look()
+        return side
+
+    def _look(self) -> None:
+        """List what is plugged in, in the background."""
+        folder = self.session.folder
+
+        def work(_book: object) -> tuple[Inputs, tuple[InputFacts, ...]]:
+            inputs = choose.inputs_of(folder)
+            return inputs, inputs.list()
+
+        def done(found: tuple[Inputs, tuple[InputFacts, ...]]) -> None:
+            self._inputs, listed = found
+            self._listed = listed
+            rows = tuple((each.identity, f"{each.name} ({each.vendor:04x}:{each.product:04x})") for each in listed)
+            self._device.set_choices(
+                (
+                    (
+                        "",
+                        f"{len(rows)} at {found[0].called}: choose"
+                        if rows
+                        else "nothing is plugged in, or it may not be read",
+                    ),
+                    *rows,
+                ),
+                "",
+            )
+
+        self.session.ask_logbook(work, done)
+
+    _listed: tuple[InputFacts, ...] = ()
+
+    def choose_device(self, identity: str) -> None:
+        """Open a device and take what it says of itself."""
+        self._on_device(identity)
+
+    def _on_device(self, identity: str) -> None:
+        facts = next((each for each in self._listed if each.identity == identity), None)
+        if facts is None or self._inputs is None:
+            return
+        self._stack.close()
+        try:
+            self._handle = self._stack.enter_context(self._inputs.open(identity))
+        except KyklonError as bad:
+            self._say(str(bad))
+            return
+        self._facts, self._events, self._measured, self._stage = facts, [], None, ""
+        guess = encoder.players_in(facts)
+        for box, value in (
+            (self._seats, guess.count),
+            (self._count, max(1, min(24, round(len(facts.buttons) / guess.count)))),
+        ):
+            box.blockSignals(True)
+            box.setValue(value)
+            box.blockSignals(False)
+        self._timer.start()
+        self._name.setModified(False)
+        self._terminals = encoder.Walk(encoder.stops_for(self._seats.value(), self._count.value()))
+        self.take(encoder.from_facts(facts))
+
+    def _lay_out(self) -> None:
+        self._terminals = encoder.Walk(
+            encoder.stops_for(self._seats.value(), self._count.value()), resting=self._terminals.resting
+        )
+        self._stage = ""
+        self._show()
+
+    # --- listening -----------------------------------------------------------------------------------------------
+
+    def _poll(self) -> None:
+        if self._handle is None:
+            return
+        try:
+            came = self._handle.waiting()
+        except KyklonError as bad:
+            self._timer.stop()
+            self._say(str(bad))
+            return
+        if not came:
+            return
+        if self._stage == "measure":
+            self._events += came
+            self._measured = encoder.measured(self._events)
+            if self._measured.enough:
+                self._stage = ""
+        elif self._stage == "walk":
+            for event in came:
+                self._terminals = self._terminals.heard(event)
+        else:
+            self._terminals = self._terminals.listening(came)
+        self._show()
+
+    def _on_measure(self) -> None:
+        self._stage = "" if self._stage == "measure" else "measure"
+        self._events, self._measured = [], None
+        self._show()
+
+    def _on_begin(self) -> None:
+        self._stage = "" if self._stage == "walk" else "walk"
+        self._show()
+
+    def _on_skip(self) -> None:
+        self._terminals = self._terminals.skip()
+        self._show()
+
+    def _on_again(self, stop_id: str) -> None:
+        self._terminals = self._terminals.again(stop_id)
+        self._stage = "walk"
+        self._show()
+
+    def _press(self, switch_id: str, *, closes: bool) -> None:
+        handle = self._handle
+        act = getattr(handle, "press" if closes else "release", None)
+        if act is not None:
+            act(switch_id)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Override: a keyboard encoder's keys are not for the window while it is learnt."""
+        if self._stage:
+            event.accept()
+        else:
+            super().keyPressEvent(event)
+
+    # --- showing -------------------------------------------------------------------------------------------------
+
+    def show_draft(self, draft: Draft | None) -> None:
+        """Override."""
+        told = self._measured
+        self._measure.setEnabled(self._handle is not None)
+        self._measure.setText("Stop" if self._stage == "measure" else "Measure a button")
+        count = len(told.presses) if told else 0
+        self._pressing.set_note(
+            f"{count} of {encoder.PRESSES}" + ("; enough" if told and told.enough else "; press and hold it a moment")
+            if self._stage == "measure" or count
+            else "one button, any one"
+        )
+        self._bounce.show_values(
+            told.bounces if told else (), f"longest {told.longest_ms:.1f}\u202fms" if told and told.presses else ""
+        )
+        interval = (
+            f"every {told.interval_ms:g}\u202fms"
+            if told and told.interval_ms
+            else "no steady step yet"
+            if told and told.gaps
+            else ""
+        )
+        self._report.show_values(told.gaps if told else (), interval)
+        walk = self._terminals
+        self._begin.setEnabled(self._handle is not None)
+        self._begin.setText(
+            "Pause the walk"
+            if self._stage == "walk"
+            else "Begin the walk"
+            if not any(each.event for each in walk.stops)
+            else "Go on with the walk"
+        )
+        self._skip.setEnabled(self._stage == "walk" and walk.current is not None)
+        self._ask_words.setText(walk.ask if self._stage == "walk" else "")
+        tabs = []
+        for each in walk.stops if self._facts else ():
+            state = (
+                "asked"
+                if self._stage == "walk" and each is walk.current
+                else "skipped"
+                if each.skipped
+                else "known"
+                if each.event
+                else ""
+            )
+            tabs.append((each.id, each.printed, each.event, state))
+        self.board.show_tabs(tuple(tabs))
+        self._show_quirk()
+        device = getattr(self._handle, "device", None)
+        self._standin.setVisible(device is not None and hasattr(device, "switches"))
+        if device is not None and hasattr(device, "switches"):
+            self._bench.show_tabs(tuple((each.id, each.printed, "", "") for each in device.switches))
+
+    def _show_quirk(self) -> None:
+        proposal = encoder.quirk_for(self._terminals, self._facts) if self._facts else encoder.Proposal()
+        self._quirk.setVisible(bool(proposal.flags))
+        odd = (
+            self._terminals.odd
+            if not proposal.flags
+            else tuple(each for each in self._terminals.odd if "and so does" not in each)
+        )
+        words = [proposal.why] if proposal.flags else []
+        self._why.setText(" ".join([*words, *(f"{each}." for each in odd[-2:])]))
+        self._why.setVisible(bool(self._why.text()))
+
+    def ready(self) -> Draft:
+        """Override. Raises ValueError while no terminal is known."""
+        assert self.draft is not None
+        if self._facts is None or not any(each.event for each in self._terminals.stops):
+            raise ValueError("No terminal is known yet: begin the walk")
+        proposal = encoder.quirk_for(self._terminals, self._facts)
+        if not self._quirk.isChecked():
+            proposal = replace(proposal, flags=0)
+        return encoder.finished(self.draft, self._terminals, proposal, self._measured).agreed()
+
+    def end(self) -> None:
+        """Override."""
+        self._timer.stop()
+        self._stack.close()
+        self._handle = None

@@ -1,0 +1,145 @@
+"""Learning an image from its file, and a system from a folder of its games."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter
+from PyQt6.QtWidgets import QFileDialog, QWidget
+
+from kyklon.app.pages.shelf.walk import Walk
+from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.basic import Sheet, button, column, label, row
+from kyklon.app.widgets.instrument import Instrument
+from kyklon.parts import system
+from kyklon.parts.draft import Draft
+from kyklon.parts.fields import value_words
+
+
+class FoundTree(Instrument):
+    """What was found, as a tree of short lines under their headings."""
+
+    least = QSize(320, 200)
+
+    def __init__(self, theme: Theme, name: str, empty: str) -> None:
+        super().__init__(theme, name)
+        self._rows: tuple[tuple[str, str], ...] = ()
+        self._empty = empty
+
+    def show_rows(self, rows: tuple[tuple[str, str], ...]) -> None:
+        if not self.shows(rows):
+            return
+        self._rows = rows
+        self.setAccessibleDescription("; ".join(f"{name}: {words}" for name, words in rows))
+        self.setMinimumHeight(round(self._height()))
+        self.update()
+
+    def _lines(self) -> list[tuple[str, list[str]]]:
+        found: list[tuple[str, list[str]]] = []
+        for name, words in self._rows:
+            items = [each.strip() for each in words.split(", ") if each.strip()]
+            if found and found[-1][0] == name:
+                found[-1][1].extend(items)
+            else:
+                found.append((name, items))
+        return found
+
+    def _height(self) -> float:
+        return sum(self.theme.px(20 * (min(6, len(items)) + 0.35)) for _name, items in self._lines()) + self.theme.px(
+            12
+        )
+
+    def draw(self, painter: QPainter, box: QRectF) -> None:
+        """Override."""
+        px, y = self.theme.px, box.top() + self.theme.px(10)
+        if not self._rows:
+            self.text(painter, box.center(), self._empty, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            return
+        left = box.left() + px(132)
+        for name, items in self._lines():
+            self.text(painter, QRectF(box.left(), y - px(8), px(118), px(18)), name, token="muted")
+            shown = items[:5] + ([f"and {len(items) - 5} more"] if len(items) > 6 else items[5:6])
+            bottom = y + px(20) * (len(shown) - 1)
+            self.line(painter, QPointF(left - px(10), y - px(6)), QPointF(left - px(10), bottom + px(6)), "teal", 1.5)
+            for each in shown:
+                self.line(painter, QPointF(left - px(10), y), QPointF(left - px(4), y), "teal", 1.5)
+                self.text(
+                    painter,
+                    QRectF(left, y - px(9), box.right() - left, px(18)),
+                    each,
+                    font=self.theme.font("body", weight=500),
+                )
+                y += px(20)
+            y += px(7)
+
+
+class ImageWalk(Walk):
+    kind = "images"
+    title = "Learn an image"
+    first = (
+        "Open an image file, packed or not. It is read in memory; nothing is unpacked to disk and nothing is written."
+    )
+    empty = "Its partitions, kernels, boards, boot files and services come here."
+
+    def make_side(self) -> QWidget:
+        """Override."""
+        self.found = FoundTree(self.theme, "What was found in it", self.empty)
+        source = Sheet("Where from")
+        source.add(row(*self.sources(), 1))
+        drawing = Sheet("What was found in it")
+        drawing.add(self.found, 1)
+        side = QWidget()
+        layout = column(source, drawing, spacing=12)
+        layout.setStretch(1, 1)
+        side.setLayout(layout)
+        return side
+
+    def sources(self) -> tuple[QWidget, ...]:
+        """The buttons that open what is learnt."""
+        build = self.session.build
+        made: list[QWidget] = [button("Open an image…", self._ask, "outline")]
+        if build.source.path:
+            own = self.session.folder / build.source.path
+            made.append(button(f"This build's: {own.name}", lambda: self.learn_from("image", own)))
+        return tuple(made)
+
+    def _ask(self) -> None:
+        self.ask_file(
+            "An image file",
+            "Images (*.img *.iso *.bin *.xz *.gz *.bz2 *.zst *.zip *.7z);;All files (*)",
+            lambda path: self.learn_from("image", path),
+        )
+
+    def show_draft(self, draft: Draft | None) -> None:
+        """Override."""
+        rows = list(draft.about) if draft else []
+        for name, words in (("kernels", ""), ("boards", "Boards it starts"), ("services", "Services")):
+            value = draft.row.get(name) if draft else None
+            if value and words:
+                rows.append((words, value_words("images", name, value)))
+        self.found.show_rows(tuple(rows))
+
+
+class SystemWalk(ImageWalk):
+    kind = "systems"
+    title = "Learn a system"
+    first = (
+        "Choose the folder that holds the games of one system. Endings and archives are read; what it draws is asked."
+    )
+    empty = "Endings, archives and sizes of its games come here."
+
+    def sources(self) -> tuple[QWidget, ...]:
+        """Override."""
+        hints = [button(f"{each.height} lines, {each.refresh}\u202fHz", lambda each=each: self._on_hint(each), "quiet", tip=each.name)
+                 for each in system.HINTS]  # fmt: skip
+        return (button("Choose a folder…", self._ask_folder, "outline"), label("as on television:", "small"), *hints)
+
+    def _ask_folder(self) -> None:
+        path = QFileDialog.getExistingDirectory(self, "A folder of games", str(self.session.folder))
+        if path:
+            self.learn_from("system", Path(path))
+
+    def _on_hint(self, hint: system.Lines) -> None:
+        if self.draft is not None:
+            self.take(system.hinted(self.draft, hint))

@@ -1,0 +1,115 @@
+"""Parts that are known by their print: a supply, a cable, a card."""
+
+from __future__ import annotations
+
+from PyQt6.QtGui import QShowEvent
+from PyQt6.QtWidgets import QLineEdit, QWidget
+
+from kyklon.app.pages.shelf.walk import Walk
+from kyklon.app.widgets.basic import Sheet, button, column, label, row
+from kyklon.base.quantities import show_bytes
+from kyklon.devices.ports import DriveFacts
+from kyklon.parts import simple
+from kyklon.parts.draft import Draft
+
+
+class SupplyWalk(Walk):
+    kind = "supplies"
+    title = "Learn a supply"
+    first = "Type what is printed on it."
+    print_says = "OUTPUT: 5.1 V ⎓ 3 A stands on its label. The plug's form decides the cable."
+    caution = "Mains inside a supply can kill: read the print and leave it closed. Mains wiring is a licensed electrician's work and follows local codes."
+
+    def make_side(self) -> QWidget:
+        """Override."""
+        source = Sheet("Its print")
+        source.add(label(self.print_says, wrap=True))
+        for each in self.further():
+            source.add(each)
+        side = QWidget()
+        caution = label(self.caution, "warning", wrap=True)
+        caution.setVisible(bool(self.caution))
+        side.setLayout(column(source, caution, 1, spacing=12))
+        return side
+
+    def further(self) -> tuple[QWidget, ...]:
+        """What else can be done in place of typing."""
+        meter = QLineEdit()
+        meter.setAccessibleName("Measured voltage")
+        meter.setPlaceholderText("5.08 V, with a meter, while it feeds the board")
+        meter.editingFinished.connect(lambda: self._on_measured(meter.text()))
+        return (label("With a meter you can do better than the print:", "small"), meter)
+
+    def _on_measured(self, text: str) -> None:
+        if not text.strip() or self.draft is None:
+            return
+        try:
+            self.take(simple.supply_measured(self.draft, text))
+        except ValueError as bad:
+            self._say(f"{bad}.")
+
+    def fresh(self) -> Draft:
+        """The draft to begin with."""
+        return simple.supply()
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        """Override: there is nothing to open first."""
+        super().showEvent(event)
+        if self.draft is None:
+            self.take(self.fresh())
+
+
+class CableWalk(SupplyWalk):
+    kind = "cables"
+    title = "Learn a cable"
+    print_says = "The gauge is printed on the sheath, as 24 AWG/1P; the length is measured with a tape. Plugs: two names, as USB-A USB-C."
+    caution = "A cable with the same plug on both ends can feed two supplies into each other."
+
+    def further(self) -> tuple[QWidget, ...]:
+        """Override."""
+        return ()
+
+    def fresh(self) -> Draft:
+        """Override."""
+        return simple.cable()
+
+
+class CardWalk(SupplyWalk):
+    kind = "cards"
+    title = "Learn a card"
+    print_says = "Put it into the reader and choose it here: its true size is read. The class stands on it, as U1 A1."
+    caution = ""
+
+    def further(self) -> tuple[QWidget, ...]:
+        """Override."""
+        self._drives = QWidget()
+        self._drives.setLayout(column(label("Looking for readers…", "small"), spacing=4))
+        folder = self.session.folder
+
+        def look(_book: object) -> tuple[DriveFacts, ...]:
+            from kyklon.devices import choose
+
+            return tuple(each for each in choose.first_that_lists(choose.drives_of(folder)).list() if each.removable)
+
+        self.session.ask_logbook(look, self._on_listed)
+        return (self._drives,)
+
+    def _on_listed(self, found: tuple[DriveFacts, ...]) -> None:
+        layout = self._drives.layout()
+        layout.itemAt(0).widget().setText(
+            "In the reader:" if found else "No card is in a reader: type what is printed on it."
+        )
+        for each in found:
+            layout.addLayout(
+                row(button(f"{each.name}, {show_bytes(each.size)}", lambda each=each: self.take_drive(each)), 1)
+            )
+
+    def take_drive(self, facts: DriveFacts) -> None:
+        """A card in a reader: its size, and its speed where a write of this build has measured one."""
+        known = self.session.build.known_card(facts.identity)
+        rate = known.last_rate if known else 0.0
+        self.take(simple.card(facts.size, facts.name, (0.0, rate)))
+
+    def fresh(self) -> Draft:
+        """Override."""
+        return simple.card()
