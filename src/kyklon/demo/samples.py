@@ -279,7 +279,7 @@ def _make_stand_ins(folder: Path) -> None:
 
     keyed = tuple(Switch(id=f"k{index + 1}", printed=f"K{index + 1}", event=code) for index, code in enumerate(keys))
     SimulatedInputs(folder).put(
-        stand_in("cleat", "Cleat One", 0x0101, switches(1), interval_ms=8, bounce_ms=6),
+        stand_in("cleat", "Cleat One", 0x0101, switches(1), interval_ms=2, bounce_ms=9),
         stand_in("cleat-twin", "Cleat Twin", 0x0102, switches(2), interval_ms=4, bounce_ms=14),
         stand_in("fairlead", "Fairlead Keys", 0x0103, keyed, interval_ms=1, bounce_ms=3),
         stand_in("cleat-worn", "Cleat One, worn", 0x0104, switches(1), interval_ms=10, bounce_ms=40, told=False, stuck=("8",),

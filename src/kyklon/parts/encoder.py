@@ -15,11 +15,10 @@ from kyklon.parts.draft import Draft
 MULTI_INPUT = 0x40  # linux/hid.h: HID_QUIRK_MULTI_INPUT
 PRESSES = 30  # how often a button is pressed for the histograms
 SETTLED_S = 0.06  # s without an edge: CP, no contact bounces that long
+_APART_S = 0.03  # s between two edges that are not one bounce: CP, bouncing contacts move every few milliseconds
 _SAME_S = 0.05  # s: two reports further apart say nothing of the interval
 _INTERVALS_MS = (0.125, 0.25, 0.5, 1, 2, 4, 5, 8, 10, 16, 20, 32)  # USB 2.0, 9.6.6: powers of two; full speed any ms
 _COHERENT = 0.9  # of 1: times that lie so well on a grid are on it
-_LEVER_AXES = (("ABS_X", "ABS_Y"), ("ABS_RX", "ABS_RY"), ("ABS_Z", "ABS_RZ"), ("ABS_HAT0X", "ABS_HAT0Y"),
-               ("ABS_HAT1X", "ABS_HAT1Y"), ("ABS_THROTTLE", "ABS_RUDDER"))  # fmt: skip
 _MOST_OF_ONE = 12  # buttons; CP: one player's side of a panel has no more
 ASKED = ("socket", "tab_mm", "poll_ms", "debounce_ms")
 
@@ -38,18 +37,17 @@ class Players:
 def players_in(facts: InputFacts) -> Players:
     """A guess from the counts of axes and buttons: a kernel that takes two pads for one gives the second's lever the next
     free axes, and numbers its buttons on (hid-input, hidinput_configure_usage)."""
-    axes = {each.code for each in facts.axes}
-    switches = {each.code for each in facts.axes if each.high - each.low <= 2 or each.code.startswith("ABS_HAT")}
-    levers = [pair for pair in _LEVER_AXES if axes.issuperset(pair)]
-    digital = [pair for pair in levers if switches.issuperset(pair)]
-    count = len(facts.buttons)
-    if len(digital) >= 2 or (len(levers) >= 2 and count > _MOST_OF_ONE):
-        return Players(2, f"{len(levers)} levers and {count} buttons in one device: two players share it.")
+    axes = [each for each in facts.axes if not each.code.startswith("ABS_HAT")]
+    digital = [each for each in axes if each.high - each.low <= 2]
+    hats = sum(each.code.startswith("ABS_HAT") for each in facts.axes) // 2
+    levers, count = len(axes) // 2 + hats, len(facts.buttons)
+    if len(digital) >= 4 or (levers >= 2 and count > _MOST_OF_ONE):
+        return Players(2, f"{levers} levers and {count} buttons in one device: two players share it.")
     if facts.is_keyboard and count > 20:
         return Players(2, f"It speaks as a keyboard with {count} keys: two players have room on it.")
     if count > 2 * _MOST_OF_ONE:
         return Players(2, f"{count} buttons are more than one player has: two may share it.")
-    levers_said = f"{len(levers)} lever{'' if len(levers) == 1 else 's'}"
+    levers_said = f"{levers} lever{'' if levers == 1 else 's'}"
     return Players(1, f"{levers_said} and {count} buttons: one player.")
 
 
@@ -114,7 +112,7 @@ def measured(events: Sequence[InputEvent]) -> Measured:
     presses: list[Press] = []
     group: list[tuple[float, bool]] = []
     for at, closed in edges:
-        if group and at - group[-1][0] > SETTLED_S:
+        if group and at - group[-1][0] > _APART_S:
             presses += _press(group)
             group = []
         group.append((at, closed))
@@ -212,17 +210,21 @@ class Walk:
         return replace(walk, now=walk._next(self.now + 1))
 
     def listening(self, events: Iterable[InputEvent]) -> Walk:
-        """What is on before anything was asked: a switch that sticks."""
-        on: dict[str, str] = {name.rstrip("+-"): name for name in self.resting}
+        """What is on while nothing is asked: when the walk begins, that is a switch which sticks."""
+        on: dict[str, str] = {_code(name): name for name in self.resting}
         for event in events:
             if event.value:
                 on[event.code] = name_of(event)
             else:
                 on.pop(event.code, None)
-        stuck = tuple(on.values())
-        odd = tuple(f"{name} is on though nothing is closed: a switch sticks, or two wires touch" for name in stuck
-                    if name not in self.resting)  # fmt: skip
-        return replace(self, resting=stuck, held=stuck, odd=(*self.odd, *odd))
+        return replace(self, resting=tuple(on.values()), held=tuple(on.values()))
+
+    @property
+    def stuck(self) -> tuple[str, ...]:
+        """What is on though nothing is closed, in words."""
+        return tuple(
+            f"{name} is on though nothing is closed: a switch sticks, or two wires touch" for name in self.resting
+        )
 
     def skip(self) -> Walk:
         """Nothing is to be heard from this terminal, or nothing is wired to it."""
@@ -311,7 +313,8 @@ def finished(draft: Draft, walk: Walk, quirk: Proposal, told: Measured | None = 
         made = made.with_value("quirk_flags", quirk.flags).with_value("quirk_why", quirk.why)
     if told is not None and told.presses:
         count = f"{len(told.presses)} presses"
-        made = made.with_measured(count, debounce_ms=max(0.1, round(told.longest_ms, 2)))
+        longest = max(told.longest_ms, told.interval_ms or 0.1)  # what is shorter than the interval is not to be seen
+        made = made.with_measured(count, debounce_ms=round(longest, 2))
         if told.interval_ms is not None:
             made = made.with_measured(count, poll_ms=told.interval_ms)
     return made

@@ -17,7 +17,7 @@ from kyklon.model.record import Record
 from kyklon.model.timing import Timing
 from kyklon.parts import sockets
 
-Kind = Literal["number", "whole", "text", "choice", "switch", "words", "pair", "size", "ranges", "gauge", "rate"]
+Kind = Literal["number", "whole", "text", "choice", "switch", "words", "pair", "size", "ranges", "gauge", "rate", "hex"]
 
 
 @dataclass(frozen=True)
@@ -69,6 +69,8 @@ class PartField:
             return "not known" if value is None else "none"
         if self.kind == "switch":
             return "yes" if value else "no"
+        if self.kind == "hex":
+            return f"{value:04x}"
         if self.kind in ("number", "whole", "gauge"):
             shown = units.words(value / self.scale, self.unit if self.kind != "gauge" else "AWG")
             return shown
@@ -101,7 +103,7 @@ class PartField:
 
 
 _EMPTY: Mapping[str, Any] = {"text": "", "words": (), "number": 0.0, "whole": 0, "switch": False, "rate": "",
-                             "choice": "", "pair": (), "size": (), "ranges": (), "gauge": None}  # fmt: skip
+                             "choice": "", "hex": 0, "pair": (), "size": (), "ranges": (), "gauge": None}  # fmt: skip
 
 
 def _number(field: PartField, text: str) -> float:
@@ -113,6 +115,12 @@ def _whole(field: PartField, text: str) -> int:
     if abs(value - round(value)) > 1e-6 * max(1.0, abs(value)):
         raise ValueError(f"{field.label} is a whole number of {field.unit or 'pieces'}, not {text}")
     return round(value)
+
+
+def _hex(field: PartField, text: str) -> int:
+    if not re.fullmatch(r"(0x)?[0-9a-fA-F]{1,4}", text):
+        raise ValueError(f"{field.label} is a number of four hexadecimal digits, as 1d6b, not “{text[:20]}”")
+    return int(text, 16)
 
 
 def _text(field: PartField, text: str) -> str:
@@ -223,7 +231,7 @@ def range_words(band: Any) -> str:
 _PARSERS: Mapping[str, Any] = {
     "number": _number, "whole": _whole, "text": _text, "choice": _choice, "switch": _switch, "words": _words,
     "pair": _pair, "size": _size, "ranges": _ranges, "rate": _rate,
-    "gauge": lambda field, text: round(field.number(text)),
+    "hex": _hex, "gauge": lambda field, text: round(field.number(text)),
 }  # fmt: skip
 
 # --- the fields, kind by kind --------------------------------------------------------------------------------------
@@ -303,8 +311,8 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("hdmi", "Takes HDMI", "switch", empty=True),
     ),
     "encoders": (
-        PartField("vendor", "Vendor", "whole", low=0, high=65535), PartField("product", "Product", "whole", low=0, high=65535),
-        PartField("version", "Version", "whole", low=0, high=65535, default=0x0110),
+        PartField("vendor", "Vendor", "hex"), PartField("product", "Product", "hex"),
+        PartField("version", "Version", "hex", default=0x0110),
         PartField("players", "Players", "whole", low=1, high=8, why="each seat needs terminals of its own"),
         PartField("device_name", "Name it gives itself"),
         PartField("socket", "Socket", "choice", choices=_USB, default="USB-B", why="its cable must have that plug"),
@@ -413,7 +421,7 @@ def value_words(kind: str, name: str, value: Any) -> str:
     """A fact as the screen says it; lists of records as what they are called."""
     field = field_of(kind, name)
     if field is not None:
-        return f"{value:04x}" if kind == "encoders" and name in ("vendor", "product", "version") else field.words(value)
+        return field.words(value)
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, (list, tuple)):

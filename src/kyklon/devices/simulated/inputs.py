@@ -55,6 +55,9 @@ class StandIn(Record):
         codes = [switch.event for switch in self.switches]
         axes = dict.fromkeys(code[:-1] for code in codes if code[-1] in "+-")
         buttons = dict.fromkeys(code for code in codes if code[-1] not in "+-")
+        if len(codes) > len(set(codes)):  # two pads in one: the kernel lists the second's under the next free names
+            axes |= dict.fromkeys(("ABS_Z", "ABS_RX"))
+            buttons |= dict.fromkeys(f"BTN_TRIGGER_HAPPY{number}" for number in range(1, len(buttons) + 1))
         return InputFacts(
             self.identity, self.name, self.vendor, self.product, self.version, "usb", tuple(buttons),
             tuple(AxisFacts(code, -1, 1) for code in axes), self.interval_ms if self.told else None,

@@ -79,7 +79,27 @@ def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue) 
         raise ValueError(f"A part of {kind} is chosen where it is needed")
     made = build.with_part(roles[kind], part_id)
     made = edited(made, "links", connect(made, catalogue))
+    if kind in ("boards", "images"):
+        made = _boot_fitted(made, catalogue, image_changed=kind == "images")
     return _wired(made, catalogue) if kind == "encoders" else made
+
+
+def _boot_fitted(build: Build, catalogue: Catalogue, *, image_changed: bool) -> Build:
+    """With the boot settings that follow from the board and the image: dialect, device tree, kernel, user, services."""
+    board, image = catalogue.find(Board, build.part("board")), catalogue.find(Image, build.part("image"))
+    made = build
+    if board is not None and made.boot.dialect not in board.dialects and board.dialects:
+        made = edited(made, "boot.dialect", board.dialects[0])
+    if board is not None and board.device_tree:
+        made = edited(made, "boot.device_tree", board.device_tree)
+    if board is not None and image is not None:
+        fitting = [each.file for each in image.kernels if each.instruction_set in (board.native_set, *board.runs)]
+        if fitting and made.boot.kernel not in fitting:
+            made = edited(made, "boot.kernel", fitting[0])
+    if image is not None and image_changed:
+        made = edited(made, "boot.user", image.default_user)
+        made = edited(made, "boot.services", image.services)
+    return made
 
 
 def _wired(build: Build, catalogue: Catalogue) -> Build:

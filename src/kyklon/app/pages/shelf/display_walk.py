@@ -104,5 +104,4 @@ class DisplayWalk(Walk):
             timing = Timing.model_validate(each)
             line, rate = float(timing.horizontal_hz) / 1000, float(timing.vertical_hz)
             points.append(Point(f"{timing.size[0]} × {timing.size[1]}", line, rate, "", not points, line))
-        holds = "typed or suggested: check them" if draft and "ranges" not in draft.known and ranges else ""
-        self._plot.show_values(ranges, tuple(points), holds)
+        self._plot.show_values(ranges, tuple(points), "")

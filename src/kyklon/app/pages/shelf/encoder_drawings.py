@@ -15,12 +15,13 @@ from kyklon.app.widgets.instrument import Instrument
 class TerminalBoard(Instrument):
     """A strip of screw tabs, each with what is printed at it and what is said of it. pressed, released: by the mouse."""
 
-    least = QSize(340, 120)
+    least = QSize(340, 40)
     pressed = pyqtSignal(str)
     released = pyqtSignal(str)
 
-    def __init__(self, theme: Theme, name: str) -> None:
+    def __init__(self, theme: Theme, name: str, *, small: bool = False) -> None:
         super().__init__(theme, name)
+        self._small = small  # prints alone, close together
         self._tabs: tuple[tuple[str, str, str, str], ...] = ()
         self._boxes: dict[str, QRectF] = {}
         self._down = ""
@@ -30,13 +31,15 @@ class TerminalBoard(Instrument):
         if not self.shows(tabs):
             return
         self._tabs = tabs
+        rows = math.ceil(len(tabs) / self._columns(max(self.width(), self.least.width())))
+        self.setMinimumHeight(round(self.theme.px(32 if self._small else 46) * max(1, rows)))
         self.setAccessibleDescription(
             "; ".join(f"{printed} {said} {state}".strip() for _id, printed, said, state in tabs)
         )
         self.update()
 
     def _columns(self, wide: float) -> int:
-        return max(1, min(len(self._tabs) or 1, int(wide // self.theme.px(74))))
+        return max(1, min(len(self._tabs) or 1, int(wide // self.theme.px(42 if self._small else 62))))
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
@@ -54,22 +57,32 @@ class TerminalBoard(Instrument):
         columns = self._columns(box.width())
         rows = math.ceil(count / columns)
         columns = math.ceil(count / rows)
-        wide, high = box.width() / columns, min(px(64), box.height() / rows)
+        wide, high = box.width() / columns, min(px(32 if self._small else 64), box.height() / rows)
         self._boxes = {}
         for index, (tab_id, printed, said, state) in enumerate(self._tabs):
             cell = QRectF(box.left() + index % columns * wide, box.top() + index // columns * high, wide, high)
-            tab = QRectF(cell.left() + px(3), cell.top() + px(3), cell.width() - px(6), min(px(26), high - px(20)))
+            tab = QRectF(
+                cell.left() + px(3),
+                cell.top() + px(3),
+                cell.width() - px(6),
+                high - px(6) if self._small else min(px(26), high - px(20)),
+            )
             fill = {"asked": "teal", "known": "teal_soft", "on": "amber_soft", "skipped": "sheet"}.get(state, "field")
             edge = "amber" if state == "on" else "teal" if state in ("asked", "known") else "hairline"
             self.block(painter, tab, fill, edge, radius=2, width=2.0 if state in ("asked", "on") else 1.0)
             token = "on_teal" if state == "asked" else "ink"
             self.text(painter, tab, printed, font=self.theme.mono("small", 600), token=token,
                       align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+            self._boxes[tab_id] = cell
+            if self._small:
+                continue
             below = QRectF(tab.left() - px(2), tab.bottom() + px(1), tab.width() + px(4), px(16))
-            words = said or {"asked": "close it now", "skipped": "skipped"}.get(state, "")
+            words = said.removeprefix("BTN_").removeprefix("ABS_").removeprefix("KEY_") or {
+                "asked": "close it now",
+                "skipped": "skipped",
+            }.get(state, "")
             self.text(painter, below, words, font=self.theme.font("small"), token="teal" if state == "asked" else "muted",
                       align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
-            self._boxes[tab_id] = cell
 
     def box_of(self, tab_id: str) -> QRectF:
         """Where a terminal is drawn."""
@@ -92,7 +105,7 @@ class TerminalBoard(Instrument):
 class Histogram(Instrument):
     """How often each length was seen, with its unit and the longest named."""
 
-    least = QSize(150, 96)
+    least = QSize(150, 88)
 
     def __init__(self, theme: Theme, name: str, empty: str) -> None:
         super().__init__(theme, name)

@@ -59,7 +59,7 @@ class EncoderWalk(Walk):
         self._measure = button("Measure a button", self._on_measure)
         pressing = Sheet("Thirty presses")
         self._pressing = pressing
-        pressing.add(row(self._measure, 1), row(self._bounce, self._report, spacing=14))
+        pressing.add(row(self._measure, self._bounce, self._report, spacing=14))
         self.board = TerminalBoard(self.theme, "Terminals")
         self.board.pressed.connect(self._on_again)
         self._begin = button("Begin the walk", self._on_begin, "outline")
@@ -71,10 +71,9 @@ class EncoderWalk(Walk):
         self._quirk = QCheckBox("Two players share the device: write the quirk")
         self._why = label("", "small", wrap=True)
         walk.add(self._quirk, self._why)
-        self._bench = TerminalBoard(self.theme, "The stand-in's switches")
+        self._bench = TerminalBoard(self.theme, "The stand-in's switches", small=True)
         self._bench.pressed.connect(lambda each: self._press(each, closes=True))
         self._bench.released.connect(lambda each: self._press(each, closes=False))
-        self._bench.setMinimumHeight(round(self.theme.px(70)))
         self._standin = Sheet("Stand-in: press its switches here", "in place of a device that is plugged in")
         self._standin.add(self._bench)
         side = QWidget()
@@ -218,9 +217,10 @@ class EncoderWalk(Walk):
             if self._stage == "measure" or count
             else "one button, any one"
         )
-        self._bounce.show_values(
-            told.bounces if told else (), f"longest {told.longest_ms:.1f}\u202fms" if told and told.presses else ""
-        )
+        bounce = f"longest {told.longest_ms:.1f}\u202fms" if told and told.presses else ""
+        if told and told.presses and not told.longest_ms:
+            bounce = "none seen: shorter than a report"
+        self._bounce.show_values(told.bounces if told else (), bounce)
         interval = (
             f"every {told.interval_ms:g}\u202fms"
             if told and told.interval_ms
@@ -262,11 +262,8 @@ class EncoderWalk(Walk):
     def _show_quirk(self) -> None:
         proposal = encoder.quirk_for(self._terminals, self._facts) if self._facts else encoder.Proposal()
         self._quirk.setVisible(bool(proposal.flags))
-        odd = (
-            self._terminals.odd
-            if not proposal.flags
-            else tuple(each for each in self._terminals.odd if "and so does" not in each)
-        )
+        odd = (*self._terminals.stuck, *self._terminals.odd) if self._stage == "walk" or self._terminals.odd else ()
+        odd = tuple(each for each in odd if not proposal.flags or "and so does" not in each)
         words = [proposal.why] if proposal.flags else []
         self._why.setText(" ".join([*words, *(f"{each}." for each in odd[-2:])]))
         self._why.setVisible(bool(self._why.text()))

@@ -59,7 +59,7 @@ class FactSheet(Instrument):
         return [(left, half), (left + half + px(12), half)]
 
     def _origin(self, wide: float) -> float:
-        return min(self.theme.px(206), wide * 0.36)
+        return min(self.theme.px(262), wide * 0.42)
 
     def _rows(self, wide: float) -> list[tuple[str, list[Fact | None], float]]:
         px = self.theme.px

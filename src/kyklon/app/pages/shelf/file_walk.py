@@ -6,7 +6,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QFileDialog, QWidget
+from PyQt6.QtWidgets import QFileDialog, QLayout, QWidget
 
 from kyklon.app.pages.shelf.walk import Walk
 from kyklon.app.theme.tokens import Theme
@@ -86,7 +86,7 @@ class ImageWalk(Walk):
         """Override."""
         self.found = FoundTree(self.theme, "What was found in it", self.empty)
         source = Sheet("Where from")
-        source.add(row(*self.sources(), 1))
+        source.add(row(*self.sources(), 1), *self.hints())
         drawing = Sheet("What was found in it")
         drawing.add(self.found, 1)
         side = QWidget()
@@ -103,6 +103,10 @@ class ImageWalk(Walk):
             own = self.session.folder / build.source.path
             made.append(button(f"This build's: {own.name}", lambda: self.learn_from("image", own)))
         return tuple(made)
+
+    def hints(self) -> tuple[QLayout, ...]:
+        """A further row of them."""
+        return ()
 
     def _ask(self) -> None:
         self.ask_file(
@@ -131,9 +135,16 @@ class SystemWalk(ImageWalk):
 
     def sources(self) -> tuple[QWidget, ...]:
         """Override."""
-        hints = [button(f"{each.height} lines, {each.refresh}\u202fHz", lambda each=each: self._on_hint(each), "quiet", tip=each.name)
-                 for each in system.HINTS]  # fmt: skip
-        return (button("Choose a folder…", self._ask_folder, "outline"), label("as on television:", "small"), *hints)
+        return (button("Choose a folder…", self._ask_folder, "outline"),)
+
+    def hints(self) -> tuple[QLayout, ...]:
+        """Override: what sets of a kind draw, where nobody knows better."""
+        made = row(label("It draws as on", "small"), spacing=4)
+        for each in system.HINTS:
+            words = f"{each.height} lines, {each.refresh}\u202fHz"
+            made.addWidget(button(words, lambda each=each: self._on_hint(each), "quiet", tip=each.name))
+        made.addStretch(1)
+        return (made,)
 
     def _ask_folder(self) -> None:
         path = QFileDialog.getExistingDirectory(self, "A folder of games", str(self.session.folder))

@@ -212,6 +212,7 @@ class ShelfPage(QWidget):
             words += " This build has a copy that differs from the shelf's: see the findings of Plan."
         self._users.setText(words)
         can, why = self._usable(entry)
+        self._use.setText("Take it out of this build" if self._is_used_system(entry) else "Use it in this build")
         self._use.setEnabled(can)
         set_tip(self._use, why)
 
@@ -219,6 +220,8 @@ class ShelfPage(QWidget):
 
     def _usable(self, entry: Entry) -> tuple[bool, str]:
         """Whether the part can be put into the build from here, and why not."""
+        if self._is_used_system(entry):
+            return len(self.session.build.systems) > 1, "A build has one system at least"
         if entry.place in copies.chosen_by(self.session.build, self.session.catalogue):
             return False, "It is in this build already"
         if entry.kind in (
@@ -240,17 +243,27 @@ class ShelfPage(QWidget):
         entry = self.parts.current
         if entry is None:
             return
+        from kyklon.model.build import edited
         from kyklon.operations.plan.acts import with_part_used
 
+        build, label = self.session.build, f"Use {entry.name}"
         try:
-            build = with_part_used(self.session.build, entry.kind, entry.id, self.session.catalogue)
+            if self._is_used_system(entry):
+                build = edited(build, "systems", [each for each in build.systems if each != entry.id])
+                label = f"Take {entry.name} out"
+            else:
+                build = with_part_used(build, entry.kind, entry.id, self.session.catalogue)
         except ValueError as bad:
             self.session.said.emit(str(bad))
             return
-        self.session.put(f"Use {entry.name}", build)
-        self.session.said.emit(f"{entry.name} is in this build now.")
+        self.session.put(label, build)
+        gone = self._is_used_system(entry) is False and label.startswith("Take")
+        self.session.said.emit(f"{entry.name} is {'out of' if gone else 'in'} this build now.")
         self._known = None
         self.refresh()
+
+    def _is_used_system(self, entry: Entry) -> bool:
+        return entry.kind == "systems" and entry.id in self.session.build.systems
 
     # --- acts ----------------------------------------------------------------------------------------------------
 

@@ -47,6 +47,7 @@ class Walk(QWidget):
         self._questions.add(self._hint, scrolled(self.form), self._told, row(label("Name", "small"), self._name), self._wrong,
                             row(1, self._save))  # fmt: skip
         self._questions.body.setStretch(1, 1)
+        self._questions.setMinimumWidth(round(self.theme.px(400)))
         self.side = self.make_side()
         heading = row(button("Back to the shelf", self.left.emit, "quiet"), label(self.title, "title"), 1, spacing=12)
         middle = row(self.side, self._questions, spacing=14)
@@ -95,6 +96,8 @@ class Walk(QWidget):
         if draft is not None:
             self.form.show_draft(draft)
             self._about.set_rows(draft.about)
+        if (sheet := self._about.parentWidget()) is not None and sheet is not self:
+            sheet.setVisible(bool(draft and draft.about))
         self.show_draft(draft)
 
     def show_draft(self, draft: Draft | None) -> None:
@@ -120,6 +123,9 @@ class Walk(QWidget):
         name = self._name.text().strip()
         if not name:
             self._say("Give it a name.")
+            return
+        if name.lower() in {each.name.lower() for each in self.session.shelf.parts[self.draft.kind].values()}:
+            self._say(f"There is a {one(self.draft.kind)} {name} already: give this one another name.")
             return
         try:
             draft = self.ready()
