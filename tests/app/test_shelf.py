@@ -186,7 +186,9 @@ def test_a_box_of_unknown_things_becomes_a_machine_that_starts(bench, demo: Demo
             user.press(words[-1], dialog)
 
         assert failure.remedy is not None, order
-        user.answer(agree, lambda: user.press(failure.remedy.label if not failure.remedy.changes else "Preview:", power))
+        user.answer(
+            agree, lambda: user.press(failure.remedy.label if not failure.remedy.changes else "Preview:", power)
+        )
         user.wait()
         user.press("Run again", power)
         user.wait(lambda: session.bring_up_current)

@@ -1,7 +1,7 @@
 """What somebody types into a field that has a unit: 900 mA, 15,7 kHz, 19 in, 24 AWG. Kept in the field's own unit.
 
-Factors: the SI brochure (9th edition), NIST SP 811 (2008), appendix B.8 (inch, foot, mil, degree Fahrenheit), IEC 80000-13
-(KiB and up). Gauges: ASTM B258, a diameter of 0.127 mm x 92^((36 - n)/39).
+Factors: the SI brochure (9th edition), NIST SP 811 (2008), appendix B.8 (inch, foot, mil, degree Fahrenheit), IEC
+80000-13 (KiB and up). Gauges: ASTM B258, a diameter of 0.127 mm x 92^((36 - n)/39).
 """
 
 from __future__ import annotations

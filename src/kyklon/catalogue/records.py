@@ -395,12 +395,13 @@ class Panel(CataloguePart):
 class Grammar(Record):
     """How a settings file is written. separator: between a word and its value; a blank for any blanks. remark: what a
     remark begins with; remark_behind: one may follow a value. prefix: the word before each word. ending: what stands
-    behind each value. quote: what a value may stand in; quote_always: new ones do, else only those with blanks. joint: the separator with the blanks that are written round it,
-    '' for one at each side. section: the line that begins one, with {section} where its name stands, '' where there are
-    none; a word is then known as section/word; close: the line that ends a section, '' for none. kernel_line: the word
-    whose value is the kernel line. bound: how a line is bound to boards, with {boards} where their ids stand, '' where a
-    file has no such lines. first_line: the line that names the format, '' for none. wins: which of two lines for one
-    word counts; a bound line always goes before an unbound one."""
+    behind each value. quote: what a value may stand in; quote_always: new ones do, else only those with blanks.
+    joint: the separator with the blanks that are written round it, '' for one at each side. section: the line that
+    begins one, with {section} where its name stands, '' where there are none; a word is then known as section/word;
+    close: the line that ends a section, '' for none. kernel_line: the word whose value is the kernel line. bound: how
+    a line is bound to boards, with {boards} where their ids stand, '' where a file has no such lines. first_line: the
+    line that names the format, '' for none. wins: which of two lines for one word counts; a bound line always goes
+    before an unbound one."""
 
     separator: str = Field(default="=", min_length=1, max_length=8)
     remark: str = Field(default="#", min_length=1, max_length=8)

@@ -52,8 +52,14 @@ def list_parts(
         for each in wanted for part in parts.parts[each].values() if not own or (each, part.id) in parts.own
     ]  # fmt: skip
     data = {"parts": rows, "broken": [{"file": str(each.path), "why": str(each.error)} for each in parts.broken]}
-    out(data, as_json, lambda: [f"{row['kind']:18} {row['id']:24} {'own' if row['own'] else 'ships':6} {row['name']}" for row in rows]
-        or ["No parts of your own yet."])  # fmt: skip
+    out(
+        data,
+        as_json,
+        lambda: (
+            [f"{row['kind']:18} {row['id']:24} {'own' if row['own'] else 'ships':6} {row['name']}" for row in rows]
+            or ["No parts of your own yet."]
+        ),
+    )
     return OK
 
 
@@ -154,11 +160,17 @@ def _draft_out(draft: Draft, name: str, as_json: bool) -> None:
         rows = [f"{label_of(draft.kind, key):28} {value_words(draft.kind, key, value)}  [{draft.known[key].how}]"
                 for key, value in draft.row.items()]  # fmt: skip
         rows += [f"{key:28} {value}" for key, value in draft.about]
-        rows += [f"suggested: {label_of(draft.kind, key)} {value_words(draft.kind, key, value)}"
-                 + (f" ({draft.because[key]})" if key in draft.because else "") for key, value in draft.suggested.items()
-                 if key not in draft.row]  # fmt: skip
-        rows += [f"asked: {each['label']}" + (f", in {each['unit']}" if each["unit"] else "") + f" (--set {each['field']}=…)"
-                 for each in asked if each["field"] not in draft.suggested]  # fmt: skip
+        rows += [
+            f"suggested: {label_of(draft.kind, key)} {value_words(draft.kind, key, value)}"
+            + (f" ({draft.because[key]})" if key in draft.because else "")
+            for key, value in draft.suggested.items()
+            if key not in draft.row
+        ]
+        rows += [
+            f"asked: {each['label']}" + (f", in {each['unit']}" if each["unit"] else "") + f" (--set {each['field']}=…)"
+            for each in asked
+            if each["field"] not in draft.suggested
+        ]
         return [*rows, *(f"note: {each}" for each in draft.told)]
 
     out(data, as_json, lines)
@@ -208,8 +220,11 @@ def import_(
             rows += [f"    {told.label}: {told.before} here, {told.after} in the file" for told in each.differences]
             rows += [f"    {line}" for line in each.text.split("\n")] if each in texts else []
         if waits:
-            rows.append("Nothing was changed. " + ("--replace takes the file's version. " if other and not replace else "")
-                        + ("--use says that you have seen what it writes." if texts and not use else ""))  # fmt: skip
+            rows.append(
+                "Nothing was changed. "
+                + ("--replace takes the file's version. " if other and not replace else "")
+                + ("--use says that you have seen what it writes." if texts and not use else "")
+            )
         return rows
 
     out(data, as_json, lines)

@@ -12,7 +12,9 @@ from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.operations.picture import edid
 
 MARK = ".demo"  # the file that tells a demo, with the generation it is of
-GENERATION = 6  # 3: stand-ins bear an ending of their own; 4: an image that a real kernel starts; 5: with overlays; 6: samples to learn from
+# 3: stand-ins bear an ending of their own; 4: an image that a real kernel starts; 5: with overlays; 6: samples to
+# learn from
+GENERATION = 6
 PANE = "attachments/pane-24.edid"
 
 Make = Callable[[Path, Catalogue], Path]

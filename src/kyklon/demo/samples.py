@@ -92,6 +92,7 @@ LABEL skiff
   APPEND root=/dev/mmcblk0p2 rootwait quiet
 """
 SERVICES = ("network", "sound", "tiller")
+FIRST_BOOT = "-- read once, at the first start\nuser.name = deckhand\nnetwork.country =\nnetwork.name = skiff\n"
 # five boot files whose grammars no dialect has
 BOOT_FILES = {
     "start.ini": """\
@@ -133,16 +134,35 @@ picture {
   always = "TRUE",
 }
 """,
-    "BOOT.TAB": "REM tabs between\nKERNEL\t\tskiff-armv8.krn\nTREE\t\tgurnard.dtb\nLINE\t\troot=/dev/mmcblk0p2 rootwait\nSAFE\t\tOFF\n",
+    "BOOT.TAB": "REM tabs between\nKERNEL\t\tskiff-armv8.krn\nTREE\t\tgurnard.dtb\nLINE\t\troot=/dev/mmcblk0p2 "
+    "rootwait\nSAFE\t\tOFF\n",
 }
 # the decision that each line of those carries, by the line's number
 CARRIED = {
-    "start.ini": {3: "boot.turn", 4: "boot.force_output", 7: "boot.kernel", 8: "boot.device_tree", 9: "boot.kernel_words"},
+    "start.ini": {
+        3: "boot.turn",
+        4: "boot.force_output",
+        7: "boot.kernel",
+        8: "boot.device_tree",
+        9: "boot.kernel_words",
+    },
     "loader.env": {2: "boot.kernel", 3: "boot.device_tree", 4: "boot.kernel_words", 5: "boot.force_output"},
-    "boot.map": {2: "boot.kernel", 3: "boot.device_tree", 4: "boot.kernel_words", 5: "boot.sound", 6: "boot.video_memory_mb"},
-    "config.blk": {3: "boot.kernel", 4: "boot.device_tree", 5: "boot.kernel_words", 8: "boot.turn", 9: "boot.force_output"},
+    "boot.map": {
+        2: "boot.kernel",
+        3: "boot.device_tree",
+        4: "boot.kernel_words",
+        5: "boot.sound",
+        6: "boot.video_memory_mb",
+    },
+    "config.blk": {
+        3: "boot.kernel",
+        4: "boot.device_tree",
+        5: "boot.kernel_words",
+        8: "boot.turn",
+        9: "boot.force_output",
+    },
     "BOOT.TAB": {2: "boot.kernel", 3: "boot.device_tree", 4: "boot.kernel_words", 5: "boot.safe_start"},
-}  # fmt: skip
+}
 # one seat's panel in mm: lever, six buttons, start and select
 HOLES = (
     (70, 88, 24),
@@ -201,10 +221,12 @@ def dump(data: bytes) -> str:
 def _make_image(path: Path) -> None:
     """Skiff 1.0: a complete image for the one board, with a front end of its own."""
     files = {
-        "extlinux/extlinux.conf": EXTLINUX.encode(), "skiff-armv8.krn": kernel_64(), BOARD: tree(),
+        "extlinux/extlinux.conf": EXTLINUX.encode(),
+        "skiff-armv8.krn": kernel_64(),
+        BOARD: tree(),
         "services.list": "".join(f"{name}\n" for name in SERVICES).encode(),
-        "first-boot.settings": b"-- read once, at the first start\nuser.name = deckhand\nnetwork.country =\nnetwork.name = skiff\n",
-    }  # fmt: skip
+        "first-boot.settings": FIRST_BOOT.encode(),
+    }
     root: dict[str, bytes | str] = {}
     for name, data in card_image.root_tree().items():
         if "gangway" in name or "shutdown-watcher" in name or name in ("home/player/", "games/", "etc/checksums"):
@@ -242,8 +264,10 @@ def svg() -> str:
     """The panel's drawing, in millimetres."""
     wide, high = PLATE
     rows = "".join(f'  <circle cx="{x}" cy="{y}" r="{d / 2:g}"/>\n' for x, y, d in HOLES)
-    return (f'<svg xmlns="http://www.w3.org/2000/svg" width="{wide}mm" height="{high}mm" viewBox="0 0 {wide} {high}" '
-            f'fill="none" stroke="black">\n  <rect x="0" y="0" width="{wide}" height="{high}"/>\n{rows}</svg>\n')  # fmt: skip
+    return (
+        f'<svg xmlns="http://www.w3.org/2000/svg" width="{wide}mm" height="{high}mm" viewBox="0 0 {wide} {high}" '
+        f'fill="none" stroke="black">\n  <rect x="0" y="0" width="{wide}" height="{high}"/>\n{rows}</svg>\n'
+    )
 
 
 def _make_dxf(path: Path) -> None:
@@ -282,9 +306,20 @@ def _make_stand_ins(folder: Path) -> None:
         stand_in("cleat", "Cleat One", 0x0101, switches(1), interval_ms=2, bounce_ms=9),
         stand_in("cleat-twin", "Cleat Twin", 0x0102, switches(2), interval_ms=4, bounce_ms=14),
         stand_in("fairlead", "Fairlead Keys", 0x0103, keyed, interval_ms=1, bounce_ms=3),
-        stand_in("cleat-worn", "Cleat One, worn", 0x0104, switches(1), interval_ms=10, bounce_ms=40, told=False, stuck=("8",),
-                 crossed=(("1", "2"),), tied=(("5", "6"),), silent=("7",)),
-    )  # fmt: skip
+        stand_in(
+            "cleat-worn",
+            "Cleat One, worn",
+            0x0104,
+            switches(1),
+            interval_ms=10,
+            bounce_ms=40,
+            told=False,
+            stuck=("8",),
+            crossed=(("1", "2"),),
+            tied=(("5", "6"),),
+            silent=("7",),
+        ),
+    )
     sockets = folder / choose.DISPLAYS
     sockets.mkdir(parents=True, exist_ok=True)
     good = display_data()

@@ -1,7 +1,7 @@
 """A board learnt from its device tree, or from what it prints about itself while it runs; the rest is asked.
 
-Properties: Devicetree Specification 0.4, chapters 2 and 3; the kernel's Documentation/devicetree/bindings: arm/cpus.yaml,
-display/connector/*.yaml, connector/usb-connector.yaml, mmc/mmc-controller.yaml.
+Properties: Devicetree Specification 0.4, chapters 2 and 3; the kernel's Documentation/devicetree/bindings:
+arm/cpus.yaml, display/connector/*.yaml, connector/usb-connector.yaml, mmc/mmc-controller.yaml.
 """
 
 from __future__ import annotations
@@ -207,8 +207,8 @@ _ARCH = {"5": "ARMv5", "6": "ARMv6", "7": "ARMv7", "8": "ARMv8", "aarch64": "ARM
 
 
 def learn_text(text: str, catalogue: Catalogue, draft: Draft | None = None) -> Draft:
-    """Facts from pasted text: /proc/cpuinfo, /proc/meminfo, /proc/device-tree/model, lsusb, uname -m; any of them, in any
-    order, onto a draft or from nothing. What is not recognised is told."""
+    """Facts from pasted text: /proc/cpuinfo, /proc/meminfo, /proc/device-tree/model, lsusb, uname -m; any of them, in
+    any order, onto a draft or from nothing. What is not recognised is told."""
     made = draft or Draft("boards", asked=ASKED)
     lines = [line.strip("\0 \t\r") for line in text.replace("\0", "\n").splitlines()][:20_000]
     values = {

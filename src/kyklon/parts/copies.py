@@ -153,7 +153,8 @@ def _deeper(before: Any, after: Any) -> tuple[str, str]:
 
 
 def newer(build: Build, catalogue: Catalogue) -> tuple[tuple[PartCopy, CataloguePart, tuple[Difference, ...]], ...]:
-    """The build's copies that differ from the shelf's part of that id, with how. Those that the shelf lacks are none."""
+    """The build's copies that differ from the shelf's part of that id, with how. Those that the shelf lacks are
+    none."""
     found = []
     for copy in build.copies:
         there = catalogue.shelf.get((copy.kind, copy.id))
@@ -188,11 +189,15 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
         if any(each.path.as_posix() == f"{copy.kind}/{copy.id}.toml" for copy in build.copies):
             found.append(
                 Finding(
-                    code=f"plan.copy-broken:{each.path.as_posix()}", severity=Severity.STOP, operation=10, subject=each.path.stem,
-                    title=f"A part of this build cannot be used: {each.path.stem}", message=str(each.error),
+                    code=f"plan.copy-broken:{each.path.as_posix()}",
+                    severity=Severity.STOP,
+                    operation=10,
+                    subject=each.path.stem,
+                    title=f"A part of this build cannot be used: {each.path.stem}",
+                    message=str(each.error),
                     why="The build brings this part itself, and what it says is wrong.",
                 )
-            )  # fmt: skip
+            )
     return found
 
 

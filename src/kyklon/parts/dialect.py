@@ -28,8 +28,14 @@ KERNEL_LINE = "boot.kernel_words"
 _SEPARATORS = ("=", ":", ":=", "=>", "->", " ")
 _REMARKS = ("#", ";", "//", "--", "!", "'", "*", "%", "REM", "rem", "@", "|", "~")
 _ENDINGS = (";", ",", ".")
-_SECTIONS = (("[{section}]", ""), ("{section} {", "}"), ("{section}:", ""), ("<{section}>", ""), ("begin {section}", "end"),
-             ("= {section} =", ""))  # fmt: skip
+_SECTIONS = (
+    ("[{section}]", ""),
+    ("{section} {", "}"),
+    ("{section}:", ""),
+    ("<{section}>", ""),
+    ("begin {section}", "end"),
+    ("= {section} =", ""),
+)
 _PAIRS = (("yes", "no"), ("on", "off"), ("true", "false"), ("1", "0"), ("enabled", "disabled"), ("enable", "disable"))
 # what each decision's value is made of; the same expressions as the shipped dialects'
 TEMPLATES: Mapping[str, str] = {
@@ -48,18 +54,26 @@ TEMPLATES: Mapping[str, str] = {
 }  # fmt: skip
 # what a board must obey for a line to be written: as the shipped dialects have it
 NEEDS: Mapping[str, str] = {
-    "picture.menu": "boot file", "boot.mode_as": "boot file", "boot.link": "link kind",
-    "boot.ignore_identification": "ignore identification", "boot.signal_strength": "signal strength",
-    "boot.overscan_percent": "inset", "boot.frame_size": "frame size", "boot.turn": "turn", "boot.safe_start": "safe start",
-    "boot.sound": "sound route", "boot.video_memory_mb": "memory split", "boot.processor_mhz": "processor clock",
+    "picture.menu": "boot file",
+    "boot.mode_as": "boot file",
+    "boot.link": "link kind",
+    "boot.ignore_identification": "ignore identification",
+    "boot.signal_strength": "signal strength",
+    "boot.overscan_percent": "inset",
+    "boot.frame_size": "frame size",
+    "boot.turn": "turn",
+    "boot.safe_start": "safe start",
+    "boot.sound": "sound route",
+    "boot.video_memory_mb": "memory split",
+    "boot.processor_mhz": "processor clock",
     "boot.overlays": "header",
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)
 class SampleLine:
-    """number: from 1. kind: what the grammar takes it for. key: with its section. setting: the decision that it carries,
-    '' while nobody has said."""
+    """number: from 1. kind: what the grammar takes it for. key: with its section. setting: the decision that it
+    carries, '' while nobody has said."""
 
     number: int
     text: str
@@ -197,8 +211,16 @@ def _candidates(lines: Sequence[str]) -> Iterable[Grammar]:
     for (remark, separator), (ending, quote, section, prefix, after) in itertools.product(
         itertools.product(remarks, separators or ["="]), tails
     ):
-        yield Grammar(separator=separator, remark=remark, ending=ending, quote=quote, section=section[0], close=section[1],
-                      prefix=prefix, remark_behind=after)  # fmt: skip
+        yield Grammar(
+            separator=separator,
+            remark=remark,
+            ending=ending,
+            quote=quote,
+            section=section[0],
+            close=section[1],
+            prefix=prefix,
+            remark_behind=after,
+        )
 
 
 def _score(grammar: Grammar, lines: Sequence[str], marked: set[int]) -> float:
@@ -265,8 +287,11 @@ def unsuited(setting: str, value: str) -> str:
         try:
             exports.parse_timing_line(value)
         except KyklonError:
-            return (f"“{value[:40]}” is a mode written in a way that cannot be checked; leave this line as it is, and set the "
-                    "mode on the kernel line")  # fmt: skip
+            return (
+                f"“{value[:40]}” is a mode written in a way that cannot "
+                "be checked; leave this line as it is, and set the "
+                "mode on the kernel line"
+            )
     if setting == "boot.mode_as" and value and not re.fullmatch(r"(cta|dmt) \d{1,3}", value):
         return f"“{value[:40]}” is no standard's number; those are written as cta 1 or dmt 4"
     named = describe(Build, setting) if setting != KERNEL_LINE else None

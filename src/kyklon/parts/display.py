@@ -49,10 +49,15 @@ def _band(low: float, high: float, slow: float = 49, quick: float = 63) -> dict[
 # common practice; line rates of ITU-R BT.1700 (15.625 and 15.734 kHz) and of VESA DMT 640 x 480 (31.47 kHz) lie within
 CLASSES = (
     TubeClass("television", "A television: 15 kHz only", (_band(15.2, 16.5),), "composite", 5),
-    TubeClass("several rates", "An arcade tube with two or three rates", (_band(15.2, 16.5), _band(24.0, 25.5), _band(31.0, 32.0)),
-              "separate", 3),
+    TubeClass(
+        "several rates",
+        "An arcade tube with two or three rates",
+        (_band(15.2, 16.5), _band(24.0, 25.5), _band(31.0, 32.0)),
+        "separate",
+        3,
+    ),
     TubeClass("monitor", "A computer's monitor: 31 kHz and up", (_band(31.0, 38.0, 50, 75),), "separate", 2),
-)  # fmt: skip
+)
 
 
 def learn(data: bytes, source: str = SOURCE) -> Draft:
@@ -127,9 +132,11 @@ def _aspect(ratio: float) -> tuple[int, int]:
 
 
 def _about(draft: Draft, found: Identification) -> Draft:
-    rows = [("Made", f"{found.year}" + (f", week {found.week}" if 0 < found.week <= 54 else "")),
-            ("Identification", f"EDID {found.version}, {found.extensions} extension{'' if found.extensions == 1 else 's'}"),
-            ("Maker and product", f"{found.vendor or '?'} {found.product:04x}")]  # fmt: skip
+    rows = [
+        ("Made", f"{found.year}" + (f", week {found.week}" if 0 < found.week <= 54 else "")),
+        ("Identification", f"EDID {found.version}, {found.extensions} extension{'' if found.extensions == 1 else 's'}"),
+        ("Maker and product", f"{found.vendor or '?'} {found.product:04x}"),
+    ]
     if found.gamma:
         rows.append(("Gamma", f"{found.gamma:.2f}"))
     if found.address:

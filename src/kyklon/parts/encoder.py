@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
@@ -35,8 +36,8 @@ class Players:
 
 
 def players_in(facts: InputFacts) -> Players:
-    """A guess from the counts of axes and buttons: a kernel that takes two pads for one gives the second's lever the next
-    free axes, and numbers its buttons on (hid-input, hidinput_configure_usage)."""
+    """A guess from the counts of axes and buttons: a kernel that takes two pads for one gives the second's lever the
+    next free axes, and numbers its buttons on (hid-input, hidinput_configure_usage)."""
     axes = [each for each in facts.axes if not each.code.startswith("ABS_HAT")]
     digital = [each for each in axes if each.high - each.low <= 2]
     hats = sum(each.code.startswith("ABS_HAT") for each in facts.axes) // 2
@@ -55,8 +56,13 @@ def from_facts(facts: InputFacts) -> Draft:
     """A draft from what the device says of itself."""
     by = "the device itself"
     draft = Draft("encoders", asked=ASKED).with_read(
-        by, name=facts.name or "Encoder", device_name=facts.name, vendor=facts.vendor, product=facts.product, version=facts.version
-    )  # fmt: skip
+        by,
+        name=facts.name or "Encoder",
+        device_name=facts.name,
+        vendor=facts.vendor,
+        product=facts.product,
+        version=facts.version,
+    )
     guess = players_in(facts)
     draft = draft.offer(guess.why, players=guess.count)
     if facts.interval_ms is not None:
@@ -85,8 +91,8 @@ class Press:
 
 @dataclass(frozen=True)
 class Measured:
-    """bounces: of each press, in ms. gaps: between two reports that follow each other closely, in ms. interval_ms: of the
-    grid that all reports lie on, None where there is none to be seen."""
+    """bounces: of each press, in ms. gaps: between two reports that follow each other closely, in ms. interval_ms: of
+    the grid that all reports lie on, None where there is none to be seen."""
 
     presses: tuple[Press, ...]
     gaps: tuple[float, ...]
@@ -118,7 +124,7 @@ def measured(events: Sequence[InputEvent]) -> Measured:
         group.append((at, closed))
     presses += _press(group)
     times = sorted({each.at for each in events})
-    gaps = tuple(round((b - a) * 1000, 4) for a, b in zip(times, times[1:], strict=False) if b - a < _SAME_S)
+    gaps = tuple(round((b - a) * 1000, 4) for a, b in itertools.pairwise(times) if b - a < _SAME_S)
     return Measured(tuple(presses), gaps, interval_of(times))
 
 
@@ -259,7 +265,8 @@ def _code(name: str) -> str:
 
 
 def stops_for(players: int, buttons: int, names: Sequence[str] = ()) -> tuple[Stop, ...]:
-    """The terminals to walk: each player's lever, then the buttons. names: as they are printed, where the user knows."""
+    """The terminals to walk: each player's lever, then the buttons. names: as they are printed, where the user
+    knows."""
     stops = []
     for player in range(1, players + 1):
         own = ["Up", "Down", "Left", "Right", *map(str, range(1, buttons + 1))]
@@ -294,10 +301,17 @@ def quirk_for(walk: Walk, facts: InputFacts) -> Proposal:
         return Proposal()
     if doubles:
         pairs = ", ".join(f"{one} and {other}" for one, other in doubles[:3])
-        return Proposal(MULTI_INPUT, f"{pairs} send the same: the kernel takes two pads for one. With the multi-input quirk "
-                        "each player becomes a pad of its own.", tuple(doubles))  # fmt: skip
-    return Proposal(MULTI_INPUT, "Two players' terminals answer through one device: the kernel makes one pad of them. With the "
-                    "multi-input quirk each player becomes a pad of its own.")  # fmt: skip
+        return Proposal(
+            MULTI_INPUT,
+            f"{pairs} send the same: the kernel takes two pads for one. With the multi-input quirk "
+            "each player becomes a pad of its own.",
+            tuple(doubles),
+        )
+    return Proposal(
+        MULTI_INPUT,
+        "Two players' terminals answer through one device: the kernel makes one pad of them. With the "
+        "multi-input quirk each player becomes a pad of its own.",
+    )
 
 
 def finished(draft: Draft, walk: Walk, quirk: Proposal, told: Measured | None = None) -> Draft:

@@ -109,8 +109,10 @@ def _no_dangling(found: list[Incoming], catalogue: Catalogue, name: str) -> None
     for each in found:
         for kind, wanted in copies.needs(each.part):
             if (kind, wanted) not in brought and wanted not in catalogue.parts.get(kind, {}):
-                raise CatalogueError(f"{name}: {each.part.id} needs the {one(kind)} {wanted!r}, which came with it not.",
-                                     do="Ask for that part as well.")  # fmt: skip
+                raise CatalogueError(
+                    f"{name}: {each.part.id} needs the {one(kind)} {wanted!r}, which came with it not.",
+                    do="Ask for that part as well.",
+                )
 
 
 def bring_in(incoming_parts: tuple[Incoming, ...], store: Store, *, replace: bool = False) -> tuple[Step, ...]:

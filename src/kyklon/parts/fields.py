@@ -72,8 +72,7 @@ class PartField:
         if self.kind == "hex":
             return f"{value:04x}"
         if self.kind in ("number", "whole", "gauge"):
-            shown = units.words(value / self.scale, self.unit if self.kind != "gauge" else "AWG")
-            return shown
+            return units.words(value / self.scale, self.unit if self.kind != "gauge" else "AWG")
         if self.kind == "pair" or self.kind == "size":
             joint = " × " if self.kind == "size" else " to "
             if self.kind == "pair" and len(value) == 2 and value[0] == value[1]:

@@ -42,9 +42,9 @@ class Named:
 @dataclass(frozen=True)
 class Identification:
     """troubles: offset and what is wrong there. detailed: the first is preferred. codes: CTA-861 video codes. most_mhz:
-    the most its HDMI block says, 0 where it does not. colour: red, green, blue, white as CIE x and y. has_serial: one is
-    there, and not kept. version as '1.4'. sync: of an analogue input, separate or composite. size_mm: (0, 0) where it
-    is not said."""
+    the most its HDMI block says, 0 where it does not. colour: red, green, blue, white as CIE x and y. has_serial: one
+    is there, and not kept. version as '1.4'. sync: of an analogue input, separate or composite. size_mm: (0, 0) where
+    it is not said."""
 
     vendor: str
     product: int
@@ -75,7 +75,8 @@ class Identification:
 
     @property
     def native(self) -> tuple[int, int] | None:
-        """The size of the first detailed timing of a digital display (3.10.2: the preferred, and from 1.3 on always)."""
+        """The size of the first detailed timing of a digital display (3.10.2: the preferred, and from 1.3 on
+        always)."""
         return self.detailed[0].size if self.digital and self.detailed else None
 
 
@@ -107,8 +108,13 @@ def look(data: bytes) -> Identification:
     data: binary; what stands behind the extensions is left aside.
     """
     if len(data) < BLOCK:
-        raise FormatError("the identification data", len(data), expected=f"{BLOCK} bytes", got=f"an end after {len(data)}",
-                          do="Copy the whole of it.")  # fmt: skip
+        raise FormatError(
+            "the identification data",
+            len(data),
+            expected=f"{BLOCK} bytes",
+            got=f"an end after {len(data)}",
+            do="Copy the whole of it.",
+        )
     reader = _Reader(data)
     wrong = [at for at in range(8) if data[at] != HEADER[at]]
     if len(wrong) > 2:
@@ -136,8 +142,11 @@ def _checksum(reader: _Reader, start: int) -> None:
     block = reader.data[start : start + BLOCK]
     if sum(block) % 256:
         right = -sum(block[:-1]) % 256
-        reader.tell(start + 127, f"the checksum is {block[-1]:#04x} and should be {right:#04x}: the block was read wrong or changed, "
-                    "so compare what was taken with the display's manual")  # fmt: skip
+        reader.tell(
+            start + 127,
+            f"the checksum is {block[-1]:#04x} and should be {right:#04x}: the block was read wrong or changed, "
+            "so compare what was taken with the display's manual",
+        )
 
 
 def _base(reader: _Reader) -> Identification:
@@ -167,17 +176,27 @@ def _base(reader: _Reader) -> Identification:
                 reader.tell(bad.offset, f"range limits that cannot be: {bad.got}")
     year = data[17] + 1990
     return Identification(
-        vendor=letters, product=int.from_bytes(data[10:12], "little"), year=year, week=data[16],
-        version=f"{data[18]}.{minor}", name=name, digital=digital,
+        vendor=letters,
+        product=int.from_bytes(data[10:12], "little"),
+        year=year,
+        week=data[16],
+        version=f"{data[18]}.{minor}",
+        name=name,
+        digital=digital,
         link=_LINKS[data[20] & 15] if digital and minor >= 4 and data[20] & 15 < len(_LINKS) else "",
         bits=_BITS[data[20] >> 4 & 7] if digital and minor >= 4 else 0,
         sync="digital" if digital else "separate" if data[20] & 8 else "composite" if data[20] & 6 else "",
-        size_mm=_size(data, timings), gamma=0.0 if data[23] == 255 else (data[23] + 100) / 100,
-        colour=_colour(data), ranges=ranges, detailed=tuple(timing for _at, timing in timings),
+        size_mm=_size(data, timings),
+        gamma=0.0 if data[23] == 255 else (data[23] + 100) / 100,
+        colour=_colour(data),
+        ranges=ranges,
+        detailed=tuple(timing for _at, timing in timings),
         detailed_at=tuple(at for at, _timing in timings),
-        established=_established(data), standard=_standard(reader, minor),
-        has_serial=any(data[12:16]) or any(data[at] == data[at + 1] == 0 and data[at + 3] == 0xFF for at in range(54, 126, 18)),
-    )  # fmt: skip
+        established=_established(data),
+        standard=_standard(reader, minor),
+        has_serial=any(data[12:16])
+        or any(data[at] == data[at + 1] == 0 and data[at + 3] == 0xFF for at in range(54, 126, 18)),
+    )
 
 
 def _text(reader: _Reader, start: int) -> str:

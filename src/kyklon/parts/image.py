@@ -32,8 +32,10 @@ from kyklon.parts.fields import FIELDS
 ASKED = tuple(each.name for each in FIELDS["images"] if each.name not in ("start_programs", "unattended_min"))
 _PLUMBING = re.compile(
     r"(network|wpa|dhcp|ssh|cron|dbus|udev|getty|syslog|rsyslog|systemd|sound|alsa|pulse|avahi|ntp|time|bluetooth|mount|"
-    r"watch|shutdown|power|fan|log|firewall|install|expand|resize|first|rc-local|hostname|keyboard|console|modules|swap)", re.I
-)  # fmt: skip # CP: services of any system, and none of them shows a picture
+    r"watch|shutdown|power|fan|log|firewall|install|expand|resize|first|rc-local|hostname|keyboard|console|modules|"
+    r"swap)",
+    re.I,
+)  # CP: services of any system, and none of them shows a picture
 _SPARE = 1.05  # of its size: a card of that name may be a little smaller
 _GAMES = ("games", "roms", "library")
 _SYSTEM_FILES = ("system-files", "system", "bios", "firmware")
@@ -121,8 +123,13 @@ def _boot(draft: Draft, inside: CardContents, catalogue: Catalogue, by: str) -> 
             f"Device trees of boards that are not on the shelf: {names}. Learn such a board from its tree first."
         )
     told = dialects_in(inside, catalogue)
-    rows = [("Boot file", f"{each.path}: {each.dialect or 'no dialect knows it'}" + (f" ({each.odd} odd lines)" if each.odd else ""))
-            for each in told]  # fmt: skip
+    rows = [
+        (
+            "Boot file",
+            f"{each.path}: {each.dialect or 'no dialect knows it'}" + (f" ({each.odd} odd lines)" if each.odd else ""),
+        )
+        for each in told
+    ]
     if not told and inside.texts:
         names = ", ".join(sorted(inside.names.values())[:6])
         draft = draft.tell(
@@ -184,8 +191,9 @@ def _root(draft: Draft, inside: CardContents, held: contents.Held, by: str) -> D
     if inside.root is None or part is None:
         why = inside.root_error or "There is no Linux partition."
         if "unpacked" in why:
-            return draft.tell("The root partition was not reached in the time: users, services and folders are asked.").offer(
-                "it has a Linux partition", school="complete image", grows=True)  # fmt: skip
+            return draft.tell(
+                "The root partition was not reached in the time: users, services and folders are asked."
+            ).offer("it has a Linux partition", school="complete image", grows=True)
         return draft.tell(f"The root partition: {why}").offer("it has no Linux root", school="bare metal", grows=False)
     draft = draft.offer("it has a Linux root with programs on it", school="complete image", grows=True)
     try:
@@ -259,8 +267,11 @@ def _services(draft: Draft, inside: CardContents, look: Looker, by: str) -> Draf
             draft = draft.offer(
                 "what that service starts", front_end_program=program, front_end=program.rpartition("/")[2].capitalize()
             )
-    for field, pattern in (("watcher_service", r"shutdown|power-?button|watcher"), ("network_service", r"network|wpa|wireless|dhcp"),
-                           ("installer_service", r"install")):  # fmt: skip
+    for field, pattern in (
+        ("watcher_service", r"shutdown|power-?button|watcher"),
+        ("network_service", r"network|wpa|wireless|dhcp"),
+        ("installer_service", r"install"),
+    ):
         named = next((name for name in wanted if re.search(pattern, name, re.I)), "")
         if named:
             draft = draft.offer("by its name", **{field: named})
@@ -278,8 +289,8 @@ def _listed(inside: CardContents) -> tuple[str, ...]:
 
 
 def front_of(names: tuple[str, ...], units: Mapping[str, Unit], look: Looker) -> Unit | None:
-    """The service that most likely stays in front: one that takes the first console; else the last that is no plumbing."""
-    able = [units[name] for name in names if units[name].program is not None and not units[name].program.why]  # type: ignore[union-attr]
+    """The service that most likely stays in front: one that takes the first console; else the last of the rest."""
+    able = [unit for name in names if (unit := units[name]).program is not None and not unit.program.why]
     for unit in able:
         if _takes_console(unit, look):
             return unit

@@ -63,8 +63,8 @@ LEARNERS: Mapping[str, Learner] = {
 
 
 def learn(what: str, path: Path, catalogue: Catalogue, watch: Watch = UNWATCHED) -> Draft:
-    """A draft of a part from the thing at `path`. Raises WrongUse for a kind that is not learnt so, and what the learner
-    raises."""
+    """A draft of a part from the thing at `path`. Raises WrongUse for a kind that is not learnt so, and what the
+    learner raises."""
     learner = LEARNERS.get(what)
     if learner is None:
         raise WrongUse(f"A {what} is not learnt from a file.", do=f"These are: {', '.join(LEARNERS)}.")

@@ -226,8 +226,8 @@ def learn(path: Path) -> Draft:
 
 
 def controls_of(drawing: Drawing) -> list[dict[str, Any]]:
-    """A guess of what each hole is for: the left-most hole of a size of its own is the lever, small ones above or beside
-    the buttons are start and select, the rest buttons from the left, nearest row first."""
+    """A guess of what each hole is for: the left-most hole of a size of its own is the lever, small ones above or
+    beside the buttons are start and select, the rest buttons from the left, nearest row first."""
     circles = sorted(drawing.circles, key=lambda c: (c.x, -c.y))
     usual = max(((_like(circles, c.diameter), c.diameter) for c in circles), default=(0, 0.0))[1]
     others = [c for c in circles if abs(c.diameter - usual) > _SAME]
@@ -243,8 +243,10 @@ def controls_of(drawing: Drawing) -> list[dict[str, Any]]:
         rest += others[2:]
     near_first = sorted(rest, key=lambda c: (-round(c.y / 25), c.x))
     rows += [(f"b{number}", str(number), "button", c) for number, c in enumerate(near_first, 1)]
-    return [{"id": name, "label": label, "kind": kind, "x": round(c.x, 2), "y": round(c.y, 2), "bore": round(c.diameter, 2)}
-            for name, label, kind, c in rows]  # fmt: skip
+    return [
+        {"id": name, "label": label, "kind": kind, "x": round(c.x, 2), "y": round(c.y, 2), "bore": round(c.diameter, 2)}
+        for name, label, kind, c in rows
+    ]
 
 
 def _like(circles: Sequence[Circle], diameter: float) -> int:
@@ -255,7 +257,8 @@ KINDS = ("button", "lever", "start", "select", "nothing")
 
 
 def with_kind(controls: Sequence[dict[str, Any]], index: int, kind: str) -> list[dict[str, Any]]:
-    """The controls with another use of one hole; names are given anew, 'nothing' leaves it out of the panel's controls."""
+    """The controls with another use of one hole; names are given anew, 'nothing' leaves it out of the panel's
+    controls."""
     made = [dict(each) for each in controls]
     made[index]["kind"] = kind
     number = 0

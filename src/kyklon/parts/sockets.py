@@ -6,8 +6,16 @@ from typing import Any
 
 # connector -> the signals it is used for here, the usual one first. HDMI: HDMI 1.4, chapter 4; EN 50049 and DE-15 carry
 # RGB with sync; USB: USB 2.0 and Type-C specifications.
-VIDEO = {"HDMI A": "HDMI", "HDMI C": "HDMI", "HDMI D": "HDMI", "DE-15": "RGB", "EN 50049": "RGB", "RCA": "composite video",
-         "DVI-D": "HDMI", "flat cable": "DSI"}  # fmt: skip
+VIDEO = {
+    "HDMI A": "HDMI",
+    "HDMI C": "HDMI",
+    "HDMI D": "HDMI",
+    "DE-15": "RGB",
+    "EN 50049": "RGB",
+    "RCA": "composite video",
+    "DVI-D": "HDMI",
+    "flat cable": "DSI",
+}
 POWER = ("USB-C", "Micro-USB B", "5.5 mm barrel", "USB-A", "screw terminals")
 USB = ("USB-A", "USB-C", "Micro-USB B", "USB-B", "USB-A plug")
 CARDS = ("microSD", "SD")

@@ -18,13 +18,46 @@ from kyklon.catalogue.records import Emulator
 from kyklon.parts.draft import Draft
 from kyklon.parts.store import id_of
 
-ASKED = ("width", "height", "refresh", "aspect", "vertical", "folder", "extensions", "archives", "multi_disc", "emulator",
-         "lag_frames", "buttons")  # fmt: skip
+ASKED = (
+    "width",
+    "height",
+    "refresh",
+    "aspect",
+    "vertical",
+    "folder",
+    "extensions",
+    "archives",
+    "multi_disc",
+    "emulator",
+    "lag_frames",
+    "buttons",
+)
 ARCHIVES = ("zip", "7z")
 SHEETS = ("cue", "m3u", "gdi", "ccd")
 # CP: what lies beside games and is none
-_BESIDE = ("txt", "nfo", "xml", "dat", "jpg", "jpeg", "png", "gif", "mp4", "pdf", "srm", "sav", "state", "cfg", "ini", "htm",
-           "html", "db", "md", "log", "bak")  # fmt: skip
+_BESIDE = (
+    "txt",
+    "nfo",
+    "xml",
+    "dat",
+    "jpg",
+    "jpeg",
+    "png",
+    "gif",
+    "mp4",
+    "pdf",
+    "srm",
+    "sav",
+    "state",
+    "cfg",
+    "ini",
+    "htm",
+    "html",
+    "db",
+    "md",
+    "log",
+    "bak",
+)
 _TRACKS = ("bin", "iso", "img", "raw", "wav", "sub")
 _OPENED = 40  # archives that are looked into
 _DISC = re.compile(r"[(\[ _-](disc|disk|cd)[ _-]?[1-9]", re.I)
@@ -33,7 +66,8 @@ _RARE = 0.02  # of all files: an ending that is rarer is an accident
 
 @dataclass(frozen=True)
 class Lines:
-    """What sets of a kind draw: a hint where nobody knows better. Source: ITU-R BT.1700 (525 and 625 lines), VESA DMT."""
+    """What sets of a kind draw: a hint where nobody knows better. Source: ITU-R BT.1700 (525 and 625 lines), VESA
+    DMT."""
 
     name: str
     height: int

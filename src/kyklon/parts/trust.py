@@ -1,7 +1,7 @@
 """Templates and dialects of somebody else: shown before they are used, remembered by their bytes once they were.
 
-What a template can do is bounded by catalogue.templates; where a file goes, by base.inside. This is the third bound: that
-its user has seen it.
+What a template can do is bounded by catalogue.templates; where a file goes, by base.inside. This is the third bound:
+that its user has seen it.
 """
 
 from __future__ import annotations
@@ -113,8 +113,12 @@ def finding(build: Build, waiting: tuple[PartCopy, ...]) -> list[Finding]:
     names = ", ".join(str(copy.row.get("name", copy.id)) for copy in waiting)
     return [
         Finding(
-            code="plan.not-looked-at", severity=Severity.STOP, operation=10, subject=build.name,
-            title="This build brings text that nobody here has seen", message=f"{names}: it writes nothing until you agree.",
+            code="plan.not-looked-at",
+            severity=Severity.STOP,
+            operation=10,
+            subject=build.name,
+            title="This build brings text that nobody here has seen",
+            message=f"{names}: it writes nothing until you agree.",
             why="A build from somebody else can carry templates; they are shown before their first use.",
         )
-    ]  # fmt: skip
+    ]

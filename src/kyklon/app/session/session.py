@@ -16,8 +16,8 @@ from kyklon.app.session.jobs import Jobs
 from kyklon.app.theme.tokens import Theme
 from kyklon.base import durable
 from kyklon.base.errors import Cancelled, KyklonError
-from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.places import catalogue_folder
+from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue import loader
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image

@@ -75,9 +75,16 @@ class LinuxInputs:
         )
         info = device.info
         return InputFacts(
-            device.path, device.name, info.vendor, info.product, info.version, BUSES.get(info.bustype, ""), buttons, axes,
+            device.path,
+            device.name,
+            info.vendor,
+            info.product,
+            info.version,
+            BUSES.get(info.bustype, ""),
+            buttons,
+            axes,
             interval_of(Path(device.path).name),
-        )  # fmt: skip
+        )
 
     @contextlib.contextmanager
     def open(self, identity: str) -> Iterator[LinuxInput]:

@@ -24,7 +24,8 @@ FILE = "inputs.json"
 
 
 class Switch(Record):
-    """A terminal of a stand-in: what its maker printed, and the event that closing it sends (ABS_Y- for a direction)."""
+    """A terminal of a stand-in: what its maker printed, and the event that closing it sends (ABS_Y- for a
+    direction)."""
 
     id: str
     printed: str

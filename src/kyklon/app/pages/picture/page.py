@@ -7,11 +7,11 @@ from pathlib import Path
 from PyQt6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMenu
 
 from kyklon.app.pages.page import OperationPage
-from kyklon.app.widgets.ranges_plot import Point, RangesPlot
 from kyklon.app.pages.picture.raster_view import Raster, RasterView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, row, set_tip
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.app.widgets.ranges_plot import Point, RangesPlot
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show, show_duration
 from kyklon.catalogue.records import Board, Display, System

@@ -62,8 +62,13 @@ class BoardDrawing(Instrument):
             align=Qt.AlignmentFlag.AlignHCenter,
         )
         if not self._ports:
-            self.text(painter, QPointF(board.center().x(), board.center().y() + px(22)), "no sockets yet: add them below", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                QPointF(board.center().x(), board.center().y() + px(22)),
+                "no sockets yet: add them below",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
         self._boxes = [QRectF()] * len(self._ports)
         for side in ("left", "right", "top"):
             rows = [index for index, each in enumerate(self._ports) if side_of(each) == side]

@@ -16,7 +16,10 @@ from kyklon.parts.draft import Draft
 class BoardWalk(Walk):
     kind = "boards"
     title = "Learn a board"
-    first = "Open its device tree, a file that ends in .dtb on its card; or paste what it prints about itself while it runs."
+    first = (
+        "Open its device tree, a file that ends in .dtb on its "
+        "card; or paste what it prints about itself while it runs."
+    )
 
     def make_side(self) -> QWidget:
         """Override."""
@@ -111,8 +114,11 @@ class BoardWalk(Walk):
             "sound out": "3.5 mm jack",
         }
         taken = {each["id"] for each in ports}
-        made = next(each for number in range(1, 100)
-                    if (each := sockets.board_port(kind, usual[kind], number))["id"] not in taken or number == 99)  # fmt: skip
+        made = next(
+            each
+            for number in range(1, 100)
+            if (each := sockets.board_port(kind, usual[kind], number))["id"] not in taken or number == 99
+        )
         if made["id"] in taken:
             made["id"] = f"{made['id']}-{len(ports)}"
         self._current = len(ports)

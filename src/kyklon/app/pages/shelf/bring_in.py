@@ -35,7 +35,8 @@ class BringInDialog(QDialog):
         if shipped:
             layout.addWidget(
                 label(
-                    f"{', '.join(shipped)}: parts of that short name ship with Kyklon. Give it another one in the file.",
+                    f"{', '.join(shipped)}: parts of that short name "
+                    "ship with Kyklon. Give it another one in the file.",
                     "stop",
                     wrap=True,
                 )

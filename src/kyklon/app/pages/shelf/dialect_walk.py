@@ -157,8 +157,13 @@ class DialectWalk(Walk):
             f"separator “{grammar.separator}”" if grammar.separator.strip() else "blanks between word and value",
             f"remarks begin with “{grammar.remark}”",
         ]
-        for value, words in ((grammar.prefix, "each word stands behind"), (grammar.ending, "each value ends with"), (grammar.quote, "values stand in"),
-                             (grammar.section, "sections as"), (grammar.kernel_line, "kernel line in")):  # fmt: skip
+        for value, words in (
+            (grammar.prefix, "each word stands behind"),
+            (grammar.ending, "each value ends with"),
+            (grammar.quote, "values stand in"),
+            (grammar.section, "sections as"),
+            (grammar.kernel_line, "kernel line in"),
+        ):
             if value:
                 said.append(f"{words} “{value.replace('{section}', 'name')}”")
         self._grammar.setText("Grammar: " + "; ".join(said) + ".")

@@ -20,7 +20,10 @@ _MOST_POINTS = 7  # names that find room beside the plot
 class DisplayWalk(Walk):
     kind = "displays"
     title = "Learn a display"
-    first = "Choose a connected display, open a file of identification data, or paste a dump. A tube without any: choose its kind."
+    first = (
+        "Choose a connected display, open a file of identification "
+        "data, or paste a dump. A tube without any: choose its kind."
+    )
 
     def make_side(self) -> QWidget:
         """Override."""

@@ -39,8 +39,16 @@ class EditDialog(QDialog):
         self.form.show_draft(Draft(kind, row=flat, known=dict(part.known), asked=asked))
         keep = button("Change it", self._on_keep, "primary")
         self._wrong = label("", "stop", wrap=True)
-        self.setLayout(column(label(f"Change {part.name}", "section"), scrolled(self.form), self._wrong,
-                              row(1, button("Leave it", self.reject), keep), spacing=10, margins=(20, 18, 20, 16)))  # fmt: skip
+        self.setLayout(
+            column(
+                label(f"Change {part.name}", "section"),
+                scrolled(self.form),
+                self._wrong,
+                row(1, button("Leave it", self.reject), keep),
+                spacing=10,
+                margins=(20, 18, 20, 16),
+            )
+        )
         self.resize(round(theme.px(640)), round(theme.px(560)))
 
     def _on_keep(self) -> None:

@@ -13,7 +13,8 @@ from kyklon.app.widgets.instrument import Instrument
 
 
 class TerminalBoard(Instrument):
-    """A strip of screw tabs, each with what is printed at it and what is said of it. pressed, released: by the mouse."""
+    """A strip of screw tabs, each with what is printed at it and what is said of it. pressed, released: by the
+    mouse."""
 
     least = QSize(340, 40)
     pressed = pyqtSignal(str)
@@ -81,8 +82,14 @@ class TerminalBoard(Instrument):
                 "asked": "close it now",
                 "skipped": "skipped",
             }.get(state, "")
-            self.text(painter, below, words, font=self.theme.font("small"), token="teal" if state == "asked" else "muted",
-                      align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+            self.text(
+                painter,
+                below,
+                words,
+                font=self.theme.font("small"),
+                token="teal" if state == "asked" else "muted",
+                align=Qt.AlignmentFlag.AlignCenter,
+            )
 
     def box_of(self, tab_id: str) -> QRectF:
         """Where a terminal is drawn."""
@@ -158,5 +165,11 @@ class Histogram(Instrument):
         self.text(
             painter, QPointF(area.left(), area.bottom() + px(9)), "0", font=self.theme.mono("small"), token="muted"
         )
-        self.text(painter, QPointF(area.right(), area.bottom() + px(9)), f"{most:.1f}\u202fms", font=self.theme.mono("small"), token="muted",
-                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(area.right(), area.bottom() + px(9)),
+            f"{most:.1f}\u202fms",
+            font=self.theme.mono("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )

@@ -123,19 +123,43 @@ class ShelfPage(QWidget):
     def _fill(self, catalogue: Catalogue) -> None:
         used = copies.chosen_by(self.session.build, catalogue)
         entries = [
-            Entry(kind, part.id, part.name, one(kind), part.note, (kind, part.id) in catalogue.own, (kind, part.id) in used)
-            for kind in KIND_WORDS for part in catalogue.parts.get(kind, {}).values()
-        ]  # fmt: skip
+            Entry(
+                kind,
+                part.id,
+                part.name,
+                one(kind),
+                part.note,
+                (kind, part.id) in catalogue.own,
+                (kind, part.id) in used,
+            )
+            for kind in KIND_WORDS
+            for part in catalogue.parts.get(kind, {}).values()
+        ]
         entries.sort(key=lambda each: (not each.own, list(KIND_WORDS).index(each.kind), each.name.lower()))
-        broken = [Entry(each.path.parent.name if each.path.parent.name in KIND_WORDS else each.path.stem, each.path.stem, each.path.name,
-                        "a file of yours", own=True, broken=str(each.error)) for each in catalogue.broken]  # fmt: skip
+        broken = [
+            Entry(
+                each.path.parent.name if each.path.parent.name in KIND_WORDS else each.path.stem,
+                each.path.stem,
+                each.path.name,
+                "a file of yours",
+                own=True,
+                broken=str(each.error),
+            )
+            for each in catalogue.broken
+        ]
         self.parts.show_entries(broken + entries)
         own = len(catalogue.own)
-        words = f"{sum(len(rows) for rows in catalogue.parts.values())} parts, {own} of them yours, in {self.session.store.folder}"
+        words = (
+            f"{sum(len(rows) for rows in catalogue.parts.values())} "
+            f"parts, {own} of them yours, in {self.session.store.folder}"
+        )
         self._subject.set_full(
             words
             if own
-            else "Only what ships is here yet. Show Kyklon a thing of yours: it learns what it can, and asks for the rest."
+            else (
+                "Only what ships is here yet. Show Kyklon a thing of "
+                "yours: it learns what it can, and asks for the rest."
+            )
         )
 
     def _filter(self) -> None:
@@ -432,7 +456,10 @@ class ShelfPage(QWidget):
         def done(found: tuple[exchange.Incoming, ...]) -> None:
             dialog = BringInDialog(path.name, found, self.theme, self)
             if dialog.exec():
-                self.session.on_shelf(lambda store: exchange.bring_in(found, store, replace=True), f"{path.name} was brought in.",
-                                      lambda: self.show_part(found[0].kind, found[0].part.id))  # fmt: skip
+                self.session.on_shelf(
+                    lambda store: exchange.bring_in(found, store, replace=True),
+                    f"{path.name} was brought in.",
+                    lambda: self.show_part(found[0].kind, found[0].part.id),
+                )
 
         self.session.jobs.start(f"Reading {path.name}", work, done, cancellable=False)

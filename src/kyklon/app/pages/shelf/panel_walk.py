@@ -74,13 +74,31 @@ class HoleDrawing(Instrument):
             inside = radius > px(18)
             token = "on_teal" if index == self._current else "ink"
             middle = at - QPointF(0, px(6)) if inside else at
-            self.text(painter, middle, "" if out else str(each["label"]), font=self.theme.font("label", weight=600), token=token,
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                middle,
+                "" if out else str(each["label"]),
+                font=self.theme.font("label", weight=600),
+                token=token,
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             below = at + QPointF(0, px(8) if inside else radius + px(8))
-            self.text(painter, below, f"{each['bore']:g}\u202fmm", font=self.theme.mono("small"),
-                      token="on_teal" if inside and index == self._current else "muted", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
-        self.text(painter, QPointF(plate.center().x(), plate.bottom() + px(13)), f"{wide:g} × {high:g}\u202fmm", font=self.theme.mono("small"), token="muted",
-                  align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                below,
+                f"{each['bore']:g}\u202fmm",
+                font=self.theme.mono("small"),
+                token="on_teal" if inside and index == self._current else "muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
+        self.text(
+            painter,
+            QPointF(plate.center().x(), plate.bottom() + px(13)),
+            f"{wide:g} × {high:g}\u202fmm",
+            font=self.theme.mono("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignHCenter,
+        )
 
     def place_of(self, index: int) -> QPointF:
         """Where a hole is drawn."""

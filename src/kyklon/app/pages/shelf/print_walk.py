@@ -18,7 +18,10 @@ class SupplyWalk(Walk):
     title = "Learn a supply"
     first = "Type what is printed on it."
     print_says = "OUTPUT: 5.1 V ⎓ 3 A stands on its label. The plug's form decides the cable."
-    caution = "Mains inside a supply can kill: read the print and leave it closed. Mains wiring is a licensed electrician's work and follows local codes."
+    caution = (
+        "Mains inside a supply can kill: read the print and leave it closed. "
+        "Mains wiring is a licensed electrician's work and follows local codes."
+    )
 
     def make_side(self) -> QWidget:
         """Override."""
@@ -62,7 +65,10 @@ class SupplyWalk(Walk):
 class CableWalk(SupplyWalk):
     kind = "cables"
     title = "Learn a cable"
-    print_says = "The gauge is printed on the sheath, as 24 AWG/1P; the length is measured with a tape. Plugs: two names, as USB-A USB-C."
+    print_says = (
+        "The gauge is printed on the sheath, as 24 AWG/1P; the length "
+        "is measured with a tape. Plugs: two names, as USB-A USB-C."
+    )
     caution = "A cable with the same plug on both ends can feed two supplies into each other."
 
     def further(self) -> tuple[QWidget, ...]:

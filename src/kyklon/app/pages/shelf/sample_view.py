@@ -51,8 +51,14 @@ class SampleView(Instrument):
             area = QRectF(box.left(), box.top() + index * pitch, box.width(), pitch)
             if each.number == self._current:
                 painter.fillRect(area, self.theme.color("teal_soft"))
-            self.text(painter, QRectF(area.left() + px(2), area.top(), px(26), pitch), str(each.number), font=self.theme.mono("small"), token="muted",
-                      align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
+            self.text(
+                painter,
+                QRectF(area.left() + px(2), area.top(), px(26), pitch),
+                str(each.number),
+                font=self.theme.mono("small"),
+                token="muted",
+                align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            )
             middle = QRectF(area.left() + px(36), area.top(), area.width() - side - px(44), pitch)
             weight = 600 if each.setting else 400
             self.text(

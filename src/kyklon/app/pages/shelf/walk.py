@@ -21,7 +21,8 @@ from kyklon.parts.system import free_id
 
 
 class Walk(QWidget):
-    """Subclasses build their source and drawing, and hand drafts to take(). saved: kind and id of what is on the shelf."""
+    """Subclasses build their source and drawing, and hand drafts to take(). saved: kind and id of what is on the
+    shelf."""
 
     saved = pyqtSignal(str, str)
     left = pyqtSignal()
@@ -44,8 +45,14 @@ class Walk(QWidget):
         self._about = FigureRows(self.theme)
         self._questions = Sheet("What is asked", "units as you like: mA, inch, AWG, MHz")
         self._hint = label(self.first, "muted", wrap=True)
-        self._questions.add(self._hint, scrolled(self.form), self._told, row(label("Name", "small"), self._name), self._wrong,
-                            row(1, self._save))  # fmt: skip
+        self._questions.add(
+            self._hint,
+            scrolled(self.form),
+            self._told,
+            row(label("Name", "small"), self._name),
+            self._wrong,
+            row(1, self._save),
+        )
         self._questions.body.setStretch(1, 1)
         self._questions.setMinimumWidth(round(self.theme.px(400)))
         self.side = self.make_side()

@@ -1,5 +1,5 @@
-"""Settings, a line each: a word and its value, perhaps in a section, perhaps bound to some boards. How that is written is
-data (Grammar)."""
+"""Settings, a line each: a word and its value, perhaps in a section, perhaps bound to some boards. How that is
+written is data (Grammar)."""
 
 from __future__ import annotations
 
@@ -285,7 +285,8 @@ class SettingsFile:
         bound = f"{grammar.bound.replace('{boards}', ', '.join(boards))} " if boards else ""
         prefix = f"{grammar.prefix} " if grammar.prefix else ""
         joint = grammar.joint or (f" {grammar.separator} " if grammar.separator.strip() else grammar.separator)
-        return f"{bound}{prefix}{key.rpartition('/')[2]}{joint}{self._in_quotes(value, only_if_needed=not grammar.quote_always)}{grammar.ending}"
+        told = self._in_quotes(value, only_if_needed=not grammar.quote_always)
+        return f"{bound}{prefix}{key.rpartition('/')[2]}{joint}{told}{grammar.ending}"
 
     def explain(self, line: str, wanted: Wanted) -> str:
         """Override."""

@@ -112,8 +112,8 @@ def observe_source(facts: SourceFacts) -> CardContents:
 
 @dataclass(frozen=True)
 class Held:
-    """An image in memory as far as it was unpacked. read: its bytes; FormatError for those that were not reached. whole:
-    all of them were. size: of the unpacked image, or of what is there."""
+    """An image in memory as far as it was unpacked. read: its bytes; FormatError for those that were not reached.
+    whole: all of them were. size: of the unpacked image, or of what is there."""
 
     path: Path
     read: Read
