@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from fractions import Fraction
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field
 
@@ -67,13 +67,20 @@ class Known(Record):
     by: str = Field(default="", max_length=200)
 
 
+class Fixed(dict[str, Any]):
+    """A map that nobody changes, so that what holds it can be remembered by its value."""
+
+    def __hash__(self) -> int:  # type: ignore[override] # a dict has none
+        return hash(frozenset(self.items()))
+
+
 class CataloguePart(Record):
     """known: where its facts come from, by the name of the field; what is not there was typed, or ships."""
 
     id: str = Field(pattern=r"^[a-z0-9][a-z0-9-]*$", max_length=64)
     name: str = Field(min_length=1, max_length=120)
     note: str = ""
-    known: dict[str, Known] = {}
+    known: Annotated[dict[str, Known], AfterValidator(Fixed)] = Fixed()
     price: float = Field(default=0.0, ge=0)  # invented money, for the parts list
     ports: tuple[Port, ...] = ()
 
@@ -431,7 +438,7 @@ class DialectEntry(Record):
     place: Literal["file", "kernel line"] = "file"
     needs: str = ""
     ours: bool = False
-    words: dict[str, str] = {}
+    words: Annotated[dict[str, str], AfterValidator(Fixed)] = Fixed()
 
     def spelt(self, value: str) -> str:
         """A value as the file writes it."""

@@ -48,6 +48,8 @@ class Window(QMainWindow):
         self._connect()
         self.open_operation(self._first_operation())
         session.said.emit(session.warning or f"Opened {session.folder}")
+        if session.waiting:
+            QTimer.singleShot(0, self.show_own_text)
 
     def _build_frame(self) -> None:
         theme = self.session.theme
@@ -221,6 +223,12 @@ class Window(QMainWindow):
         page = self.page(SHELF)
         assert isinstance(page, ShelfPage)
         return page
+
+    def show_own_text(self) -> None:
+        """What the build brings from elsewhere, to be looked at before it is used."""
+        from kyklon.app.pages.shelf.look_dialog import LookDialog
+
+        LookDialog(self.session, self).open()
 
     def search_logbook(self) -> None:
         self.open_operation(LOGBOOK)

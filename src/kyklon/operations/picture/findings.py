@@ -10,7 +10,7 @@ from kyklon.model.display import Edid
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
-from kyklon.operations.picture.ranges import display_ranges, fit, propose
+from kyklon.operations.picture.ranges import display_ranges, fit, most_clock, propose
 from kyklon.operations.picture.sending import by_firmware, by_word, firmware_remedy, sent_by_word, unfit
 
 OPERATION = 50
@@ -49,7 +49,7 @@ def menu_mode(display: Display, board: Board, ranges: tuple[Range, ...], catalog
     rows = [(f"CTA {code}", standard_timings("cta")[code].timing) for code in (16, 4, 3, 8, 23)]
     rows += [(f"DMT {row.id:#04x}", row.timing) for row in standard_timings("dmt").values()]
     for name, timing in rows:
-        within = board.least_clock_hz <= timing.clock_hz <= board.most_clock_hz
+        within = board.least_clock_hz <= timing.clock_hz <= most_clock(board, None, display)
         native = display.native is None or timing.size == display.native
         if within and native and fit(timing, ranges).holds:
             return Mode(name=name, timing=timing)
@@ -146,15 +146,17 @@ def _unsendable(board: Board, message: str, remedy: Remedy | None) -> Finding:
 
 def _clock(catalogue: Catalogue, build: Build, key: str, name: str, timing: Timing, board: Board) -> list[Finding]:
     adapter = catalogue.find(Adapter, build.part("adapter"))
-    most = min(board.most_clock_hz, adapter.most_clock_hz if adapter else board.most_clock_hz)
+    display = catalogue.find(Display, build.part("display"))
+    most = most_clock(board, adapter, display)
     if board.least_clock_hz <= timing.clock_hz <= most:
         return []
     least, top = show(board.least_clock_hz, "Hz", 0, prefix="M"), show(most, "Hz", 0, prefix="M")
+    by = f", the most that {display.name} takes" if display is not None and most == display.most_clock_hz else ""
     return [
         Finding(
             code=f"picture.clock:{key}", severity=Severity.STOP, operation=OPERATION, subject=name,
             title=f"A pixel clock of {show(timing.clock_hz, 'Hz', prefix='M')} cannot be sent",
-            message=f"The link carries {least} to {top}.",
+            message=f"The link carries {least} to {top}{by}.",
             why="Slow modes need more pixels across: a wide mode, or repeated pixels.", source="HDMI 1.4",
         )
     ]  # fmt: skip

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil, floor, log2
 
-from kyklon.catalogue.records import Board, Display, Range, System
+from kyklon.catalogue.records import Adapter, Board, Display, Range, System
 from kyklon.model.display import Edid
 from kyklon.model.timing import Axis, Mode, Timing
 
@@ -62,6 +62,12 @@ def fit(timing: Timing, ranges: tuple[Range, ...]) -> Fit:
     fits = [Fit(False, band, off(line, band.line_khz), off(rate, band.field_hz)) for band in ranges]
     best = min(fits, key=lambda each: abs(each.off_khz) + abs(each.off_hz))
     return Fit(best.off_khz == 0 and best.off_hz == 0, best.range, best.off_khz, best.off_hz)
+
+
+def most_clock(board: Board, adapter: Adapter | None, display: Display | None) -> int:
+    """The highest pixel clock in Hz that everything between the board and the glass takes."""
+    most = min(board.most_clock_hz, adapter.most_clock_hz if adapter else board.most_clock_hz)
+    return min(most, display.most_clock_hz) if display is not None and display.most_clock_hz else most
 
 
 def raster(system: System) -> tuple[int, int]:

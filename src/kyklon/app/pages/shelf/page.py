@@ -57,10 +57,12 @@ class ShelfPage(QWidget):
         self._subject = Elided("muted")
         self._learn = button("Learn a part…", self.show_learn_menu, "primary")
         self._undo = button("Undo", self.session.undo_on_shelf, "quiet")
+        self._look = button("Look at this build's own text…", self._on_look, "outline")
         heading = row(
             label("Shelf", "title"),
             self._subject,
             self._undo,
+            self._look,
             button("Bring in…", self.ask_bring_in),
             self._learn,
             spacing=12,
@@ -115,6 +117,7 @@ class ShelfPage(QWidget):
         steps = self.session.shelf_steps
         self._undo.setText(f"Undo: {steps[-1].label}" if steps else "Undo")
         self._undo.setVisible(bool(steps))
+        self._look.setVisible(bool(self.session.waiting))
         self._filter()
         self._show_part()
         if self.walk is not None:
@@ -341,6 +344,11 @@ class ShelfPage(QWidget):
             self._comparing, self._beside = True, entry.place
             self.session.said.emit(f"Now choose another {one(entry.kind)}: it is laid beside {entry.name}.")
         self._show_part()
+
+    def _on_look(self) -> None:
+        from kyklon.app.pages.shelf.look_dialog import LookDialog
+
+        LookDialog(self.session, self).open()
 
     def ask_copy(self) -> None:
         entry = self.parts.current

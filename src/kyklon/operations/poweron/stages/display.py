@@ -14,7 +14,7 @@ from kyklon.model.timing import Timing
 from kyklon.operations.boot.compile import OUTPUT
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.findings import mode_remedy, odd_sync
-from kyklon.operations.picture.ranges import display_ranges, fit
+from kyklon.operations.picture.ranges import display_ranges, fit, most_clock
 from kyklon.operations.picture.sending import by_firmware, firmware_remedy, takes_timings
 from kyklon.operations.picture.video_word import VideoWord, made_of, modes_offered, parsed, value_for
 from kyklon.operations.poweron.bench import Bench
@@ -106,12 +106,14 @@ def display(bench: Bench) -> Step:
     wide, high = timing.size
     line, rate = show(float(timing.horizontal_hz), "Hz", prefix="k"), show(float(timing.vertical_hz), "Hz")
     link, adapter = bench.board, bench.catalogue.find(Adapter, bench.build.part("adapter"))
-    most = min(link.most_clock_hz, adapter.most_clock_hz if adapter else link.most_clock_hz)
+    most = most_clock(link, adapter, bench.display)
     if not link.least_clock_hz <= timing.clock_hz <= most:
         clock = show(timing.clock_hz, "Hz", prefix="M")
         what = f"{link.name} cannot send"
         if adapter is not None and most < timing.clock_hz <= link.most_clock_hz:
             what = f"{adapter.name} cannot convert"
+        if bench.display.most_clock_hz and most == bench.display.most_clock_hz < timing.clock_hz:
+            what = f"{bench.display.name} does not take"
         cause = f"{wide} × {high} from {origin} has a pixel clock of {clock}, which {what}."
         remedy = mode_remedy(bench.build, bench.catalogue, "menu", bench.display, bench.board, ranges)
         right = link.least_clock_hz <= bench.build.picture.menu.timing.clock_hz <= most
