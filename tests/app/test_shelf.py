@@ -7,17 +7,23 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QDialog, QFileDialog, QLineEdit, QPlainTextEdit
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QDialog, QFileDialog, QInputDialog, QLineEdit, QPlainTextEdit
 
 from app.conftest import at_window
+from kyklon.app.pages.shelf.look_dialog import LookDialog
 from kyklon.app.pages.shelf.page import ShelfPage
 from kyklon.app.shell.findings_panel import RemedyDialog
 from kyklon.base.places import catalogue_folder
 from kyklon.catalogue import loader
+from kyklon.catalogue.records import Board, Card, Dialect, Display
 from kyklon.demo import samples
-from kyklon.model.build import CardState
+from kyklon.model.build import CardState, PartCopy, edited
+from kyklon.operations.boot.compile import compiled
+from kyklon.operations.boot.read import read_settings
 from kyklon.operations.plan.acts import start_build
+from kyklon.parts.store import Store, plain_row
+from kyklon.record import folder as store
 from support import Demo
 
 
@@ -207,3 +213,155 @@ def test_a_box_of_unknown_things_becomes_a_machine_that_starts(bench, demo: Demo
     again.wait(lambda: again.window.session.bring_up is not None)
     assert again.window.session.bring_up.failure is None
     again.window.session.end()
+
+
+def test_five_unseen_grammars_are_learnt_by_clicks(user, demo: Demo, monkeypatch) -> None:
+    """Each becomes a dialect; a build that uses it issues the file again with an edit, and reads it back."""
+    session = user.window.session
+    page = shelf(user)
+    for name, carried in samples.CARRIED.items():
+        walk = page.start("dialect_walk", "DialectWalk")
+        monkeypatch.setattr(
+            QFileDialog, "getOpenFileName", lambda *_args, name=name: (str(demo.folder / samples.FOLDER / name), "")
+        )
+        user.press("Open a boot file", walk)
+        settled(user)
+        assert walk.sample is not None
+        for number, setting in carried.items():
+            walk.view.grab()
+            spot = QPointF(60, walk.theme.px(22) * (number - 0.5))
+            user.click(walk.view, spot)
+            assert walk._line == number
+            walk._carries.setCurrentIndex(walk._carries.findData(setting))
+            walk._carries.activated.emit(walk._carries.currentIndex())
+            assert not walk._wrong.text(), walk._wrong.text()
+        assert walk._trial.text().startswith("Tried: read, issued and read again"), walk._trial.text()
+        part_id = put_on_shelf(user, f"Own {name}")
+        use(user)
+        assert session.build.boot.dialect == part_id
+        assert part_id in {copy.id for copy in session.build.copies}
+        part = session.catalogue.get(Dialect, part_id)
+        text = samples.BOOT_FILES[name]
+        build = edited(session.build, "boot.kernel", "edited-armv8.krn")
+        board = session.catalogue.get(Board, build.part("board"))
+        (issued, *_rest) = compiled(build, session.catalogue, {name.lower(): text})
+        now = read_settings(part, board, {name.lower(): issued.text})
+        assert now.kernel_file == "edited-armv8.krn"
+        assert issued.path == name
+        lines = {line.text: line.path for line in issued.lines}
+        assert "boot.kernel" in lines.values()
+
+
+def test_the_shelf_is_searched_compared_copied_and_taken_back(user, demo: Demo, monkeypatch, tmp_path) -> None:
+    session = user.window.session
+    page = shelf(user)
+    assert user.window.route._lines[-1]._line.note == "parts"
+    user.bot.keyClicks(page._words, "tube 15")
+    assert [entry.id for entry in page.parts.shown] == ["casement-19"]
+    page._words.clear()
+    page.show_part("displays", "casement-19")
+    assert "ships with Kyklon" in page._facts.accessibleDescription()
+    user.press("Compare", page)
+    page.parts.choose("displays", "pane-24")
+    assert page._facts._two is not None
+    assert page._facts._names == ("Casement 19", "Pane 24")
+    user.press("Stop comparing", page)
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_args, **_more: ("My pane", True))
+    page.ask_copy()
+    user.bot.waitUntil(lambda: bool(session.shelf.own) and page.parts.current.id == "my-pane", timeout=20_000)
+    assert user.window.route._lines[-1]._line.note == "1 of yours"
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_args, **_more: ("Our pane", True))
+    page.ask_rename()
+    user.bot.waitUntil(lambda: session.shelf.get(Display, "my-pane").name == "Our pane", timeout=20_000)
+
+    def change(dialog: QDialog) -> None:
+        editor = dialog.form.editor("response_ms")
+        editor.setText("a while")
+        editor.editingFinished.emit()
+        user.press("Change it", dialog)
+        assert "Response" in dialog._wrong.text()
+        assert editor.text() == "a while"  # what was typed stays
+        editor.setText("9 ms")
+        editor.editingFinished.emit()
+        user.press("Change it", dialog)
+
+    user.answer(change, lambda: user.press("Change a fact", page))
+    user.bot.waitUntil(lambda: session.shelf.get(Display, "my-pane").response_ms == 9, timeout=20_000)
+    use(user)
+    assert session.build.part("display") == "my-pane"
+    page.delete()
+    user.bot.waitUntil(lambda: "used by Lighthouse" in user.message, timeout=20_000)
+    user.window.session.undo()
+    settled(user)
+    page.show_part("displays", "my-pane")
+    page.delete()
+
+    user.bot.waitUntil(lambda: session.shelf.find(Display, "my-pane") is None, timeout=20_000)
+    user.front()
+    user.bot.keyClick(user.window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    user.bot.waitUntil(lambda: session.shelf.find(Display, "my-pane") is not None, timeout=20_000)
+    path = tmp_path / "out.toml"
+    page.show_part("displays", "my-pane")
+    page.export(path)
+    session.flush()
+    assert "my-pane" in path.read_text()
+    path.write_text(path.read_text().replace("response_ms = 9.0", "response_ms = 12.0"))
+    user.answer(lambda dialog: user.press("Put it on the shelf", dialog), lambda: (page.bring_in(path), user.wait()))
+    user.bot.waitUntil(lambda: session.shelf.get(Display, "my-pane").response_ms == 12, timeout=20_000)
+
+
+def test_a_change_of_the_shelf_elsewhere_is_seen(user) -> None:
+    """A command, or another window, puts a part on the shelf while this one is open."""
+    session = user.window.session
+    page = shelf(user)
+    Store(catalogue_folder()).add(
+        "cards", {**plain_row(session.catalogue.get(Card, "cockle-32")), "id": "theirs", "name": "Theirs"}
+    )
+    session._watch_shelf()
+    session.read_shelf()
+    user.bot.waitUntil(lambda: session.shelf.find(Card, "theirs") is not None, timeout=20_000)
+    assert any(entry.id == "theirs" for entry in page.parts.shown)
+    Store(catalogue_folder()).change("cards", "theirs", {"name": "Theirs too"})
+    user.bot.waitUntil(lambda: session.shelf.get(Card, "theirs").name == "Theirs too", timeout=20_000)
+
+
+def test_a_build_of_somebody_else_shows_its_text_first(demo: Demo, catalogue, qtbot) -> None:
+    row = {**plain_row(catalogue.get(Dialect, "merrow")), "id": "theirs", "name": "Theirs"}
+    build = edited(demo.build, "copies", [PartCopy(kind="dialects", id="theirs", row=row)])
+    store.save(demo.folder, edited(build, "boot.dialect", "theirs"))
+    people = at_window(demo.folder, qtbot)
+    person = next(people)
+    session = person.window.session
+    qtbot.waitUntil(lambda: bool(person.window.findChildren(LookDialog)), timeout=20_000)
+    dialog = person.window.findChildren(LookDialog)[0]
+    assert "merrow.settings" in dialog.findChild(QPlainTextEdit).toPlainText()
+    assert "plan.not-looked-at" in person.stops
+    person.press("Not now", dialog)
+    page = shelf(person)
+    person.press("Look at this build's own text", page)
+    dialog = person.window.shelf_page().findChildren(LookDialog)[-1]
+    dialog.findChild(QCheckBox).setChecked(True)
+    person.press("Use it", dialog)
+    qtbot.waitUntil(lambda: not session.waiting, timeout=20_000)
+    assert "plan.not-looked-at" not in person.stops
+    assert next(people, None) is None
+
+
+def test_a_broken_display_and_a_tube_by_the_window(user, demo: Demo) -> None:
+    page = shelf(user)
+    walk = page.start("display_walk", "DisplayWalk")
+    user.press("VGA-1", walk)
+    assert "gives no identification data" in walk._wrong.text()
+    user.press("HDMI-A-2", walk)
+    assert "Byte 127" in walk._told.text()
+    user.press("A television", walk)
+    assert "can destroy it" in walk._told.text()
+    user.press("Put it on the shelf", walk)
+    assert walk._wrong.text().startswith("■")
+    for name, text in (("width_mm", "14.8 in"), ("height_mm", "28 parsec"), ("height_mm", "28 cm")):
+        typed(user, name, text)
+        if text == "28 parsec":
+            assert "no unit of length" in walk.form._rows["height_mm"].note.text()
+            assert walk.form.editor("height_mm").text() == "28 parsec"
+    put_on_shelf(user, "Corner tube")
+    assert user.window.session.shelf.get(Display, "corner-tube").height_mm == 280

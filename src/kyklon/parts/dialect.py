@@ -102,6 +102,8 @@ class Sample:
     def marked(self, number: int, setting: str) -> Sample:
         """With a line that carries a decision; '' takes it back. Raises ValueError in words."""
         marks = {at: each for at, each in self.marks.items() if at != number and each != setting}
+        if not 1 <= number <= len(split_lines(self.text)):
+            raise ValueError(f"The sample has no line {number}")
         if setting:
             if setting not in TEMPLATES:
                 raise ValueError(f"{setting} is not a decision that a boot file carries")

@@ -95,9 +95,11 @@ class PartField:
         if self.kind == "switch":
             return "yes" if value else "no"
         if self.kind == "words":
-            return " ".join(map(str, value))
+            return ", ".join(map(str, value))
         if self.kind == "choice":
             return str(value)
+        if self.kind in ("number", "whole"):
+            return f"{value / self.scale:.12g}{NARROW_SPACE}{self.unit}".rstrip(NARROW_SPACE)
         return self.words(value) if value not in ("", ()) else ""
 
 
@@ -147,12 +149,18 @@ def _switch(field: PartField, text: str) -> bool:
 
 
 def _words(field: PartField, text: str) -> tuple[str, ...]:
-    found = tuple(each for each in re.split(r"[\s,;]+", text) if each)
-    known = {value for value, _words in field.choices}
+    """Words with commas between them; blanks do where no word has one."""
+    known = {value.lower(): value for value, _words in field.choices}
+    by_comma = bool(re.search(r"[,;\n]", text)) or text.strip().lower() in known
+    parts = re.split(r"[,;\n]+" if by_comma else r"\s+", text)
+    found = tuple(each.strip() for each in parts if each.strip())
+    if not known:
+        return found
     for each in found:
-        if known and each not in known:
-            raise ValueError(f"{field.label}: “{each[:40]}” is none of {', '.join(sorted(known))}")
-    return found
+        if each.lower() not in known:
+            offered = ", ".join(sorted(known.values()))
+            raise ValueError(f"{field.label}: “{each[:40]}” is none of {offered}; write commas between them")
+    return tuple(known[each.lower()] for each in found)
 
 
 def _two(field: PartField, text: str, between: str, what: str) -> tuple[float, float]:
@@ -242,6 +250,8 @@ _SCHOOLS = tuple((each, each) for each in ("complete image", "base and installer
 _VIDEO = tuple((each, each) for each in sockets.VIDEO)
 _USB = tuple((each, each) for each in ("USB-B", "USB-C", "Micro-USB B", "USB-A plug"))
 _POWER = tuple((each, each) for each in sockets.POWER)
+_ENDS = tuple((each, each) for each in sockets.all_connectors())
+_SIGNALS = tuple((each, each) for each in sockets.SIGNALS)
 _CARDS = tuple((each, each) for each in sockets.CARDS)
 _FORMS = ("separate", "separate H and V"), ("composite", "composite, one wire"), ("digital", "digital, HDMI or DVI")
 
@@ -361,9 +371,9 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("socket", "Socket", "choice", choices=_POWER, why="its cable must have that plug"),
     ),
     "cables": (
-        PartField("ends", "Plugs", "words", why="each must fit its socket"),
-        PartField("signals", "Carries", "words", why="power, HDMI, USB 2.0 and so on"),
-        PartField("length_m", "Length", "number", "m", low=0.02, high=30, why="a long thin cable loses voltage"),
+        PartField("ends", "Plugs", "words", choices=_ENDS, hint="USB-A, USB-C", why="each must fit its socket"),
+        PartField("signals", "Carries", "words", choices=_SIGNALS, hint="power, USB 2.0", why="power, HDMI, USB 2.0 and so on"),
+        PartField("length_m", "Length", "number", "m", low=0.001, high=30, why="a long thin cable loses voltage"),
         PartField("awg", "Gauge of the power wires", "gauge", "AWG", empty=True, why="printed on the sheath, as 24 AWG; the loss comes from it"),
     ),
     "cards": (

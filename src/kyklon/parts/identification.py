@@ -244,7 +244,7 @@ def _standard(reader: _Reader, minor: int) -> tuple[Named, ...]:
         first, second = data[at], data[at + 1]
         if (first, second) in ((1, 1), (0, 0)):
             continue
-        if first == 0:
+        if first <= 1:  # 01 with anything but 01 is none either
             reader.tell(at, f"a standard timing of {data[at : at + 2].hex(' ')}, which is none")
             continue
         width = (first + 31) * 8

@@ -19,6 +19,7 @@ VIDEO = {
 POWER = ("USB-C", "Micro-USB B", "5.5 mm barrel", "USB-A", "screw terminals")
 USB = ("USB-A", "USB-C", "Micro-USB B", "USB-B", "USB-A plug")
 CARDS = ("microSD", "SD")
+SIGNALS = ("power", "HDMI", "RGB", "composite video", "DSI", "USB 2.0", "USB 3.0", "SD", "line audio")
 USB_A = 0.5  # A at 5 V: USB 2.0, 7.2.1.4
 
 
