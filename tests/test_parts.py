@@ -822,3 +822,18 @@ def test_the_commands_of_the_shelf(demo: Demo, capsys, monkeypatch) -> None:
     assert main._run(["part", "copy", "board", "ling", "My Ling"]) == 0
     assert main._run(["part", "delete", "board", "my-ling"]) == 0
     assert run("trust", str(demo.folder))[1] == {"waiting": [], "used": False}
+
+
+@pytest.mark.parametrize("name", ["a\nb = 1", "a\x00b", "\u202etxt", "# [[boards]]", '"', "é" * 100, "\\u0041"])
+def test_hostile_names_stay_names(shelf: Store, catalogue: Catalogue, name: str) -> None:
+    shelf.add("boards", {**own_board(catalogue), "name": name})
+    assert loader.load(shelf.folder).get(Board, "my-ling").name == name
+    shelf.change("boards", "my-ling", {"note": name})
+    assert loader.load(shelf.folder).get(Board, "my-ling").note == name
+
+
+def test_a_shelf_that_cannot_be_written_says_so(tmp_path: Path, catalogue: Catalogue) -> None:
+    (tmp_path / "file").write_text("")
+    with pytest.raises(KyklonError, match="cannot be written"):
+        Store(tmp_path / "file").add("boards", own_board(catalogue))
+    assert loader.load(tmp_path / "file").own == {}

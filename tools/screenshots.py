@@ -16,14 +16,16 @@ from PyQt6.QtWidgets import QApplication, QDialog
 
 from kyklon.app.pages.card.page import CardPage
 from kyklon.app.pages.poweron.page import FINDER, FORECAST, LOG, PRACTICE, REHEARSAL
+from kyklon.app.pages.shelf.encoder_walk import EncoderWalk
+from kyklon.app.pages.shelf.walk import Walk
+from kyklon.app.shell.route_card import SHELF
 from kyklon.app.shell.window import Window
 from kyklon.app.start import make_application, open_window
 from kyklon.app.theme.tokens import Theme
 from kyklon.catalogue.loader import load
-from kyklon.demo import lighthouse
+from kyklon.demo import lighthouse, samples
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
 from kyklon.model.fault import FaultCase
-from kyklon.operations.card.sources import source
 from kyklon.operations.poweron.rehearsal import Terms
 
 FAILED_START = """\
@@ -59,6 +61,12 @@ class Camera:
             self.window.grab().save(str(OUT / f"{name}.png"))
             print(OUT / f"{name}.png")
 
+    def pause(self, seconds: float) -> None:
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            QApplication.processEvents()
+            time.sleep(0.005)
+
     def page(self, number: int, name: str) -> None:
         self.window.open_operation(number)
         self.shoot(name)
@@ -84,6 +92,11 @@ class Camera:
 def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(prefix="kyklon-shots-") as held:
+        os.environ["HOME"] = held  # nobody's own parts are seen or touched
+        os.environ |= {
+            f"XDG_{name}_HOME": f"{held}/{place}"
+            for name, place in (("CONFIG", ".config"), ("DATA", ".local/share"), ("CACHE", ".cache"))
+        }
         folder = lighthouse.make(Path(held) / "lighthouse-cafe-table", load())
         application = make_application()
         theme = Theme()
@@ -97,9 +110,7 @@ def main() -> None:
         before_the_card(camera)
         the_card(camera, folder)
         the_power_on(camera)
-        the_benches(camera, folder)
-        theme.set_dark(True)
-        camera.page(50, "dark")
+        the_shelf(camera, folder)
         window.close()
         camera.settle()
         window.session.end()
@@ -144,28 +155,50 @@ def the_card(camera: Camera, folder: Path) -> None:
     drives.change("sim:blank-card", faults=Faults())
 
 
-def the_benches(camera: Camera, folder: Path) -> None:
-    """Looking after cards, sets and sizes."""
-    window = camera.window
-    page = window.page(20)
-    assert isinstance(page, CardPage)
-    window.open_operation(20)
+def the_shelf(camera: Camera, folder: Path) -> None:
+    """Parts learnt from the box of samples."""
+    box = folder / samples.FOLDER
+    page = camera.window.shelf_page()
+    camera.window.open_operation(SHELF)
+    walk = page.start("board_walk", "BoardWalk")
+    walk.learn_from("board", box / samples.BOARD)
     camera.settle()
-    targets = {target.facts.name: target for target, _verdict in page.rows()}
-    keep = page.open_bench(1)
-    page.drives.choose("sim:blank-card")
+    camera.shoot("learn-board")
+    walk.save()
+    camera.pause(0.6)
+    walk = page.start("display_walk", "DisplayWalk")
+    walk.learn_from("display", box / samples.DUMP)
     camera.settle()
-    backup = folder / "attachments" / "card-1.img.zst"
-    keep.backup(targets["blank-card"], backup)
-    camera.settle()
-    keep.restore(targets["large-card"], source.inspect(backup), "")
-    camera.settle()
-    keep.compare(targets["blank-card"], "large-card", targets["large-card"].path)
-    camera.shoot("card-keep")
-    page.drives.choose("sim:large-card")
-    page.open_bench(3)
-    camera.shoot("card-multi")
-    page.open_bench(0)
+    walk.save()
+    camera.pause(0.6)
+    walk = page.start("encoder_walk", "EncoderWalk")
+    camera.pause(0.4)
+    press_the_encoder(camera, walk)
+    camera.shoot("learn-encoder")
+    page._leave_walk()
+    page.show_part("boards", "dory-gurnard")
+    camera.shoot("shelf")
+
+
+def press_the_encoder(camera: Camera, walk: Walk) -> None:
+    """Thirty presses, and most of the walk."""
+    assert isinstance(walk, EncoderWalk)
+
+    def press(switch: str) -> None:
+        walk._press(switch, closes=True)
+        camera.pause(0.1)
+        walk._press(switch, closes=False)
+        camera.pause(0.1)
+
+    walk.choose_device("sim:cleat-twin")
+    walk._on_measure()
+    for _ in range(40):
+        press("11")
+        if walk._measured is not None and walk._measured.enough:
+            break
+    walk._on_begin()
+    for number in range(17):
+        press(walk._handle.device.switches[number].id)
 
 
 def the_real_machine(camera: Camera) -> None:

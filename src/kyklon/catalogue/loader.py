@@ -118,8 +118,8 @@ def load(user_folder: Path | None = None, *, strict: bool = True) -> Catalogue:
 
     strict: raise CatalogueError for the first part that cannot be used; else it is passed over and named in `broken`.
     """
-    shipped = {kind: _shipped(kind) for kind in KINDS}
-    parts: dict[str, dict[str, records.CataloguePart]] = {kind: dict(rows) for kind, rows in shipped.items()}
+    ships = {kind: shipped(kind) for kind in KINDS}
+    parts: dict[str, dict[str, records.CataloguePart]] = {kind: dict(rows) for kind, rows in ships.items()}
     own: dict[tuple[str, str], Path] = {}
     broken: list[Broken] = []
     files = user_files(user_folder) if user_folder else []
@@ -138,7 +138,7 @@ def load(user_folder: Path | None = None, *, strict: bool = True) -> Catalogue:
             own[kind, part.id] = path
     if user_folder:
         remembered.keep(user_folder)
-    return _consistent(Catalogue(parts, user_folder, own), shipped, broken, strict=strict)
+    return _consistent(Catalogue(parts, user_folder, own), ships, broken, strict=strict)
 
 
 def user_files(folder: Path) -> list[tuple[str, Path]]:
@@ -174,7 +174,7 @@ def part_of(kind: str, row: Mapping[str, Any], name: str) -> records.CataloguePa
 
 
 def _consistent(
-    catalogue: Catalogue, shipped: Mapping[str, Mapping[str, records.CataloguePart]], broken: list[Broken], *,
+    catalogue: Catalogue, ships: Mapping[str, Mapping[str, records.CataloguePart]], broken: list[Broken], *,
     strict: bool,
 ) -> Catalogue:  # fmt: skip
     """A catalogue in which every reference leads somewhere and every template works. The user's parts that spoil it go;
@@ -190,8 +190,8 @@ def _consistent(
         kind, part_id = place
         broken.append(Broken(path, bad))
         rows = {key: part for key, part in catalogue.parts[kind].items() if key != part_id}
-        if part_id in shipped[kind]:
-            rows[part_id] = shipped[kind][part_id]
+        if part_id in ships[kind]:
+            rows[part_id] = ships[kind][part_id]
         own = {key: each for key, each in catalogue.own.items() if key != place}
         catalogue = replace(catalogue, parts={**catalogue.parts, kind: rows}, own=own)
 
@@ -245,7 +245,8 @@ def with_copies(catalogue: Catalogue, copies: Iterable[PartCopy]) -> Catalogue:
 
 
 @cache
-def _shipped(kind: str) -> Mapping[str, records.CataloguePart]:
+def shipped(kind: str) -> Mapping[str, records.CataloguePart]:
+    """The parts of a kind that ship, by id."""
     text = (resources.files("kyklon.catalogue") / "data" / f"{kind}.toml").read_text(encoding="utf-8")
     return _read(kind, KINDS.get(kind) or LATE[kind], text, f"{kind}.toml")
 
@@ -255,8 +256,8 @@ def _late(kind: str, user_folder: Path | None) -> Mapping[str, records.Catalogue
     """The rows of a kind of LATE."""
     user_file = user_folder / f"{kind}.toml" if user_folder else None
     if user_file is None or not user_file.exists():
-        return _shipped(kind)
-    return {**_shipped(kind), **_read(kind, LATE[kind], _user_text(user_file), str(user_file))}
+        return shipped(kind)
+    return {**shipped(kind), **_read(kind, LATE[kind], _user_text(user_file), str(user_file))}
 
 
 def _user_text(path: Path) -> str:

@@ -14,6 +14,7 @@ from kyklon.parts.shaping import shaped
 from kyklon.parts.store import id_of, today, without_none
 
 Values = Mapping[str, Any]
+AGREED = "agreeing"  # by what a fact is known that was suggested and left so
 
 
 @dataclass(frozen=True)
@@ -88,11 +89,11 @@ class Draft:
             if each.name in made.row:
                 continue
             if each.name in made.suggested:
-                made = made._with("typed", "agreeing", {each.name: made.suggested[each.name]})
+                made = made._with("typed", AGREED, {each.name: made.suggested[each.name]})
             elif each.name in made.asked and each.default is not None:
-                made = made._with("typed", "agreeing", {each.name: each.default})
+                made = made._with("typed", AGREED, {each.name: each.default})
         for name, value in self.suggested.items():  # sockets and other lists that are drawn
-            made = made._with("typed", "agreeing", {name: value}) if name not in made.row else made
+            made = made._with("typed", AGREED, {name: value}) if name not in made.row else made
         return made
 
     def as_row(self, name: str = "", part_id: str = "") -> dict[str, Any]:

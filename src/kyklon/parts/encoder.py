@@ -325,10 +325,14 @@ def finished(draft: Draft, walk: Walk, quirk: Proposal, told: Measured | None = 
     made = draft.with_measured("closing each terminal", terminals=rows, players=players)
     if quirk.flags:
         made = made.with_value("quirk_flags", quirk.flags).with_value("quirk_why", quirk.why)
-    if told is not None and told.presses:
-        count = f"{len(told.presses)} presses"
-        longest = max(told.longest_ms, told.interval_ms or 0.1)  # what is shorter than the interval is not to be seen
-        made = made.with_measured(count, debounce_ms=round(longest, 2))
-        if told.interval_ms is not None:
-            made = made.with_measured(count, poll_ms=told.interval_ms)
-    return made
+    return with_presses(made, told) if told is not None else made
+
+
+def with_presses(draft: Draft, told: Measured) -> Draft:
+    """The draft with what pressing one button gave."""
+    if not told.presses:
+        return draft
+    count = f"{len(told.presses)} presses"
+    longest = max(told.longest_ms, told.interval_ms or 0.1)  # what is shorter than the interval is not to be seen
+    made = draft.with_measured(count, debounce_ms=round(longest, 2))
+    return made.with_measured(count, poll_ms=told.interval_ms) if told.interval_ms is not None else made

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 from kyklon.base.errors import CatalogueError
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import CataloguePart
+from kyklon.catalogue.records import CataloguePart, Known
+from kyklon.parts.draft import AGREED
 from kyklon.parts.fields import FIELDS, field_of, label_of, one, value_words
 
 _LAST = (
@@ -65,9 +66,7 @@ def _fact(part: CataloguePart, kind: str, name: str, *, own: bool) -> Fact:
         (each for key, each in part.known.items() if key.partition(".")[0] == name), None
     )
     if known is not None:
-        how = known.how
-        origin = " ".join(filter(None, (known.how, known.at, f"from {known.by}" if known.by and known.how == "read" else
-                                        f"by {known.by}" if known.by else "")))  # fmt: skip
+        how, origin = known.how, _origin(known)
     elif own:
         how, origin = "typed", "typed"
     value = getattr(part, name)
@@ -76,3 +75,11 @@ def _fact(part: CataloguePart, kind: str, name: str, *, own: bool) -> Fact:
         words = "; ".join(f"{key.replace('_', ' ')} {each}" for key, each in value.model_dump().items())
     field = field_of(kind, name)
     return Fact(name, field.label if field else label_of(kind, name), words, how, origin)
+
+
+def _origin(known: Known) -> str:
+    """Where a fact comes from, in words."""
+    if known.how == "typed" and known.by == AGREED:
+        return f"suggested, agreed {known.at}"
+    link = "from" if known.how == "read" else "by"
+    return " ".join(filter(None, (known.how, known.at, f"{link} {known.by}" if known.by else "")))

@@ -435,6 +435,11 @@ def value_words(kind: str, name: str, value: Any) -> str:
         return "yes" if value else "no"
     if isinstance(value, (list, tuple)):
         return _listed(name, value)
+    if name == "colour" and isinstance(value, Record):
+        points = {key: each for key, each in value.model_dump().items() if key != "bits"}
+        told = [f"{key} {x:.3f} {y:.3f}" for key, (x, y) in points.items()]
+        bits = getattr(value, "bits", 0)
+        return ", ".join([f"{bits} bits each"] * bool(bits) + told)
     if isinstance(value, Record):
         return ", ".join(f"{key.replace('_', ' ')} {each}" for key, each in value.model_dump().items())
     if isinstance(value, Mapping):

@@ -77,7 +77,7 @@ class Store:
         """Put a new part on the shelf. Raises WrongUse when its id is taken, CatalogueError for one that is wrong."""
         path = self.path(kind, str(row.get("id", "")))
         loader.part_of(kind, row, f"the new {one(kind)}")
-        if row["id"] in loader.load(None).parts[kind] or any(
+        if row["id"] in loader.shipped(kind) or any(
             of == kind and row["id"] in self._ids(kind, file) for of, file in loader.user_files(self.folder)
         ):
             raise WrongUse(f"There is a {one(kind)} {row['id']!r} already.", do="Give it another short name.")
@@ -193,7 +193,7 @@ def text_for(tables: Mapping[str, list[Row]], remark: str = "") -> str:
 
     document = tomlkit.document()
     for line in remark.splitlines():
-        document.add(tomlkit.comment(line))
+        document.add(tomlkit.comment("".join(each for each in line if each.isprintable())))
     for kind, rows in tables.items():
         array = tomlkit.aot()
         for row in rows:

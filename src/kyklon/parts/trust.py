@@ -18,7 +18,7 @@ from kyklon.base import durable
 from kyklon.base.errors import KyklonError
 from kyklon.base.places import data_folder
 from kyklon.base.reading import bytes_of, json_of
-from kyklon.catalogue.loader import Catalogue, load
+from kyklon.catalogue.loader import Catalogue, shipped
 from kyklon.catalogue.records import Dialect, DialectFile, SettingsTemplate
 from kyklon.model.build import Build, PartCopy
 from kyklon.model.findings import Finding, Severity
@@ -72,11 +72,14 @@ def unseen(copies: Iterable[PartCopy], shelf: Catalogue, seen: frozenset[str] | 
     if not suspects:
         return ()
     known = looked_at() if seen is None else seen
-    shipped = load(None)
     found = []
     for copy in suspects:
         own = digest(copy.kind, copy.row)
-        same = [part for parts in (shelf, shipped) if (part := parts.parts.get(copy.kind, {}).get(copy.id)) is not None]
+        same = [
+            part
+            for rows in (shelf.parts.get(copy.kind, {}), shipped(copy.kind))
+            if (part := rows.get(copy.id)) is not None
+        ]
         if own not in known and all(digest(copy.kind, plain_row(part)) != own for part in same):
             found.append(copy)
     return tuple(found)

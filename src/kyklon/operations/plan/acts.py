@@ -79,6 +79,8 @@ def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue) 
         raise ValueError(f"A part of {kind} is chosen where it is needed")
     made = build.with_part(roles[kind], part_id)
     made = edited(made, "links", connect(made, catalogue))
+    if kind == "displays":  # the data of another display say nothing of this one
+        made = edited(made, "picture.identification", "")
     if kind in ("boards", "images"):
         made = _boot_fitted(made, catalogue, image_changed=kind == "images")
     return _wired(made, catalogue) if kind == "encoders" else made

@@ -33,7 +33,7 @@ class TerminalBoard(Instrument):
             return
         self._tabs = tabs
         rows = math.ceil(len(tabs) / self._columns(max(self.width(), self.least.width())))
-        self.setMinimumHeight(round(self.theme.px(32 if self._small else 46) * max(1, rows)))
+        self.setMinimumHeight(round(self.theme.px(32 if self._small else 44) * max(1, rows)))
         self.setAccessibleDescription(
             "; ".join(f"{printed} {said} {state}".strip() for _id, printed, said, state in tabs)
         )

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QCheckBox, QSpinBox, QWidget
+from PyQt6.QtWidgets import QCheckBox, QLineEdit, QSpinBox, QWidget
 
 from kyklon.app.pages.shelf.encoder_drawings import Histogram, TerminalBoard
 from kyklon.app.pages.shelf.walk import Walk
@@ -50,10 +50,13 @@ class EncoderWalk(Walk):
         self._seats.setRange(1, 4)
         self._seats.setAccessibleName("Players")
         self._seats.valueChanged.connect(lambda _value: self._lay_out())
+        self._prints = QLineEdit()
+        self._prints.setAccessibleName("Terminals as they are printed")
+        self._prints.setPlaceholderText("as printed, with commas: 1U, 1D, 1L …")
+        self._prints.editingFinished.connect(self._lay_out)
         source = Sheet("The device")
-        source.add(
-            row(self._device, label("Players", "small"), self._seats, label("Buttons each", "small"), self._count, 1)
-        )
+        seats, count = label("Players", "small"), label("Buttons each", "small")
+        source.add(row(self._device, seats, self._seats, count, self._count, 1))
         self._bounce = Histogram(self.theme, "Bounce", "press one button thirty times")
         self._report = Histogram(self.theme, "Between reports", "comes with the presses")
         self._measure = button("Measure a button", self._on_measure)
@@ -66,7 +69,10 @@ class EncoderWalk(Walk):
         self._skip = button("Skip", self._on_skip)
         self._ask_words = label("", "strong")
         walk = Sheet("Terminals", "in any order: click the one that you close next")
-        walk.add(row(self._begin, self._skip, self._ask_words, 1), self.board)
+        bar = row(self._begin, self._skip, self._ask_words, self._prints)
+        bar.setStretch(2, 1)
+        bar.setStretch(3, 3)
+        walk.add(bar, self.board)
         walk.body.setStretch(1, 1)
         self._quirk = QCheckBox("Two players share the device: write the quirk")
         self._why = label("", "small", wrap=True)
@@ -142,9 +148,12 @@ class EncoderWalk(Walk):
         self.take(encoder.from_facts(facts))
 
     def _lay_out(self) -> None:
-        self._terminals = encoder.Walk(
-            encoder.stops_for(self._seats.value(), self._count.value()), resting=self._terminals.resting
-        )
+        """The terminals anew; those that have another print, or are in another number, are asked again."""
+        names = [each.strip()[:12] for each in self._prints.text().split(",") if each.strip()][:200]
+        stops = encoder.stops_for(self._seats.value(), self._count.value(), names)
+        if [each.printed for each in stops] == [each.printed for each in self._terminals.stops]:
+            return
+        self._terminals = encoder.Walk(stops, resting=self._terminals.resting)
         self._stage = ""
         self._show()
 
@@ -166,6 +175,8 @@ class EncoderWalk(Walk):
             self._measured = encoder.measured(self._events)
             if self._measured.enough:
                 self._stage = ""
+                if self.draft is not None:
+                    self.draft = encoder.with_presses(self.draft, self._measured)
         elif self._stage == "walk":
             for event in came:
                 self._terminals = self._terminals.heard(event)
@@ -240,6 +251,8 @@ class EncoderWalk(Walk):
         )
         self._skip.setEnabled(self._stage == "walk" and walk.current is not None)
         self._ask_words.setText(walk.ask if self._stage == "walk" else "")
+        self._ask_words.setVisible(self._stage == "walk")
+        self._prints.setVisible(self._stage != "walk")
         tabs = []
         for each in walk.stops if self._facts else ():
             state = (

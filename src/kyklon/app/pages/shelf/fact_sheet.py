@@ -122,7 +122,7 @@ class FactSheet(Instrument):
             self._sign(painter, QPointF(area.left() + px(5), area.top() + px(9)), cell.how)
             area = area.adjusted(px(16), 0, 0, 0)
         painter.setFont(self.theme.font("body", weight=600 if differs else 500))
-        painter.setPen(self.theme.color("amber" if differs else "ink"))
+        painter.setPen(self.theme.color("ink" if differs or self._two is None else "muted"))
         painter.drawText(area, int(Qt.TextFlag.TextWordWrap), visible(cell.words))
 
     def _legend(self, painter: QPainter, at: QPointF) -> None:

@@ -34,6 +34,12 @@ WALKS: tuple[tuple[str, str, str], ...] = (
 )  # fmt: skip
 
 
+def _short(folder: Path) -> str:
+    """A folder as people write it: ~ for one's own."""
+    home = Path.home()
+    return f"~/{folder.relative_to(home)}" if folder.is_relative_to(home) else str(folder)
+
+
 class ShelfPage(QWidget):
     cautions: tuple[str, ...] = ()
 
@@ -57,11 +63,13 @@ class ShelfPage(QWidget):
         self._subject = Elided("muted")
         self._learn = button("Learn a part…", self.show_learn_menu, "primary")
         self._undo = button("Undo", self.session.undo_on_shelf, "quiet")
+        self._resume = button("Go on", self._go_on, "outline")
         self._look = button("Look at this build's own text…", self._on_look, "outline")
         heading = row(
             label("Shelf", "title"),
             self._subject,
             self._undo,
+            self._resume,
             self._look,
             button("Bring in…", self.ask_bring_in),
             self._learn,
@@ -118,6 +126,9 @@ class ShelfPage(QWidget):
         self._undo.setText(f"Undo: {steps[-1].label}" if steps else "Undo")
         self._undo.setVisible(bool(steps))
         self._look.setVisible(bool(self.session.waiting))
+        self._resume.setVisible(self.walk is not None)
+        if self.walk is not None:
+            self._resume.setText(f"Go on: {self.walk.title[:1].lower()}{self.walk.title[1:]}")
         self._filter()
         self._show_part()
         if self.walk is not None:
@@ -154,7 +165,7 @@ class ShelfPage(QWidget):
         own = len(catalogue.own)
         words = (
             f"{sum(len(rows) for rows in catalogue.parts.values())} "
-            f"parts, {own} of them yours, in {self.session.store.folder}"
+            f"parts, {own} of them yours, in {_short(self.session.store.folder)}"
         )
         self._subject.set_full(
             words
@@ -307,11 +318,22 @@ class ShelfPage(QWidget):
         self._leave_walk()
         made: type[Walk] = getattr(import_module(f"kyklon.app.pages.shelf.{module}"), name)
         walk = self.walk = made(self.session)
-        walk.left.connect(self._leave_walk)
+        walk.left.connect(self._on_left)
         walk.saved.connect(self.show_part)
         self.stack.addWidget(walk)
         self.stack.setCurrentWidget(walk)
         return walk
+
+    def _on_left(self) -> None:
+        """Back to the shelf: a walk in which something was learnt stays, to be gone on with."""
+        if self.walk is not None and self.walk.draft is None:
+            self._leave_walk()
+        self.stack.setCurrentIndex(0)
+        self.refresh()
+
+    def _go_on(self) -> None:
+        if self.walk is not None:
+            self.stack.setCurrentWidget(self.walk)
 
     def _leave_walk(self) -> None:
         if self.walk is not None:

@@ -57,7 +57,7 @@ class Walk(QWidget):
         self._questions.setMinimumWidth(round(self.theme.px(400)))
         self.side = self.make_side()
         heading = row(button("Back to the shelf", self.left.emit, "quiet"), label(self.title, "title"), 1, spacing=12)
-        middle = row(self.side, self._questions, spacing=14)
+        middle = row(scrolled(self.side), self._questions, spacing=14)
         middle.setStretch(0, 6)
         middle.setStretch(1, 5)
         layout = column(heading, middle, spacing=10, margins=(18, 8, 16, 12))
