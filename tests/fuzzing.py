@@ -27,14 +27,15 @@ from typing import Any
 from backports import zstd
 
 from kyklon.base.errors import KyklonError
-from kyklon.base.quantities import parse as parse_quantity
 from kyklon.base.reading import json_of, toml_of
+from kyklon.base.units import measure as parse_quantity
 from kyklon.catalogue import loader, templates
 from kyklon.catalogue.records import Board, Chooser, Dialect, Image, System
-from kyklon.demo import lighthouse
+from kyklon.demo import lighthouse, samples
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64
 from kyklon.devices.ports import DriveFacts
 from kyklon.devices.simulated.drives import FILE, SimulatedDrives
+from kyklon.devices.simulated.inputs import SimulatedInputs
 from kyklon.model.build import Build
 from kyklon.model.card import Program
 from kyklon.model.fields import describe, described_fields
@@ -56,11 +57,19 @@ from kyklon.operations.library import scan, transfer
 from kyklon.operations.picture import edid, exports
 from kyklon.operations.picture.video_word import made_of, modes_offered, parsed
 from kyklon.operations.poweron.acts import foretell
+from kyklon.parts import board, display, exchange, identification, panel
+from kyklon.parts import dialect as grammars
+from kyklon.parts.facts import facts
+from kyklon.parts.store import plain_row, text_for
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
 from kyklon.record.shelf import Shelf
 
 MIB = 1 << 20
+BOARD_TEXT = (
+    b"processor\t: 0\nmodel name\t: ARMv7 Processor rev 4 (v7l)\nCPU architecture: 7\nprocessor\t: 1\n"
+    b"MemTotal:         948304 kB\nBus 002 Device 001: ID 1d6b:0003 root hub\nModel\t: Dory Brill\n"
+)
 NASTY = (b"", b"\0", b"\xff" * 8, b"\x80", b"-1", b"9" * 5000, b"[" * 2000, b"{" * 500, b" " * 100_000, b'"', b"\n",
          b"\r",
          b"../", b"\xed\xb3\xbf", b"\xe2\x80\xa8", b"\x0c", b"\x1b[2J", b"nan", b"1e999", b"{{", b"%s", b"\xfe\xff",
@@ -379,6 +388,46 @@ def _kernel_line(data: bytes) -> object:
     )
 
 
+def _learnt_display(data: bytes) -> object:
+    """Nothing of a block with a wrong sum is taken for sound."""
+    draft = display.learn(data)
+    cut = data[data.find(identification.HEADER) :] if identification.HEADER in data else data
+    if sum(cut[:128]) % 256 and identification.HEADER in data:
+        assert any(words.startswith("Byte ") for words in draft.told)
+    return draft.agreed()
+
+
+def _part_file(data: bytes) -> object:
+    found = exchange.incoming(_file("part.toml", data), _catalogue())
+    return [facts(each.part, each.kind, own=True) for each in found]
+
+
+@cache
+def _part_seeds() -> list[bytes]:
+    rows = [(kind, next(iter(parts.values()))) for kind, parts in _catalogue().parts.items()]
+    return [text_for({kind: [plain_row(part)]}, "mine").encode() for kind, part in rows]
+
+
+def _sample(data: bytes) -> object:
+    """A boot file whose lines are given decisions, whatever became of them."""
+    sample = grammars.sample_of(data, "start.ini")
+    for number, setting in samples.CARRIED["start.ini"].items():
+        with contextlib.suppress(ValueError):
+            sample = sample.marked(number, setting)
+    trial = grammars.tried(sample)
+    return grammars.draft_of(sample).agreed().part("x") if sample.marks and trial.good else trial
+
+
+def _inputs(data: bytes) -> object:
+    _file("inputs.json", data)
+    return SimulatedInputs(_held() / "work").list()
+
+
+@cache
+def _box() -> Path:
+    return _held() / "demo" / samples.FOLDER
+
+
 def _timing(data: bytes) -> object:
     return exports.parse_timing_line(data.decode("utf-8", "surrogateescape"))
 
@@ -468,10 +517,13 @@ PARSERS: dict[str, Parser] = {
     "json": Parser(lambda: [_build_text()], lambda data: json_of(data, "x")),
     "toml": Parser(_shipped("boards"), lambda data: toml_of(data, "x")),
     "build.json": Parser(lambda: [_build_text()], _build),
-    **{f"catalogue {kind}": Parser(_shipped(kind), _user_catalogue(kind), heavy=True)
-       for kind in ("boards", "systems", "dialects", "templates", "displays")},
-    "shelf": Parser(lambda: [(_held() / "demo" / "shelf.json").read_bytes()],
-                    lambda data: Shelf(_file("shelf.json", data)).images()),
+    **{
+        f"catalogue {kind}": Parser(_shipped(kind), _user_catalogue(kind), heavy=True)
+        for kind in ("boards", "systems", "dialects", "templates", "displays")
+    },
+    "shelf": Parser(
+        lambda: [(_held() / "demo" / "shelf.json").read_bytes()], lambda data: Shelf(_file("shelf.json", data)).images()
+    ),
     "drives.json": Parser(lambda: [(_held() / "demo" / "drives" / FILE).read_bytes()], _drives),
     "logbook": Parser(lambda: [_logbook_seed()], _logbook),
     "checksums": Parser(lambda: [SUMS], _sums),
@@ -488,12 +540,18 @@ PARSERS: dict[str, Parser] = {
     "root": Parser(_roots, _root_volume),
     "kernel file": Parser(lambda: [kernel_32("ARMv7", 5000), kernel_64(5000)], _kernel_file),
     "device tree": Parser(lambda: [device_tree("Merrow Cod", "merrow,cod")], _tree),
-    "unit": Parser(lambda: [b"[Unit]\nAfter=a b\n[Service]\nExecStart=/a \\\n b\nType=oneshot\n"],
-                   lambda data: unit_words(data.decode("utf-8", "surrogateescape"))),
+    "unit": Parser(
+        lambda: [b"[Unit]\nAfter=a b\n[Service]\nExecStart=/a \\\n b\nType=oneshot\n"],
+        lambda data: unit_words(data.decode("utf-8", "surrogateescape")),
+    ),
     "units": Parser(lambda: [b"a\nRequires=b\nAfter=b c\n\0b\nBefore=a\nType=oneshot\n\0c\nAfter=a\n"], _units),
-    "initramfs": Parser(lambda: [ramdisk.write({"lib/firmware/edid/a.bin": bytes(128), "init": b"x"}),
-                                 gzip.compress(ramdisk.write({"a/b": b"c" * 700}))],
-                        lambda data: ramdisk.read("x", len(data), data)),
+    "initramfs": Parser(
+        lambda: [
+            ramdisk.write({"lib/firmware/edid/a.bin": bytes(128), "init": b"x"}),
+            gzip.compress(ramdisk.write({"a/b": b"c" * 700})),
+        ],
+        lambda data: ramdisk.read("x", len(data), data),
+    ),
     "video word": Parser(lambda: [b"1024x768MR-24@60imD,rotate=90", b"d", b"720x576i"], _video),
     "header words": Parser(lambda: [b"fan-switch:pin=36,celsius=60 day-clock bus-sound"], _header),
     "fsck words": Parser(lambda: [b"Pass 1: Checking\nInode 12, i_blocks is 8, should be 2.  Fix? no\n\n"], complaints),
@@ -509,9 +567,21 @@ PARSERS: dict[str, Parser] = {
     "playlist": Parser(lambda: [b"#x\na.cue\n../b.cue\n"], _library("list.m3u")),
     "fields": Parser(lambda: [b"15.7 kHz", b"256", b"on", b"a, b"], _fields, (KyklonError, ValueError)),
     "template": Parser(_template_seeds, _template),
+    "display learnt": Parser(
+        lambda: [samples.display_data(), samples.dump(samples.display_data()).encode()], _learnt_display
+    ),
+    "board learnt": Parser(lambda: [samples.tree()], lambda data: board.learn(data, _catalogue(), "x.dtb").agreed()),
+    "board's text": Parser(
+        lambda: [BOARD_TEXT], lambda data: board.learn_text(data.decode("utf-8", "replace"), _catalogue())
+    ),
+    "part file": Parser(_part_seeds, _part_file),
+    "boot file sample": Parser(lambda: [text.encode() for text in samples.BOOT_FILES.values()], _sample),
+    "panel svg": Parser(lambda: [samples.svg().encode()], panel.from_svg),
+    "panel dxf": Parser(lambda: [(_box() / samples.PANEL_DXF).read_bytes()], panel.from_dxf, heavy=True),
+    "inputs.json": Parser(lambda: [(_held() / "demo" / "drives" / "inputs.json").read_bytes()], _inputs),
     "card": Parser(lambda: [_card()], _observe, heavy=True),
     "bring-up": Parser(lambda: [_card()], _foretold, heavy=True),
-}  # fmt: skip
+}
 
 
 @cache

@@ -23,9 +23,9 @@ from hypothesis import strategies as st
 from kyklon.base import durable, scratch
 from kyklon.base.errors import CatalogueError, KyklonError, SourceError, WrongUse
 from kyklon.base.inside import files_below, inside
-from kyklon.base.quantities import parse as parse_quantity
 from kyklon.base.shown import visible, visible_json
 from kyklon.base.tables import csv_of
+from kyklon.base.units import measure as parse_quantity
 from kyklon.catalogue import loader, templates
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue

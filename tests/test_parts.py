@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import json
-import random
 import shutil
 import threading
 import time
-from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -32,11 +30,9 @@ from kyklon.operations.plan.acts import fresh_build, start_build, with_part_used
 from kyklon.parts import (
     board,
     copies,
-    dialect,
     display,
     encoder,
     exchange,
-    identification,
     image,
     learning,
     panel,
@@ -47,7 +43,6 @@ from kyklon.parts import (
     view,
 )
 from kyklon.parts.draft import Draft
-from kyklon.parts.facts import facts_of
 from kyklon.parts.fields import FIELDS, field_of
 from kyklon.parts.store import Store, plain_row, text_for
 from kyklon.record import builds
@@ -692,88 +687,6 @@ def test_a_pad_with_two_sticks_is_one_players() -> None:
     axes = tuple(AxisFacts(code, 0, 255) for code in ("ABS_X", "ABS_Y", "ABS_RX", "ABS_RY", "ABS_HAT0X", "ABS_HAT0Y"))
     pad = InputFacts("x", "Pad", 1, 2, 3, "usb", tuple(f"BTN_{n}" for n in range(11)), axes)
     assert encoder.players_in(pad).count == 1
-
-
-# --- bytes from anywhere ---------------------------------------------------------------------------------------------
-
-
-def mutated(data: bytes, chance: random.Random) -> bytes:
-    made = bytearray(data)
-    for _ in range(chance.choice((1, 1, 2, 4, 16))):
-        at = chance.randrange(len(made))
-        way = chance.random()
-        if way < 0.6:
-            made[at] = chance.choice((0, 255, 1, 127, 128, chance.randrange(256)))
-        elif way < 0.75:
-            del made[at : at + chance.randrange(1, 9)]
-        elif way < 0.9:
-            made[at:at] = bytes(chance.randrange(256) for _ in range(chance.randrange(1, 9)))
-        else:
-            del made[at:]
-        made = made or bytearray(1)
-    return bytes(made)
-
-
-def mutants(count: int, data: bytes, learn: Callable[[bytes], object]) -> int:
-    """How many are refused; whatever else happens than an expected error fails the test."""
-    chance, refused = random.Random(5), 0
-    for _ in range(count):
-        broken = mutated(data, chance)
-        try:
-            learn(broken)
-        except FormatError as bad:
-            refused += 1
-            assert 0 <= bad.offset <= max(len(broken), 1 << 20)
-        except KyklonError:
-            refused += 1
-    return refused
-
-
-def test_mutated_identification_blocks() -> None:
-    data = samples.display_data()
-
-    def learn(broken: bytes) -> None:
-        draft = display.learn(broken)
-        cut = broken[broken.find(identification.HEADER) :] if identification.HEADER in broken else broken
-        sums = [sum(cut[at : at + 128]) % 256 for at in range(0, min(len(cut), 256), 128)]
-        if any(sums):  # nothing is taken for sound that is not
-            assert any(words.startswith("Byte ") for words in draft.told), broken.hex()
-
-    assert 0 < mutants(2500, data, learn) < 2500
-    assert mutants(500, samples.dump(data).encode(), lambda broken: display.learn(broken).agreed())
-
-
-def test_mutated_device_trees(catalogue: Catalogue) -> None:
-    assert mutants(2500, samples.tree(), lambda broken: board.learn(broken, catalogue, "x.dtb").agreed()) > 500
-
-
-def test_mutated_part_files(tmp_path: Path, catalogue: Catalogue) -> None:
-    kinds = [(kind, next(iter(rows.values()))) for kind, rows in catalogue.parts.items()]
-    path = tmp_path / "x.toml"
-    for kind, part in kinds:
-
-        def learn(broken: bytes, kind: str = kind) -> None:
-            path.write_bytes(broken)
-            for each in exchange.incoming(path, catalogue):
-                facts_of(each.kind, each.part.id, Catalogue({each.kind: {each.part.id: each.part}}))
-
-        assert mutants(160, text_for({kind: [plain_row(part)]}).encode(), learn) > 10
-
-
-def test_mutated_boot_files() -> None:
-    def learn(name: str, broken: bytes) -> None:
-        sample = dialect.sample_of(broken, name)
-        for number, setting in samples.CARRIED[name].items():
-            try:
-                sample = sample.marked(number, setting)
-            except ValueError as bad:
-                assert str(bad)
-        trial = dialect.tried(sample)
-        if sample.marks and trial.good:
-            assert dialect.draft_of(sample).agreed().part("x")
-
-    for name, text in samples.BOOT_FILES.items():
-        mutants(60, text.encode(), lambda broken, name=name: learn(name, broken))  # type: ignore[misc]
 
 
 # --- commands --------------------------------------------------------------------------------------------------------

@@ -3,16 +3,9 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 
-from kyklon.base.quantities import NARROW_SPACE, group, parse, show, show_bytes, show_duration
-
-
-@given(st.floats(1e-8, 1e12), st.sampled_from(["Hz", "V", "A", "W", "Ω"]), st.integers(2, 6))
-def test_what_is_shown_can_be_read_back(value: float, unit: str, digits: int) -> None:
-    text = show(value, unit, digits)
-    assert parse(text, unit) == pytest.approx(value, rel=0.5 * 10**-digits, abs=0.5e-9 * 10**-digits)
+from kyklon.base.quantities import NARROW_SPACE, group, show, show_bytes, show_duration
+from kyklon.base.units import measure
 
 
 @pytest.mark.parametrize(
@@ -24,18 +17,19 @@ def test_what_is_shown_can_be_read_back(value: float, unit: str, digits: int) ->
         ("470", "Ω", 470),
         (f"1{NARROW_SPACE}920", "m", 1920),
         ("25.175MHz", "Hz", 25_175_000),
+        ("148.5 mhz", "MHz", 148.5),
         ("8 ms", "s", 0.008),
         ("5µs", "s", 5e-6),
     ],
 )
 def test_people_write_quantities_in_many_ways(text: str, unit: str, value: float) -> None:
-    assert parse(text, unit) == pytest.approx(value)
+    assert measure(text, unit) == pytest.approx(value)
 
 
 @pytest.mark.parametrize("text", ["", "kHz", "12 parsecs", "1.2.3 V", "5 kA of it"])
 def test_what_is_no_quantity_is_named(text: str) -> None:
-    with pytest.raises(ValueError, match="'"):
-        parse(text, "V")
+    with pytest.raises(ValueError, match="“"):
+        measure(text, "V")
 
 
 def test_units_stand_behind_a_thin_space() -> None:

@@ -1,14 +1,12 @@
-"""One formatter and one parser for every quantity on the screen. SI inside, thin spaces outside."""
+"""One formatter for every quantity on the screen. SI inside, thin spaces outside. base.units reads what is typed."""
 
 from __future__ import annotations
 
 import math
-import re
 
 NARROW_SPACE = "\u202f"  # between groups of digits and before a unit (ISO 80000-1, 7.3.1 and 7.1.4)
 
-_PREFIXES = {"": 1.0, "k": 1e3, "M": 1e6, "G": 1e9, "T": 1e12, "m": 1e-3, "µ": 1e-6, "u": 1e-6, "n": 1e-9}
-_UNITS = ("Hz", "B", "V", "A", "W", "Ω", "ohm", "m", "s", "B/s", "°C", "K")
+_PREFIXES = {"": 1.0, "k": 1e3, "M": 1e6, "G": 1e9, "T": 1e12, "m": 1e-3, "µ": 1e-6, "n": 1e-9}
 
 
 def group(number: int) -> str:
@@ -64,25 +62,3 @@ def show_duration(seconds: float) -> str:
     if whole < 3600:
         return f"{whole // 60}{NARROW_SPACE}min {whole % 60:02d}{NARROW_SPACE}s"
     return f"{whole // 3600}{NARROW_SPACE}h {whole % 3600 // 60:02d}{NARROW_SPACE}min"
-
-
-_QUANTITY = re.compile(r"\s*([+-]?\d[\d\s\u202f\u00a0]*(?:[.,]\d+)?(?:[eE][+-]?\d+)?)\s*([^\d\s]*)\s*$")
-
-
-_LONGEST = 64  # characters of a quantity; the pattern would take long over a page of blanks
-
-
-def parse(text: str, unit: str) -> float:
-    """The value in SI units of what somebody typed: '15.7 kHz', '15,7k', '2 A'.
-
-    Raises ValueError that names the text and the unit it should have.
-    """
-    match = _QUANTITY.fullmatch(text) if len(text) <= _LONGEST else None
-    if not match:
-        raise ValueError(f"{text[:_LONGEST]!r} is not a quantity in {unit}; write a number and a unit, as 15.7 {unit}")
-    number = float(re.sub(r"[\s\u202f\u00a0]", "", match[1]).replace(",", "."))
-    tail = match[2]
-    prefix = tail.removesuffix(unit)
-    if prefix not in _PREFIXES or (tail and unit not in _UNITS and prefix == tail):
-        raise ValueError(f"{text!r}: {tail!r} is not {unit} with an SI prefix")
-    return number * _PREFIXES[prefix]

@@ -17,7 +17,7 @@ _DIMENSIONS: Mapping[str, Mapping[str, float]] = {
     "length": {"m": 1.0, "µm": 1e-6, "um": 1e-6, "mm": 1e-3, "cm": 1e-2, "km": 1e3, "in": 0.0254, "inch": 0.0254,
                "inches": 0.0254, '"': 0.0254, "″": 0.0254, "ft": 0.3048, "foot": 0.3048, "feet": 0.3048, "'": 0.3048,
                "′": 0.3048, "mil": 2.54e-5, "thou": 2.54e-5},
-    "current": {"A": 1.0, "mA": 1e-3, "µA": 1e-6, "uA": 1e-6},
+    "current": {"A": 1.0, "kA": 1e3, "mA": 1e-3, "µA": 1e-6, "uA": 1e-6},
     "voltage": {"V": 1.0, "mV": 1e-3, "kV": 1e3},
     "power": {"W": 1.0, "mW": 1e-3, "kW": 1e3},
     "frequency": {"Hz": 1.0, "kHz": 1e3, "MHz": 1e6, "GHz": 1e9},
@@ -80,6 +80,9 @@ def _factor(typed: str, unit: str, units: Mapping[str, float]) -> float:
     """How many SI units one of what was typed is; small and capital letters may be mixed where that is clear."""
     if typed in units:
         return units[typed]
+    for base in (each for each, scale in units.items() if scale == 1.0):  # 15.7k for kHz
+        if typed + base in units:
+            return units[typed + base]
     likely = {units[each] for each in units if each.lower() == typed.lower()}
     if len(likely) == 1:
         return likely.pop()
