@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kyklon.base.errors import WrongUse
+from kyklon.catalogue.fault_records import Cause, LogPattern
 from kyklon.catalogue.loader import Catalogue, load
-from kyklon.catalogue.records import Cause, LogPattern
 from kyklon.operations.poweron.boot_log import MOST_LOG, log_text, measured, read_log
 from kyklon.operations.poweron.events import BLACK, PUT_ON_CARD, BringUp, Event, Failure
 from kyklon.operations.poweron.sequence import STAGES

@@ -13,8 +13,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kyklon.base.errors import KyklonError, WrongUse
+from kyklon.catalogue.fault_records import Cause, Drill, LogPattern, Observation
 from kyklon.catalogue.loader import load
-from kyklon.catalogue.records import Cause, Drill, Lamps, LogPattern, Observation
+from kyklon.catalogue.records import Lamps
 from kyklon.demo import camper, lighthouse, school_fair
 from kyklon.faults import drills
 from kyklon.faults.acts import answered, case_of, path_of, put_aside, tried, without_last

@@ -207,7 +207,7 @@ def test_a_box_of_unknown_things_becomes_a_machine_that_starts(bench, demo: Demo
     codes = [finding.code for finding in session.findings]
     user.window.session.flush()
     again = next(at_window(folder, user.bot))
-    assert not again.window.session.shelf.own
+    assert not again.window.session.parts.shelf.own
     assert [finding.code for finding in again.window.session.findings] == codes
     again.press("Run bring-up")
     again.wait(lambda: again.window.session.bring_up is not None)
@@ -268,11 +268,11 @@ def test_the_shelf_is_searched_compared_copied_and_taken_back(user, demo: Demo, 
     user.press("Stop comparing", page)
     monkeypatch.setattr(QInputDialog, "getText", lambda *_args, **_more: ("My pane", True))
     page.ask_copy()
-    user.bot.waitUntil(lambda: bool(session.shelf.own) and page.parts.current.id == "my-pane", timeout=20_000)
+    user.bot.waitUntil(lambda: bool(session.parts.shelf.own) and page.parts.current.id == "my-pane", timeout=20_000)
     assert user.window.route._lines[-1]._line.note == "1 of yours"
     monkeypatch.setattr(QInputDialog, "getText", lambda *_args, **_more: ("Our pane", True))
     page.ask_rename()
-    user.bot.waitUntil(lambda: session.shelf.get(Display, "my-pane").name == "Our pane", timeout=20_000)
+    user.bot.waitUntil(lambda: session.parts.shelf.get(Display, "my-pane").name == "Our pane", timeout=20_000)
 
     def change(dialog: QDialog) -> None:
         editor = dialog.form.editor("response_ms")
@@ -286,7 +286,7 @@ def test_the_shelf_is_searched_compared_copied_and_taken_back(user, demo: Demo, 
         user.press("Change it", dialog)
 
     user.answer(change, lambda: user.press("Change a fact", page))
-    user.bot.waitUntil(lambda: session.shelf.get(Display, "my-pane").response_ms == 9, timeout=20_000)
+    user.bot.waitUntil(lambda: session.parts.shelf.get(Display, "my-pane").response_ms == 9, timeout=20_000)
     use(user)
     assert session.build.part("display") == "my-pane"
     page.delete()
@@ -296,10 +296,10 @@ def test_the_shelf_is_searched_compared_copied_and_taken_back(user, demo: Demo, 
     page.show_part("displays", "my-pane")
     page.delete()
 
-    user.bot.waitUntil(lambda: session.shelf.find(Display, "my-pane") is None, timeout=20_000)
+    user.bot.waitUntil(lambda: session.parts.shelf.find(Display, "my-pane") is None, timeout=20_000)
     user.front()
     user.bot.keyClick(user.window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-    user.bot.waitUntil(lambda: session.shelf.find(Display, "my-pane") is not None, timeout=20_000)
+    user.bot.waitUntil(lambda: session.parts.shelf.find(Display, "my-pane") is not None, timeout=20_000)
     path = tmp_path / "out.toml"
     page.show_part("displays", "my-pane")
     page.export(path)
@@ -307,7 +307,7 @@ def test_the_shelf_is_searched_compared_copied_and_taken_back(user, demo: Demo, 
     assert "my-pane" in path.read_text()
     path.write_text(path.read_text().replace("response_ms = 9.0", "response_ms = 12.0"))
     user.answer(lambda dialog: user.press("Put it on the shelf", dialog), lambda: (page.bring_in(path), user.wait()))
-    user.bot.waitUntil(lambda: session.shelf.get(Display, "my-pane").response_ms == 12, timeout=20_000)
+    user.bot.waitUntil(lambda: session.parts.shelf.get(Display, "my-pane").response_ms == 12, timeout=20_000)
 
 
 def test_a_change_of_the_shelf_elsewhere_is_seen(user) -> None:
@@ -317,12 +317,12 @@ def test_a_change_of_the_shelf_elsewhere_is_seen(user) -> None:
     Store(catalogue_folder()).add(
         "cards", {**plain_row(session.catalogue.get(Card, "cockle-32")), "id": "theirs", "name": "Theirs"}
     )
-    session._watch_shelf()
-    session.read_shelf()
-    user.bot.waitUntil(lambda: session.shelf.find(Card, "theirs") is not None, timeout=20_000)
+    session.parts._watch()
+    session.parts.read()
+    user.bot.waitUntil(lambda: session.parts.shelf.find(Card, "theirs") is not None, timeout=20_000)
     assert any(entry.id == "theirs" for entry in page.parts.shown)
     Store(catalogue_folder()).change("cards", "theirs", {"name": "Theirs too"})
-    user.bot.waitUntil(lambda: session.shelf.get(Card, "theirs").name == "Theirs too", timeout=20_000)
+    user.bot.waitUntil(lambda: session.parts.shelf.get(Card, "theirs").name == "Theirs too", timeout=20_000)
 
 
 def test_a_build_of_somebody_else_shows_its_text_first(demo: Demo, catalogue, qtbot) -> None:
@@ -342,7 +342,7 @@ def test_a_build_of_somebody_else_shows_its_text_first(demo: Demo, catalogue, qt
     dialog = person.window.shelf_page().findChildren(LookDialog)[-1]
     dialog.findChild(QCheckBox).setChecked(True)
     person.press("Use it", dialog)
-    qtbot.waitUntil(lambda: not session.waiting, timeout=20_000)
+    qtbot.waitUntil(lambda: not session.parts.waiting, timeout=20_000)
     assert "plan.not-looked-at" not in person.stops
     assert next(people, None) is None
 
@@ -364,4 +364,4 @@ def test_a_broken_display_and_a_tube_by_the_window(user, demo: Demo) -> None:
             assert "no unit of length" in walk.form._rows["height_mm"].note.text()
             assert walk.form.editor("height_mm").text() == "28 parsec"
     put_on_shelf(user, "Corner tube")
-    assert user.window.session.shelf.get(Display, "corner-tube").height_mm == 280
+    assert user.window.session.parts.shelf.get(Display, "corner-tube").height_mm == 280

@@ -130,7 +130,7 @@ def compare(data: bytes) -> None:
     assert ("Serial Number:" in base) == mine.has_serial or not any(data[12:16])
     established = [(each.width, each.height) for each in mine.established]
     part = base.partition("Established Timings")[2].partition("Standard Timings")[0]
-    told = [(int(w), int(h)) for w, h in re.findall(r"(?:DMT|IBM|Apple) *[^:]*: +(\d+)x(\d+)", part)]
+    told = [(int(w), int(h)) for w, h in re.findall(r"[A-Z]\w+ *[^:]*: +(\d+)x(\d+)", part)]
     assert sorted(established) == sorted(told)
     part = base.partition("Standard Timings")[2].partition("Detailed Timing")[0]
     told = [(int(w), int(h), float(hz)) for w, h, hz in re.findall(r"(\d+)x(\d+) +([\d.]+) Hz", part)]

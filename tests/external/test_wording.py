@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 
 from judges import loader
+from kyklon.catalogue.fault_records import LogPattern
 from kyklon.catalogue.loader import load
-from kyklon.catalogue.records import LogPattern
 
 # what this kernel is built without: its drivers for cards, USB, displays and boards; these were found once in the
 # modules and the image of Debian's 6.1 kernel (linux-image-6.1.0-56-amd64, strings(1)), or stand in its source (mem)

@@ -19,7 +19,7 @@ from pydantic import ValidationError
 
 from kyklon.base.errors import CatalogueError, FormatError, KyklonError
 from kyklon.base.reading import bytes_of, text_of, toml_of
-from kyklon.catalogue import records, remembered, templates
+from kyklon.catalogue import fault_records, records, remembered, templates
 from kyklon.model.build import Build, PartCopy
 from kyklon.model.fields import describe
 from kyklon.model.timing import Axis, Timing
@@ -48,10 +48,10 @@ KINDS: Mapping[str, type[records.CataloguePart]] = {
 
 # read when they are first asked for: the window's first page needs none of them
 LATE: Mapping[str, type[records.CataloguePart]] = {
-    "log_patterns": records.LogPattern,
-    "observations": records.Observation,
-    "causes": records.Cause,
-    "drills": records.Drill,
+    "log_patterns": fault_records.LogPattern,
+    "observations": fault_records.Observation,
+    "causes": fault_records.Cause,
+    "drills": fault_records.Drill,
 }
 
 PartT = TypeVar("PartT", bound=records.CataloguePart)

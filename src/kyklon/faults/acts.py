@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from kyklon.base import places
+from kyklon.catalogue.fault_records import Cause, Observation
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Cause, Observation
 from kyklon.faults.finder import Case
 from kyklon.faults.setting import setting_of
 from kyklon.model.build import Build

@@ -16,8 +16,8 @@ from kyklon.base import durable, places
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.reading import bytes_of, json_of
+from kyklon.catalogue.fault_records import Drill
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Drill
 from kyklon.faults.finder import Case, Next, cost_of, next_step
 from kyklon.faults.hidden import Machine, machines
 from kyklon.faults.setting import Setting, setting_of

@@ -11,7 +11,7 @@ from typing import Literal
 
 import numpy as np
 
-from kyklon.catalogue.records import Cause, Observation
+from kyklon.catalogue.fault_records import Cause, Observation
 from kyklon.faults.network import Belief, Floats, Gains, Network, believe, gains
 from kyklon.faults.setting import Reason, Setting
 

@@ -8,8 +8,9 @@ from functools import lru_cache
 
 import numpy as np
 
+from kyklon.catalogue.fault_records import Cause, Observation
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Cause, Display, Encoder, Image, Lamps, Observation, Panel, Rhythm
+from kyklon.catalogue.records import Board, Display, Encoder, Image, Lamps, Panel, Rhythm
 from kyklon.faults.network import Floats, Network
 from kyklon.model.build import Build
 from kyklon.model.findings import Finding, Severity

@@ -13,15 +13,14 @@ from typing import TYPE_CHECKING, Any
 from PyQt6.QtCore import QFileSystemWatcher, QObject, pyqtSignal
 
 from kyklon.app.session.jobs import Jobs
+from kyklon.app.session.own_parts import OwnParts
 from kyklon.app.theme.tokens import Theme
 from kyklon.base import durable
 from kyklon.base.errors import Cancelled, KyklonError
-from kyklon.base.places import catalogue_folder
 from kyklon.base.progress import UNWATCHED, Watch
-from kyklon.catalogue import loader
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image
-from kyklon.model.build import Build, CardEvent, CardRecord, CardState, PartCopy, SignOff, Tick, edited, remedied
+from kyklon.model.build import Build, CardEvent, CardRecord, CardState, SignOff, Tick, edited, remedied
 from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy
 from kyklon.model.merge import merge as merged_builds
@@ -30,9 +29,7 @@ from kyklon.operations import inspection
 from kyklon.operations.operation import Operation
 from kyklon.operations.registry import LOOKS
 from kyklon.operations.remedies import words_of
-from kyklon.parts import trust
-from kyklon.parts.store import Step, Store
-from kyklon.parts.view import catalogue_for, inspect, kept, waiting_for
+from kyklon.parts.view import inspect, kept
 from kyklon.record import builds
 from kyklon.record import folder as store
 from kyklon.record.history import History
@@ -86,12 +83,8 @@ class Session(QObject):
     def __init__(self, loaded: Loaded, jobs: Jobs, theme: Theme) -> None:
         super().__init__()
         self.folder, self.jobs, self.theme = loaded.folder, jobs, theme
-        self.shelf = loaded.catalogue  # as it is on this machine; `catalogue` is what the build sees
         self.warning = loaded.warning
         self.history = History(loaded.build)
-        self._seen: tuple[Build, Catalogue, Catalogue] | None = None
-        self.waiting: tuple[PartCopy, ...] = ()  # the build's own text that nobody here has looked at
-        self.shelf_steps: list[Step] = []  # what was changed on the shelf, for undo there
         self.world = loaded.world
         self.findings: tuple[Finding, ...] = ()
         self.bring_up: BringUp | None = None
@@ -107,7 +100,10 @@ class Session(QObject):
         self._delivered.connect(lambda act: act())
         self._keeper = Keeper(self.folder, loaded.build, self._delivered.emit, self._on_saved, loaded.stamp)
         self._watcher = QFileSystemWatcher([str(self.folder)], self)
-        self._watcher.directoryChanged.connect(self._on_folder_changed)
+        self._watcher.directoryChanged.connect(lambda _folder: self._keeper.look())
+        self.parts = OwnParts(loaded.catalogue, self._keeper)
+        self.parts.changed.connect(self._on_parts_changed)
+        self.parts.said.connect(self.said)
         self._count_log()
         self._inspect()
         with_own = kept(self.build, self.catalogue)
@@ -115,7 +111,6 @@ class Session(QObject):
             self.history.replace(with_own)
             self.save()
         self._keeper.do(lambda: builds.remember(self.folder), lambda _none: None, self._told)
-        self._watch_shelf()
 
     @property
     def build(self) -> Build:
@@ -124,88 +119,11 @@ class Session(QObject):
     @property
     def catalogue(self) -> Catalogue:
         """The shelf's parts, with those that the build brings itself over them."""
-        build, known = self.history.build, self._seen
-        if known is not None and known[1] is self.shelf and (known[0] is build or known[0].copies == build.copies):
-            if known[0] is not build:
-                self._seen = (build, known[1], known[2])
-            return known[2]
-        self.waiting = waiting_for(build, self.shelf)
-        made = catalogue_for(build, self.shelf)
-        self._seen = (build, self.shelf, made)
-        return made
+        return self.parts.catalogue(self.history.build)
 
-    # --- the shelf -----------------------------------------------------------------------------------------
-
-    @property
-    def store(self) -> Store:
-        """The shelf's folder."""
-        return Store(self.shelf.user_folder or catalogue_folder())
-
-    def _watch_shelf(self) -> None:
-        """Hear of every change in the user's catalogue folder, whoever makes it."""
-        folder = self.store.folder
-        places = [folder, *(folder / kind for kind in loader.KINDS)]
-        there = [str(each) for each in places if each.is_dir()]
-        fresh = [each for each in there if each not in self._watcher.directories()]
-        if fresh:
-            self._watcher.addPaths(fresh)
-
-    def _on_folder_changed(self, folder: str) -> None:
-        if folder == str(self.folder):
-            self._keeper.look()
-        else:
-            self.read_shelf()
-
-    def read_shelf(self, then: Callable[[], object] = lambda: None) -> None:
-        """Read the user's parts again, in the background. then: called once they are here."""
-        folder = self.store.folder
-
-        def taken(shelf: Catalogue) -> None:
-            self._watch_shelf()
-            if (shelf.parts, shelf.own, shelf.broken) != (self.shelf.parts, self.shelf.own, self.shelf.broken):
-                self.shelf = shelf
-                self._inspect()
-                self.changed.emit()
-            then()
-
-        self._keeper.do(lambda: loader.load(folder, strict=False), taken, self._told)
-
-    def on_shelf(
-        self, act: Callable[[Store], Step | tuple[Step, ...]], said: str = "", then: Callable[[], object] = lambda: None
-    ) -> None:
-        """Change the shelf, in the background; what was done can be taken back there. then: called once it is read."""
-        store = self.store
-
-        def done(result: Step | tuple[Step, ...]) -> None:
-            self.shelf_steps += result if isinstance(result, tuple) else (result,)
-            if said:
-                self.said.emit(said)
-            self.read_shelf(then)
-
-        self._keeper.do(lambda: act(store), done, self._told)
-
-    def undo_on_shelf(self) -> None:
-        """Take the last change of the shelf back."""
-        if not self.shelf_steps:
-            return
-        step = self.shelf_steps.pop()
-
-        def done(_step: Step) -> None:
-            self.said.emit(f"Undone: {step.label}")
-            self.read_shelf()
-
-        self._keeper.do(lambda: self.store.undo(step), done, self._told)
-
-    def look_agreed(self) -> None:
-        """The build's own text was shown, and may be used from now on."""
-        rows = [(copy.kind, copy.row) for copy in self.waiting]
-
-        def done(_none: object) -> None:
-            self._seen = None
-            self._inspect()
-            self.changed.emit()
-
-        self._keeper.do(lambda: trust.remember(rows), done, self._told)
+    def _on_parts_changed(self) -> None:
+        self._inspect()
+        self.changed.emit()
 
     # --- edits ---------------------------------------------------------------------------------------------
 
@@ -344,7 +262,7 @@ class Session(QObject):
 
     def _inspect(self) -> None:
         catalogue = self.catalogue
-        self.findings = inspect(self.build, catalogue, self.world, self.waiting)
+        self.findings = inspect(self.build, catalogue, self.world, self.parts.waiting)
 
     # --- the logbook and other files ------------------------------------------------------------------------
 

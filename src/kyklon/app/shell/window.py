@@ -48,7 +48,7 @@ class Window(QMainWindow):
         self._connect()
         self.open_operation(self._first_operation())
         session.said.emit(session.warning or f"Opened {session.folder}")
-        if session.waiting:
+        if session.parts.waiting:
             QTimer.singleShot(0, self.show_own_text)
 
     def _build_frame(self) -> None:
@@ -164,7 +164,7 @@ class Window(QMainWindow):
         lines = [self._line(operation, found) for operation in OPERATIONS]
         entries = session.log_count
         lines.append(Line(LOGBOOK, "Logbook", f"{entries} entr{'ies' if entries != 1 else 'y'}", ""))
-        own = len(session.shelf.own)
+        own = len(session.parts.shelf.own)
         lines.append(Line(SHELF, "Shelf", f"{own} of yours" if own else "parts", ""))
         self.route.show_lines(tuple(lines), self._number)
         told = tuple(each for each in found if each.operation == self._number)
@@ -206,8 +206,8 @@ class Window(QMainWindow):
 
     def undo(self) -> None:
         """The last edit of the build; on the shelf, the last change there."""
-        if self._number == SHELF and self.session.shelf_steps:
-            self.session.undo_on_shelf()
+        if self._number == SHELF and self.session.parts.steps:
+            self.session.parts.undo()
         else:
             self.session.undo()
 

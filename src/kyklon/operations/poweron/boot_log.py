@@ -14,8 +14,8 @@ from itertools import pairwise
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.shown import visible
+from kyklon.catalogue.fault_records import LogPattern
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import LogPattern
 from kyklon.model.build import StageSeconds
 from kyklon.operations.poweron.events import BringUp
 from kyklon.operations.poweron.sequence import stages_of

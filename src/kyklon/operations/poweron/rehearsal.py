@@ -16,7 +16,7 @@ from kyklon.base import scratch, tools
 from kyklon.base.errors import TargetError, ToolError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.running import Ran, Talk, run_watched
-from kyklon.catalogue.records import LogPattern
+from kyklon.catalogue.fault_records import LogPattern
 from kyklon.model.kernel_line import given
 from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.partitions import reader

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 from kyklon.app.pages.poweron.cause_bars import CauseBars
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, line_pitch, row, scrolled, set_tip
-from kyklon.catalogue.records import Observation
+from kyklon.catalogue.fault_records import Observation
 from kyklon.faults.finder import Case, Likely, Next
 from kyklon.model.findings import Remedy
 

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QWidget
 from kyklon.app.pages.poweron.conversation import Conversation
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import button, column, label, row
-from kyklon.catalogue.records import Cause, Observation
+from kyklon.catalogue.fault_records import Cause, Observation
 from kyklon.faults import acts
 from kyklon.faults.finder import Case, likely, steps
 from kyklon.model.fault import FaultCase

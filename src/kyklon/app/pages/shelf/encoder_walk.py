@@ -57,12 +57,26 @@ class EncoderWalk(Walk):
         source = Sheet("The device")
         seats, count = label("Players", "small"), label("Buttons each", "small")
         source.add(row(self._device, seats, self._seats, count, self._count, 1))
+        pressing, walk = self._make_pressing(), self._make_walk()
+        self._make_stand_in()
+        side = QWidget()
+        layout = column(source, pressing, walk, self._standin, spacing=10)
+        layout.setStretch(2, 1)
+        side.setLayout(layout)
+        side.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self._look()
+        return side
+
+    def _make_pressing(self) -> Sheet:
         self._bounce = Histogram(self.theme, "Bounce", "press one button thirty times")
         self._report = Histogram(self.theme, "Between reports", "comes with the presses")
         self._measure = button("Measure a button", self._on_measure)
         pressing = Sheet("Thirty presses")
         self._pressing = pressing
         pressing.add(row(self._measure, self._bounce, self._report, spacing=14))
+        return pressing
+
+    def _make_walk(self) -> Sheet:
         self.board = TerminalBoard(self.theme, "Terminals")
         self.board.pressed.connect(self._on_again)
         self._begin = button("Begin the walk", self._on_begin, "outline")
@@ -77,18 +91,14 @@ class EncoderWalk(Walk):
         self._quirk = QCheckBox("Two players share the device: write the quirk")
         self._why = label("", "small", wrap=True)
         walk.add(self._quirk, self._why)
+        return walk
+
+    def _make_stand_in(self) -> None:
         self._bench = TerminalBoard(self.theme, "The stand-in's switches", small=True)
         self._bench.pressed.connect(lambda each: self._press(each, closes=True))
         self._bench.released.connect(lambda each: self._press(each, closes=False))
         self._standin = Sheet("Stand-in: press its switches here", "in place of a device that is plugged in")
         self._standin.add(self._bench)
-        side = QWidget()
-        layout = column(source, pressing, walk, self._standin, spacing=10)
-        layout.setStretch(2, 1)
-        side.setLayout(layout)
-        side.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self._look()
-        return side
 
     def _look(self) -> None:
         """List what is plugged in, in the background."""

@@ -17,7 +17,9 @@ class LookDialog(QDialog):
         super().__init__(parent)
         theme = session.theme
         self.setWindowTitle("This build brings text of its own")
-        text = "\n\n".join(f"{copy.row.get('name', copy.id)}\n{shown(copy.kind, copy.row)}" for copy in session.waiting)
+        text = "\n\n".join(
+            f"{copy.row.get('name', copy.id)}\n{shown(copy.kind, copy.row)}" for copy in session.parts.waiting
+        )
         view = QPlainTextEdit(visible(text, lines=True))
         view.setReadOnly(True)
         view.setFont(theme.mono("small"))
@@ -33,4 +35,4 @@ class LookDialog(QDialog):
         head, foot = label("Look at this first", "section"), row(1, button("Not now", self.reject), use)
         self.setLayout(column(head, label(words, wrap=True), view, seen, foot, spacing=10, margins=(20, 18, 20, 16)))
         self.resize(round(theme.px(620)), round(theme.px(440)))
-        self.accepted.connect(session.look_agreed)
+        self.accepted.connect(session.parts.agree)

@@ -62,7 +62,7 @@ class ShelfPage(QWidget):
         theme = self.theme
         self._subject = Elided("muted")
         self._learn = button("Learn a part…", self.show_learn_menu, "primary")
-        self._undo = button("Undo", self.session.undo_on_shelf, "quiet")
+        self._undo = button("Undo", self.session.parts.undo, "quiet")
         self._resume = button("Go on", self._go_on, "outline")
         self._look = button("Look at this build's own text…", self._on_look, "outline")
         heading = row(
@@ -122,10 +122,10 @@ class ShelfPage(QWidget):
             self._known = catalogue
             self._fill(catalogue)
             self._find_uses()
-        steps = self.session.shelf_steps
+        steps = self.session.parts.steps
         self._undo.setText(f"Undo: {steps[-1].label}" if steps else "Undo")
         self._undo.setVisible(bool(steps))
-        self._look.setVisible(bool(self.session.waiting))
+        self._look.setVisible(bool(self.session.parts.waiting))
         self._resume.setVisible(self.walk is not None)
         if self.walk is not None:
             self._resume.setText(f"Go on: {self.walk.title[:1].lower()}{self.walk.title[1:]}")
@@ -165,7 +165,7 @@ class ShelfPage(QWidget):
         own = len(catalogue.own)
         words = (
             f"{sum(len(rows) for rows in catalogue.parts.values())} "
-            f"parts, {own} of them yours, in {_short(self.session.store.folder)}"
+            f"parts, {own} of them yours, in {_short(self.session.parts.store.folder)}"
         )
         self._subject.set_full(
             words
@@ -242,7 +242,7 @@ class ShelfPage(QWidget):
         names = [use.name for use in self._used.get(entry.id, ())]
         if entry.place in copies.chosen_by(self.session.build, catalogue):
             names.insert(0, self.session.build.name)
-        shelf = self.session.shelf.parts.get(entry.kind, {}).get(entry.id)
+        shelf = self.session.parts.shelf.parts.get(entry.kind, {}).get(entry.id)
         words = f"Used in: {', '.join(dict.fromkeys(names))}." if names else "Not used in any build of this machine."
         if shelf is None:
             words += " Only this build brings it; it is not on your shelf."
@@ -386,11 +386,11 @@ class ShelfPage(QWidget):
 
         entry, catalogue = self.parts.current, self.session.catalogue
         assert entry is not None
-        store = self.session.store
+        store = self.session.parts.store
 
         def done(step: object) -> None:
-            self.session.shelf_steps.append(step)  # type: ignore[arg-type] # a Step
-            self.session.read_shelf(lambda: self.show_part(entry.kind, Path(step.path).stem))  # type: ignore[attr-defined]
+            self.session.parts.steps.append(step)  # type: ignore[arg-type] # a Step
+            self.session.parts.read(lambda: self.show_part(entry.kind, Path(step.path).stem))  # type: ignore[attr-defined]
 
         self.session.ask_logbook(lambda _book: copied(entry.kind, entry.id, name, catalogue, store), done)
 
@@ -405,7 +405,7 @@ class ShelfPage(QWidget):
     def rename(self, name: str) -> None:
         entry = self.parts.current
         assert entry is not None
-        self.session.on_shelf(
+        self.session.parts.act(
             lambda store: store.change(entry.kind, entry.id, {"name": name}, f"Renamed {entry.name}"),
             f"{entry.name} is called {name} now.",
         )
@@ -420,7 +420,7 @@ class ShelfPage(QWidget):
         dialog = EditDialog(entry.kind, part, self.theme, self)
         if dialog.exec() and dialog.changes:
             changes, kind, part_id = dialog.changes, entry.kind, entry.id
-            self.session.on_shelf(
+            self.session.parts.act(
                 lambda store: store.change(kind, part_id, changes, f"Changed {entry.name}"),
                 f"{entry.name} was changed.",
             )
@@ -429,7 +429,7 @@ class ShelfPage(QWidget):
         """Take the current part off the shelf; refused while a build uses it."""
         from kyklon.parts import uses
 
-        entry, shelf = self.parts.current, self.session.shelf
+        entry, shelf = self.parts.current, self.session.parts.shelf
         assert entry is not None
         mine = {each.id for each in self.session.build.copies} | {
             part_id for _kind, part_id in copies.used_by(self.session.build, shelf)
@@ -443,7 +443,7 @@ class ShelfPage(QWidget):
                 entry.kind, entry.id, shelf, store, {key: tuple(dict.fromkeys(value)) for key, value in used.items()}
             )
 
-        self.session.on_shelf(act, f"{entry.name} is off the shelf.")  # type: ignore[arg-type] # gives a Step
+        self.session.parts.act(act, f"{entry.name} is off the shelf.")  # type: ignore[arg-type] # gives a Step
 
     def ask_export(self) -> None:
         entry = self.parts.current
@@ -478,7 +478,7 @@ class ShelfPage(QWidget):
         """Read a part's file, show what it brings and how it differs, and take it when its user agrees."""
         from kyklon.parts import exchange
 
-        shelf = self.session.shelf
+        shelf = self.session.parts.shelf
 
         def work(_watch: Watch) -> tuple[exchange.Incoming, ...]:
             return exchange.incoming(path, shelf)
@@ -486,7 +486,7 @@ class ShelfPage(QWidget):
         def done(found: tuple[exchange.Incoming, ...]) -> None:
             dialog = BringInDialog(path.name, found, self.theme, self)
             if dialog.exec():
-                self.session.on_shelf(
+                self.session.parts.act(
                     lambda store: exchange.bring_in(found, store, replace=True),
                     f"{path.name} was brought in.",
                     lambda: self.show_part(found[0].kind, found[0].part.id),

@@ -131,12 +131,12 @@ class Walk(QWidget):
         if not name:
             self._say("Give it a name.")
             return
-        if name.lower() in {each.name.lower() for each in self.session.shelf.parts[self.draft.kind].values()}:
+        if name.lower() in {each.name.lower() for each in self.session.parts.shelf.parts[self.draft.kind].values()}:
             self._say(f"There is a {one(self.draft.kind)} {name} already: give this one another name.")
             return
         try:
             draft = self.ready()
-            part_id = free_id(id_of(name), self.session.shelf.parts[draft.kind])
+            part_id = free_id(id_of(name), self.session.parts.shelf.parts[draft.kind])
             draft.part(name, part_id)
             table = draft.as_row(name, part_id)
         except KyklonError as bad:
@@ -151,7 +151,7 @@ class Walk(QWidget):
             f"Learnt the {one(kind)} {name}",
             "\n".join(f"{key}: {known.how} {known.by}".strip() for key, known in draft.known.items()),
         )
-        self.session.on_shelf(
+        self.session.parts.act(
             lambda store: store.add(kind, table), f"{name} is on the shelf.", lambda: self.saved.emit(kind, part_id)
         )
 
