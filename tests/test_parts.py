@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import shutil
+import subprocess
+import sys
 import threading
 import time
 from pathlib import Path
@@ -232,12 +234,17 @@ def test_two_at_once_lose_nothing(shelf: Store, catalogue: Catalogue) -> None:
     ]
     for each in threads:
         each.start()
+    program = (
+        "from pathlib import Path; from kyklon.parts.store import Store; import sys; shelf = Store(Path(sys.argv[1]))\n"
+    )
+    program += "for n in range(1, 16): shelf.change('boards', 'my-ling', {'memory_mb': 100 * n})"
+    subprocess.run([sys.executable, "-c", program, str(shelf.folder)], check=True)
     for each in threads:
         each.join()
     assert wrong == []
     made = loader.load(shelf.folder)
     part = made.get(Board, "my-ling")
-    assert (part.peak_a, part.typical_a, part.price) == (1.5, 1.5, 1.5)
+    assert (part.peak_a, part.typical_a, part.price, part.memory_mb) == (1.5, 1.5, 1.5, 1500)
     assert sum(kind == "cards" for kind, _id in made.own) == 45
 
 
@@ -459,6 +466,15 @@ def test_a_board_by_its_own_text(catalogue: Catalogue) -> None:
     assert dict(draft.about)["Processor"] == "2 cores"
     assert draft.suggested["usb_mb_s"] == 350
     assert board.learn_text("good morning\nhow are you", catalogue).told
+
+
+def test_a_board_from_the_tree_in_an_image(demo: Demo, catalogue: Catalogue) -> None:
+    draft = learning.learn("board", demo.folder / BOX / samples.IMAGE, catalogue)
+    assert dict(draft.row) == dict(learning.learn("board", demo.folder / BOX / samples.BOARD, catalogue).row)
+    with pytest.raises(WrongUse, match="4 device trees"):
+        learning.learn("board", demo.image, catalogue)
+    assert main._run(["part", "learn", "board", str(demo.image), "--tree", "cod.dtb"]) == 0
+    assert main._run(["part", "learn", "board", str(demo.image), "--tree", "eel.dtb"]) == 2
 
 
 def test_an_image_is_learnt_from_its_file(demo: Demo, catalogue: Catalogue) -> None:

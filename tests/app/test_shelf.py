@@ -365,3 +365,24 @@ def test_a_broken_display_and_a_tube_by_the_window(user, demo: Demo) -> None:
             assert walk.form.editor("height_mm").text() == "28 parsec"
     put_on_shelf(user, "Corner tube")
     assert user.window.session.parts.shelf.get(Display, "corner-tube").height_mm == 280
+
+
+def test_a_board_from_a_tree_within_an_image(user, demo: Demo, monkeypatch) -> None:
+    page = shelf(user)
+    walk = page.start("board_walk", "BoardWalk")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_args: (str(demo.image), ""))
+    user.press("From a card's image", walk)
+    user.bot.waitUntil(walk._trees.isVisible, timeout=20_000)
+    walk._trees.setCurrentIndex(walk._trees.findData("cod.dtb"))
+    walk._trees.activated.emit(walk._trees.currentIndex())
+    assert walk.draft.row["device_tree"] == "cod.dtb"
+    before = len(walk._ports())
+    user.press("sound out", walk)
+    assert walk._ports()[-1]["connector"] == "3.5 mm jack"
+    user.click(walk.drawing, walk.drawing.box_of(1).center())
+    assert walk._current == 1
+    user.press("Take it away", walk)
+    assert len(walk._ports()) == before
+    user.press("Back to the shelf", walk)
+    user.press("Go on: learn a board", page)
+    assert page.stack.currentWidget() is walk

@@ -96,11 +96,15 @@ def learn(
     agree: Annotated[bool, Option("--agree", help="Take what is suggested for the rest.")] = False,
     save: Annotated[bool, Option("--save", help="Put it on the shelf.")] = False,
     folder: _SIMULATED = None,
+    tree: Annotated[str, Option("--tree", help="The device tree in an image that a board is learnt from.")] = "",
     as_json: Json = False,
 ) -> int:
     """Learn a part from the thing itself; with --save it goes on the shelf."""
     parts = catalogue()
-    draft = _encoder(source, folder) if what == "encoder" else _from(what, source, parts)
+    if what == "encoder":
+        draft = _encoder(source, folder)
+    else:
+        draft = _from_tree(Path(source), tree, parts) if tree else _from(what, source, parts)
     for each in set_ or ():
         field, found, value = each.partition("=")
         if not found:
@@ -131,6 +135,21 @@ def _from(what: str, source: str, parts: Catalogue) -> Draft:
         file.write(sys.stdin.buffer.read(4 << 20))
         file.flush()
         return learnt(what, Path(file.name), parts)
+
+
+def _from_tree(path: Path, name: str, parts: Catalogue) -> Draft:
+    """A board from one of the trees in an image."""
+    from kyklon.parts.learning import board_of
+    from kyklon.parts.trees import trees_in
+
+    with watching() as watch:
+        found = trees_in(path, watch)
+    tree = next((each for each in found if each.path.lower() == name.lower()), None)
+    if tree is None:
+        raise WrongUse(
+            f"{path.name} has no device tree {name!r}.", do=f"It has: {', '.join(each.path for each in found[:20])}."
+        )
+    return board_of(tree, parts)
 
 
 def _encoder(source: str, folder: Path | None) -> Draft:

@@ -6,12 +6,12 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
 
-from kyklon.base.errors import WrongUse
+from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.reading import bytes_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, CataloguePart, Dialect, Emulator
-from kyklon.parts import board, device_tree, dialect, display, image, panel, system
+from kyklon.parts import board, device_tree, dialect, display, image, panel, system, trees
 from kyklon.parts.draft import Draft
 
 _MOST = 4 << 20  # bytes of a file that is not an image or a drawing
@@ -23,15 +23,23 @@ def _display(path: Path, _catalogue: Catalogue, _watch: Watch) -> Draft:
     return display.learn(bytes_of(path, _MOST), path.name)
 
 
-def _board(path: Path, catalogue: Catalogue, _watch: Watch) -> Draft:
-    data = bytes_of(path, _MOST)
-    if (
-        data[:4] != device_tree.MAGIC
-        and not path.name.lower().endswith((".dtb", ".dtbo"))
-        and b"\0" not in data[:64].rstrip(b"\0")
-    ):
-        return board.learn_text(data.decode("utf-8", "replace"), catalogue)
-    return board.learn(data, catalogue, path.name)
+def _board(path: Path, catalogue: Catalogue, watch: Watch) -> Draft:
+    """From a tree, a text, or the one tree of an image."""
+    with_head = bytes_of(path, _MOST) if path.stat().st_size <= _MOST else b""
+    if with_head[:4] == device_tree.MAGIC or path.name.lower().endswith((".dtb", ".dtbo")):
+        return board.learn(with_head, catalogue, path.name)
+    if with_head and b"\0" not in with_head.rstrip(b"\0")[:4096] and with_head[:2] not in (b"\x1f\x8b", b"BZ", b"PK"):
+        return board.learn_text(with_head.decode("utf-8", "replace"), catalogue)
+    found = trees.trees_in(path, watch)
+    if len(found) > 1:
+        names = ", ".join(each.path for each in found[:20])
+        raise WrongUse(f"{path.name} has {len(found)} device trees.", do=f"Say which with --tree: {names}.")
+    return board_of(found[0], catalogue)
+
+
+def board_of(tree: trees.TreeFile, catalogue: Catalogue) -> Draft:
+    """A draft from a tree that lies in an image."""
+    return with_choices(board.learn(tree.data, catalogue, tree.path.rpartition("/")[2]), catalogue)
 
 
 def _system(path: Path, catalogue: Catalogue, _watch: Watch) -> Draft:
@@ -68,6 +76,8 @@ def learn(what: str, path: Path, catalogue: Catalogue, watch: Watch = UNWATCHED)
     learner = LEARNERS.get(what)
     if learner is None:
         raise WrongUse(f"A {what} is not learnt from a file.", do=f"These are: {', '.join(LEARNERS)}.")
+    if not path.exists():
+        raise KyklonError(f"{path} is not there.", do="Choose the file or folder again.")
     return with_choices(learner(path, catalogue, watch), catalogue)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 from PyQt6.QtWidgets import QLineEdit, QPlainTextEdit, QWidget
@@ -11,6 +12,8 @@ from kyklon.app.pages.shelf.walk import Walk
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
 from kyklon.parts import board, sockets
 from kyklon.parts.draft import Draft
+from kyklon.parts.learning import board_of
+from kyklon.parts.trees import TreeFile, trees_in
 
 
 class BoardWalk(Walk):
@@ -32,8 +35,20 @@ class BoardWalk(Walk):
         self._text.setFont(self.theme.mono("small"))
         self._text.setMaximumHeight(round(self.theme.px(72)))
         self._text.textChanged.connect(self._on_pasted)
+        self._found: tuple[TreeFile, ...] = ()
+        self._trees = Choice(self.theme, "Device tree in the image", self._on_tree)
+        self._trees.setMinimumContentsLength(22)
+        self._trees.setVisible(False)
         source = Sheet("Where from")
-        source.add(row(button("Open a device tree…", self._ask, "outline"), 1), self._text)
+        source.add(
+            row(
+                button("Open a device tree…", self._ask, "outline"),
+                button("From a card's image…", self._ask_image),
+                self._trees,
+                1,
+            ),
+            self._text,
+        )
         self.drawing = BoardDrawing(self.theme)
         self.drawing.chosen.connect(self._on_socket)
         self._label = QLineEdit()
@@ -62,6 +77,30 @@ class BoardWalk(Walk):
         self.ask_file(
             "A device tree", "Device trees (*.dtb);;All files (*)", lambda path: self.learn_from("board", path)
         )
+
+    def _ask_image(self) -> None:
+        kinds = "Images (*.img *.iso *.bin *.xz *.gz *.bz2 *.zst *.zip *.7z);;All files (*)"
+        self.ask_file("An image with the board's tree", kinds, self.look_into)
+
+    def look_into(self, path: Path) -> None:
+        """List the device trees in an image."""
+        self.learn(f"Looking into {path.name}", lambda watch: trees_in(path, watch), self._on_found)
+
+    def _on_found(self, found: tuple[TreeFile, ...]) -> None:
+        self._found = found
+        rows = tuple((each.path, f"{each.model or 'no name'} ({each.path})") for each in found)
+        first = "" if len(found) > 1 else found[0].path
+        offered = (("", f"{len(found)} device trees: choose"), *rows) if len(found) > 1 else rows
+        self._trees.set_choices(offered, first)
+        self._trees.setVisible(True)
+        if first:
+            self._on_tree(first)
+
+    def _on_tree(self, path: str) -> None:
+        tree = next((each for each in self._found if each.path == path), None)
+        if tree is not None:
+            self._name.setModified(False)
+            self.take(board_of(tree, self.session.catalogue))
 
     def _on_pasted(self) -> None:
         text = self._text.toPlainText()
