@@ -40,15 +40,10 @@ class BoardWalk(Walk):
         self._trees.setMinimumContentsLength(22)
         self._trees.setVisible(False)
         source = Sheet("Where from")
-        source.add(
-            row(
-                button("Open a device tree…", self._ask, "outline"),
-                button("From a card's image…", self._ask_image),
-                self._trees,
-                1,
-            ),
-            self._text,
+        opening = row(
+            button("Open a device tree…", self._ask, "outline"), button("From a card's image…", self._ask_image), 1
         )
+        source.add(opening, self._trees, self._text)
         self.drawing = BoardDrawing(self.theme)
         self.drawing.chosen.connect(self._on_socket)
         self._label = QLineEdit()

@@ -104,6 +104,7 @@ class DraftForm(QWidget):
 
     def _build(self, asked: list[PartField], read: list[PartField], usual: list[PartField]) -> None:
         if self._inner is not None:
+            self._inner.hide()  # it goes when the event that is under way has ended
             self._layout.removeWidget(self._inner)
             self._inner.deleteLater()
         self._inner = QWidget()

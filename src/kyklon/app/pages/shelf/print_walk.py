@@ -5,23 +5,22 @@ from __future__ import annotations
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QLineEdit, QWidget
 
+from kyklon.app.pages.shelf.print_drawing import PrintDrawing
 from kyklon.app.pages.shelf.walk import Walk
 from kyklon.app.widgets.basic import Sheet, button, column, label, row
 from kyklon.base.quantities import show_bytes
 from kyklon.devices.ports import DriveFacts
 from kyklon.parts import simple
 from kyklon.parts.draft import Draft
+from kyklon.parts.fields import value_words
 
 
 class SupplyWalk(Walk):
     kind = "supplies"
     title = "Learn a supply"
     first = "Type what is printed on it."
-    print_says = "OUTPUT: 5.1 V ⎓ 3 A stands on its label. The plug's form decides the cable."
-    caution = (
-        "Mains inside a supply can kill: read the print and leave it closed. "
-        "Mains wiring is a licensed electrician's work and follows local codes."
-    )
+    print_says = "OUTPUT: 5.1 V DC 3 A stands on its label. The plug's form decides the cable."
+    caution = ""
 
     def make_side(self) -> QWidget:
         """Override."""
@@ -32,7 +31,12 @@ class SupplyWalk(Walk):
         side = QWidget()
         caution = label(self.caution, "warning", wrap=True)
         caution.setVisible(bool(self.caution))
-        side.setLayout(column(source, caution, 1, spacing=12))
+        self.drawing = PrintDrawing(self.theme, self.kind)
+        drawn = Sheet("As it is known now")
+        drawn.add(self.drawing)
+        layout = column(source, caution, drawn, spacing=12)
+        layout.setStretch(2, 1)
+        side.setLayout(layout)
         return side
 
     def further(self) -> tuple[QWidget, ...]:
@@ -54,6 +58,12 @@ class SupplyWalk(Walk):
     def fresh(self) -> Draft:
         """The draft to begin with."""
         return simple.supply()
+
+    def show_draft(self, draft: Draft | None) -> None:
+        """Override."""
+        values = {**draft.suggested, **draft.row} if draft else {}
+        words = {name: value_words(self.kind, name, value) for name, value in values.items() if name != "name"}
+        self.drawing.show_words(words)
 
     def showEvent(self, event: QShowEvent | None) -> None:
         """Override: there is nothing to open first."""

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QLineEdit, QWidget
 
 from kyklon.app.pages.shelf.draft_form import DraftForm
@@ -54,10 +54,12 @@ class Walk(QWidget):
             row(1, self._save),
         )
         self._questions.body.setStretch(1, 1)
-        self._questions.setMinimumWidth(round(self.theme.px(400)))
+        self._questions.setMinimumWidth(round(self.theme.px(372)))
         self.side = self.make_side()
         heading = row(button("Back to the shelf", self.left.emit, "quiet"), label(self.title, "title"), 1, spacing=12)
-        middle = row(scrolled(self.side), self._questions, spacing=14)
+        beside = scrolled(self.side)
+        beside.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)  # at twice the text size
+        middle = row(beside, self._questions, spacing=14)
         middle.setStretch(0, 6)
         middle.setStretch(1, 5)
         layout = column(heading, middle, spacing=10, margins=(18, 8, 16, 12))
