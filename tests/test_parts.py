@@ -738,6 +738,11 @@ def test_the_commands_of_the_shelf(demo: Demo, capsys, monkeypatch) -> None:
     ):
         assert run("learn", what, str(demo.folder / BOX / name))[0] == 0
     assert run("learn", "encoder", "sim:cleat", "--folder", str(demo.folder))[0] == 0
+    words = ["learn", "encoder", "sim:cleat", "--folder", str(demo.folder), "--agree", "--save"]
+    assert run(*words)[0] == 2
+    assert run(*words, "--terminal", "1U=up")[0] == 2
+    assert run(*words, "--terminal", "1U=ABS_Y-", "--terminal", "11=BTN_TRIGGER")[0] == 0
+    assert main._run(["part", "delete", "encoder", "cleat-one"]) == 0
     assert run("learn", "toaster", tree)[0] == 2
     out = demo.folder / "board.toml"
     assert main._run(["part", "export", "board", "dory-gurnard", str(out)]) == 0

@@ -323,6 +323,10 @@ def test_a_change_of_the_shelf_elsewhere_is_seen(user) -> None:
     assert any(entry.id == "theirs" for entry in page.parts.shown)
     Store(catalogue_folder()).change("cards", "theirs", {"name": "Theirs too"})
     user.bot.waitUntil(lambda: session.parts.shelf.get(Card, "theirs").name == "Theirs too", timeout=20_000)
+    (catalogue_folder() / "cards" / "torn.toml").write_text("[[cards]\n")
+    user.bot.waitUntil(lambda: user.window.route._lines[-1]._line.note == "1 cannot be used", timeout=20_000)
+    page.parts.choose("cards", "torn")
+    assert "not valid TOML" in page._users.text()
 
 
 def test_a_build_of_somebody_else_shows_its_text_first(demo: Demo, catalogue, qtbot) -> None:

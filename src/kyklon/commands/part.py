@@ -97,12 +97,19 @@ def learn(
     save: Annotated[bool, Option("--save", help="Put it on the shelf.")] = False,
     folder: _SIMULATED = None,
     tree: Annotated[str, Option("--tree", help="The device tree in an image that a board is learnt from.")] = "",
+    terminal: Annotated[
+        list[str] | None, Option("--terminal", help="An encoder's: 1U=ABS_Y-, or 2.2U=ABS_Y- for player 2; often.")
+    ] = None,
     as_json: Json = False,
 ) -> int:
     """Learn a part from the thing itself; with --save it goes on the shelf."""
     parts = catalogue()
     if what == "encoder":
-        draft = _encoder(source, folder)
+        draft = _encoder(source, folder, terminal or [])
+        if save and "terminals" not in draft.row:
+            raise WrongUse(
+                "Its terminals are not known.", do="Close them in the window, or say them with --terminal 1U=ABS_Y-."
+            )
     else:
         draft = _from_tree(Path(source), tree, parts) if tree else _from(what, source, parts)
     for each in set_ or ():
@@ -152,10 +159,10 @@ def _from_tree(path: Path, name: str, parts: Catalogue) -> Draft:
     return board_of(tree, parts)
 
 
-def _encoder(source: str, folder: Path | None) -> Draft:
+def _encoder(source: str, folder: Path | None, terminals: list[str]) -> Draft:
     """What an input device says of itself; closing its terminals is done in the window, where it can be seen."""
     from kyklon.devices.choose import inputs_of
-    from kyklon.parts.encoder import from_facts
+    from kyklon.parts.encoder import from_facts, typed_terminals
 
     inputs = inputs_of(folder)
     listed = inputs.list()
@@ -163,7 +170,10 @@ def _encoder(source: str, folder: Path | None) -> Draft:
     if facts is None:
         names = ", ".join(each.identity for each in listed) or "none; the group 'input' may read them"
         raise WrongUse(f"There is no input device {source!r}.", do=f"There are: {names}.")
-    return from_facts(facts)
+    try:
+        return typed_terminals(from_facts(facts), terminals)
+    except ValueError as bad:
+        raise WrongUse(f"{bad}.") from bad
 
 
 def _draft_out(draft: Draft, name: str, as_json: bool) -> None:

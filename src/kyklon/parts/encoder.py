@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -11,7 +12,9 @@ from typing import Any
 import numpy as np
 
 from kyklon.devices.ports import InputEvent, InputFacts
+from kyklon.operations.controls.mapping import event_code
 from kyklon.parts.draft import Draft
+from kyklon.parts.store import id_of
 
 MULTI_INPUT = 0x40  # linux/hid.h: HID_QUIRK_MULTI_INPUT
 PRESSES = 30  # how often a button is pressed for the histograms
@@ -326,6 +329,25 @@ def finished(draft: Draft, walk: Walk, quirk: Proposal, told: Measured | None = 
     if quirk.flags:
         made = made.with_value("quirk_flags", quirk.flags).with_value("quirk_why", quirk.why)
     return with_presses(made, told) if told is not None else made
+
+
+def typed_terminals(draft: Draft, words: Iterable[str]) -> Draft:
+    """The draft with terminals that somebody writes down: '1U=ABS_Y-', with the player before a dot where there are
+    several, '2.2U=ABS_Y-'. Raises ValueError in words."""
+    rows = []
+    for word in words:
+        match = re.fullmatch(r"(?:([1-8])\.)?([^=.]{1,12})=([A-Z][A-Z0-9_]{2,40}[+-]?)", word.strip())
+        if match is None:
+            raise ValueError(f"“{word[:40]}” is no terminal; write it as 1U=ABS_Y- or 2.2U=ABS_Y-")
+        player, printed, event = int(match[1] or 1), match[2].strip(), match[3]
+        event_code(event)
+        rows.append({"id": id_of(f"{player}-{printed}"), "printed": printed, "player": player, "event": event})
+    ids = [row["id"] for row in rows]
+    twice = next((each for each in ids if ids.count(each) > 1), "")
+    if twice:
+        raise ValueError(f"Terminal {twice} is given twice")
+    players = max((int(row["player"]) for row in rows), default=1)
+    return draft.with_value("terminals", rows).with_value("players", players) if rows else draft
 
 
 def with_presses(draft: Draft, told: Measured) -> Draft:

@@ -12,7 +12,11 @@ from kyklon.parts.fields import FIELDS
 def supply() -> Draft:
     """5.1 V 3 A as printed; with a meter, what it gives under load."""
     draft = Draft("supplies", asked=("volts", "amps", "socket"))
-    return draft.tell("Mains inside a supply can kill: read the print, and leave it closed.")
+    return draft.tell(
+        "Mains inside a supply can kill: read the print, and "
+        "leave it closed. Mains wiring follows local codes and is a "
+        "licensed electrician's work."
+    )
 
 
 def supply_measured(draft: Draft, text: str) -> Draft:

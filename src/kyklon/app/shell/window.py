@@ -165,7 +165,9 @@ class Window(QMainWindow):
         entries = session.log_count
         lines.append(Line(LOGBOOK, "Logbook", f"{entries} entr{'ies' if entries != 1 else 'y'}", ""))
         own = len(session.parts.shelf.own)
-        lines.append(Line(SHELF, "Shelf", f"{own} of yours" if own else "parts", ""))
+        broken = len(session.parts.shelf.broken)
+        words = f"{broken} cannot be used" if broken else f"{own} of yours" if own else "parts"
+        lines.append(Line(SHELF, "Shelf", words, ""))
         self.route.show_lines(tuple(lines), self._number)
         told = tuple(each for each in found if each.operation == self._number)
         page = self.page(self._number)
