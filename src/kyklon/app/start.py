@@ -165,6 +165,7 @@ def preload_pages() -> None:
     """Import what the pages need, so that opening one does not wait for the disk."""
     for each in OPERATIONS:
         import_module(f"kyklon.app.pages.{each.page[0]}")
+    import_module("kyklon.app.pages.shelf.page")
     from kyklon.app.pages.card.page import BENCHES
 
     for package in ("plan", "card", "boot", "library", "poweron"):

@@ -9,6 +9,7 @@ from kyklon.operations.registry import operation
 
 if TYPE_CHECKING:
     from kyklon.app.pages.page import OperationPage
+    from kyklon.app.pages.shelf.page import ShelfPage
 
 
 def page_class(number: int) -> type[OperationPage]:
@@ -16,3 +17,10 @@ def page_class(number: int) -> type[OperationPage]:
     module, name = operation(number).page
     found: type[OperationPage] = getattr(import_module(f"kyklon.app.pages.{module}"), name)
     return found
+
+
+def shelf_page() -> type[ShelfPage]:
+    """The page of the shelf."""
+    from kyklon.app.pages.shelf.page import ShelfPage
+
+    return ShelfPage

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING, TypeAlias
 
 from PyQt6.QtCore import QByteArray, QPoint, QSize, QTimer, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QMainWindow, QMenu, QStackedWidget, QStyle, QWidget
 
-from kyklon.app.pages import page_class
+from kyklon.app.pages import page_class, shelf_page
 from kyklon.app.pages.logbook.page import LogbookPage
 from kyklon.app.pages.page import OperationPage
-from kyklon.app.pages.shelf.page import ShelfPage
 from kyklon.app.session.session import Session
 from kyklon.app.shell.actions import ACTIONS, HelpDialog
 from kyklon.app.shell.bars import BottomBar, TopBar
@@ -28,7 +28,10 @@ from kyklon.operations.next_step import NextStep, next_step
 from kyklon.operations.operation import Operation
 from kyklon.operations.registry import OPERATIONS
 
-Page = OperationPage | LogbookPage | ShelfPage
+if TYPE_CHECKING:
+    from kyklon.app.pages.shelf.page import ShelfPage
+
+Page: TypeAlias = "OperationPage | LogbookPage | ShelfPage"
 WANTED = QSize(1280, 800)  # what the frame is designed for
 
 
@@ -105,7 +108,7 @@ class Window(QMainWindow):
             if number == LOGBOOK:
                 made: Page = LogbookPage(self.session)
             else:
-                made = ShelfPage(self.session) if number == SHELF else page_class(number)(self.session)
+                made = shelf_page()(self.session) if number == SHELF else page_class(number)(self.session)
             asked = getattr(made, "remedy_asked", None)
             if asked is not None:
                 asked.connect(self.preview)
@@ -223,7 +226,7 @@ class Window(QMainWindow):
 
     def shelf_page(self) -> ShelfPage:
         page = self.page(SHELF)
-        assert isinstance(page, ShelfPage)
+        assert isinstance(page, shelf_page())
         return page
 
     def show_own_text(self) -> None:
