@@ -463,7 +463,7 @@ def test_a_board_by_its_own_text(catalogue: Catalogue) -> None:
     )
     draft = board.learn_text(text, catalogue)
     assert (draft.row["native_set"], draft.row["memory_mb"], draft.row["name"]) == ("ARMv7", 1024, "Dory Brill")
-    assert dict(draft.about)["Processor"] == "2 cores"
+    assert dict(draft.about)["Cores"] == "2 cores"
     assert draft.suggested["usb_mb_s"] == 350
     assert board.learn_text("good morning\nhow are you", catalogue).told
 

@@ -390,3 +390,15 @@ def test_a_board_from_a_tree_within_an_image(user, demo: Demo, monkeypatch) -> N
     user.press("Back to the shelf", walk)
     user.press("Go on: learn a board", page)
     assert page.stack.currentWidget() is walk
+
+
+def test_a_dialect_from_a_boot_file_within_an_image(user, demo: Demo, monkeypatch) -> None:
+    page = shelf(user)
+    walk = page.start("dialect_walk", "DialectWalk")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_args: (str(demo.image), ""))
+    user.press("From a card's image", walk)
+    user.bot.waitUntil(walk._texts.isVisible, timeout=20_000)
+    walk._texts.setCurrentIndex(walk._texts.findData("merrow.settings"))
+    walk._texts.activated.emit(walk._texts.currentIndex())
+    assert walk.sample.path == "merrow.settings"
+    assert "separator “=”" in walk._grammar.text()

@@ -203,6 +203,8 @@ def with_class(draft: Draft, catalogue: Catalogue) -> Draft:
 
 # --- a running board's own words -----------------------------------------------------------------------------------
 
+_OF_TEXT = ("Cores", "USB")  # rows that its own text gives
+_NOTHING = "Nothing in that text was recognised; paste what /proc/cpuinfo, /proc/meminfo, lsusb or uname -m print."
 _ARCH = {"5": "ARMv5", "6": "ARMv6", "7": "ARMv7", "8": "ARMv8", "aarch64": "ARMv8"}
 
 
@@ -210,6 +212,8 @@ def learn_text(text: str, catalogue: Catalogue, draft: Draft | None = None) -> D
     """Facts from pasted text: /proc/cpuinfo, /proc/meminfo, /proc/device-tree/model, lsusb, uname -m; any of them, in
     any order, onto a draft or from nothing. What is not recognised is told."""
     made = draft or Draft("boards", asked=ASKED)
+    rows = tuple(row for row in made.about if row[0] not in _OF_TEXT)
+    made = replace(made, about=rows, told=tuple(each for each in made.told if each != _NOTHING))
     lines = [line.strip("\0 \t\r") for line in text.replace("\0", "\n").splitlines()][:20_000]
     values = {
         key.strip().lower(): value.strip() for key, found, value in (line.partition(":") for line in lines) if found
@@ -231,7 +235,7 @@ def learn_text(text: str, catalogue: Catalogue, draft: Draft | None = None) -> D
         for line in lines
     )
     if cores:
-        made = replace(made, about=(*made.about, ("Processor", f"{cores} core{'s' * (cores > 1)}")))
+        made = replace(made, about=(*made.about, (_OF_TEXT[0], f"{cores} core{'s' * (cores > 1)}")))
     match = re.search(r"MemTotal:\s*(\d{1,12})\s*kB", text)
     if match:
         made = made.with_read("/proc/meminfo", memory_mb=_next_memory(int(match[1]) * 1024))
@@ -245,14 +249,12 @@ def learn_text(text: str, catalogue: Catalogue, draft: Draft | None = None) -> D
         taken += 1
     usb = _usb(lines)
     if usb:
-        made = replace(made, about=(*made.about, ("USB", ", ".join(usb))))
+        made = replace(made, about=(*made.about, (_OF_TEXT[1], ", ".join(usb))))
         if any("3" in each for each in usb):
             made = made.offer("it has a USB 3 bus", usb_mb_s=350.0)
         taken += 1
     if not taken:
-        made = made.tell(
-            "Nothing in that text was recognised; paste what /proc/cpuinfo, /proc/meminfo, lsusb or uname -m print."
-        )
+        made = made.tell(_NOTHING)
     if "ports" not in made.row and "ports" not in made.suggested:
         made = _default_sockets(made)
     return with_class(made, catalogue)

@@ -1,4 +1,4 @@
-"""Device trees where they mostly are: on the boot partition of a card or in an image, packed or not."""
+"""Device trees and boot files where they mostly are: on the boot partition of an image, packed or not."""
 
 from __future__ import annotations
 
@@ -57,4 +57,28 @@ def _on(volume: FatReader, watch: Watch) -> tuple[TreeFile, ...]:
         except FormatError:
             continue
         found.append(TreeFile(file.path, data, model))
+    return tuple(sorted(found, key=lambda each: each.path))
+
+
+@dataclass(frozen=True)
+class TextFile:
+    """A text and its path on the boot partition."""
+
+    path: str
+    data: bytes
+
+
+def texts_in(path: Path, watch: Watch = UNWATCHED) -> tuple[TextFile, ...]:
+    """The texts on an image's boot partition. Raises KyklonError when there are none, or why not."""
+    facts = source.inspect(path)
+    with contents.held(facts, watch) as held:
+        inside = contents.observe_held(held)
+    found = [
+        TextFile(inside.names[key], text.encode("utf-8", "surrogateescape"))
+        for key, text in inside.texts.items()
+        if text
+    ]
+    if not found:
+        why = inside.table_error or inside.boot_error or "There are no texts on its boot partition."
+        raise KyklonError(f"{facts.name}: {why}", do="Choose another image, or the boot file itself.")
     return tuple(sorted(found, key=lambda each: each.path))

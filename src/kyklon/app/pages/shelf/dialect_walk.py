@@ -9,16 +9,21 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
 from kyklon.app.pages.shelf.sample_view import SampleView
 from kyklon.app.pages.shelf.walk import Walk
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_role
+from kyklon.base.errors import KyklonError
 from kyklon.base.reading import bytes_of
 from kyklon.parts import dialect
 from kyklon.parts.dialect import Sample
 from kyklon.parts.draft import Draft
+from kyklon.parts.trees import TextFile, texts_in
 
 
 class DialectWalk(Walk):
     kind = "dialects"
     title = "Learn a boot file dialect"
-    first = "Open a boot file of the board. Click a line, and choose the decision that it carries."
+    first = (
+        "Open a boot file of the board, alone or in an image of its card. Click a line, and choose the decision "
+        "that it carries."
+    )
 
     def make_side(self) -> QWidget:
         """Override."""
@@ -36,14 +41,14 @@ class DialectWalk(Walk):
         self._spelt = QHBoxLayout()
         self._trial = label("", "small", wrap=True)
         self._grammar = label("", "small", wrap=True)
+        self._found: tuple[TextFile, ...] = ()
+        self._texts = Choice(self.theme, "Boot file in the image", self._on_text)
+        self._texts.setVisible(False)
         source = Sheet("Where from")
-        source.add(
-            row(
-                button("Open a boot file…", self._ask, "outline"),
-                label("on the boot partition as", "small"),
-                self._path,
-            )
+        opening = row(
+            button("Open a boot file…", self._ask, "outline"), button("From a card's image…", self._ask_image), 1
         )
+        source.add(opening, self._texts, row(label("on the boot partition as", "small"), self._path))
         lines = Sheet("The sample", "the whole file, as it is understood now")
         lines.add(scrolled(self.view), row(self._where, self._carries, 1), self._spelt, self._grammar, self._trial)
         lines.body.setStretch(0, 1)
@@ -55,6 +60,32 @@ class DialectWalk(Walk):
 
     def _ask(self) -> None:
         self.ask_file("A boot file", "All files (*)", self.open_sample)
+
+    def _ask_image(self) -> None:
+        kinds = "Images (*.img *.iso *.bin *.xz *.gz *.bz2 *.zst *.zip *.7z);;All files (*)"
+        self.ask_file("An image with the boot file", kinds, self.look_into)
+
+    def look_into(self, path: Path) -> None:
+        """List the texts on an image's boot partition."""
+        self.learn(f"Looking into {path.name}", lambda watch: texts_in(path, watch), self._on_found)
+
+    def _on_found(self, found: tuple[TextFile, ...]) -> None:
+        self._found = found
+        rows = tuple((each.path, each.path) for each in found)
+        self._texts.set_choices((("", f"{len(found)} texts: choose the boot file"), *rows), "")
+        self._texts.setVisible(True)
+
+    def _on_text(self, path: str) -> None:
+        found = next((each for each in self._found if each.path == path), None)
+        if found is None:
+            return
+        try:
+            sample = dialect.sample_of(found.data, found.path)
+        except KyklonError as bad:
+            self._say(str(bad))
+            return
+        self._line = 0
+        self._take(sample)
 
     def open_sample(self, path: Path) -> None:
         """Read a sample in the background."""

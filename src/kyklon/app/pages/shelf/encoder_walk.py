@@ -131,6 +131,7 @@ class EncoderWalk(Walk):
 
     def choose_device(self, identity: str) -> None:
         """Open a device and take what it says of itself."""
+        self._device.setCurrentIndex(max(0, self._device.findData(identity)))
         self._on_device(identity)
 
     def _on_device(self, identity: str) -> None:
