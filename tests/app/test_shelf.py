@@ -173,12 +173,24 @@ def test_a_box_of_unknown_things_becomes_a_machine_that_starts(bench, demo: Demo
     }
     assert {copy.id for copy in build.copies} >= set(ids.values())
 
-    session.edit("source.path", str(box / samples.IMAGE), "Image file")  # as the Card page's own dialog does
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_args: (str(box / samples.IMAGE), ""))
+    user.press("Choose…", user.open(20))
     user.wait()
+    assert session.build.source.path.endswith(samples.IMAGE)
     card = user.choose_drive("blank-card")
     user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))
     user.wait()
     assert session.build.card.state is CardState.PROVEN, card
+    known = session.build.known_card("sim:blank-card")
+    assert known is not None
+    page = shelf(user)
+    walk = page.start("print_walk", "CardWalk")
+    user.bot.waitUntil(lambda: any(text.startswith("blank-card") for text in user.buttons(walk)), timeout=20_000)
+    user.press("blank-card, 31.9", walk)
+    assert walk.draft.known["write_mb_s"].how == "measured"
+    assert walk.draft.known["read_mb_s"].how == "measured"
+    put_on_shelf(user)
+    use(user)
     user.press("Run bring-up")
     user.wait(lambda: session.bring_up is not None)
     power = user.window.page(90)
@@ -323,6 +335,11 @@ def test_a_change_of_the_shelf_elsewhere_is_seen(user) -> None:
     assert any(entry.id == "theirs" for entry in page.parts.shown)
     Store(catalogue_folder()).change("cards", "theirs", {"name": "Theirs too"})
     user.bot.waitUntil(lambda: session.parts.shelf.get(Card, "theirs").name == "Theirs too", timeout=20_000)
+    path = catalogue_folder() / "cards" / "theirs.toml"
+    text = path.read_text()
+    with path.open("r+") as file:  # a text editor that writes in place
+        file.write(text.replace("Theirs too", "Theirs  3!"))
+    user.bot.waitUntil(lambda: session.parts.shelf.get(Card, "theirs").name == "Theirs  3!", timeout=20_000)
     (catalogue_folder() / "cards" / "torn.toml").write_text("[[cards]\n")
     user.bot.waitUntil(lambda: user.window.route._lines[-1]._line.note == "1 cannot be used", timeout=20_000)
     page.parts.choose("cards", "torn")

@@ -71,13 +71,15 @@ class CardRecord(Record):
 
 
 class CardEvent(Record):
-    """Something that happened to a card. rate in bytes per second while writing, 0 when nothing was measured."""
+    """Something that happened to a card. rate in bytes per second while writing, read_rate while it was read back; 0
+    when nothing was measured."""
 
     at: str
     what: str
     detail: str = ""
     verdict: str = ""
     rate: float = Field(default=0.0, ge=0)
+    read_rate: float = Field(default=0.0, ge=0)
 
 
 class KnownCard(Record):
@@ -92,6 +94,11 @@ class KnownCard(Record):
     def last_rate(self) -> float:
         """Bytes per second of the last write that was measured, 0 for none."""
         return next((event.rate for event in reversed(self.events) if event.rate), 0.0)
+
+    @property
+    def last_read_rate(self) -> float:
+        """The same of the last reading back."""
+        return next((event.read_rate for event in reversed(self.events) if event.read_rate), 0.0)
 
 
 class FileSets(Record):

@@ -110,7 +110,7 @@ def _no_dangling(found: list[Incoming], catalogue: Catalogue, name: str) -> None
         for kind, wanted in copies.needs(each.part):
             if (kind, wanted) not in brought and wanted not in catalogue.parts.get(kind, {}):
                 raise CatalogueError(
-                    f"{name}: {each.part.id} needs the {one(kind)} {wanted!r}, which came with it not.",
+                    f"{name}: {each.part.id} needs the {one(kind)} {wanted!r}, which did not come with it.",
                     do="Ask for that part as well.",
                 )
 

@@ -44,7 +44,7 @@ def card(capacity: int = 0, reader: str = "", rates: tuple[float, float] = (0.0,
         draft = draft.with_read(reader or "its reader", name=f"Card {units.show_size(round(capacity, -9) or capacity)}")
     read, write = rates
     if read:
-        draft = draft.with_measured("a proof that was run", read_mb_s=round(read / 1e6, 1))
+        draft = draft.with_measured("a reading back", read_mb_s=round(read / 1e6, 1))
     if write:
         draft = draft.with_measured("a write that was run", write_mb_s=round(write / 1e6, 1))
     return draft

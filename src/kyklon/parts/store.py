@@ -84,7 +84,7 @@ class Store:
         with self._alone(path):
             if path.exists():
                 raise WrongUse(f"There is a {one(kind)} {row['id']!r} already.", do="Give it another short name.")
-            text = text_for({kind: [row]}, f"{row['name']}, learnt by Kyklon on {today()}. Remarks of yours are kept.")
+            text = text_for({kind: [row]}, f"{row['name']}, on the shelf since {today()}. Remarks of yours are kept.")
             self._write(path, text)
         return Step(f"Added {row['name']}", path, None, text)
 

@@ -17,6 +17,8 @@ from kyklon.parts.store import Step, Store
 from kyklon.parts.view import catalogue_for, waiting_for
 from kyklon.record.keeper import Keeper
 
+_WATCHED = 500  # files that are watched one by one; the folders are in any case
+
 
 class OwnParts(QObject):
     """shelf: as it is on this machine. steps: what was changed there from this window, for undo. waiting: text that the
@@ -33,6 +35,7 @@ class OwnParts(QObject):
         self._seen: tuple[Build, Catalogue, Catalogue] | None = None
         self._watcher = QFileSystemWatcher(self)
         self._watcher.directoryChanged.connect(lambda _folder: self.read())
+        self._watcher.fileChanged.connect(lambda _file: self.read())  # a text editor that writes in place
         self._watch()
 
     def catalogue(self, build: Build) -> Catalogue:
@@ -55,7 +58,10 @@ class OwnParts(QObject):
         """Hear of every change in the user's catalogue folder, whoever makes it."""
         folder = self.store.folder
         places: list[Path] = [folder, *(folder / kind for kind in loader.KINDS)]
-        fresh = [str(each) for each in places if each.is_dir() and str(each) not in self._watcher.directories()]
+        known = {*self._watcher.directories(), *self._watcher.files()}
+        fresh = [str(each) for each in places if each.is_dir() and str(each) not in known]
+        own = dict.fromkeys((*self.shelf.own.values(), *(each.path for each in self.shelf.broken)))
+        fresh += [str(each) for each in list(own)[:_WATCHED] if str(each) not in known and each.is_file()]
         if fresh:
             self._watcher.addPaths(fresh)
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
+from statistics import median
 from typing import TYPE_CHECKING
 
 from kyklon.base import scratch
@@ -123,7 +124,11 @@ def _proven(job: CardJob, facts: SourceFacts, report: WriteReport, speed_class: 
     )
     rate = f"{show_bytes(report.target_rate)}/s"
     words = f"{facts.name}, {show_bytes(report.size)} in {show_duration(report.seconds)}, {rate}"
-    event = CardEvent(at=now(), what="written and read back", detail=words, verdict=found.name, rate=report.target_rate)
+    back = [rate for _at, rate in report.verify_rates]
+    event = CardEvent(
+        at=now(), what="written and read back", detail=words, verdict=found.name, rate=report.target_rate,
+        read_rate=median(back) if back else 0.0,
+    )  # fmt: skip
     _keep_record(job, record, event)
     sums = f"SHA-256 {report.sha256}" + (f"\nIt matches the maker's {report.checked}." if report.checked else "")
     lines = [words, sums, found.sentence, found.do, _curve_words(report), *report.notes]

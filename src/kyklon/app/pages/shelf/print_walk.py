@@ -123,8 +123,8 @@ class CardWalk(SupplyWalk):
     def take_drive(self, facts: DriveFacts) -> None:
         """A card in a reader: its size, and its speed where a write of this build has measured one."""
         known = self.session.build.known_card(facts.identity)
-        rate = known.last_rate if known else 0.0
-        self.take(simple.card(facts.size, facts.name, (0.0, rate)))
+        rates = (known.last_read_rate, known.last_rate) if known else (0.0, 0.0)
+        self.take(simple.card(facts.size, facts.name, rates))
 
     def fresh(self) -> Draft:
         """Override."""
