@@ -282,6 +282,7 @@ def test_the_shelf_is_searched_compared_copied_and_taken_back(user, demo: Demo, 
     page.ask_copy()
     user.bot.waitUntil(lambda: bool(session.parts.shelf.own) and page.parts.current.id == "my-pane", timeout=20_000)
     assert user.window.route._lines[-1]._line.note == "1 of yours"
+    assert "copied" in page._facts.accessibleDescription()
     monkeypatch.setattr(QInputDialog, "getText", lambda *_args, **_more: ("Our pane", True))
     page.ask_rename()
     user.bot.waitUntil(lambda: session.parts.shelf.get(Display, "my-pane").name == "Our pane", timeout=20_000)

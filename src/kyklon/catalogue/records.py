@@ -62,7 +62,7 @@ class Port(Record):
 class Known(Record):
     """Where a fact of a part comes from. at: the day, ISO 8601. by: what it was read from or measured with."""
 
-    how: Literal["read", "measured", "typed"]
+    how: Literal["read", "measured", "typed", "copied"]
     at: str = Field(default="", max_length=40)
     by: str = Field(default="", max_length=200)
 

@@ -81,5 +81,5 @@ def _origin(known: Known) -> str:
     """Where a fact comes from, in words."""
     if known.how == "typed" and known.by == AGREED:
         return f"suggested, agreed {known.at}"
-    link = "from" if known.how == "read" else "by"
+    link = "from" if known.how in ("read", "copied") else "by"
     return " ".join(filter(None, (known.how, known.at, f"{link} {known.by}" if known.by else "")))

@@ -61,10 +61,13 @@ def delete(kind: str, part_id: str, catalogue: Catalogue, store: Store, used: Ma
 
 def copied(kind: str, part_id: str, name: str, catalogue: Catalogue, store: Store) -> Step:
     """A part of any origin as a start for one's own, under another name."""
-    from kyklon.parts.store import id_of, plain_row
+    from kyklon.parts.store import id_of, plain_row, today
     from kyklon.parts.system import free_id
 
     part = catalogue.parts[kind][part_id]
     taken = set(catalogue.parts[kind])
     row = {**plain_row(part), "id": free_id(id_of(name), taken), "name": name}
+    told = {"how": "copied", "at": today(), "by": part.name[:200]}
+    known = {field: told for field in row if field not in ("id", "name", "known")}
+    row["known"] = {**known, **row.get("known", {}), "name": {"how": "typed", "at": today()}}
     return store.add(kind, row)

@@ -14,7 +14,7 @@ SIGNS = (
     ("read", "read from the thing"),
     ("measured", "measured"),
     ("typed", "typed"),
-    ("shipped", "ships with Kyklon"),
+    ("shipped", "ships, or is a copy"),
 )
 
 
@@ -136,10 +136,10 @@ class FactSheet(Instrument):
 
     def _sign(self, painter: QPainter, at: QPointF, how: str) -> None:
         """A shape of its own for each origin: a full dot was read, bars were measured, a stroke typed, a ring ships."""
-        px, color = self.theme.px, self.theme.color("muted" if how == "shipped" else "teal")
+        px, color = self.theme.px, self.theme.color("muted" if how in ("shipped", "copied") else "teal")
         painter.setPen(QPen(color, px(1.5)))
         painter.setBrush(color if how == "read" else Qt.BrushStyle.NoBrush)
-        if how in ("read", "shipped"):
+        if how in ("read", "shipped", "copied"):
             painter.drawEllipse(at, px(3.2), px(3.2))
         elif how == "measured":
             for step, tall in ((-3, 2.0), (0, 4.0), (3, 3.0)):
