@@ -414,3 +414,17 @@ def test_a_set_of_several_machines_has_sound_by_machine(demo: Demo, catalogue: C
     assert build.boot.machine_sound == ("elm-s:digital",)
     text = compiled(build, catalogue, {})[0].text
     assert "sound.machines = elm-s:digital" in text.split("\n")
+
+
+def test_a_fresh_word_goes_to_the_end_of_its_section() -> None:
+    """What belongs to no section stands before the first; a section that is not there is begun."""
+    text = "[a]\nx = 1\n\n[b]\ny = 2\n# the end of b\n\n[a]\nv = 4\n"
+    codec = SettingsFile(Grammar(section="[{section}]"))
+    values = {"a/z": "9", "c/w": "5", "top": "3", "a/x": "1", "b/y": "2"}
+    issued = codec.compile(text, Wanted("", values, {}))
+    assert issued == "top = 3\n[a]\nx = 1\n\n[b]\ny = 2\n# the end of b\n\n[a]\nv = 4\nz = 9\n[c]\nw = 5\n"
+    assert {key: codec.read(issued, "")[key] for key in values} == values
+    closed = SettingsFile(Grammar(section="{section} {", close="}", separator=":", joint=": "))
+    issued = closed.compile("a {\n  x: 1\n}\n", Wanted("", {"a/y": "2", "b/z": "3"}, {}))
+    assert issued == "a {\n  x: 1\ny: 2\n}\nb {\nz: 3\n}\n"
+    assert closed.read(issued, "") == {"a/x": "1", "a/y": "2", "b/z": "3"}

@@ -702,7 +702,9 @@ def test_the_walk_in_any_order_with_faults(demo: Demo) -> None:
 def test_a_pad_with_two_sticks_is_one_players() -> None:
     axes = tuple(AxisFacts(code, 0, 255) for code in ("ABS_X", "ABS_Y", "ABS_RX", "ABS_RY", "ABS_HAT0X", "ABS_HAT0Y"))
     pad = InputFacts("x", "Pad", 1, 2, 3, "usb", tuple(f"BTN_{n}" for n in range(11)), axes)
-    assert encoder.players_in(pad).count == 1
+    guess = encoder.players_in(pad)
+    assert guess.count == 1
+    assert guess.why.startswith("3 levers and 11 buttons")
 
 
 # --- commands --------------------------------------------------------------------------------------------------------

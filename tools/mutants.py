@@ -21,12 +21,15 @@ CARD, BOOT = "operations/card/drives", "operations/boot/dialects"
 MODULES = {  # module -> the tests that are its own
     f"{CARD}/interlock.py": "tests/test_interlock.py tests/test_held.py",
     f"{CARD}/writer.py": "tests/test_writer.py",
-    f"{BOOT}/settings_file.py": "tests/test_boot.py",
+    f"{BOOT}/settings_file.py": "tests/test_boot.py tests/external/test_parts_outside.py",
     "operations/picture/ranges.py": "tests/test_picture.py tests/test_right.py",
     "operations/picture/formulas.py": "tests/test_picture.py tests/external/test_timings.py",
     "operations/picture/edid.py": "tests/test_picture.py tests/external/test_timings.py",
     "operations/poweron/stages/root.py": "tests/test_failures.py tests/test_bringup.py",
     "operations/card/volumes/fat_reader.py": "tests/external/test_fat_outside.py",
+    "parts/identification.py": "tests/external/test_parts_outside.py tests/test_parts.py",
+    "parts/encoder.py": "tests/test_parts.py",
+    "parts/store.py": "tests/test_parts.py",
     "model/root_device.py": "tests/test_right.py",
 }
 SECONDS = 240
