@@ -420,9 +420,9 @@ def test_a_fresh_word_goes_to_the_end_of_its_section() -> None:
     """What belongs to no section stands before the first; a section that is not there is begun."""
     text = "[a]\nx = 1\n\n[b]\ny = 2\n# the end of b\n\n[a]\nv = 4\n"
     codec = SettingsFile(Grammar(section="[{section}]"))
-    values = {"a/z": "9", "c/w": "5", "top": "3", "a/x": "1", "b/y": "2"}
+    values = {"a/z": "9", "c/w": "5", "top": "3", "a/x": "1", "b/y": "2", "b/w": "6"}
     issued = codec.compile(text, Wanted("", values, {}))
-    assert issued == "top = 3\n[a]\nx = 1\n\n[b]\ny = 2\n# the end of b\n\n[a]\nv = 4\nz = 9\n[c]\nw = 5\n"
+    assert issued == "top = 3\n[a]\nx = 1\n\n[b]\ny = 2\nw = 6\n# the end of b\n\n[a]\nv = 4\nz = 9\n[c]\nw = 5\n"
     assert {key: codec.read(issued, "")[key] for key in values} == values
     closed = SettingsFile(Grammar(section="{section} {", close="}", separator=":", joint=": "))
     issued = closed.compile("a {\n  x: 1\n}\n", Wanted("", {"a/y": "2", "b/z": "3"}, {}))
