@@ -40,7 +40,6 @@ from kyklon.model.build import Build
 from kyklon.model.card import Program
 from kyklon.model.fields import describe, described_fields
 from kyklon.model.kernel_line import given, set_words, word_values, words
-from kyklon.operations.boot import header
 from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.read import read_settings
@@ -53,6 +52,7 @@ from kyklon.operations.card.volumes.fsck import complaints
 from kyklon.operations.card.volumes.root_facts import observe_root
 from kyklon.operations.card.volumes.start_order import unit_of, unit_words
 from kyklon.operations.card.volumes.survey import survey
+from kyklon.operations.controls import extras
 from kyklon.operations.library import scan, transfer
 from kyklon.operations.picture import edid, exports
 from kyklon.operations.picture.video_word import made_of, modes_offered, parsed
@@ -310,7 +310,7 @@ def _video(data: bytes) -> object:
 
 
 def _header(data: bytes) -> object:
-    return header.clashes(header.read(data.decode("utf-8", "surrogateescape").split(), _catalogue()))
+    return extras.clashes(extras.read(data.decode("utf-8", "surrogateescape").split(), _catalogue()))
 
 
 @cache

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from kyklon.catalogue import loader, records
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Bridge, Disk, Display, Range
-from kyklon.devices.linux.encoders import direction
+from kyklon.devices.linux.inputs import direction
 from kyklon.model.build import Build, edited
 from kyklon.model.card import Partition, PartitionTable
 from kyklon.model.display import Edid, RangeLimits

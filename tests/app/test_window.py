@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtTest import QAbstractItemModelTester
 from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QLineEdit, QPushButton, QWidget
@@ -18,7 +18,6 @@ from kyklon.app.theme.tokens import DARK, LIGHT, SIZES, Palette, Theme
 from kyklon.app.widgets.basic import button
 from kyklon.app.widgets.plot import ticks
 from kyklon.base.errors import KyklonError, WrongUse
-from kyklon.catalogue.records import Panel
 from kyklon.operations.registry import OPERATIONS
 from support import Demo
 
@@ -223,40 +222,6 @@ def test_the_window_answers_while_a_job_runs(user) -> None:
 
 
 # --- pages -----------------------------------------------------------------------------------------------------
-
-
-def test_pressing_a_control_lights_the_path(user) -> None:
-    page = user.open(40)
-    view = page.instrument()
-    at = view.centre_of("p1.b2")
-    assert view.control_at(at) == "p1.b2"
-    user.bot.mousePress(view, Qt.MouseButton.LeftButton, pos=at.toPoint())
-    assert view.lit.words == ("seat 1 · b2", "12", "BTN_THUMB 0x121", "Hop, player 1")
-    user.bot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=at.toPoint())
-
-
-def test_the_second_seat_shows_the_missing_quirk_until_it_is_there(user) -> None:
-    page = user.open(40)
-    view = page.instrument()
-    view.setFocus()
-    user.bot.keyPress(view, Qt.Key.Key_K)
-    assert "player 1, no quirk" in view.lit.words[3]
-    user.bot.keyRelease(view, Qt.Key.Key_K)
-    user.answer(
-        lambda dialog: user.press("Change the build", dialog), lambda: user.press("Preview:", user.window.findings)
-    )
-    user.bot.keyPress(view, Qt.Key.Key_K)
-    assert view.lit.words[3] == "Hop, player 2"
-
-
-def test_every_switch_can_be_found_on_the_drawing(user) -> None:
-    view = user.open(40).instrument()
-    panel = user.window.session.catalogue.get(Panel, "cocktail-pair")
-    for player in (1, 2):
-        for name in panel.switches():
-            switch = f"p{player}.{name}"
-            assert view.control_at(view.centre_of(switch)) == switch
-    assert view.control_at(QPointF(2, 2)) == ""
 
 
 def test_choosing_a_part_moves_the_findings(user) -> None:

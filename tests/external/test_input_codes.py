@@ -12,10 +12,10 @@ import pytest
 
 from kyklon.base.errors import WrongUse
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Encoder, Panel
-from kyklon.model.build import ControlSettings
+from kyklon.catalogue.records import Encoder
 from kyklon.operations.controls import exports
-from kyklon.operations.controls.mapping import axis_indexes, button_indexes, event_code, wire_in_order
+from kyklon.operations.controls.mapping import axis_indexes, button_indexes, event_code
+from test_controls import rig_for
 
 HEADER = Path("/usr/include/linux/input-event-codes.h")
 
@@ -73,23 +73,28 @@ def sdl() -> ctypes.CDLL:
     library.SDL_Quit()
 
 
-def controls_for(catalogue: Catalogue, panel_id: str, encoder_id: str) -> tuple[Panel, Encoder, ControlSettings]:
-    panel, encoder = catalogue.get(Panel, panel_id), catalogue.get(Encoder, encoder_id)
-    return panel, encoder, ControlSettings(panel=panel.id, wires=wire_in_order(panel, encoder))
+def fields_of(text: str) -> set[str]:
+    return {field for field in text.split(",")[2:] if field and not field.startswith("platform")}
 
 
-@pytest.mark.parametrize(("panel_id", "encoder_id"), [("cocktail-pair", "tackle-pair"), ("single-eight", "tackle-12")])
-def test_sdl_takes_the_mapping_and_gives_it_back(
-    catalogue: Catalogue, sdl: ctypes.CDLL, panel_id: str, encoder_id: str
-) -> None:
-    panel, encoder, settings = controls_for(catalogue, panel_id, encoder_id)
-    text = exports.sdl_mapping(panel, settings, encoder, 1)
-    assert sdl.SDL_GameControllerAddMapping(text.encode()) in (0, 1)  # -1 is an error
-    guid = sdl.SDL_JoystickGetGUIDFromString(text.split(",")[0].encode())
-    back = ctypes.string_at(sdl.SDL_GameControllerMappingForGUID(guid)).decode()
-    wanted = {field for field in text.split(",")[2:] if field and not field.startswith("platform")}
-    assert wanted <= set(back.split(","))
-    assert len(wanted) == 12  # six buttons, start, select, four directions
+@pytest.mark.parametrize("panel_id", ["cocktail-pair", "single-eight"])
+def test_sdl_takes_every_line_and_gives_it_back(catalogue: Catalogue, sdl: ctypes.CDLL, panel_id: str) -> None:
+    """Buttons, axes with their signs, and hats."""
+    kinds: set[str] = set()
+    for encoder in catalogue.all(Encoder):
+        rig = rig_for(catalogue, panel_id, encoder.id)
+        for player in range(1, len(rig.layout.seats) + 1):
+            text = exports.sdl_line(rig, player)
+            if not text:
+                continue
+            assert sdl.SDL_GameControllerAddMapping(text.encode()) in (0, 1)  # -1 is an error
+            guid = sdl.SDL_JoystickGetGUIDFromString(text.split(",")[0].encode())
+            back = ctypes.string_at(sdl.SDL_GameControllerMappingForGUID(guid)).decode()
+            assert fields_of(text) <= set(back.split(","))
+            kinds |= {field.partition(":")[2].lstrip("+-")[0] for field in fields_of(text)}
+            if encoder.id == "tackle-pair":
+                assert len(fields_of(text)) == 12  # six buttons, start, select, four directions
+    assert kinds == {"a", "b", "h"}
 
 
 def test_sdl_refuses_a_broken_mapping(sdl: ctypes.CDLL) -> None:
@@ -111,5 +116,4 @@ def test_sdl_counts_joystick_buttons_before_those_below_them() -> None:
 
 
 def test_a_keyboard_type_encoder_has_no_sdl_mapping(catalogue: Catalogue) -> None:
-    panel, encoder, settings = controls_for(catalogue, "cocktail-pair", "rowlock-32")
-    assert exports.sdl_mapping(panel, settings, encoder, 1) == ""
+    assert exports.sdl_line(rig_for(catalogue, "cocktail-pair", "rowlock-32"), 1) == ""

@@ -19,7 +19,7 @@ from pydantic import ValidationError
 
 from kyklon.base.errors import CatalogueError, FormatError, KyklonError
 from kyklon.base.reading import bytes_of, text_of, toml_of
-from kyklon.catalogue import fault_records, records, remembered, templates
+from kyklon.catalogue import control_records, fault_records, records, remembered, templates
 from kyklon.model.build import Build, PartCopy
 from kyklon.model.fields import describe
 from kyklon.model.timing import Axis, Timing
@@ -44,6 +44,9 @@ KINDS: Mapping[str, type[records.CataloguePart]] = {
     "disks": records.Disk,
     "bare_metal": records.BareMetal,
     "choosers": records.Chooser,
+    "headers": control_records.Header,
+    "arrangements": control_records.Arrangement,
+    "keyboards": control_records.Keyboard,
 }
 
 # read when they are first asked for: the window's first page needs none of them
@@ -317,6 +320,8 @@ def _references(catalogue: Catalogue) -> list[tuple[str, str, type[records.Catal
     checks: list[tuple[str, str, type[records.CataloguePart], str]] = []
     for board in catalogue.all(records.Board):
         checks += [("boards", board.id, records.Dialect, dialect) for dialect in board.dialects]
+        if board.header:
+            checks.append(("boards", board.id, control_records.Header, board.header))
     for image in catalogue.all(records.Image):
         checks += [("images", image.id, records.Board, board_id) for board_id in image.boards]
     for layout in catalogue.all(records.BareMetal):
@@ -325,8 +330,15 @@ def _references(catalogue: Catalogue) -> list[tuple[str, str, type[records.Catal
         checks.append(("choosers", chooser.id, records.Image, chooser.image))
     for system in catalogue.all(records.System):
         checks.append(("systems", system.id, records.Emulator, system.emulator))
+        if system.keyboard:
+            checks.append(("systems", system.id, control_records.Keyboard, system.keyboard))
     for emulator in catalogue.all(records.Emulator):
         checks.append(("emulators", emulator.id, records.SettingsTemplate, emulator.template))
+        if emulator.map_template:
+            checks.append(("emulators", emulator.id, records.SettingsTemplate, emulator.map_template))
+    for encoder in catalogue.all(records.Encoder):
+        if encoder.overlay:
+            checks.append(("encoders", encoder.id, records.Overlay, encoder.overlay))
     return checks
 
 
@@ -350,8 +362,9 @@ def check_templates_of(part: records.CataloguePart) -> None:
                     ) from bad
                 templates.check(entry.value, records.TEMPLATE_NAMES, where)
     if isinstance(part, records.SettingsTemplate):
+        names = records.MAP_NAMES if part.use == "map" else records.SETTINGS_NAMES
         for text in (part.path, part.text):
-            templates.check(text, records.SETTINGS_NAMES, f"templates.toml: {part.id}")
+            templates.check(text, names, f"templates.toml: {part.id}")
 
 
 @cache

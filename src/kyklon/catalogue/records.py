@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field
 
+from kyklon.model.controls import Control
 from kyklon.model.library import SystemFile
 from kyklon.model.record import Record
 from kyklon.model.timing import Timing
@@ -139,20 +140,37 @@ class Board(CataloguePart):
     firmware_s: Positive
     heat_k_per_w: Positive
     header_pins: int = 40
+    header: str = ""  # how its pins lie, where that is known
     disk_boot: bool = False  # can start from a disk on USB
     disk_boot_note: str = ""  # what must be changed for it
     card_mb_s: float = 25.0  # MB/s of its card socket; SD Physical Layer specification: High Speed, 25 MB/s
     usb_mb_s: float = 38.0  # MB/s (10^6 bytes) of its fastest USB socket; CP: what high speed carries
 
 
+class PinLine(Record):
+    """A wire from a piece of hardware to the header. parameter: of the overlay that names the pin, '' where it is
+    fixed. function: the signal that the pin must carry, '' for a plain input or output. pull: the resistor it needs at
+    the start. quiet: must not be driven while the board starts. ma: what it draws from the pin."""
+
+    name: str
+    parameter: Annotated[str, Field(pattern=r"^[a-z]*$")] = ""
+    function: str = ""
+    pull: Literal["", "up", "down"] = ""
+    quiet: bool = False
+    ma: NotNegative = 0.0
+    volts: Literal["3.3", "5"] = "3.3"
+
+
 class Overlay(CataloguePart):
     """Something on the pin header that a device tree overlay tells the kernel of. pins: of the header. parameters: with
-    what holds without them. bus: one that must be on; is_bus: the one that this is."""
+    what holds without them. bus: one that must be on; is_bus: the one that this is. lines: what each of its wires asks
+    of a pin; none where every pin is fixed."""
 
     pins: tuple[int, ...] = ()
     parameters: dict[str, int] = {}
     bus: str = ""
     is_bus: str = ""
+    lines: tuple[PinLine, ...] = ()
 
 
 class Supply(CataloguePart):
@@ -240,12 +258,14 @@ class Adapter(CataloguePart):
 
 
 class Terminal(Record):
-    """printed: what the board says. event: the kernel's name, a button or an axis with its sign (ABS_Y-)."""
+    """printed: what the board says. event: the kernel's name, a button or an axis with its sign (ABS_Y-). line: row and
+    column where the encoder reads its terminals as a matrix."""
 
     id: str
     printed: str
     player: int
     event: str
+    line: tuple[int, int] | None = None
 
 
 class Encoder(CataloguePart):
@@ -257,6 +277,10 @@ class Encoder(CataloguePart):
     tab_mm: float
     poll_ms: Positive
     debounce_ms: Positive
+    link: Literal["usb", "bluetooth", "header", "nine-pin"] = "usb"
+    pairing_s: float = Field(default=0.0, ge=0)  # s until it answers after the start; Bluetooth
+    axis: tuple[int, int] = (-1, 1)  # what its axes tell at their ends
+    overlay: str = ""  # that a bank on the header needs
     quirk_flags: int = 0
     quirk_why: str = ""
     terminals: tuple[Terminal, ...]
@@ -338,11 +362,36 @@ class Chooser(CataloguePart):
 
 
 class Input(Record):
-    """An input of a system. place: where on the panel it belongs by preference (b1 is the nearest button)."""
+    """An input of a system. place: where on the panel it belongs by preference (b1 is the nearest button). idea: what
+    it is for, the same word in every system. use: how much of play it is down, 0 to 1. beside: an input of this system
+    that its button must stand next to. side: a shoulder, on the outside of the machine's own pad."""
 
     id: str
     label: str
     place: str
+    idea: str = ""
+    use: float = Field(default=0.3, ge=0, le=1)
+    beside: str = ""
+    side: bool = False
+
+
+def _in_rows(inputs: tuple[Input, ...]) -> tuple[Input, ...]:
+    """The inputs, whose `beside` make rows: each input has at most one after it, and no row closes into a ring."""
+    ids = [each.id for each in inputs]
+    before = {each.id: each.beside for each in inputs if each.beside}
+    for own, other in before.items():
+        if other not in ids or own == other:
+            raise ValueError(f"input {own} stands beside {other}, which is no other input")
+        if list(before.values()).count(other) > 1:
+            raise ValueError(f"two inputs stand beside {other}; a row has one after the other")
+    for own in before:
+        walked, at = {own}, own
+        while at in before:
+            at = before[at]
+            if at in walked:
+                raise ValueError(f"the row with {own} closes into a ring")
+            walked.add(at)
+    return inputs
 
 
 class System(CataloguePart):
@@ -356,7 +405,10 @@ class System(CataloguePart):
     archives: bool
     multi_disc: bool = False
     system_files: tuple[SystemFile, ...] = ()
-    inputs: tuple[Input, ...]
+    inputs: Annotated[tuple[Input, ...], AfterValidator(_in_rows)]
+    ways: Literal[0, 4, 8] = 0  # the lever that its games want; 0 for any
+    chords: tuple[tuple[str, ...], ...] = ()  # inputs that its games want held together
+    keyboard: str = ""  # the keyboard that it expects
     emulator: str
     lag_frames: int = 1
 
@@ -367,19 +419,9 @@ class System(CataloguePart):
 
 class Emulator(CataloguePart):
     template: str  # id of the settings template
+    map_template: str = ""  # id of the template for its buttons
     frames_ahead: bool  # can run frames ahead of what it shows
     render_queue_frames: int = 1
-
-
-class Control(Record):
-    """A control on a panel. x and y in mm from the panel's upper left seen by its player; bore in mm."""
-
-    id: str
-    label: str
-    kind: Literal["lever", "button", "start", "select"]
-    x: float
-    y: float
-    bore: float
 
 
 class Panel(CataloguePart):
@@ -393,10 +435,7 @@ class Panel(CataloguePart):
 
     def switches(self) -> tuple[str, ...]:
         """Names of one player's switches: a lever has four."""
-        names: list[str] = []
-        for control in self.controls:
-            names += ["up", "down", "left", "right"] if control.kind == "lever" else [control.id]
-        return tuple(names)
+        return tuple(name for control in self.controls for name in control.switches)
 
 
 class Grammar(Record):
@@ -492,6 +531,7 @@ TEMPLATE_NAMES = frozenset((
     "overlay_files", "turn",
 ))  # fmt: skip
 SETTINGS_NAMES = frozenset({"system", "emulator", "values", "origin"})
+MAP_NAMES = frozenset({"system", "emulator", "players", "hotkey", "hotkeys"})
 
 
 class TuningSetting(CataloguePart):
@@ -505,6 +545,7 @@ class TuningSetting(CataloguePart):
 
 
 class SettingsTemplate(CataloguePart):
+    use: Literal["settings", "map"] = "settings"
     path: str
     text: str  # Jinja2
 

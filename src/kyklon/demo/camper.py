@@ -9,7 +9,6 @@ import hashlib
 from pathlib import Path
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Encoder, Panel
 from kyklon.demo.card_image import HARBOUR, make_image
 from kyklon.demo.drives import make_drives
 from kyklon.demo.folders import cleared, marked
@@ -18,16 +17,16 @@ from kyklon.devices import choose
 from kyklon.model.build import (
     BootSettings,
     Build,
-    ControlSettings,
     LibrarySettings,
     Link,
     Part,
     PictureSettings,
     Source,
 )
+from kyklon.model.controls import ControlSettings
 from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.timing import Mode
-from kyklon.operations.controls.mapping import wire_in_order
+from kyklon.operations.controls.acts import wired
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.formulas import cvt
 from kyklon.operations.plan.acts import HOTKEYS
@@ -66,8 +65,7 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
         ("board", "cod"), ("supply", "ballast-3a"), ("card", "cockle-32"), ("display", "pane-7"),
         ("encoder", "tackle-12"), ("image", "harbour-lite"),
     )  # fmt: skip
-    panel, encoder = catalogue.get(Panel, "single-eight"), catalogue.get(Encoder, "tackle-12")
-    return Build(
+    made = Build(
         name="Camper console",
         kind="Console in a case · 7-inch panel · 12 V battery",
         systems=("alder-8", "birch-16"),
@@ -86,6 +84,7 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
         picture=PictureSettings(
             school="scaled", menu=Mode(name="CVT 1280 × 800", timing=cvt(1280, 800, 60)), identification=PANE_7
         ),
-        controls=ControlSettings(panel=panel.id, wires=wire_in_order(panel, encoder), hotkeys=HOTKEYS),
+        controls=ControlSettings(panel="single-eight", hotkeys=HOTKEYS),
         library=LibrarySettings(folder="library", destination="stick"),
     )  # fmt: skip
+    return wired(made, catalogue)

@@ -10,7 +10,7 @@ import hashlib
 from pathlib import Path
 
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Display, Encoder, Panel, System
+from kyklon.catalogue.records import Board, Display, System
 from kyklon.demo.card_image import make_image
 from kyklon.demo.drives import make_drives
 from kyklon.demo.folders import PANE, cleared, make_pane, marked
@@ -21,7 +21,6 @@ from kyklon.devices import choose
 from kyklon.model.build import (
     BootSettings,
     Build,
-    ControlSettings,
     FileSets,
     LibrarySettings,
     Link,
@@ -31,11 +30,12 @@ from kyklon.model.build import (
     SystemMode,
     TuningLayers,
 )
+from kyklon.model.controls import ControlSettings
 from kyklon.model.display import Edid, RangeLimits
 from kyklon.model.timing import Mode
 from kyklon.operations.card.shelving import shelf_entry
 from kyklon.operations.card.sources import source
-from kyklon.operations.controls.mapping import wire_in_order
+from kyklon.operations.controls.acts import wired
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.ranges import propose
 from kyklon.operations.plan.acts import HOTKEYS
@@ -93,14 +93,13 @@ def _make_identification(folder: Path, catalogue: Catalogue) -> None:
 
 def build(catalogue: Catalogue, checksum: str) -> Build:
     """The build as its owner left it, faults included."""
-    encoder, panel = catalogue.get(Encoder, "tackle-pair"), catalogue.get(Panel, "cocktail-pair")
     tube, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
     modes = []
     for system_id in SYSTEMS:
         mode = propose(catalogue.get(System, system_id), tube, board, tube.ranges)
         if mode is not None:
             modes.append(SystemMode(system=system_id, mode=mode))
-    return Build(
+    made = Build(
         name="Lighthouse Café table",
         kind="Cocktail cabinet · two facing players · tube laid flat",
         systems=SYSTEMS,
@@ -135,8 +134,7 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
             identification=TUBE,
         ),
         controls=ControlSettings(
-            panel=panel.id,
-            wires=wire_in_order(panel, encoder),
+            panel="cocktail-pair",
             hotkeys=HOTKEYS,
         ),
         library=LibrarySettings(folder="library", destination="stick"),
@@ -146,3 +144,4 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
             games={"birch-16/Brass Parade": {"frames-ahead": 0}},
         ),
     )  # fmt: skip
+    return wired(made, catalogue)

@@ -7,39 +7,51 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.demo.drives import make_drives
 from kyklon.demo.folders import PANE, cleared, make_pane, marked
 from kyklon.demo.sets import make_bare_metal
 from kyklon.devices import choose
+from kyklon.devices.simulated import ribbon
+from kyklon.devices.simulated.ribbon import RibbonStandIn
 from kyklon.model.build import (
     BootSettings,
     Build,
-    ControlSettings,
     FileSets,
     Link,
     Part,
     PictureSettings,
 )
+from kyklon.model.controls import ControlSettings, KeyboardSettings
 from kyklon.model.timing import Mode
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
 
 NAME = "school-fair-micro"
+KEYS = "fair-50"
 SET = "sets/tidepool-2.1"
 
 
-def make(folder: Path, _catalogue: Catalogue) -> Path:
+def make(folder: Path, catalogue: Catalogue) -> Path:
     """The demo build afresh in `folder`. Only a folder that is empty, missing or an earlier demo is replaced."""
     cleared(folder)
     (folder / "attachments").mkdir(parents=True)
     marked(folder)
     make_drives(folder / choose.STAND_INS)
+    _make_ribbon(folder / choose.STAND_INS, catalogue)
     make_bare_metal(folder / SET, mistakes=False)
     make_pane(folder / PANE)
     store.save(folder, build())
     Logbook(folder).add(0, "Build started", "School fair micro: a set on a stick, a keyboard, and a fair on Saturday.")
     return folder
+
+
+def _make_ribbon(folder: Path, catalogue: Catalogue) -> None:
+    """The ribbon of the old keyboard, on which a reading in ten slips to another pin."""
+    keyboard = catalogue.get(Keyboard, KEYS)
+    lines = {key.id: key.line for key in keyboard.keys if key.line is not None}
+    ribbon.put(folder, RibbonStandIn(lines=lines, pins=keyboard.pins, wrong=0.1, seed=12))
 
 
 def build() -> Build:
@@ -66,5 +78,5 @@ def build() -> Build:
             menu=Mode(name="CTA 16", timing=standard_timings("cta")[16].timing),
             identification=PANE,
         ),
-        controls=ControlSettings(panel="single-eight", wires=()),
+        controls=ControlSettings(panel="single-eight", keyboard=KeyboardSettings(layout=KEYS)),
     )  # fmt: skip

@@ -1,8 +1,7 @@
-"""What the program asks of a drive or an encoder, whichever back end answers."""
+"""What the program asks of a drive, an input device or a display, whichever back end answers."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -138,16 +137,13 @@ class Target:
 @dataclass(frozen=True)
 class InputEvent:
     """code: the kernel's name (BTN_*, KEY_*, ABS_*). value: 1 pressed, 0 released, -1/0/1 for axes. at: seconds on the
-    device's own clock, 0 where nobody tells."""
+    device's own clock, 0 where nobody tells. raw: what an axis said itself, None for a button."""
 
     player: int
     code: str
     value: int
     at: float = 0.0
-
-
-class Encoders(Protocol):
-    def events(self) -> Iterator[InputEvent]: ...
+    raw: int | None = None
 
 
 @dataclass(frozen=True)
@@ -162,7 +158,8 @@ class AxisFacts:
 @dataclass(frozen=True)
 class InputFacts:
     """An input device as the system lists it. identity: what open() takes. bus: usb, bluetooth, '' for another.
-    interval_ms: how often the host asks it, None where nobody tells."""
+    interval_ms: how often the host asks it, None where nobody tells. place: the socket it is in, the same for all nodes
+    of one device (evdev's phys)."""
 
     identity: str
     name: str
@@ -173,6 +170,7 @@ class InputFacts:
     buttons: tuple[str, ...]
     axes: tuple[AxisFacts, ...]
     interval_ms: float | None = None
+    place: str = ""
 
     @property
     def is_keyboard(self) -> bool:
@@ -194,6 +192,10 @@ class Inputs(Protocol):
     called: str
 
     def list(self) -> tuple[InputFacts, ...]: ...
+
+    def barred(self) -> tuple[str, ...]:
+        """Devices that are there and that may not be read."""
+        ...
 
     def open(self, identity: str) -> AbstractContextManager[InputHandle]: ...
 

@@ -10,10 +10,11 @@ import numpy as np
 
 from kyklon.catalogue.fault_records import Cause, Observation
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Display, Encoder, Image, Lamps, Panel, Rhythm
+from kyklon.catalogue.records import Board, Display, Image, Lamps, Rhythm
 from kyklon.faults.network import Floats, Network
 from kyklon.model.build import Build
 from kyklon.model.findings import Finding, Severity
+from kyklon.operations.controls.rig import devices_of, layout_of
 from kyklon.operations.poweron.events import BringUp
 
 # share of its prior that a cause has in a machine of which nothing is known; so that most machines that fail have one
@@ -60,17 +61,17 @@ def words_of(build: Build, catalogue: Catalogue) -> frozenset[str]:
     """What the build has, in the words that causes and observations ask for."""
     board = catalogue.find(Board, build.part("board"))
     display = catalogue.find(Display, build.part("display"))
-    encoder = catalogue.find(Encoder, build.part("encoder"))
+    encoders = [device.encoder for device in devices_of(build, catalogue)]
+    layout = layout_of(build.controls, catalogue)
     image = catalogue.find(Image, build.part("image"))
-    panel = catalogue.find(Panel, build.controls.panel)
     outputs = [port for port in board.ports if port.direction == "out" and port.signal == "HDMI"] if board else []
     has = {
         "tube": display is not None and display.tube,
         "flat": display is not None and not display.tube,
         "adapter": build.part("adapter") is not None,
-        "encoder": encoder is not None,
-        "two players": (encoder is not None and encoder.players > 1) or (panel is not None and panel.players > 1),
-        "quirk": encoder is not None and encoder.quirk_flags != 0,
+        "encoder": bool(encoders),
+        "two players": sum(each.players for each in encoders) > 1 or (layout is not None and len(layout.seats) > 1),
+        "quirk": any(each.quirk_flags for each in encoders),
         "disk": build.medium == "disk",
         "labels": build.boot.dialect == "extlinux",
         "system": image is None or image.has_system,

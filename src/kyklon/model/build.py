@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, StringConstraints, ValidationError
 
+from kyklon.model.controls import ControlSettings
 from kyklon.model.described import described
 from kyklon.model.fault import FaultCase
 from kyklon.model.fields import describe
@@ -16,7 +17,7 @@ from kyklon.model.system import SystemSetup
 from kyklon.model.timing import Mode
 
 MOST_EVENTS = 200  # kept of a card; the logbook keeps all
-VERSION = 4  # of build.json; record.folder migrates older ones
+VERSION = 5  # of build.json; record.folder migrates older ones
 
 
 class Part(Record):
@@ -145,7 +146,7 @@ class BootSettings(Record):
         choices=tuple((mb, f"{mb}\u202fMB") for mb in (64, 128, 256, 512)),
     )  # fmt: skip
     processor_mhz: int = described("Processor clock", 0, unit="MHz", ge=0, le=4000, hint="the board's own")
-    overlays: tuple[str, ...] = described("On the pin header", (), hint="fan-switch:pin=36")  # boot/header.py
+    overlays: tuple[str, ...] = described("On the pin header", (), hint="fan-switch:pin=36")  # controls/extras.py
     kernel_words: tuple[str, ...] = described("Extra kernel words", (), hint="quiet loglevel=3")
     user: str = described("User", "player", pattern=r"^[a-z_][a-z0-9_-]{0,31}$", hint="player")
     country: str = described("Wireless country", "", pattern=r"^([A-Z]{2})?$", hint="GB")
@@ -166,27 +167,6 @@ class PictureSettings(Record):
     systems: tuple[SystemMode, ...] = described("System modes", ())
     identification: str = described("Identification data", "")  # path of the display's own
     issue_identification: bool = described("Own identification data", False)  # handed to the kernel as firmware
-
-
-class Wire(Record):
-    """control: player and name, as p1.up. terminal: the encoder's printed terminal."""
-
-    control: str
-    terminal: str
-
-
-class Hotkey(Record):
-    """Hold the hotkey and press `control` to do `action`."""
-
-    action: str
-    control: str
-
-
-class ControlSettings(Record):
-    panel: str = described("Panel")
-    wires: tuple[Wire, ...] = described("Wiring", ())
-    hotkey: str = described("Hotkey", "select")
-    hotkeys: tuple[Hotkey, ...] = described("Hotkeys", ())
 
 
 class RightName(Record):
@@ -254,7 +234,7 @@ class Build(Record):
     """The whole build, as saved in build.json."""
 
     format: Literal["kyklon-build"] = "kyklon-build"
-    version: Literal[4] = 4
+    version: Literal[5] = 5
     name: str = Field(min_length=1)
     kind: str
     systems: tuple[str, ...]

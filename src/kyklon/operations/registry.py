@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kyklon.model.controls import MOST_DEVICES
 from kyklon.operations.assembly import findings as assembly
 from kyklon.operations.boot import compile as boot_compile
 from kyklon.operations.boot import findings as boot
@@ -27,6 +28,8 @@ def _parts(*roles: str) -> tuple[str, ...]:
     """Inputs that are the part in a role."""
     return tuple(f"parts:{role}" for role in roles)
 
+
+ENCODERS = ("encoder", *(f"encoder-{number}" for number in range(2, MOST_DEVICES + 1)))
 
 OPERATIONS = (
     Operation(
@@ -63,7 +66,7 @@ OPERATIONS = (
     Operation(
         40,
         "Controls",
-        inputs=("controls", "systems", "boot.kernel_words", *_parts("encoder", "board", "image")),
+        inputs=("controls", "systems", "boot.kernel_words", "boot.overlays", *_parts(*ENCODERS, "board", "image")),
         page=("controls.page", "ControlsPage"),
         findings=(controls.findings,),
         issue=controls_exports.issue,

@@ -34,6 +34,7 @@ def used_by(build: Build, catalogue: Catalogue) -> tuple[Place, ...]:
     waiting += [("cables", link.cable) for link in build.links]
     waiting += [("systems", each) for each in build.systems]
     waiting += [("dialects", build.boot.dialect), ("panels", build.controls.panel)]
+    waiting += [("keyboards", build.controls.keyboard.layout)]
     waiting += [("overlays", each.partition(":")[0]) for each in build.boot.overlays]
     while waiting:
         place = waiting.pop()
@@ -60,13 +61,15 @@ def _kind_of(part_id: str, catalogue: Catalogue) -> str:
 def needs(part: CataloguePart) -> list[Place]:
     """What a part refers to: kinds and ids."""
     if isinstance(part, records.Board):
-        return [("dialects", each) for each in part.dialects]
+        return [*(("dialects", each) for each in part.dialects), ("headers", part.header)]
     if isinstance(part, records.Image):
         return [("boards", each) for each in part.boards]
     if isinstance(part, records.System):
-        return [("emulators", part.emulator)]
+        return [("emulators", part.emulator), ("keyboards", part.keyboard)]
     if isinstance(part, records.Emulator):
-        return [("templates", part.template)]
+        return [("templates", part.template), ("templates", part.map_template)]
+    if isinstance(part, records.Encoder):
+        return [("overlays", part.overlay)]
     return []
 
 

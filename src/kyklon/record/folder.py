@@ -48,6 +48,7 @@ MIGRATIONS: Mapping[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     1: lambda data: data,  # 2 added the cards' history, the medium and the file sets, each with a default
     2: _renamed_kernels,
     3: lambda data: data,  # 4 added copies of the user's own parts
+    4: lambda data: data,  # 5 added the panel of one's own, maps, the keyboard, the proof, each with a default
 }
 
 

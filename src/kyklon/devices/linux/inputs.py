@@ -3,17 +3,30 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 from kyklon.base.errors import KyklonError
-from kyklon.devices.linux.encoders import direction
 from kyklon.devices.ports import AxisFacts, InputEvent, InputFacts
 
 BUSES = {0x03: "usb", 0x05: "bluetooth"}  # linux/input.h: BUS_USB, BUS_BLUETOOTH
 _UNITS = {"ms": 1.0, "us": 0.001}
+
+
+def direction(value: int, low: int, high: int) -> int:
+    """-1, 0 or 1 for where an axis stands between its ends (struct input_absinfo, linux/input.h).
+
+    The middle half rests: a lever's switches give the ends, and a worn stick never comes back to the very middle.
+    """
+    if high <= low:
+        return (value > 0) - (value < 0)
+    middle, reach = (low + high) / 2, (high - low) / 2
+    if abs(value - middle) * 2 <= reach:
+        return 0
+    return 1 if value > middle else -1
 
 
 def interval_of(node: str, sysfs: Path = Path("/sys")) -> float | None:
@@ -84,7 +97,16 @@ class LinuxInputs:
             buttons,
             axes,
             interval_of(Path(device.path).name),
+            device.phys or "",
         )
+
+    def barred(self, folder: Path = Path("/dev/input")) -> tuple[str, ...]:
+        """Override."""
+        try:
+            nodes = sorted(folder.glob("event*"))
+        except OSError:
+            return ()
+        return tuple(str(node) for node in nodes if not os.access(node, os.R_OK))
 
     @contextlib.contextmanager
     def open(self, identity: str) -> Iterator[LinuxInput]:
@@ -121,7 +143,7 @@ class LinuxInput:
                 elif event.type == ecodes.EV_ABS:
                     info = self._device.absinfo(event.code)
                     way = direction(event.value, info.min, info.max)
-                    found.append(InputEvent(1, _names(ecodes.ABS, event.code), way, at))
+                    found.append(InputEvent(1, _names(ecodes.ABS, event.code), way, at, event.value))
         except BlockingIOError:
             pass
         except OSError as bad:

@@ -93,6 +93,10 @@ class SimulatedInputs:
         """Override."""
         return tuple(each.facts for each in self.stand_ins())
 
+    def barred(self) -> tuple[str, ...]:
+        """Override."""
+        return ()
+
     @contextlib.contextmanager
     def open(self, identity: str) -> Iterator[SimulatedInput]:
         """Override."""

@@ -9,10 +9,10 @@ from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.system import SystemSetup
 from kyklon.model.world import World
-from kyklon.operations.boot import header
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.dialects.codec import split_lines
 from kyklon.operations.boot.dialects.extlinux_file import chosen, parse
+from kyklon.operations.controls import extras
 from kyklon.operations.picture.sending import takes_firmware, takes_timings
 
 OPERATION = 30
@@ -193,16 +193,16 @@ def _machines(build: Build, catalogue: Catalogue) -> list[Finding]:
 
 
 def _header(build: Build, catalogue: Catalogue) -> list[Finding]:
-    extras = header.read(build.boot.overlays, catalogue)
+    told = extras.read(build.boot.overlays, catalogue)
     found = [
         Finding(
             code=f"boot.overlay:{extra.word}", severity=Severity.CAUTION, operation=OPERATION, subject=extra.word,
             title=f"{extra.word} does nothing", message=f"{extra.trouble[:1].upper()}{extra.trouble[1:]}.",
             why="What sits on those pins would not work.", source="overlays in the catalogue",
         )
-        for extra in extras if extra.trouble
+        for extra in told if extra.trouble
     ]  # fmt: skip
-    for pin, names in header.clashes(extras).items():
+    for pin, names in extras.clashes(told).items():
         found.append(
             Finding(
                 code=f"boot.pin:{pin}", severity=Severity.STOP, operation=OPERATION, subject=f"Pin {pin}",
@@ -211,8 +211,8 @@ def _header(build: Build, catalogue: Catalogue) -> list[Finding]:
                 source="overlays in the catalogue",
             )
         )  # fmt: skip
-    on = {extra.overlay.is_bus for extra in extras if extra.overlay}
-    for extra in extras:
+    on = {extra.overlay.is_bus for extra in told if extra.overlay}
+    for extra in told:
         if extra.overlay is None or not extra.overlay.bus or extra.overlay.bus in on:
             continue
         bus = next((each for each in catalogue.all(Overlay) if each.is_bus == extra.overlay.bus), None)

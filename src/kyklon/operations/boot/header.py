@@ -1,51 +1,9 @@
-"""What sits on the pin header: device tree overlays, each a word `overlay` or `overlay:parameter=number,…`."""
+"""The overlays' files on the boot partition."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Sequence
-from dataclasses import dataclass
-
-from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Dialect, Overlay
+from kyklon.catalogue.records import Dialect
 from kyklon.model.build import Build
-
-_WORD = re.compile(r"([a-z0-9][a-z0-9-]*)(?::([a-z]+=\d{1,6}(?:,[a-z]+=\d{1,6})*))?")
-
-
-@dataclass(frozen=True)
-class Extra:
-    """A word as read. overlay: None for one that the catalogue does not know. trouble: why it does not work, or ''."""
-
-    word: str
-    name: str
-    parameters: dict[str, int]
-    overlay: Overlay | None
-    trouble: str = ""
-
-    @property
-    def pins(self) -> tuple[int, ...]:
-        if self.overlay is None:
-            return ()
-        return (self.parameters["pin"],) if "pin" in self.parameters else self.overlay.pins
-
-
-def read(words: Sequence[str], catalogue: Catalogue) -> tuple[Extra, ...]:
-    """Every word, with what is wrong with it alone."""
-    found = []
-    for word in words:
-        match = _WORD.fullmatch(word)
-        if match is None:
-            found.append(Extra(word, word, {}, None, "write it as overlay, or overlay:parameter=number"))
-            continue
-        overlay = catalogue.find(Overlay, match[1])
-        pairs = (pair.split("=") for pair in match[2].split(",")) if match[2] else ()
-        parameters = {name: int(value) for name, value in pairs}
-        trouble = "" if overlay else "the catalogue knows no such overlay"
-        odd = next((name for name in parameters if overlay and name not in overlay.parameters), "")
-        trouble = trouble or (f"{match[1]} has no parameter {odd}" if odd else "")
-        found.append(Extra(word, match[1], parameters, overlay, trouble))
-    return tuple(found)
 
 
 def overlay_files(build: Build, dialect: Dialect) -> tuple[str, ...]:
@@ -53,12 +11,3 @@ def overlay_files(build: Build, dialect: Dialect) -> tuple[str, ...]:
     if not dialect.overlays:
         return ()
     return tuple(f"{dialect.overlays}/{word.partition(':')[0]}.dtbo" for word in build.boot.overlays)
-
-
-def clashes(extras: Sequence[Extra]) -> dict[int, tuple[str, ...]]:
-    """Pins that more than one thing wants, with their names."""
-    users: dict[int, list[str]] = {}
-    for extra in extras:
-        for pin in extra.pins:
-            users.setdefault(pin, []).append(extra.overlay.name if extra.overlay else extra.name)
-    return {pin: tuple(names) for pin, names in sorted(users.items()) if len(names) > 1}

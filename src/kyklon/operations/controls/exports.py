@@ -2,13 +2,29 @@
 
 from __future__ import annotations
 
+import re
+from collections import Counter
+
 from kyklon.base.tables import csv_of
 from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Encoder, Panel, System
-from kyklon.model.build import Build, ControlSettings
+from kyklon.catalogue.records import Emulator, Encoder, SettingsTemplate, System
+from kyklon.catalogue.templates import render
+from kyklon.model.build import Build
+from kyklon.model.record import Record
 from kyklon.model.world import World
-from kyklon.operations.controls.mapping import axis_indexes, button_indexes, event_code, paths, player_of
+from kyklon.operations.controls import hotkeys, keymaps, legends, wiring
+from kyklon.operations.controls.mapping import (
+    axis_indexes,
+    button_indexes,
+    event_code,
+    hat_indexes,
+    paths,
+    player_of,
+)
+from kyklon.operations.controls.matrix import reconstruct
+from kyklon.operations.controls.rig import ROLE, Rig, places_for, rig_of
 
 BUS_USB = 0x03  # linux/input.h
 SDL_PLACES = {  # SDL game controller inputs by place on the panel; a is the near one (SDL 2, SDL_gamecontroller.h)
@@ -24,69 +40,200 @@ def sdl_guid(encoder: Encoder) -> str:
     return b"".join(word.to_bytes(2, "little") for word in words).hex()
 
 
-def sdl_mapping(panel: Panel, settings: ControlSettings, encoder: Encoder, player: int) -> str:
-    """One line of SDL's game controller database for a player's half of the encoder.
+def sdl_line(rig: Rig, player: int) -> str:
+    """One line of SDL's game controller database for a seat: its switches on the device that most of them reach.
 
-    A keyboard-type encoder has none: ''.
+    '' for a seat without a device, or one that speaks as a keyboard.
     """
-    events = [terminal.event for terminal in encoder.terminals if terminal.player == player]
+    own = [path for path in paths(rig) if player_of(path.control) == player and path.terminal is not None]
+    roles = Counter(path.device.role for path in own if path.device)
+    if not roles:
+        return ""
+    device = rig.device(roles.most_common(1)[0][0])
+    assert device is not None
+    own = [path for path in own if path.device is device]
+    players = {path.terminal.player for path in own if path.terminal}
+    events = [each.event for each in device.encoder.terminals if each.player in players]
     if any(event.startswith("KEY_") for event in events):
         return ""
-    buttons, axes = button_indexes(events), axis_indexes(events)
+    buttons, axes, hats = button_indexes(events), axis_indexes(events), hat_indexes(events)
     fields = []
-    for path in paths(panel, settings, encoder, None):
+    for path in own:
         place = SDL_PLACES.get(path.control.partition(".")[2])
-        if place is None or path.terminal is None or player_of(path.control) != player:
-            continue
-        event = path.terminal.event
-        if event.startswith("ABS_"):
-            fields.append(f"{place}:{event[-1]}a{axes[event[:-1]]}")
-        else:
-            fields.append(f"{place}:b{buttons[event]}")
-    name = encoder.device_name.replace(",", " ")
-    return f"{sdl_guid(encoder)},{name},{','.join(fields)},platform:Linux,"
+        if place is not None and path.terminal is not None:
+            fields.append(f"{place}:{_sdl_event(path.terminal.event, buttons, axes, hats)}")
+    name = device.encoder.device_name.replace(",", " ")
+    return f"{sdl_guid(device.encoder)},{name},{','.join(fields)},platform:Linux,"
 
 
-def udev_rule(encoder: Encoder) -> str:
-    """A rule that gives the encoder's event nodes steady names (udev(7))."""
-    match = f'ATTRS{{id/vendor}}=="{encoder.vendor:04x}", ATTRS{{id/product}}=="{encoder.product:04x}"'
-    return (
-        f"# {encoder.name}: steady names under /dev/input\n"
-        f'SUBSYSTEM=="input", KERNEL=="event*", {match}, SYMLINK+="input/{encoder.id}-%n", TAG+="uaccess"\n'
+def _sdl_event(event: str, buttons: dict[str, int], axes: dict[str, int], hats: dict[str, int]) -> str:
+    """b3, -a1, h0.4 as SDL reads them: a hat's ways are 1 up, 2 right, 4 down, 8 left (SDL_joystick.h)."""
+    name, sign = event.rstrip("+-"), event[-1]
+    if name in hats:
+        ways = {("X", "-"): 8, ("X", "+"): 2, ("Y", "-"): 1, ("Y", "+"): 4}
+        return f"h{hats[name]}.{ways[name[-1], sign]}"
+    return f"{sign}a{axes[name]}" if name in axes else f"b{buttons[event]}"
+
+
+def fights(rig: Rig) -> tuple[tuple[int, int], ...]:
+    """Pairs of seats whose SDL lines have one GUID and say different things: only one of them can hold."""
+    lines = {player: line for player in range(1, len(rig.layout.seats) + 1) if (line := sdl_line(rig, player))}
+    return tuple(
+        (one, other)
+        for one in lines
+        for other in lines
+        if one < other and lines[one] != lines[other] and lines[one].split(",")[0] == lines[other].split(",")[0]
     )
 
 
-def wiring_csv(panel: Panel, settings: ControlSettings, encoder: Encoder, systems: tuple[System, ...]) -> str:
+def udev_rules(rig: Rig) -> str:
+    """Rules that give every device a steady name under /dev/input (udev(7)), by its USB ids; by the socket it is
+    plugged into (ID_PATH) where that is known, which two devices of a kind need."""
+    told = {each.role: each.port for each in rig.settings.places}
+    lines = []
+    for device in rig.devices:
+        encoder, port = device.encoder, told.get(device.role, "")
+        if encoder.link not in ("usb", "bluetooth"):
+            continue
+        match = f'ATTRS{{id/vendor}}=="{encoder.vendor:04x}", ATTRS{{id/product}}=="{encoder.product:04x}"'
+        if port:
+            match += f', ENV{{ID_PATH}}=="{port}"'
+        name = f"{encoder.id}-{device.role.rpartition('-')[2]}" if device.role != ROLE else encoder.id
+        kind = 'ENV{ID_INPUT_KEYBOARD}=="1"' if _is_keyboard(encoder) else 'ENV{ID_INPUT_JOYSTICK}=="1"'
+        many = "-%n" if encoder.players > 1 else ""  # the kernel numbers the nodes of one device in their order
+        first = f"player{device.first}{many}"
+        lines += [
+            f"# {device.title}: players {device.first} to {device.first + encoder.players - 1}"
+            if encoder.players > 1 else f"# {device.title}: player {device.first}",
+            f'SUBSYSTEM=="input", KERNEL=="event*", {match}, {kind}, '
+            f'SYMLINK+="input/{name}{many}", SYMLINK+="input/{first}", TAG+="uaccess"',
+        ]  # fmt: skip
+    return "".join(f"{line}\n" for line in lines)
+
+
+def _is_keyboard(encoder: Encoder) -> bool:
+    return any(terminal.event.startswith("KEY_") for terminal in encoder.terminals)
+
+
+def wiring_csv(rig: Rig, systems: tuple[System, ...]) -> str:
     """The wiring list: a row a switch, with its terminal, tab, code, and what it does in each system."""
     rows: list[tuple[object, ...]] = [
-        ("player", "switch", "terminal", "tab_mm", "event", "code", *(system.name for system in systems))
+        ("player", "switch", "encoder", "terminal", "tab_mm", "event", "code", *(system.name for system in systems))
     ]
-    by_system = [
-        {path.control: " / ".join(path.inputs) for path in paths(panel, settings, encoder, system)}
-        for system in systems
-    ]
-    for path in paths(panel, settings, encoder, None):
-        terminal = path.terminal
+    by_system = [{path.control: " / ".join(path.inputs) for path in paths(rig, system)} for system in systems]
+    for path in paths(rig):
+        terminal, device = path.terminal, path.device
         row = [player_of(path.control), path.control.partition(".")[2]]
-        if terminal is None:
-            rows.append((*row, "not wired", "", "", "", *("" for _ in systems)))
+        if terminal is None or device is None:
+            rows.append((*row, "", "not wired", "", "", "", *("" for _ in systems)))
             continue
         code = f"0x{event_code(terminal.event):03x}"
-        rows.append(
-            (*row, terminal.printed, encoder.tab_mm, terminal.event, code, *(m[path.control] for m in by_system))
-        )
+        rows.append((*row, device.title, terminal.printed, device.encoder.tab_mm, terminal.event, code,
+                     *(m[path.control] for m in by_system)))  # fmt: skip
     return csv_of(rows)
 
 
-def issue(build: Build, catalogue: Catalogue, _world: World) -> dict[str, str]:
-    """SDL mapping, udev rule and wiring list; nothing without an encoder and a panel."""
-    encoder = catalogue.find(Encoder, build.part("encoder"))
-    panel = catalogue.find(Panel, build.controls.panel)
-    if encoder is None or panel is None:
+class MapLine(Record):
+    """An input of a system for a seat: place and event are '' where it has no button. button: SDL's index, -1 for an
+    axis, a hat or a key."""
+
+    input: str
+    label: str
+    place: str
+    event: str
+    code: int
+    button: int
+
+
+class MapPlayer(Record):
+    number: int
+    device: str
+    lines: tuple[MapLine, ...]
+
+
+def players_of(rig: Rig, system: System, game: str = "") -> tuple[MapPlayer, ...]:
+    """What every seat's switches do in a system, for its emulator's template."""
+    found = []
+    for number in range(1, len(rig.layout.seats) + 1):
+        places = places_for(rig, system, number, game)
+        lines, device_name = [], ""
+        for each in system.inputs:
+            device, terminal = rig.wired.get(f"p{number}.{places[each.id]}", (None, None))
+            event = terminal.event if terminal else ""
+            index = -1
+            if device is not None and terminal is not None:
+                device_name = device.encoder.device_name
+                own = [other.event for other in device.encoder.terminals if other.player == terminal.player]
+                index = button_indexes(own).get(event, -1) if event.startswith("BTN_") else -1
+            code = event_code(event) if event else 0
+            place = places[each.id] if event else ""
+            lines.append(MapLine(input=each.id, label=each.label, place=place, event=event, code=code, button=index))
+        found.append(MapPlayer(number=number, device=device_name or "none", lines=tuple(lines)))
+    return tuple(found)
+
+
+def emulator_map(rig: Rig, system: System, catalogue: Catalogue, game: str = "") -> tuple[str, str]:
+    """Path and text of an emulator's button file; '' twice for one without a template. Raises CatalogueError."""
+    emulator = catalogue.get(Emulator, system.emulator)
+    if not emulator.map_template:
+        return "", ""
+    made = catalogue.get(SettingsTemplate, emulator.map_template)
+    variables = {"system": system, "emulator": emulator, "players": players_of(rig, system, game),
+                 "hotkey": rig.settings.hotkey, "hotkeys": rig.settings.hotkeys}  # fmt: skip
+    where = f"templates.toml: {made.id}"
+    path = render(made.path, variables, where)
+    if game:
+        stem, dot, ending = path.rpartition(".")
+        path = f"{stem or ending}-{_slug(game)}{dot}{ending if stem else ''}"
+    return path, render(made.text, variables, where).lstrip("\n")
+
+
+def _slug(words: str) -> str:
+    """Words as part of a file's name."""
+    return re.sub(r"[^a-z0-9]+", "-", words.lower()).strip("-")[:40] or "game"
+
+
+def keyboard_files(build: Build, catalogue: Catalogue) -> dict[str, str]:
+    """Keymaps of an old keyboard for the system that expects another, in both schools; nothing without one."""
+    settings = build.controls.keyboard
+    own = catalogue.find(Keyboard, settings.layout)
+    target = next((found for system in systems_of(build, catalogue)
+                   if (found := catalogue.find(Keyboard, system.keyboard)) is not None), own)  # fmt: skip
+    if own is None or target is None:
         return {}
-    lines = [sdl_mapping(panel, build.controls, encoder, player) for player in range(1, panel.players + 1)]
-    return {
-        "controls/sdl-mapping.txt": "".join(f"{line}\n" for line in dict.fromkeys(lines) if line),
-        f"controls/70-{encoder.id}.rules": udev_rule(encoder),
-        "controls/wiring.csv": wiring_csv(panel, build.controls, encoder, systems_of(build, catalogue)),
+    pairs = keymaps.pairs_of(own, target, settings.school)
+    files = {
+        "controls/keyboard/by-position.xkb": keymaps.xkb_symbols(own, target, keymaps.by_position(own, target)),
+        "controls/keyboard/by-symbol.xkb": keymaps.xkb_symbols(own, target, keymaps.by_symbol(own, target)),
+        "controls/keyboard/keys.txt": keymaps.table(pairs),
     }
+    if settings.readings:
+        files["controls/keyboard/keymap.dtsi"] = keymaps.matrix_keymap(reconstruct(settings.readings), own, pairs)
+    return {path: text for path, text in files.items() if text}
+
+
+def issue(build: Build, catalogue: Catalogue, _world: World) -> dict[str, str]:
+    """All that operation 40 hands on: SDL, udev, wiring, templates at scale, emulators' maps, keymaps."""
+    files = keyboard_files(build, catalogue)
+    rig = rig_of(build, catalogue)
+    if rig is None:
+        return files
+    lines = [sdl_line(rig, player) for player in range(1, len(rig.layout.seats) + 1)]
+    systems, made = systems_of(build, catalogue), wiring.harness(rig)
+    files |= {
+        "controls/sdl-mapping.txt": "".join(f"{line}\n" for line in dict.fromkeys(lines) if line),
+        "controls/70-kyklon-controls.rules": udev_rules(rig),
+        "controls/wiring.csv": wiring_csv(rig, systems),
+        "controls/harness.csv": wiring.table(rig, made),
+        "controls/labels.svg": legends.labels(made),
+        "controls/guests.svg": legends.guest_card(rig, systems),
+    }
+    for player in range(1, len(rig.layout.seats) + 1):
+        files[f"controls/drill-seat-{player}.svg"] = legends.template(rig.layout, player)
+    for system in systems:
+        files[f"controls/legend-{system.id}.svg"] = legends.legend(rig, system)
+        for game in hotkeys.games_of(rig.settings, system):
+            path, text = emulator_map(rig, system, catalogue, game)
+            if path:
+                files[f"controls/{path}"] = text
+    return files

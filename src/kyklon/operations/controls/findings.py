@@ -1,61 +1,74 @@
-"""What the wiring and the encoder say against the build."""
+"""What the wiring and the encoders say against the build."""
 
 from __future__ import annotations
 
+import hashlib
 from collections import Counter
 
+from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Encoder, Panel, System
-from kyklon.model.build import Build, ControlSettings, change_of
+from kyklon.catalogue.records import Encoder, Overlay, System
+from kyklon.model.build import Build, change_of
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.kernel_line import MOST_QUIRKS, set_words, word_values, words
 from kyklon.model.world import World
-from kyklon.operations.controls.mapping import all_controls, unreached, wire_in_order
-from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
+from kyklon.operations.controls import exports, hotkeys
+from kyklon.operations.controls.clearance import checks
+from kyklon.operations.controls.mapping import player_of, unreached, wire_in_order
+from kyklon.operations.controls.quirks import encoder_quirk, joined, merged, quirk_given
+from kyklon.operations.controls.rig import Rig, rig_of
 
 OPERATION = 40
 
 
 def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]:
-    encoder = catalogue.find(Encoder, build.part("encoder"))
-    panel = catalogue.find(Panel, build.controls.panel)
-    if encoder is None or panel is None:
+    rig = rig_of(build, catalogue)
+    if rig is None:
         return []
     return [
-        *_quirk(build, encoder),
-        *_players(panel, encoder),
-        *_wiring(build.controls, panel, encoder),
-        *_systems(build, catalogue, panel, encoder),
-        *_hotkeys(build.controls),
+        *_quirks(build, rig),
+        *_players(rig),
+        *_links(build, catalogue, rig),
+        *_wiring(rig),
+        *_fights(rig),
+        *_systems(build, catalogue, rig),
+        *_levers(build, catalogue, rig),
+        *_hotkeys(build, catalogue, rig),
+        *_panel(rig),
+        *_proof(rig),
     ]
 
 
-def quirk_remedy(build: Build, encoder: Encoder) -> Remedy:
-    """Write the encoder's quirk onto the kernel line, joined with those already there."""
+def quirk_remedy(build: Build, *encoders: Encoder) -> Remedy:
+    """Write the encoders' quirks onto the kernel line, joined with those already there."""
     before = " ".join(build.boot.kernel_words)
-    after = set_words(before, [f"usbhid.quirks={encoder_quirk(encoder)}"])
+    value = ",".join(joined(merged(encoders), word_values(before, "usbhid.quirks")))
+    kept = [word for word in words(before) if not word.startswith("usbhid.quirks=")]
+    after = set_words(" ".join(kept), [f"usbhid.quirks={value}"])
     change = change_of("boot.kernel_words", list(words(after)), before or "none", after)
-    return Remedy(label=f"Add the quirk of {encoder.name}", changes=(change,))
+    names = " and ".join(dict.fromkeys(each.name for each in encoders if encoder_quirk(each)))
+    return Remedy(label=f"Add the quirk of {names}", changes=(change,))
 
 
-def _quirk(build: Build, encoder: Encoder) -> list[Finding]:
-    quirk = encoder_quirk(encoder)
+def _quirks(build: Build, rig: Rig) -> list[Finding]:
     given = word_values(" ".join(build.boot.kernel_words), "usbhid.quirks")
     found = []
-    if quirk and not quirk_given(quirk, given):
-        found.append(
-            Finding(
-                code="controls.encoder-quirk",
-                severity=Severity.STOP,
-                operation=OPERATION,
-                subject=encoder.name,
-                title=f"{encoder.name}: two players in one device",
-                message=f"The kernel line lacks usbhid.quirks={quirk}.",
-                why=f"{encoder.quirk_why} The front end stops when it opens the device.",
-                source="kernel-parameters: usbhid.quirks; linux/hid.h: 0x40 is multi-input",
-                remedy=quirk_remedy(build, encoder),
+    for encoder in dict.fromkeys(device.encoder for device in rig.devices):
+        quirk = encoder_quirk(encoder)
+        if quirk and not quirk_given(quirk, given):
+            found.append(
+                Finding(
+                    code="controls.encoder-quirk",
+                    severity=Severity.STOP,
+                    operation=OPERATION,
+                    subject=encoder.name,
+                    title=f"{encoder.name}: two players in one device",
+                    message=f"The kernel line lacks usbhid.quirks={quirk}.",
+                    why=f"{encoder.quirk_why} The front end stops when it opens the device.",
+                    source="kernel-parameters: usbhid.quirks; linux/hid.h: 0x40 is multi-input",
+                    remedy=quirk_remedy(build, *(device.encoder for device in rig.devices)),
+                )
             )
-        )
     if len(given) > MOST_QUIRKS:
         found.append(
             Finding(
@@ -68,55 +81,145 @@ def _quirk(build: Build, encoder: Encoder) -> list[Finding]:
     return found
 
 
-def _players(panel: Panel, encoder: Encoder) -> list[Finding]:
-    if encoder.players >= panel.players:
-        return []
-    return [
-        Finding(
-            code="controls.players", severity=Severity.STOP, operation=OPERATION, subject=encoder.name,
-            title="The encoder handles too few players",
-            message=f"{panel.name} has {panel.players} seats; {encoder.name} handles {encoder.players}.",
-            why="The other seat's controls would not work.",
-        )
-    ]  # fmt: skip
+def _players(rig: Rig) -> list[Finding]:
+    """Seats that no device serves."""
+    seats, served = len(rig.layout.seats), sum(device.encoder.players for device in rig.devices)
+    found = []
+    if served < seats:
+        names = " and ".join(device.title for device in rig.devices)
+        found.append(
+            Finding(
+                code="controls.players", severity=Severity.STOP, operation=OPERATION, subject=names,
+                title="The encoders handle too few players",
+                message=f"The panel has {seats} seats; {names} handle{'s' if len(rig.devices) == 1 else ''} {served}.",
+                why="The other seat's controls would not work.",
+            )
+        )  # fmt: skip
+    crossed = Counter(
+        (player_of(control), device.player(terminal)) for control, (device, terminal) in rig.wired.items()
+        if device.player(terminal) != player_of(control)
+    )  # fmt: skip
+    for (seat, player), count in sorted(crossed.items()):
+        found.append(
+            Finding(
+                code=f"controls.other-player:{seat}", severity=Severity.CAUTION, operation=OPERATION,
+                subject=f"Seat {seat}", title=f"Seat {seat} plays as player {player}",
+                message=f"{count} of its switches are wired to player {player}'s terminals.",
+                why="The game takes them for the other player's.",
+            )
+        )  # fmt: skip
+    return found
 
 
-def _wiring(settings: ControlSettings, panel: Panel, encoder: Encoder) -> list[Finding]:
+def _links(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
+    """What a device that is not on USB needs."""
+    found = []
+    placed = {word.partition(":")[0] for word in build.boot.overlays}
+    for device in rig.devices:
+        encoder = device.encoder
+        if encoder.overlay and encoder.overlay not in placed:
+            overlay = catalogue.find(Overlay, encoder.overlay)
+            name = overlay.name if overlay else encoder.overlay
+            after = (*build.boot.overlays, encoder.overlay)
+            change = change_of("boot.overlays", list(after), ", ".join(build.boot.overlays) or "none", ", ".join(after))
+            found.append(
+                Finding(
+                    code=f"controls.overlay:{device.role}", severity=Severity.STOP, operation=OPERATION,
+                    subject=device.title, title=f"{device.title} is not told to the kernel",
+                    message=f"Its switches sit on the pin header; {name} is not among what sits there.",
+                    why="Without its overlay nobody reads the pins: no switch does anything.",
+                    remedy=Remedy(label=f"Add {name} to the header", changes=(change,)),
+                )
+            )  # fmt: skip
+        if encoder.link == "nine-pin":
+            found.append(
+                Finding(
+                    code=f"controls.nine-pin:{device.role}", severity=Severity.NOTE, operation=OPERATION,
+                    subject=device.title, title="Pin 7 of a nine-pin port carries 5 V",
+                    message="Measure pin 7 before you plug anything in, and keep it off every 3.3 V pin.",
+                    why="5 V on a pin that stands 3.3 V kills the board.", source="CP",
+                )
+            )  # fmt: skip
+        if encoder.link == "bluetooth":
+            found.append(
+                Finding(
+                    code=f"controls.pairing:{device.role}", severity=Severity.NOTE, operation=OPERATION,
+                    subject=device.title, title=f"{device.title} answers late",
+                    message=f"It takes about {encoder.pairing_s:g} s after the start, and must be paired once.",
+                    why="Until then the menu does not move; keep a wired controller or a keyboard at hand.",
+                )
+            )  # fmt: skip
+    kinds = Counter(device.encoder.id for device in rig.devices if device.encoder.link == "usb")
+    ports = {place.role: place.port for place in rig.settings.places}
+    for encoder_id, count in kinds.items():
+        same = [device for device in rig.devices if device.encoder.id == encoder_id]
+        if count > 1 and (rig.settings.naming == "order" or not all(ports.get(device.role) for device in same)):
+            found.append(
+                Finding(
+                    code=f"controls.same-kind:{encoder_id}", severity=Severity.CAUTION, operation=OPERATION,
+                    subject=same[0].encoder.name, title=f"{count} encoders of one kind can swap their players",
+                    message="Their ids are the same: only the socket tells them apart, and no socket is noted.",
+                    why="Which is player 1 depends on which answers first after the start.",
+                    source="udev(7): ID_PATH names the socket",
+                )
+            )  # fmt: skip
+    return found
+
+
+def _wiring(rig: Rig) -> list[Finding]:
     faults = []
+    settings = rig.settings
     wired = Counter(wire.control for wire in settings.wires)
-    used = Counter(wire.terminal for wire in settings.wires)
-    unknown = sorted({wire.terminal for wire in settings.wires if encoder.terminal(wire.terminal) is None})
-    missing = [control for control in all_controls(panel) if control not in wired]
-    twice = sorted(terminal for terminal, count in used.items() if count > 1)
-    if unknown:
-        faults.append(f"{encoder.name} has no terminal {', '.join(unknown)}.")
+    used = Counter((wire.device, wire.terminal) for wire in settings.wires)
+    lost = [wire for wire in settings.wires if wire.control not in rig.wired]
+    unknown = sorted({(rig.device(wire.device), wire.terminal) for wire in lost}, key=lambda each: each[1])
+    missing = [control for control in rig.switches if control not in wired]
+    twice = sorted(terminal for (_device, terminal), count in used.items() if count > 1)
+    for device, terminal in unknown:
+        faults.append(
+            f"{device.title} has no terminal {terminal}." if device else f"Terminal {terminal} has no encoder."
+        )
     if missing:
         faults.append(f"Not wired: {', '.join(missing)}.")
     if twice:
         faults.append(f"Two switches share terminal {', '.join(twice)}.")
     if not faults:
         return []
-    wires = wire_in_order(panel, encoder)
+    wires = wire_in_order(rig, printed=settings.wiring == "printed")
     rows = [wire.model_dump() for wire in wires]
     before, after = f"{len(settings.wires)} wires", f"{len(wires)} wires in terminal order"
     change = change_of("controls.wires", rows, before, after)
     return [
         Finding(
-            code="controls.wiring", severity=Severity.CAUTION, operation=OPERATION, subject=encoder.name,
-            title="The wiring is not complete", message=" ".join(faults),
+            code="controls.wiring", severity=Severity.CAUTION, operation=OPERATION,
+            subject=rig.devices[0].title, title="The wiring is not complete", message=" ".join(faults),
             why="A switch without a terminal does nothing; two on one cannot be told apart.",
             remedy=Remedy(label="Wire in terminal order", changes=(change,)),
         )
     ]  # fmt: skip
 
 
-def _systems(build: Build, catalogue: Catalogue, panel: Panel, encoder: Encoder) -> list[Finding]:
+def _fights(rig: Rig) -> list[Finding]:
+    """Seats that SDL cannot tell apart and that are wired in two ways."""
+    return [
+        Finding(
+            code=f"controls.fight:{one}-{other}", severity=Severity.CAUTION, operation=OPERATION,
+            subject="SDL mapping", title=f"The maps of seats {one} and {other} fight",
+            message="Both speak through devices with the same ids, and their wires lead to different terminals.",
+            why="One line counts for both seats: in one of them the buttons are mixed up. Wire them alike.",
+            source="SDL 2: a mapping belongs to a GUID of bus, vendor, product and version",
+        )
+        for one, other in exports.fights(rig)
+    ]  # fmt: skip
+
+
+def _systems(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
     found = []
     for system_id in build.systems:
         system = catalogue.find(System, system_id)
         if system is None:
             continue
-        empty = unreached(panel, build.controls, encoder, system, player=1)
+        empty = unreached(rig, system, player=1)
         if empty:
             found.append(
                 Finding(
@@ -129,17 +232,95 @@ def _systems(build: Build, catalogue: Catalogue, panel: Panel, encoder: Encoder)
     return found
 
 
-def _hotkeys(settings: ControlSettings) -> list[Finding]:
-    doubled = [c for c, count in Counter(key.control for key in settings.hotkeys).items() if count > 1]
-    clash = [key.action for key in settings.hotkeys if key.control == settings.hotkey]
-    if not doubled and not clash:
+def _levers(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
+    """Systems whose games want another lever than the seats have."""
+    levers = {control.ways for seat in rig.layout.seats for control in seat.controls if control.kind == "lever"}
+    found = []
+    for system in systems_of(build, catalogue):
+        if system.ways and levers and system.ways not in levers:
+            has = " and ".join(str(each) for each in sorted(levers))
+            why = "A lever with four ways cannot reach the diagonals that its games need."
+            if system.ways == 4:
+                why = "A lever with eight ways gives diagonals where the game knows none: it turns at the wrong moment."
+            found.append(
+                Finding(
+                    code=f"controls.lever:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
+                    subject=system.name, title=f"{system.name} wants a lever with {system.ways} ways",
+                    message=f"The levers here have {has}. Turn the restrictor under the plate.", why=why, source="CP",
+                )
+            )  # fmt: skip
+    return found
+
+
+def _hotkeys(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
+    systems = systems_of(build, catalogue)
+    key, proposal = hotkeys.proposed(rig, systems, build.controls.hold_s)
+    found = []
+    for trouble in hotkeys.troubles(rig, systems):
+        remedy = None
+        if key and (key, proposal) != (build.controls.hotkey, build.controls.hotkeys):
+            words_ = ", ".join(f"{each.action} = {each.control}" for each in proposal)
+            remedy = Remedy(
+                label=f"Hold {key}; {proposal[0].control} leaves",
+                changes=(
+                    change_of("controls.hotkey", key, build.controls.hotkey or "none", key),
+                    change_of("controls.hotkeys", [each.model_dump() for each in proposal], "as now", words_),
+                ),
+            )
+        found.append(
+            Finding(
+                code=f"controls.hotkeys:{trouble.code}", severity=Severity.STOP if trouble.stop else Severity.CAUTION,
+                operation=OPERATION, subject="Hotkeys", title="A hotkey gets in the way" if "accident" in trouble.code
+                else "No game can be left" if trouble.code in ("no-exit", "exit-lost") else "Two hotkeys clash",
+                message=trouble.words, why=trouble.why, remedy=remedy,
+            )
+        )  # fmt: skip
+    return found
+
+
+def _panel(rig: Rig) -> list[Finding]:
+    """What cannot be built, and in one finding what is worse to play. Only a panel of one's own is judged: a part of
+    the catalogue is built already."""
+    if rig.settings.layout is None:
         return []
-    words_ = [f"{control} does two things." for control in doubled]
-    words_ += [f"“{action}” uses the hotkey itself." for action in clash]
+    bad = [check for check in checks(rig.layout) if not check.ok]
+    hard, soft = [each for each in bad if each.hard], [each for each in bad if not each.hard]
+    found = []
+    for wrong, severity, title in ((hard, Severity.CAUTION, "The panel cannot be built like this"),
+                                   (soft, Severity.NOTE, "The panel is not easy on the hands")):  # fmt: skip
+        if wrong:
+            told = "; ".join(f"seat {each.where[0]}{' ' + ' and '.join(each.where[1]) if each.where[1] else ''}: "
+                             f"{each.words}" for each in wrong[:3])  # fmt: skip
+            more = f"; and {len(wrong) - 3} more" if len(wrong) > 3 else ""
+            found.append(
+                Finding(
+                    code=f"controls.panel:{severity.value}", severity=severity, operation=OPERATION, subject="Panel",
+                    title=title, message=f"{told[:1].upper()}{told[1:]}{more}.",
+                    why="Measure before you drill, and try it in cardboard." if severity is Severity.CAUTION
+                    else "Long evenings show in wrists and shoulders.", source="CP; DIN 33402-2 for hands (mem)",
+                )
+            )  # fmt: skip
+    return found
+
+
+def _proof(rig: Rig) -> list[Finding]:
+    """What the last guided proof found, while the wiring is still the one that it was of."""
+    told = rig.settings.proof
+    if told is None or told.wiring != fingerprint(rig) or not (told.faults or told.silent):
+        return []
+    words_ = "; ".join(told.faults[:4]) or f"nothing came from {', '.join(told.silent[:6])}"
     return [
         Finding(
-            code="controls.hotkeys", severity=Severity.CAUTION, operation=OPERATION, subject="Hotkeys",
-            title="Two hotkeys clash", message=" ".join(words_),
-            why="One of the two actions will never happen, or both at once.",
+            code="controls.proof", severity=Severity.STOP if told.silent else Severity.CAUTION, operation=OPERATION,
+            subject="Wiring", title="The proof found faults in the wiring",
+            message=f"{words_[:1].upper()}{words_[1:]}.",
+            why="What the build says of the wires is not what the switches do. Put it right, and prove it again.",
         )
     ]  # fmt: skip
+
+
+def fingerprint(rig: Rig) -> str:
+    """Of the wires and the devices, so that a proof of others is not taken for theirs."""
+    told = [(wire.control, wire.device, wire.terminal) for wire in rig.settings.wires]
+    told += [(device.role, device.encoder.id, "") for device in rig.devices]
+    return hashlib.sha256(repr(sorted(told)).encode()).hexdigest()[:16]

@@ -1,4 +1,4 @@
-"""The path of a press: control, terminal, event code, game input. Computed from the wiring, never stored."""
+"""The path of a press: switch, terminal, event code, game input. Computed from the wiring, never stored."""
 
 from __future__ import annotations
 
@@ -6,20 +6,26 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from kyklon.base.errors import WrongUse
-from kyklon.catalogue.records import Encoder, Panel, System, Terminal
-from kyklon.model.build import ControlSettings, Wire
+from kyklon.catalogue.records import System, Terminal
+from kyklon.model.controls import DIRECTIONS, Wire
+from kyklon.operations.controls.rig import Device, Rig, places_for
 
 BTN_JOYSTICK = 0x120  # linux/input-event-codes.h
-DIRECTIONS = ("up", "down", "left", "right")
 
 
 @dataclass(frozen=True)
 class Path:
-    """control: p1.b2. terminal: None when the control is not wired. inputs of one system, by label."""
+    """control: p1.b2. device and terminal: None when the control is not wired. inputs of one system, by label."""
 
     control: str
+    device: Device | None
     terminal: Terminal | None
     inputs: tuple[str, ...] = ()
+
+    @property
+    def player(self) -> int:
+        """The player that the machine takes it for, 0 where it is not wired."""
+        return self.device.player(self.terminal) if self.device and self.terminal else 0
 
 
 def event_code(event: str) -> int:
@@ -38,67 +44,83 @@ def player_of(control: str) -> int:
     return int(control.partition(".")[0].removeprefix("p"))
 
 
-def all_controls(panel: Panel) -> tuple[str, ...]:
-    """Every switch of every seat, as p1.up."""
-    return tuple(f"p{player}.{name}" for player in range(1, panel.players + 1) for name in panel.switches())
-
-
-def paths(panel: Panel, settings: ControlSettings, encoder: Encoder, system: System | None) -> tuple[Path, ...]:
+def paths(rig: Rig, system: System | None = None, game: str = "") -> tuple[Path, ...]:
     """The path of every switch, with the inputs of a system it reaches."""
-    wired = {wire.control: wire.terminal for wire in settings.wires}
+    seats = range(1, len(rig.layout.seats) + 1)
+    places = {player: places_for(rig, system, player, game) if system else {} for player in seats}
+    labels = {each.id: each.label for each in system.inputs} if system else {}
     found = []
-    for control in all_controls(panel):
-        terminal = encoder.terminal(wired.get(control, ""))
-        place = control.partition(".")[2]
-        inputs = tuple(each.label for each in system.inputs if each.place == place) if system else ()
-        found.append(Path(control, terminal, inputs))
+    for control in rig.switches:
+        device, terminal = rig.wired.get(control, (None, None))
+        name = control.partition(".")[2]
+        inputs = tuple(labels[own] for own, place in places[player_of(control)].items() if place == name)
+        found.append(Path(control, device, terminal, inputs))
     return tuple(found)
 
 
-def unreached(
-    panel: Panel, settings: ControlSettings, encoder: Encoder, system: System, player: int
-) -> tuple[str, ...]:
+def unreached(rig: Rig, system: System, player: int, game: str = "") -> tuple[str, ...]:
     """Labels of a system's inputs that no wired switch of the player reaches."""
     reached = {
         label
-        for path in paths(panel, settings, encoder, system)
+        for path in paths(rig, system, game)
         if path.terminal is not None and player_of(path.control) == player
         for label in path.inputs
     }
     return tuple(each.label for each in system.inputs if each.label not in reached)
 
 
-def wire_in_order(panel: Panel, encoder: Encoder) -> tuple[Wire, ...]:
-    """The wiring school 'terminal order': each seat's switches to the same player's terminals, first to first,
-    directions to directions."""
+def wire_in_order(rig: Rig, *, printed: bool = False) -> tuple[Wire, ...]:
+    """Every seat's switches to the terminals of the same player, directions to directions.
+
+    The school 'terminal order' takes them as they come, first to first; `printed` gives the buttons nearest to the
+    player the lowest print instead, row by row from the left.
+    """
     wires: list[Wire] = []
-    for player in range(1, panel.players + 1):
-        own = [terminal for terminal in encoder.terminals if terminal.player == player]
-        axes = {_direction(terminal): terminal for terminal in own if _direction(terminal)}
-        rest = [terminal for terminal in own if not _direction(terminal)]
-        for name in panel.switches():
-            terminal = axes.get(name) if name in DIRECTIONS and axes else rest.pop(0) if rest else None
-            if terminal is not None:
-                wires.append(Wire(control=f"p{player}.{name}", terminal=terminal.id))
-    return tuple(wires)
+    for player, seat in enumerate(rig.layout.seats, 1):
+        own = [(device, each) for device in rig.devices for each in device.encoder.terminals
+               if device.player(each) == player]  # fmt: skip
+        axes = {direction(each): (device, each) for device, each in own if direction(each)}
+        rest = [pair for pair in own if not direction(pair[1])]
+        names = seat.switches
+        if printed:
+            plain = sorted(
+                (each for each in seat.controls if each.kind == "button"), key=lambda c: (-round(c.y / 25), c.x)
+            )
+            names = tuple(name for name in names if name not in {each.id for each in plain})
+            names = (*(each.id for each in plain), *names)
+        for name in names:
+            found = axes.get(name) if name in DIRECTIONS and axes else rest.pop(0) if rest else None
+            if found is not None:
+                wires.append(Wire(control=f"p{player}.{name}", terminal=found[1].id, device=found[0].role))
+    order = {control: index for index, control in enumerate(rig.switches)}
+    return tuple(sorted(wires, key=lambda wire: order[wire.control]))
 
 
-def _direction(terminal: Terminal) -> str:
-    axes = {"ABS_Y-": "up", "ABS_Y+": "down", "ABS_X-": "left", "ABS_X+": "right"}
-    return axes.get(terminal.event) or next(
-        (name for name in DIRECTIONS if terminal.event == f"KEY_{name.upper()}"), ""
-    )
+def direction(terminal: Terminal) -> str:
+    """The direction that a terminal is made for, '' for a button's."""
+    axes = {"ABS_Y-": "up", "ABS_Y+": "down", "ABS_X-": "left", "ABS_X+": "right",
+            "ABS_HAT0Y-": "up", "ABS_HAT0Y+": "down", "ABS_HAT0X-": "left", "ABS_HAT0X+": "right"}  # fmt: skip
+    pads = {"BTN_DPAD_UP": "up", "BTN_DPAD_DOWN": "down", "BTN_DPAD_LEFT": "left", "BTN_DPAD_RIGHT": "right"}
+    found = axes.get(terminal.event) or pads.get(terminal.event)
+    return found or next((name for name in DIRECTIONS if terminal.event == f"KEY_{name.upper()}"), "")
 
 
 def button_indexes(events: Iterable[str]) -> dict[str, int]:
     """The index SDL gives each button of a device: codes from BTN_JOYSTICK up first, then those below it
     (SDL 2, joystick/linux, ConfigJoystick)."""
-    buttons = {event: event_code(event) for event in events if not event.startswith("ABS_")}
+    buttons = {event: event_code(event) for event in events if event.startswith(("BTN_", "KEY_"))}
     order = sorted(buttons, key=lambda event: (buttons[event] < BTN_JOYSTICK, buttons[event]))
     return {event: index for index, event in enumerate(order)}
 
 
 def axis_indexes(events: Iterable[str]) -> dict[str, int]:
-    """The index SDL gives each axis, in code order."""
-    axes = sorted({event.rstrip("+-") for event in events if event.startswith("ABS_")}, key=event_code)
+    """The index SDL gives each axis, in code order; hats are counted apart."""
+    axes = sorted({event.rstrip("+-") for event in events if event.startswith("ABS_") and "HAT" not in event},
+                  key=event_code)  # fmt: skip
     return {axis: index for index, axis in enumerate(axes)}
+
+
+def hat_indexes(events: Iterable[str]) -> dict[str, int]:
+    """The index SDL gives each hat, by either of its axes: a hat is a pair of ABS_HATnX and ABS_HATnY."""
+    pairs = sorted({event_code(event) // 2 for event in events if event.startswith("ABS_HAT")})
+    return {event.rstrip("+-"): pairs.index(event_code(event) // 2) for event in events if event.startswith("ABS_HAT")}

@@ -7,9 +7,10 @@ from pathlib import Path
 from kyklon.base.errors import BuildFolderError, CatalogueError
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Card, Display, Encoder, Image, Panel, Supply, System
-from kyklon.model.build import BootSettings, Build, ControlSettings, Hotkey, Part, PictureSettings, edited
+from kyklon.model.build import BootSettings, Build, Part, PictureSettings, edited
+from kyklon.model.controls import ControlSettings, Hotkey
 from kyklon.model.timing import Mode
-from kyklon.operations.controls.mapping import wire_in_order
+from kyklon.operations.controls.acts import wired, with_encoder
 from kyklon.operations.picture.findings import menu_mode
 from kyklon.operations.plan.connections import connect
 from kyklon.record import folder as store
@@ -54,11 +55,10 @@ def fresh_build(name: str, catalogue: Catalogue) -> Build:
         picture=PictureSettings(school="scaled", menu=mode),
         controls=ControlSettings(
             panel=panel.id,
-            wires=wire_in_order(panel, encoder),
             hotkeys=HOTKEYS,
         ),
     )  # fmt: skip
-    return edited(build, "links", connect(build, catalogue))
+    return wired(edited(build, "links", connect(build, catalogue)), catalogue)
 
 
 def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue) -> Build:
@@ -74,7 +74,7 @@ def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue) 
         return edited(build, "boot.dialect", part_id)
     if kind == "panels":
         made = edited(build, "controls.panel", part_id)
-        return _wired(made, catalogue)
+        return wired(made, catalogue)
     if kind not in roles:
         raise ValueError(f"A part of {kind} is chosen where it is needed")
     made = build.with_part(roles[kind], part_id)
@@ -83,7 +83,13 @@ def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue) 
         made = edited(made, "picture.identification", "")
     if kind in ("boards", "images"):
         made = _boot_fitted(made, catalogue, image_changed=kind == "images")
-    return _wired(made, catalogue) if kind == "encoders" else made
+    return wired(made, catalogue) if kind == "encoders" else made
+
+
+def with_another_encoder(build: Build, encoder_id: str, catalogue: Catalogue) -> Build:
+    """With one encoder more, plugged in where a socket is free. Raises ValueError where there are eight."""
+    made = with_encoder(build, encoder_id, catalogue)
+    return edited(made, "links", connect(made, catalogue))
 
 
 def _boot_fitted(build: Build, catalogue: Catalogue, *, image_changed: bool) -> Build:
@@ -102,14 +108,6 @@ def _boot_fitted(build: Build, catalogue: Catalogue, *, image_changed: bool) -> 
         made = edited(made, "boot.user", image.default_user)
         made = edited(made, "boot.services", image.services)
     return made
-
-
-def _wired(build: Build, catalogue: Catalogue) -> Build:
-    """With the switches wired in terminal order to the panel and encoder that the build has now."""
-    panel, encoder = catalogue.find(Panel, build.controls.panel), catalogue.find(Encoder, build.part("encoder"))
-    if panel is None or encoder is None:
-        return build
-    return edited(build, "controls.wires", wire_in_order(panel, encoder))
 
 
 def start_build(folder: Path, name: str, catalogue: Catalogue) -> Path:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Card, Dialect, Display, Encoder, Image
+from kyklon.catalogue.records import Board, Card, Dialect, Display, Image
 from kyklon.model.build import Build
 from kyklon.model.card import CardContents, Ramdisk
 from kyklon.model.display import Edid
@@ -15,6 +15,7 @@ from kyklon.model.kernel_line import given, word_values
 from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World
 from kyklon.operations.boot.read import CardSettings, read_settings
+from kyklon.operations.controls.rig import Device, devices_of
 from kyklon.operations.library.transfer import on_root
 
 _BEHIND = 8 << 20  # bytes that images leave behind their last partition, CP
@@ -29,7 +30,7 @@ class Bench:
     board: Board
     image: Image
     display: Display | None
-    encoder: Encoder | None
+    devices: tuple[Device, ...]
     card: Card | None
     contents: CardContents
     settings: CardSettings | None
@@ -49,6 +50,16 @@ class Bench:
     def read_bytes_s(self) -> float:
         """How fast the card is read, bytes per second."""
         return (self.card.read_mb_s if self.card else 20.0) * 1e6
+
+    @property
+    def overlays(self) -> tuple[str, ...]:
+        """The overlays that the card's boot file names, as files; none on a board that reads none."""
+        told = self.settings.values.get("boot.overlays", "").split() if self.settings else []
+        if "header" not in self.board.honours:
+            return ()
+        if self.by_label:
+            return tuple(each.lstrip("/") for each in told)
+        return tuple(f"{self.dialect.overlays}/{each.partition(':')[0]}.dtbo" for each in told)
 
     @property
     def kernel_name(self) -> str:
@@ -159,7 +170,7 @@ def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: W
         board=board,
         image=catalogue.get(Image, build.part("image")),
         display=catalogue.find(Display, build.part("display")),
-        encoder=catalogue.find(Encoder, build.part("encoder")),
+        devices=devices_of(build, catalogue),
         card=catalogue.find(Card, build.part("card")),
         contents=contents,
         settings=read_settings(

@@ -7,10 +7,11 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import RHYTHM_WORDS, Board, Display, Encoder, Image
+from kyklon.catalogue.records import RHYTHM_WORDS, Board, Display, Image
 from kyklon.model.build import Build
 from kyklon.model.kernel_line import word_values
 from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
+from kyklon.operations.controls.rig import ROLE, devices_of
 from kyklon.operations.poweron.events import BringUp
 
 _CLOCK_FROM = "power"  # the step at which the clock begins
@@ -46,15 +47,17 @@ def _before(build: Build, catalogue: Catalogue) -> Iterator[Item]:
     """Before the power."""
     words = " ".join(build.boot.kernel_words)
     display = catalogue.find(Display, build.part("display"))
-    encoder = catalogue.find(Encoder, build.part("encoder"))
     if display is not None:
         tube = "A tube is switched on last, once the mode is known to hold." if display.tube else ""
         yield Item("plugged", f"{display.name} and all else is plugged in before the power.",
                    "Switch off, plug it in, begin again.", caution=tube)  # fmt: skip
-    quirk = encoder_quirk(encoder)
-    if encoder is not None and quirk and not quirk_given(quirk, word_values(words, "usbhid.quirks")):
-        yield Item("encoder-out", f"{encoder.name} stays unplugged for the first start.",
-                   "Its word is not in the kernel line: put it there, in Boot, then plug it in.")  # fmt: skip
+    given = word_values(words, "usbhid.quirks")
+    for device in devices_of(build, catalogue):
+        quirk = encoder_quirk(device.encoder)
+        if quirk and not quirk_given(quirk, given):
+            name = "encoder-out" if device.role == ROLE else f"{device.role}-out"
+            yield Item(name, f"{device.title} stays unplugged for the first start.",
+                       "Its word is not in the kernel line: put it there, in Boot, then plug it in.")  # fmt: skip
     yield Item("keyboard", "A keyboard is plugged in: the first run may ask.", "Plug one in before switching on.")
 
 
@@ -82,11 +85,11 @@ def _starting(build: Build, catalogue: Catalogue, run: BringUp | None) -> Iterat
 
 def _running(build: Build, catalogue: Catalogue, image: Image | None) -> Iterator[Item]:
     """What is to be seen and heard."""
-    encoder = catalogue.find(Encoder, build.part("encoder"))
     if image is not None:
         yield Item("games", f"{image.front_end} lists the systems.", "Restart it; then see Library.")
-    if encoder is not None:
-        yield Item("controls", f"{encoder.name}: every seat moves the menu.", "See Controls, live test.")
+    for device in devices_of(build, catalogue):
+        name = "controls" if device.role == ROLE else f"controls-{device.role}"
+        yield Item(name, f"{device.title}: every seat moves the menu.", "See Controls, live test.")
     yield Item("sound", "You can hear a game.", "See Boot, sound route.")
 
 
@@ -96,7 +99,7 @@ def _setting_up(build: Build, catalogue: Catalogue, image: Image | None) -> Iter
         yield Item("country", "The wireless country is set, if it is to be in the network.", "Set it in Boot.")
     password = f"The password of {build.boot.user} is changed."
     yield Item("password", password, "Change it now; everybody knows the default.")
-    if catalogue.find(Encoder, build.part("encoder")) is not None:
+    if devices_of(build, catalogue):
         yield Item("map", "The front end takes the issued controller map, or has learnt the buttons.", "See Controls.")
     if build.system.remote_key:
         yield Item("remote", "You can log in from another computer with your key, and not without it.",

@@ -81,18 +81,8 @@ def kernel(bench: Bench) -> Step:
     words = f"{name} ({found.instruction_set}) with {tree if tree not in ('', '-') else 'its own device tree'}."
     moments = [Moment(words, lamps.reading, seconds)]
     moments += [Moment(f"{file} is not on the boot partition: what it is for does not work.", lamps.reading, 0.0)
-                for file in _overlays(bench) if not bench.contents.has(file)]  # fmt: skip
+                for file in bench.overlays if not bench.contents.has(file)]  # fmt: skip
     return Step(tuple(moments))
-
-
-def _overlays(bench: Bench) -> tuple[str, ...]:
-    """The overlays that the card's boot file names, as files."""
-    told = bench.settings.values.get("boot.overlays", "").split() if bench.settings else []
-    if "header" not in bench.board.honours:
-        return ()
-    if bench.by_label:
-        return tuple(each.lstrip("/") for each in told)
-    return tuple(f"{bench.dialect.overlays}/{each.partition(':')[0]}.dtbo" for each in told)
 
 
 def _number(bench: Bench, setting: str, capability: str) -> int | None:

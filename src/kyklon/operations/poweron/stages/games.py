@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+from pathlib import PurePosixPath
+
 from kyklon.catalogue.records import System
 from kyklon.model.card import Program
+from kyklon.model.controls import DIRECTIONS
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import word_values
 from kyklon.model.library import SystemFile
-from kyklon.operations.controls.findings import quirk_remedy
+from kyklon.model.world import World
+from kyklon.operations.controls.findings import findings as findings_of_controls
+from kyklon.operations.controls.findings import fingerprint, quirk_remedy
 from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
+from kyklon.operations.controls.rig import Device, rig_of
 from kyklon.operations.library.findings import right_name_remedy
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
@@ -20,18 +26,80 @@ FRONT_END_S = 4.0  # seconds from its start to its menu, CP
 
 
 def controllers(bench: Bench) -> Step:
-    encoder, idle = bench.encoder, bench.board.lamps.idle
-    if encoder is None:
+    idle, devices = bench.board.lamps.idle, bench.devices
+    if not devices:
         return Step((Moment("No encoder is planned; a keyboard is needed.", idle, 0.0),))
-    quirk = encoder_quirk(encoder)
-    if quirk and not quirk_given(quirk, bench.word_values("usbhid.quirks")):
-        planned = quirk_given(quirk, word_values(" ".join(bench.build.boot.kernel_words), "usbhid.quirks"))
-        screen = Screen("crash", f"{bench.image.front_end} has stopped", ("Back to the text screen",))
-        cause = f"{bench.image.front_end} opens {encoder.name}, gets two players in one device, and stops."
-        remedy = or_put(quirk_remedy(bench.build, encoder), planned)
-        return fail(Failure("controllers", "controls.encoder-quirk", cause, remedy, screen, idle))
+    for device in devices:
+        quirk = encoder_quirk(device.encoder)
+        if quirk and not quirk_given(quirk, bench.word_values("usbhid.quirks")):
+            planned = quirk_given(quirk, word_values(" ".join(bench.build.boot.kernel_words), "usbhid.quirks"))
+            screen = Screen("crash", f"{bench.image.front_end} has stopped", ("Back to the text screen",))
+            cause = f"{bench.image.front_end} opens {device.title}, gets two players in one device, and stops."
+            remedy = or_put(quirk_remedy(bench.build, *(each.encoder for each in devices)), planned)
+            return fail(Failure("controllers", "controls.encoder-quirk", cause, remedy, screen, idle))
+    told = [_found(bench, device) for device in devices]
+    dead = _dead(bench)
+    if dead:
+        screen = Screen("menu", f"{bench.image.front_end}", ("The menu stands and does not move",))
+        return fail(Failure("controllers", "controls.wiring", dead, _wire_remedy(bench), screen, idle))
+    return Step(tuple(Moment(words, idle, 0.4 / len(told)) for words in told))
+
+
+def _found(bench: Bench, device: Device) -> str:
+    """A device as it is found, and what is wired to it."""
+    encoder, rig = device.encoder, rig_of(bench.build, bench.catalogue)
     players = f"{encoder.players} player{'s' if encoder.players > 1 else ''}"
-    return Step((Moment(f"{encoder.name}: {players} found.", idle, 0.4),))
+    words = f"{device.title}: {players} found"
+    if _unread(bench, device):
+        return f"{device.title}: its pins are not told to the kernel, none of its switches does anything."
+    if rig is not None:
+        count = sum(1 for own, _terminal in rig.wired.values() if own.role == device.role)
+        words += f", {count} switches wired"
+    if encoder.link == "bluetooth":
+        words += f", once it has paired, some {encoder.pairing_s:g} s later"
+    return f"{words}."
+
+
+def _unread(bench: Bench, device: Device) -> bool:
+    """Whether the device sits on the header and the card's boot file does not say so."""
+    overlay = device.encoder.overlay
+    return bool(overlay) and not any(
+        PurePosixPath(file).stem == overlay and bench.contents.has(file) for file in bench.overlays
+    )
+
+
+def _dead(bench: Bench) -> str:
+    """Why seat 1 cannot move the menu, '' where it can. Nothing is said of a build whose controls are not laid out."""
+    rig = rig_of(bench.build, bench.catalogue)
+    if rig is None or not rig.layout.seats or not rig.settings.wires:
+        return ""
+    silent = (
+        set(rig.settings.proof.silent)
+        if rig.settings.proof and rig.settings.proof.wiring == fingerprint(rig)
+        else set()
+    )
+    live = {
+        switch for switch, (device, _end) in rig.wired.items() if switch not in silent and not _unread(bench, device)
+    }
+    seat = rig.layout.seats[0]
+    ways = [name for name in seat.switches if name in DIRECTIONS]
+    lost = [name for name in ways if f"p1.{name}" not in live]
+    buttons = [control.id for control in seat.controls if control.kind == "button"]
+    if ways and lost:
+        said = "said nothing in the proof" if all(f"p1.{name}" in silent for name in lost) else "reaches no terminal"
+        return f"Seat 1 cannot move the menu: {' and '.join(lost)} {said}."
+    if buttons and not any(f"p1.{name}" in live for name in buttons):
+        return "Seat 1 cannot choose in the menu: none of its buttons reaches a terminal that is read."
+    return ""
+
+
+def _wire_remedy(bench: Bench) -> Remedy | None:
+    """What the wiring's own finding offers."""
+    found = findings_of_controls(bench.build, bench.catalogue, World())
+    return next(
+        (each.remedy for each in found if each.code == "controls.wiring" or each.code.startswith("controls.overlay")),
+        None,
+    )
 
 
 def library(bench: Bench) -> Step:

@@ -1,0 +1,188 @@
+"""Encoders under the table and every wire: where it ends, how long, which colour and crimp; ticked off while wiring."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QCheckBox, QGridLayout, QLineEdit, QWidget
+
+from kyklon.app.pages.controls.bench import SIDE, BenchView
+from kyklon.app.pages.controls.table_view import Shown, TableView
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, scrolled, set_tip
+from kyklon.base.shown import visible
+from kyklon.catalogue.records import Encoder
+from kyklon.model.build import Build, edited
+from kyklon.model.controls import DevicePlace
+from kyklon.model.fields import describe
+from kyklon.operations.controls import wiring
+from kyklon.operations.controls.acts import wired, without_encoder
+from kyklon.operations.controls.rig import Rig
+from kyklon.operations.plan.acts import with_another_encoder
+
+
+class WiringView(BenchView):
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.view = TableView(self.theme, "The wires; drag an encoder to where it sits",
+                              label="Choose an encoder first: Add, at the right.")  # fmt: skip
+        self.instrument = self.view
+        self.view.boxed.connect(self._on_boxed)
+        self.view.pressed.connect(lambda switch: self.view.hold(frozenset({switch})))
+        sheet = Sheet("The wires, to scale", "press a control to see its wire; drag an encoder to where it sits")
+        self._school = Choice(self.theme, "Wiring school", lambda value: self._on_school(value))
+        self._school.setMinimumContentsLength(10)
+        self._naming = Choice(self.theme, "Players are told by", lambda value: self.put("Names", naming=value))
+        self._naming.setMinimumContentsLength(8)
+        self.wire = button("Wire all", self._on_wire, "outline", tip="Every switch to a terminal, by this school")
+        by = label("players by", "small")
+        sheet.add(row(label("Wire in", "small"), self._school, self.wire, 1, by, self._naming), self.view)
+        sheet.body.setStretch(1, 1)
+        self._devices = Sheet("Encoders")
+        self._device_grid = QGridLayout()
+        self._device_grid.setHorizontalSpacing(6)
+        self._kinds = Choice(self.theme, "Encoder to add", lambda _value: None)
+        self._kinds.setMinimumContentsLength(14)
+        self.add = button("Add", self._on_add)
+        self._devices.add(self._device_grid, row(self._kinds, self.add, 1))
+        self._runs_sheet = Sheet("Wires to cut")
+        self._ticks: dict[str, QCheckBox] = {}
+        self._runs = QGridLayout()
+        self._runs.setVerticalSpacing(3)
+        self._figures = FigureRows(self.theme)
+        self._mixed = label("", "warning", wrap=True)
+        self._runs_sheet.add(self._mixed, scrolled(self._runs), self._figures)
+        self._runs_sheet.body.setStretch(1, 1)
+        side = QWidget()
+        side.setLayout(column(self._devices, self._runs_sheet, spacing=12))
+        side.layout().setStretch(1, 1)
+        side.setFixedWidth(round(self.theme.px(SIDE + 40)))
+        self.setLayout(row(sheet, side, spacing=14))
+        self.layout().setStretch(0, 1)
+        self._made: tuple[object, ...] = ()
+
+    def refresh(self) -> None:
+        """Override."""
+        rig, settings = self.rig, self.settings
+        self._school.set_choices(describe(Build, "controls.wiring").choices, settings.wiring)
+        self._naming.set_choices(describe(Build, "controls.naming").choices, settings.naming)
+        if not self._kinds.count():
+            names = tuple((each.id, each.name) for each in self.session.catalogue.all(Encoder))
+            self._kinds.set_choices(names, "tackle-12")
+        self._show_devices(rig)
+        if rig is None:
+            self.view.show_table(Shown())
+            return
+        made = wiring.harness(rig)
+        runs = tuple((run.control, rig.at(run.role), run.colour) for run in made.runs)
+        boxes = tuple((device.role, device.title, *rig.at(device.role)) for device in rig.devices)
+        self.view.show_table(Shown(layout=rig.layout, wired=frozenset(rig.wired), runs=runs, boxes=boxes))
+        self._show_runs(made)
+
+    def _show_devices(self, rig: Rig | None) -> None:
+        devices = rig.devices if rig else ()
+        told = tuple((each.role, each.title, each.first, each.encoder.players) for each in devices)
+        ports = {each.role: each.port for each in self.settings.places}
+        if told == self._made:
+            return
+        self._made = told
+        _clear(self._device_grid)
+        for line, device in enumerate(devices):
+            encoder = device.encoder
+            last = device.first + encoder.players - 1
+            seats = f"player {device.first}" if encoder.players == 1 else f"players {device.first} and {last}"
+            port = QLineEdit(ports.get(device.role, ""))
+            port.setPlaceholderText("socket")
+            port.setAccessibleName(f"Socket of {device.title}")
+            port.setToolTip("The socket's name, as udev's ID_PATH tells it; two encoders of a kind need it")
+            port.editingFinished.connect(lambda box=port, role=device.role: self._on_port(role, box.text()))
+            gone = button("Remove", lambda role=device.role: self._on_remove(role), "quiet")
+            for place, widget in enumerate((label(device.title, "strong"), label(seats, "small"), port, gone)):
+                self._device_grid.addWidget(widget, line, place)
+        self._device_grid.setColumnStretch(0, 1)
+
+    def _show_runs(self, made: wiring.Harness) -> None:
+        if set(self._ticks) != {run.control for run in made.runs}:
+            _clear(self._runs)
+            self._ticks = {}
+            for line, run in enumerate(made.runs):
+                tick = QCheckBox()
+                tick.toggled.connect(lambda on, control=run.control: self._on_done(control, on=on))
+                self._ticks[run.control] = tick
+                self._runs.addWidget(tick, line, 0)
+            self._runs.setRowStretch(len(made.runs), 1)
+        for run in made.runs:
+            tick = self._ticks[run.control]
+            tick.blockSignals(True)
+            tick.setChecked(run.done)
+            tick.blockSignals(False)
+            ends = f"{run.tabs[0]:g}" if run.tabs[0] == run.tabs[1] else f"{run.tabs[0]:g} to {run.tabs[1]:g}"
+            tick.setText(visible(f"{run.control} → {run.printed} · {run.colour} · {run.length:.0f}\u202fmm"))
+            set_tip(tick, f"crimps {ends} mm, switch to encoder")
+        mixed = sum(made.mixed.values())
+        wide = " and ".join(
+            f"{each:g}" for each in sorted({run.tabs[0] for run in made.runs if run.tabs[0] != run.tabs[1]})
+        )
+        self._mixed.setText(f"A ready harness of one width does not fit: {mixed} runs go from {wide}\u202fmm at the "
+                            "switch to another at the encoder." if mixed else "")  # fmt: skip
+        self._mixed.setVisible(bool(mixed))
+        done = sum(run.done for run in made.runs)
+        self._runs_sheet.set_note(f"{done} of {len(made.runs)} done")
+        metres = made.metres
+        rows = [("Wire in all", f"{sum(metres.values()):.1f}\u202fm in {len(metres)} colours"),
+                ("of it ground", f"{metres.get(wiring.GROUND, 0.0):.1f}\u202fm")]  # fmt: skip
+        rows += [(f"Crimps {width:g}\u202fmm", str(count)) for width, count in made.crimps.items()]
+        self._figures.set_rows(tuple(rows))
+
+    # --- acting ------------------------------------------------------------------------------------------------
+
+    def _on_school(self, value: str) -> None:
+        self.put("Wiring school", wiring=value)
+
+    def _on_wire(self) -> None:
+        made = wired(self.session.build, self.session.catalogue)
+        self.session.put("Wired", made)
+        self.session.said.emit(f"{len(made.controls.wires)} switches wired")
+
+    def _on_add(self) -> None:
+        try:
+            made = with_another_encoder(self.session.build, self._kinds.value, self.session.catalogue)
+        except ValueError as bad:
+            self.session.said.emit(str(bad))
+            return
+        self.session.put("Encoder added", made)
+
+    def _on_remove(self, role: str) -> None:
+        self.session.put("Encoder removed", without_encoder(self.session.build, role, self.session.catalogue))
+
+    def _on_port(self, role: str, text: str) -> None:
+        places = {each.role: each for each in self.settings.places}
+        rig = self.rig
+        if rig is None or (places[role].port if role in places else "") == text.strip():
+            return
+        x, y = rig.at(role)
+        try:
+            places[role] = DevicePlace(role=role, x=x, y=y, port=text.strip())
+        except ValueError:
+            self.session.said.emit(f"{text} is no socket; write it as udev tells it, as pci-0000:01:00.0-usb-0:1.2:1.0")
+            return
+        self.put("Socket", places=tuple(places.values()))
+
+    def _on_boxed(self, role: str, x: float, y: float) -> None:
+        places = {each.role: each for each in self.settings.places}
+        port = places[role].port if role in places else ""
+        places[role] = DevicePlace(role=role, x=x, y=y, port=port)
+        self.put("Encoder placed", places=tuple(places.values()))
+
+    def _on_done(self, control: str, *, on: bool) -> None:
+        wires = tuple(
+            wire.model_copy(update={"done": on}) if wire.control == control else wire for wire in self.settings.wires
+        )
+        build = edited(self.session.build, "controls.wires", wires)
+        self.session.put(f"{control} {'wired' if on else 'not wired yet'}", build)
+
+
+def _clear(grid: QGridLayout) -> None:
+    while grid.count():
+        item = grid.takeAt(0)
+        if item.widget():
+            item.widget().hide()
+            item.widget().deleteLater()

@@ -1,0 +1,193 @@
+"""Hold and press: which two switches do what besides playing, and how often play would do it by accident."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from kyklon.catalogue.records import System
+from kyklon.model.controls import DIRECTIONS, ControlSettings, Hotkey
+from kyklon.operations.controls.rig import Rig, chosen
+
+PRESSES = 2.0  # presses a second of an input that is down all the time in play, CP
+HELD_S = 0.15  # s that a button is held in play, CP
+LEVER_S = 0.5  # s that a lever is held one way, CP
+ROLL = 0.25  # of the presses of one button its neighbour under the same finger is pressed too, CP
+RARE = 0.2  # accidents an hour that nobody minds, CP
+ACTIONS = ("leave", "reset", "save", "load")
+
+
+@dataclass(frozen=True)
+class Risk:
+    """hotkey, control: switch names without the seat. hourly: accidents an hour in the system where it is worst.
+    system: by name. why: in words."""
+
+    hotkey: str
+    control: str
+    hourly: float
+    system: str = ""
+    why: str = ""
+
+    @property
+    def bad(self) -> bool:
+        return self.hourly > RARE
+
+
+def games_of(settings: ControlSettings, system: System) -> tuple[str, ...]:
+    """'' for the system's own map, and every game that has one of its own."""
+    return ("", *(each.game for each in settings.maps if each.system == system.id and each.game))
+
+
+def _down(system: System, labels: Mapping[str, str], place: str) -> tuple[float, float]:
+    """How often a second a switch is pressed in play, and how long it is held, s."""
+    uses = [each.use for each in system.inputs if labels.get(each.id) == place]
+    if not uses:
+        return 0.0, HELD_S
+    return PRESSES * max(uses), LEVER_S if place in DIRECTIONS else HELD_S
+
+
+def risk(rig: Rig, systems: Sequence[System], hotkey: str, control: str, hold_s: float = 0.0) -> Risk:
+    """How often play presses both, the hotkey first and held for so long: two independent streams of presses
+    (Poisson), more where games want the two together or one finger rolls over both. hold_s in s."""
+    worst = Risk(hotkey, control, 0.0)
+    for system in systems:
+        for game in games_of(rig.settings, system):
+            places = chosen(rig.settings, system, game)
+            hourly, why = _hourly(rig, system, places, hotkey, control, hold_s)
+            if hourly > worst.hourly:
+                worst = Risk(hotkey, control, hourly, f"{system.name}, {game}" if game else system.name, why)
+    return worst
+
+
+def _hourly(rig: Rig, system: System, places: Mapping[str, str], hotkey: str, control: str,
+            hold_s: float) -> tuple[float, str]:  # fmt: skip
+    (first_rate, first_s), (then_rate, _then_s) = _down(system, places, hotkey), _down(system, places, control)
+    labels = {each.id: each.label for each in system.inputs}
+    on = {place: own for own, place in places.items() if place in (hotkey, control)}
+    long_enough = math.exp(-hold_s / first_s)
+    hourly = 3600 * first_rate * long_enough * (1 - math.exp(-then_rate * first_s))
+    why = ""
+    if hotkey in on and control in on:
+        why = f"play uses both: {labels[on[hotkey]]} and {labels[on[control]]}"
+        together = [chord for chord in system.chords if {on[hotkey], on[control]} <= set(chord)]
+        if together:
+            hourly += 3600 * PRESSES * 0.5 * long_enough
+            why = f"games hold {' and '.join(labels.get(each, each) for each in together[0])} together"
+        elif _one_finger(rig, hotkey, control):
+            hourly += 3600 * ROLL * min(first_rate, then_rate) * long_enough
+            why = f"one finger rolls over {labels[on[hotkey]]} and {labels[on[control]]}"
+    return hourly, why
+
+
+def _one_finger(rig: Rig, one: str, other: str) -> bool:
+    """Whether two buttons lie one behind the other under one finger, in any seat."""
+    for seat in rig.layout.seats:
+        a, b = seat.control(one), seat.control(other)
+        if a is not None and b is not None and abs(a.x - b.x) < a.bore * 0.8 and abs(a.y - b.y) < a.bore * 1.6:
+            return True
+    return False
+
+
+def reachable(rig: Rig, player: int = 1) -> tuple[str, ...]:
+    """Switches of a seat that are wired and are no lever's."""
+    seat = rig.layout.seat(player)
+    return tuple(
+        name for control in (seat.controls if seat else ()) if control.kind not in ("lever", "spinner", "trackball")
+        for name in control.switches if f"p{player}.{name}" in rig.wired
+    )  # fmt: skip
+
+
+def candidates(rig: Rig, systems: Sequence[System], hold_s: float = 0.0) -> tuple[Risk, ...]:
+    """Every pair of buttons of the first seat, the safest first; of equals the one that play uses least, and small
+    buttons before play buttons."""
+    names = reachable(rig)
+    seat = rig.layout.seat(1)
+    small = {each.id for each in seat.controls if each.kind in ("select", "start", "coin")} if seat else set()
+    found = [risk(rig, systems, one, other, hold_s) for one in names for other in names if one != other]
+    order = {name: index for index, name in enumerate(names)}
+
+    def rank(each: Risk) -> tuple[float, int, int, int, int]:
+        return (round(each.hourly, 3), each.hotkey not in small, each.hotkey != "select", order[each.hotkey],
+                order[each.control])  # fmt: skip
+
+    return tuple(sorted(found, key=rank))
+
+
+def proposed(rig: Rig, systems: Sequence[System], hold_s: float = 0.0) -> tuple[str, tuple[Hotkey, ...]]:
+    """A hotkey and an action on each of the best four partners; leaving gets the safest. '' without two buttons."""
+    ranked = candidates(rig, systems, hold_s)
+    if not ranked:
+        return "", ()
+    by_key: dict[str, list[Risk]] = {}
+    for each in ranked:
+        by_key.setdefault(each.hotkey, []).append(each)
+    small = ("select", "coin", "start")
+
+    def whole(key: str) -> tuple[float, int]:
+        return round(sum(each.hourly for each in by_key[key][: len(ACTIONS)]), 3), small.index(
+            key
+        ) if key in small else 9
+
+    key = min(by_key, key=whole)
+    partners = sorted(by_key[key], key=lambda each: (round(each.hourly, 3), each.control != "start"))
+    return key, tuple(
+        Hotkey(action=action, control=each.control) for action, each in zip(ACTIONS, partners, strict=False)
+    )
+
+
+@dataclass(frozen=True)
+class Trouble:
+    """Something wrong with the hotkeys. code: for the finding; stop: no game can be left."""
+
+    code: str
+    words: str
+    why: str
+    stop: bool = False
+
+
+def troubles(rig: Rig, systems: Sequence[System]) -> Iterator[Trouble]:
+    """Everything that is wrong with the build's hotkeys, over every system and every game's own map."""
+    settings = rig.settings
+    counts: dict[str, list[str]] = {}
+    for key in settings.hotkeys:
+        counts.setdefault(key.control, []).append(key.action)
+    doubled = [
+        f"{control} does both {' and '.join(actions)}" for control, actions in counts.items() if len(actions) > 1
+    ]
+    own = [f"“{key.action}” uses the hotkey itself" for key in settings.hotkeys if key.control == settings.hotkey]
+    if doubled or own:
+        yield Trouble("clash", "; ".join([*doubled, *own]) + ".",
+                      "One of the two actions will never happen, or both at once.")  # fmt: skip
+    names = reachable(rig)
+    leave = next((key for key in settings.hotkeys if key.action == "leave"), None)
+    if not settings.hotkeys and not settings.hotkey:
+        return
+    if leave is None:
+        yield Trouble("no-exit", "No hotkey leaves a game.", "Only the plug ends it, and that damages the card.")
+        return
+    missing = [each for each in (settings.hotkey, leave.control) if each not in names]
+    if missing:
+        words = f"{' and '.join(missing)} cannot be pressed at seat 1: no wired button has that name."
+        yield Trouble("exit-lost", words, "No game can be left.", stop=True)
+    for key in settings.hotkeys:
+        found = risk(rig, systems, settings.hotkey, key.control, settings.hold_s)
+        if found.bad and key.control != settings.hotkey:
+            yield Trouble(
+                f"accident:{key.action}",
+                f"“{key.action}” ({settings.hotkey} and {key.control}) would happen about {_often(found.hourly)} in "
+                f"{found.system}.",
+                f"{found.why[:1].upper()}{found.why[1:]}.",
+            )
+
+
+def _often(hourly: float) -> str:
+    if hourly >= 60:
+        return f"{hourly / 60:.0f} times a minute"
+    return (
+        f"{hourly:.0f} times an hour"
+        if hourly >= 1.5
+        else f"once in {1 / hourly:.0f} hours"
+        if hourly < 0.7
+        else "once an hour"
+    )

@@ -1,0 +1,91 @@
+"""A stand-in panel that is wired as a hypothesis has it: right, or wrong on purpose."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Sequence
+
+from kyklon.devices.simulated.panel import PanelDevice, PanelStandIn, PanelTerminal
+from kyklon.operations.controls.faulty import COMMON, WIRES, Fault, Pin, Plan, World, single_faults
+
+ASKED_KINDS = tuple(kind for kind in COMMON if kind not in ("moved", "bridged"))
+_WORN = 5  # times the debounce that a worn contact bounces, CP
+
+
+def of(plan: Plan, faults: Sequence[Fault] = (), seed: int = 1) -> PanelStandIn:
+    """The panel of a plan with these faults in its copper."""
+    world = World(plan, tuple(faults))
+    kinds: dict[str, list[Fault]] = {}
+    for fault in faults:
+        kinds.setdefault(fault.kind, []).append(fault)
+    unsplit = {fault.detail for fault in kinds.get("quirk", ())}
+    bare = {fault.detail for fault in kinds.get("ghost", ())}
+    devices = []
+    for device in plan.rig.devices:
+        encoder = device.encoder
+        terminals = tuple(PanelTerminal(id=each.id, event=each.event, player=each.player, line=each.line)
+                          for each in encoder.terminals)  # fmt: skip
+        devices.append(
+            PanelDevice(role=device.role, terminals=terminals, poll_ms=encoder.poll_ms, debounce_ms=encoder.debounce_ms,
+                        split=device.role not in unsplit, diodes=device.role not in bare, axis=encoder.axis)
+        )  # fmt: skip
+    worn = {}
+    for fault in kinds.get("bounce", ()):
+        end = world.wires.get(fault.controls[0]) or plan.wires[fault.controls[0]]
+        found = plan.rig.device(end[0])
+        assert found is not None
+        worn[fault.controls[0]] = _WORN * (found.encoder.debounce_ms + found.encoder.poll_ms)
+    bridged = [each.controls for each in kinds.get("bridged", ())]
+    return PanelStandIn(
+        devices=tuple(devices),
+        ends={switch: pin for switch, pin in world.wires.items() if pin is not None},
+        bridges=tuple((plan.wires[one], plan.wires[other]) for one, other in bridged),
+        shorts=tuple(plan.wires[fault.controls[0]] for fault in kinds.get("short", ())),
+        jams=tuple(fault.controls[0] for fault in kinds.get("stuck", ())),
+        bounce_ms=worn,
+        seed=seed,
+    )  # fmt: skip
+
+
+def repaired(panel: PanelStandIn, plan: Plan, faults: Sequence[Fault]) -> PanelStandIn:
+    """The panel after a hand has put right what these faults say: wires moved, contacts freed, bridges taken out."""
+    ends: dict[str, Pin] = dict(panel.ends)
+    found = World(plan, tuple(faults)).wires
+    for switch, pin in plan.wires.items():
+        if found.get(switch) != pin:
+            ends[switch] = pin
+    touched = {plan.wires[each] for fault in faults for each in fault.controls if each in plan.wires}
+    cured = {kind: {each for fault in faults if fault.kind == kind for each in (*fault.controls, fault.detail)}
+             for kind in COMMON}  # fmt: skip
+    devices = tuple(
+        each.model_copy(update={"split": each.split or each.role in cured["quirk"],
+                                "diodes": each.diodes or each.role in cured["ghost"]}) for each in panel.devices
+    )  # fmt: skip
+    bridges = tuple(pair for pair in panel.bridges if not (cured["bridged"] and set(pair) <= touched))
+    shorts = tuple(pin for pin in panel.shorts if not (cured["short"] and pin in touched))
+    return panel.model_copy(update={
+        "devices": devices, "ends": ends, "bridges": bridges, "shorts": shorts,
+        "jams": tuple(each for each in panel.jams if each not in cured["stuck"]),
+        "bounce_ms": {name: ms for name, ms in panel.bounce_ms.items() if name not in cured["bounce"]},
+    })  # fmt: skip
+
+
+def drawn(plan: Plan, count: int, seed: int) -> tuple[Fault, ...]:
+    """So many faults at random, each kind as likely as any other; no two turn one lever. Same seed, same faults."""
+    chance = random.Random(seed)
+    by_kind: dict[str, list[Fault]] = {}
+    for fault in single_faults(plan):
+        if fault.kind in ASKED_KINDS:
+            by_kind.setdefault(fault.kind, []).append(fault)
+    found: list[Fault] = []
+    while len(found) < count:
+        fault = chance.choice(by_kind[chance.choice(sorted(by_kind))])
+        turned = [each.controls for each in found if each.kind in ("swapped", "rotated")]
+        if fault not in found and not (fault.kind in ("swapped", "rotated") and fault.controls in turned):
+            found.append(fault)
+    order = ("player", "rows", "rotated", "swapped")  # the whole harness first, then single wires
+
+    def rank(fault: Fault) -> tuple[int, bool]:
+        return (order.index(fault.kind) if fault.kind in order else len(order)), fault.kind not in WIRES
+
+    return tuple(sorted(found, key=rank))

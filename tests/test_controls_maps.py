@@ -1,0 +1,312 @@
+"""Inputs on buttons, hotkeys, the ribbon of a keyboard, and pins of the header: what is found is the best there is."""
+
+from __future__ import annotations
+
+import itertools
+import random
+from collections.abc import Sequence
+
+import numpy as np
+import pytest
+
+from kyklon.catalogue.control_records import Header, Keyboard
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Overlay, System
+from kyklon.model.build import edited
+from kyklon.model.controls import ControlSettings, KeyReading, MapPair, SystemMap
+from kyklon.operations.controls import assignment, hotkeys, keymaps, maps, pins
+from kyklon.operations.controls.assignment import Problem
+from kyklon.operations.controls.extras import clashes, read
+from kyklon.operations.controls.matrix import Pair, cures, ghosts, reconstruct
+from kyklon.operations.controls.pins import Wish
+from kyklon.operations.controls.rig import rig_of
+from support import Demo
+from test_controls import rig_for
+
+SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "elm-micro", "fir-board-v")
+
+
+def drawn(rng: np.random.Generator, inputs: int, buttons: int, ideas: int) -> Problem:
+    spots = np.array([(place % 4, place // 4) for place in range(buttons)], float)
+    away = np.hypot(*(spots[:, None] - spots[None]).transpose(2, 0, 1))
+    follows = [-1] * inputs
+    if inputs >= 2:
+        start = int(rng.integers(0, inputs - 1))
+        for place in range(start + 1, min(inputs, start + 3)):
+            follows[place] = place - 1
+    own_ideas = [int(each) if rng.random() < 0.9 else -1 for each in rng.permutation(ideas)[:inputs]]
+    own_ideas += [-1] * (inputs - len(own_ideas))
+    return Problem(rng.uniform(0, 3, (inputs, buttons)), np.maximum(0, away - 1), tuple(follows),
+                   rng.uniform(2, 4, inputs), tuple(own_ideas), rng.uniform(0.1, 1.2, inputs))  # fmt: skip
+
+
+def answers_of(problem: Problem, buttons: int) -> list[tuple[int, ...]]:
+    found = itertools.product(range(-1, buttons), repeat=len(problem.follows))
+    return [each for each in found if len([x for x in each if x >= 0]) == len({x for x in each if x >= 0})]
+
+
+def exhaustive(problems: Sequence[Problem], ideas: int, buttons: int) -> float:
+    """The optimum, by trying every home of every idea and every answer of every system."""
+    tables = [[(answer, problem.cost(answer)) for answer in answers_of(problem, buttons)] for problem in problems]
+    return min(
+        sum(min(cost + problem.strayed(answer, np.array(homes)) for answer, cost in table)
+            for problem, table in zip(problems, tables, strict=True))
+        for homes in itertools.product(range(buttons), repeat=ideas)
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(24))
+def test_joint_maps_are_within_five_percent_of_trying_everything(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    buttons, ideas = int(rng.integers(2, 4)), int(rng.integers(1, 4))
+    problems = [drawn(rng, int(rng.integers(1, 4)), buttons, ideas) for _system in range(int(rng.integers(2, 4)))]
+    found = assignment.solve(problems, ideas)
+    best = exhaustive(problems, ideas, buttons)
+    assert best - 1e-6 <= found.cost <= best * 1.05 + 1e-9
+    assert found.bound <= best + 1e-6  # the bound that is shown is one
+    for answer in found.answers:
+        used = [each for each in answer if each >= 0]
+        assert len(used) == len(set(used))
+
+
+def test_one_system_alone_is_solved_exactly() -> None:
+    for seed in range(30):
+        rng = np.random.default_rng(100 + seed)
+        buttons = int(rng.integers(2, 6))
+        problem = drawn(rng, int(rng.integers(1, 5)), buttons, 1)
+        _answer, cost = assignment.best(problem)
+        assert cost == pytest.approx(min(problem.cost(each) for each in answers_of(problem, buttons)))
+
+
+def test_a_held_pair_stays_and_what_it_costs_is_told(demo: Demo, catalogue: Catalogue) -> None:
+    rig = rig_of(demo.build, catalogue)
+    systems = [catalogue.get(System, each) for each in SYSTEMS]
+    solved = maps.solve(rig.layout, systems)
+    settings = maps.taken(demo.build.controls, solved)
+    made, cost = maps.moved(rig.layout, systems, settings, "birch-16", "act", "b6")
+    assert cost > 0
+    held = maps.with_map(settings, made)
+    again = maps.solve(rig.layout, systems, held)
+    birch = next(each for each in again.maps if each.system == "birch-16")
+    assert next(pair for pair in birch.pairs if pair.input == "act").place == "b6"
+    assert again.total >= solved.total - 1e-9
+    assert maps.priced(rig.layout, systems, maps.taken(held, again)).total == pytest.approx(again.total)
+
+
+def test_an_input_without_a_button_is_named(catalogue: Catalogue) -> None:
+    rig = rig_for(catalogue, "cocktail-pair", "tackle-pair")
+    few = rig.layout.model_copy(update={"seats": tuple(
+        seat.model_copy(update={"controls": tuple(c for c in seat.controls if c.id not in ("b3", "b4", "b5", "b6"))})
+        for seat in rig.layout.seats
+    )})  # fmt: skip
+    solved = maps.solve(few, [catalogue.get(System, "birch-16")])
+    assert len(solved.empty("birch-16")) == 4
+    used = {each.use for each in solved.empty("birch-16")}
+    kept = [pair.input.use for pair in solved.costs["birch-16"] if pair.place]
+    assert min(kept) >= max(used) - 0.3  # what is used most has a button
+
+
+def test_a_games_own_map_leaves_what_it_does_not_use(demo: Demo, catalogue: Catalogue) -> None:
+    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, each) for each in SYSTEMS]
+    made = maps.game_map(rig.layout, systems, demo.build.controls, systems[1], "Brass Parade", ("act", "hop"))
+    on = {pair.input: pair.place for pair in made.pairs}
+    assert on["act"]
+    assert on["hop"]
+    assert not any(place for own, place in on.items() if own not in ("act", "hop"))
+
+
+# --- hotkeys -----------------------------------------------------------------------------------------------------
+
+
+def test_the_proposal_is_the_safest_of_all_pairs(demo: Demo, catalogue: Catalogue) -> None:
+    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, each) for each in SYSTEMS]
+    key, found = hotkeys.proposed(rig, systems)
+    names = hotkeys.reachable(rig)
+    least = min(hotkeys.risk(rig, systems, one, other).hourly for one in names for other in names if one != other)
+    leave = next(each for each in found if each.action == "leave")
+    assert hotkeys.risk(rig, systems, key, leave.control).hourly == pytest.approx(least, abs=1e-3)
+    assert len({each.control for each in found} | {key}) == len(found) + 1
+
+
+def test_holding_longer_makes_an_accident_rarer(demo: Demo, catalogue: Catalogue) -> None:
+    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, each) for each in SYSTEMS]
+    hourly = [hotkeys.risk(rig, systems, "select", "b1", hold).hourly for hold in (0.0, 0.5, 1.0, 2.0)]
+    assert hourly == sorted(hourly, reverse=True)
+    assert hourly[0] > 0
+    build = edited(demo.build, "controls.maps", [SystemMap(system="alder-8", game="Brass Parade",
+                   pairs=(MapPair(input="pick", place="b1"),)).model_dump()])  # fmt: skip
+    worse = hotkeys.risk(rig_of(build, catalogue), systems, "select", "b1").hourly
+    assert worse <= hourly[0] + 1e-9  # over the games' maps too: there nothing lies on select
+
+
+# --- the ribbon --------------------------------------------------------------------------------------------------
+
+
+def a_matrix(rng: random.Random) -> dict[str, Pair]:
+    """Keys on a random matrix of up to 8 by 10, its pins in any order, every pin with a key and all tied together."""
+    rows, columns = rng.randint(2, 8), rng.randint(2, 10)
+    numbers = list(range(1, rows + columns + 1))
+    rng.shuffle(numbers)
+    row_pins, column_pins = numbers[:rows], numbers[rows:]
+    places = {(row_pins[0], column) for column in column_pins} | {(row, column_pins[0]) for row in row_pins}
+    places |= {(row, column) for row in row_pins for column in column_pins if rng.random() < 0.75}
+    return {f"k{number}": place for number, place in enumerate(sorted(places))}
+
+
+def same(found: dict[str, Pair], true: dict[str, Pair]) -> bool:
+    """Whether two matrices are one, rows and columns exchanged or not."""
+    turned = {key: (column, row) for key, (row, column) in found.items()}
+    return dict(found) == true or turned == true
+
+
+def read_all(true: dict[str, Pair], rng: random.Random) -> tuple[list[KeyReading], int]:
+    """Every key twice, then what is in doubt until nothing is; a reading in ten slips to another pin."""
+    every = sorted({pin for pair in true.values() for pin in pair})
+    readings: list[KeyReading] = []
+    slips = 0
+
+    def read(key: str) -> None:
+        nonlocal slips
+        pair = true[key]
+        if rng.random() < 0.1:
+            pair = (rng.choice([pin for pin in every if pin not in pair]), pair[1])
+            slips += 1
+        readings.append(KeyReading(key=key, pins=pair))
+
+    for key in [*true, *true]:
+        read(key)
+    for _turn in range(20):
+        doubtful = reconstruct(readings).doubtful
+        if not doubtful:
+            break
+        for key in doubtful:
+            read(key)
+    return readings, slips
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_a_matrix_is_found_with_a_tenth_of_its_readings_wrong(seed: int) -> None:
+    rng = random.Random(seed)
+    true = a_matrix(rng)
+    readings, slips = read_all(true, rng)
+    found = reconstruct(readings)
+    assert found.whole
+    assert same(dict(found.keys), true), slips
+
+
+def test_every_slip_of_a_single_pass_that_contradicts_is_flagged() -> None:
+    """Read once: what is not flagged slipped to a crossing that no other key was read at."""
+    for seed in range(40):
+        rng = random.Random(seed)
+        true = a_matrix(rng)
+        key = rng.choice(sorted(true))
+        pin = rng.choice(
+            [each for each in sorted({p for pair in true.values() for p in pair}) if each not in true[key]]
+        )
+        readings = [KeyReading(key=each, pins=(pin, pair[1]) if each == key else pair) for each, pair in true.items()]
+        found = reconstruct(readings)
+        slipped = tuple(sorted((pin, true[key][1])))
+        others = {tuple(sorted(pair)) for each, pair in true.items() if each != key}
+        if slipped in others:
+            assert key in found.doubtful
+
+
+def test_ghosts_are_those_that_current_makes() -> None:
+    """Against a flood of current through closed keys, key by key."""
+    for seed in range(40):
+        rng = random.Random(seed)
+        keys = a_matrix(rng)
+        names = sorted(keys)[:14]
+        keys = {name: keys[name] for name in names}
+        diodes = {name for name in names if rng.random() < 0.2}
+        found = {(ghost.held, ghost.seen) for ghost in ghosts(keys, None, diodes)}
+        wanted = set()
+        for held in itertools.combinations(names, 3):
+            pairs = [keys[name] for name in held]
+            for seen in set(names) - set(held):
+                row, column = keys[seen]
+                if (
+                    row in {r for r, _c in pairs}
+                    and column in {c for _r, c in pairs}
+                    and flows(held, keys, diodes, row, column)
+                ):
+                    wanted.add((held, seen))
+        assert found == wanted
+        cured = diodes | set(cures(ghosts(keys, None, diodes)))
+        assert ghosts(keys, None, cured) == ()
+
+
+def flows(held: Sequence[str], keys: dict[str, Pair], diodes: set[str], row: int, column: int) -> bool:
+    """Whether current finds from a row to a column: through a key both ways, through a diode from row to column."""
+    at, seen = [("row", row)], {("row", row)}
+    while at:
+        side, pin = at.pop()
+        for name in held:
+            r, c = keys[name]
+            for here, there in ((("row", r), ("column", c)), (("column", c), ("row", r))):
+                if here == (side, pin) and there not in seen and not (here[0] == "column" and name in diodes):
+                    seen.add(there)
+                    at.append(there)
+    return ("column", column) in seen
+
+
+def test_both_schools_of_a_keyboard(catalogue: Catalogue) -> None:
+    own, target = catalogue.get(Keyboard, "fair-50"), catalogue.get(Keyboard, "elm-keys")
+    for pairs in (keymaps.by_position(own, target), keymaps.by_symbol(own, target)):
+        assert [pair.target.id for pair in pairs] == [key.id for key in target.keys]
+        used = [(pair.own.id, pair.shift) for pair in pairs if pair.own is not None]
+        assert len(used) == len(set(used))
+        assert own.restore not in {name for name, _shift in used}
+    for pair in keymaps.by_symbol(own, target):
+        if pair.own is not None and pair.target.signs and not pair.why:
+            assert pair.target.signs[0] == pair.own.signs[1 if pair.shift else 0]
+
+
+# --- the header --------------------------------------------------------------------------------------------------
+
+
+def wishes(catalogue: Catalogue, *ids: str) -> tuple[Wish, ...]:
+    return pins.with_buses(tuple(Wish(catalogue.get(Overlay, each), {}) for each in ids), catalogue)
+
+
+def test_the_fairs_three_wishes_fit_and_the_fourth_does_not(catalogue: Catalogue) -> None:
+    header = catalogue.get(Header, "merrow-40")
+    told = pins.allocate(wishes(catalogue, "stick-bank", "bus-sound", "shutdown-button"), header)
+    assert told.solved
+    assert len(set(told.pins.values())) == len(told.pins) == 10
+    for wish in wishes(catalogue, "stick-bank", "bus-sound", "shutdown-button"):
+        for line in wish.lines:
+            assert pins.barred(line, header.pin(told.pins[wish.overlay.id, line.name]), header) == ""
+    four = pins.allocate(wishes(catalogue, "stick-bank", "bus-sound", "shutdown-button", "marquee-panel"), header)
+    assert four.conflict is not None
+    assert "pin 23" in four.conflict.reason
+    assert len(four.conflict.wishes) == 2  # the fewest that already contradict each other
+    words = told.words
+    assert not clashes(read(words, catalogue))
+    again = pins.allocate(pins.wishes_of(words, catalogue), header)
+    assert dict(again.pins) == dict(told.pins)  # the boot file's words mean these pins
+
+
+def test_an_allocation_is_refused_only_where_none_is_there(catalogue: Catalogue) -> None:
+    """Every small set of wishes against trying all pins."""
+    header = catalogue.get(Header, "merrow-40")
+    ids = [each.id for each in catalogue.all(Overlay) if len(Wish(each, {}).lines) <= 2]
+    for chosen in itertools.combinations(ids, 2):
+        found = wishes(catalogue, *chosen)
+        rows = [(wish, line) for wish in found for line in wish.lines]
+        if len(rows) > 4 or sum(line.ma for _wish, line in rows) > header.most_ma[1]:
+            continue
+        options = [pins.allowed(wish, line, header) for wish, line in rows]
+        possible = any(len(set(each)) == len(each) for each in itertools.islice(itertools.product(*options), 200_000))
+        assert pins.allocate(found, header).solved == possible, chosen
+
+
+def test_five_volts_never_meet_a_signal_pin(catalogue: Catalogue) -> None:
+    header = catalogue.get(Header, "merrow-40")
+    line = catalogue.get(Overlay, "power-lamp").lines[0].model_copy(update={"volts": "5"})
+    assert all(pins.barred(line, pin, header) for pin in header.pins)
+
+
+def test_settings_of_controls_survive_a_round_trip() -> None:
+    settings = ControlSettings(panel="cocktail-pair", maps=(SystemMap(system="a", picture=90, flips=False),))
+    assert ControlSettings.model_validate_json(settings.model_dump_json()) == settings
