@@ -11,55 +11,12 @@ from collections import Counter
 
 from kyklon.catalogue.loader import load
 from kyklon.catalogue.records import Encoder, Panel
-from kyklon.devices.simulated.panel import SimulatedPanel
 from kyklon.model.controls import ControlSettings
 from kyklon.operations.controls import standin
 from kyklon.operations.controls.faulty import Fault, Plan, World
 from kyklon.operations.controls.mapping import wire_in_order
 from kyklon.operations.controls.proof import Reasoner, Session
-from kyklon.operations.controls.reports import Answer, Listener
 from kyklon.operations.controls.rig import Device, Rig, from_panel
-
-HELD_S, GAP_S = 0.12, 2.0  # a press, and the pause after it, of the simulated hand
-
-
-class Clock:
-    """Time that passes when it is told to."""
-
-    def __init__(self) -> None:
-        self.now = 0.0
-
-    def __call__(self) -> float:
-        return self.now
-
-
-class Hand:
-    """Presses what is asked for on a stand-in panel and gathers what its devices send."""
-
-    def __init__(self, panel: SimulatedPanel, clock: Clock) -> None:
-        self._panel, self._clock = panel, clock
-        self.listener = Listener()
-        self.presses = 0
-        self._wait(0.3)
-
-    def _wait(self, seconds: float) -> None:
-        self._clock.now += seconds
-        for role in self._panel.roles:
-            for event in self._panel.waiting(role):
-                self.listener = self.listener.heard(role, event)
-
-    def press(self, act: tuple[str, ...]) -> Answer:
-        self.listener = self.listener.asked()
-        self.presses += len(act)
-        for switch in act:
-            self._panel.press(switch)
-            self._wait(0.02)
-        self._wait(HELD_S)
-        for switch in act:
-            self._panel.release(switch)
-            self._wait(0.02)
-        self._wait(GAP_S)
-        return self.listener.answer
 
 
 def rig(panel_id: str, *encoder_ids: str) -> Rig:
@@ -93,13 +50,9 @@ def prove(count: int) -> None:
         found: tuple[Fault, ...] = ()
         left = faults
         for _round in range(3):  # what hides behind another fault shows itself when that is cured
-            clock = Clock()
-            hand = Hand(SimulatedPanel(standin.of(plan, left, seed), clock), clock)
-            session = Session(reasoner, rest=hand.listener.active)
+            hand = standin.Hand(standin.of(plan, left, seed))
             begun = time.perf_counter()
-            while session.current is not None:
-                session = session.answered(hand.press(session.current))
-            told = session.diagnosis
+            told = hand.prove(Session(reasoner, rest=hand.listener.active)).diagnosis
             seconds += time.perf_counter() - begun
             presses += hand.presses
             rounds += 1

@@ -29,40 +29,10 @@ class Clock:
         return self.now
 
 
-class Hand:
-    """Presses on a stand-in what is asked for."""
-
-    def __init__(self, panel: SimulatedPanel, clock: Clock) -> None:
-        self.panel, self.clock = panel, clock
-        self.listener = Listener()
-        self.wait(0.3)
-
-    def wait(self, seconds: float) -> None:
-        self.clock.now += seconds
-        for role in self.panel.roles:
-            for event in self.panel.waiting(role):
-                self.listener = self.listener.heard(role, event)
-
-    def press(self, act: tuple[str, ...]) -> None:
-        self.listener = self.listener.asked()
-        for move in (self.panel.press, self.panel.release):
-            for switch in act:
-                move(switch)
-                self.wait(0.05)
-            self.wait(0.12)
-        self.wait(2.0)
-
-
 def proven(plan: Plan, reasoner: Reasoner, faults: tuple[Fault, ...], seed: int = 1) -> tuple[Diagnosis, int]:
-    clock = Clock()
-    hand = Hand(SimulatedPanel(standin.of(plan, faults, seed), clock), clock)
-    session = Session(reasoner, rest=hand.listener.active)
-    presses = 0
-    while session.current is not None:
-        presses += len(session.current)
-        hand.press(session.current)
-        session = session.answered(hand.listener.answer)
-    return session.diagnosis, presses
+    hand = standin.Hand(standin.of(plan, faults, seed))
+    session = hand.prove(Session(reasoner, rest=hand.listener.active))
+    return session.diagnosis, hand.presses
 
 
 @pytest.fixture(scope="module")

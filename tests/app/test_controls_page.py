@@ -244,5 +244,5 @@ def test_the_fairs_ribbon_keys_and_pins(fair) -> None:
     assert [word.partition(":")[0] for word in words] == ["stick-bank", "bus-sound", "shutdown-button"]
     user.click(pins.ticks["marquee-panel"], QPointF(8, pins.ticks["marquee-panel"].height() / 2))
     assert session.build.boot.overlays == words
-    assert "pin 23" in pins._why.text()
-    assert "Marquee panel" in pins._why.text()
+    assert "pin 23" in pins._conflict.text()
+    assert "Marquee panel" in pins._conflict.text()

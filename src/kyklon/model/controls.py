@@ -15,6 +15,7 @@ MOST_SEATS = 4
 MOST_DEVICES = 8
 ControlKind = Literal["lever", "button", "start", "select", "coin", "side", "spinner", "trackball"]
 _WAYS: dict[str, tuple[str, ...]] = {"lever": DIRECTIONS, "trackball": DIRECTIONS, "spinner": ("left", "right")}
+Pin = Annotated[int, Field(ge=1, le=80)]
 Name = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,23}$")]
 
 
@@ -167,7 +168,7 @@ class KeyReading(Record):
     """A key was closed, and two pins of the ribbon met."""
 
     key: Name
-    pins: tuple[int, int]
+    pins: tuple[Pin, Pin]
 
 
 class KeyboardSettings(Record):

@@ -193,12 +193,17 @@ def _slug(words: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", words.lower()).strip("-")[:40] or "game"
 
 
+def target_of(build: Build, catalogue: Catalogue) -> Keyboard | None:
+    """The keyboard that the first of the build's systems with one expects."""
+    return next((found for system in systems_of(build, catalogue)
+                 if (found := catalogue.find(Keyboard, system.keyboard)) is not None), None)  # fmt: skip
+
+
 def keyboard_files(build: Build, catalogue: Catalogue) -> dict[str, str]:
     """Keymaps of an old keyboard for the system that expects another, in both schools; nothing without one."""
     settings = build.controls.keyboard
     own = catalogue.find(Keyboard, settings.layout)
-    target = next((found for system in systems_of(build, catalogue)
-                   if (found := catalogue.find(Keyboard, system.keyboard)) is not None), own)  # fmt: skip
+    target = target_of(build, catalogue) or own
     if own is None or target is None:
         return {}
     pairs = keymaps.pairs_of(own, target, settings.school)

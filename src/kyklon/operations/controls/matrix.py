@@ -11,9 +11,13 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
+from pathlib import Path
 
 import numpy as np
 
+from kyklon.base.errors import KyklonError
+from kyklon.base.reading import bytes_of, text_of
+from kyklon.base.shown import visible
 from kyklon.model.controls import KeyReading
 
 MOST_PINS = 24  # of a ribbon, each of whose parts is coloured exactly while it has no more than EXACT_PINS
@@ -146,6 +150,27 @@ def _best_cut(pins: Sequence[int], edges: Mapping[Pair, int]) -> dict[int, int]:
             break
         sides[int(gains.argmax())] ^= 1
     return {pin: int(sides[place]) for place, pin in enumerate(pins)}
+
+
+def read_readings(file: Path) -> tuple[KeyReading, ...]:
+    """Readings from a text: key, pin, pin on each line, with commas, tabs or spaces; # begins a remark.
+
+    Raises KyklonError that names the line.
+    """
+    found = []
+    for number, line in enumerate(text_of(bytes_of(file), str(file)).splitlines(), 1):
+        words = line.partition("#")[0].replace(",", " ").split()
+        if not words:
+            continue
+        try:
+            key, one, other = words
+            found.append(KeyReading(key=key.lower(), pins=(int(one), int(other))))
+        except ValueError as bad:
+            raise KyklonError(f"{file}, line {number}: {visible(line.strip()[:60])!r} is no reading.",
+                              do="Write key, pin, pin: as a, 7, 13.") from bad  # fmt: skip
+    if not found:
+        raise KyklonError(f"{file} has no readings.", do="Write key, pin, pin on each line.")
+    return tuple(found)
 
 
 @dataclass(frozen=True)

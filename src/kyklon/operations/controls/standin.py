@@ -5,10 +5,14 @@ from __future__ import annotations
 import random
 from collections.abc import Sequence
 
-from kyklon.devices.simulated.panel import PanelDevice, PanelStandIn, PanelTerminal
+from kyklon.devices.simulated.panel import PanelDevice, PanelStandIn, PanelTerminal, SimulatedPanel
 from kyklon.operations.controls.faulty import COMMON, WIRES, Fault, Pin, Plan, World, single_faults
+from kyklon.operations.controls.proof import Session
+from kyklon.operations.controls.reports import Answer, Listener
 
 ASKED_KINDS = tuple(kind for kind in COMMON if kind not in ("moved", "bridged"))
+_REST_S = 0.3  # s that is listened before the first press
+_STEP_S, _HELD_S, _GAP_S = 0.02, 0.12, 2.0  # s between switches, of a press, and after it; a person's, CP
 _WORN = 5  # times the debounce that a worn contact bounces, CP
 
 
@@ -89,3 +93,38 @@ def drawn(plan: Plan, count: int, seed: int) -> tuple[Fault, ...]:
         return (order.index(fault.kind) if fault.kind in order else len(order)), fault.kind not in WIRES
 
     return tuple(sorted(found, key=rank))
+
+
+class Hand:
+    """Presses on a stand-in what is asked for, in a time of its own, and gathers what its devices send."""
+
+    def __init__(self, panel: PanelStandIn) -> None:
+        self._now = 0.0
+        self.panel = SimulatedPanel(panel, lambda: self._now)
+        self.listener = Listener()
+        self.presses = 0
+        self._wait(_REST_S)
+
+    def _wait(self, seconds: float) -> None:
+        self._now += seconds
+        for role in self.panel.roles:
+            for event in self.panel.waiting(role):
+                self.listener = self.listener.heard(role, event)
+
+    def press(self, act: tuple[str, ...]) -> Answer:
+        """Close these switches one after the other, open them again, and wait."""
+        self.listener = self.listener.asked()
+        self.presses += len(act)
+        for move in (self.panel.press, self.panel.release):
+            for switch in act:
+                move(switch)
+                self._wait(_STEP_S)
+            self._wait(_HELD_S)
+        self._wait(_GAP_S)
+        return self.listener.answer
+
+    def prove(self, session: Session) -> Session:
+        """A whole proof from here."""
+        while session.current is not None:
+            session = session.answered(self.press(session.current))
+        return session

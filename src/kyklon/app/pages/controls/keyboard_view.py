@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QSpinBox, QTabBar, QWidget
 
 from kyklon.app.pages.controls.bench import BenchView
@@ -18,6 +19,7 @@ from kyklon.devices.simulated import ribbon
 from kyklon.devices.simulated.ribbon import SimulatedRibbon
 from kyklon.model.controls import KeyboardSettings, KeyReading
 from kyklon.operations.controls import keymaps
+from kyklon.operations.controls.exports import target_of
 from kyklon.operations.controls.keymaps import KeyPair
 from kyklon.operations.controls.matrix import Matrix, cures, ghosts, reconstruct
 
@@ -85,6 +87,7 @@ class KeyboardView(BenchView):
         self._told = Sheet("What it comes to")
         self._figures = FigureRows(self.theme)
         self._words = label("", "", wrap=True)
+        self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.fit = button("Fit these diodes", self._on_fit)
         self._told.add(self._figures, scrolled(self._words), row(self.fit, 1))
         self._told.body.setStretch(1, 1)
@@ -99,8 +102,7 @@ class KeyboardView(BenchView):
     @property
     def target(self) -> Keyboard | None:
         """The keyboard that the build's system expects, else the own one."""
-        found = (self.session.catalogue.find(Keyboard, each.keyboard) for each in self.systems if each.keyboard)
-        return next((each for each in found if each is not None), self.own)
+        return target_of(self.session.build, self.session.catalogue) or self.own
 
     @property
     def mode(self) -> int:

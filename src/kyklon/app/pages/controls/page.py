@@ -21,6 +21,7 @@ from kyklon.app.pages.page import OperationPage
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import button, row
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.catalogue.control_records import Keyboard
 
 PANEL, WIRING, LIVE, MAP, HOTKEYS, KEYBOARD, PINS = range(7)
 _VIEWS: tuple[tuple[str, Callable[[Session], BenchView]], ...] = (
@@ -122,7 +123,9 @@ class ControlsPage(OperationPage):
         front = self._view(self.view)
         rig = front.rig
         if rig is None:
-            self.set_subject("Choose an encoder under Wiring, or in Plan.")
+            keyboard = self.session.catalogue.find(Keyboard, front.settings.keyboard.layout)
+            self.set_subject(f"{keyboard.name} · {keyboard.note}" if keyboard is not None
+                             else "Choose an encoder under Wiring, or in Plan.")  # fmt: skip
         else:
             seats = len(rig.layout.seats)
             names = " and ".join(dict.fromkeys(each.title for each in rig.devices))

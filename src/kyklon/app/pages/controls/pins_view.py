@@ -36,10 +36,11 @@ class PinsView(BenchView):
         self._wishes.body.setStretch(0, 1)
         told = Sheet("What it comes to")
         self._why = label("", "", wrap=True)
+        self._conflict = label("", "warning", wrap=True)
         self._figures = FigureRows(self.theme)
         self._notes = label("", "small", wrap=True)
         self._caution = label("Switch the board off first. 5 V on a signal pin kills the board.", "warning", wrap=True)
-        told.add(self._why, self._figures, self._notes, self._caution)
+        told.add(self._why, self._conflict, self._figures, self._notes, self._caution)
         side = QWidget()
         side.setLayout(column(self._wishes, told, spacing=12))
         side.layout().setStretch(0, 1)
@@ -76,17 +77,19 @@ class PinsView(BenchView):
         if header is None:
             self.view.show_header(Seated())
             self._why.setText("")
+            self._conflict.hide()
             return
         self._show(header)
 
     def _show(self, header: Header) -> None:
         told = pins.allocate(self.wishes, header)
         wanted: dict[int, str] = {}
+        wrong = ""
         if self._refused is not None:
             conflict = self._refused[1].conflict
             assert conflict is not None
             names = " and ".join(self._named(each) for each in conflict.wishes)
-            self._why.setText(f"{names} cannot be had together: {conflict.reason}.")
+            wrong = f"{names} cannot be had together: {conflict.reason}."
             core = [wish for wish in self._with(self._refused[0]) if wish.overlay.name in conflict.wishes]
             users: dict[int, set[str]] = {}
             for wish in core:
@@ -96,11 +99,12 @@ class PinsView(BenchView):
                         users.setdefault(options[0], set()).add(f"{line.name}, {wish.overlay.name}")
             wanted = {number: " / ".join(sorted(who)) for number, who in users.items() if len(who) > 1}
         elif told.conflict is not None:
-            self._why.setText(f"{' and '.join(told.conflict.wishes)} cannot be had together: {told.conflict.reason}.")
-        else:
-            count = len(told.pins)
-            self._why.setText(f"{count} wires, each on a pin that suits it." if count else "Tick what is to sit on it.")
-        set_role(self._why, "warning" if self._refused or told.conflict else "")
+            wrong = f"{' and '.join(told.conflict.wishes)} cannot be had together: {told.conflict.reason}."
+        count = len(told.pins)
+        self._why.setText(f"{count} wires, each on a pin that suits it." if count else "Tick what is to sit on it.")
+        self._why.setVisible(not wrong)
+        self._conflict.setText(wrong)
+        self._conflict.setVisible(bool(wrong))
         names_ = {wish.overlay.id: wish.overlay.name for wish in self.wishes}
         used = {pin: f"{line}, {names_[owner]}" for (owner, line), pin in told.pins.items()}
         picked = told.pins.get(self._wire, 0) if self._wire else 0

@@ -36,7 +36,7 @@ class RoseView(Instrument):
         self.text(painter, QRectF(box.left(), box.top() + px(17), box.width(), px(16)), self._words,
                   font=self.theme.font("small"), token="teal" if sum(self._rose.counts) else "muted")  # fmt: skip
         area = box.adjusted(0, px(38), 0, -px(2))
-        radius = min(area.width(), area.height()) / 2 - px(9)
+        radius = min(area.width(), area.height()) / 2 - px(15)
         middle = area.center()
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for part in (0.5, 1.0):
@@ -50,5 +50,5 @@ class RoseView(Instrument):
                 token = "teal" if index % 2 == 0 else "amber"
                 self.line(painter, middle, middle + way * radius * (0.25 + 0.75 * count / most), token, px(5))
             if _LETTERS[index]:
-                self.text(painter, middle + way * (radius + px(6)), _LETTERS[index], font=self.theme.font("small"),
+                self.text(painter, middle + way * (radius + px(9)), _LETTERS[index], font=self.theme.font("small"),
                           token="muted", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip

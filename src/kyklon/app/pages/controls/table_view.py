@@ -214,6 +214,24 @@ class TableView(Instrument):
         if control.kind != "button" or not self._shown.tags.get(switch):
             painter.drawEllipse(at, radius * 0.72, radius * 0.72)
         self._draw_words(painter, player, control, switch, at, radius)
+        self._draw_sign(painter, switch, at + QPointF(radius * 0.85, -radius * 0.85))
+
+    def _draw_sign(self, painter: QPainter, switch: str, at: QPointF) -> None:
+        """What the proof says of a switch, as a sign: a tick, a cross, an arrow for what is asked."""
+        size = self.theme.px(4)
+        mark = self._shown.marks.get(switch, "")
+        if mark == "right":
+            a, b, c = at + QPointF(-size, 0), at + QPointF(-size * 0.2, size * 0.8), at + QPointF(size, -size)
+            self.line(painter, a, b, "teal", 2.0)
+            self.line(painter, b, c, "teal", 2.0)
+        elif mark == "wrong":
+            for x in (-size, size):
+                self.line(painter, at + QPointF(-x, -size), at + QPointF(x, size), "red", 2.2)
+        elif mark == "asked":
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(self.theme.color("amber"))
+            tip = [at + QPointF(0, size * 1.6), at + QPointF(-size * 1.4, -size), at + QPointF(size * 1.4, -size)]
+            painter.drawPolygon(QPolygonF(tip))
 
     def _draw_words(self, painter: QPainter, player: int, control: Control, switch: str, at: QPointF,
                     radius: float) -> None:  # fmt: skip
@@ -270,6 +288,9 @@ class TableView(Instrument):
             painter.setBrush(self.theme.color(fill if fill != "field" else "hairline"))
             size = self.theme.px(4.5 if self._shown.marks.get(switch) else 3.4)
             painter.drawEllipse(tip, size, size)
+            if self._shown.marks.get(switch) in ("wrong", "asked"):
+                out = QPointF(tip - at) / max(1.0, (QPointF(tip - at).manhattanLength())) * self.theme.px(13)
+                self._draw_sign(painter, switch, tip + out)
             if switch in self._held:
                 slip += own.map(QPointF(way[0] * 8, way[1] * 8)) - own.map(QPointF(0, 0))
         painter.setPen(QPen(self.theme.color("ink"), 1.2))

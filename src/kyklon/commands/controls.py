@@ -1,0 +1,466 @@
+"""Controls: paths, wiring, the guided proof, maps and exports; keyboards; the pin header."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+from kyklon.base.errors import Cancelled, KyklonError, WrongUse
+from kyklon.commands.line import Argument, Option
+from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out, tell, watching
+
+if TYPE_CHECKING:
+    from kyklon.catalogue.loader import Catalogue
+    from kyklon.catalogue.records import System
+    from kyklon.model.build import Build
+    from kyklon.operations.controls.faulty import Plan
+    from kyklon.operations.controls.proof import Session
+    from kyklon.operations.controls.rig import Rig
+
+SystemId = Annotated[str, Option("--system", help="A system's short name.")]
+_PATIENCE_S = 20.0  # s that a control is waited for before it is left out, CP
+
+
+def _rig(build: Build, parts: Catalogue) -> Rig:
+    from kyklon.operations.controls.rig import rig_of
+
+    rig = rig_of(build, parts)
+    if rig is None:
+        raise WrongUse("The build has no panel, or no encoder.", do="Choose them, then try again.")
+    return rig
+
+
+def _system(build: Build, parts: Catalogue, name: str) -> System:
+    from kyklon.catalogue.records import System
+
+    if name not in build.systems:
+        raise WrongUse(f"The build has no system {name!r}.", do=f"It has: {', '.join(build.systems)}.")
+    return parts.get(System, name)
+
+
+def show(folder: Folder, system: SystemId = "", as_json: Json = False) -> int:
+    """Follow every switch to its terminal, its code and the game."""
+    from kyklon.operations.controls.mapping import event_code, paths
+
+    build, parts = open_folder(folder)
+    rig = _rig(build, parts)
+    rows: list[dict[str, Any]] = []
+    for path in paths(rig, _system(build, parts, system) if system else None):
+        terminal = path.terminal
+        rows.append({
+            "switch": path.control, "encoder": path.device.title if path.device else "",
+            "terminal": terminal.printed if terminal else "", "event": terminal.event if terminal else "",
+            "code": event_code(terminal.event) if terminal else None, "player": path.player,
+            "inputs": list(path.inputs),
+        })  # fmt: skip
+    seats = len(rig.layout.seats)
+    data = {"seats": seats, "encoders": [device.title for device in rig.devices], "switches": rows}
+
+    def lines() -> list[str]:
+        return [f"{row['switch']:14} {row['terminal'] or 'not wired':10} {row['event']:16} {row['encoder']:22} "
+                f"{' / '.join(row['inputs'])}".rstrip() for row in rows]  # fmt: skip
+
+    out(data, as_json, lines)
+    return STOPS if any(not row["terminal"] for row in rows) else OK
+
+
+def wire(
+    folder: Folder,
+    add: Annotated[list[str] | None, Option("--add", help="An encoder more, by its short name; often.")] = None,
+    school: Annotated[str, Option("--school", help="terminals, or printed: match what the encoder prints.")] = "",
+    as_json: Json = False,
+) -> int:
+    """Wire every switch to a terminal, and say what to cut and crimp."""
+    from kyklon.catalogue.records import Encoder
+    from kyklon.model.build import edited
+    from kyklon.operations.controls import wiring
+    from kyklon.operations.controls.acts import wired
+    from kyklon.operations.plan.acts import with_another_encoder
+    from kyklon.record import folder as store
+    from kyklon.record.logbook import Logbook
+
+    build, parts = open_folder(folder)
+    for name in add or []:
+        parts.get(Encoder, name)
+
+    def change(now: Build) -> Build:
+        for name in add or []:
+            now = with_another_encoder(now, name, parts)
+        if school:
+            now = edited(now, "controls.wiring", school)
+        return wired(now, parts)
+
+    try:
+        build = change(build)
+        store.update(folder, change)
+    except ValueError as bad:
+        raise WrongUse(f"{bad}.", do="Nothing was changed.") from bad
+    rig = _rig(build, parts)
+    made = wiring.harness(rig)
+    Logbook(folder).add(40, "Wired", f"{len(rig.wired)} of {len(rig.switches)} switches")
+    data = {
+        "wired": len(rig.wired), "switches": len(rig.switches), "metres": made.metres,
+        "crimps": {f"{width:g}": count for width, count in made.crimps.items()}, "mixed": made.mixed,
+        "runs": [asdict(run) for run in made.runs],
+    }  # fmt: skip
+
+    def lines() -> list[str]:
+        rows = [f"{run.control:14} {run.printed:8} {run.colour:8} {run.length:5.0f} mm  crimps {run.tabs[0]:g} and "
+                f"{run.tabs[1]:g} mm" for run in made.runs]  # fmt: skip
+        rows.append(f"{sum(made.metres.values()):.1f} m of wire; crimps: "
+                    + ", ".join(f"{count} of {width:g} mm" for width, count in made.crimps.items()))  # fmt: skip
+        mixed = sum(made.mixed.values())
+        if mixed:
+            rows.append(f"A ready harness of one width does not fit: {mixed} runs want another crimp at each end.")
+        return rows
+
+    out(data, as_json, lines)
+    return OK
+
+
+def prove(
+    folder: Folder,
+    faults: Annotated[int, Option("--faults", help="On a stand-in: put so many faults in first.")] = 0,
+    seed: Annotated[int, Option("--seed", help="Which faults.")] = 1,
+    plugged: Annotated[
+        bool, Option("--plugged", help="Listen to what is plugged in; press what is asked for.")
+    ] = False,
+    as_json: Json = False,
+) -> int:
+    """Prove every wire: press what is asked for, and hear what is wired wrongly."""
+    from datetime import datetime
+
+    from kyklon.devices import choose
+    from kyklon.devices.simulated import panel as panels
+    from kyklon.model.build import edited
+    from kyklon.model.controls import Proof
+    from kyklon.operations.controls import standin
+    from kyklon.operations.controls.faulty import Plan
+    from kyklon.operations.controls.findings import fingerprint
+    from kyklon.operations.controls.proof import Reasoner, Session
+    from kyklon.operations.controls.told import told
+    from kyklon.record import folder as store
+    from kyklon.record.logbook import Logbook
+
+    build, parts = open_folder(folder)
+    plan = Plan(_rig(build, parts))
+    if not plan.switches:
+        raise WrongUse("No switch is wired yet.", do=f"`kyklon controls wire {folder}` wires them.")
+    reasoner = Reasoner(plan)
+    if plugged:
+        session = _ask(plan, Session(reasoner))
+    else:
+        if not 0 <= faults <= 3:
+            raise WrongUse("A stand-in takes 0 to 3 faults at once.")
+        kept = panels.load(folder / choose.STAND_INS)
+        drawn = standin.drawn(plan, faults, seed)
+        panel = standin.of(plan, drawn, seed) if drawn or kept is None else kept
+        hand = standin.Hand(panel)
+        session = hand.prove(Session(reasoner, rest=hand.listener.active))
+    diagnosis = session.diagnosis
+    rows = [told(plan, fault) for fault in diagnosis.faults or ()]
+    presses = sum(map(len, session.asked))
+    silent = tuple(act[0] for act, answer in zip(session.asked, session.answers, strict=True)
+                   if len(act) == 1 and answer.silent)  # fmt: skip
+    titles = tuple(row.title for row in rows) or (
+        ("What was heard fits no set of faults",) if diagnosis.faults is None else ()
+    )
+    now_ = datetime.now().astimezone().isoformat(timespec="seconds")
+    made = Proof(at=now_, wiring=fingerprint(plan.rig), faults=titles, silent=silent, presses=presses)
+    store.update(folder, lambda now: edited(now, "controls.proof", made))
+    Logbook(folder).add(40, "Wiring proven", "; ".join(titles) or f"every switch is right, {presses} presses")
+    data = {
+        "right": diagnosis.right, "presses": presses, "clear": diagnosis.faults is not None,
+        "faults": [{"kind": row.fault.kind, "controls": list(row.fault.controls), "title": row.title, "cure": row.cure,
+                    "software": row.software} for row in rows],
+        "skipped": [list(act) for act in session.skipped], "unexplained": list(diagnosis.unexplained),
+    }  # fmt: skip
+
+    def lines() -> list[str]:
+        if diagnosis.right:
+            return [f"Every switch does what it should: {presses} presses."]
+        if diagnosis.faults is None:
+            return [
+                "These answers fit no set of up to five faults. Press again: " + ", ".join(diagnosis.unexplained) + "."
+            ]
+        return [f"{row.title}. {row.cure}." for row in rows]
+
+    out(data, as_json, lines)
+    return OK if diagnosis.right else STOPS
+
+
+def _ask(plan: Plan, session: Session) -> Session:
+    """The proof with real devices: each control is asked for on the terminal; what does not come is left out."""
+    from dataclasses import replace
+
+    from kyklon.devices import choose
+    from kyklon.operations.controls.reports import Listener
+    from kyklon.operations.controls.sources import PluggedSource
+    from kyklon.operations.controls.told import name_of
+
+    inputs = choose.inputs_of(None)
+    source = PluggedSource(inputs, plan.rig)
+    for words in source.attach(inputs.list()):
+        tell(words)
+    if not source.roles:
+        barred = inputs.barred()
+        if barred:
+            raise KyklonError(f"{len(barred)} input devices may not be read, {barred[0]} among them.",
+                              do="Join the group 'input', and log in again.")  # fmt: skip
+        raise KyklonError("None of this build's encoders is plugged in.", do="Plug one in, and begin again.")
+    listener = Listener()
+    with watching() as watch:
+        session = replace(session, rest=listener.active)
+        while (act := session.current) is not None:
+            tell(f"{' and '.join(name_of(plan.rig, each) for each in act)}: press, and let go.")
+            listener, until = listener.asked(), time.monotonic() + _PATIENCE_S
+            while not listener.ready(time.time()) and time.monotonic() < until:
+                watch.check()
+                heard = source.poll()
+                for words in heard.said:
+                    tell(words)
+                if not source.roles:
+                    raise Cancelled
+                for role, event in heard.events:
+                    listener = listener.heard(role, event)
+                time.sleep(0.005)
+            session = session.answered(listener.answer) if listener.began_at is not None else session.skip()
+    source.close()
+    return session
+
+
+def map_(
+    folder: Folder,
+    solve: Annotated[
+        bool, Option("--solve", help="Find the cheapest maps of all systems together, and keep them.")
+    ] = False,
+    hold: Annotated[
+        list[str] | None, Option("--hold", help="SYSTEM:INPUT=PLACE, an input that stays on a button; often.")
+    ] = None,
+    as_json: Json = False,
+) -> int:
+    """Say which input lies on which button, and what that costs."""
+    from kyklon.model.build import edited
+    from kyklon.operations.controls import maps
+    from kyklon.record import folder as store
+    from kyklon.record.logbook import Logbook
+
+    build, parts = open_folder(folder)
+    rig = _rig(build, parts)
+    systems = [_system(build, parts, name) for name in build.systems]
+    settings = build.controls
+    for word in hold or []:
+        name, _, rest = word.partition(":")
+        input_id, equals, place = rest.partition("=")
+        system = _system(build, parts, name)
+        if not equals or input_id not in {each.id for each in system.inputs}:
+            raise WrongUse(f"{word!r} holds nothing.", do=f"Write it as {system.id}:{system.inputs[0].id}=b1.")
+        if place and place not in maps.Board(rig.layout).free:
+            raise WrongUse(
+                f"No seat has a button {place!r} for play.", do=f"There are {', '.join(maps.Board(rig.layout).free)}."
+            )
+        made, _cost = maps.moved(rig.layout, systems, settings, name, input_id, place)
+        settings = maps.with_map(settings, made)
+    told = maps.solve(rig.layout, systems, settings) if solve else maps.priced(rig.layout, systems, settings)
+    if solve:
+        settings = maps.taken(settings, told)
+    if solve or hold:
+        store.update(folder, lambda now: edited(now, "controls.maps", settings.maps))
+        Logbook(folder).add(40, "Systems mapped", f"{len(systems)} systems, {told.total:.1f} pitches")
+    data: dict[str, Any] = {
+        "total": round(told.total, 4), "bound": round(told.bound, 4) if solve else None,
+        "systems": {each.id: [{"input": pair.input.id, "place": pair.place, "cost": round(pair.cost, 4),
+                               "why": [f"{term.name}: {term.cost:.2f}" for term in pair.terms]}
+                              for pair in told.costs[each.id]] for each in systems},
+    }  # fmt: skip
+
+    def lines() -> list[str]:
+        rows = []
+        for each in systems:
+            pairs = ", ".join(f"{pair.input.label} on {pair.place or 'no button'}" for pair in told.costs[each.id])
+            rows.append(f"{each.name:16} {pairs}")
+        gap = (
+            f", at most {100 * told.gap:.1f} % above the best"
+            if solve and told.gap > 1e-6
+            else ", the best"
+            if solve
+            else ""
+        )
+        return [*rows, f"{told.total:.1f} pitches in all{gap}"]
+
+    out(data, as_json, lines)
+    return OK
+
+
+def export(
+    folder: Folder,
+    into: Annotated[Path, Option("--into", help="An empty or new folder.")] = Path("controls"),
+    as_json: Json = False,
+) -> int:
+    """Write the maps, rules, lists and drawings of the controls into a folder."""
+    from kyklon.base import durable
+    from kyklon.model.world import World
+    from kyklon.operations.controls import exports
+
+    build, parts = open_folder(folder)
+    files = exports.issue(build, parts, World())
+    if not files:
+        raise WrongUse("There is nothing to export yet.", do="Choose a panel and an encoder, or an old keyboard.")
+    names = []
+    for path, text in files.items():
+        place = into / path.removeprefix("controls/")
+        place.parent.mkdir(parents=True, exist_ok=True)
+        durable.keep(place, text.encode())
+        names.append(str(place))
+    out({"files": names}, as_json, lambda: [*names, f"{len(names)} files"])
+    return OK
+
+
+# --- keyboards ---------------------------------------------------------------------------------------------------
+
+
+def matrix(
+    readings: Annotated[Path, Argument(help="A text: key, pin, pin on each line.", metavar="FILE")],
+    as_json: Json = False,
+) -> int:
+    """Find the rows and columns of a ribbon from which pins meet at each key."""
+    from kyklon.operations.controls.matrix import read_readings, reconstruct
+
+    found = reconstruct(read_readings(readings))
+    places = {key: list(pair) for key, pair in found.keys.items()}
+    data = {"rows": list(found.rows), "columns": list(found.columns), "keys": places, "doubtful": dict(found.doubtful),
+            "loose": list(found.loose)}  # fmt: skip
+
+    def lines() -> list[str]:
+        rows = [f"rows {' '.join(map(str, found.rows))}; columns {' '.join(map(str, found.columns))}"]
+        rows += [
+            f"{key:12} row {row}, column {column}"
+            for key, (row, column) in found.keys.items()
+            if key not in found.doubtful
+        ]
+        rows += [f"{key:12} read again: {why}" for key, why in found.doubtful.items()]
+        return rows
+
+    out(data, as_json, lines)
+    return STOPS if found.doubtful else OK
+
+
+def ghosts(
+    folder: Folder,
+    keys: Annotated[str, Option("--keys", help="Keys that are held together, with commas; else the build's.")] = "",
+    as_json: Json = False,
+) -> int:
+    """Name every three keys that read as a fourth, and the diodes that cure it."""
+    from kyklon.catalogue.control_records import Keyboard
+    from kyklon.operations.controls.matrix import cures, reconstruct
+    from kyklon.operations.controls.matrix import ghosts as ghosts_of
+
+    build, parts = open_folder(folder)
+    settings = build.controls.keyboard
+    own = parts.find(Keyboard, settings.layout)
+    if own is None:
+        raise WrongUse("The build has no old keyboard.", do="Choose one in the window, under Controls, Keyboard.")
+    lines_of = dict(reconstruct(settings.readings).keys) if settings.readings else {
+        key.id: key.line for key in own.keys if key.line is not None
+    }  # fmt: skip
+    held = [each.strip() for each in keys.split(",") if each.strip()] or list(settings.played)
+    unknown = [each for each in held if each not in lines_of]
+    if unknown:
+        raise WrongUse(f"The ribbon has no key {', '.join(unknown)}.")
+    found = ghosts_of(lines_of, [held] if held else None, settings.diodes)
+    needed = cures(found)
+    data = {"ghosts": [{"held": list(each.held), "seen": each.seen, "diode": each.cure} for each in found],
+            "diodes": list(needed)}  # fmt: skip
+
+    def lines() -> list[str]:
+        rows = [f"{' + '.join(each.held)} read as {each.seen} too: diode at {each.cure}" for each in found]
+        return rows or ["No three of them read as another key."]
+
+    out(data, as_json, lines)
+    return STOPS if found else OK
+
+
+def keys(
+    folder: Folder,
+    school: Annotated[str, Option("--school", help="position, or symbol.")] = "",
+    as_json: Json = False,
+) -> int:
+    """Say which key of the old keyboard is which key of the machine."""
+    from kyklon.catalogue.control_records import Keyboard
+    from kyklon.operations.controls import keymaps
+    from kyklon.operations.controls.exports import target_of
+
+    build, parts = open_folder(folder)
+    own = parts.find(Keyboard, build.controls.keyboard.layout)
+    if own is None:
+        raise WrongUse("The build has no old keyboard.", do="Choose one in the window, under Controls, Keyboard.")
+    if school not in ("", "position", "symbol"):
+        raise WrongUse(f"There is no school {school!r}.", do="It is position, or symbol.")
+    target = target_of(build, parts) or own
+    pairs = keymaps.pairs_of(own, target, school or build.controls.keyboard.school)
+    rows = [
+        {"key": pair.target.id, "on": pair.own.id if pair.own else "", "shift": pair.shift, "why": pair.why}
+        for pair in pairs
+    ]
+    data = {"keyboard": own.id, "machine": target.id, "keys": rows}
+    out(data, as_json, lambda: keymaps.table(pairs).splitlines())
+    return OK
+
+
+# --- the header --------------------------------------------------------------------------------------------------
+
+
+def pins(
+    folder: Folder,
+    add: Annotated[
+        list[str] | None, Option("--add", help="What is to sit on the header, by its short name; often.")
+    ] = None,
+    write: Annotated[bool, Option("--write", help="Put the lines into the build's boot settings.")] = False,
+    as_json: Json = False,
+) -> int:
+    """Give every wire of the header its pin, or say why that cannot be."""
+    from kyklon.catalogue.control_records import Header
+    from kyklon.catalogue.records import Board, Overlay
+    from kyklon.model.build import edited
+    from kyklon.operations.controls import pins as heads
+    from kyklon.record import folder as store
+    from kyklon.record.logbook import Logbook
+
+    build, parts = open_folder(folder)
+    board = parts.find(Board, build.part("board"))
+    header = parts.find(Header, board.header) if board is not None else None
+    if header is None:
+        raise WrongUse("The build's board has no pin header in the catalogue.")
+    wishes = heads.wishes_of(build.boot.overlays, parts)
+    fresh = tuple(heads.Wish(parts.get(Overlay, name), {}) for name in add or [])
+    told = heads.allocate(heads.with_buses((*wishes, *fresh), parts), header)
+    if told.conflict is not None:  # wires that have a pin may have to move
+        moved = tuple(heads.Wish(wish.overlay, {}) for wish in (*wishes, *fresh))
+        told = heads.allocate(heads.with_buses(moved, parts), header)
+    conflict = told.conflict
+    if write and conflict is None:
+        store.update(folder, lambda now: edited(now, "boot.overlays", told.words))
+        Logbook(folder).add(40, "Header pins allocated", ", ".join(told.words))
+    data = {
+        "pins": [{"pin": pin, "overlay": owner, "wire": line} for (owner, line), pin in told.pins.items()],
+        "words": list(told.words), "ma": told.ma, "notes": list(told.notes),
+        "conflict": {"wishes": list(conflict.wishes), "reason": conflict.reason} if conflict else None,
+    }  # fmt: skip
+
+    def lines() -> list[str]:
+        if conflict is not None:
+            return [f"{' and '.join(conflict.wishes)} cannot be had together: {conflict.reason}."]
+        rows = [
+            f"pin {pin:2}  {owner}: {line}"
+            for (owner, line), pin in sorted(told.pins.items(), key=lambda each: each[1])
+        ]
+        return [
+            *rows,
+            *told.notes,
+            f"{told.ma:g} of {header.most_ma[1]:g} mA; for the boot file: {', '.join(told.words)}",
+        ]
+
+    out(data, as_json, lines)
+    return STOPS if conflict else OK
