@@ -30,10 +30,11 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.reading import json_of, toml_of
 from kyklon.base.units import measure as parse_quantity
 from kyklon.catalogue import loader, templates
-from kyklon.catalogue.records import Board, Chooser, Dialect, Image, System
+from kyklon.catalogue.records import MAP_NAMES, Board, Chooser, Dialect, Image, System
 from kyklon.demo import lighthouse, samples
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64
 from kyklon.devices.ports import DriveFacts
+from kyklon.devices.simulated import panel as simulated_panel
 from kyklon.devices.simulated.drives import FILE, SimulatedDrives
 from kyklon.devices.simulated.inputs import SimulatedInputs
 from kyklon.model.build import Build
@@ -52,7 +53,10 @@ from kyklon.operations.card.volumes.fsck import complaints
 from kyklon.operations.card.volumes.root_facts import observe_root
 from kyklon.operations.card.volumes.start_order import unit_of, unit_words
 from kyklon.operations.card.volumes.survey import survey
-from kyklon.operations.controls import extras
+from kyklon.operations.controls import extras, standin
+from kyklon.operations.controls.faulty import Plan
+from kyklon.operations.controls.matrix import read_readings, reconstruct
+from kyklon.operations.controls.rig import rig_of
 from kyklon.operations.library import scan, transfer
 from kyklon.operations.picture import edid, exports
 from kyklon.operations.picture.video_word import made_of, modes_offered, parsed
@@ -487,11 +491,22 @@ def _fields(data: bytes) -> object:
 
 def _template(data: bytes) -> object:
     text = data.decode("utf-8", "surrogateescape")
-    names = frozenset({"values", "origin", "system", "emulator"})
+    names = frozenset({"values", "origin"}) | MAP_NAMES
     templates.check(text, names, "here")
     system = _catalogue().all(System)[0]
     return templates.render(
-        text, {"values": {"a": "b"}, "origin": {"a": "b"}, "system": system, "emulator": system}, "x"
+        text,
+        {
+            "values": {"a": "b"},
+            "origin": {"a": "b"},
+            "system": system,
+            "emulator": system,
+            "hotkey": "b1",
+            "hotkeys": (),
+            "players": (),
+            "keys": (),
+        },
+        "x",
     )
 
 
@@ -500,6 +515,29 @@ def _template_seeds() -> list[bytes]:
     return [row["text"].encode() for row in rows["templates"]] + [
         b"{{ values.a | join(',') }}{% for k, v in values.items() %}{{ k ~ v }}{% endfor %}{{ system.id if 1 else 2 }}"
     ]
+
+
+def _ribbon(data: bytes) -> object:
+    file = _held() / "work" / "ribbon.txt"
+    file.parent.mkdir(exist_ok=True)
+    file.write_bytes(data)
+    return reconstruct(read_readings(file))
+
+
+def _panel_seeds() -> list[bytes]:
+    rig = rig_of(lighthouse.build(_catalogue(), "0" * 64), _catalogue())
+    assert rig is not None
+    return [standin.of(Plan(rig), standin.drawn(Plan(rig), 2, 3)).model_dump_json().encode()]
+
+
+def _panel(data: bytes) -> object:
+    folder = _held() / "work"
+    folder.mkdir(exist_ok=True)
+    (folder / simulated_panel.FILE).write_bytes(data)
+    told = simulated_panel.load(folder)
+    assert told is not None
+    hand = standin.Hand(told)
+    return [hand.press((switch,)) for switch in list(told.ends)[:2]]
 
 
 def _names(data: bytes) -> object:
@@ -567,6 +605,8 @@ PARSERS: dict[str, Parser] = {
     "playlist": Parser(lambda: [b"#x\na.cue\n../b.cue\n"], _library("list.m3u")),
     "fields": Parser(lambda: [b"15.7 kHz", b"256", b"on", b"a, b"], _fields, (KyklonError, ValueError)),
     "template": Parser(_template_seeds, _template),
+    "ribbon readings": Parser(lambda: [b"a, 1, 2\nb 1 3\nc\t4\t2 # twice\nd,4,3\n"], _ribbon),
+    "panel stand-in": Parser(_panel_seeds, _panel),
     "display learnt": Parser(
         lambda: [samples.display_data(), samples.dump(samples.display_data()).encode()], _learnt_display
     ),

@@ -113,7 +113,7 @@ def test_issued_files(demo: Demo, tmp_path: Path) -> None:
     assert there >= {
         "boot/merrow.settings", "boot/kernel.line", "boot/services.list", "boot/first-boot.settings",
         "controls/sdl-mapping.txt",
-        "controls/70-tackle-pair.rules", "controls/wiring.csv", "picture/modelines.conf", "picture/display.edid",
+        "controls/70-kyklon-controls.rules", "controls/wiring.csv", "picture/modelines.conf", "picture/display.edid",
         "plan/parts.csv", "settings/birch-16.conf", "settings/cedar-disc.ini",
     }  # fmt: skip
 
@@ -200,3 +200,44 @@ def test_looking_into_an_image_and_asking_the_interlock(demo: Demo) -> None:
         assert verdict["allowed"] == (code == 0)
         if code == 0:
             assert verdict["lose"] == lose
+
+
+def test_controls_by_commands(demo: Demo, tmp_path: Path) -> None:
+    folder = str(demo.folder)
+    shown = data("controls", "show", folder, "--system", "birch-16")
+    assert len(shown["switches"]) == 24
+    assert next(row for row in shown["switches"] if row["switch"] == "p2.b2")["inputs"] == ["Hop"]
+    wired = data("controls", "wire", folder, "--add", "tackle-12")
+    assert wired["wired"] == 24
+    assert wired["mixed"]
+    found = data("controls", "prove", folder, "--faults", "2", "--seed", "5", code=1)
+    assert found["clear"]
+    assert len(found["faults"]) == 2
+    assert demo.build.controls.proof.faults == tuple(row["title"] for row in found["faults"])
+    assert "controls.proof" in {row["code"] for row in data("check", folder, code=1)["findings"]}
+    assert data("controls", "prove", folder)["right"]
+    before = data("controls", "map", folder)["total"]
+    solved = data("controls", "map", folder, "--solve")
+    assert solved["bound"] <= solved["total"] <= before
+    held = data("controls", "map", folder, "--solve", "--hold", "birch-16:act=b6")
+    assert {row["input"]: row["place"] for row in held["systems"]["birch-16"]}["act"] == "b6"
+    assert held["total"] > solved["total"]
+    assert "No seat has a button" in kyklon("controls", "map", folder, "--hold", "birch-16:act=b9", code=2).stderr
+    files = data("controls", "export", folder, "--into", str(tmp_path / "out"))["files"]
+    assert all(Path(each).stat().st_size for each in files)
+    told = data("pins", folder, "--add", "stick-bank", "--add", "bus-sound", "--write")
+    assert len(told["pins"]) == 9
+    assert demo.build.boot.overlays == tuple(told["words"])
+    assert "pin 23" in data("pins", folder, "--add", "marquee-panel", code=1)["conflict"]["reason"]
+
+
+def test_a_ribbon_by_commands(tmp_path: Path) -> None:
+    readings = tmp_path / "ribbon.txt"
+    readings.write_text("a, 1, 2\nb 1 3\nc\t4\t2  # twice\nd,4,3\n", encoding="utf-8")
+    found = data("keyboard", "matrix", str(readings))
+    assert (found["rows"], found["columns"]) == ([1, 4], [2, 3])
+    readings.write_text("a 1 2\nb 2 3\nc 3 1\n", encoding="utf-8")
+    assert data("keyboard", "matrix", str(readings), code=1)["doubtful"]
+    for text in ("", "a 1\n", "a one two\n", "a 0 2\n", "-- 1 2\n", "\x00"):
+        readings.write_text(text, encoding="utf-8")
+        assert "Write key, pin, pin" in kyklon("keyboard", "matrix", str(readings), code=3).stderr

@@ -531,7 +531,7 @@ TEMPLATE_NAMES = frozenset((
     "overlay_files", "turn",
 ))  # fmt: skip
 SETTINGS_NAMES = frozenset({"system", "emulator", "values", "origin"})
-MAP_NAMES = frozenset({"system", "emulator", "players", "hotkey", "hotkeys"})
+MAP_NAMES = frozenset({"system", "emulator", "players", "hotkey", "hotkeys", "keys"})
 
 
 class TuningSetting(CataloguePart):

@@ -176,7 +176,7 @@ class KeyboardSettings(Record):
     catalogue. diodes: keys that have one. played: keys that games hold together. school: what its keys are mapped
     by."""
 
-    layout: str = described("Keyboard", "")
+    layout: str = described("Old keyboard", "")
     readings: tuple[KeyReading, ...] = described("Readings of the ribbon", ())
     diodes: tuple[str, ...] = described("Keys with a diode", ())
     played: tuple[str, ...] = described("Keys held together", ())

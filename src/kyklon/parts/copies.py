@@ -60,6 +60,10 @@ def _kind_of(part_id: str, catalogue: Catalogue) -> str:
 
 def needs(part: CataloguePart) -> list[Place]:
     """What a part refers to: kinds and ids."""
+    return [place for place in _names(part) if place[1]]
+
+
+def _names(part: CataloguePart) -> list[Place]:
     if isinstance(part, records.Board):
         return [*(("dialects", each) for each in part.dialects), ("headers", part.header)]
     if isinstance(part, records.Image):

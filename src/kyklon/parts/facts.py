@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from kyklon.base.errors import CatalogueError
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import CataloguePart, Known
+from kyklon.model.record import Record
 from kyklon.parts.draft import AGREED
 from kyklon.parts.fields import FIELDS, field_of, label_of, one, value_words
 
@@ -71,7 +72,7 @@ def _fact(part: CataloguePart, kind: str, name: str, *, own: bool) -> Fact:
         how, origin = "typed", "typed"
     value = getattr(part, name)
     words = value_words(kind, name, value)
-    if name == "lamps":
+    if name == "lamps" and isinstance(value, Record):
         words = "; ".join(f"{key.replace('_', ' ')} {each}" for key, each in value.model_dump().items())
     field = field_of(kind, name)
     return Fact(name, field.label if field else label_of(kind, name), words, how, origin)

@@ -253,6 +253,7 @@ _POWER = tuple((each, each) for each in sockets.POWER)
 _ENDS = tuple((each, each) for each in sockets.all_connectors())
 _SIGNALS = tuple((each, each) for each in sockets.SIGNALS)
 _CARDS = tuple((each, each) for each in sockets.CARDS)
+_LINKS = tuple((each, each) for each in ("usb", "bluetooth", "header", "nine-pin"))
 _FORMS = ("separate", "separate H and V"), ("composite", "composite, one wire"), ("digital", "digital, HDMI or DVI")
 
 LAMP_ASKS = {
@@ -330,6 +331,8 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("debounce_ms", "Bounce is over after", "number", "ms", low=0.01, high=500, default=5.0, why="a press may count twice before"),
         PartField("quirk_flags", "Quirk", "whole", low=0, high=0xFFFF, default=0),
         PartField("quirk_why", "Why it needs the quirk", empty=True),
+        PartField("link", "Connected by", "choice", choices=_LINKS, default="usb", why="what the kernel needs depends on it"),
+        PartField("pairing_s", "Answers after", "number", "s", low=0, high=120, default=0.0),
     ),
     "images": (
         PartField("school", "School", "choice", choices=_SCHOOLS, why="what happens at the first start depends on it"),
@@ -402,13 +405,13 @@ KIND_WORDS = {
     "supplies": "Supplies", "cables": "Cables", "cards": "Cards", "panels": "Panels", "adapters": "Adapters",
     "dialects": "Dialects", "emulators": "Emulators", "templates": "Settings templates", "overlays": "On the header",
     "bridges": "Disk bridges", "disks": "Disks", "settings": "Emulator settings", "bare_metal": "Bare-metal layouts",
-    "choosers": "Choosers",
+    "choosers": "Choosers", "headers": "Pin headers", "arrangements": "Arrangements of buttons", "keyboards": "Old keyboards",
 }  # fmt: skip
 ONE = {"supplies": "supply", "bare_metal": "bare-metal layout", "templates": "settings template", "overlays": "overlay",
-       "disks": "disk"}  # fmt: skip
+       "disks": "disk", "arrangements": "arrangement of buttons"}  # fmt: skip
 _LABELS = {"ports": "Sockets", "terminals": "Terminals", "kernels": "Kernels", "inputs": "Inputs", "controls": "Controls",
            "modes": "Modes", "colour": "Colour", "system_files": "System files", "files": "Files", "name": "Name",
-           "note": "Note", "price": "Price", "id": "Short name", "lamps": "Lamp", "playlist_kinds": "Playlists"}  # fmt: skip
+           "note": "Note", "price": "Price", "id": "Short name", "lamps": "Lamp", "playlist_kinds": "Playlists", "pins": "Pins", "keys": "Keys", "lines": "Wires"}  # fmt: skip
 
 
 def one(kind: str) -> str:

@@ -12,9 +12,11 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Emulator, Encoder, SettingsTemplate, System
 from kyklon.catalogue.templates import render
 from kyklon.model.build import Build
+from kyklon.model.controls import ControlSettings
 from kyklon.model.record import Record
 from kyklon.model.world import World
 from kyklon.operations.controls import hotkeys, keymaps, legends, wiring
+from kyklon.operations.controls.levers import axis_hwdb
 from kyklon.operations.controls.mapping import (
     axis_indexes,
     button_indexes,
@@ -172,6 +174,23 @@ def players_of(rig: Rig, system: System, game: str = "") -> tuple[MapPlayer, ...
     return tuple(found)
 
 
+class MapKey(Record):
+    """A key of the machine: code: the kernel's name of the key at hand for it, '' where there is none."""
+
+    key: str
+    code: str
+    shift: bool
+
+
+def keys_of(settings: ControlSettings, system: System, catalogue: Catalogue) -> tuple[MapKey, ...]:
+    """What the keys of a system with a keyboard are on the old keyboard of the build; nothing without one."""
+    own, target = catalogue.find(Keyboard, settings.keyboard.layout), catalogue.find(Keyboard, system.keyboard)
+    if own is None or target is None:
+        return ()
+    pairs = keymaps.pairs_of(own, target, settings.keyboard.school)
+    return tuple(MapKey(key=pair.target.id, code=pair.own.code if pair.own else "", shift=pair.shift) for pair in pairs)
+
+
 def emulator_map(rig: Rig, system: System, catalogue: Catalogue, game: str = "") -> tuple[str, str]:
     """Path and text of an emulator's button file; '' twice for one without a template. Raises CatalogueError."""
     emulator = catalogue.get(Emulator, system.emulator)
@@ -179,7 +198,8 @@ def emulator_map(rig: Rig, system: System, catalogue: Catalogue, game: str = "")
         return "", ""
     made = catalogue.get(SettingsTemplate, emulator.map_template)
     variables = {"system": system, "emulator": emulator, "players": players_of(rig, system, game),
-                 "hotkey": rig.settings.hotkey, "hotkeys": rig.settings.hotkeys}  # fmt: skip
+                 "hotkey": rig.settings.hotkey, "hotkeys": rig.settings.hotkeys,
+                 "keys": keys_of(rig.settings, system, catalogue)}  # fmt: skip
     where = f"templates.toml: {made.id}"
     path = render(made.path, variables, where)
     if game:
@@ -231,6 +251,10 @@ def issue(build: Build, catalogue: Catalogue, _world: World) -> dict[str, str]:
         "controls/wiring.csv": wiring_csv(rig, systems),
         "controls/harness.csv": wiring.table(rig, made),
         "controls/labels.svg": legends.labels(made),
+        "controls/61-kyklon-axes.hwdb": axis_hwdb(
+            build.controls.axes,
+            {device.role: (device.encoder.vendor, device.encoder.product) for device in rig.devices},
+        ),
         "controls/guests.svg": legends.guest_card(rig, systems),
     }
     for player in range(1, len(rig.layout.seats) + 1):
@@ -241,4 +265,4 @@ def issue(build: Build, catalogue: Catalogue, _world: World) -> dict[str, str]:
             path, text = emulator_map(rig, system, catalogue, game)
             if path:
                 files[f"controls/{path}"] = text
-    return files
+    return {path: text for path, text in files.items() if text}

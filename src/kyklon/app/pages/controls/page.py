@@ -141,7 +141,7 @@ class ControlsPage(OperationPage):
     def hideEvent(self, event: object) -> None:
         """Override."""
         super().hideEvent(event)  # type: ignore[arg-type] # a QHideEvent
-        if self.view in self._made:
+        if self.view in self._made and not self.session.ended:  # at the end its timers are gone already
             self._made[self.view].hidden()
 
     def _on_switched(self) -> None:

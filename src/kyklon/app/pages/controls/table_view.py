@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from math import atan2, degrees
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF, QTransform
+from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QTransform
+from PyQt6.QtWidgets import QWidget
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import set_tip
@@ -63,6 +64,7 @@ class TableView(Instrument):
         self._shown = Shown()
         self._editable, self._none = editable, label
         self._held: frozenset[str] = frozenset()
+        self._lit: frozenset[str] = frozenset()  # of them what is drawn now: they lie over the drawing
         self._down: set[str] = set()  # what mouse and keys hold, whatever comes of it
         self._selected: frozenset[tuple[int, str]] = frozenset()
         self._grab: tuple[int, str, QPointF] | None = None
@@ -84,7 +86,7 @@ class TableView(Instrument):
             self._held = switches
             words = ", ".join(sorted(switches)) or "nothing pressed"
             self.setAccessibleDescription(words)
-            self.update()
+            QWidget.update(self)  # the drawing below it stays: a frame has 16 ms
 
     def select(self, chosen: frozenset[tuple[int, str]]) -> None:
         if chosen != self._selected:
@@ -96,6 +98,28 @@ class TableView(Instrument):
         return self._held
 
     # --- drawing -----------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Override: what is held is painted over the drawing, which is kept."""
+        super().paintEvent(event)
+        layout = self._shown.layout
+        if not self._held or layout is None:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._lit = self._held
+        self._draw_runs(painter, only_lit=True)
+        owners = {
+            (player, control.id): control
+            for player, seat in enumerate(layout.seats, 1)
+            for name in seat.switches
+            if f"p{player}.{name}" in self._held and (control := seat.owner(name)) is not None
+        }
+        for (player, _id), control in owners.items():
+            if player in self._seats:
+                self._draw_control(painter, player, control)
+        self._lit = frozenset()
+        painter.end()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
@@ -183,7 +207,7 @@ class TableView(Instrument):
     def _fill_of(self, switch: str) -> tuple[str, str, float]:
         """Fill, edge and its width for a switch."""
         mark = self._shown.marks.get(switch, "")
-        if switch in self._held:
+        if switch in self._lit:
             return "teal", "teal", 1.6
         if mark:
             return {"asked": ("amber_soft", "amber", 3.0), "right": ("teal_soft", "teal", 2.0),
@@ -243,7 +267,7 @@ class TableView(Instrument):
             inside = words or control.label
             if painter.fontMetrics().horizontalAdvance(inside) > room:
                 inside = "".join(word[0].upper() for word in inside.split()) if " " in inside else inside[:3]
-            token = "on_teal" if switch in self._held else "ink" if words or not self._shown.tags else "muted"
+            token = "on_teal" if switch in self._lit else "ink" if words or not self._shown.tags else "muted"
             self.text(painter, at, inside, font=font, token=token, align=Qt.AlignmentFlag.AlignHCenter)
             return
         own = self._seats[player]
@@ -291,7 +315,7 @@ class TableView(Instrument):
             if self._shown.marks.get(switch) in ("wrong", "asked"):
                 out = QPointF(tip - at) / max(1.0, (QPointF(tip - at).manhattanLength())) * self.theme.px(13)
                 self._draw_sign(painter, switch, tip + out)
-            if switch in self._held:
+            if switch in self._lit:
                 slip += own.map(QPointF(way[0] * 8, way[1] * 8)) - own.map(QPointF(0, 0))
         painter.setPen(QPen(self.theme.color("ink"), 1.2))
         painter.setBrush(self.theme.color("teal" if not slip.isNull() else "ink"))
@@ -300,14 +324,16 @@ class TableView(Instrument):
             self.text(painter, at + slip, "4", font=self.theme.font("small", weight=600), token="sheet",
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
 
-    def _draw_runs(self, painter: QPainter) -> None:
+    def _draw_runs(self, painter: QPainter, *, only_lit: bool = False) -> None:
         layout = self._shown.layout
         for switch, end, colour in self._shown.runs:
+            if only_lit and switch not in self._lit:
+                continue
             start = layout.place(switch) if layout else None
             if start is None:
                 continue
             a, b = self._base.map(QPointF(*start)), self._base.map(QPointF(*end))
-            on = switch in self._held
+            on = switch in self._lit
             painter.setPen(QPen(self.theme.color("ink", 60), 3.4 if on else 2.6))
             painter.drawPolyline(QPolygonF([a, QPointF(a.x(), b.y()), b]))
             painter.setPen(QPen(self._wire(colour), 2.2 if on else 1.4))
