@@ -18,10 +18,11 @@ from pathlib import Path
 
 import numpy as np
 
+from kyklon.catalogue.control_records import Arrangement
 from kyklon.catalogue.loader import load
 from kyklon.catalogue.records import Encoder, Panel, System
 from kyklon.model.controls import ControlSettings, KeyReading
-from kyklon.operations.controls import assignment, maps, matrix, standin
+from kyklon.operations.controls import arrange, assignment, maps, matrix, standin
 from kyklon.operations.controls.assignment import Problem
 from kyklon.operations.controls.faulty import Fault, Plan, World
 from kyklon.operations.controls.mapping import wire_in_order
@@ -205,6 +206,8 @@ def events(seconds: float) -> None:
     from kyklon.app.start import make_application, open_window
     from kyklon.app.theme.tokens import Theme
     from kyklon.demo import lighthouse
+    from kyklon.model.build import edited
+    from kyklon.operations.controls.acts import wired
     from kyklon.operations.plan.acts import with_another_encoder
 
     class Painted(QObject):
@@ -223,10 +226,12 @@ def events(seconds: float) -> None:
     application = make_application()
     with tempfile.TemporaryDirectory(prefix="kyklon-bench-") as held:
         folder = lighthouse.make(Path(held) / "build", catalogue)
-        build = store.load(folder).build
+        seat = arrange.layout_seat(catalogue.get(Arrangement, "curved-six"), arrange.HANDS[1], 420, 150)
+        build = store.load(folder).build.with_part("encoder", "tackle-12")
+        build = edited(build, "controls.layout", arrange.table_of(seat, 4, facing=True))
         for _turn in range(7):
             build = with_another_encoder(build, "tackle-12", catalogue)
-        store.save(folder, build)
+        store.save(folder, wired(build, catalogue))
         window = open_window(folder, Theme())
         window.resize(1280, 800)
         window.show()
@@ -257,9 +262,9 @@ def events(seconds: float) -> None:
         end = due + seconds
         while time.monotonic() < end:
             now = time.monotonic()
-            while due < now:  # a press or a release every millisecond
-                switch = switches[number // 2 % len(switches)]
-                (panel.press if number % 2 == 0 else panel.release)(switch)
+            while due < now:  # a press or a release every millisecond, each switch in its turn
+                switch = switches[number % len(switches)]
+                (panel.release if number // len(switches) % 2 else panel.press)(switch)
                 number += 1
                 due += 0.001
             application.processEvents()

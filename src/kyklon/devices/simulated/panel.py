@@ -88,7 +88,8 @@ class SimulatedPanel:
         self._terminals: dict[Pin, PanelTerminal] = {
             (device.role, each.id): each for device in panel.devices for each in device.terminals
         }
-        self._said: dict[tuple[str, int, str], int] = {}
+        self._said: dict[tuple[str, int, str], int] = {}  # what is not at rest
+        self._words = self._words_now()
         self._due: list[tuple[float, int, str, InputEvent]] = []
         self._count = 0
         self._settle(self._start)
@@ -103,6 +104,7 @@ class SimulatedPanel:
         self.panel = panel
         self._devices = {device.role: device for device in panel.devices}
         self._jammed &= set(panel.jams)
+        self._words = self._words_now()
         self._settle(self._clock())
 
     def unplug(self, role: str) -> None:
@@ -145,6 +147,16 @@ class SimulatedPanel:
         heapq.heapify(kept)
         self._due = kept
         return tuple(event for _at, _number, _role, event in sorted(ready, key=lambda each: each[:2]))
+
+    def _words_now(self) -> dict[Pin, tuple[tuple[str, int, str], int]]:
+        """What each terminal says: device, player and code, and which way."""
+        found = {}
+        for device in self._devices.values():
+            for each in device.terminals:
+                way = {"+": 1, "-": -1}.get(each.event[-1:], 0)
+                code = each.event[:-1] if way else each.event
+                found[device.role, each.id] = (device.role, each.player if device.split else 1, code), way or 1
+        return found
 
     # --- copper ------------------------------------------------------------------------------------------------
 
@@ -195,24 +207,25 @@ class SimulatedPanel:
 
     def _settle(self, at: float) -> None:
         """Send what has changed at every device's next turn."""
-        pins = self._pins(self._closed | self._jammed)
         said: dict[tuple[str, int, str], int] = {}
-        for role, device in self._devices.items():
-            for each in device.terminals:
-                code, way = (
-                    (each.event[:-1], 1 if each.event[-1] == "+" else -1) if each.event[-1] in "+-" else (each.event, 1)
-                )
-                key = role, each.player if device.split else 1, code
-                said[key] = said.get(key, 0) + (way if (role, each.id) in pins else 0)
-        for (role, player, code), value in said.items():
-            value = max(-1, min(1, value))
-            if self._said.get((role, player, code), 0) != value:
-                self._said[role, player, code] = value
-                step = self._devices[role].poll_ms / 1000
-                turn = self._start + (int((at - self._start) / step) + 1) * step
-                self._count += 1
-                raw = _raw(self._devices[role].axis, value) if code.startswith("ABS_") else None
-                heapq.heappush(self._due, (turn, self._count, role, InputEvent(player, code, value, turn, raw)))
+        for pin in self._pins(self._closed | self._jammed):
+            if pin in self._words:
+                key, way = self._words[pin]
+                said[key] = said.get(key, 0) + way
+        for key in sorted(said.keys() | self._said.keys()):
+            value = max(-1, min(1, said.get(key, 0)))
+            if self._said.get(key, 0) == value:
+                continue
+            if value:
+                self._said[key] = value
+            else:
+                del self._said[key]
+            role, player, code = key
+            step = self._devices[role].poll_ms / 1000
+            turn = self._start + (int((at - self._start) / step) + 1) * step
+            self._count += 1
+            raw = _raw(self._devices[role].axis, value) if code.startswith("ABS_") else None
+            heapq.heappush(self._due, (turn, self._count, role, InputEvent(player, code, value, turn, raw)))
 
 
 def _raw(ends: tuple[int, int], way: int) -> int:

@@ -35,7 +35,7 @@ from kyklon.operations.controls.rig import Rig, rig_of
 from kyklon.operations.controls.sources import PluggedSource, Source, StandInSource
 from kyklon.operations.controls.told import Told, ends_found, name_of, told
 
-POLL_MS = 6  # so that an event is drawn within a frame of 16 ms
+POLL_MS = 4  # so that an event is drawn within a frame of 16 ms
 SETTLE_MS = 250  # after a hand was in the wires: what it let go of has been said by then
 LOOK_MS = 1000  # between two looks at what is plugged in
 STAND_IN, PLUGGED = "stand-in", "plugged"
