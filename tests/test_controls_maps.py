@@ -12,11 +12,13 @@ import pytest
 from kyklon.catalogue.control_records import Header, Keyboard
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Overlay, System
-from kyklon.model.build import edited
+from kyklon.model.build import edited, remedied
 from kyklon.model.controls import ControlSettings, KeyReading, MapPair, SystemMap
+from kyklon.model.world import World
 from kyklon.operations.controls import assignment, hotkeys, keymaps, maps, pins
 from kyklon.operations.controls.assignment import Problem
 from kyklon.operations.controls.extras import clashes, read
+from kyklon.operations.controls.findings import findings
 from kyklon.operations.controls.matrix import Pair, cures, ghosts, reconstruct
 from kyklon.operations.controls.pins import Wish
 from kyklon.operations.controls.rig import rig_of
@@ -126,6 +128,13 @@ def test_the_proposal_is_the_safest_of_all_pairs(demo: Demo, catalogue: Catalogu
     leave = next(each for each in found if each.action == "leave")
     assert hotkeys.risk(rig, systems, key, leave.control).hourly == pytest.approx(least, abs=1e-3)
     assert len({each.control for each in found} | {key}) == len(found) + 1
+
+
+def test_the_safest_hotkeys_cure_what_they_are_offered_for(demo: Demo, catalogue: Catalogue) -> None:
+    told = next(each for each in findings(demo.build, catalogue, World()) if each.code == "controls.hotkeys:accident")
+    assert "36 times an hour" in told.message
+    after = remedied(demo.build, told.remedy)
+    assert not [each for each in findings(after, catalogue, World()) if each.code.startswith("controls.hotkeys")]
 
 
 def test_holding_longer_makes_an_accident_rarer(demo: Demo, catalogue: Catalogue) -> None:

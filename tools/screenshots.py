@@ -15,6 +15,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QDialog
 
 from kyklon.app.pages.card.page import CardPage
+from kyklon.app.pages.controls.page import KEYBOARD, LIVE, MAP, PANEL, PINS
 from kyklon.app.pages.poweron.page import FINDER, FORECAST, LOG, PRACTICE, REHEARSAL
 from kyklon.app.pages.shelf.encoder_walk import EncoderWalk
 from kyklon.app.pages.shelf.walk import Walk
@@ -23,7 +24,7 @@ from kyklon.app.shell.window import Window
 from kyklon.app.start import make_application, open_window
 from kyklon.app.theme.tokens import Theme
 from kyklon.catalogue.loader import load
-from kyklon.demo import lighthouse, samples
+from kyklon.demo import lighthouse, samples, school_fair
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
 from kyklon.model.fault import FaultCase
 from kyklon.operations.poweron.rehearsal import Terms
@@ -111,21 +112,22 @@ def main() -> None:
         the_card(camera, folder)
         the_power_on(camera)
         the_shelf(camera, folder)
+        the_controls(camera)
         window.close()
         camera.settle()
         window.session.end()
+        fair = open_window(school_fair.make(Path(held) / "school-fair-micro", load()), theme)
+        fair.resize(1280, 800)
+        fair.show()
+        the_fair(Camera(fair))
+        fair.close()
+        fair.session.end()
         application.quit()
 
 
 def before_the_card(camera: Camera) -> None:
     camera.page(10, "plan")
     camera.page(30, "boot")
-    camera.window.open_operation(40)
-    view = camera.window.page(40).instrument()
-    view.grab()
-    view.pressed.emit("p2.b2")
-    camera.shoot("controls")
-    view.released.emit("p2.b2")
     camera.page(50, "picture")
     camera.page(60, "library")
     camera.page(70, "tuning")
@@ -140,7 +142,6 @@ def the_card(camera: Camera, folder: Path) -> None:
     camera.settle()
     page.choose_drive("sim:photo-stick")
     camera.settle()  # until it was looked at
-    camera.dialog("loss", page.write_button.click, lambda dialog: dialog.reject())
     drives = SimulatedDrives(folder / "drives")
     drives.change("sim:blank-card", faults=Faults(rate=30 << 20))
     page.choose_drive("sim:blank-card")
@@ -163,7 +164,6 @@ def the_shelf(camera: Camera, folder: Path) -> None:
     walk = page.start("board_walk", "BoardWalk")
     walk.learn_from("board", box / samples.BOARD)
     camera.settle()
-    camera.shoot("learn-board")
     walk.save()
     camera.pause(0.6)
     walk = page.start("display_walk", "DisplayWalk")
@@ -210,7 +210,7 @@ def the_real_machine(camera: Camera) -> None:
     page.show_view(LOG)
     page.log.set_log(FAILED_START)
     page.log.read()
-    camera.shoot("boot-log")
+    camera.settle()
     page.show_view(FINDER)
     page.finder.conversation.seen.emit("screen-black")
     page.finder.conversation.seen.emit("changed-card")
@@ -222,9 +222,59 @@ def the_real_machine(camera: Camera) -> None:
     camera.settle()
     page.practice.check("log-root")
     page.practice.check("keyboard-answers")
-    camera.shoot("drill")
     camera.session.edit("fault", FaultCase(), "New case")
     page.show_view(FORECAST)
+
+
+def the_controls(camera: Camera) -> None:
+    """A panel laid out, a stand-in that is wired wrongly and proven, and the maps."""
+    window = camera.window
+    window.open_operation(40)
+    page = window.page(40)
+    page.show_view(MAP)
+    page.map.on_solve()
+    camera.pause(1.0)
+    page.map.grid.picked.emit("cedar-disc", page.map.systems[2].inputs[-1].id)
+    camera.shoot("controls-map")
+    page.show_view(LIVE)
+    bench = page.live.bench
+    bench.miswire(2, 5)
+    bench.prove()
+    until = time.monotonic() + 90
+    while time.monotonic() < until and (bench.busy or bench.proof is None):
+        camera.pause(0.05)
+    while time.monotonic() < until and bench.proof.current is not None:
+        act = bench.proof.current
+        for move in (bench.press, bench.release):
+            for switch in act:
+                move(switch)
+                camera.pause(0.03)
+        while bench.proof.current == act and not bench.busy and time.monotonic() < until:
+            camera.pause(0.02)
+    while bench.busy and time.monotonic() < until:
+        camera.pause(0.05)
+    camera.shoot("controls-live")
+    bench.stop()
+    page.show_view(PANEL)
+    page.panel._seats.setCurrentIndex(3)
+    page.panel._on_lay_out()
+    page.panel.view.picked.emit(1, "b2", False)
+    camera.shoot("controls-panel")
+
+
+def the_fair(camera: Camera) -> None:
+    """A ribbon read twice, and a header that is full."""
+    camera.settle()
+    camera.window.open_operation(40)
+    page = camera.window.page(40)
+    page.show_view(KEYBOARD)
+    page.keyboard._on_close_all()
+    page.keyboard._on_close_all()
+    camera.shoot("controls-keyboard")
+    page.show_view(PINS)
+    for wish in ("stick-bank", "bus-sound", "shutdown-button", "marquee-panel"):
+        page.pins.on_wish(wish, on=True)
+    camera.shoot("controls-header")
 
 
 def the_power_on(camera: Camera) -> None:

@@ -112,10 +112,11 @@ sleep 30
 """
 
 
-def make_root(kernel: Path, work: Path, pulls: int) -> tuple[Path, Path]:
-    """The kernel file and the root as one cpio archive."""
+def make_root(kernel: Path, work: Path, argument: str, guest: str = GUEST, modules: tuple[str, ...] = MODULES,
+              packages: str = PACKAGES) -> tuple[Path, Path]:  # fmt: skip
+    """The kernel file and the root as one cpio archive, in which a guest's program runs with this argument."""
     root, package = work / "root", work / "kernel"
-    subprocess.run(["mmdebstrap", "--variant=minbase", f"--include={PACKAGES}", "bookworm", str(root)], check=True,
+    subprocess.run(["mmdebstrap", "--variant=minbase", f"--include={packages}", "bookworm", str(root)], check=True,
                    stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
     subprocess.run(["dpkg-deb", "-x", str(kernel), str(package)], check=True)
     shutil.copytree(package / "lib" / "modules", root / "lib" / "modules", dirs_exist_ok=True)
@@ -127,13 +128,15 @@ def make_root(kernel: Path, work: Path, pulls: int) -> tuple[Path, Path]:
     inner.mkdir()
     shutil.copytree(ROOT / "src", inner / "src", ignore=shutil.ignore_patterns("__pycache__"))
     site = next((ROOT / ".venv" / "lib").glob("python3.*")) / "site-packages"
-    heavy = ("PyQt6*", "scipy*", "mypy*", "ruff*", "pygame*", "__pycache__", "hypothesis*", "numpy.libs.bak")
+    heavy = ("PyQt6*", "scipy*", "mypy*", "ruff*", "pygame*", "__pycache__", "hypothesis*", "numpy.libs.bak", "pandas*",
+             "torch*", "sklearn*", "statsmodels*", "networkx*", "pgmpy*", "nvidia*", "triton*", "sympy*", "pyro*",
+             "lightning*", "babel*", "pint*", "grimp*", "xgboost*", "opt_einsum*", "matplotlib*", "PIL*")  # fmt: skip
     shutil.copytree(site, inner / "site", ignore=shutil.ignore_patterns(*heavy))
     _make_image(inner / "a.img")
-    (inner / "guest.py").write_text(GUEST, encoding="utf-8")
+    (inner / "guest.py").write_text(guest, encoding="utf-8")
     init = root / "init"
     init.unlink(missing_ok=True)
-    init.write_text(INIT.replace("MODULES", " ".join(MODULES)).replace("PULLS", str(pulls)), encoding="utf-8")
+    init.write_text(INIT.replace("MODULES", " ".join(modules)).replace("PULLS", argument), encoding="utf-8")
     init.chmod(0o755)
     archive = work / "root.cpio"
     with archive.open("wb") as out:
@@ -209,7 +212,7 @@ def main() -> None:
     outcomes: dict[str, int] = {}
     with tempfile.TemporaryDirectory(prefix="sticks-") as held:
         work = Path(held)
-        machine = Machine(*make_root(kernel, work, pulls), work)
+        machine = Machine(*make_root(kernel, work, str(pulls)), work)
         count = 0
         try:
             for told in machine.words():

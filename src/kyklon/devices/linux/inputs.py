@@ -124,28 +124,53 @@ class LinuxInputs:
 
 
 class LinuxInput:
-    """One open device; it is read without waiting."""
+    """One open device; it is read without waiting. Where the kernel had to drop events, because nobody read them for
+    long, the device is asked what is held now (linux/Documentation/input/event-codes: SYN_DROPPED)."""
 
     def __init__(self, device: Any) -> None:
         self._device = device
+        self._down: set[int] = set()
 
     def waiting(self) -> tuple[InputEvent, ...]:
         """Override."""
         from evdev import ecodes
 
-        found = []
+        found: list[InputEvent] = []
+        dropped, last = False, 0.0
         try:
             for event in self._device.read():
-                at = event.sec + event.usec / 1e6
-                if event.type == ecodes.EV_KEY and event.value in (0, 1):
-                    name = _names(ecodes.bytype[ecodes.EV_KEY], event.code)
-                    found.append(InputEvent(1, name, event.value, at))
+                last = event.sec + event.usec / 1e6
+                if event.type == ecodes.EV_SYN and event.code == ecodes.SYN_DROPPED:
+                    dropped = True
+                elif event.type == ecodes.EV_KEY and event.value in (0, 1):
+                    found.append(self._key(event.code, event.value, last))
                 elif event.type == ecodes.EV_ABS:
-                    info = self._device.absinfo(event.code)
-                    way = direction(event.value, info.min, info.max)
-                    found.append(InputEvent(1, _names(ecodes.ABS, event.code), way, at, event.value))
+                    found.append(self._axis(event.code, event.value, last))
+            if dropped:
+                found += self._as_it_is(last)
         except BlockingIOError:
             pass
         except OSError as bad:
             raise KyklonError("The device went away.", do="Plug it in again.") from bad
         return tuple(found)
+
+    def _key(self, code: int, value: int, at: float) -> InputEvent:
+        from evdev import ecodes
+
+        (self._down.add if value else self._down.discard)(code)
+        return InputEvent(1, _names(ecodes.bytype[ecodes.EV_KEY], code), value, at)
+
+    def _axis(self, code: int, value: int, at: float) -> InputEvent:
+        from evdev import ecodes
+
+        info = self._device.absinfo(code)
+        return InputEvent(1, _names(ecodes.ABS, code), direction(value, info.min, info.max), at, value)
+
+    def _as_it_is(self, at: float) -> list[InputEvent]:
+        """What is held and where the axes stand, as events that say so."""
+        from evdev import ecodes
+
+        held = set(self._device.active_keys())
+        found = [self._key(code, int(code in held), at) for code in sorted(held ^ self._down)]
+        axes = self._device.capabilities(absinfo=True).get(ecodes.EV_ABS, ())
+        return found + [self._axis(code, info.value, at) for code, info in axes]

@@ -254,17 +254,19 @@ def _levers(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
 
 def _hotkeys(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
     systems = systems_of(build, catalogue)
-    key, proposal = hotkeys.proposed(rig, systems, build.controls.hold_s)
+    key, proposal, hold_s = hotkeys.safest(rig, systems)
+    now = build.controls.hotkey, build.controls.hotkeys, build.controls.hold_s
     found = []
     for trouble in hotkeys.troubles(rig, systems):
         remedy = None
-        if key and (key, proposal) != (build.controls.hotkey, build.controls.hotkeys):
+        if key and (key, proposal, hold_s) != now:
             words_ = ", ".join(f"{each.action} = {each.control}" for each in proposal)
             remedy = Remedy(
-                label=f"Hold {key}; {proposal[0].control} leaves",
+                label=f"Hold {key}{f' for {hold_s:g} s' if hold_s else ''}; {proposal[0].control} leaves",
                 changes=(
                     change_of("controls.hotkey", key, build.controls.hotkey or "none", key),
                     change_of("controls.hotkeys", [each.model_dump() for each in proposal], "as now", words_),
+                    change_of("controls.hold_s", hold_s, f"{build.controls.hold_s:g} s", f"{hold_s:g} s"),
                 ),
             )
         found.append(

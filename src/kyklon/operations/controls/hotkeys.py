@@ -136,6 +136,20 @@ def proposed(rig: Rig, systems: Sequence[System], hold_s: float = 0.0) -> tuple[
     )
 
 
+HOLDS_S = (0.0, 0.5, 1.0, 1.5, 2.0, 3.0)  # s that a hotkey may have to be held before it counts, CP
+
+
+def safest(rig: Rig, systems: Sequence[System]) -> tuple[str, tuple[Hotkey, ...], float]:
+    """The proposal with the shortest time to hold under which no action happens by accident; the longest where none
+    is."""
+    key, keys = "", tuple[Hotkey, ...]()
+    for hold_s in HOLDS_S:
+        key, keys = proposed(rig, systems, hold_s)
+        if not any(risk(rig, systems, key, each.control, hold_s).bad for each in keys):
+            return key, keys, hold_s
+    return key, keys, HOLDS_S[-1]
+
+
 @dataclass(frozen=True)
 class Trouble:
     """Something wrong with the hotkeys. code: for the finding; stop: no game can be left."""
@@ -170,15 +184,14 @@ def troubles(rig: Rig, systems: Sequence[System]) -> Iterator[Trouble]:
     if missing:
         words = f"{' and '.join(missing)} cannot be pressed at seat 1: no wired button has that name."
         yield Trouble("exit-lost", words, "No game can be left.", stop=True)
-    for key in settings.hotkeys:
-        found = risk(rig, systems, settings.hotkey, key.control, settings.hold_s)
-        if found.bad and key.control != settings.hotkey:
-            yield Trouble(
-                f"accident:{key.action}",
-                f"“{key.action}” ({settings.hotkey} and {key.control}) would happen about {_often(found.hourly)} in "
-                f"{found.system}.",
-                f"{found.why[:1].upper()}{found.why[1:]}.",
-            )
+    told = [(key, risk(rig, systems, settings.hotkey, key.control, settings.hold_s)) for key in settings.hotkeys
+            if key.control != settings.hotkey]  # fmt: skip
+    bad = [(key, found) for key, found in told if found.bad]
+    if bad:
+        accidents = [f"“{key.action}” ({settings.hotkey} and {key.control}) would happen about {_often(found.hourly)} in "
+                 f"{found.system}." for key, found in bad]  # fmt: skip
+        why = max((found for _key, found in bad), key=lambda found: found.hourly).why
+        yield Trouble("accident", " ".join(accidents), f"{why[:1].upper()}{why[1:]}.")
 
 
 def _often(hourly: float) -> str:

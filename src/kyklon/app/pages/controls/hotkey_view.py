@@ -118,11 +118,11 @@ class HotkeyView(BenchView):
         rig = self.rig
         if rig is None:
             return
-        key, found = hotkeys.proposed(rig, self.systems, self.settings.hold_s)
+        key, found, hold_s = hotkeys.safest(rig, self.systems)
         if not key:
             self.session.said.emit("A hotkey needs two wired buttons at seat 1.")
             return
-        self.put("Safest hotkeys", hotkey=key, hotkeys=found)
-        words = f"hold {key}, press {found[0].control} to leave"
+        self.put("Safest hotkeys", hotkey=key, hotkeys=found, hold_s=hold_s)
+        words = f"hold {key}{f' for {hold_s:g} s' if hold_s else ''}, press {found[0].control} to leave"
         self.session.said.emit(words[:1].upper() + words[1:])
         self.session.log(40, "Hotkeys chosen", words)

@@ -69,7 +69,7 @@ class MapGrid(Instrument):
         columns = len(self._grid.places) + 1
         names = min(px(104), box.width() * 0.2)
         head = px(24)
-        high = min(px(46), (box.height() - head) / max(1, len(self._grid.rows)))
+        high = min(px(58), (box.height() - head) / max(1, len(self._grid.rows)))
         return names, (box.width() - names) / columns, head, high
 
     def cell_box(self, row: str, place: str) -> QRectF:

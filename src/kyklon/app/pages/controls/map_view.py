@@ -67,7 +67,7 @@ class MapView(BenchView):
         holder = QWidget()
         holder.setLayout(column(self._uses, 1))
         game.add(row(self._games, self.drop), row(self._name, self.own), scrolled(holder, lambda: 24))
-        game.setMaximumHeight(round(self.theme.px(206)))
+        game.setFixedHeight(round(self.theme.px(236)))
         game.body.setStretch(2, 1)
         return game
 
