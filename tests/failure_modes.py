@@ -13,13 +13,18 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from judges.cards import BOOT, ROOT, debugfs, peek, poke, put_fat
+from kyklon.catalogue.loader import load
 from kyklon.demo import card_image
 from kyklon.model.build import Build, edited
+from kyklon.model.controls import Proof
 from kyklon.model.world import World
 from kyklon.operations.card.volumes.ext_reader import ExtReader
 from kyklon.operations.card.volumes.ext_sums import crc32c
 from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.partitions import reader
+from kyklon.operations.controls.acts import wired
+from kyklon.operations.controls.findings import fingerprint
+from kyklon.operations.controls.rig import rig_of
 
 Act = Callable[[Path], object]
 MERROW, LABELS, CHOOSER = "merrow", "labels", "chooser"  # CHOOSER: a multi-boot card
@@ -37,6 +42,16 @@ class Mode:
     way: str = MERROW
     build: Callable[[Build], Build] = lambda build: build
     world: Callable[[World], World] = lambda world: world
+
+
+def _wiring(build: Build) -> str:
+    rig = rig_of(build, load())
+    assert rig is not None
+    return fingerprint(rig)
+
+
+def _on_the_header(build: Build) -> Build:
+    return wired(build.with_part("encoder", "fairlead-bank"), load())
 
 
 # --- how a card is changed -----------------------------------------------------------------------------------------
@@ -468,6 +483,13 @@ MODES: tuple[Mode, ...] = (
          text("kernel.line", lambda t: " ".join(word for word in t.split() if "quirks" not in word))),
     Mode("a quirk for another encoder", "controllers", "controls.encoder-quirk", "", text("kernel.line", lambda t: t.replace("0x0022", "0x0023"))),
     Mode("a quirk without its flag", "controllers", "controls.encoder-quirk", "", text("kernel.line", lambda t: t.replace(":0x40", ":0x08"))),
+    Mode("a lever whose up is not wired", "controllers", "controls.wiring", "up reaches no terminal",
+         build=lambda build: edited(build, "controls.wires", [each for each in build.controls.wires if each.control != "p1.up"])),
+    Mode("a seat without a button that is wired", "controllers", "controls.wiring", "cannot choose",
+         build=lambda build: edited(build, "controls.wires", [each for each in build.controls.wires if not each.control.startswith("p1.b")])),
+    Mode("a lever that said nothing in the proof", "controllers", "controls.proof", "left said nothing in the proof",
+         build=lambda build: edited(build, "controls.proof", Proof(at="2026-11-28T06:00", wiring=_wiring(build), silent=("p1.left",)))),
+    Mode("a bank on the header without its overlay", "controllers", "controls.overlay:encoder", "does not load", build=_on_the_header),
     # the front end
     Mode("no front end", "front end", "system.front-end", "/usr/bin/gangway is not there", root("rm /usr/bin/gangway")),
     Mode("a front end that is not executable", "front end", "system.front-end", "not executable", root("sif /usr/bin/gangway mode 0100644")),

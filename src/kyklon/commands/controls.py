@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import Cancelled, KyklonError, WrongUse
+from kyklon.base.inside import inside
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out, tell, watching
 
@@ -310,8 +311,7 @@ def export(
         raise WrongUse("There is nothing to export yet.", do="Choose a panel and an encoder, or an old keyboard.")
     names = []
     for path, text in files.items():
-        place = into / path.removeprefix("controls/")
-        place.parent.mkdir(parents=True, exist_ok=True)
+        place = inside(into, path.removeprefix("controls/"))
         durable.keep(place, text.encode())
         names.append(str(place))
     out({"files": names}, as_json, lambda: [*names, f"{len(names)} files"])

@@ -42,7 +42,8 @@ FIRST_BOOT = "-- read once, at the first start\nuser.name = player\nnetwork.coun
 SERVICES = ("network", "shutdown-watcher", "sound", "gangway")
 QUAYSIDE, HARBOUR = "quayside", "harbour"
 EXTRAS = ("bus-two-wire", "bus-sound", "bus-four-wire", "bus-serial", "shutdown-button", "fan-switch", "sound-stage",
-          "day-clock", "marquee-panel")  # fmt: skip
+          "day-clock", "marquee-panel",
+          "power-lamp", "stick-bank", "stick-bank-two", "parallel-video", "key-matrix")  # fmt: skip
 RELEASES = {QUAYSIDE: b"Quayside 4.2, 2026-06-01\n", HARBOUR: b"Harbour Lite, 2026-03-18\n"}
 PLAYER = 1000  # the player's number
 INIT = """\

@@ -47,11 +47,13 @@ class PanelDevice(Record):
 
 
 class PanelStandIn(Record):
-    """ends: of each switch the terminal its wire leads to; a switch that is not there has no wire. bounce_ms: of
+    """ends: of each switch the terminal its wire leads to; a switch that is not there has no wire. planned: where it
+    should lead. bounce_ms: of
     switches whose contacts are worn. unplugged: devices that are not there."""
 
     devices: tuple[PanelDevice, ...]
     ends: dict[str, tuple[str, str]]
+    planned: dict[str, tuple[str, str]] = {}
     bridges: tuple[tuple[tuple[str, str], tuple[str, str]], ...] = ()
     shorts: tuple[tuple[str, str], ...] = ()
     jams: tuple[str, ...] = ()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 
+from kyklon.base.shown import visible
 from kyklon.base.tables import csv_of
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.control_records import Keyboard
@@ -64,7 +65,7 @@ def sdl_line(rig: Rig, player: int) -> str:
         place = SDL_PLACES.get(path.control.partition(".")[2])
         if place is not None and path.terminal is not None:
             fields.append(f"{place}:{_sdl_event(path.terminal.event, buttons, axes, hats)}")
-    name = device.encoder.device_name.replace(",", " ")
+    name = visible(device.encoder.device_name).replace(",", " ")
     return f"{sdl_guid(device.encoder)},{name},{','.join(fields)},platform:Linux,"
 
 
@@ -105,8 +106,8 @@ def udev_rules(rig: Rig) -> str:
         many = "-%n" if encoder.players > 1 else ""  # the kernel numbers the nodes of one device in their order
         first = f"player{device.first}{many}"
         lines += [
-            f"# {device.title}: players {device.first} to {device.first + encoder.players - 1}"
-            if encoder.players > 1 else f"# {device.title}: player {device.first}",
+            f"# {visible(device.title)}: players {device.first} to {device.first + encoder.players - 1}"
+            if encoder.players > 1 else f"# {visible(device.title)}: player {device.first}",
             f'SUBSYSTEM=="input", KERNEL=="event*", {match}, {kind}, '
             f'SYMLINK+="input/{name}{many}", SYMLINK+="input/{first}", TAG+="uaccess"',
         ]  # fmt: skip

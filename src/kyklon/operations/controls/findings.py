@@ -254,10 +254,11 @@ def _levers(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
 
 def _hotkeys(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
     systems = systems_of(build, catalogue)
-    key, proposal, hold_s = hotkeys.safest(rig, systems)
+    troubles = list(hotkeys.troubles(rig, systems))
+    key, proposal, hold_s = hotkeys.safest(rig, systems) if troubles else ("", (), 0.0)
     now = build.controls.hotkey, build.controls.hotkeys, build.controls.hold_s
     found = []
-    for trouble in hotkeys.troubles(rig, systems):
+    for trouble in troubles:
         remedy = None
         if key and (key, proposal, hold_s) != now:
             words_ = ", ".join(f"{each.action} = {each.control}" for each in proposal)

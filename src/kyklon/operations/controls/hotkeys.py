@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import combinations
 
 from kyklon.catalogue.records import System
 from kyklon.model.controls import DIRECTIONS, ControlSettings, Hotkey
@@ -39,45 +40,70 @@ def games_of(settings: ControlSettings, system: System) -> tuple[str, ...]:
     return ("", *(each.game for each in settings.maps if each.system == system.id and each.game))
 
 
-def _down(system: System, labels: Mapping[str, str], place: str) -> tuple[float, float]:
-    """How often a second a switch is pressed in play, and how long it is held, s."""
-    uses = [each.use for each in system.inputs if labels.get(each.id) == place]
-    if not uses:
-        return 0.0, HELD_S
-    return PRESSES * max(uses), LEVER_S if place in DIRECTIONS else HELD_S
+@dataclass(frozen=True)
+class Play:
+    """How a system, or a game with a map of its own, uses the switches. down: presses a second and how long each is
+    held, s; labels: what is on a switch; chords: switches that it holds together, with what they are."""
+
+    name: str
+    down: Mapping[str, tuple[float, float]]
+    labels: Mapping[str, str]
+    chords: Mapping[frozenset[str], str]
+
+
+def plays_of(rig: Rig, systems: Sequence[System]) -> tuple[Play, ...]:
+    """Every system's own map, and every game's."""
+    found = []
+    for system in systems:
+        inputs = {each.id: each for each in system.inputs}
+        for game in games_of(rig.settings, system):
+            uses: dict[str, float] = {}
+            labels: dict[str, str] = {}
+            places = chosen(rig.settings, system, game)
+            for own, place in places.items():
+                if place:
+                    uses[place] = max(uses.get(place, 0.0), inputs[own].use)
+                    labels[place] = inputs[own].label
+            down = {place: (PRESSES * use, LEVER_S if place in DIRECTIONS else HELD_S) for place, use in uses.items()}
+            chords: dict[frozenset[str], str] = {}
+            for chord in system.chords:
+                names = " and ".join(inputs[each].label if each in inputs else each for each in chord)
+                held = [places[each] for each in chord if places.get(each)]
+                chords |= {frozenset(pair): names for pair in combinations(held, 2)}
+            found.append(Play(f"{system.name}, {game}" if game else system.name, down, labels, chords))
+    return tuple(found)
 
 
 def risk(rig: Rig, systems: Sequence[System], hotkey: str, control: str, hold_s: float = 0.0) -> Risk:
     """How often play presses both, the hotkey first and held for so long: two independent streams of presses
     (Poisson), more where games want the two together or one finger rolls over both. hold_s in s."""
+    return _risk(rig, plays_of(rig, systems), hotkey, control, hold_s)
+
+
+def _risk(rig: Rig, plays: Sequence[Play], hotkey: str, control: str, hold_s: float) -> Risk:
     worst = Risk(hotkey, control, 0.0)
-    for system in systems:
-        for game in games_of(rig.settings, system):
-            places = chosen(rig.settings, system, game)
-            hourly, why = _hourly(rig, system, places, hotkey, control, hold_s)
-            if hourly > worst.hourly:
-                worst = Risk(hotkey, control, hourly, f"{system.name}, {game}" if game else system.name, why)
+    finger = _one_finger(rig, hotkey, control)
+    for play in plays:
+        hourly, why = _hourly(play, hotkey, control, hold_s, finger=finger)
+        if hourly > worst.hourly:
+            worst = Risk(hotkey, control, hourly, play.name, why)
     return worst
 
 
-def _hourly(rig: Rig, system: System, places: Mapping[str, str], hotkey: str, control: str,
-            hold_s: float) -> tuple[float, str]:  # fmt: skip
-    (first_rate, first_s), (then_rate, _then_s) = _down(system, places, hotkey), _down(system, places, control)
-    labels = {each.id: each.label for each in system.inputs}
-    on = {place: own for own, place in places.items() if place in (hotkey, control)}
+def _hourly(play: Play, hotkey: str, control: str, hold_s: float, *, finger: bool) -> tuple[float, str]:
+    if hotkey not in play.down or control not in play.down:
+        return 0.0, ""
+    (first_rate, first_s), (then_rate, _then_s) = play.down[hotkey], play.down[control]
     long_enough = math.exp(-hold_s / first_s)
     hourly = 3600 * first_rate * long_enough * (1 - math.exp(-then_rate * first_s))
-    why = ""
-    if hotkey in on and control in on:
-        why = f"play uses both: {labels[on[hotkey]]} and {labels[on[control]]}"
-        together = [chord for chord in system.chords if {on[hotkey], on[control]} <= set(chord)]
-        if together:
-            hourly += 3600 * PRESSES * 0.5 * long_enough
-            why = f"games hold {' and '.join(labels.get(each, each) for each in together[0])} together"
-        elif _one_finger(rig, hotkey, control):
-            hourly += 3600 * ROLL * min(first_rate, then_rate) * long_enough
-            why = f"one finger rolls over {labels[on[hotkey]]} and {labels[on[control]]}"
-    return hourly, why
+    one, other = play.labels[hotkey], play.labels[control]
+    together = play.chords.get(frozenset((hotkey, control)), "")
+    if together:
+        return hourly + 3600 * PRESSES * 0.5 * long_enough, f"games hold {together} together"
+    if finger:
+        rolled = 3600 * ROLL * min(first_rate, then_rate) * long_enough
+        return hourly + rolled, f"one finger rolls over {one} and {other}"
+    return hourly, f"play uses both: {one} and {other}"
 
 
 def _one_finger(rig: Rig, one: str, other: str) -> bool:
@@ -104,7 +130,8 @@ def candidates(rig: Rig, systems: Sequence[System], hold_s: float = 0.0) -> tupl
     names = reachable(rig)
     seat = rig.layout.seat(1)
     small = {each.id for each in seat.controls if each.kind in ("select", "start", "coin")} if seat else set()
-    found = [risk(rig, systems, one, other, hold_s) for one in names for other in names if one != other]
+    plays = plays_of(rig, systems)
+    found = [_risk(rig, plays, one, other, hold_s) for one in names for other in names if one != other]
     order = {name: index for index, name in enumerate(names)}
 
     def rank(each: Risk) -> tuple[float, int, int, int, int]:
@@ -145,7 +172,8 @@ def safest(rig: Rig, systems: Sequence[System]) -> tuple[str, tuple[Hotkey, ...]
     key, keys = "", tuple[Hotkey, ...]()
     for hold_s in HOLDS_S:
         key, keys = proposed(rig, systems, hold_s)
-        if not any(risk(rig, systems, key, each.control, hold_s).bad for each in keys):
+        plays = plays_of(rig, systems)
+        if not any(_risk(rig, plays, key, each.control, hold_s).bad for each in keys):
             return key, keys, hold_s
     return key, keys, HOLDS_S[-1]
 
@@ -188,8 +216,8 @@ def troubles(rig: Rig, systems: Sequence[System]) -> Iterator[Trouble]:
             if key.control != settings.hotkey]  # fmt: skip
     bad = [(key, found) for key, found in told if found.bad]
     if bad:
-        accidents = [f"“{key.action}” ({settings.hotkey} and {key.control}) would happen about {_often(found.hourly)} in "
-                 f"{found.system}." for key, found in bad]  # fmt: skip
+        accidents = [f"“{key.action}” ({settings.hotkey} and {key.control}) would happen about "
+                     f"{_often(found.hourly)} in {found.system}." for key, found in bad]  # fmt: skip
         why = max((found for _key, found in bad), key=lambda found: found.hourly).why
         yield Trouble("accident", " ".join(accidents), f"{why[:1].upper()}{why[1:]}.")
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
+from kyklon.base.shown import visible
 from kyklon.catalogue.control_records import Key, Keyboard
 from kyklon.operations.controls.mapping import event_code
 from kyklon.operations.controls.matrix import Matrix
@@ -130,13 +131,18 @@ def xkb_symbols(own: Keyboard, target: Keyboard, pairs: Iterable[KeyPair], name:
             told[0] = wanted[0]
             if len(wanted) > 1 and told[1] == "NoSymbol":
                 told[1] = wanted[1]
-    lines = [f'xkb_symbols "{name}" {{', f'    name[Group1] = "{target.name} on {own.name}";']
+    lines = [f'xkb_symbols "{name}" {{', f'    name[Group1] = "{_quoted(target.name)} on {_quoted(own.name)}";']
     for code, told in sorted(levels.items(), key=lambda each: event_code(each[0])):
         shown = told if told[1] != "NoSymbol" else told[:1]
         if shown != ["NoSymbol"]:
             lines.append(f"    key <{_XKB_NAMES[code]}> {{ [ {', '.join(shown)} ] }};")
     lines.append("};")
     return "\n".join(lines) + "\n"
+
+
+def _quoted(name: str) -> str:
+    """A name inside an XKB string."""
+    return visible(name).replace("\\", "/").replace('"', "'")
 
 
 def hwdb(own: Keyboard, pairs: Iterable[KeyPair], vendor: int, product: int) -> str:

@@ -43,12 +43,25 @@ def of(plan: Plan, faults: Sequence[Fault] = (), seed: int = 1) -> PanelStandIn:
     return PanelStandIn(
         devices=tuple(devices),
         ends={switch: pin for switch, pin in world.wires.items() if pin is not None},
+        planned=dict(plan.wires),
         bridges=tuple((plan.wires[one], plan.wires[other]) for one, other in bridged),
         shorts=tuple(plan.wires[fault.controls[0]] for fault in kinds.get("short", ())),
         jams=tuple(fault.controls[0] for fault in kinds.get("stuck", ())),
         bounce_ms=worn,
         seed=seed,
     )  # fmt: skip
+
+
+def followed(panel: PanelStandIn, plan: Plan) -> PanelStandIn:
+    """The panel when the build's wires have changed: one that is right is wired anew; one with faults keeps its copper,
+    and only switches that are new are wired."""
+    ends: dict[str, Pin] = dict(panel.ends)
+    if ends == panel.planned:
+        ends = dict(plan.wires)
+    else:
+        ends |= {switch: pin for switch, pin in plan.wires.items() if switch not in panel.planned}
+        ends = {switch: pin for switch, pin in ends.items() if switch in plan.rig.switches}
+    return panel.model_copy(update={"ends": ends, "planned": dict(plan.wires)})
 
 
 def repaired(panel: PanelStandIn, plan: Plan, faults: Sequence[Fault]) -> PanelStandIn:

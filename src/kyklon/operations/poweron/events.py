@@ -38,7 +38,9 @@ _OPERATIONS = {
 }  # fmt: skip
 
 
-_ADVICE = {  # code, or its beginning -> what to do where the build need not change
+_ADVICE = {
+    "controls.proof": "Put right what the proof found, and prove it again, in Controls, Live test",
+    # code, or its beginning -> what to do where the build need not change
     "card.loader-partition": "Mark the boot partition to start from, or write the image again",
     "card.bundle-space": "Leave a system out, or use a larger card",
     "card.bundle": "Put the bundle right in Card, multi-boot, and copy it again",

@@ -95,10 +95,20 @@ class LayoutView(BenchView):
             spin.valueChanged.connect(lambda value, name=name: self._on_typed(name, value))
             self._spins[name] = spin
             grid.addWidget(spin, 0, index)
+        self._degrees = QDoubleSpinBox()
+        self._degrees.setRange(-180, 359)
+        self._degrees.setDecimals(0)
+        self._degrees.setPrefix("seat ")
+        self._degrees.setSuffix("°")
+        self._degrees.setKeyboardTracking(False)
+        self._degrees.setAccessibleName("Turn of the seat, clockwise")
+        set_tip(self._degrees, "How far the seat is turned, clockwise")
+        self._degrees.valueChanged.connect(lambda value: self._on_turn(str(value)))
+        grid.addWidget(self._degrees, 0, 4)
         self._ways = Choice(self.theme, "Ways of the lever", self._on_ways)
         self._ways.set_choices((("8", "8 ways"), ("4", "4 ways")), "8")
         grid.addWidget(self._ways, 0, 3)
-        grid.setColumnStretch(4, 1)
+        grid.setColumnStretch(5, 1)
         box = QWidget()
         mirror = button("Mirror", self._on_mirror, tip="For the other hand")
         near = row(label("seat at the", "small"), self._turn, mirror,
@@ -146,7 +156,10 @@ class LayoutView(BenchView):
         self._copy.setText(f"Copy seat {self._seat}")
         seat = layout.seat(self._seat) if layout else None
         if seat is not None:
-            self._turn.setCurrentIndex(max(0, self._turn.findData(f"{seat.turn % 360:g}")))
+            self._turn.setCurrentIndex(self._turn.findData(f"{seat.turn % 360:g}"))
+            self._degrees.blockSignals(True)
+            self._degrees.setValue(round(seat.turn % 360))
+            self._degrees.blockSignals(False)
 
     def _hand_now(self) -> arrange.Hand:
         return next((each for each in arrange.HANDS if each.name == self._hand.value), arrange.HANDS[1])

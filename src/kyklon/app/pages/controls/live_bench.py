@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections import deque
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -25,30 +24,19 @@ from kyklon.operations.controls import standin
 from kyklon.operations.controls.acts import as_found
 from kyklon.operations.controls.faulty import Fault, Plan, World
 from kyklon.operations.controls.findings import fingerprint
-from kyklon.operations.controls.levers import Axis, Rose
-from kyklon.operations.controls.mapping import event_code, paths
 from kyklon.operations.controls.proof import Act, Diagnosis, Reasoner
 from kyklon.operations.controls.proof import Session as Proving
 from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
-from kyklon.operations.controls.reports import Listener, Report
+from kyklon.operations.controls.reports import Listener
 from kyklon.operations.controls.rig import Rig, rig_of
 from kyklon.operations.controls.sources import PluggedSource, Source, StandInSource
-from kyklon.operations.controls.told import Told, ends_found, name_of, told
+from kyklon.operations.controls.told import Told, ends_found, told
+from kyklon.operations.controls.trace import Followed, Trace, followed, owner_of
 
 POLL_MS = 4  # so that an event is drawn within a frame of 16 ms
 SETTLE_MS = 250  # after a hand was in the wires: what it let go of has been said by then
 LOOK_MS = 1000  # between two looks at what is plugged in
 STAND_IN, PLUGGED = "stand-in", "plugged"
-_KEPT = 600  # events of a device that the histograms are made of
-
-
-@dataclass(frozen=True)
-class Lighted:
-    """The path of a press: switch, terminal, code, game, each '' where it ends. wrong: it ends in another's game."""
-
-    control: str
-    words: tuple[str, str, str, str]
-    wrong: bool = False
 
 
 class LiveBench(QObject):
@@ -69,11 +57,9 @@ class LiveBench(QObject):
         self.diagnosis: Diagnosis | None = None
         self.faults: tuple[Told, ...] = ()
         self.busy = False
-        self.last: Lighted | None = None
+        self.last: Followed | None = None
         self.system: System | None = None
-        self.events: dict[str, deque[InputEvent]] = {}
-        self.roses: dict[str, Rose] = {}
-        self.axes: dict[tuple[str, str], Axis] = {}
+        self.trace = Trace()
         self._latched: set[str] = set()
         self._pressed = ""
         self._rig: Rig | None = None
@@ -86,7 +72,7 @@ class LiveBench(QObject):
 
     @staticmethod
     def _has_stand_ins(folder: Path) -> bool:
-        return (folder / choose.STAND_INS).is_dir()
+        return choose.has_stand_ins(folder)
 
     # --- the source --------------------------------------------------------------------------------------------
 
@@ -125,7 +111,10 @@ class LiveBench(QObject):
         """The build has changed: its plan, and the stand-in, whose encoders are split where the kernel line says so."""
         rig = rig_of(self.session.build, self.session.catalogue)
         if rig is None:
+            if self.source is not None:
+                self.source.close()
             self._rig, self.plan, self.source = None, None, None
+            self.proof, self.diagnosis, self.faults = None, None, ()
             return
         plan = Plan(rig)
         rewired = self.plan is None or plan.wires != self.plan.wires or rig.devices != self.plan.rig.devices \
@@ -136,7 +125,12 @@ class LiveBench(QObject):
         devices_same = self._rig is not None and self._rig.devices == rig.devices
         self._rig, self.plan = rig, plan
         if self.kind == STAND_IN:
-            if not (devices_same and isinstance(self.source, StandInSource)):
+            if devices_same and isinstance(self.source, StandInSource):
+                followed = standin.followed(self.source.panel.panel, plan)
+                if followed != self.source.panel.panel:
+                    self.source.panel.take(followed)
+                    self._keep_panel(followed)
+            else:
                 self._make_stand_in()
         elif self.source is None or not devices_same:
             if self.source is not None:
@@ -289,7 +283,8 @@ class LiveBench(QObject):
         if heard.events:
             fresh = sorted(self.listener.active - before)
             if fresh:
-                self.last = self._follow(fresh[-1])
+                pressed = self._pressed if self.stand_in is not None else ""
+                self.last = followed(self.plan, fresh[-1], self.system, pressed)
         asking = self.proof is not None and self.proof.current is not None and not self.busy and not self._latched
         if asking and self.listener.ready(self._now()):
             self._answered()
@@ -301,62 +296,14 @@ class LiveBench(QObject):
 
     def _hear(self, role: str, event: InputEvent) -> None:
         self.listener = self.listener.heard(role, event)
-        key = f"{role} {event.player} {event.code}"
-        if not event.code.startswith("ABS_"):
-            self.events.setdefault(key, deque(maxlen=_KEPT)).append(event)
-            if event.value:
-                self._last_key = key
-        else:
-            place = f"{role} {event.player}"
-            self.roses[place] = self.roses.get(place, Rose()).heard(event)
-            axis = self.axes.get((place, event.code)) or Axis(role, event.code)
-            self.axes[place, event.code] = axis.heard(event)
-            self.last_lever = place
-
-    _last_key = ""
-    last_lever = ""
-
-    @property
-    def last_events(self) -> Sequence[InputEvent]:
-        """What the button said that was pressed last, over all its presses."""
-        return tuple(self.events.get(self._last_key, ()))
+        self.trace.heard(role, event)
 
     @property
     def held(self) -> frozenset[str]:
-        """Switches that are closed as the build's wires say; and on a stand-in what is pressed itself."""
+        """Switches that are closed, as the build's wires say."""
         if self.plan is None:
             return frozenset()
-        return frozenset(owner for report in self.listener.active if (owner := self._owner(report)))
-
-    def _owner(self, report: Report) -> str:
-        assert self.plan is not None
-        for pin in self.plan.pins_of.get(report, ()):
-            if pin in self.plan.owners and self.plan.events[pin] == report:
-                return self.plan.owners[pin]
-        return ""
-
-    def _follow(self, report: Report) -> Lighted:
-        """From what came out of a device to the switch behind it and into the game."""
-        assert self._rig is not None
-        assert self.plan is not None
-        owner = self._owner(report)
-        pressed = self._pressed if self.stand_in is not None else owner
-        device = self._rig.device(report.role)
-        pin = next((pin for pin in self.plan.pins_of.get(report, ()) if self.plan.events[pin] == report), None)
-        terminal = device.encoder.terminal(pin[1]) if device and pin else None
-        code = f"{report.event} {event_code(report.event):#05x}"
-        path = next((each for each in paths(self._rig, self.system) if each.control == owner), None)
-        inputs = " / ".join(path.inputs) if path else ""
-        player = (device.first if device else 1) + report.player - 1
-        game = f"{inputs}, player {player}" if inputs else ""
-        printed = terminal.printed if terminal else "?"
-        if device is not None and len(self._rig.devices) > 1:
-            printed = f"{printed} · {device.title}"
-        wrong = bool(pressed) and owner != pressed
-        if wrong and not game:
-            game = f"as {name_of(self._rig, owner)}" if owner else "nobody's"
-        return Lighted(owner, (name_of(self._rig, pressed or owner) if pressed or owner else "?", printed, code, game),
-                       wrong)  # fmt: skip
+        return frozenset(own for report in self.listener.active if (own := owner_of(self.plan, report)))
 
     # --- the guided proof --------------------------------------------------------------------------------------
 

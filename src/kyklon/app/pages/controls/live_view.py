@@ -255,13 +255,13 @@ class LiveView(BenchView):
         return f"Put them right one by one, in wire or in software.{more}", f"{len(bench.faults)} found"
 
     def _show_seen(self) -> None:
-        seen = measured(self.bench.last_events)
+        seen = measured(self.bench.trace.last_events)
         rig = self.rig
         self._bounce.show_values(seen.bounces[-60:], f"longest {seen.longest_ms:.1f}\u202fms" if seen.presses else "")
         per = f"every {seen.interval_ms:g}\u202fms" if seen.interval_ms else "so far"
         self._report.show_values(seen.gaps[-200:], per if seen.gaps else "")
-        place = self.bench.last_lever
-        rose = self.bench.roses.get(place, Rose())
+        place = self.bench.trace.lever
+        rose = self.bench.trace.roses.get(place, Rose())
         levers = {c.ways for seat in (rig.layout.seats if rig else ()) for c in seat.controls if c.kind == "lever"}
         self._rose.show_rose(rose, rose.words(4 if levers == {4} else 8))
         told = [self._axis_words(each) for each in self._limits() if each.device == place.partition(" ")[0]]
@@ -275,7 +275,7 @@ class LiveView(BenchView):
         return f"{limits.axis} {limits.low} to {limits.high}, rests at {limits.rest}" + (f": {bad}" if bad else "")
 
     def _limits(self) -> tuple[AxisLimits, ...]:
-        return tuple(limits for axis in self.bench.axes.values() if (limits := axis.limits) is not None)
+        return tuple(limits for axis in self.bench.trace.axes.values() if (limits := axis.limits) is not None)
 
     # --- acting ------------------------------------------------------------------------------------------------
 

@@ -190,7 +190,7 @@ class MapView(BenchView):
                     item.widget().deleteLater()
             self._ticks = {}
             for line, each in enumerate(free):
-                tick = QCheckBox(visible(f"uses {each.label}"))
+                tick = QCheckBox(unmarked(visible(f"uses {each.label}")))
                 self._ticks[f"{self._pick[0]} {each.id}"] = tick
                 self._uses.addWidget(tick, line // 2, line % 2)
                 tick.setChecked(True)

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QMenu, QPushButton
 
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import unmarked
+from kyklon.base.inside import inside
 from kyklon.base.shown import visible
 from kyklon.catalogue.chosen import systems_of
 from kyklon.operations.controls import exports
@@ -100,5 +101,5 @@ class PapersMenu:
         last = len(files) - 1
         for index, (path, data) in enumerate(files.items()):
             said = f"{len(files)} files in {visible(folder.name)}" if index == last else ""
-            self.session.keep_file(folder / path, data, said)
+            self.session.keep_file(inside(folder, path), data, said)
         self.session.log(40, "Exported", f"{len(files)} files into {folder.name}")

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QCheckBox, QWidget
 from kyklon.app.pages.controls.bench import SIDE, BenchView
 from kyklon.app.pages.controls.header_drawing import HeaderDrawing, Seated
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import FigureRows, Sheet, column, label, row, scrolled, set_role, set_tip
+from kyklon.app.widgets.basic import FigureRows, Sheet, column, label, row, scrolled, set_role, set_tip, unmarked
 from kyklon.base.shown import visible
 from kyklon.catalogue.control_records import Header
 from kyklon.catalogue.records import Board, Overlay
@@ -63,7 +63,7 @@ class PinsView(BenchView):
         header = self.header
         if not self.ticks:
             for overlay in self.session.catalogue.all(Overlay):
-                tick = QCheckBox(visible(overlay.name))
+                tick = QCheckBox(unmarked(visible(overlay.name)))
                 set_tip(tick, overlay.note)
                 tick.clicked.connect(lambda on, key=overlay.id: self.on_wish(key, on=on))
                 self.ticks[overlay.id] = tick

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QCheckBox, QGridLayout, QLineEdit, QWidget
 from kyklon.app.pages.controls.bench import SIDE, BenchView
 from kyklon.app.pages.controls.table_view import Shown, TableView
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, scrolled, set_tip
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, scrolled, set_tip, unmarked
 from kyklon.base.shown import visible
 from kyklon.catalogue.records import Encoder
 from kyklon.model.build import Build, edited
@@ -115,7 +115,7 @@ class WiringView(BenchView):
             tick.setChecked(run.done)
             tick.blockSignals(False)
             ends = f"{run.tabs[0]:g}" if run.tabs[0] == run.tabs[1] else f"{run.tabs[0]:g} to {run.tabs[1]:g}"
-            tick.setText(visible(f"{run.control} → {run.printed} · {run.colour} · {run.length:.0f}\u202fmm"))
+            tick.setText(unmarked(visible(f"{run.control} → {run.printed} · {run.colour} · {run.length:.0f}\u202fmm")))
             set_tip(tick, f"crimps {ends} mm, switch to encoder")
         mixed = sum(made.mixed.values())
         wide = " and ".join(

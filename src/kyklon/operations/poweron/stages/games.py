@@ -38,10 +38,13 @@ def controllers(bench: Bench) -> Step:
             remedy = or_put(quirk_remedy(bench.build, *(each.encoder for each in devices)), planned)
             return fail(Failure("controllers", "controls.encoder-quirk", cause, remedy, screen, idle))
     told = [_found(bench, device) for device in devices]
-    dead = _dead(bench)
+    dead, code = _dead(bench)
     if dead:
-        screen = Screen("menu", f"{bench.image.front_end}", ("The menu stands and does not move",))
-        return fail(Failure("controllers", "controls.wiring", dead, _wire_remedy(bench), screen, idle))
+        screen = Screen("front end", bench.image.front_end, ("The menu stands and does not move",))
+        found = findings_of_controls(bench.build, bench.catalogue, World())
+        remedy = next((each.remedy for each in found if each.code == code), None)
+        planned = code != "controls.wiring" and not any(each.code == code for each in found)
+        return fail(Failure("controllers", code, dead, or_put(remedy, planned), screen, idle))
     return Step(tuple(Moment(words, idle, 0.4 / len(told)) for words in told))
 
 
@@ -68,38 +71,34 @@ def _unread(bench: Bench, device: Device) -> bool:
     )
 
 
-def _dead(bench: Bench) -> str:
-    """Why seat 1 cannot move the menu, '' where it can. Nothing is said of a build whose controls are not laid out."""
+def _dead(bench: Bench) -> tuple[str, str]:
+    """Why seat 1 cannot move the menu, and the code of the finding that says so; '' twice where it can. Nothing is said
+    of a build whose controls are not wired at all: it has other means."""
     rig = rig_of(bench.build, bench.catalogue)
     if rig is None or not rig.layout.seats or not rig.settings.wires:
-        return ""
-    silent = (
-        set(rig.settings.proof.silent)
-        if rig.settings.proof and rig.settings.proof.wiring == fingerprint(rig)
-        else set()
-    )
-    live = {
-        switch for switch, (device, _end) in rig.wired.items() if switch not in silent and not _unread(bench, device)
-    }
+        return "", ""
+    told = rig.settings.proof
+    silent = set(told.silent) if told is not None and told.wiring == fingerprint(rig) else set()
+    unread = {device.role for device in rig.devices if _unread(bench, device)}
     seat = rig.layout.seats[0]
-    ways = [name for name in seat.switches if name in DIRECTIONS]
-    lost = [name for name in ways if f"p1.{name}" not in live]
-    buttons = [control.id for control in seat.controls if control.kind == "button"]
-    if ways and lost:
-        said = "said nothing in the proof" if all(f"p1.{name}" in silent for name in lost) else "reaches no terminal"
-        return f"Seat 1 cannot move the menu: {' and '.join(lost)} {said}."
-    if buttons and not any(f"p1.{name}" in live for name in buttons):
-        return "Seat 1 cannot choose in the menu: none of its buttons reaches a terminal that is read."
-    return ""
+    ways = [f"p1.{name}" for name in seat.switches if name in DIRECTIONS]
+    buttons = [f"p1.{control.id}" for control in seat.controls if control.kind == "button"]
 
+    def live(switch: str) -> bool:
+        return switch in rig.wired and switch not in silent and rig.wired[switch][0].role not in unread
 
-def _wire_remedy(bench: Bench) -> Remedy | None:
-    """What the wiring's own finding offers."""
-    found = findings_of_controls(bench.build, bench.catalogue, World())
-    return next(
-        (each.remedy for each in found if each.code == "controls.wiring" or each.code.startswith("controls.overlay")),
-        None,
-    )
+    lost = [each for each in ways if not live(each)]
+    if not lost and (not buttons or any(map(live, buttons))):
+        return "", ""
+    asked = lost or buttons
+    what = "move in" if lost else "choose in"
+    names = " and ".join(each.removeprefix("p1.") for each in asked)
+    bank = next((rig.wired[each][0] for each in asked if each in rig.wired and rig.wired[each][0].role in unread), None)
+    if bank is not None:
+        why = f"{bank.title} sits on the header, and the card does not load {bank.encoder.overlay}"
+        return f"Seat 1 cannot {what} the menu: {why}.", f"controls.overlay:{bank.role}"
+    said = "said nothing in the proof" if any(each in silent for each in asked) else "reaches no terminal"
+    return f"Seat 1 cannot {what} the menu: {names} {said}.", "controls.proof" if "proof" in said else "controls.wiring"
 
 
 def library(bench: Bench) -> Step:
