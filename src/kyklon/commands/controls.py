@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
     from kyklon.catalogue.loader import Catalogue
     from kyklon.catalogue.records import System
     from kyklon.model.build import Build
+    from kyklon.model.controls import ControlSettings
     from kyklon.operations.controls.faulty import Plan
     from kyklon.operations.controls.proof import Session
     from kyklon.operations.controls.rig import Rig
@@ -131,16 +133,10 @@ def prove(
     as_json: Json = False,
 ) -> int:
     """Prove every wire: press what is asked for, and hear what is wired wrongly."""
-    from datetime import datetime
-
-    from kyklon.devices import choose
-    from kyklon.devices.simulated import panel as panels
     from kyklon.model.build import edited
-    from kyklon.model.controls import Proof
-    from kyklon.operations.controls import standin
     from kyklon.operations.controls.faulty import Plan
     from kyklon.operations.controls.findings import fingerprint
-    from kyklon.operations.controls.proof import Reasoner, Session
+    from kyklon.operations.controls.proof import Reasoner, Session, kept
     from kyklon.operations.controls.told import told
     from kyklon.record import folder as store
     from kyklon.record.logbook import Logbook
@@ -149,31 +145,19 @@ def prove(
     plan = Plan(_rig(build, parts))
     if not plan.switches:
         raise WrongUse("No switch is wired yet.", do=f"`kyklon controls wire {folder}` wires them.")
-    reasoner = Reasoner(plan)
-    if plugged:
-        session = _ask(plan, Session(reasoner))
-    else:
-        if not 0 <= faults <= 3:
-            raise WrongUse("A stand-in takes 0 to 3 faults at once.")
-        kept = panels.load(folder / choose.STAND_INS)
-        drawn = standin.drawn(plan, faults, seed)
-        panel = standin.of(plan, drawn, seed) if drawn or kept is None else kept
-        hand = standin.Hand(panel)
-        session = hand.prove(Session(reasoner, rest=hand.listener.active))
-    diagnosis = session.diagnosis
+    if not 0 <= faults <= 3:
+        raise WrongUse("A stand-in takes 0 to 3 faults at once.")
+    session = Session(Reasoner(plan))
+    session = _ask(plan, session) if plugged else _press(folder, plan, session, faults, seed)
+    with watching() as watch:
+        diagnosis = session.explained(watch)
     rows = [told(plan, fault) for fault in diagnosis.faults or ()]
-    presses = sum(map(len, session.asked))
-    silent = tuple(act[0] for act, answer in zip(session.asked, session.answers, strict=True)
-                   if len(act) == 1 and answer.silent)  # fmt: skip
-    titles = tuple(row.title for row in rows) or (
-        ("What was heard fits no set of faults",) if diagnosis.faults is None else ()
-    )
-    now_ = datetime.now().astimezone().isoformat(timespec="seconds")
-    made = Proof(at=now_, wiring=fingerprint(plan.rig), faults=titles, silent=silent, presses=presses)
+    made = kept(session, tuple(row.title for row in rows), fingerprint(plan.rig),
+                clear=diagnosis.faults is not None)  # fmt: skip
     store.update(folder, lambda now: edited(now, "controls.proof", made))
-    Logbook(folder).add(40, "Wiring proven", "; ".join(titles) or f"every switch is right, {presses} presses")
+    Logbook(folder).add(40, "Wiring proven", "; ".join(made.faults) or f"every switch is right, {made.presses} presses")
     data = {
-        "right": diagnosis.right, "presses": presses, "clear": diagnosis.faults is not None,
+        "right": diagnosis.right, "presses": made.presses, "clear": diagnosis.faults is not None,
         "faults": [{"kind": row.fault.kind, "controls": list(row.fault.controls), "title": row.title, "cure": row.cure,
                     "software": row.software} for row in rows],
         "skipped": [list(act) for act in session.skipped], "unexplained": list(diagnosis.unexplained),
@@ -181,15 +165,28 @@ def prove(
 
     def lines() -> list[str]:
         if diagnosis.right:
-            return [f"Every switch does what it should: {presses} presses."]
+            return [f"Every switch does what it should: {made.presses} presses."]
         if diagnosis.faults is None:
-            return [
-                "These answers fit no set of up to five faults. Press again: " + ", ".join(diagnosis.unexplained) + "."
-            ]
+            odd = ", ".join(diagnosis.unexplained)
+            return [f"These answers fit no set of up to five faults. Press again: {odd}."]
         return [f"{row.title}. {row.cure}." for row in rows]
 
     out(data, as_json, lines)
     return OK if diagnosis.right else STOPS
+
+
+def _press(folder: Path, plan: Plan, session: Session, faults: int, seed: int) -> Session:
+    """The proof on the build's stand-in, or on one with faults."""
+    from dataclasses import replace
+
+    from kyklon.devices import choose
+    from kyklon.devices.simulated import panel as panels
+    from kyklon.operations.controls import standin
+
+    there = panels.load(folder / choose.STAND_INS)
+    drawn = standin.drawn(plan, faults, seed)
+    hand = standin.Hand(standin.of(plan, drawn, seed) if drawn or there is None else standin.followed(there, plan))
+    return hand.prove(replace(session, rest=hand.listener.active))
 
 
 def _ask(plan: Plan, session: Session) -> Session:
@@ -253,17 +250,7 @@ def map_(
     systems = [_system(build, parts, name) for name in build.systems]
     settings = build.controls
     for word in hold or []:
-        name, _, rest = word.partition(":")
-        input_id, equals, place = rest.partition("=")
-        system = _system(build, parts, name)
-        if not equals or input_id not in {each.id for each in system.inputs}:
-            raise WrongUse(f"{word!r} holds nothing.", do=f"Write it as {system.id}:{system.inputs[0].id}=b1.")
-        if place and place not in maps.Board(rig.layout).free:
-            raise WrongUse(
-                f"No seat has a button {place!r} for play.", do=f"There are {', '.join(maps.Board(rig.layout).free)}."
-            )
-        made, _cost = maps.moved(rig.layout, systems, settings, name, input_id, place)
-        settings = maps.with_map(settings, made)
+        settings = _held(word, build, parts, rig, systems, settings)
     told = maps.solve(rig.layout, systems, settings) if solve else maps.priced(rig.layout, systems, settings)
     if solve:
         settings = maps.taken(settings, told)
@@ -293,6 +280,24 @@ def map_(
 
     out(data, as_json, lines)
     return OK
+
+
+def _held(
+    word: str, build: Build, parts: Catalogue, rig: Rig, systems: Sequence[System], settings: ControlSettings
+) -> ControlSettings:
+    """The settings with one input held on a button. word: SYSTEM:INPUT=PLACE. Raises WrongUse."""
+    from kyklon.operations.controls import maps
+
+    name, _, rest = word.partition(":")
+    input_id, equals, place = rest.partition("=")
+    system = _system(build, parts, name)
+    if not equals or input_id not in {each.id for each in system.inputs}:
+        raise WrongUse(f"{word!r} holds nothing.", do=f"Write it as {system.id}:{system.inputs[0].id}=b1.")
+    free = maps.Board(rig.layout).free
+    if place and place not in free:
+        raise WrongUse(f"No seat has a button {place!r} for play.", do=f"There are {', '.join(free)}.")
+    made, _cost = maps.moved(rig.layout, systems, settings, name, input_id, place)
+    return maps.with_map(settings, made)
 
 
 def export(

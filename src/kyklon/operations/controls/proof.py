@@ -6,21 +6,26 @@ cheapest set of faults that gives every answer as it came.
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from datetime import datetime
 from functools import cached_property
 from itertools import combinations
 
 import numpy as np
 from numpy.typing import NDArray
 
+from kyklon.base.progress import UNWATCHED, Progress, Watch
+from kyklon.model.controls import Proof
 from kyklon.operations.controls.faulty import Fault, Pin, Plan, World, cost, single_faults, wide_faults
 from kyklon.operations.controls.reports import Answer, Report
 
 MOST_FAULTS = 5  # that are looked for at once
 _WRONG = 0.02  # how much an answer that does not fit leaves of a single fault: several may be there
 _TOUCHES = 7  # answers that one local fault changes at the most: a short on an axis that two players share
-_MOST_WORLDS = 30_000  # hypotheses that are tried before it is given up
+_MOST_WORLDS = 6_000  # hypotheses that are tried before it is given up, some seconds
+_STEP = 100  # of them between two looks at whether it was cancelled
 
 Act = tuple[str, ...]
 
@@ -128,10 +133,11 @@ class Reasoner:
         best = max(range(len(left)), key=lambda index: (round(entropies[index], 6), -index))
         return left[best]
 
-    def explain(self, rest: frozenset[Report], acts: Sequence[Act], answers: Sequence[Answer]) -> Diagnosis:
-        """The cheapest set of faults that explains everything that was heard."""
+    def explain(self, rest: frozenset[Report], acts: Sequence[Act], answers: Sequence[Answer],
+                watch: Watch = UNWATCHED) -> Diagnosis:  # fmt: skip
+        """The cheapest set of faults that explains everything that was heard. Raises Cancelled."""
         told = _Told(rest, tuple(acts), tuple(answers))
-        budget = [_MOST_WORLDS]
+        budget = _Budget(watch)
         for size in range(MOST_FAULTS + 1):
             found: dict[object, tuple[float, tuple[Fault, ...]]] = {}
             for wide in self._wides(size):
@@ -142,7 +148,7 @@ class Reasoner:
             if found:
                 ordered = [faults for _price, faults in sorted(found.values())]
                 return Diagnosis(ordered[0], tuple(ordered[1:6]))
-            if budget[0] <= 0:
+            if budget.spent:
                 break
         return Diagnosis(None, (), self._not_as_planned(told))
 
@@ -154,12 +160,9 @@ class Reasoner:
                 if len(levers) == len(set(levers)):
                     yield chosen
 
-    def _local(
-        self, faults: tuple[Fault, ...], more: int, told: _Told, budget: list[int]
-    ) -> Iterator[tuple[Fault, ...]]:
+    def _local(self, faults: tuple[Fault, ...], more: int, told: _Told, budget: _Budget) -> Iterator[tuple[Fault, ...]]:
         """Sets that explain everything, with at most so many local faults more."""
-        budget[0] -= 1
-        if budget[0] < 0:
+        if not budget.take():
             return
         world = World(self.plan, faults)
         wrong = told.wrong(world)
@@ -229,6 +232,28 @@ class Reasoner:
     def _not_as_planned(self, told: _Told) -> tuple[str, ...]:
         wrong = told.wrong(World(self.plan))
         return tuple(" and ".join(told.acts[place]) for place in wrong if place >= 0)
+
+
+class _Budget:
+    """Hypotheses that may still be tried, told to whoever watches."""
+
+    def __init__(self, watch: Watch) -> None:
+        self._watch, self._used, self._begun = watch, 0, time.monotonic()
+
+    @property
+    def spent(self) -> bool:
+        return self._used >= _MOST_WORLDS
+
+    def take(self) -> bool:
+        if self.spent:
+            return False
+        self._used += 1
+        if self._used % _STEP == 0:
+            self._watch.check()
+            rate = self._used / max(1e-3, time.monotonic() - self._begun)
+            left = (_MOST_WORLDS - self._used) / rate
+            self._watch.sink(Progress("trying what fits", self._used, _MOST_WORLDS, rate, left, unit="sets"))
+        return True
 
 
 @dataclass(frozen=True)
@@ -324,4 +349,20 @@ class Session:
 
     @cached_property
     def diagnosis(self) -> Diagnosis:
-        return self.reasoner.explain(self.rest, self.asked, self.answers)
+        return self.explained()
+
+    def explained(self, watch: Watch = UNWATCHED) -> Diagnosis:
+        """What the answers say. Raises Cancelled."""
+        return self.reasoner.explain(self.rest, self.asked, self.answers, watch)
+
+
+def kept(session: Session, titles: tuple[str, ...], wiring: str, *, clear: bool) -> Proof:
+    """A proof that is over, as the build keeps it. titles: its faults in words; wiring: a fingerprint of the wires;
+    clear: whether the answers fitted any set of faults."""
+    silent = tuple(
+        act[0] for act, answer in zip(session.asked, session.answers, strict=True) if len(act) == 1 and answer.silent
+    )
+    if not clear:
+        titles = ("What was heard fits no set of faults",)
+    now = datetime.now().astimezone().isoformat(timespec="seconds")
+    return Proof(at=now, wiring=wiring, faults=titles, silent=silent, presses=sum(map(len, session.asked)))

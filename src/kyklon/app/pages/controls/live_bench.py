@@ -5,26 +5,25 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import replace
-from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from kyklon.app.session.session import Session
+from kyklon.base.errors import KyklonError
 from kyklon.catalogue.records import System
 from kyklon.devices import choose
 from kyklon.devices.ports import InputEvent, InputFacts
 from kyklon.devices.simulated import panel as panels
 from kyklon.devices.simulated.panel import PanelStandIn, SimulatedPanel
 from kyklon.model.build import edited
-from kyklon.model.controls import Proof
 from kyklon.model.kernel_line import word_values
 from kyklon.operations.controls import standin
 from kyklon.operations.controls.acts import as_found
 from kyklon.operations.controls.faulty import Fault, Plan, World
 from kyklon.operations.controls.findings import fingerprint
-from kyklon.operations.controls.proof import Act, Diagnosis, Reasoner
+from kyklon.operations.controls.proof import Act, Diagnosis, Reasoner, kept
 from kyklon.operations.controls.proof import Session as Proving
 from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
 from kyklon.operations.controls.reports import Listener
@@ -364,7 +363,13 @@ class LiveBench(QObject):
                 self._keep_proof()
             self._ready()
 
-        self._think(lambda: proof.diagnosis, done)
+        def stopped(_bad: KyklonError) -> None:
+            self.told.emit("Not thought to the end; begin the proof anew, or ask for a control again")
+            self._ready()
+
+        self.busy = True
+        self.session.jobs.start("Looking for what is wrong", proof.explained, done, bad=stopped)
+        self.found.emit()
 
     def _reason_anew(self) -> None:
         """The same answers against another plan: what is wrong now is what the new wires do not explain."""
@@ -392,19 +397,12 @@ class LiveBench(QObject):
         proof, plan = self.proof, self.plan
         assert proof is not None
         assert plan is not None
-        silent = tuple(
-            act[0] for act, answer in zip(proof.asked, proof.answers, strict=True) if len(act) == 1 and answer.silent
-        )
-        titles = tuple(each.title for each in self.faults)
-        if self.diagnosis is not None and self.diagnosis.faults is None:
-            titles = ("What was heard fits no set of faults",)
-        presses = sum(map(len, proof.asked))
-        made = Proof(at=datetime.now().astimezone().isoformat(timespec="seconds"), wiring=fingerprint(plan.rig),
-                     faults=titles, silent=silent, presses=presses)  # fmt: skip
+        clear = self.diagnosis is not None and self.diagnosis.faults is not None
+        made = kept(proof, tuple(each.title for each in self.faults), fingerprint(plan.rig), clear=clear)
         before = self.session.build.controls.proof
         if before is None or before.model_copy(update={"at": made.at}) != made:
             self.session.put("Wiring proven", edited(self.session.build, "controls.proof", made))
-        detail = "; ".join(titles) or f"every switch is right, {presses} presses"
+        detail = "; ".join(made.faults) or f"every switch is right, {made.presses} presses"
         self.session.log(40, "Wiring proven", detail)
 
     # --- cures -------------------------------------------------------------------------------------------------

@@ -175,6 +175,7 @@ class LiveView(BenchView):
         self.skip.setVisible(asking)
         self.stop.setVisible(proof is not None)
         self._practice.setVisible(bench.kind == STAND_IN)
+        self.view.takes_keys = bench.kind == STAND_IN
         self._show_ask()
         self._show_faults()
         self._show_table()

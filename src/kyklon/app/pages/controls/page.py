@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import cast
 
-from PyQt6.QtCore import QTimer
-from PyQt6.QtWidgets import QStackedWidget, QTabBar, QWidget
+from PyQt6.QtWidgets import QTabBar
 
 from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.hotkey_view import HotkeyView
@@ -18,6 +17,7 @@ from kyklon.app.pages.controls.papers import PapersMenu
 from kyklon.app.pages.controls.pins_view import PinsView
 from kyklon.app.pages.controls.wiring_view import WiringView
 from kyklon.app.pages.page import OperationPage
+from kyklon.app.pages.view_stack import ViewStack
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import button, row
 from kyklon.app.widgets.instrument import Instrument
@@ -28,7 +28,6 @@ _VIEWS: tuple[tuple[str, Callable[[Session], BenchView]], ...] = (
     ("Panel", LayoutView), ("Wiring", WiringView), ("Live test", LiveView), ("Map", MapView), ("Hotkeys", HotkeyView),
     ("Keyboard", KeyboardView), ("Header pins", PinsView),
 )  # fmt: skip
-_BETWEEN_MS = 40  # between two views that are made before they are wanted
 
 
 class ControlsPage(OperationPage):
@@ -42,39 +41,23 @@ class ControlsPage(OperationPage):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self._made: dict[int, BenchView] = {}
         self._front = -1
-        self._stack = QStackedWidget()
+        self._stack = ViewStack(session, tuple(maker for _name, maker in _VIEWS))
         self._tabs = QTabBar()
         self._tabs.setAccessibleName("Part of the controls")
         self._tabs.setDrawBase(False)
         self._tabs.setExpanding(False)
         for name, _view in _VIEWS:
             self._tabs.addTab(name)
-            self._stack.addWidget(QWidget())
         self._tabs.currentChanged.connect(lambda _index: self._on_switched())
         self._papers = PapersMenu(session)
         self.export = button("Print and export…", lambda: self._papers.open(self.export))
         self.body.addLayout(row(self._tabs, 1, self.export))
         self.body.addWidget(self._stack, 1)
         self._on_switched()
-        QTimer.singleShot(_BETWEEN_MS, self._prepare)
-
-    def _prepare(self) -> None:
-        left = next((view for view in range(len(_VIEWS)) if view not in self._made), None)
-        if left is not None and not self.session.ended:
-            self._view(left)
-            QTimer.singleShot(_BETWEEN_MS, self._prepare)
 
     def _view(self, view: int) -> BenchView:
-        if view not in self._made:
-            made = self._made[view] = _VIEWS[view][1](self.session)
-            place = self._stack.widget(view)
-            self._stack.insertWidget(view, made)
-            if place is not None:
-                self._stack.removeWidget(place)
-                place.deleteLater()
-        return self._made[view]
+        return cast(BenchView, self._stack.view(view))
 
     @property
     def panel(self) -> LayoutView:
@@ -141,12 +124,12 @@ class ControlsPage(OperationPage):
     def hideEvent(self, event: object) -> None:
         """Override."""
         super().hideEvent(event)  # type: ignore[arg-type] # a QHideEvent
-        if self.view in self._made and not self.session.ended:  # at the end its timers are gone already
-            self._made[self.view].hidden()
+        if self.view in self._stack.made and not self.session.ended:  # at the end its timers are gone already
+            self._stack.made[self.view].hidden()
 
     def _on_switched(self) -> None:
-        if self._front in self._made and self._front != self.view:
-            self._made[self._front].hidden()
+        if self._front in self._stack.made and self._front != self.view:
+            self._stack.made[self._front].hidden()
         self._front = self.view
         front = self._view(self.view)
         front.refresh()

@@ -63,6 +63,7 @@ class TableView(Instrument):
         super().__init__(theme, name)
         self._shown = Shown()
         self._editable, self._none = editable, label
+        self.takes_keys = not editable  # a keyboard encoder's own keys must not press a stand-in
         self._held: frozenset[str] = frozenset()
         self._lit: frozenset[str] = frozenset()  # of them what is drawn now: they lie over the drawing
         self._down: set[str] = set()  # what mouse and keys hold, whatever comes of it
@@ -462,7 +463,7 @@ class TableView(Instrument):
             dx, dy = _ARROWS[key]
             self.dragged.emit(next(iter(self._selected))[0], float(dx), float(dy))
         elif not self._editable and (name := KEYS.get(key)):
-            if not event.isAutoRepeat():
+            if not event.isAutoRepeat() and self.takes_keys:
                 self._push(name)
         else:
             super().keyPressEvent(event)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, cast
 
-from PyQt6.QtCore import QTimer, pyqtSignal
-from PyQt6.QtWidgets import QStackedWidget, QTabBar, QWidget
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QTabBar, QWidget
 
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.poweron.finder_view import FinderView
@@ -15,6 +15,7 @@ from kyklon.app.pages.poweron.log_view import LogView
 from kyklon.app.pages.poweron.practice_view import PracticeView
 from kyklon.app.pages.poweron.rehearsal_view import RehearsalView
 from kyklon.app.pages.poweron.steps_view import StepsView
+from kyklon.app.pages.view_stack import ViewStack
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import row
 from kyklon.app.widgets.instrument import Instrument
@@ -23,7 +24,6 @@ FORECAST, REHEARSAL, STEPS, LOG, FINDER, PRACTICE = range(6)
 _VIEWS: tuple[Callable[[Session], QWidget], ...] = (
     ForecastView, RehearsalView, StepsView, LogView, FinderView, PracticeView,
 )  # fmt: skip
-_BETWEEN_MS = 40  # between two views that are made before they are wanted
 _TABS = ("Forecast", "Rehearsal", "Real machine", "Practice")
 _REAL = ("Steps", "Boot log", "Fault finder")
 
@@ -36,10 +36,7 @@ class PowerOnPage(OperationPage):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self._made: dict[int, QWidget] = {}
-        self._stack = QStackedWidget()
-        for _view in _VIEWS:
-            self._stack.addWidget(QWidget())
+        self._stack = ViewStack(session, _VIEWS, self._connect)
         self._tabs, self._real = QTabBar(), QTabBar()
         for bar, names, called in ((self._tabs, _TABS, "What is shown"), (self._real, _REAL, "Of the real machine")):
             bar.setAccessibleName(called)
@@ -51,31 +48,18 @@ class PowerOnPage(OperationPage):
         self.body.addLayout(row(self._tabs, 1, self._real))
         self.body.addWidget(self._stack, 1)
         self._on_switched()
-        QTimer.singleShot(_BETWEEN_MS, self._prepare)
 
-    # --- the views, made when they are first wanted, or one between two events ------------------------------------
-
-    def _prepare(self) -> None:
-        left = next((view for view in range(len(_VIEWS)) if view not in self._made), None)
-        if left is not None and not self.session.ended:
-            self._view(left)
-            QTimer.singleShot(_BETWEEN_MS, self._prepare)
+    def _connect(self, made: QWidget) -> None:
+        """Hear what a new view asks for."""
+        receivers = {"remedy_asked": self.remedy_asked.emit, "operation_asked": self.operation_asked.emit,
+                     "finder_asked": self._to_finder}  # fmt: skip
+        for name, receiver in receivers.items():
+            asked = getattr(made, name, None)
+            if asked is not None:
+                asked.connect(receiver)
 
     def _view(self, view: int) -> Any:
-        if view not in self._made:
-            made = self._made[view] = _VIEWS[view](self.session)
-            receivers = {"remedy_asked": self.remedy_asked.emit, "operation_asked": self.operation_asked.emit,
-                         "finder_asked": self._to_finder}  # fmt: skip
-            for name, receiver in receivers.items():
-                asked = getattr(made, name, None)
-                if asked is not None:
-                    asked.connect(receiver)
-            place = self._stack.widget(view)
-            self._stack.insertWidget(view, made)
-            if place is not None:
-                self._stack.removeWidget(place)
-                place.deleteLater()
-        return self._made[view]
+        return self._stack.view(view)
 
     def _to_finder(self) -> None:
         self.show_view(FINDER)
