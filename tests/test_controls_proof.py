@@ -8,6 +8,8 @@ from pathlib import Path
 
 import pytest
 
+from kyklon.base.errors import Cancelled
+from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.catalogue.loader import Catalogue
 from kyklon.devices.linux.inputs import LinuxInputs
 from kyklon.devices.ports import AxisFacts, InputEvent, InputFacts
@@ -16,7 +18,7 @@ from kyklon.operations.controls import standin
 from kyklon.operations.controls.faulty import Fault, Plan, World
 from kyklon.operations.controls.levers import Axis, Rose, axis_hwdb, judged
 from kyklon.operations.controls.proof import Diagnosis, Reasoner, Session
-from kyklon.operations.controls.reports import FLOOD, Listener
+from kyklon.operations.controls.reports import FLOOD, Answer, Listener
 from kyklon.operations.controls.sources import FLOOD_S, PluggedSource, StandInSource, matched
 from kyklon.operations.controls.told import ends_found, told
 from test_controls import rig_for
@@ -218,3 +220,32 @@ def test_an_axis_of_256_steps_rests_at_128(catalogue: Catalogue) -> None:
     assert axis_hwdb([axis.limits], {"encoder": (0x6B79, 0x22)}).splitlines() == [
         "evdev:input:b0003v6B79p0022*", " EVDEV_ABS_00=0:255",
     ]  # fmt: skip
+
+
+def test_answers_that_fit_nothing_come_to_an_end_and_can_be_cancelled(pair: Plan, reasoner: Reasoner) -> None:
+    events = sorted(pair.events.values())
+    answers = list(World(pair).answers(reasoner.acts))
+    for place in range(0, 20, 2):
+        answers[place] = Answer(frozenset(events[place : place + 2]))
+    reports: list[Progress] = []
+    found = reasoner.explain(frozenset(), reasoner.acts, answers, Watch(reports.append))
+    assert found.faults is None
+    assert found.unexplained
+    assert reports[-1].seconds_left is not None
+    token = CancelToken()
+    token.cancel()
+    with pytest.raises(Cancelled):
+        reasoner.explain(frozenset(), reasoner.acts, answers, Watch(cancel=token))
+
+
+def test_a_stand_in_follows_the_wires_and_keeps_its_faults(catalogue: Catalogue, pair: Plan) -> None:
+    other = Plan(rig_for(catalogue, "cocktail-pair", "tackle-pair"))
+    wires = tuple(wire for wire in other.rig.settings.wires if wire.control != "p1.b6")
+    settings = pair.rig.settings.model_copy(update={"wires": wires})
+    fewer = Plan(type(pair.rig)(pair.rig.layout, pair.rig.devices, settings))
+    right = standin.of(fewer)
+    assert standin.followed(right, pair).ends == dict(pair.wires)
+    wrong = standin.of(fewer, (Fault("crossed", ("p1.b1", "p1.b4")),))
+    told = standin.followed(wrong, pair)
+    assert told.ends["p1.b6"] == pair.wires["p1.b6"]
+    assert told.ends["p1.b1"] == pair.wires["p1.b4"]

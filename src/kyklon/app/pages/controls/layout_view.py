@@ -98,20 +98,20 @@ class LayoutView(BenchView):
         self._degrees = QDoubleSpinBox()
         self._degrees.setRange(-180, 359)
         self._degrees.setDecimals(0)
-        self._degrees.setPrefix("seat ")
+        self._degrees.setPrefix("↻ ")
         self._degrees.setSuffix("°")
         self._degrees.setKeyboardTracking(False)
         self._degrees.setAccessibleName("Turn of the seat, clockwise")
         set_tip(self._degrees, "How far the seat is turned, clockwise")
         self._degrees.valueChanged.connect(lambda value: self._on_turn(str(value)))
-        grid.addWidget(self._degrees, 0, 4)
+        self._degrees.setMaximumWidth(round(self.theme.px(92)))
         self._ways = Choice(self.theme, "Ways of the lever", self._on_ways)
         self._ways.set_choices((("8", "8 ways"), ("4", "4 ways")), "8")
         grid.addWidget(self._ways, 0, 3)
-        grid.setColumnStretch(5, 1)
+        grid.setColumnStretch(4, 1)
         box = QWidget()
         mirror = button("Mirror", self._on_mirror, tip="For the other hand")
-        near = row(label("seat at the", "small"), self._turn, mirror,
+        near = row(label("seat at the", "small"), self._turn, self._degrees, mirror,
                    self._copy, 1, spacing=6)  # fmt: skip
         box.setLayout(column(row(self._kind, self._add, *tools, 1, self._remove, spacing=6), near, grid, spacing=6))
         return box

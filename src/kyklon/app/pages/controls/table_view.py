@@ -142,10 +142,14 @@ class TableView(Instrument):
 
     def _lay_out(self, layout: Layout, box: QRectF) -> None:
         room = box.adjusted(14, 14, -14, -self.theme.px(24))
-        scale = min(room.width() / layout.width_mm, room.height() / layout.height_mm)
+        whole = QRectF(0, 0, layout.width_mm, layout.height_mm)
+        for seat in layout.seats:  # a seat that is turned may stand out
+            corners = [seat.on_table(x, y) for x in (0, seat.width_mm) for y in (0, seat.height_mm)]
+            whole = whole.united(QPolygonF([QPointF(x, y) for x, y in corners]).boundingRect())
+        scale = min(room.width() / whole.width(), room.height() / whole.height())
         self._base = QTransform()
         self._base.translate(
-            room.center().x() - layout.width_mm * scale / 2, room.center().y() - layout.height_mm * scale / 2
+            room.center().x() - whole.center().x() * scale, room.center().y() - whole.center().y() * scale
         )
         self._base.scale(scale, scale)
         self._seats = {}

@@ -7,7 +7,19 @@ from PyQt6.QtWidgets import QCheckBox, QGridLayout, QLineEdit, QWidget
 from kyklon.app.pages.controls.bench import SIDE, BenchView
 from kyklon.app.pages.controls.table_view import Shown, TableView
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, scrolled, set_tip, unmarked
+from kyklon.app.widgets.basic import (
+    Choice,
+    Elided,
+    FigureRows,
+    Sheet,
+    button,
+    column,
+    label,
+    row,
+    scrolled,
+    set_tip,
+    unmarked,
+)
 from kyklon.base.shown import visible
 from kyklon.catalogue.records import Encoder
 from kyklon.model.build import Build, edited
@@ -42,7 +54,10 @@ class WiringView(BenchView):
         self._kinds = Choice(self.theme, "Encoder to add", lambda _value: None)
         self._kinds.setMinimumContentsLength(14)
         self.add = button("Add", self._on_add)
-        self._devices.add(self._device_grid, row(self._kinds, self.add, 1))
+        holder = QWidget()
+        holder.setLayout(column(self._device_grid, 1))
+        self._device_scroll = scrolled(holder)
+        self._devices.add(self._device_scroll, row(self._kinds, self.add, 1))
         self._runs_sheet = Sheet("Wires to cut")
         self._ticks: dict[str, QCheckBox] = {}
         self._runs = QGridLayout()
@@ -90,14 +105,22 @@ class WiringView(BenchView):
             last = device.first + encoder.players - 1
             seats = f"player {device.first}" if encoder.players == 1 else f"players {device.first} and {last}"
             port = QLineEdit(ports.get(device.role, ""))
-            port.setPlaceholderText("socket")
+            port.setPlaceholderText("its socket, as pci-0000:01:00.0-usb-0:1.2:1.0")
             port.setAccessibleName(f"Socket of {device.title}")
             port.setToolTip("The socket's name, as udev's ID_PATH tells it; two encoders of a kind need it")
             port.editingFinished.connect(lambda box=port, role=device.role: self._on_port(role, box.text()))
             gone = button("Remove", lambda role=device.role: self._on_remove(role), "quiet")
-            for place, widget in enumerate((label(device.title, "strong"), label(seats, "small"), port, gone)):
-                self._device_grid.addWidget(widget, line, place)
+            name = Elided("strong")
+            name.set_full(device.title)
+            for place, widget in enumerate((name, label(seats, "small"), gone)):
+                self._device_grid.addWidget(widget, 2 * line, place)
+            self._device_grid.addWidget(port, 2 * line + 1, 0, 1, 3)
+            twins = sum(1 for each in devices if each.encoder.id == encoder.id) > 1
+            port.setVisible(twins or bool(port.text()))
         self._device_grid.setColumnStretch(0, 1)
+        lines = len(devices) + sum(1 for each in devices if ports.get(each.role)
+                                   or sum(1 for one in devices if one.encoder.id == each.encoder.id) > 1)  # fmt: skip
+        self._device_scroll.setFixedHeight(round(self.theme.px(min(150, max(1, lines) * 36))))
 
     def _show_runs(self, made: wiring.Harness) -> None:
         if set(self._ticks) != {run.control for run in made.runs}:

@@ -64,18 +64,30 @@ class ConnectionMap(Instrument):
 
     def _places(self, box: QRectF) -> dict[str, QRectF]:
         """Where each block stands: columns from left to right, blocks of a column spread evenly."""
-        columns = sorted({block.column for block in self._blocks})
-        wide = min(self.theme.px(160), box.width() / max(1, len(columns)) * 0.7)
-        gap = (box.width() - wide * len(columns)) / max(1, len(columns) - 1)
+        stacks = self._stacks(box.height())
+        wide = min(self.theme.px(160), box.width() / max(1, len(stacks)) * 0.7)
+        gap = (box.width() - wide * len(stacks)) / max(1, len(stacks) - 1)
         places: dict[str, QRectF] = {}
-        for index, column in enumerate(columns):
-            own = [block for block in self._blocks if block.column == column]
+        for index, own in enumerate(stacks):
             free = (box.height() - sum(map(self._height, own))) / (len(own) + 1)
             y = box.top() + free
             for block in own:
                 places[block.role] = QRectF(box.left() + index * (wide + gap), y, wide, self._height(block))
                 y += self._height(block) + free
         return places
+
+    def _stacks(self, high: float) -> list[list[Block]]:
+        """The blocks by column; those that a column has no room for stand in one more beside it."""
+        found: list[list[Block]] = []
+        for column in sorted({block.column for block in self._blocks}):
+            stack: list[Block] = []
+            for block in (each for each in self._blocks if each.column == column):
+                if stack and sum(map(self._height, (*stack, block))) + self.theme.px(4) * len(stack) > high:
+                    found.append(stack)
+                    stack = []
+                stack.append(block)
+            found.append(stack)
+        return found
 
     def _port_at(self, places: dict[str, QRectF], end: tuple[str, str], toward: str) -> QPointF | None:
         role, port = end

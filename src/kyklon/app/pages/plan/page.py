@@ -14,6 +14,7 @@ from kyklon.base.quantities import show
 from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Image, Supply
 from kyklon.model.build import Build
 from kyklon.operations.assembly.power import Budget, budget
+from kyklon.operations.controls.rig import ROLE
 from kyklon.operations.plan.connections import Connection, connections, cost
 from kyklon.operations.plan.way import way
 
@@ -113,10 +114,9 @@ class PlanPage(OperationPage):
             record = self.session.catalogue.any(part.part)
             if record is None:
                 continue
+            column = columns.get(part.role, 2 if part.role.startswith(ROLE) else last + 1)
             marks = tuple(PortMark(port.id, f"{port.label} · {port.connector}") for port in record.ports)
-            blocks.append(
-                Block(part.role, record.name, record.note or part.role, marks, columns.get(part.role, last + 1))
-            )
+            blocks.append(Block(part.role, record.name, record.note or part.role, marks, column))
         return tuple(blocks)
 
     def _wire(self, each: Connection, power: Budget | None) -> Wire:
