@@ -234,7 +234,8 @@ def the_controls(camera: Camera) -> None:
     page.show_view(MAP)
     page.map.on_solve()
     camera.pause(1.0)
-    page.map.grid.picked.emit("cedar-disc", page.map.systems[2].inputs[-1].id)
+    dear = next(each.id for each in page.map.systems[2].inputs if each.label == "Look near")
+    page.map.grid.picked.emit("cedar-disc", dear)
     camera.shoot("controls-map")
     page.show_view(LIVE)
     bench = page.live.bench

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder
 from kyklon.model.build import Build, edited
 from kyklon.model.controls import Wire
+from kyklon.operations.controls import hotkeys
 from kyklon.operations.controls.mapping import wire_in_order
 from kyklon.operations.controls.rig import next_role, rig_of
 
@@ -18,6 +20,16 @@ def wired(build: Build, catalogue: Catalogue) -> Build:
     if rig is None:
         return build
     return edited(build, "controls.wires", wire_in_order(rig, printed=build.controls.wiring == "printed"))
+
+
+def with_safest_hotkeys(build: Build, catalogue: Catalogue) -> Build:
+    """With the hotkeys that play presses least by accident; as it was where nothing is wired."""
+    rig = rig_of(build, catalogue)
+    key, keys, hold_s = hotkeys.safest(rig, systems_of(build, catalogue)) if rig is not None else ("", (), 0.0)
+    if not key:
+        return build
+    made = edited(edited(build, "controls.hotkey", key), "controls.hotkeys", keys)
+    return edited(made, "controls.hold_s", hold_s)
 
 
 def with_encoder(build: Build, encoder_id: str, catalogue: Catalogue) -> Build:

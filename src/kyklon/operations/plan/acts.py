@@ -10,7 +10,7 @@ from kyklon.catalogue.records import Board, Card, Display, Encoder, Image, Panel
 from kyklon.model.build import BootSettings, Build, Part, PictureSettings, edited
 from kyklon.model.controls import ControlSettings, Hotkey
 from kyklon.model.timing import Mode
-from kyklon.operations.controls.acts import wired, with_encoder
+from kyklon.operations.controls.acts import wired, with_encoder, with_safest_hotkeys
 from kyklon.operations.picture.findings import menu_mode
 from kyklon.operations.plan.connections import connect
 from kyklon.record import folder as store
@@ -58,7 +58,7 @@ def fresh_build(name: str, catalogue: Catalogue) -> Build:
             hotkeys=HOTKEYS,
         ),
     )  # fmt: skip
-    return wired(edited(build, "links", connect(build, catalogue)), catalogue)
+    return with_safest_hotkeys(wired(edited(build, "links", connect(build, catalogue)), catalogue), catalogue)
 
 
 def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue) -> Build:
