@@ -12,6 +12,7 @@ import pytest
 from kyklon.catalogue.control_records import Header, Keyboard
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Overlay, System
+from kyklon.demo import school_fair
 from kyklon.model.build import edited, remedied
 from kyklon.model.controls import ControlSettings, KeyReading, MapPair, SystemMap
 from kyklon.model.world import World
@@ -269,6 +270,18 @@ def test_both_schools_of_a_keyboard(catalogue: Catalogue) -> None:
     for pair in keymaps.by_symbol(own, target):
         if pair.own is not None and pair.target.signs and not pair.why:
             assert pair.target.signs[0] == pair.own.signs[1 if pair.shift else 0]
+
+
+def test_ghosts_among_what_games_hold_are_a_finding_until_a_diode_is_there(catalogue: Catalogue) -> None:
+    own = catalogue.get(Keyboard, "fair-50")
+    readings = [{"key": key.id, "pins": key.line} for key in own.keys if key.line is not None]
+    build = edited(school_fair.build(), "controls.keyboard", {"layout": own.id, "readings": readings})
+    told = next(each for each in findings(build, catalogue, World()) if each.code == "controls.ghosts")
+    assert "A + D + K" in told.message
+    assert "Elm Micro" in told.message
+    after = remedied(build, told.remedy)
+    assert after.controls.keyboard.diodes == ("k",)
+    assert findings(after, catalogue, World()) == []
 
 
 # --- the header --------------------------------------------------------------------------------------------------

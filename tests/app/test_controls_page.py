@@ -224,7 +224,7 @@ def test_the_fairs_ribbon_keys_and_pins(fair) -> None:
             break
     own = keys.own
     true = {key.id: frozenset(key.line) for key in own.keys if key.line is not None}
-    assert {key: frozenset(pair) for key, pair in keys.lines(own).items()} == true
+    assert {key: frozenset(pair) for key, pair in keys.lines.items()} == true
     assert dict(keys._figures.rows)["Rows and columns"] == "7 × 8"
     keys.show_mode(1)
     for key in ("a", "s", "d", "z", "x", "c"):

@@ -330,6 +330,10 @@ def _references(catalogue: Catalogue) -> list[tuple[str, str, type[records.Catal
         checks.append(("choosers", chooser.id, records.Image, chooser.image))
     for system in catalogue.all(records.System):
         checks.append(("systems", system.id, records.Emulator, system.emulator))
+        its = catalogue.find(control_records.Keyboard, system.keyboard)
+        for key in {each for held in system.held for each in held}:
+            if its is None or its.key(key) is None:
+                raise CatalogueError(f"systems.toml: {system.id} holds the key {key!r}, which its keyboard has not.")
         if system.keyboard:
             checks.append(("systems", system.id, control_records.Keyboard, system.keyboard))
     for emulator in catalogue.all(records.Emulator):

@@ -409,6 +409,7 @@ class System(CataloguePart):
     ways: Literal[0, 4, 8] = 0  # the lever that its games want; 0 for any
     chords: tuple[tuple[str, ...], ...] = ()  # inputs that its games want held together
     keyboard: str = ""  # the keyboard that it expects
+    held: tuple[tuple[str, ...], ...] = ()  # keys of it that its games want held together
     emulator: str
     lag_frames: int = 1
 

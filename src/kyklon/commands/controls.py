@@ -359,7 +359,8 @@ def ghosts(
 ) -> int:
     """Name every three keys that read as a fourth, and the diodes that cure it."""
     from kyklon.catalogue.control_records import Keyboard
-    from kyklon.operations.controls.matrix import cures, reconstruct
+    from kyklon.operations.controls.exports import held_together, lines_of
+    from kyklon.operations.controls.matrix import cures
     from kyklon.operations.controls.matrix import ghosts as ghosts_of
 
     build, parts = open_folder(folder)
@@ -367,23 +368,22 @@ def ghosts(
     own = parts.find(Keyboard, settings.layout)
     if own is None:
         raise WrongUse("The build has no old keyboard.", do="Choose one in the window, under Controls, Keyboard.")
-    lines_of = dict(reconstruct(settings.readings).keys) if settings.readings else {
-        key.id: key.line for key in own.keys if key.line is not None
-    }  # fmt: skip
-    held = [each.strip() for each in keys.split(",") if each.strip()] or list(settings.played)
-    unknown = [each for each in held if each not in lines_of]
+    lines = lines_of(build, parts)
+    held = [each.strip() for each in keys.split(",") if each.strip()]
+    sets = [held] if held else [list(own_keys) for _name, own_keys in held_together(build, parts)]
+    unknown = [each for each in held if each not in lines]
     if unknown:
         raise WrongUse(f"The ribbon has no key {', '.join(unknown)}.")
-    found = ghosts_of(lines_of, [held] if held else None, settings.diodes)
+    found = ghosts_of(lines, sets or None, settings.diodes)
     needed = cures(found)
     data = {"ghosts": [{"held": list(each.held), "seen": each.seen, "diode": each.cure} for each in found],
             "diodes": list(needed)}  # fmt: skip
 
-    def lines() -> list[str]:
+    def told() -> list[str]:
         rows = [f"{' + '.join(each.held)} read as {each.seen} too: diode at {each.cure}" for each in found]
         return rows or ["No three of them read as another key."]
 
-    out(data, as_json, lines)
+    out(data, as_json, told)
     return STOPS if found else OK
 
 

@@ -104,12 +104,15 @@ def udev_rules(rig: Rig) -> str:
         name = f"{encoder.id}-{device.role.rpartition('-')[2]}" if device.role != ROLE else encoder.id
         kind = 'ENV{ID_INPUT_KEYBOARD}=="1"' if _is_keyboard(encoder) else 'ENV{ID_INPUT_JOYSTICK}=="1"'
         many = "-%n" if encoder.players > 1 else ""  # the kernel numbers the nodes of one device in their order
-        first = f"player{device.first}{many}"
+        links = [f"{name}{many}"]
+        if rig.settings.naming == "steady":
+            links.append(f"player{device.first}{many}")
+        told_links = ", ".join(f'SYMLINK+="input/{link}"' for link in links)
         lines += [
             f"# {visible(device.title)}: players {device.first} to {device.first + encoder.players - 1}"
             if encoder.players > 1 else f"# {visible(device.title)}: player {device.first}",
             f'SUBSYSTEM=="input", KERNEL=="event*", {match}, {kind}, '
-            f'SYMLINK+="input/{name}{many}", SYMLINK+="input/{first}", TAG+="uaccess"',
+            f'{told_links}, TAG+="uaccess"',
         ]  # fmt: skip
     return "".join(f"{line}\n" for line in lines)
 
@@ -134,6 +137,31 @@ def wiring_csv(rig: Rig, systems: tuple[System, ...]) -> str:
         rows.append((*row, device.title, terminal.printed, device.encoder.tab_mm, terminal.event, code,
                      *(m[path.control] for m in by_system)))  # fmt: skip
     return csv_of(rows)
+
+
+def held_together(build: Build, catalogue: Catalogue) -> tuple[tuple[str, tuple[str, ...]], ...]:
+    """Sets of the old keyboard's keys that games hold together, with the system's name; and those that its user
+    picked, under ''."""
+    settings = build.controls.keyboard
+    own = catalogue.find(Keyboard, settings.layout)
+    if own is None:
+        return ()
+    found: list[tuple[str, tuple[str, ...]]] = [("", settings.played)] if settings.played else []
+    for system in systems_of(build, catalogue):
+        target = catalogue.find(Keyboard, system.keyboard)
+        if target is not None and system.held:
+            pairs = keymaps.pairs_of(own, target, settings.school)
+            found += [(system.name, keys) for keys in keymaps.held_on(pairs, system.held)]
+    return tuple(found)
+
+
+def lines_of(build: Build, catalogue: Catalogue) -> dict[str, tuple[int, int]]:
+    """Row and column of each key of the old keyboard: from the readings where there are any, else from the data."""
+    settings = build.controls.keyboard
+    if settings.readings:
+        return dict(reconstruct(settings.readings).keys)
+    own = catalogue.find(Keyboard, settings.layout)
+    return {key.id: key.line for key in own.keys if key.line is not None} if own is not None else {}
 
 
 class MapLine(Record):

@@ -6,6 +6,7 @@ import hashlib
 from collections import Counter
 
 from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder, Overlay, System
 from kyklon.model.build import Build, change_of
@@ -15,6 +16,7 @@ from kyklon.model.world import World
 from kyklon.operations.controls import exports, hotkeys
 from kyklon.operations.controls.clearance import checks
 from kyklon.operations.controls.mapping import player_of, unreached, wire_in_order
+from kyklon.operations.controls.matrix import cures, ghosts
 from kyklon.operations.controls.quirks import encoder_quirk, joined, merged, quirk_given
 from kyklon.operations.controls.rig import Rig, rig_of
 
@@ -24,7 +26,7 @@ OPERATION = 40
 def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]:
     rig = rig_of(build, catalogue)
     if rig is None:
-        return []
+        return _ghosts(build, catalogue)
     return [
         *_quirks(build, rig),
         *_players(rig),
@@ -36,6 +38,7 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
         *_hotkeys(build, catalogue, rig),
         *_panel(rig),
         *_proof(rig),
+        *_ghosts(build, catalogue),
     ]
 
 
@@ -318,6 +321,36 @@ def _proof(rig: Rig) -> list[Finding]:
             subject="Wiring", title="The proof found faults in the wiring",
             message=f"{words_[:1].upper()}{words_[1:]}.",
             why="What the build says of the wires is not what the switches do. Put it right, and prove it again.",
+        )
+    ]  # fmt: skip
+
+
+def _ghosts(build: Build, catalogue: Catalogue) -> list[Finding]:
+    """Keys that games hold together and that read as another: once the ribbon has been read."""
+    settings = build.controls.keyboard
+    own = catalogue.find(Keyboard, settings.layout)
+    if own is None or not settings.readings:
+        return []
+    sets = exports.held_together(build, catalogue)
+    lines = exports.lines_of(build, catalogue)
+    found = ghosts(lines, [keys for _name, keys in sets], settings.diodes)
+    if not found:
+        return []
+    names = {key.id: key.label for key in own.keys}
+    first, needed = found[0], cures(found)
+    who = next((name for name, keys in sets if set(first.held) <= set(keys) and name), "What you picked")
+    after = (*settings.diodes, *needed)
+    keys = " and ".join(names.get(key, key) for key in needed)
+    change = change_of("controls.keyboard.diodes", list(after), f"{len(settings.diodes)} keys", f"{len(after)} keys")
+    held = " + ".join(names.get(key, key) for key in first.held)
+    return [
+        Finding(
+            code="controls.ghosts", severity=Severity.CAUTION, operation=OPERATION, subject=own.name,
+            title=f"{len(found)} ghost{'s' if len(found) > 1 else ''} on {own.name}",
+            message=f"{held} read as {names.get(first.seen, first.seen)}: {who} holds them together.",
+            why="Current finds its way round through three closed keys; a diode at the middle one stops it.",
+            source="matrix without diodes: a fourth crossing closes through three",
+            remedy=Remedy(label=f"A diode at {keys}", changes=(change,)),
         )
     ]  # fmt: skip
 

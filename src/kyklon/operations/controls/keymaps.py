@@ -96,6 +96,12 @@ def pairs_of(own: Keyboard, target: Keyboard, school: str) -> tuple[KeyPair, ...
     return by_symbol(own, target) if school == "symbol" else by_position(own, target)
 
 
+def held_on(pairs: Iterable[KeyPair], held: Iterable[Iterable[str]]) -> tuple[tuple[str, ...], ...]:
+    """Sets of the machine's keys as sets of the keys at hand; a key that is not reached is left out."""
+    mine = {pair.target.id: pair.own.id for pair in pairs if pair.own is not None}
+    return tuple(tuple(mine[key] for key in keys if key in mine) for keys in held)
+
+
 def signs_lost(own: Keyboard, target: Keyboard, pairs: Iterable[KeyPair]) -> tuple[str, ...]:
     """Signs that the machine can type and that no key's print at hand shows at the same place: what the player will
     look for in vain."""

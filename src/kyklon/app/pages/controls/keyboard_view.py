@@ -19,7 +19,7 @@ from kyklon.devices.simulated import ribbon
 from kyklon.devices.simulated.ribbon import SimulatedRibbon
 from kyklon.model.controls import KeyboardSettings, KeyReading
 from kyklon.operations.controls import keymaps
-from kyklon.operations.controls.exports import target_of
+from kyklon.operations.controls.exports import held_together, lines_of, target_of
 from kyklon.operations.controls.keymaps import KeyPair
 from kyklon.operations.controls.matrix import Matrix, cures, ghosts, reconstruct
 
@@ -27,7 +27,7 @@ RIBBON, GHOSTS, KEYS = range(3)
 TWICE = 2  # readings of a key: a slip to a crossing that no key has contradicts nothing, a second reading does
 _HINTS = (
     "Close a key and note the two pins that meet. Twice over finds what was misread.",
-    "Pick the keys that a game or a hotkey holds together; three of them can read as a fourth.",
+    "What games hold together is marked; pick more keys. Three of them can read as a fourth.",
     "What each key of the machine is on this keyboard.",
 )
 
@@ -111,11 +111,10 @@ class KeyboardView(BenchView):
     def show_mode(self, mode: int) -> None:
         self._mode.setCurrentIndex(mode)
 
-    def lines(self, own: Keyboard) -> Mapping[str, tuple[int, int]]:
-        """Row and column of each key: from the readings where there are any, else from the data."""
-        if self.settings.keyboard.readings:
-            return reconstruct(self.settings.keyboard.readings).keys
-        return {key.id: key.line for key in own.keys if key.line is not None}
+    @property
+    def lines(self) -> Mapping[str, tuple[int, int]]:
+        """Row and column of each key."""
+        return lines_of(self.session.build, self.session.catalogue)
 
     def refresh(self) -> None:
         """Override."""
@@ -188,10 +187,11 @@ class KeyboardView(BenchView):
         self._words.setText("\n\n".join(told))
 
     def _show_ghosts(self, own: Keyboard, _found: Matrix, settings: KeyboardSettings) -> None:
-        lines = self.lines(own)
+        lines = self.lines
         every = ghosts(lines, None, settings.diodes)
-        played = set(settings.played)
-        mine = ghosts(lines, [settings.played], settings.diodes) if played else ()
+        sets = held_together(self.session.build, self.session.catalogue)
+        played = {key for _name, keys in sets for key in keys}
+        mine = ghosts(lines, [keys for _name, keys in sets], settings.diodes)
         needed = cures(mine)
         states = dict.fromkeys(settings.diodes, "diode") | {
             key: "picked" for key in played if key not in settings.diodes
@@ -203,7 +203,7 @@ class KeyboardView(BenchView):
         }
         self.keys.show_caps(Caps(own, {}, said, states, {}), self._key)
         self._figures.set_rows((
-            ("Keys held together", str(len(played))), ("Ghosts among them", str(len(mine))),
+            ("Sets of keys held together", str(len(sets))), ("Ghosts among them", str(len(mine))),
             ("Diodes that cure them", str(len(needed))), ("Ghosts of the whole keyboard", str(len(every))),
         ))  # fmt: skip
         told = [f"{' + '.join(names.get(key, key) for key in ghost.held)} read as {names.get(ghost.seen, ghost.seen)}: "
@@ -309,7 +309,8 @@ class KeyboardView(BenchView):
     def _on_fit(self) -> None:
         own = self.own
         if own is not None:
-            needed = cures(ghosts(self.lines(own), [self.settings.keyboard.played], self.settings.keyboard.diodes))
+            sets = held_together(self.session.build, self.session.catalogue)
+            needed = cures(ghosts(self.lines, [keys for _name, keys in sets], self.settings.keyboard.diodes))
             self._set("Diodes fitted", diodes=(*self.settings.keyboard.diodes, *needed))
 
 
