@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil, floor, log2
@@ -9,6 +10,7 @@ from math import ceil, floor, log2
 from kyklon.catalogue.records import Adapter, Board, Display, Range, System
 from kyklon.model.display import Edid
 from kyklon.model.timing import Axis, Mode, Timing
+from kyklon.operations.picture.construct import CLOCK_STEP_HZ, construct, lines_for
 
 LINE_525_HZ = Fraction(4_500_000, 286)  # SMPTE 170M: line rate of the 525-line system
 ACTIVE_US = 52.66  # ITU-R BT.470: visible part of a 63.56 µs line
@@ -17,7 +19,8 @@ FRONT_US = 1.5  # SMPTE 170M: horizontal front porch
 SYNC_LINES = 3
 BLANK_SHARE = 0.083  # ITU-R BT.470: 525 lines show 483, 625 show 575; the rest is vertical blanking
 WIDTHS = range(1280, 2561)  # pixels across that lift a 15 kHz line over the clock floor of a digital link
-CLOCK_STEP_HZ = 10_000  # EDID 1.4 detailed timings hold the clock in 10 kHz steps
+EXACT_HZ = 0.001  # of the field rate: nobody sees or hears that
+_TELEVISION_KHZ = 20.0  # below: tubes that follow a television's lines
 
 
 @dataclass(frozen=True)
@@ -93,15 +96,32 @@ def propose(system: System, display: Display, board: Board, ranges: tuple[Range,
 def _propose_in(system: System, board: Board, band: Range) -> Timing | None:
     width, height = raster(system)
     rate = system.refresh_hz
+    if not band.field_hz[0] <= rate <= band.field_hz[1]:
+        return None
+    if band.line_khz[0] < _TELEVISION_KHZ:
+        lines = lines_for(rate, height, band.line_khz)
+        return _television(width, height, rate, lines, board) if lines is not None else None
     low, high = (Fraction(str(khz)) * 1000 for khz in band.line_khz)
-    aim = min(max(LINE_525_HZ, low), high) if low < 20_000 else (low + high) / 2
-    lines = round(aim / rate)
+    lines = round((low + high) / 2 / rate)
     if _visible(lines) < height or not low <= lines * rate <= high:
         lines = floor(high / rate)
-    if _visible(lines) < height or lines * rate < low or not band.field_hz[0] <= rate <= band.field_hz[1]:
+    if _visible(lines) < height or lines * rate < low:
         return None
-    across = _width_for(width, board, lines * rate)
+    across = next(iter(_widths_for(width, board, lines * rate)), None)
     return None if across is None else _timing(across, _visible(lines), lines, rate)
+
+
+def _television(width: int, height: int, rate: Fraction, lines: int, board: Board) -> Timing | None:
+    """By the television standards: the least width whose field rate is as good as exact, else the nearest of all."""
+    made = []
+    for across in _widths_for(width, board, lines * rate):
+        one = construct(across, height, rate, lines, (board.least_clock_hz, board.most_clock_hz))
+        if one is None:
+            continue
+        if one.off_hz <= EXACT_HZ:
+            return one.timing
+        made.append(one)
+    return min(made, key=lambda each: each.off_hz).timing if made else None
 
 
 def _visible(lines: int) -> int:
@@ -109,13 +129,13 @@ def _visible(lines: int) -> int:
     return lines - round(lines * BLANK_SHARE)
 
 
-def _width_for(width: int, board: Board, line_hz: Fraction) -> int | None:
-    """The active width: the least whole multiple with room for a border of up to 8 % that clears the clock floor."""
+def _widths_for(width: int, board: Board, line_hz: Fraction) -> Iterator[int]:
+    """Active widths, the least first: whole multiples with room for a border of up to 8 % that clear the clock
+    floor."""
     for active in sorted({ceil(width * times * 1.07 / 64) * 64 for times in range(2, 12)}):
         clock = line_hz * ceil(active * 1e6 / (ACTIVE_US * float(line_hz)))
         if active in WIDTHS and board.least_clock_hz <= clock <= board.most_clock_hz:
-            return active
-    return None
+            yield active
 
 
 def _timing(active: int, height: int, lines: int, rate: Fraction) -> Timing | None:

@@ -1,0 +1,110 @@
+"""Timings for tubes, built from the television standard that their rate is nearest to.
+
+Totals, clock and blanking are searched together: a link takes the clock in steps, so the field rate is met by choosing
+a line of as many pixels as lets a step fall on it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from math import ceil, floor
+
+from kyklon.model.timing import Axis, Timing
+
+CLOCK_STEP_HZ = 10_000  # EDID 1.4 detailed timings hold the clock in 10 kHz steps
+
+
+@dataclass(frozen=True)
+class Standard:
+    """lines: of a progressive field, the usual number first. Horizontal times in µs: of the blanking, the front porch
+    and the sync, each with its tolerance. active: lines that are shown; vertical: front porch and sync, in lines."""
+
+    name: str
+    line_hz: Fraction
+    lines: tuple[int, ...]
+    blanking: tuple[float, float]
+    front: tuple[float, float]
+    sync: tuple[float, float]
+    active: int
+    vertical: tuple[int, int]
+
+
+# SMPTE 170M and ITU-R BT.470 system M; lines and porches of a progressive field as CTA-861's code 8
+SYSTEM_525 = Standard(
+    "525/60", Fraction(4_500_000, 286), (262, 263), (10.9, 0.2), (1.5, 0.1), (4.7, 0.1), 240, (4, 3),
+)  # fmt: skip
+# ITU-R BT.470 systems B and G; lines and porches of a progressive field as CTA-861's code 23
+SYSTEM_625 = Standard(
+    "625/50", Fraction(15_625), (312, 313), (12.0, 0.3), (1.5, 0.3), (4.7, 0.2), 288, (2, 3),
+)  # fmt: skip
+_BETWEEN_HZ = 55  # field rates below belong to 625 lines
+
+
+def standard_of(rate: Fraction) -> Standard:
+    return SYSTEM_625 if rate < _BETWEEN_HZ else SYSTEM_525
+
+
+@dataclass(frozen=True)
+class Made:
+    """off_hz: how far the field rate is from the one that was asked for; step_hz: what a step of the clock moves it."""
+
+    timing: Timing
+    off_hz: float
+    step_hz: float
+
+
+def lines_for(rate: Fraction, height: int, line_khz: tuple[float, float]) -> int | None:
+    """Lines of a field at this rate that the tube follows and that show the picture: the standard's where they do, else
+    as near to them as they can be. None where there are none."""
+    standard = standard_of(rate)
+    low, high = (Fraction(str(khz)) * 1000 for khz in line_khz)
+    most = floor(high / rate)
+    least = max(ceil(low / rate), height + standard.lines[0] - standard.active)
+    usual = [each for each in standard.lines if least <= each <= most]
+    if usual:
+        return usual[0]
+    return min(max(standard.lines[0], least), most) if least <= most else None
+
+
+def construct(active: int, height: int, rate: Fraction, lines: int, clocks: tuple[int, int]) -> Made | None:
+    """The timing of `lines` lines whose field rate comes nearest to `rate`, and of equals the one whose blanking does.
+
+    active: pixels across; height: least lines to be shown; clocks: lowest and highest pixel clock in Hz. None where the
+    standard's blanking leaves no such timing.
+    """
+    standard = standard_of(rate)
+    line_us = float(1_000_000 / (rate * lines))
+    shrink = line_us * float(standard.line_hz) / 1_000_000  # of the standard's line: its parts go with it
+    blank_us, tolerance = standard.blanking[0] * shrink, standard.blanking[1]
+    widest, narrowest = line_us - blank_us - tolerance, line_us - blank_us + tolerance  # µs that the picture may take
+    found: list[tuple[float, float, int, int]] = []
+    for total in range(ceil(active * line_us / narrowest), floor(active * line_us / widest) + 1):
+        clock = round(rate * lines * total / CLOCK_STEP_HZ) * CLOCK_STEP_HZ
+        if clocks[0] <= clock <= clocks[1]:
+            off = abs(float(Fraction(clock, total * lines) - rate))
+            away = abs((total - active) / clock * 1e6 - blank_us)
+            found.append((round(off, 6), away, total, clock))
+    if not found:
+        return None
+    off, _away, total, clock = min(found)
+    timing = _laid_out(active, height, total, clock, lines, standard, shrink)
+    return Made(timing, off, CLOCK_STEP_HZ / (total * lines)) if timing is not None else None
+
+
+def _laid_out(active: int, height: int, total: int, clock: int, lines: int, standard: Standard,
+              shrink: float) -> Timing | None:  # fmt: skip
+    front = max(1, round(standard.front[0] * shrink * clock / 1e6))
+    sync = round(standard.sync[0] * clock / 1e6)
+    back = total - active - front - sync
+    usual = standard.lines[0] - standard.active  # lines of blanking
+    shown = max(height, min(lines - usual, standard.active))
+    v_front, v_sync = standard.vertical
+    v_back = lines - shown - v_front - v_sync
+    if back < 1 or v_back < 1:
+        return None
+    return Timing(
+        clock_hz=clock,
+        horizontal=Axis(active=active, front=front, sync=sync, back=back, positive=False),
+        vertical=Axis(active=shown, front=v_front, sync=v_sync, back=v_back, positive=False),
+    )
