@@ -69,10 +69,10 @@ def requests(seed: int, count: int) -> list[tuple[int, int, float, bool]]:
     return rows
 
 
-@pytest.mark.parametrize("blanking", ["normal", "reduced1", "reduced2"])
+@pytest.mark.parametrize("blanking", ["normal", "reduced1", "reduced2", "reduced3"])
 def test_cvt_modes(blanking: str) -> None:
-    """At least 200 in all three blankings together: 80 each."""
-    version = {"normal": "", "reduced1": ",rb=1", "reduced2": ",rb=2"}[blanking]
+    """80 in each of the four blankings."""
+    version = {"normal": "", "reduced1": ",rb=1", "reduced2": ",rb=2", "reduced3": ",rb=3"}[blanking]
     for width, height, rate, interlaced in requests(7, 80):
         laced = ",interlaced" if interlaced else ""
         wanted, line, field = reference("--cvt", f"w={width},h={height},fps={rate}{version}{laced}")
@@ -84,6 +84,17 @@ def test_cvt_modes(blanking: str) -> None:
         if width % 8 == 0 and not lost:  # the tool's rates are of the width asked for, not of the one in whole cells
             assert float(made.horizontal_hz) / 1000 == pytest.approx(line, abs=6e-4)
             assert float(made.vertical_hz) == pytest.approx(field, abs=1e-5)
+
+
+def test_what_a_third_reduced_blanking_may_ask_for() -> None:
+    chance = random.Random(5)
+    for width, height, rate, _interlaced in requests(13, 60):
+        across, down, early = chance.randrange(80, 201, 8), chance.randrange(460, 700, 5), chance.random() < 0.5
+        asked = f"w={width},h={height},fps={rate},rb=3,hblank={across},vblank={down}{',early-vsync' if early else ''}"
+        made = cvt(width, height, rate, "reduced3", blank_pixels=across, blank_us=down, early_sync=early)
+        assert numbers(made) == reference("--cvt", asked)[0], asked
+    with pytest.raises(WrongUse, match="outside 80 to 200"):
+        cvt(640, 480, 60, "reduced3", blank_pixels=84)
 
 
 def test_gtf_modes() -> None:

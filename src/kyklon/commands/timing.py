@@ -38,7 +38,7 @@ def cvt_timing(
     width: int,
     height: int,
     rate: float,
-    blanking: Annotated[str, Option("--blanking", help="normal, reduced1 or reduced2")] = "normal",
+    blanking: Annotated[str, Option("--blanking", help="normal, reduced1, reduced2 or reduced3")] = "normal",
     interlaced: Interlaced = False,
     as_json: Json = False,
 ) -> int:

@@ -1,15 +1,15 @@
-"""Timings by formula: VESA CVT 1.2 (normal, reduced v1, v2) and VESA GTF 1.1. Exact rational arithmetic."""
+"""Timings by formula: VESA CVT 1.2 and 2.0 (normal, reduced v1, v2, v3) and VESA GTF 1.1. Exact rational arithmetic."""
 
 from __future__ import annotations
 
 from fractions import Fraction
-from math import floor
+from math import ceil, floor
 from typing import Literal
 
 from kyklon.base.errors import WrongUse
 from kyklon.model.timing import Axis, Timing
 
-Blanking = Literal["normal", "reduced1", "reduced2"]
+Blanking = Literal["normal", "reduced1", "reduced2", "reduced3"]
 
 CELL = 8  # pixels, CVT 1.2 section 3.4.1; GTF 1.1 CELL GRAN
 CVT_STEP_HZ = 250_000  # CVT 1.2: clock step of normal and reduced v1
@@ -25,22 +25,36 @@ LIMITS = {"width": (64, 16384), "height": (32, 16384), "rate": (10, 500)}  # wha
 
 
 def cvt(
-    width: int, height: int, rate: float | Fraction, blanking: Blanking = "normal", *, interlaced: bool = False
+    width: int,
+    height: int,
+    rate: float | Fraction,
+    blanking: Blanking = "normal",
+    *,
+    interlaced: bool = False,
+    blank_pixels: int = 80,
+    blank_us: int = MIN_REDUCED_BLANK_US,
+    early_sync: bool = False,
 ) -> Timing:
-    """Coordinated video timing, VESA CVT 1.2.
+    """Coordinated video timing, VESA CVT 1.2; reduced v3 of CVT 2.0.
 
     width, height: active pixels and lines of a frame. rate: frames per second, fields per second when
-    interlaced. Raises WrongUse for a request outside 64-16384 x 32-16384 at 10-500 Hz or one whose
-    blanking leaves no time for the picture.
+    interlaced. Of reduced v3 alone: blank_pixels, 80 to 200 in steps of 8; blank_us, vertical blanking of at
+    least 460; early_sync, the sync in the middle of it. Raises WrongUse for a request outside 64-16384 x
+    32-16384 at 10-500 Hz or one whose blanking leaves no time for the picture.
     """
     rate = _checked(width, height, rate)
     cell = 1 if blanking == "reduced2" else CELL
     active = width // cell * cell
     lines = height // 2 if interlaced else height
     half = Fraction(1, 2) if interlaced else Fraction(0)
-    sync = 8 if blanking == "reduced2" else _cvt_sync_lines(active, height)
+    sync = 8 if blanking in ("reduced2", "reduced3") else _cvt_sync_lines(active, height)
     if blanking == "normal":
         return _cvt_normal(active, lines, rate, half, sync, interlaced, height)
+    if blanking == "reduced3":
+        if not 80 <= blank_pixels <= 200 or blank_pixels % CELL or not MIN_REDUCED_BLANK_US <= blank_us <= 10_000:
+            raise WrongUse(f"A blanking of {blank_pixels} pixels and {blank_us} µs is outside 80 to 200 in steps of 8, "
+                           "and 460 to 10000.")  # fmt: skip
+        return _cvt_third(active, lines, rate, half, interlaced, height, blank_pixels, blank_us, early_sync)
     return _cvt_reduced(active, lines, rate, half, sync, interlaced, height, blanking)
 
 
@@ -118,6 +132,30 @@ def _cvt_reduced(
             sync=sync,
             back=vertical_back,
             positive=False,
+        ),
+        interlaced=interlaced,
+    )
+
+
+def _cvt_third(
+    active: int, lines: int, rate: Fraction, half: Fraction, interlaced: bool, height: int, blank_pixels: int,
+    blank_us: int, early_sync: bool,
+) -> Timing:  # fmt: skip
+    """Reduced v3: as v2, in cells of 8 pixels and whole quarters of a MHz, rounded up (CVT 2.0)."""
+    front, sync_pixels, sync, back = 8, 32, 8, FIXED_BACK_LINES_V2
+    period = _line_period_us(rate, blank_us, Fraction(lines))
+    blank = max(floor(blank_us / period) + 1, 1 + sync + back)
+    total = active + blank_pixels
+    clock = ceil(rate * (lines + blank + half) * total / CVT_STEP_HZ) * CVT_STEP_HZ
+    if early_sync:
+        back = blank // 2
+    return Timing(
+        clock_hz=clock,
+        horizontal=Axis(
+            active=active, front=front, sync=sync_pixels, back=blank_pixels - front - sync_pixels, positive=True
+        ),
+        vertical=Axis(
+            active=lines * 2 if interlaced else height, front=blank - sync - back, sync=sync, back=back, positive=False
         ),
         interlaced=interlaced,
     )

@@ -7,7 +7,7 @@ from kyklon.catalogue.loader import standard_timings
 from kyklon.model.timing import Timing
 from kyklon.operations.picture.formulas import Blanking, cvt, gtf
 
-BLANKINGS: tuple[Blanking, ...] = ("normal", "reduced1", "reduced2")
+BLANKINGS: tuple[Blanking, ...] = ("normal", "reduced1", "reduced2", "reduced3")
 HINT = "Write it as: dmt 12h, cta 8, cvt 640 480 60, gtf 640 480 60"
 
 
@@ -25,7 +25,7 @@ def standard(table: str, text: str) -> Timing:
 
 
 def parse_timing(text: str) -> Timing:
-    """A timing from its name; after cvt and gtf may stand reduced1, reduced2, interlaced. Raises WrongUse."""
+    """A timing from its name; after cvt and gtf may stand reduced1, reduced2, reduced3, interlaced. Raises WrongUse."""
     kind, *rest = text.lower().replace(",", " ").split() or [""]
     try:
         if kind in ("dmt", "cta") and len(rest) == 1:
