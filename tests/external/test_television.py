@@ -64,3 +64,27 @@ def test_a_625_line_system_is_no_longer_taken_for_525() -> None:
     assert made is not None
     assert (lines, float(made.timing.horizontal_hz)) == (312, pytest.approx(15_600, abs=1))
     assert made.timing.microseconds(made.timing.horizontal.blank) == pytest.approx(12.0, abs=0.3)
+
+
+@pytest.mark.parametrize(("code", "rate"), [(6, Fraction(60_000, 1001)), (21, Fraction(50))])
+def test_interlaced_fields_are_those_of_cta_861(code: int, rate: Fraction) -> None:
+    """Codes 6 and 21: 525 and 625 lines a frame."""
+    row = standard_timings("cta")[code].timing
+    lines = lines_for(rate, row.vertical.active, (15.2, 16.5), interlaced=True)
+    made = construct(1440, row.vertical.active, rate, lines, LINKS, interlaced=True)
+    assert made is not None
+    down, told = made.timing.vertical, row.vertical
+    assert (down.active, down.front, down.sync, down.back) == (told.active, told.front, told.sync, told.back)
+    assert made.timing.lines_per_frame == row.lines_per_frame == (525 if code == 6 else 625)
+    assert float(made.timing.vertical_hz) == pytest.approx(float(rate), abs=1e-3)
+
+
+def test_a_system_with_more_lines_than_a_field_is_interlaced(catalogue: Catalogue) -> None:
+    display, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
+    tall = catalogue.get(System, "cedar-disc").model_copy(update={"height": 448})
+    mode = propose(tall, display, board, display.ranges)
+    assert mode is not None
+    assert mode.timing.interlaced
+    assert mode.timing.size[1] >= 448
+    assert 15.2 <= float(mode.timing.horizontal_hz) / 1000 <= 16.5
+    assert not propose(catalogue.get(System, "cedar-disc"), display, board, display.ranges).timing.interlaced

@@ -38,6 +38,8 @@ SYSTEM_525 = Standard(
 SYSTEM_625 = Standard(
     "625/50", Fraction(15_625), (312, 313), (12.0, 0.3), (1.5, 0.3), (4.7, 0.2), 288, (2, 3),
 )  # fmt: skip
+_HALF = Fraction(1, 2)  # line that an interlaced field has more
+_WORTH_LACING = 1.2  # of a field's lines: what is less is better scaled or cropped, CP
 _BETWEEN_HZ = 55  # field rates below belong to 625 lines
 
 
@@ -54,51 +56,59 @@ class Made:
     step_hz: float
 
 
-def lines_for(rate: Fraction, height: int, line_khz: tuple[float, float]) -> int | None:
-    """Lines of a field at this rate that the tube follows and that show the picture: the standard's where they do, else
-    as near to them as they can be. None where there are none."""
+def lines_for(rate: Fraction, height: int, line_khz: tuple[float, float], *, interlaced: bool = False) -> int | None:
+    """Whole lines of a field at this rate that the tube follows and that show the picture: the standard's where they
+    do, else as near to them as they can be. None where there are none, and where a picture is hardly too high for a
+    field: half of its lines at a time would flicker. height: of a frame; rate: of fields."""
     standard = standard_of(rate)
+    if interlaced and height <= _WORTH_LACING * standard.active:
+        return None
     low, high = (Fraction(str(khz)) * 1000 for khz in line_khz)
-    most = floor(high / rate)
-    least = max(ceil(low / rate), height + standard.lines[0] - standard.active)
+    half = _HALF if interlaced else Fraction(0)
+    most = floor(high / rate - half)
+    shown = ceil(height / 2) if interlaced else height
+    least = max(ceil(low / rate - half), shown + standard.lines[0] - standard.active)
     usual = [each for each in standard.lines if least <= each <= most]
     if usual:
         return usual[0]
     return min(max(standard.lines[0], least), most) if least <= most else None
 
 
-def construct(active: int, height: int, rate: Fraction, lines: int, clocks: tuple[int, int]) -> Made | None:
+def construct(active: int, height: int, rate: Fraction, lines: int, clocks: tuple[int, int], *,
+              interlaced: bool = False) -> Made | None:  # fmt: skip
     """The timing of `lines` lines whose field rate comes nearest to `rate`, and of equals the one whose blanking does.
 
-    active: pixels across; height: least lines to be shown; clocks: lowest and highest pixel clock in Hz. None where the
-    standard's blanking leaves no such timing.
+    active: pixels across; height: least lines of a frame to be shown; lines: whole lines of a field, to which an
+    interlaced one has a half more; clocks: lowest and highest pixel clock in Hz. None where the standard's blanking
+    leaves no such timing.
     """
     standard = standard_of(rate)
-    line_us = float(1_000_000 / (rate * lines))
+    of_field = lines + (_HALF if interlaced else 0)
+    line_us = float(1_000_000 / (rate * of_field))
     shrink = line_us * float(standard.line_hz) / 1_000_000  # of the standard's line: its parts go with it
     blank_us, tolerance = standard.blanking[0] * shrink, standard.blanking[1]
     widest, narrowest = line_us - blank_us - tolerance, line_us - blank_us + tolerance  # µs that the picture may take
     found: list[tuple[float, float, int, int]] = []
     for total in range(ceil(active * line_us / narrowest), floor(active * line_us / widest) + 1):
-        clock = round(rate * lines * total / CLOCK_STEP_HZ) * CLOCK_STEP_HZ
+        clock = round(rate * of_field * total / CLOCK_STEP_HZ) * CLOCK_STEP_HZ
         if clocks[0] <= clock <= clocks[1]:
-            off = abs(float(Fraction(clock, total * lines) - rate))
+            off = abs(float(Fraction(clock) / (total * of_field) - rate))
             away = abs((total - active) / clock * 1e6 - blank_us)
             found.append((round(off, 6), away, total, clock))
     if not found:
         return None
     off, _away, total, clock = min(found)
-    timing = _laid_out(active, height, total, clock, lines, standard, shrink)
-    return Made(timing, off, CLOCK_STEP_HZ / (total * lines)) if timing is not None else None
+    timing = _laid_out(active, height, total, clock, lines, standard, shrink, interlaced=interlaced)
+    return Made(timing, off, float(CLOCK_STEP_HZ / (total * of_field))) if timing is not None else None
 
 
 def _laid_out(active: int, height: int, total: int, clock: int, lines: int, standard: Standard,
-              shrink: float) -> Timing | None:  # fmt: skip
+              shrink: float, *, interlaced: bool) -> Timing | None:  # fmt: skip
     front = max(1, round(standard.front[0] * shrink * clock / 1e6))
     sync = round(standard.sync[0] * clock / 1e6)
     back = total - active - front - sync
     usual = standard.lines[0] - standard.active  # lines of blanking
-    shown = max(height, min(lines - usual, standard.active))
+    shown = max(ceil(height / 2) if interlaced else height, min(lines - usual, standard.active))  # of a field
     v_front, v_sync = standard.vertical
     v_back = lines - shown - v_front - v_sync
     if back < 1 or v_back < 1:
@@ -106,5 +116,6 @@ def _laid_out(active: int, height: int, total: int, clock: int, lines: int, stan
     return Timing(
         clock_hz=clock,
         horizontal=Axis(active=active, front=front, sync=sync, back=back, positive=False),
-        vertical=Axis(active=shown, front=v_front, sync=v_sync, back=v_back, positive=False),
+        vertical=Axis(active=shown * (2 if interlaced else 1), front=v_front, sync=v_sync, back=v_back, positive=False),
+        interlaced=interlaced,
     )

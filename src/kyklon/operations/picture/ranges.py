@@ -99,8 +99,12 @@ def _propose_in(system: System, board: Board, band: Range) -> Timing | None:
     if not band.field_hz[0] <= rate <= band.field_hz[1]:
         return None
     if band.line_khz[0] < _TELEVISION_KHZ:
-        lines = lines_for(rate, height, band.line_khz)
-        return _television(width, height, rate, lines, board) if lines is not None else None
+        for interlaced in (False, True):  # every other line only where a field does not show them all
+            lines = lines_for(rate, height, band.line_khz, interlaced=interlaced)
+            made = _television(width, height, rate, lines, board, interlaced=interlaced) if lines is not None else None
+            if made is not None:
+                return made
+        return None
     low, high = (Fraction(str(khz)) * 1000 for khz in band.line_khz)
     lines = round((low + high) / 2 / rate)
     if _visible(lines) < height or not low <= lines * rate <= high:
@@ -111,11 +115,13 @@ def _propose_in(system: System, board: Board, band: Range) -> Timing | None:
     return None if across is None else _timing(across, _visible(lines), lines, rate)
 
 
-def _television(width: int, height: int, rate: Fraction, lines: int, board: Board) -> Timing | None:
+def _television(width: int, height: int, rate: Fraction, lines: int, board: Board, *,
+                interlaced: bool) -> Timing | None:  # fmt: skip
     """By the television standards: the least width whose field rate is as good as exact, else the nearest of all."""
     made = []
     for across in _widths_for(width, board, lines * rate):
-        one = construct(across, height, rate, lines, (board.least_clock_hz, board.most_clock_hz))
+        clocks = board.least_clock_hz, board.most_clock_hz
+        one = construct(across, height, rate, lines, clocks, interlaced=interlaced)
         if one is None:
             continue
         if one.off_hz <= EXACT_HZ:
