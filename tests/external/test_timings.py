@@ -20,7 +20,7 @@ from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.timing import Axis, Timing
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.exports import modeline
-from kyklon.operations.picture.formulas import cvt, gtf
+from kyklon.operations.picture.formulas import Third, cvt, gtf
 from kyklon.operations.picture.names import parse_timing
 from kyklon.operations.picture.ranges import propose
 
@@ -91,10 +91,10 @@ def test_what_a_third_reduced_blanking_may_ask_for() -> None:
     for width, height, rate, _interlaced in requests(13, 60):
         across, down, early = chance.randrange(80, 201, 8), chance.randrange(460, 700, 5), chance.random() < 0.5
         asked = f"w={width},h={height},fps={rate},rb=3,hblank={across},vblank={down}{',early-vsync' if early else ''}"
-        made = cvt(width, height, rate, "reduced3", blank_pixels=across, blank_us=down, early_sync=early)
+        made = cvt(width, height, rate, "reduced3", third=Third(across, down, early=early))
         assert numbers(made) == reference("--cvt", asked)[0], asked
     with pytest.raises(WrongUse, match="outside 80 to 200"):
-        cvt(640, 480, 60, "reduced3", blank_pixels=84)
+        Third(pixels=84)
 
 
 def test_gtf_modes() -> None:

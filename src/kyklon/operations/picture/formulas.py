@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil, floor
 from typing import Literal
@@ -24,6 +25,21 @@ MIN_DUTY = 20  # CVT 1.2: least horizontal blanking in %
 LIMITS = {"width": (64, 16384), "height": (32, 16384), "rate": (10, 500)}  # what a request may sensibly be
 
 
+@dataclass(frozen=True)
+class Third:
+    """What CVT 2.0's third reduced blanking may be asked for. pixels: of a line's blanking, 80 to 200 in steps of 8;
+    us: of a frame's, at least 460; early: the sync in its middle. Raises WrongUse."""
+
+    pixels: int = 80
+    us: int = MIN_REDUCED_BLANK_US
+    early: bool = False
+
+    def __post_init__(self) -> None:
+        if not 80 <= self.pixels <= 200 or self.pixels % CELL or not MIN_REDUCED_BLANK_US <= self.us <= 10_000:
+            raise WrongUse(f"A blanking of {self.pixels} pixels and {self.us} µs is outside 80 to 200 in steps of 8, "
+                           "and 460 to 10000.")  # fmt: skip
+
+
 def cvt(
     width: int,
     height: int,
@@ -31,15 +47,12 @@ def cvt(
     blanking: Blanking = "normal",
     *,
     interlaced: bool = False,
-    blank_pixels: int = 80,
-    blank_us: int = MIN_REDUCED_BLANK_US,
-    early_sync: bool = False,
+    third: Third | None = None,
 ) -> Timing:
     """Coordinated video timing, VESA CVT 1.2; reduced v3 of CVT 2.0.
 
     width, height: active pixels and lines of a frame. rate: frames per second, fields per second when
-    interlaced. Of reduced v3 alone: blank_pixels, 80 to 200 in steps of 8; blank_us, vertical blanking of at
-    least 460; early_sync, the sync in the middle of it. Raises WrongUse for a request outside 64-16384 x
+    interlaced. third: what reduced v3 asks for. Raises WrongUse for a request outside 64-16384 x
     32-16384 at 10-500 Hz or one whose blanking leaves no time for the picture.
     """
     rate = _checked(width, height, rate)
@@ -51,10 +64,7 @@ def cvt(
     if blanking == "normal":
         return _cvt_normal(active, lines, rate, half, sync, interlaced, height)
     if blanking == "reduced3":
-        if not 80 <= blank_pixels <= 200 or blank_pixels % CELL or not MIN_REDUCED_BLANK_US <= blank_us <= 10_000:
-            raise WrongUse(f"A blanking of {blank_pixels} pixels and {blank_us} µs is outside 80 to 200 in steps of 8, "
-                           "and 460 to 10000.")  # fmt: skip
-        return _cvt_third(active, lines, rate, half, interlaced, height, blank_pixels, blank_us, early_sync)
+        return _cvt_third(active, lines, rate, half, interlaced, height, third or Third())
     return _cvt_reduced(active, lines, rate, half, sync, interlaced, height, blanking)
 
 
@@ -138,21 +148,20 @@ def _cvt_reduced(
 
 
 def _cvt_third(
-    active: int, lines: int, rate: Fraction, half: Fraction, interlaced: bool, height: int, blank_pixels: int,
-    blank_us: int, early_sync: bool,
-) -> Timing:  # fmt: skip
+    active: int, lines: int, rate: Fraction, half: Fraction, interlaced: bool, height: int, asked: Third
+) -> Timing:
     """Reduced v3: as v2, in cells of 8 pixels and whole quarters of a MHz, rounded up (CVT 2.0)."""
     front, sync_pixels, sync, back = 8, 32, 8, FIXED_BACK_LINES_V2
-    period = _line_period_us(rate, blank_us, Fraction(lines))
-    blank = max(floor(blank_us / period) + 1, 1 + sync + back)
-    total = active + blank_pixels
+    period = _line_period_us(rate, asked.us, Fraction(lines))
+    blank = max(floor(asked.us / period) + 1, 1 + sync + back)
+    total = active + asked.pixels
     clock = ceil(rate * (lines + blank + half) * total / CVT_STEP_HZ) * CVT_STEP_HZ
-    if early_sync:
+    if asked.early:
         back = blank // 2
     return Timing(
         clock_hz=clock,
         horizontal=Axis(
-            active=active, front=front, sync=sync_pixels, back=blank_pixels - front - sync_pixels, positive=True
+            active=active, front=front, sync=sync_pixels, back=asked.pixels - front - sync_pixels, positive=True
         ),
         vertical=Axis(
             active=lines * 2 if interlaced else height, front=blank - sync - back, sync=sync, back=back, positive=False
