@@ -17,7 +17,10 @@ from scipy.optimize import Bounds, LinearConstraint, milp
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder, System
+from kyklon.demo import school_fair
+from kyklon.model.build import edited
 from kyklon.model.controls import AxisLimits, KeyReading
+from kyklon.model.world import World
 from kyklon.operations.controls import assignment, exports, keymaps, legends, wiring
 from kyklon.operations.controls.assignment import Problem
 from kyklon.operations.controls.levers import axis_hwdb
@@ -135,11 +138,13 @@ def test_xkbcomp_takes_the_keymaps_of_both_schools(catalogue: Catalogue, tmp_pat
 def test_systemd_hwdb_reads_the_axes_and_the_scan_codes(catalogue: Catalogue, tmp_path: Path) -> None:
     encoder = catalogue.get(Encoder, "tackle-pair")
     limits = (AxisLimits(device="encoder", axis="ABS_X", low=3, high=250, rest=128),)
-    own, target = catalogue.get(Keyboard, "full"), catalogue.get(Keyboard, "elm-keys")
+    own = catalogue.get(Keyboard, "full")
     folder = tmp_path / "etc/udev/hwdb.d"
     folder.mkdir(parents=True)
     (folder / "61-axes.hwdb").write_text(axis_hwdb(limits, {"encoder": (encoder.vendor, encoder.product)}))
-    (folder / "62-keys.hwdb").write_text(keymaps.hwdb(own, keymaps.by_position(own, target), 0x1209, 0x0001))
+    build = edited(school_fair.build(), "controls.keyboard", {"layout": own.id, "usb": "1209:0001"})
+    files = exports.issue(build, catalogue, World())
+    (folder / "62-keys.hwdb").write_text(files["controls/keyboard/62-kyklon-keys.hwdb"])
 
     def hwdb(*words: str) -> str:
         run = subprocess.run(["systemd-hwdb", *words, "--root", str(tmp_path)], capture_output=True, text=True)

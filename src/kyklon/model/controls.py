@@ -177,6 +177,7 @@ class KeyboardSettings(Record):
     by."""
 
     layout: str = described("Old keyboard", "")
+    usb: str = described("USB ids of the keyboard", "", pattern=r"^([0-9a-fA-F]{4}:[0-9a-fA-F]{4})?$", hint="1209:0001")
     readings: tuple[KeyReading, ...] = described("Readings of the ribbon", ())
     diodes: tuple[str, ...] = described("Keys with a diode", ())
     played: tuple[str, ...] = described("Keys held together", ())

@@ -261,6 +261,9 @@ def keyboard_files(build: Build, catalogue: Catalogue) -> dict[str, str]:
         "controls/keyboard/by-symbol.xkb": keymaps.xkb_symbols(own, target, keymaps.by_symbol(own, target)),
         "controls/keyboard/keys.txt": keymaps.table(pairs),
     }
+    if settings.usb:
+        vendor, product = (int(each, 16) for each in settings.usb.split(":"))
+        files["controls/keyboard/62-kyklon-keys.hwdb"] = keymaps.hwdb(own, pairs, vendor, product)
     if settings.readings:
         files["controls/keyboard/keymap.dtsi"] = keymaps.matrix_keymap(reconstruct(settings.readings), own, pairs)
     return {path: text for path, text in files.items() if text}

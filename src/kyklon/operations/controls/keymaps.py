@@ -153,7 +153,8 @@ def _quoted(name: str) -> str:
 
 def hwdb(own: Keyboard, pairs: Iterable[KeyPair], vendor: int, product: int) -> str:
     """A hwdb entry that gives each key at hand the machine's code, by HID usage (hwdb(7); keyboard.hwdb; scan codes
-    7xxxx are usages of the keyboard page, USB HID Usage Tables 10)."""
+    7xxxx are usages of the keyboard page, USB HID Usage Tables 10). It is bound to the keyboard's ids: without them it
+    would change the keys of an encoder that speaks as a keyboard, too."""
     lines = [f"evdev:input:b0003v{vendor:04X}p{product:04X}*"]
     for pair in pairs:
         if pair.own is None or pair.shift or pair.own.code == pair.target.code:

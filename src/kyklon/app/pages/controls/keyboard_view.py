@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Mapping
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QSpinBox, QTabBar, QWidget
+from PyQt6.QtWidgets import QLineEdit, QSpinBox, QTabBar, QWidget
 
 from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.key_drawing import Caps, Crossings, KeyDrawing, MatrixDrawing
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, scrolled
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, scrolled, set_tip
 from kyklon.base.errors import KyklonError
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.devices import choose
@@ -79,8 +80,14 @@ class KeyboardView(BenchView):
         self._school = Choice(self.theme, "Keys by", lambda value: self._set(school=value))
         self._school.set_choices((("position", "by position"), ("symbol", "by symbol")), "position")
         self._school.setMinimumContentsLength(10)
+        self.usb = QLineEdit()
+        self.usb.setAccessibleName("USB ids of the keyboard")
+        self.usb.setPlaceholderText("USB ids, as 1209:0001")
+        self.usb.setMaximumWidth(round(self.theme.px(150)))
+        set_tip(self.usb, "Of a keyboard on USB, as lsusb lists it: its scan codes are written for it alone")
+        self.usb.editingFinished.connect(self._on_usb)
         bar = QWidget()
-        bar.setLayout(row(self._mode, 1, self._pins, self.close_all, self._school, self._layout, spacing=8))
+        bar.setLayout(row(self._mode, 1, self._pins, self.close_all, self.usb, self._school, self._layout, spacing=8))
         return bar
 
     def _make_told(self) -> Sheet:
@@ -128,6 +135,8 @@ class KeyboardView(BenchView):
         self._pins.setVisible(self.mode == RIBBON)
         self.close_all.setVisible(self.mode == RIBBON and self._ribbon is not None)
         self._school.setVisible(self.mode == KEYS)
+        self.usb.setVisible(self.mode == KEYS and own is not None and not self.lines)
+        self.usb.setText(settings.usb)
         self._layout.setVisible(self.mode != RIBBON or not settings.readings)
         self.fit.setVisible(False)
         if own is None:
@@ -254,7 +263,17 @@ class KeyboardView(BenchView):
 
     def _on_layout(self, value: str) -> None:
         self._key = ""
-        self._set("Keyboard", layout=value, readings=(), diodes=(), played=())
+        self._set("Keyboard", layout=value, usb="", readings=(), diodes=(), played=())
+
+    def _on_usb(self) -> None:
+        told = self.usb.text().strip().lower()
+        if told == self.settings.keyboard.usb:
+            return
+        if told and not re.fullmatch(r"[0-9a-f]{4}:[0-9a-f]{4}", told):
+            self.session.said.emit(f"{told} are no USB ids; write them as lsusb does: 1209:0001")
+            self.usb.setText(self.settings.keyboard.usb)
+            return
+        self._set("USB ids", usb=told)
 
     def _on_key(self, key: str) -> None:
         self._key = key
