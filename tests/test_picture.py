@@ -21,7 +21,7 @@ from kyklon.operations.picture.exports import fb_mode, modeline
 from kyklon.operations.picture.findings import findings, menu_mode
 from kyklon.operations.picture.formulas import cvt, gtf
 from kyklon.operations.picture.observe import look_at_display
-from kyklon.operations.picture.ranges import display_ranges, fit, match, place, propose, raster
+from kyklon.operations.picture.ranges import carried, display_ranges, fit, match, place, propose, raster
 from support import Demo
 
 SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "dogwood-pocket", "elm-micro", "fir-board-h", "fir-board-v")
@@ -32,7 +32,7 @@ SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "dogwood-pocket", "elm-micro", "
 def test_a_proposed_mode_fits_display_link_and_system(system_id: str, display_id: str, catalogue: Catalogue) -> None:
     system, display = catalogue.get(System, system_id), catalogue.get(Display, display_id)
     board = catalogue.get(Board, "herring")
-    mode = propose(system, display, board, display.ranges)
+    mode = propose(system, display, carried(board), display.ranges)
     assert mode is not None
     timing = mode.timing
     assert fit(timing, display.ranges).holds
@@ -57,7 +57,7 @@ def test_proposals_for_any_machine_hold_or_are_none(width: int, height: int, rat
         update={"width": width, "height": height, "refresh": str(rate)}
     )
     display = catalogue.get(Display, "casement-19")
-    mode = propose(system, display, catalogue.get(Board, "herring"), display.ranges)
+    mode = propose(system, display, carried(catalogue.get(Board, "herring")), display.ranges)
     if mode is not None:
         assert mode.timing.vertical.active >= height
         assert mode.timing.horizontal.active % 64 == 0
@@ -69,14 +69,14 @@ _CATALOGUE: dict[str, Catalogue] = {}
 
 def test_a_flat_panel_gets_its_native_mode(catalogue: Catalogue) -> None:
     display, board = catalogue.get(Display, "pane-24"), catalogue.get(Board, "herring")
-    assert propose(catalogue.get(System, "birch-16"), display, board, display.ranges) is None
-    mode = menu_mode(display, board, display.ranges, catalogue)
+    assert propose(catalogue.get(System, "birch-16"), display, carried(board), display.ranges) is None
+    mode = menu_mode(display, carried(board), display.ranges)
     assert mode.timing.size == display.native
 
 
 def test_the_tube_gets_a_television_mode_for_its_menu(catalogue: Catalogue) -> None:
     display = catalogue.get(Display, "casement-19")
-    mode = menu_mode(display, catalogue.get(Board, "herring"), display.ranges, catalogue)
+    mode = menu_mode(display, carried(catalogue.get(Board, "herring")), display.ranges)
     assert mode.name == "CTA 8"  # 1440 x 240 at 27 MHz
 
 
@@ -285,7 +285,7 @@ def test_a_flat_display_scales_both_ways_alike(catalogue: Catalogue) -> None:
 def test_the_parts_of_a_proposed_mode_add_up(system: str, catalogue: Catalogue) -> None:
     display, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
     wanted = catalogue.get(System, system)
-    mode = propose(wanted, display, board, display.ranges)
+    mode = propose(wanted, display, carried(board), display.ranges)
     assert mode is not None
     timing = mode.timing
     down = timing.vertical
@@ -320,7 +320,7 @@ def test_a_picture_as_high_as_what_is_seen_fits_just(catalogue: Catalogue) -> No
 
     def proposed(height: int, low: float = 15.2, high: float = 15.75) -> Mode | None:
         system = sized(catalogue, 320, height).model_copy(update={"refresh": "60"})
-        return propose(system, display, board, (Range(line_khz=(low, high), field_hz=(50, 61)),))
+        return propose(system, display, carried(board), (Range(line_khz=(low, high), field_hz=(50, 61)),))
 
     assert proposed(240).timing.vertical.active == 240
     assert proposed(240).timing.vertical.total == 262
@@ -334,7 +334,7 @@ def test_a_faster_tube_is_aimed_at_in_the_middle_of_its_range(catalogue: Catalog
     """30 to 32 kHz at 60 Hz: 31 kHz is 516.7 lines; no proposal of 15 kHz figures is made for such a line."""
     display, board = catalogue.get(Display, "casement-tri-25"), catalogue.get(Board, "herring")
     system = sized(catalogue, 320, 400).model_copy(update={"refresh": "60"})
-    mode = propose(system, display, board, (Range(line_khz=(30.0, 32.0), field_hz=(50, 61)),))
+    mode = propose(system, display, carried(board), (Range(line_khz=(30.0, 32.0), field_hz=(50, 61)),))
     assert mode is None or mode.timing.vertical.total == 517
 
 

@@ -25,7 +25,7 @@ from kyklon.operations import inspection
 from kyklon.operations.assembly.power import budget
 from kyklon.operations.controls.quirks import quirk_given
 from kyklon.operations.picture.findings import findings as picture_findings
-from kyklon.operations.picture.ranges import display_ranges, fit, propose
+from kyklon.operations.picture.ranges import carried, display_ranges, fit, propose
 from kyklon.operations.registry import OPERATIONS
 from support import Demo
 
@@ -245,7 +245,7 @@ def test_a_proposed_mode_is_one_that_the_display_holds(
         update={"height": height, "width": 300, "vertical": False, "refresh": str(rate)}
     )
     band = Range(line_khz=(low, low + wide), field_hz=field)
-    mode = propose(system, display, board, (band,))
+    mode = propose(system, display, carried(board), (band,))
     # ITU-R BT.470: 8.3 % of the lines are blanking, so a picture of that height needs so many lines a second
     impossible = float(rate) * height / (1 - 0.083) > (low + wide) * 1020 or not field[0] <= rate <= field[1]
     if mode is None:
@@ -266,4 +266,4 @@ def test_a_proposed_mode_is_one_that_the_display_holds(
 def test_nothing_is_proposed_for_a_flat_panel(catalogue: Catalogue) -> None:
     flat = next(each for each in catalogue.all(Display) if not each.tube)
     board = catalogue.all(Board)[0]
-    assert propose(catalogue.all(records.System)[0], flat, board, flat.ranges) is None
+    assert propose(catalogue.all(records.System)[0], flat, carried(board), flat.ranges) is None

@@ -19,8 +19,9 @@ from kyklon.operations.assembly.electrics import (
     next_up,
     sync_level_v,
 )
+from kyklon.operations.picture.construct import SYSTEM_525
 from kyklon.operations.picture.exports import video_word
-from kyklon.operations.picture.ranges import LINE_525_HZ, match
+from kyklon.operations.picture.ranges import match
 
 
 # ASTM B258: nominal diameters in mm
@@ -83,9 +84,9 @@ def test_sync_levels(volts: float, level: float) -> None:
 
 def test_television_lines() -> None:
     """ITU-R BT.470 and SMPTE 170M."""
-    assert float(LINE_525_HZ) == pytest.approx(15_734.266, abs=5e-4)
-    assert float(LINE_525_HZ * 2 / 525) == pytest.approx(59.940, abs=5e-4)
-    assert float(LINE_525_HZ / 262) == pytest.approx(60.05, abs=5e-3)
+    assert float(SYSTEM_525.line_hz) == pytest.approx(15_734.266, abs=5e-4)
+    assert float(SYSTEM_525.line_hz * 2 / 525) == pytest.approx(59.940, abs=5e-4)
+    assert float(SYSTEM_525.line_hz / 262) == pytest.approx(60.05, abs=5e-3)
     assert pytest.approx(50.08, abs=1e-3) == 15_625 / 312
 
 

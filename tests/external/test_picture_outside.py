@@ -19,7 +19,7 @@ from kyklon.model.timing import Mode
 from kyklon.operations.boot import firmware
 from kyklon.operations.card.volumes import ramdisk
 from kyklon.operations.picture.formulas import gtf
-from kyklon.operations.picture.ranges import display_ranges, propose
+from kyklon.operations.picture.ranges import carried, display_ranges, propose
 from kyklon.operations.picture.video_word import VideoWord, made_of, modes_offered, parsed, value_for
 from support import Demo
 
@@ -61,7 +61,7 @@ def test_the_issued_initramfs_is_read_by_cpio_and_its_data_by_edid_decode(
     build = edited(edited(demo.build.with_part("board", "ling"), "boot.dialect", "extlinux"), "boot.sound", "digital")
     display, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "ling")
     ranges = display_ranges(display, None)
-    modes = [(s, propose(catalogue.get(System, s), display, board, ranges)) for s in build.systems]
+    modes = [(s, propose(catalogue.get(System, s), display, carried(board), ranges)) for s in build.systems]
     rows = [SystemMode(system=system, mode=mode) for system, mode in modes if mode]
     build = edited(edited(build, "picture.systems", rows), "picture.issue_identification", True)
     build = edited(build, "picture.menu", Mode(name="menu", timing=rows[0].mode.timing))

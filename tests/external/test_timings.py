@@ -22,7 +22,7 @@ from kyklon.operations.picture import edid
 from kyklon.operations.picture.exports import modeline
 from kyklon.operations.picture.formulas import Third, cvt, gtf
 from kyklon.operations.picture.names import parse_timing
-from kyklon.operations.picture.ranges import propose
+from kyklon.operations.picture.ranges import carried, propose
 
 Numbers = tuple[int, tuple[int, ...], tuple[int, ...], str]
 
@@ -162,7 +162,7 @@ def test_identification_data_of_every_display_and_system(catalogue: Catalogue, t
     made = 0
     for display in catalogue.all(Display):
         for system in catalogue.all(System):
-            mode = propose(system, display, catalogue.get(Board, "herring"), display.ranges)
+            mode = propose(system, display, carried(catalogue.get(Board, "herring")), display.ranges)
             if mode is None:
                 continue
             line, rate = float(mode.timing.horizontal_hz) / 1000, float(mode.timing.vertical_hz)

@@ -252,9 +252,18 @@ class Display(CataloguePart):
 
 
 class Adapter(CataloguePart):
+    """What stands between board and display. least_clock_hz, least_width: below them it shows nothing; 0 for no limit.
+    needs_hdmi: stays dark on a link driven as DVI. sync_volts: of its sync outputs, 0 where they are television level.
+    ohms: in series with each of them."""
+
     sync_out: Literal["composite", "separate", "digital"]
     most_clock_hz: int
     delay_ms: float = 0.0
+    least_clock_hz: int = Field(default=0, ge=0)
+    least_width: int = Field(default=0, ge=0, le=8192)
+    needs_hdmi: bool = False
+    sync_volts: float = Field(default=0.0, ge=0, le=15)
+    ohms: float = Field(default=0.0, ge=0, le=100_000)
 
 
 class Terminal(Record):

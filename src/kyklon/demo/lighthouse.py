@@ -37,7 +37,7 @@ from kyklon.operations.card.shelving import shelf_entry
 from kyklon.operations.card.sources import source
 from kyklon.operations.controls.acts import wired
 from kyklon.operations.picture import edid
-from kyklon.operations.picture.ranges import propose
+from kyklon.operations.picture.ranges import carried, propose
 from kyklon.operations.plan.acts import HOTKEYS
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
@@ -83,7 +83,7 @@ def _make_shelf(folder: Path, catalogue: Catalogue) -> None:
 
 def _make_identification(folder: Path, catalogue: Catalogue) -> None:
     tube, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
-    mode = propose(catalogue.get(System, "birch-16"), tube, board, tube.ranges)
+    mode = propose(catalogue.get(System, "birch-16"), tube, carried(board), tube.ranges)
     assert mode is not None
     limits = RangeLimits((49, 63), (15, 17), 50)
     data = Edid("KYK", 0x1901, 1901, 2026, tube.name, (mode.timing,), (376, 282), limits)
@@ -96,7 +96,7 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
     tube, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
     modes = []
     for system_id in SYSTEMS:
-        mode = propose(catalogue.get(System, system_id), tube, board, tube.ranges)
+        mode = propose(catalogue.get(System, system_id), tube, carried(board), tube.ranges)
         if mode is not None:
             modes.append(SystemMode(system=system_id, mode=mode))
     made = Build(

@@ -159,10 +159,49 @@ class SystemMode(Record):
     mode: Mode
 
 
-class PictureSettings(Record):
-    """school: own modes / wide mode / fixed mode with scaling. menu is the mode from power-on to the first game."""
+class Adjustment(Record):
+    """How far the picture of a mode was moved on one display, right and down, in pixels and lines of that size.
+    squeeze: width to height of a circle as it was measured there, 1 for a round one."""
 
-    school: Literal["own modes", "wide mode", "scaled"] = "own modes"
+    display: str
+    size: tuple[int, int]
+    right: int = Field(default=0, ge=-4096, le=4096)
+    down: int = Field(default=0, ge=-4096, le=4096)
+    squeeze: float = Field(default=1.0, gt=0.2, lt=5)
+
+
+class GameRaster(Record):
+    """A game whose picture is not that of its system. game: system/title. refresh: Hz, decimal or fraction."""
+
+    game: str
+    width: int = Field(gt=0, le=8192)
+    height: int = Field(gt=0, le=8192)
+    refresh: str = Field(pattern=r"^\d{1,4}([./]\d{1,9})?$")
+
+
+School = Literal["own modes", "wide mode", "scaled"]
+STANDS = ("turned with the game", "upright", "on its side")
+
+
+class PictureSettings(Record):
+    """school: own modes / wide mode / fixed mode with scaling. menu is the mode from power-on to the first game.
+
+    stand: how the display stands to the games. display_on: switched on with the machine, or by hand once the menu's
+    mode holds. most_modes: of the smallest set, 0 for as many as systems ask for. wishes: weight of a system in it."""
+
+    school: School = "own modes"
+    stand: Literal["turned with the game", "upright", "on its side"] = described(
+        "Display stands", "turned with the game", choices=tuple((each, each) for each in STANDS)
+    )
+    display_on: Literal["with the machine", "once the mode holds"] = described(
+        "Display is switched on", "with the machine",
+        choices=(("with the machine", "with the machine"), ("once the mode holds", "by hand, once the mode holds")),
+    )  # fmt: skip
+    most_modes: int = described("Modes at most", 0, ge=0, le=64)
+    wishes: dict[str, float] = {}
+    games: tuple[GameRaster, ...] = described("Games with a picture of their own", ())
+    adjustments: tuple[Adjustment, ...] = described("Adjustments", ())
+    test_card: bool = described("Test card while starting", False)
     menu: Mode = described("Menu mode")
     systems: tuple[SystemMode, ...] = described("System modes", ())
     identification: str = described("Identification data", "")  # path of the display's own

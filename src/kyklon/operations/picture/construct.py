@@ -43,8 +43,28 @@ _WORTH_LACING = 1.2  # of a field's lines: what is less is better scaled or crop
 _BETWEEN_HZ = 55  # field rates below belong to 625 lines
 
 
-def standard_of(rate: Fraction) -> Standard:
+# VESA DMT 640 x 480 at 60 Hz: the share of a line and of a field that tubes above 20 kHz are built for
+MONITOR = Standard(
+    "DMT 04h", Fraction(25_175_000, 800), (525,), (6.356, 0.636), (0.636, 0.3), (3.813, 0.4), 480, (10, 2),
+)  # fmt: skip
+_TELEVISION_KHZ = 20.0  # below: tubes that follow a television's lines
+
+
+def standard_of(rate: Fraction, line_khz: float = 0.0) -> Standard:
+    """The standard that a tube of this line rate is built for."""
+    if line_khz >= _TELEVISION_KHZ:
+        return MONITOR
     return SYSTEM_625 if rate < _BETWEEN_HZ else SYSTEM_525
+
+
+@dataclass(frozen=True)
+class Frame:
+    """What is to be shown. width: pixels across; height: lines of a frame, at least; rate: of fields, in Hz."""
+
+    width: int
+    height: int
+    rate: Fraction
+    interlaced: bool = False
 
 
 @dataclass(frozen=True)
@@ -56,33 +76,38 @@ class Made:
     step_hz: float
 
 
-def lines_for(rate: Fraction, height: int, line_khz: tuple[float, float], *, interlaced: bool = False) -> int | None:
+def lines_for(frame: Frame, line_khz: tuple[float, float]) -> int | None:
     """Whole lines of a field at this rate that the tube follows and that show the picture: the standard's where they
     do, else as near to them as they can be. None where there are none, and where a picture is hardly too high for a
-    field: half of its lines at a time would flicker. height: of a frame; rate: of fields."""
-    standard = standard_of(rate)
-    if interlaced and height <= _WORTH_LACING * standard.active:
+    field: half of its lines at a time would flicker."""
+    rate, height, interlaced = frame.rate, frame.height, frame.interlaced
+    standard = standard_of(rate, line_khz[0])
+    if interlaced and (height <= _WORTH_LACING * standard.active or standard is MONITOR):
         return None
     low, high = (Fraction(str(khz)) * 1000 for khz in line_khz)
     half = _HALF if interlaced else Fraction(0)
     most = floor(high / rate - half)
     shown = ceil(height / 2) if interlaced else height
-    least = max(ceil(low / rate - half), shown + standard.lines[0] - standard.active)
+    blank = standard.lines[0] - standard.active
+    if standard is MONITOR:  # its blanking goes with its lines
+        middle = round((low + high) / 2 / rate)
+        least = max(ceil(low / rate), ceil(shown * standard.lines[0] / standard.active))
+        return min(max(middle, least), most) if least <= most else None
+    least = max(ceil(low / rate - half), shown + blank)
     usual = [each for each in standard.lines if least <= each <= most]
     if usual:
         return usual[0]
     return min(max(standard.lines[0], least), most) if least <= most else None
 
 
-def construct(active: int, height: int, rate: Fraction, lines: int, clocks: tuple[int, int], *,
-              interlaced: bool = False) -> Made | None:  # fmt: skip
+def construct(frame: Frame, lines: int, clocks: tuple[int, int], line_khz: float = 0.0) -> Made | None:
     """The timing of `lines` lines whose field rate comes nearest to `rate`, and of equals the one whose blanking does.
 
-    active: pixels across; height: least lines of a frame to be shown; lines: whole lines of a field, to which an
-    interlaced one has a half more; clocks: lowest and highest pixel clock in Hz. None where the standard's blanking
-    leaves no such timing.
+    lines: whole lines of a field, to which an interlaced one has a half more; clocks: lowest and highest pixel clock in
+    Hz; line_khz: of the tube, 0 for a television's. None where the standard's blanking leaves no such timing.
     """
-    standard = standard_of(rate)
+    active, rate, interlaced = frame.width, frame.rate, frame.interlaced
+    standard = standard_of(rate, line_khz)
     of_field = lines + (_HALF if interlaced else 0)
     line_us = float(1_000_000 / (rate * of_field))
     shrink = line_us * float(standard.line_hz) / 1_000_000  # of the standard's line: its parts go with it
@@ -98,17 +123,21 @@ def construct(active: int, height: int, rate: Fraction, lines: int, clocks: tupl
     if not found:
         return None
     off, _away, total, clock = min(found)
-    timing = _laid_out(active, height, total, clock, lines, standard, shrink, interlaced=interlaced)
+    timing = _laid_out(frame, total, clock, lines, standard, shrink)
     return Made(timing, off, float(CLOCK_STEP_HZ / (total * of_field))) if timing is not None else None
 
 
-def _laid_out(active: int, height: int, total: int, clock: int, lines: int, standard: Standard,
-              shrink: float, *, interlaced: bool) -> Timing | None:  # fmt: skip
+def _laid_out(frame: Frame, total: int, clock: int, lines: int, standard: Standard,
+              shrink: float) -> Timing | None:  # fmt: skip
+    active, height, interlaced = frame.width, frame.height, frame.interlaced
     front = max(1, round(standard.front[0] * shrink * clock / 1e6))
-    sync = round(standard.sync[0] * clock / 1e6)
+    sync = round(standard.sync[0] * (shrink if standard is MONITOR else 1.0) * clock / 1e6)
     back = total - active - front - sync
     usual = standard.lines[0] - standard.active  # lines of blanking
-    shown = max(ceil(height / 2) if interlaced else height, min(lines - usual, standard.active))  # of a field
+    if standard is MONITOR:
+        usual = ceil(lines * usual / standard.lines[0])
+    room = lines - usual if standard is MONITOR else min(lines - usual, standard.active)
+    shown = max(ceil(height / 2) if interlaced else height, room)  # of a field
     v_front, v_sync = standard.vertical
     v_back = lines - shown - v_front - v_sync
     if back < 1 or v_back < 1:

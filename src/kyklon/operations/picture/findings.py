@@ -10,7 +10,7 @@ from kyklon.model.display import Edid
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
-from kyklon.operations.picture.ranges import display_ranges, fit, most_clock, propose
+from kyklon.operations.picture.ranges import Carried, carried, display_ranges, fit, plain, propose
 from kyklon.operations.picture.sending import by_firmware, by_word, firmware_remedy, sent_by_word, unfit
 
 OPERATION = 50
@@ -30,7 +30,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     for key, name, mode in modes_of(build, catalogue):
         if not fit(mode.timing, ranges).holds:
             found.append(_outside(build, catalogue, key, name, mode, display, board, ranges))
-        found += _clock(catalogue, build, key, name, mode.timing, board)
+        found += _clock(catalogue, build, (key, name, mode.timing), board, ranges)
         found += _sync(key, name, mode.timing, display)
     return found
 
@@ -44,16 +44,17 @@ def modes_of(build: Build, catalogue: Catalogue) -> list[tuple[str, str, Mode]]:
     return rows
 
 
-def menu_mode(display: Display, board: Board, ranges: tuple[Range, ...], catalogue: Catalogue) -> Mode | None:
+def menu_mode(display: Display, link: Carried, ranges: tuple[Range, ...]) -> Mode | None:
     """A mode for the menu that the display holds: the CTA codes a television knows first, then the DMT table."""
     rows = [(f"CTA {code}", standard_timings("cta")[code].timing) for code in (16, 4, 3, 8, 23)]
     rows += [(f"DMT {row.id:#04x}", row.timing) for row in standard_timings("dmt").values()]
     for name, timing in rows:
-        within = board.least_clock_hz <= timing.clock_hz <= most_clock(board, None, display)
+        within = link.holds(timing)
         native = display.native is None or timing.size == display.native
         if within and native and fit(timing, ranges).holds:
             return Mode(name=name, timing=timing)
-    return None
+    made = plain(display, link, ranges) if display.tube else None
+    return Mode(name="made for the menu", timing=made) if made is not None else None
 
 
 def mode_remedy(
@@ -61,8 +62,9 @@ def mode_remedy(
 ) -> Remedy | None:
     """Give the menu or a system a mode that the display holds."""
     system = catalogue.find(System, key)
-    better = propose(system, display, board, ranges) if system else None
-    better = better or menu_mode(display, board, ranges, catalogue)
+    link = carried(board, catalogue.find(Adapter, build.part("adapter")), display)
+    better = propose(system, display, link, ranges) if system else None
+    better = better or menu_mode(display, link, ranges)
     if better is None:
         return None
     before = build.picture.menu if key == MENU else build.system_mode(key)
@@ -144,20 +146,26 @@ def _unsendable(board: Board, message: str, remedy: Remedy | None) -> Finding:
     )  # fmt: skip
 
 
-def _clock(catalogue: Catalogue, build: Build, key: str, name: str, timing: Timing, board: Board) -> list[Finding]:
+def _clock(catalogue: Catalogue, build: Build, sent: tuple[str, str, Timing], board: Board,
+           ranges: tuple[Range, ...]) -> list[Finding]:  # fmt: skip
+    key, name, timing = sent
     adapter = catalogue.find(Adapter, build.part("adapter"))
     display = catalogue.find(Display, build.part("display"))
-    most = most_clock(board, adapter, display)
-    if board.least_clock_hz <= timing.clock_hz <= most:
+    link = carried(board, adapter, display)
+    if link.holds(timing):
         return []
-    least, top = show(board.least_clock_hz, "Hz", 0, prefix="M"), show(most, "Hz", 0, prefix="M")
+    most = link.most_clock_hz
+    least, top = show(link.least_clock_hz, "Hz", 0, prefix="M"), show(most, "Hz", 0, prefix="M")
     by = f", the most that {display.name} takes" if display is not None and most == display.most_clock_hz else ""
+    by += f", {link.least_width} pixels across or more" if link.least_width else ""
+    remedy = mode_remedy(build, catalogue, key, display, board, ranges) if display is not None else None
     return [
         Finding(
             code=f"picture.clock:{key}", severity=Severity.STOP, operation=OPERATION, subject=name,
             title=f"A pixel clock of {show(timing.clock_hz, 'Hz', prefix='M')} cannot be sent",
             message=f"The link carries {least} to {top}{by}.",
             why="Slow modes need more pixels across: a wide mode, or repeated pixels.", source="HDMI 1.4",
+            remedy=remedy,
         )
     ]  # fmt: skip
 

@@ -3,24 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
-from math import ceil, floor, log2
+from math import ceil, log2
 
 from kyklon.catalogue.records import Adapter, Board, Display, Range, System
 from kyklon.model.display import Edid
-from kyklon.model.timing import Axis, Mode, Timing
-from kyklon.operations.picture.construct import CLOCK_STEP_HZ, construct, lines_for
+from kyklon.model.timing import Mode, Timing
+from kyklon.operations.picture.construct import Frame, construct, lines_for, standard_of
 
-LINE_525_HZ = Fraction(4_500_000, 286)  # SMPTE 170M: line rate of the 525-line system
-ACTIVE_US = 52.66  # ITU-R BT.470: visible part of a 63.56 µs line
-SYNC_US = 4.7  # SMPTE 170M: horizontal sync
-FRONT_US = 1.5  # SMPTE 170M: horizontal front porch
-SYNC_LINES = 3
-BLANK_SHARE = 0.083  # ITU-R BT.470: 525 lines show 483, 625 show 575; the rest is vertical blanking
-WIDTHS = range(1280, 2561)  # pixels across that lift a 15 kHz line over the clock floor of a digital link
+WIDTHS = range(640, 2561)  # pixels across that displays are given; a 15 kHz line needs 1280 for a digital link, CP
+_FILLED = 0.8  # of the height, CP
 EXACT_HZ = 0.001  # of the field rate: nobody sees or hears that
-_TELEVISION_KHZ = 20.0  # below: tubes that follow a television's lines
 
 
 @dataclass(frozen=True)
@@ -67,10 +61,31 @@ def fit(timing: Timing, ranges: tuple[Range, ...]) -> Fit:
     return Fit(best.off_khz == 0 and best.off_hz == 0, best.range, best.off_khz, best.off_hz)
 
 
+@dataclass(frozen=True)
+class Carried:
+    """What everything between the board and the glass carries: pixel clocks in Hz, and the fewest pixels across."""
+
+    least_clock_hz: int
+    most_clock_hz: int
+    least_width: int = 0
+
+    def holds(self, timing: Timing) -> bool:
+        """Whether a timing gets through."""
+        wide = timing.horizontal.active >= self.least_width
+        return wide and self.least_clock_hz <= timing.clock_hz <= self.most_clock_hz
+
+
+def carried(board: Board, adapter: Adapter | None = None, display: Display | None = None) -> Carried:
+    most = [board.most_clock_hz]
+    most += [adapter.most_clock_hz] if adapter else []
+    most += [display.most_clock_hz] if display is not None and display.most_clock_hz else []
+    least = max(board.least_clock_hz, adapter.least_clock_hz if adapter else 0)
+    return Carried(least, min(most), adapter.least_width if adapter else 0)
+
+
 def most_clock(board: Board, adapter: Adapter | None, display: Display | None) -> int:
     """The highest pixel clock in Hz that everything between the board and the glass takes."""
-    most = min(board.most_clock_hz, adapter.most_clock_hz if adapter else board.most_clock_hz)
-    return min(most, display.most_clock_hz) if display is not None and display.most_clock_hz else most
+    return carried(board, adapter, display).most_clock_hz
 
 
 def raster(system: System) -> tuple[int, int]:
@@ -78,7 +93,7 @@ def raster(system: System) -> tuple[int, int]:
     return (system.height, system.width) if system.vertical else (system.width, system.height)
 
 
-def propose(system: System, display: Display, board: Board, ranges: tuple[Range, ...]) -> Mode | None:
+def propose(system: System, display: Display, link: Carried, ranges: tuple[Range, ...]) -> Mode | None:
     """A mode for a system: its own rate and line count in a width that is a whole multiple of its own.
 
     Returns None where the display is flat with a fixed raster (use its native mode and scale) or holds no
@@ -86,42 +101,61 @@ def propose(system: System, display: Display, board: Board, ranges: tuple[Range,
     """
     if not display.tube:
         return None
-    for band in ranges:
-        made = _propose_in(system, board, band)
-        if made is not None:
-            return Mode(name=f"made for {system.name}", timing=made)
-    return None
+    made = [each for each in (_propose_in(system, link, band) for band in ranges) if each is not None]
+    if not made:
+        return None
+    best = min(made, key=lambda each: (each.interlaced, not whole(system, each)))  # of equals the first range
+    return Mode(name=f"made for {system.name}", timing=best)
 
 
-def _propose_in(system: System, board: Board, band: Range) -> Timing | None:
+def _propose_in(system: System, link: Carried, band: Range) -> Timing | None:
     width, height = raster(system)
     rate = system.refresh_hz
     if not band.field_hz[0] <= rate <= band.field_hz[1]:
         return None
-    if band.line_khz[0] < _TELEVISION_KHZ:
-        for interlaced in (False, True):  # every other line only where a field does not show them all
-            lines = lines_for(rate, height, band.line_khz, interlaced=interlaced)
-            made = _television(width, height, rate, lines, board, interlaced=interlaced) if lines is not None else None
+    for interlaced in (False, True):  # every other line only where a field does not show them all
+        made = made_in(Frame(width, height, rate, interlaced), link, band)
+        if made is not None:
+            return made
+    return None
+
+
+def plain(display: Display, link: Carried, ranges: tuple[Range, ...], hz: Fraction = Fraction(60)) -> Timing | None:
+    """A mode for no system in particular: 640 pixels or a multiple, as many lines as the standard shows."""
+    for band in ranges:
+        low, high = (Fraction(str(each)) for each in band.field_hz)
+        rate = min(max(hz, low), high)
+        lines = standard_of(rate, band.line_khz[0]).active
+        for height in (lines, lines * 9 // 10, lines * 3 // 4):
+            made = made_in(Frame(600, height, rate), link, band) if display.tube else None
             if made is not None:
                 return made
-        return None
-    low, high = (Fraction(str(khz)) * 1000 for khz in band.line_khz)
-    lines = round((low + high) / 2 / rate)
-    if _visible(lines) < height or not low <= lines * rate <= high:
-        lines = floor(high / rate)
-    if _visible(lines) < height or lines * rate < low:
-        return None
-    across = next(iter(_widths_for(width, board, lines * rate)), None)
-    return None if across is None else _timing(across, _visible(lines), lines, rate)
+    return None
 
 
-def _television(width: int, height: int, rate: Fraction, lines: int, board: Board, *,
-                interlaced: bool) -> Timing | None:  # fmt: skip
-    """By the television standards: the least width whose field rate is as good as exact, else the nearest of all."""
-    made = []
-    for across in _widths_for(width, board, lines * rate):
-        clocks = board.least_clock_hz, board.most_clock_hz
-        one = construct(across, height, rate, lines, clocks, interlaced=interlaced)
+def made_in(frame: Frame, link: Carried, band: Range, *, exactly: bool = False) -> Timing | None:
+    """A mode that shows the frame, in one range of a tube. frame.width: of the game, whose multiples are looked for;
+    exactly: of the mode."""
+    lines = lines_for(frame, band.line_khz)
+    if lines is None:
+        return None
+    widths = [frame.width] if exactly else list(_widths_for(frame.width, link))
+    return _made_in(frame, lines, widths, (link, band))
+
+
+def whole(system: System, timing: Timing) -> bool:
+    """Whether a system's lines are shown each as often as the next, with not much of the height left over."""
+    height = raster(system)[1]
+    times = timing.vertical.active // height
+    return times >= 1 and times * height >= _FILLED * timing.vertical.active
+
+
+def _made_in(frame: Frame, lines: int, widths: list[int], within: tuple[Carried, Range]) -> Timing | None:
+    """By the band's standard: the least width whose field rate is as good as exact, else the nearest of all."""
+    made, (link, band) = [], within
+    clocks = link.least_clock_hz, link.most_clock_hz
+    for across in widths:
+        one = construct(replace(frame, width=across), lines, clocks, band.line_khz[0])
         if one is None:
             continue
         if one.off_hz <= EXACT_HZ:
@@ -130,43 +164,11 @@ def _television(width: int, height: int, rate: Fraction, lines: int, board: Boar
     return min(made, key=lambda each: each.off_hz).timing if made else None
 
 
-def _visible(lines: int) -> int:
-    """Lines of a field outside the vertical blanking."""
-    return lines - round(lines * BLANK_SHARE)
-
-
-def _widths_for(width: int, board: Board, line_hz: Fraction) -> Iterator[int]:
-    """Active widths, the least first: whole multiples with room for a border of up to 8 % that clear the clock
-    floor."""
-    for active in sorted({ceil(width * times * 1.07 / 64) * 64 for times in range(2, 12)}):
-        clock = line_hz * ceil(active * 1e6 / (ACTIVE_US * float(line_hz)))
-        if active in WIDTHS and board.least_clock_hz <= clock <= board.most_clock_hz:
+def _widths_for(width: int, link: Carried) -> Iterator[int]:
+    """Active widths, the least first: whole multiples with room for a border of up to 8 %."""
+    for active in sorted({ceil(width * times * 1.07 / 64) * 64 for times in range(1, 12)}):
+        if active in WIDTHS and active >= link.least_width:
             yield active
-
-
-def _timing(active: int, height: int, lines: int, rate: Fraction) -> Timing | None:
-    """None where the line is too short for the picture and its sync: these figures are those of 15 kHz."""
-    line_hz = lines * rate
-    total = ceil(active * 1e6 / (ACTIVE_US * float(line_hz)) / 8) * 8
-    clock = round(line_hz * total / CLOCK_STEP_HZ) * CLOCK_STEP_HZ
-    per_us = clock / 1e6
-    front = max(1, round(FRONT_US * per_us))
-    sync = round(SYNC_US * per_us)
-    blank = lines - height
-    vertical_front = max(1, (blank - SYNC_LINES) // 4)
-    if total - active - front - sync < 1 or blank - vertical_front - SYNC_LINES < 1:
-        return None
-    return Timing(
-        clock_hz=clock,
-        horizontal=Axis(active=active, front=front, sync=sync, back=total - active - front - sync, positive=False),
-        vertical=Axis(
-            active=height,
-            front=vertical_front,
-            sync=SYNC_LINES,
-            back=blank - vertical_front - SYNC_LINES,
-            positive=False,
-        ),
-    )
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from kyklon.model.controls import ControlSettings, Hotkey
 from kyklon.model.timing import Mode
 from kyklon.operations.controls.acts import wired, with_encoder, with_safest_hotkeys
 from kyklon.operations.picture.findings import menu_mode
+from kyklon.operations.picture.ranges import carried
 from kyklon.operations.plan.connections import connect
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
@@ -35,7 +36,7 @@ def fresh_build(name: str, catalogue: Catalogue) -> Build:
         raise CatalogueError("The catalogue lacks a board, a flat display, a panel or an encoder to begin with.")
     native = [kernel.file for kernel in image.kernels if kernel.instruction_set == board.native_set]
     vga = Mode(name="CTA 1", timing=standard_timings("cta")[1].timing)
-    mode = menu_mode(display, board, display.ranges, catalogue) or vga
+    mode = menu_mode(display, carried(board, display=display), display.ranges) or vga
     build = Build(
         name=name,
         kind=KIND,

@@ -14,14 +14,14 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.app.widgets.ranges_plot import Point, RangesPlot
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show, show_duration
-from kyklon.catalogue.records import Board, Display, System
+from kyklon.catalogue.records import Adapter, Board, Display, System
 from kyklon.model.build import SystemMode
 from kyklon.model.timing import Mode
 from kyklon.operations.picture.edid import write
 from kyklon.operations.picture.exports import fb_mode, modeline, video_word
 from kyklon.operations.picture.findings import MENU, menu_mode, modes_of
 from kyklon.operations.picture.names import parse_timing
-from kyklon.operations.picture.ranges import Fit, display_ranges, fit, match, place, propose
+from kyklon.operations.picture.ranges import Fit, carried, display_ranges, fit, match, place, propose
 
 
 class PicturePage(OperationPage):
@@ -104,8 +104,9 @@ class PicturePage(OperationPage):
         catalogue = self.session.catalogue
         ranges = display_ranges(display, self.session.world.identification)
         system = catalogue.find(System, self._key)
-        made = propose(system, display, board, ranges) if system else None
-        return made or menu_mode(display, board, ranges, catalogue)
+        link = carried(board, catalogue.find(Adapter, self.session.build.part("adapter")), display)
+        made = propose(system, display, link, ranges) if system else None
+        return made or menu_mode(display, link, ranges)
 
     def _present(self) -> Mode:
         build = self.session.build

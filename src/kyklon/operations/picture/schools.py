@@ -1,0 +1,237 @@
+"""The three ways of giving a machine its picture, each complete: every system in a mode of its own, one mode for all
+with whole pixels, one mode for all with scaling.
+
+On a flat display the same three are: its native size at the rate nearest to each system's, whole pixels, and scaling.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from math import ceil
+
+from kyklon.base.errors import WrongUse
+from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.loader import Catalogue, standard_timings
+from kyklon.catalogue.records import System
+from kyklon.model.build import Build, School, SystemMode
+from kyklon.model.findings import Change, Remedy
+from kyklon.model.timing import Mode, Timing
+from kyklon.model.world import World
+from kyklon.operations.picture.adjust import adjusted
+from kyklon.operations.picture.construct import SYSTEM_525, SYSTEM_625, Frame
+from kyklon.operations.picture.findings import menu_mode
+from kyklon.operations.picture.formulas import cvt
+from kyklon.operations.picture.glass import OnGlass, Play, on_glass, play_of
+from kyklon.operations.picture.ground import Ground, ground_of, refused, stood
+from kyklon.operations.picture.ranges import WIDTHS, made_in, propose, raster
+from kyklon.operations.picture.video_word import modes_offered
+
+SCHOOLS: tuple[School, ...] = ("own modes", "wide mode", "scaled")
+SCHOOL_WORDS: Mapping[School, tuple[str, str]] = {  # on a tube, on a flat display
+    "own modes": ("A mode for each system", "The nearest rate for each system"),
+    "wide mode": ("One wide mode, whole pixels", "One mode, whole pixels"),
+    "scaled": ("One mode, scaled", "One mode, scaled to fill"),
+}
+_RATES = (60, 50)  # Hz that a flat display is given where nothing says which it takes
+_WIDE_STEP = 8  # pixels between two widths that are tried: links take lines in such cells (VESA CVT, CELL GRAN)
+
+
+@dataclass(frozen=True)
+class Row:
+    """A system in its mode."""
+
+    system: System
+    mode: Mode
+    glass: OnGlass
+    play: Play
+
+
+@dataclass(frozen=True)
+class Plan:
+    """why: what keeps this school from a menu or a system from a picture, '' for nothing."""
+
+    school: School
+    menu: Mode | None
+    rows: tuple[Row, ...] = ()
+    why: str = ""
+
+    @property
+    def modes(self) -> tuple[Mode, ...]:
+        """Every mode that the display is given, each once, the menu's first."""
+        found = [self.menu] if self.menu else []
+        for row in self.rows:
+            if all(row.mode.timing != each.timing for each in found):
+                found.append(row.mode)
+        return tuple(found)
+
+    @property
+    def lost_per_min(self) -> float:
+        """Frames a minute of the worst system, where none follows the display."""
+        return max((row.play.lost_per_min for row in self.rows), default=0.0)
+
+    @property
+    def lost(self) -> float:
+        return max((row.glass.lost for row in self.rows), default=0.0)
+
+    @property
+    def border(self) -> float:
+        """Of the glass, on the average of the systems."""
+        return sum(row.glass.border for row in self.rows) / len(self.rows) if self.rows else 0.0
+
+    @property
+    def off_round(self) -> float:
+        """How far a circle is off, as a part, of the worst system."""
+        return max((abs(row.glass.circle - 1) for row in self.rows), default=0.0)
+
+
+def plans(build: Build, catalogue: Catalogue, world: World) -> tuple[Plan, ...]:
+    """All three schools for a build; none without display and board."""
+    ground = ground_of(build, catalogue, world)
+    if ground is None:
+        return ()
+    systems = tuple(stood(each, build.picture) for each in systems_of(build, catalogue))
+    return tuple(_adjusted(plan(school, ground, systems), build, ground) for school in SCHOOLS)
+
+
+def plan(school: School, ground: Ground, systems: Sequence[System]) -> Plan:
+    """One school's plan. systems: as the tube stands to them (ground.stood). Every mode in it is one that the ground
+    does not refuse."""
+    menu = menu_mode(ground.display, ground.link, ground.ranges) or flat_mode(ground, Fraction(60))
+    if menu is None or refused(menu.timing, ground):
+        return Plan(school, None, why=f"No mode for the menu gets through to {ground.display.name}.")
+    if school == "own modes":
+        pairs = [(system, _own(system, ground) or menu) for system in systems]
+    elif school == "wide mode" and ground.display.tube:
+        wide = wide_modes(ground, systems)
+        menu = next(iter(wide.values()), menu)
+        pairs = [(system, wide.get(_group(system), menu)) for system in systems]
+    else:
+        pairs = [(system, menu) for system in systems]
+    rows = tuple(row_of(system, mode, ground, scaled=school == "scaled") for system, mode in pairs)
+    bad = next((row for row in rows if refused(row.mode.timing, ground)), None)
+    return Plan(school, menu, rows, f"{bad.system.name}: {refused(bad.mode.timing, ground)}." if bad else "")
+
+
+def row_of(system: System, mode: Mode, ground: Ground, *, scaled: bool) -> Row:
+    return Row(system, mode, on_glass(system, mode.timing, ground.display, scaled=scaled), play_of(system, mode))
+
+
+def rows_of(build: Build, catalogue: Catalogue, world: World) -> tuple[Row, ...]:
+    """The systems of a build in the modes that it has now."""
+    ground = ground_of(build, catalogue, world)
+    if ground is None:
+        return ()
+    scaled = build.picture.school == "scaled"
+    return tuple(
+        row_of(stood(each, build.picture), build.system_mode(each.id), ground, scaled=scaled)
+        for each in systems_of(build, catalogue)
+    )
+
+
+def _own(system: System, ground: Ground) -> Mode | None:
+    if ground.display.tube:
+        made = propose(system, ground.display, ground.link, ground.ranges)
+    else:
+        made = flat_mode(ground, system.refresh_hz)
+    return made if made is not None and not refused(made.timing, ground) else None
+
+
+def flat_modes(ground: Ground) -> tuple[Mode, ...]:
+    """What a flat display is known to take in its own size: what its data offer, else the standards' and CVT's."""
+    native = ground.display.native
+    if native is None:
+        return ()
+    offered = [*(modes_offered(ground.data) if ground.data else ()), *ground.display.modes]
+    found = [Mode(name="offered by the display", timing=each) for each in offered if each.size == native]
+    if not found:
+        codes = ((f"CTA {code}", row.timing) for code, row in standard_timings("cta").items())
+        found = [Mode(name=name, timing=each) for name, each in codes if each.size == native]
+        for rate in _RATES:
+            try:
+                found.append(Mode(name=f"CVT reduced, {rate} Hz", timing=cvt(*native, rate, "reduced1")))
+            except WrongUse:
+                continue
+    return tuple(each for each in found if not each.timing.interlaced and not refused(each.timing, ground))
+
+
+def flat_mode(ground: Ground, rate: Fraction) -> Mode | None:
+    """The nearest rate; of equals the one that the display names first."""
+    return min(flat_modes(ground), key=lambda mode: abs(mode.timing.vertical_hz - rate), default=None)
+
+
+def _group(system: System) -> str:
+    return "50" if system.refresh_hz < 55 else "60"
+
+
+def wide_modes(ground: Ground, systems: Sequence[System]) -> dict[str, Mode]:
+    """One mode for the systems near 60 Hz and one for those near 50 Hz: the rate in their middle, the width in which
+    their pixels come out whole with the least left over."""
+    found = {}
+    for group, standard in (("60", SYSTEM_525), ("50", SYSTEM_625)):
+        own = [each for each in systems if _group(each) == group]
+        if not own:
+            continue
+        rates = sorted(each.refresh_hz for each in own)
+        rate = rates[len(rates) // 2]
+        height = max(min(raster(each)[1], standard.active) for each in own)
+        timing = _wide(ground, own, rate, height)
+        if timing is not None:
+            found[group] = Mode(name=f"one for {len(own)} systems", timing=timing)
+    return found
+
+
+def _wide(ground: Ground, systems: Sequence[System], rate: Fraction, height: int) -> Timing | None:
+    widths = [raster(each)[0] for each in systems]
+
+    def left_over(across: int) -> tuple[float, float]:
+        shares = [abs(0.94 - width * round(0.94 * across / width) / across) for width in widths]  # 3 % at each side
+        return max(shares), sum(shares)
+
+    first = max(WIDTHS.start, ground.link.least_width)
+    sizes = sorted(range(ceil(first / _WIDE_STEP) * _WIDE_STEP, WIDTHS.stop, _WIDE_STEP), key=left_over)
+    for band in ground.ranges:
+        if not band.field_hz[0] <= rate <= band.field_hz[1]:
+            continue
+        for across in sizes[:40]:
+            made = made_in(Frame(across, height, rate), ground.link, band, exactly=True)
+            if made is not None and not refused(made, ground):
+                return made
+    return None
+
+
+def _adjusted(plan_: Plan, build: Build, ground: Ground) -> Plan:
+    """The plan with what was measured on this display before."""
+    moves = build.picture.adjustments
+    if plan_.menu is None or not moves:
+        return plan_
+    own = ground.display.id
+    menu = plan_.menu.model_copy(update={"timing": adjusted(plan_.menu.timing, moves, own)})
+    rows = []
+    for row in plan_.rows:
+        timing = adjusted(row.mode.timing, moves, own)
+        rows.append(Row(row.system, row.mode.model_copy(update={"timing": timing}), row.glass, row.play))
+    return Plan(plan_.school, menu, tuple(rows), plan_.why)
+
+
+def taken(build: Build, plan_: Plan) -> Remedy | None:
+    """The edit that gives a build the modes of a plan; None for a plan without a menu."""
+    if plan_.menu is None:
+        return None
+    return given(build, plan_.school, plan_.menu, {row.system.id: row.mode for row in plan_.rows})
+
+
+def given(build: Build, school: School, menu: Mode, modes: Mapping[str, Mode]) -> Remedy:
+    """The edit that gives a build these modes."""
+    own = [SystemMode(system=key, mode=modes[key]).model_dump() for key in build.systems
+           if key in modes and modes[key].timing != menu.timing]  # fmt: skip
+    size = "{} × {}".format
+    changes = (
+        Change(path="picture.school", value=school, label="School", before=build.picture.school, after=school),
+        Change(path="picture.menu", value=menu.model_dump(), label="Menu mode",
+               before=size(*build.picture.menu.timing.size), after=size(*menu.timing.size)),
+        Change(path="picture.systems", value=own, label="System modes",
+               before=f"{len(build.picture.systems)} modes", after=f"{len(own)} modes"),
+    )  # fmt: skip
+    return Remedy(label="Take these modes", changes=changes)
