@@ -47,7 +47,8 @@ def _rate(text: str) -> str:
 class Port(Record):
     """A socket or a captive plug. direction is that of power for power ports, of the signal for others.
 
-    supplies_a: the most it can feed. draws_a: the most its part takes through it.
+    supplies_a: the most it can feed. draws_a: the most its part takes through it. contacts: what a jack carries, from
+    the tip on.
     """
 
     id: str
@@ -58,6 +59,7 @@ class Port(Record):
     volts: float | None = None
     supplies_a: float = 0.0
     draws_a: float = 0.0
+    contacts: tuple[str, ...] = ()
 
 
 class Known(Record):
@@ -115,12 +117,13 @@ class Lamps(Record):
 # what a board does with settings: how it takes a picture mode, and which others mean something to it
 Capability = Literal[
     "boot file", "video=", "edid firmware", "link kind", "signal strength", "inset", "frame size", "turn", "safe start",
-    "ignore identification", "sound route", "memory split", "processor clock", "header",
+    "ignore identification", "sound route", "memory split", "processor clock", "header", "card picture",
 ]  # fmt: skip
 
 
 class Board(CataloguePart):
-    """runs: the instruction sets of kernels it can start. honours: the settings it obeys."""
+    """runs: the instruction sets of kernels it can start. honours: the settings it obeys. early: what its firmware goes
+    by for a picture before there is a kernel, or that it shows none."""
 
     lamps: Lamps
 
@@ -139,6 +142,7 @@ class Board(CataloguePart):
     low_voltage_v: float = 4.63  # CP: where such boards raise the warning
     firmware_s: Positive
     heat_k_per_w: Positive
+    early: Literal["boot file", "identification", "dark"] = "boot file"
     header_pins: int = 40
     header: str = ""  # how its pins lie, where that is known
     disk_boot: bool = False  # can start from a disk on USB
@@ -179,12 +183,16 @@ class Supply(CataloguePart):
 
 
 class Cable(CataloguePart):
-    """awg: gauge of the power conductors; None for cables that carry no power."""
+    """awg: gauge of the power conductors; None for cables that carry no power. ties_sync: it joins two sync wires.
+    sync_ohms: in series with the sync. contacts: what its jack expects, from the tip on."""
 
     ends: tuple[str, str]
     signals: tuple[str, ...]
     length_m: Positive
     awg: int | None = None
+    ties_sync: bool = False
+    sync_ohms: float = Field(default=0.0, ge=0, le=100_000)
+    contacts: tuple[str, ...] = ()
 
 
 class Card(CataloguePart):
@@ -254,7 +262,7 @@ class Display(CataloguePart):
 class Adapter(CataloguePart):
     """What stands between board and display. least_clock_hz, least_width: below them it shows nothing; 0 for no limit.
     needs_hdmi: stays dark on a link driven as DVI. sync_volts: of its sync outputs, 0 where they are television level.
-    ohms: in series with each of them."""
+    ohms: in series with each of them. sync_in: the kind that it takes, '' for any."""
 
     sync_out: Literal["composite", "separate", "digital"]
     most_clock_hz: int
@@ -262,6 +270,7 @@ class Adapter(CataloguePart):
     least_clock_hz: int = Field(default=0, ge=0)
     least_width: int = Field(default=0, ge=0, le=8192)
     needs_hdmi: bool = False
+    sync_in: Literal["", "composite", "separate"] = ""
     sync_volts: float = Field(default=0.0, ge=0, le=15)
     ohms: float = Field(default=0.0, ge=0, le=100_000)
 
@@ -538,9 +547,9 @@ class Dialect(CataloguePart):
 # what a template may name: of boot files, and of emulators' settings files
 TEMPLATE_NAMES = frozenset((
     "build", "board", "output", "timing", "timing_size", "inset", "firmware", "ramdisk", "number", "overlays",
-    "overlay_files", "turn",
+    "overlay_files", "turn", "card",
 ))  # fmt: skip
-SETTINGS_NAMES = frozenset({"system", "emulator", "values", "origin"})
+SETTINGS_NAMES = frozenset({"system", "emulator", "values", "origin", "picture"})
 MAP_NAMES = frozenset({"system", "emulator", "players", "hotkey", "hotkeys", "keys"})
 
 

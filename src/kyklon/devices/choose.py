@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import functools
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from kyklon.base.errors import TargetError
 from kyklon.devices.image_file import ImageFile
 from kyklon.devices.ports import Displays, Drives, Inputs
+
+if TYPE_CHECKING:
+    from kyklon.devices.simulated.glass import SimulatedGlass
 
 DISPLAYS = "displays"  # below it: what is connected, as stand-ins
 STAND_INS = "drives"  # the sub-folder of a build that brings stand-ins
@@ -76,6 +80,16 @@ def displays_of(folder: Path | None) -> Displays:
     from kyklon.devices.linux.displays import LinuxDisplays
 
     return LinuxDisplays()
+
+
+def glass_of(folder: Path | None) -> SimulatedGlass | None:
+    """The stand-in for the glass that a build brings; None where a user's eye reads the rulers."""
+    if folder is None or not (folder / STAND_INS / "glass.json").exists():
+        return None
+    from kyklon.devices.simulated import glass
+
+    found = glass.load(folder / STAND_INS)
+    return glass.SimulatedGlass(found) if found is not None else None
 
 
 def image_file(path: Path, size: int) -> Drives:

@@ -28,7 +28,8 @@ class Extension:
 
 @dataclass(frozen=True)
 class Edid:
-    """vendor: three capital letters. size_mm: of the picture. timings: detailed, the first is preferred."""
+    """vendor: three capital letters. size_mm: of the picture. timings: detailed, the first is preferred. further:
+    those of all blocks behind the first two."""
 
     vendor: str
     product: int
@@ -42,3 +43,4 @@ class Edid:
     week: int = 1
     established: int = 0
     extension: Extension | None = None
+    further: tuple[Timing, ...] = ()

@@ -16,7 +16,7 @@ from kyklon.model.world import World
 from kyklon.operations.boot import first_boot
 from kyklon.operations.boot.dialects.codec import Wanted, split_lines
 from kyklon.operations.boot.dialects.kinds import codec_of
-from kyklon.operations.boot.firmware import RAMDISK
+from kyklon.operations.boot.firmware import RAMDISK, TEST_CARD
 from kyklon.operations.boot.firmware import files as binaries
 from kyklon.operations.boot.header import overlay_files
 from kyklon.operations.picture import exports
@@ -74,6 +74,7 @@ def _variables(build: Build, board: Board, dialect: Dialect, *, firmware: bool) 
         "turn": boot.turn if boot.turn != "0" and "turn" in board.honours else "",
         "firmware": FIRMWARE if firmware else "",
         "ramdisk": RAMDISK if firmware else "",
+        "card": TEST_CARD if build.picture.test_card else "",
     }
 
 

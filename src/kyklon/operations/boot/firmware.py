@@ -10,16 +10,31 @@ from kyklon.catalogue.records import Board, Dialect, Display
 from kyklon.model.build import Build
 from kyklon.model.card import CardContents
 from kyklon.operations.card.volumes import ramdisk
-from kyklon.operations.picture import edid
+from kyklon.operations.picture import edid, testcard
 from kyklon.operations.picture.sending import FIRMWARE, by_firmware, identification, unfit
 
 RAMDISK = "kyklon-picture.cpio"  # on the boot partition
+TEST_CARD = "kyklon-card.png"  # on the boot partition
 
 
 def files(build: Build, catalogue: Catalogue) -> dict[str, bytes]:
     """The files of bytes that go with the boot files, by their paths on the boot partition."""
     board, dialect = catalogue.find(Board, build.part("board")), catalogue.find(Dialect, build.boot.dialect)
     display = catalogue.find(Display, build.part("display"))
+    found = _test_card(build, board, display, dialect)
+    return found | _identification(build, board, display, dialect)
+
+
+def _test_card(build: Build, board: Board | None, display: Display | None, dialect: Dialect | None) -> dict[str, bytes]:
+    """The card for the menu's mode, where the firmware shows a picture while it starts."""
+    shown = board is not None and "card picture" in board.honours and dialect is not None
+    if not (build.picture.test_card and shown and display and dialect and dialect.carries("picture.test_card")):
+        return {}
+    return {TEST_CARD: testcard.png(testcard.card(build.picture.menu.timing, display))}
+
+
+def _identification(build: Build, board: Board | None, display: Display | None,
+                    dialect: Dialect | None) -> dict[str, bytes]:  # fmt: skip
     if board is None or not by_firmware(build, board, dialect) or unfit(build, display):
         return {}
     return {RAMDISK: ramdisk.write({f"lib/firmware/{FIRMWARE}": edid.write(identification(build, display))})}

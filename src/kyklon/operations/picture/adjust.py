@@ -15,11 +15,13 @@ from kyklon.model.findings import Change, Remedy
 from kyklon.model.timing import Axis, Timing
 
 _LEAST = 1  # pixel or line that a porch keeps
+_FURTHEST = 2000  # pixels that a ruler of the test card can tell, and more
 
 
 @dataclass(frozen=True)
 class Readings:
-    """The first number seen on the ruler of each edge: pixels or lines of the mode that are hidden there."""
+    """The first number seen on the ruler of each edge: pixels or lines of the mode that are hidden there. Below zero
+    for a dark gap beside the picture, in the ruler's own steps. Raises WrongUse."""
 
     left: int
     right: int
@@ -27,8 +29,8 @@ class Readings:
     bottom: int
 
     def __post_init__(self) -> None:
-        if min(self.left, self.right, self.top, self.bottom) < 0:
-            raise WrongUse("A ruler begins at 0 at the edge of the picture; type 0 where the edge itself is seen.")
+        if max(map(abs, (self.left, self.right, self.top, self.bottom))) > _FURTHEST:
+            raise WrongUse(f"A ruler has no number beyond {_FURTHEST}; read it again.")
 
     @property
     def off(self) -> tuple[float, float]:

@@ -40,9 +40,16 @@ def write(edid: Edid) -> bytes:
     block[35:38] = edid.established.to_bytes(3, "big")
     block[38:54] = b"\x01\x01" * 8
     _write_descriptors(block, edid)
-    block[126] = 1 if edid.extension else 0
+    blocks = [_write_extension(edid.extension, edid.size_mm)] if edid.extension else []
+    blocks += [_write_timings(edid.further[start : start + _IN_VTB], edid.size_mm)
+               for start in range(0, len(edid.further), _IN_VTB)]  # fmt: skip
+    if len(blocks) > 1 and block[19] == 3:
+        blocks.insert(0, _block_map(blocks))
+    if len(blocks) > _MOST_BLOCKS:
+        raise WrongUse(f"{len(edid.timings) + len(edid.further)} timings do not fit {_MOST_BLOCKS} extension blocks.")
+    block[126] = len(blocks)
     block[127] = -sum(block) % 256
-    return bytes(block) + (_write_extension(edid.extension, edid.size_mm) if edid.extension else b"")
+    return bytes(block) + b"".join(blocks)
 
 
 def _vendor_bytes(vendor: str) -> bytes:
@@ -109,6 +116,26 @@ def _range_descriptor(ranges: RangeLimits, *, bare: bool) -> bytes:
     return bytes([0, 0, 0, 0xFD, 0, *values, 1 if bare else 0, 0x0A]) + b" " * 6
 
 
+def _write_timings(timings: tuple[Timing, ...], size_mm: tuple[int, int]) -> bytes:
+    """A block with nothing but timings (VESA VTB-EXT): unlike CTA-861's it asks for no 640 x 480, which a 15 kHz tube
+    must not be offered."""
+    block = bytearray(BLOCK)
+    block[0:5] = bytes([_VTB, 1, len(timings), 0, 0])
+    for index, timing in enumerate(timings):
+        block[5 + 18 * index : 23 + 18 * index] = _detailed(timing, size_mm)
+    block[127] = -sum(block) % 256
+    return bytes(block)
+
+
+def _block_map(blocks: list[bytes]) -> bytes:
+    """The map that EDID 1.3 wants before more than one extension block."""
+    block = bytearray(BLOCK)
+    block[0] = _MAP
+    block[1 : 1 + len(blocks)] = bytes(each[0] for each in blocks)
+    block[127] = -sum(block) % 256
+    return bytes(block)
+
+
 def _write_extension(extension: Extension, size_mm: tuple[int, int]) -> bytes:
     """A CTA-861 extension block, revision 3."""
     data = bytearray()
@@ -136,6 +163,9 @@ def _write_extension(extension: Extension, size_mm: tuple[int, int]) -> bytes:
 # --- reading -----------------------------------------------------------------------------------------------
 
 
+_CTA, _VTB, _MAP = 0x02, 0x10, 0xF0  # tags of extension blocks: CTA-861, VESA VTB-EXT, block map
+_IN_VTB = 6  # detailed timings
+_MOST_BLOCKS = 126  # that one block map tells
 LARGEST = 256 * 128  # bytes: VESA E-EDID counts its extension blocks in one byte
 
 
@@ -175,9 +205,12 @@ def _read_base(data: bytes) -> Edid:
         first[12] or first[14] >> 4
     ):  # the detailed timing holds millimetres, the header whole centimetres
         wide, high = first[12] | (first[14] >> 4) << 8, first[13] | (first[14] & 15) << 8
-    extension = None
-    if data[126] and data[BLOCK] == 2:
-        extension = _read_extension(data[BLOCK : 2 * BLOCK])
+    blocks = [data[start : start + BLOCK] for start in range(BLOCK, BLOCK * (1 + data[126]), BLOCK)]
+    extensions = [_read_extension(block, BLOCK * (index + 1)) for index, block in enumerate(blocks) if block[0] == _CTA]
+    further = [timing for each in extensions[1:] for timing in each.timings]
+    further += [timing for index, block in enumerate(blocks) if block[0] == _VTB
+                for timing in _read_timings(block, BLOCK * (index + 1))]  # fmt: skip
+    extension = extensions[0] if extensions else None
     return Edid(
         vendor="".join(chr(64 + (vendor >> shift & 31)) for shift in (10, 5, 0)),
         product=int.from_bytes(data[10:12], "little"),
@@ -191,6 +224,7 @@ def _read_base(data: bytes) -> Edid:
         timings=tuple(timings),
         ranges=ranges,
         extension=extension,
+        further=tuple(further),
     )
 
 
@@ -237,7 +271,15 @@ def ranges_at(part: bytes, offset: int) -> RangeLimits:
     return RangeLimits((low_v, high_v), (low_h, high_h), part[9] * 10)
 
 
-def _read_extension(block: bytes) -> Extension:
+def _read_timings(block: bytes, offset: int) -> list[Timing]:
+    """The detailed timings of a VTB-EXT block, as the kernel reads them: no more than six."""
+    if block[1] != 1:
+        return []
+    starts = range(5, 5 + 18 * min(block[2], _IN_VTB), 18)
+    return [detailed_at(block[start : start + 18], offset + start) for start in starts if any(block[start : start + 2])]
+
+
+def _read_extension(block: bytes, offset: int) -> Extension:
     end = block[2] if 4 <= block[2] <= 127 else 4
     codes: list[int] = []
     hdmi = False
@@ -246,14 +288,14 @@ def _read_extension(block: bytes) -> Extension:
         tag, length = block[place] >> 5, block[place] & 31
         body = block[place + 1 : place + 1 + length]
         if place + 1 + length > end:
-            raise FormatError(PAD, BLOCK + place, expected=f"a data block ending by {end}", got=f"length {length}")
+            raise FormatError(PAD, offset + place, expected=f"a data block ending by {end}", got=f"length {length}")
         if tag == 2:
             codes += [code & 0x7F if 129 <= code <= 192 else code for code in body]
         if tag == 3 and body[:3] == HDMI_OUI:
             hdmi = True
         place += 1 + length
     timings = [
-        detailed_at(block[start : start + 18], BLOCK + start)
+        detailed_at(block[start : start + 18], offset + start)
         for start in range(end, BLOCK - 18, 18)
         if block[start] or block[start + 1]
     ]

@@ -10,8 +10,10 @@ from kyklon.model.display import Edid
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
+from kyklon.operations.picture.chain import VIDEO_SIGNALS, Trouble, chain_of
 from kyklon.operations.picture.ranges import Carried, carried, display_ranges, fit, plain, propose
 from kyklon.operations.picture.sending import by_firmware, by_word, firmware_remedy, sent_by_word, unfit
+from kyklon.operations.picture.signals import signals
 
 OPERATION = 50
 MENU = "menu"
@@ -27,6 +29,8 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     found += _video_only(
         build, display, board, catalogue.find(Dialect, build.boot.dialect), world.identification, ranges
     )
+    found += _chain(build, catalogue, world)
+    found += _signals(build, catalogue, world, display)
     for key, name, mode in modes_of(build, catalogue):
         if not fit(mode.timing, ranges).holds:
             found.append(_outside(build, catalogue, key, name, mode, display, board, ranges))
@@ -199,6 +203,54 @@ def _sync(key: str, name: str, timing: Timing, display: Display) -> list[Finding
             title="The sync pulses are unusual for a tube", message=f"{told}.",
             why="The picture may lean, roll or whine: switch off at once when it does.",
             source="ITU-R BT.470; the bounds are common practice",
+        )
+    ]  # fmt: skip
+
+
+def _chain(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
+    return [
+        Finding(
+            code=f"picture.chain-{each.code}:{each.place}", severity=Severity.STOP if each.stops else Severity.CAUTION,
+            operation=OPERATION, subject=each.place, title=each.title, message=each.words, why=each.do,
+            source="ports of the parts; EN 50049-1, HDMI 1.4", remedy=_replugged(build, catalogue, each),
+        )
+        for each in chain_of(build, catalogue, world).troubles
+    ]  # fmt: skip
+
+
+def _replugged(build: Build, catalogue: Catalogue, trouble: Trouble) -> Remedy | None:
+    """Into the first socket, where the display sits in another."""
+    board = catalogue.find(Board, build.part("board"))
+    if trouble.code != "output" or board is None:
+        return None
+    sockets = [port for port in board.ports if port.direction == "out" and port.signal in VIDEO_SIGNALS]
+    taken = {link.start for link in build.links}
+    if f"board.{sockets[0].id}" in taken:
+        return None
+    names = {f"board.{port.id}" for port in sockets}
+    links = [link.model_dump() | ({"start": f"board.{sockets[0].id}"} if link.start in names else {})
+             for link in build.links]  # fmt: skip
+    change = Change(path="links", value=links, label="Cables", before="in another socket", after=sockets[0].label)
+    return Remedy(label=f"Plug it into {sockets[0].label}", changes=(change,))
+
+
+def _signals(build: Build, catalogue: Catalogue, world: World, display: Display) -> list[Finding]:
+    """A wrong signal before the menu, however right the menu is."""
+    early = [each for each in signals(build, catalogue, world) if each.key in ("firmware", "kernel")]
+    menu_wrong = any(each.wrong for each in signals(build, catalogue, world) if each.key == "menu")
+    wrong = next((each for each in early if each.harms), None)
+    if wrong is None or menu_wrong:
+        return []
+    change = change_of("picture.display_on", "once the mode holds", "with the machine", "by hand, once the mode holds")
+    return [
+        Finding(
+            code=f"picture.signal:{wrong.key}", severity=Severity.STOP if display.tube else Severity.NOTE,
+            operation=OPERATION, subject=wrong.title, title=f"{wrong.title} sends what {display.name} must not get",
+            message=f"Before the menu's mode holds, {wrong.origin} is sent: {wrong.wrong}.",
+            why="One wrong moment is enough to harm a tube. Switch it on when the menu's mode holds, and off before "
+            "the machine." if display.tube else "It stays dark for that while.",
+            source="what the board's firmware and kernel go by",
+            remedy=Remedy(label="Switch the display on later, by hand", changes=(change,)) if display.tube else None,
         )
     ]  # fmt: skip
 

@@ -12,6 +12,7 @@ from fractions import Fraction
 from math import ceil
 
 from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import show
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import System
@@ -34,6 +35,8 @@ SCHOOL_WORDS: Mapping[School, tuple[str, str]] = {  # on a tube, on a flat displ
     "wide mode": ("One wide mode, whole pixels", "One mode, whole pixels"),
     "scaled": ("One mode, scaled", "One mode, scaled to fill"),
 }
+_WORTH_SAYING = 0.01  # of picture, glass or roundness
+_HEARD = 0.003  # of speed: 5 cents, what trained ears tell apart, CP
 _RATES = (60, 50)  # Hz that a flat display is given where nothing says which it takes
 _WIDE_STEP = 8  # pixels between two widths that are tried: links take lines in such cells (VESA CVT, CELL GRAN)
 
@@ -116,6 +119,22 @@ def plan(school: School, ground: Ground, systems: Sequence[System]) -> Plan:
 
 def row_of(system: System, mode: Mode, ground: Ground, *, scaled: bool) -> Row:
     return Row(system, mode, on_glass(system, mode.timing, ground.display, scaled=scaled), play_of(system, mode))
+
+
+def in_words(row: Row) -> str:
+    """How a system will lie on the glass and play, in a line."""
+    wide, high = row.mode.timing.size
+    _left, _top, across, down = row.glass.box
+    told = [f"{wide} × {high} at {show(float(row.mode.timing.vertical_hz), 'Hz')}", f"its picture {across} × {down}"]
+    if row.glass.lost >= _WORTH_SAYING:
+        told.append(f"{row.glass.lost:.0%} of it cut off")
+    if row.glass.border >= _WORTH_SAYING:
+        told.append(f"{row.glass.border:.0%} of the glass dark")
+    if abs(row.glass.circle - 1) >= _WORTH_SAYING:
+        told.append(f"circles {abs(row.glass.circle - 1):.0%} too {'wide' if row.glass.circle > 1 else 'narrow'}")
+    if abs(row.play.speed - 1) > _HEARD:
+        told.append(f"{row.play.lost_per_min:.0f} frames a minute {'twice' if row.play.doubled else 'lost'}")
+    return ", ".join(told)
 
 
 def rows_of(build: Build, catalogue: Catalogue, world: World) -> tuple[Row, ...]:

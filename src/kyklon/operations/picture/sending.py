@@ -55,14 +55,15 @@ def identification(build: Build, display: Display | None) -> Edid:
 
     A link with digital sound is announced as HDMI, another one as DVI. Raises WrongUse for a mode it cannot hold.
     """
-    timings = dict.fromkeys((build.picture.menu.timing, *(row.mode.timing for row in build.picture.systems)))
-    first, rest = list(timings)[:_IN_BASE], list(timings)[_IN_BASE : _IN_BASE + _IN_EXTENSION]
+    timings = list(dict.fromkeys((build.picture.menu.timing, *(row.mode.timing for row in build.picture.systems))))
+    first, rest = timings[:_IN_BASE], timings[_IN_BASE:]
     sound = build.boot.sound == "digital"
     size = (round(display.width_mm), round(display.height_mm)) if display else (0, 0)
     name = "".join(letter for letter in (display.name if display else "") if letter.isascii())[:13].strip()
     return Edid(
         VENDOR, 1, 1, _YEAR, name or "Display", tuple(first), size, _limits(display),
-        extension=Extension((), audio=sound, hdmi=sound, timings=tuple(rest)) if sound or rest else None,
+        extension=Extension((), audio=True, hdmi=True, timings=tuple(rest[:_IN_EXTENSION])) if sound else None,
+        further=tuple(rest[_IN_EXTENSION:] if sound else rest),
     )  # fmt: skip
 
 

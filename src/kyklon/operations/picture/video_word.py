@@ -76,8 +76,9 @@ def modes_offered(data: Edid | None) -> tuple[Timing, ...]:
         return tuple(row.timing for row in rows if row.timing.size[0] <= 1024 and row.timing.size[1] <= 768)
     codes, extension = standard_timings("cta"), data.extension
     if extension is None:
-        return data.timings
-    return (*data.timings, *extension.timings, *(codes[code].timing for code in extension.codes if code in codes))
+        return (*data.timings, *data.further)
+    coded = (codes[code].timing for code in extension.codes if code in codes)
+    return (*data.timings, *extension.timings, *data.further, *coded)
 
 
 def made_of(word: VideoWord, offered: Sequence[Timing]) -> Timing | None:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Cable, CataloguePart, Port
 from kyklon.model.build import Build, Link
+from kyklon.operations.picture.chain import VIDEO_SIGNALS
 
 
 @dataclass(frozen=True)
@@ -87,7 +88,8 @@ def connect(build: Build, catalogue: Catalogue) -> tuple[Link, ...]:
     taken = {end for link in kept for end in (link.start, link.end)}
     links = list(kept)
     for taker, plug in _ports(build, catalogue, "in"):
-        if taker in taken:
+        shown = taker.startswith("display.") and plug.signal in VIDEO_SIGNALS
+        if taker in taken or (shown and _fed(build, catalogue, links)):
             continue
         for giver, socket in _ports(build, catalogue, "out"):
             if giver in taken or giver.partition(".")[0] == taker.partition(".")[0] or not _feeds(giver, socket, plug):
@@ -98,6 +100,12 @@ def connect(build: Build, catalogue: Catalogue) -> tuple[Link, ...]:
                 taken |= {giver, taker}
                 break
     return tuple(links)
+
+
+def _fed(build: Build, catalogue: Catalogue, links: list[Link]) -> bool:
+    """Whether the display has a picture already: one of its inputs is enough."""
+    ends = [port_of(link.end, build, catalogue)[1] for link in links if link.end.startswith("display.")]
+    return any(port is not None and port.signal in VIDEO_SIGNALS for port in ends)
 
 
 def _ports(build: Build, catalogue: Catalogue, direction: str) -> list[tuple[str, Port]]:

@@ -9,6 +9,7 @@ from kyklon.model.build import Build, Link, Part
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.world import World
 from kyklon.operations.assembly.power import RESERVE, budget
+from kyklon.operations.picture.chain import chain_of
 from kyklon.operations.plan.connections import Connection, connect, connections, port_of, unconnected
 
 OPERATION = 10
@@ -187,8 +188,8 @@ def _sync(build: Build, catalogue: Catalogue) -> list[Finding]:
     display, adapter = catalogue.find(Display, build.part("display")), catalogue.find(Adapter, build.part("adapter"))
     if display is None or not display.tube:
         return []
-    if adapter is None or display.sync == adapter.sync_out:
-        return []
+    if adapter is None or display.sync == adapter.sync_out or chain_of(build, catalogue, World()).whole:
+        return []  # what is plugged is judged in Picture, plug by plug
     return [
         Finding(
             code="plan.sync", severity=Severity.STOP, operation=OPERATION, subject=adapter.name,

@@ -10,6 +10,9 @@ from kyklon.catalogue.records import Emulator, SettingsTemplate, System, TuningS
 from kyklon.catalogue.templates import render
 from kyklon.model.build import Build, TuningLayers, Value
 from kyklon.model.world import World
+from kyklon.operations.picture.exports import timing_line
+from kyklon.operations.picture.schools import rows_of
+from kyklon.operations.picture.smallest import Limits
 
 LAYERS = ("default", "front end", "system", "game")
 
@@ -56,9 +59,24 @@ def with_unit(setting: TuningSetting, value: Value) -> str:
     return show_value(setting, value) + (f"{NARROW_SPACE}{unit}" if unit else "")
 
 
-def issue(build: Build, catalogue: Catalogue, _world: World | None = None) -> dict[str, str]:
+def picture_words(build: Build, catalogue: Catalogue, world: World) -> dict[str, dict[str, str]]:
+    """What a system's settings file says of its picture, by system: the mode's timing, the box in it, the rate."""
+    return {
+        row.system.id: {
+            "timing": timing_line(row.mode.timing),
+            "box": ",".join(map(str, row.glass.box)),
+            "scale": ",".join(f"{each:.6g}" for each in row.glass.scale),
+            "rate": f"{float(row.mode.timing.vertical_hz):.6f}",
+            "follow": "on" if abs(row.play.speed - 1) <= Limits().speed else "off",
+        }
+        for row in rows_of(build, catalogue, world)
+    }
+
+
+def issue(build: Build, catalogue: Catalogue, world: World | None = None) -> dict[str, str]:
     """The settings file of each system, by path, through its emulator's template."""
     files = {}
+    shown = picture_words(build, catalogue, world or World())
     for system_id in build.systems:
         system = catalogue.get(System, system_id)
         emulator = catalogue.get(Emulator, system.emulator)
@@ -69,6 +87,7 @@ def issue(build: Build, catalogue: Catalogue, _world: World | None = None) -> di
             "emulator": emulator,
             "values": {row.setting.id: show_value(row.setting, row.value) for row in rows},
             "origin": {row.setting.id: row.layer for row in rows},
+            "picture": shown.get(system_id, {}),
         }
         where = f"templates.toml: {template.id}"
         path = render(template.path, variables, where)

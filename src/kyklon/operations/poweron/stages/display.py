@@ -8,7 +8,9 @@ from kyklon.base.errors import FormatError
 from kyklon.base.quantities import show
 from kyklon.catalogue.loader import standard_timings
 from kyklon.catalogue.records import Adapter
+from kyklon.model.build import change_of
 from kyklon.model.display import Edid
+from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import last
 from kyklon.model.timing import Timing
 from kyklon.operations.boot.compile import OUTPUT
@@ -16,6 +18,7 @@ from kyklon.operations.picture import edid
 from kyklon.operations.picture.findings import mode_remedy, odd_sync
 from kyklon.operations.picture.ranges import display_ranges, fit, most_clock
 from kyklon.operations.picture.sending import by_firmware, firmware_remedy, takes_timings
+from kyklon.operations.picture.signals import early_timing
 from kyklon.operations.picture.video_word import VideoWord, made_of, modes_offered, parsed, value_for
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
@@ -95,6 +98,34 @@ def display(bench: Bench) -> Step:
     lamps = bench.board.lamps
     if bench.display is None:
         return Step((Moment("No display is planned.", lamps.reading, 0.0),))
+    early = _early(bench)
+    if early is not None:
+        return Step(failures=(early, *_main(bench).failures))
+    return _main(bench)
+
+
+def _early(bench: Bench) -> Failure | None:
+    """What a tube gets before the kernel, where it must not."""
+    display, board = bench.display, bench.board
+    if display is None or not display.tube or bench.build.picture.display_on == "once the mode holds":
+        return None
+    if board.early == "boot file":
+        return None  # judged with what it sends later, which is the same
+    data = None if _never_asked(bench) else bench.identification
+    timing, origin = early_timing(board, bench.build.picture.menu.timing, data)
+    if timing is None or fit(timing, display_ranges(display, bench.identification)).holds:
+        return None
+    line, rate = show(float(timing.horizontal_hz), "Hz", prefix="k"), show(float(timing.vertical_hz), "Hz")
+    cause = f"Before the kernel, the firmware sends {line} at {rate} ({origin}). {display.name} does not take that."
+    change = change_of("picture.display_on", "once the mode holds", "with the machine", "by hand, once the mode holds")
+    remedy = Remedy(label="Switch the display on later, by hand", changes=(change,))
+    screen = Screen("out of range", "Rolling, torn picture; switch off at once", (line, rate))
+    return Failure("display", "picture.signal:firmware", cause, remedy, screen, board.lamps.reading)
+
+
+def _main(bench: Bench) -> Step:
+    lamps = bench.board.lamps
+    assert bench.display is not None
     timing, origin = output_timing(bench)
     if timing is None:
         given = by_firmware(bench.build, bench.board, bench.dialect)

@@ -4,18 +4,23 @@ from __future__ import annotations
 
 from pathlib import PurePosixPath
 
-from kyklon.catalogue.records import System
+from kyklon.catalogue.records import Adapter, System
 from kyklon.model.card import Program
 from kyklon.model.controls import DIRECTIONS
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import word_values
 from kyklon.model.library import SystemFile
+from kyklon.model.timing import Mode
 from kyklon.model.world import World
 from kyklon.operations.controls.findings import findings as findings_of_controls
 from kyklon.operations.controls.findings import fingerprint, quirk_remedy
 from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
 from kyklon.operations.controls.rig import Device, rig_of
 from kyklon.operations.library.findings import right_name_remedy
+from kyklon.operations.picture.findings import mode_remedy
+from kyklon.operations.picture.ground import Ground, refused, stood
+from kyklon.operations.picture.schools import in_words, row_of
+from kyklon.operations.picture.signals import signals
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import fail, or_put
@@ -144,7 +149,34 @@ def games(bench: Bench) -> Step:
                 failures.append(Failure("games", f"library.system-file-damaged:{wanted.name}", cause, None,
                                         Screen("black", f"{system.name if system else ''}: black screen"),
                                         bench.board.lamps.idle, blocks=False))  # fmt: skip
-    return Step(failures=tuple(failures))
+    shown = [_on_the_glass(bench, each) for each in visible_games(bench)]
+    moments = tuple(Moment(words, bench.board.lamps.idle, 0.0) for words, _failure in shown if words)
+    return Step(moments, (*failures, *(failure for _words, failure in shown if failure is not None)))
+
+
+def _on_the_glass(bench: Bench, system_id: str) -> tuple[str, Failure | None]:
+    """How the first game of a system will lie on the glass; the failure where its mode must not be sent."""
+    system, display = bench.catalogue.find(System, system_id), bench.display
+    if system is None or display is None:
+        return "", None
+    ground = Ground(display, bench.board, bench.catalogue.find(Adapter, bench.build.part("adapter")),
+                    bench.identification, bench.dialect)  # fmt: skip
+    world = World(identification=bench.identification)
+    sent = next((each for each in signals(bench.build, bench.catalogue, world) if each.key == system_id), None)
+    timing = sent.timing if sent is not None else None
+    if timing is None:
+        return "", None
+    why = refused(timing, ground)
+    if why:
+        cause = f"{system.name} switches to {timing.size[0]} × {timing.size[1]}: {why}."
+        screen = Screen("out of range", "Rolling, torn picture; switch off at once" if display.tube
+                        else "Signal out of range")  # fmt: skip
+        remedy = mode_remedy(bench.build, bench.catalogue, system_id, display, bench.board, ground.ranges)
+        return "", Failure("games", f"picture.out-of-range:{system_id}", cause, remedy, screen,
+                           bench.board.lamps.idle, blocks=False)  # fmt: skip
+    mode = Mode(name="", timing=timing)
+    row = row_of(stood(system, bench.build.picture), mode, ground, scaled=bench.build.picture.school == "scaled")
+    return f"{system.name}: {in_words(row)}.", None
 
 
 def leaving(bench: Bench) -> Step:
