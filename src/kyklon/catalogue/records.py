@@ -240,9 +240,28 @@ class Colour(Record):
     white: tuple[float, float]
 
 
+class Waking(Record):
+    """How a display is woken over a bus. number: of the bus, as the kernel counts. address: seven bits. writes:
+    register and value, in order; wait_ms between them. tries: half seconds that it is waited for. overlay: that brings
+    the bus up. wires: by name. supply_first: it is fed before the board."""
+
+    bus: Literal["I2C"] = "I2C"
+    number: int = Field(default=1, ge=0, le=31)
+    address: int = Field(ge=0x08, le=0x77)
+    writes: tuple[tuple[Annotated[int, Field(ge=0, le=255)], Annotated[int, Field(ge=0, le=255)]], ...] = Field(
+        min_length=1, max_length=64
+    )
+    wait_ms: int = Field(default=50, ge=0, le=5000)
+    tries: int = Field(default=20, ge=1, le=120)
+    overlay: str = "bus-two-wire"
+    wires: tuple[str, ...] = ("data", "clock", "ground")
+    supply_first: bool = True
+
+
 class Display(CataloguePart):
     """aspect as width:height of the lit area; overscan in % of each edge hidden by the bezel. most_clock_hz: 0 where it
-    is not said. modes: that it names itself. hdmi: whether it takes HDMI with sound, None where it is not said."""
+    is not said. modes: that it names itself. hdmi: whether it takes HDMI with sound, None where it is not said.
+    waking: of one that stays dark until it is spoken to."""
 
     tube: bool
     ranges: tuple[Range, ...] = Field(min_length=1)
@@ -257,6 +276,7 @@ class Display(CataloguePart):
     modes: tuple[Timing, ...] = ()
     hdmi: bool | None = None
     colour: Colour | None = None
+    waking: Waking | None = None
 
 
 class Adapter(CataloguePart):

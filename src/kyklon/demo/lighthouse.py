@@ -18,6 +18,7 @@ from kyklon.demo.library import make_library
 from kyklon.demo.samples import make_samples
 from kyklon.demo.sets import make_bare_metal, make_multi_boot
 from kyklon.devices import choose
+from kyklon.devices.simulated import glass
 from kyklon.model.build import (
     BootSettings,
     Build,
@@ -57,6 +58,7 @@ def make(folder: Path, catalogue: Catalogue) -> Path:
     marked(folder)
     make_image(folder / IMAGE)
     make_drives(folder / choose.STAND_INS)
+    glass.put(folder / choose.STAND_INS, glass.GlassStandIn(middle_us=36.1, middle_lines=142.5))
     make_library(folder / "library")
     (folder / "stick").mkdir()
     make_bare_metal(folder / "sets" / "tidepool-2.1")

@@ -15,9 +15,9 @@ from kyklon.operations.controls import findings as controls
 from kyklon.operations.library import findings as library
 from kyklon.operations.library import observe as library_observe
 from kyklon.operations.operation import Look, Operation
-from kyklon.operations.picture import exports as picture_exports
 from kyklon.operations.picture import findings as picture
 from kyklon.operations.picture import observe as picture_observe
+from kyklon.operations.picture import papers as picture_papers
 from kyklon.operations.plan import exports as plan_exports
 from kyklon.operations.plan import findings as plan
 from kyklon.operations.tuning import cascade
@@ -78,7 +78,7 @@ OPERATIONS = (
         page=("picture.page", "PicturePage"),
         findings=(picture.findings,),
         looks=picture_observe.LOOKS,
-        issue=picture_exports.issue,
+        issue=picture_papers.issue,
     ),
     Operation(
         60,

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Dialect, DialectEntry, DialectFile, Image
+from kyklon.catalogue.records import Board, Dialect, DialectEntry, DialectFile, Display, Image
 from kyklon.catalogue.templates import render
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
@@ -125,12 +125,14 @@ def compiled(build: Build, catalogue: Catalogue, on_card: Mapping[str, str]) -> 
         text = codec.compile(old, wanted)
         lines = tuple(Line(line, codec.explain(line, wanted)) for line in text.removesuffix("\n").split("\n"))
         files.append(IssuedFile(file.path, lines, file.grammar.remark))
-    return (*files, *_script(build, image, on_card))
+    return (*files, *_script(build, image, on_card, catalogue.find(Display, build.part("display"))))
 
 
-def _script(build: Build, image: Image | None, on_card: Mapping[str, str]) -> tuple[IssuedFile, ...]:
+def _script(
+    build: Build, image: Image | None, on_card: Mapping[str, str], display: Display | None
+) -> tuple[IssuedFile, ...]:
     """The script of the first start. One of another hand stays; ours that is needed no more does nothing."""
-    parts = first_boot.parts(build, image)
+    parts = first_boot.parts(build, image, display)
     old = on_card.get(image.first_boot_script.lower(), "") if image and image.first_boot_script else ""
     if image is None or (old and not first_boot.is_ours(old)) or not (parts or old):
         return ()

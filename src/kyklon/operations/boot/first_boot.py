@@ -11,9 +11,10 @@ import re
 from dataclasses import dataclass
 from shlex import quote
 
-from kyklon.catalogue.records import Image
+from kyklon.catalogue.records import Display, Image
 from kyklon.model.build import Build
 from kyklon.model.system import SystemSetup
+from kyklon.operations.picture.waking import COMMAND, script
 
 HEAD = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at the first start.\n"
 
@@ -26,8 +27,9 @@ class Part:
     text: str
 
 
-def parts(build: Build, image: Image | None) -> tuple[Part, ...]:
-    """What the script does, decision by decision; nothing for an image that runs none."""
+def parts(build: Build, image: Image | None, display: Display | None = None) -> tuple[Part, ...]:
+    """What the script does, decision by decision; nothing for an image that runs none. display: woken where it needs
+    it."""
     if image is None or not image.first_boot_script:
         return ()
     setup, user = build.system, build.boot.user
@@ -43,7 +45,15 @@ def parts(build: Build, image: Image | None) -> tuple[Part, ...]:
         ("start_command", _start_line(setup.start_command)),
         ("library_links", "".join(map(_link, setup.library_links))),
     )
-    return tuple(Part(f"system.{name}", text) for name, text in rows if getattr(setup, name))
+    found = tuple(Part(f"system.{name}", text) for name, text in rows if getattr(setup, name))
+    return (*found, *wake_parts(display))
+
+
+def wake_parts(display: Display | None) -> tuple[Part, ...]:
+    """What wakes a display at every start; nothing for one that is awake."""
+    if display is None or display.waking is None:
+        return ()
+    return (Part("parts", _file(COMMAND, script(display.waking), "755") + _start_line(COMMAND)),)
 
 
 def text_of(rows: tuple[Part, ...]) -> str:

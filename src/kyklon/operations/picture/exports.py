@@ -5,12 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 
 from kyklon.base.errors import FormatError
-from kyklon.catalogue.loader import Catalogue
-from kyklon.model.build import Build
 from kyklon.model.timing import Axis, Timing
-from kyklon.model.world import World
-from kyklon.operations.picture import edid
-from kyklon.operations.picture.findings import modes_of
 from kyklon.operations.picture.video_word import video_size
 
 
@@ -84,12 +79,3 @@ def _axis(word: str) -> Axis:
     if word[-1] not in "+-":
         raise ValueError(word)
     return Axis(active=active, front=front, sync=sync, back=back, positive=word[-1] == "+")
-
-
-def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | bytes]:
-    """Every mode as a Modeline, and the display's identification data where it is known."""
-    lines = [modeline(mode.timing, f"{name} ({mode.name})") for _key, name, mode in modes_of(build, catalogue)]
-    files: dict[str, str | bytes] = {"picture/modelines.conf": "\n".join(lines) + "\n"}
-    if world.identification is not None:
-        files["picture/display.edid"] = edid.write(world.identification)
-    return files

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kyklon.base.quantities import show
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Adapter, Board, Dialect, Display, Range, System
+from kyklon.catalogue.records import Adapter, Board, Dialect, Display, Image, Range, System
 from kyklon.model.build import Build, SystemMode, change_of
 from kyklon.model.display import Edid
 from kyklon.model.findings import Change, Finding, Remedy, Severity
@@ -30,6 +30,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
         build, display, board, catalogue.find(Dialect, build.boot.dialect), world.identification, ranges
     )
     found += _chain(build, catalogue, world)
+    found += _waking(build, catalogue, display)
     found += _signals(build, catalogue, world, display)
     for key, name, mode in modes_of(build, catalogue):
         if not fit(mode.timing, ranges).holds:
@@ -232,6 +233,40 @@ def _replugged(build: Build, catalogue: Catalogue, trouble: Trouble) -> Remedy |
              for link in build.links]  # fmt: skip
     change = Change(path="links", value=links, label="Cables", before="in another socket", after=sockets[0].label)
     return Remedy(label=f"Plug it into {sockets[0].label}", changes=(change,))
+
+
+def wake_remedy(build: Build, display: Display) -> Remedy | None:
+    """The bus over which a display is woken, among those that are brought up."""
+    if display.waking is None:
+        return None
+    after = (*build.boot.overlays, display.waking.overlay)
+    change = change_of("boot.overlays", list(after), " ".join(build.boot.overlays) or "none", " ".join(after))
+    return Remedy(label=f"Bring the {display.waking.bus} bus up", changes=(change,))
+
+
+def _waking(build: Build, catalogue: Catalogue, display: Display) -> list[Finding]:
+    """A display that nothing wakes."""
+    own, image = display.waking, catalogue.find(Image, build.part("image"))
+    if own is None:
+        return []
+    found = []
+    if own.overlay not in {word.partition(":")[0] for word in build.boot.overlays}:
+        found.append(Finding(
+            code="picture.waking-bus", severity=Severity.STOP, operation=OPERATION, subject=display.name,
+            title=f"{display.name} is woken over a bus that is off",
+            message=f"It listens at {own.address:#04x} on {own.bus}; the boot file does not bring that bus up.",
+            why="It stays dark, though the machine runs.", source=f"{display.name} in the catalogue",
+            remedy=wake_remedy(build, display),
+        ))  # fmt: skip
+    if image is not None and not image.first_boot_script:
+        found.append(Finding(
+            code="picture.waking", severity=Severity.STOP, operation=OPERATION, subject=display.name,
+            title=f"Nothing can wake {display.name}",
+            message=f"{image.name} runs no script at its first start, so the one that wakes it cannot be put there.",
+            why="It stays dark, though the machine runs. Choose an image that runs one, or wake it by hand.",
+            source=f"{image.name} in the catalogue",
+        ))  # fmt: skip
+    return found
 
 
 def _signals(build: Build, catalogue: Catalogue, world: World, display: Display) -> list[Finding]:

@@ -47,6 +47,7 @@ STAGES = (
     Stage("first start", init.first_start),
     Stage("root expansion", root.root_expansion),
     Stage("services", services.services),
+    Stage("waking", display.waking),
     Stage("login", services.login),
     Stage("controllers", games.controllers),
     Stage("library", games.library),

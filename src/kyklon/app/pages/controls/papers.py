@@ -5,37 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QBuffer, QByteArray, QIODevice, QRectF, QSizeF
-from PyQt6.QtGui import QPageSize, QPainter, QPdfWriter
-from PyQt6.QtSvg import QSvgRenderer
 from PyQt6.QtWidgets import QApplication, QFileDialog, QMenu, QPushButton
 
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import unmarked
+from kyklon.app.widgets.paper import pdf_of
 from kyklon.base.inside import inside
 from kyklon.base.shown import visible
 from kyklon.catalogue.chosen import systems_of
 from kyklon.operations.controls import exports
 from kyklon.operations.controls.rig import rig_of
-
-_MM = 25.4  # mm an inch, exact
-_DPI = 600  # of the written page: a hairline is 0.04 mm
-
-
-def pdf_of(svg: str) -> bytes:
-    """An SVG drawing in mm as a PDF page of its own size, so that 100 % on the printer is its true size."""
-    drawing = QSvgRenderer(QByteArray(svg.encode()))
-    box = drawing.viewBoxF()
-    buffer = QBuffer()
-    buffer.open(QIODevice.OpenModeFlag.WriteOnly)
-    writer = QPdfWriter(buffer)
-    writer.setPageSize(QPageSize(QSizeF(box.width(), box.height()), QPageSize.Unit.Millimeter))
-    writer.setPageMargins(writer.pageLayout().margins() * 0)
-    writer.setResolution(_DPI)
-    painter = QPainter(writer)
-    drawing.render(painter, QRectF(0, 0, box.width() / _MM * _DPI, box.height() / _MM * _DPI))
-    painter.end()
-    return bytes(buffer.data().data())
 
 
 class PapersMenu:

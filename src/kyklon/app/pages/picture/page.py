@@ -1,27 +1,33 @@
-"""Operation 50: can the display hold it, how will it look, which mode is proposed."""
+"""Operation 50: the right signal on the glass, in seven views."""
 
 from __future__ import annotations
 
-from pathlib import Path
+from collections.abc import Callable
+from typing import cast
 
-from PyQt6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMenu
+from PyQt6.QtWidgets import QTabBar
 
 from kyklon.app.pages.page import OperationPage
-from kyklon.app.pages.picture.raster_view import Raster, RasterView
+from kyklon.app.pages.picture.chain_view import ChainView
+from kyklon.app.pages.picture.geometry_view import GeometryView
+from kyklon.app.pages.picture.identification_view import IdentificationView
+from kyklon.app.pages.picture.judder_view import JudderView
+from kyklon.app.pages.picture.light import LightView
+from kyklon.app.pages.picture.papers import PicturePapers
+from kyklon.app.pages.picture.ranges_view import RangesView
+from kyklon.app.pages.picture.schools_view import SchoolsView
+from kyklon.app.pages.picture.signals_view import SignalsView
+from kyklon.app.pages.view_stack import ViewStack
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, row, set_tip
+from kyklon.app.widgets.basic import button, row
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.app.widgets.ranges_plot import Point, RangesPlot
-from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show, show_duration
-from kyklon.catalogue.records import Adapter, Board, Display, System
-from kyklon.model.build import SystemMode
-from kyklon.model.timing import Mode
-from kyklon.operations.picture.edid import write
-from kyklon.operations.picture.exports import fb_mode, modeline, video_word
-from kyklon.operations.picture.findings import MENU, menu_mode, modes_of
-from kyklon.operations.picture.names import parse_timing
-from kyklon.operations.picture.ranges import Fit, carried, display_ranges, fit, match, place, propose
+from kyklon.catalogue.records import Display
+
+RANGES, CHAIN, SIGNALS, SCHOOLS, JUDDER, GEOMETRY, IDENTIFICATION = range(7)
+_VIEWS: tuple[tuple[str, Callable[[Session], LightView]], ...] = (
+    ("Ranges", RangesView), ("Chain", ChainView), ("Switch to game", SignalsView), ("Which modes", SchoolsView),
+    ("Judder", JudderView), ("Geometry", GeometryView), ("Identification", IdentificationView),
+)  # fmt: skip
 
 
 class PicturePage(OperationPage):
@@ -29,199 +35,87 @@ class PicturePage(OperationPage):
     cautions = (
         "Tubes keep a lethal charge after the plug is out. Leave the chassis to someone qualified.",
         "Never tie two sync outputs together.",
+        "A picture that rolls or a tube that whines: switch off at once.",
     )
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self._key = MENU
-        self._plot = RangesPlot(self.theme)
-        self._view = RasterView(self.theme)
-        self._rows = FigureRows(self.theme)
-        self._which = Choice(self.theme, "Mode shown", self._on_key_chosen)
-        self._which.setMinimumContentsLength(14)
-        self._use = button("Use this mode", self._on_use_clicked, "primary")
-        self._export = button("Export…", self._on_export_clicked)
-        self._other = QLineEdit()
-        self._other.setPlaceholderText("other: cta 8, cvt 640 480 60")
-        self._other.setAccessibleName("Another mode, as cta 8, dmt 12h, cvt 640 480 60 or gtf 800 600 72")
-        set_tip(self._other, "cta 8, dmt 12h, cvt 640 480 60 reduced1, gtf 800 600 72; press Enter to use it")
-        self._other.returnPressed.connect(self._on_other_entered)
-        self._display_data = button("Identification…", self._on_identification_clicked)
-        self._range_sheet = Sheet("Can the display show it?", "each mode against the ranges in the identification data")
-        self._range_sheet.add(self._plot)
-        self._look_sheet = Sheet("How it will look")
-        self._look_sheet.add(self._view)
-        self._mode_sheet = Sheet("Proposed mode")
-        self._mode_sheet.add(self._which, self._rows, 1, self._other, self._use, row(self._export, self._display_data))
-        self._mode_sheet.setFixedWidth(round(self.theme.px(272)))
-        self.body.addWidget(self._range_sheet, 10)
-        self.body.addLayout(row(self._look_sheet, self._mode_sheet, spacing=14), 11)
+        self._front = -1
+        self._stack = ViewStack(session, tuple(maker for _name, maker in _VIEWS))
+        self._tabs = QTabBar()
+        self._tabs.setAccessibleName("Part of the picture")
+        self._tabs.setDrawBase(False)
+        self._tabs.setExpanding(False)
+        for name, _view in _VIEWS:
+            self._tabs.addTab(name)
+        self._tabs.currentChanged.connect(lambda _index: self._on_switched())
+        self.papers = PicturePapers(session)
+        self.export = button("Export…", lambda: self.papers.open(self.export))
+        self.body.addLayout(row(self._tabs, 1, self.export))
+        self.body.addWidget(self._stack, 1)
+        self._on_switched()
+
+    def view_at(self, view: int) -> LightView:
+        """A view, made if it is not there yet."""
+        return cast(LightView, self._stack.view(view))
+
+    @property
+    def ranges(self) -> RangesView:
+        return cast(RangesView, self.view_at(RANGES))
+
+    @property
+    def schools(self) -> SchoolsView:
+        return cast(SchoolsView, self.view_at(SCHOOLS))
+
+    @property
+    def judder(self) -> JudderView:
+        return cast(JudderView, self.view_at(JUDDER))
+
+    @property
+    def geometry_view(self) -> GeometryView:
+        return cast(GeometryView, self.view_at(GEOMETRY))
+
+    @property
+    def identification(self) -> IdentificationView:
+        return cast(IdentificationView, self.view_at(IDENTIFICATION))
+
+    @property
+    def view(self) -> int:
+        """Which view is shown."""
+        return self._tabs.currentIndex()
+
+    def show_view(self, view: int) -> None:
+        """Switch to a view."""
+        self._tabs.setCurrentIndex(view)
 
     def instrument(self) -> Instrument | None:
         """Override."""
-        return self._plot
-
-    # --- showing -------------------------------------------------------------------------------------------------
+        return self.view_at(self.view).instrument
 
     def refresh(self) -> None:
         """Override."""
         super().refresh()
-        build, catalogue = self.session.build, self.session.catalogue
-        display = catalogue.find(Display, build.part("display"))
-        board = catalogue.find(Board, build.part("board"))
-        if display is None or board is None:
-            self._plot.show_values((), (), "")
-            self._view.show_raster(None)
-            return
-        self.set_subject(f"{display.name} · {display.note}")
-        modes = modes_of(build, catalogue)
-        self._which.set_choices(tuple((key, name) for key, name, _mode in modes), self._key)
-        self._key = self._which.value
-        ranges = display_ranges(display, self.session.world.identification)
-        points = tuple(self._point(key, name, mode, fit(mode.timing, ranges)) for key, name, mode in modes)
-        first = ranges[0]
-        words = (
-            f"{display.name} takes {first.line_khz[0]:g} to {first.line_khz[1]:g}\u202fkHz, "
-            f"{first.field_hz[0]:g} to {first.field_hz[1]:g}\u202fHz"
-        )
-        self._plot.show_values(ranges, points, words)
-        self._show_mode(display, board)
+        display = self.session.catalogue.find(Display, self.session.build.part("display"))
+        self.set_subject(f"{display.name} · {display.note}" if display else "Choose a display in Plan.")
+        self.view_at(self.view).refresh()
 
-    def _point(self, key: str, name: str, mode: Mode, where: Fit) -> Point:
-        line = float(mode.timing.horizontal_hz) / 1000
-        fault = ""
-        if where.off_khz:
-            fault = f"{abs(where.off_khz):.2f}\u202fkHz too {'fast' if where.off_khz > 0 else 'slow'}"
-        elif where.off_hz:
-            fault = f"{abs(where.off_hz):.2f}\u202fHz too {'fast' if where.off_hz > 0 else 'slow'}"
-        wide, high = mode.timing.size
-        called = f"{name} in {wide} × {high}" if fault else name
-        edge = where.range.line_khz[1] if where.off_khz > 0 else where.range.line_khz[0]
-        return Point(called, line, float(mode.timing.vertical_hz), fault, key == self._key, edge)
+    def showEvent(self, event: object) -> None:
+        """Override."""
+        super().showEvent(event)  # type: ignore[arg-type] # a QShowEvent
+        self.view_at(self.view).shown()
 
-    def _proposed(self, display: Display, board: Board) -> Mode | None:
-        """The mode the program would choose for what is looked at."""
-        catalogue = self.session.catalogue
-        ranges = display_ranges(display, self.session.world.identification)
-        system = catalogue.find(System, self._key)
-        link = carried(board, catalogue.find(Adapter, self.session.build.part("adapter")), display)
-        made = propose(system, display, link, ranges) if system else None
-        return made or menu_mode(display, link, ranges)
+    def hideEvent(self, event: object) -> None:
+        """Override."""
+        super().hideEvent(event)  # type: ignore[arg-type] # a QHideEvent
+        if self.view in self._stack.made and not self.session.ended:  # at the end its timers are gone already
+            self._stack.made[self.view].hidden()
 
-    def _present(self) -> Mode:
-        build = self.session.build
-        return build.picture.menu if self._key == MENU else build.system_mode(self._key)
-
-    def _show_mode(self, display: Display, board: Board) -> None:
-        catalogue, build = self.session.catalogue, self.session.build
-        present, proposed = self._present(), self._proposed(display, board)
-        mode = proposed or present
-        system = catalogue.find(System, self._key)
-        sample = system or catalogue.get(System, build.systems[0])
-        ranges = display_ranges(display, self.session.world.identification)
-        holds = fit(present.timing, ranges).holds
-        spot = place(sample, present, display)
-        wide, high = present.timing.size
-        pattern = f"{sample.name}, " if system else ""
-        self._look_sheet.set_note(f"now: {pattern}{wide} × {high}; dashed: edge of the picture")
-        left, top = (spot.left, spot.top) if system else (0.0, 0.0)
-        self._view.show_raster(
-            Raster(display.aspect[0] / display.aspect[1], left, top, display.overscan_percent / 100, display.tube,
-                   bool(system and system.vertical), high if high < 300 else high // 2, holds)
-        )  # fmt: skip
-        same = mode.timing == present.timing
-        self._mode_sheet.set_title("Mode in use" if same else "Proposed mode")
-        self._rows.set_rows(self._figures(mode, system, display))
-        name = system.name if system else "the menu"
-        self._use.setText("In use" if same else f"Use this mode for {name}")
-        self._use.setEnabled(not same)
-
-    def _figures(self, mode: Mode, system: System | None, display: Display) -> tuple[tuple[str, str], ...]:
-        timing = mode.timing
-        rows = [
-            ("Size", f"{timing.size[0]} × {timing.size[1]}"),
-            ("Pixel clock", show(timing.clock_hz, "Hz", 3, prefix="M")),
-            ("Line", show(float(timing.horizontal_hz), "Hz", 3, prefix="k")),
-            ("Field" if timing.interlaced else "Frame", show(float(timing.vertical_hz), "Hz")),
-        ]
-        if system is None:
-            return (*rows, ("From", mode.name))
-        spot, beat = place(system, mode, display), match(timing.vertical_hz, system.refresh_hz)
-        rows += [
-            ("Game", show(float(system.refresh_hz), "Hz")),
-            ("One frame lost", "never" if beat.beat_s is None else f"every {show_duration(beat.beat_s)}"),
-            ("Width", f"{spot.size[0]}, × {spot.scale[0]} whole"),
-            ("Height", f"{spot.size[1]} of {timing.size[1]}"),
-            ("Behind the bezel", f"{spot.hidden:.1%}"),
-        ]
-        return tuple(rows)
-
-    # --- acting --------------------------------------------------------------------------------------------------
-
-    def _on_key_chosen(self, key: str) -> None:
-        self._key = key
-        self.refresh()
-
-    def _on_use_clicked(self) -> None:
-        build, catalogue = self.session.build, self.session.catalogue
-        display, board = catalogue.find(Display, build.part("display")), catalogue.find(Board, build.part("board"))
-        mode = self._proposed(display, board) if display and board else None
-        if mode is not None:
-            self.use_mode(mode)
-
-    def _on_other_entered(self) -> None:
-        name = self._other.text().strip()
-        try:
-            mode = Mode(name=name, timing=parse_timing(name))
-        except WrongUse as bad:
-            self.session.said.emit(str(bad))
-            return
-        self._other.clear()
-        self.use_mode(mode)
-
-    def use_mode(self, mode: Mode) -> None:
-        """Give the menu or the system looked at another mode; the findings say whether the display holds it."""
-        build = self.session.build
-        if self._key == MENU:
-            self.session.edit("picture.menu", mode)
-            return
-        rest = [each for each in build.picture.systems if each.system != self._key]
-        rows = [*rest, SystemMode(system=self._key, mode=mode)]
-        order = {system: index for index, system in enumerate(build.systems)}
-        rows.sort(key=lambda each: order.get(each.system, 99))
-        self.session.edit("picture.systems", rows)
-
-    def _on_identification_clicked(self) -> None:
-        path, _kind = QFileDialog.getOpenFileName(
-            self, "Identification data of the display", str(self.session.folder), "Identification data (*.edid *.bin *)"
-        )
-        if path:
-            self.session.edit("picture.identification", path)
-
-    def _on_export_clicked(self) -> None:
-        mode = self._present()
-        name = f"{mode.timing.size[0]}x{mode.timing.size[1]}"
-        menu = QMenu(self)
-        for words, text in (
-            ("Copy X.Org Modeline", modeline(mode.timing, name)),
-            ("Copy fb.modes entry", fb_mode(mode.timing, name)),
-            ("Copy kernel video= word", video_word(mode.timing, force=self.session.build.boot.force_output)),
-        ):
-            menu.addAction(words, lambda text=text: self._copy(text))
-        menu.addAction("Save identification data…", self._save_identification)
-        menu.exec(self._export.mapToGlobal(self._export.rect().bottomLeft()))
-
-    def _copy(self, text: str) -> None:
-        QApplication.clipboard().setText(text)
-        self.session.said.emit(f"Copied: {text.splitlines()[0]}")
-
-    def _save_identification(self) -> None:
-        data = self.session.world.identification
-        if data is None:
-            self.session.said.emit("There is no identification data to save.")
-            return
-        path, _kind = QFileDialog.getSaveFileName(
-            self, "Save identification data", str(self.session.folder), "EDID (*.edid)"
-        )
-        if path:
-            self.session.keep_file(Path(path), write(data), f"Saved {path}")
+    def _on_switched(self) -> None:
+        if self._front in self._stack.made and self._front != self.view:
+            self._stack.made[self._front].hidden()
+        self._front = self.view
+        front = self.view_at(self.view)
+        front.refresh()
+        self._stack.setCurrentIndex(self.view)
+        if self.isVisible():
+            front.shown()

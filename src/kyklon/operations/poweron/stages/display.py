@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from pathlib import PurePosixPath
 
 from kyklon.base.errors import FormatError
 from kyklon.base.quantities import show
@@ -13,9 +14,10 @@ from kyklon.model.display import Edid
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import last
 from kyklon.model.timing import Timing
+from kyklon.operations.boot import first_boot
 from kyklon.operations.boot.compile import OUTPUT
 from kyklon.operations.picture import edid
-from kyklon.operations.picture.findings import mode_remedy, odd_sync
+from kyklon.operations.picture.findings import mode_remedy, odd_sync, wake_remedy
 from kyklon.operations.picture.ranges import display_ranges, fit, most_clock
 from kyklon.operations.picture.sending import by_firmware, firmware_remedy, takes_timings
 from kyklon.operations.picture.signals import early_timing
@@ -184,3 +186,29 @@ def silent(bench: Bench) -> str:
         return "the boot file drives it as DVI"
     data = offered(bench).data
     return "" if data and data.extension and data.extension.hdmi else "the display does not announce HDMI"
+
+
+def waking(bench: Bench) -> Step:
+    """A display that stays dark until it is spoken to: whether anything does, and over a bus that is there."""
+    shown, lamp = bench.display, bench.board.lamps.reading
+    if shown is None or shown.waking is None:
+        return Step()
+    own = shown.waking
+    if not any(PurePosixPath(file).stem == own.overlay and bench.contents.has(file) for file in bench.overlays):
+        cause = f"{shown.name} is woken over {own.bus}, and the card's boot file does not bring that bus up."
+        remedy = or_put(wake_remedy(bench.build, shown), own.overlay in _overlays(bench.build.boot.overlays))
+        return fail(dark_screen("waking", "picture.waking-bus", cause, remedy, lamp))
+    name = bench.image.first_boot_script
+    text = bench.contents.texts.get(name.lower(), "") if name else ""
+    wanted = "".join(part.text for part in first_boot.wake_parts(shown))
+    if wanted not in text:
+        cause = f"Nothing on the card wakes {shown.name}: it stays dark, though the machine runs."
+        remedy = PUT_ON_CARD if name else None
+        return fail(dark_screen("waking", "picture.waking", cause, remedy, bench.board.lamps.idle))
+    last = f"{own.writes[-1][0]:#04x}"
+    words = f"{shown.name} is woken over {own.bus} at {own.address:#04x}; its last register is {last}."
+    return Step((Moment(words, lamp, len(own.writes) * own.wait_ms / 1000),))
+
+
+def _overlays(words: tuple[str, ...]) -> set[str]:
+    return {word.partition(":")[0] for word in words}

@@ -113,7 +113,7 @@ def first_start(bench: Bench) -> Step:
         return Step((Moment(f"{name} can set nothing up: the root can only be read.", lamp, 0.0),))
     if "\r\n" in text:
         return Step((Moment(f"{name} has carriage returns: its commands fail.", lamp, 0.0),))
-    own = first_boot.parts(bench.build, bench.image)
+    own = first_boot.parts(bench.build, bench.image, bench.display)
     if text == first_boot.text_of(own):
         labels = ", ".join(describe(Build, part.path).label.lower() for part in own)
         return Step((Moment(f"{name} sets up: {labels or 'nothing'}.", lamp, 0.5, once=True),))

@@ -1,0 +1,123 @@
+"""The chain: what is plugged into what, what each plug carries, what does not go together."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QWidget
+
+from kyklon.app.pages.picture.chain_drawing import ChainDrawing, LeadDrawn, PlaceDrawn
+from kyklon.app.pages.picture.light import SIDE, LightView
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row, scrolled
+from kyklon.base.quantities import show
+from kyklon.catalogue.records import Adapter, Display
+from kyklon.operations.picture import colour
+from kyklon.operations.picture.chain import EN_50049, Chain, Lead, Place, chain_of
+
+_LEVELS = "into 75\u202fΩ"
+
+
+class ChainView(LightView):
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.drawing = ChainDrawing(self.theme)
+        self.instrument = self.drawing
+        self._sheet = Sheet("As it is plugged", "from the board's socket to the glass")
+        self._sheet.add(self.drawing)
+        self._troubles = Sheet("What does not go together")
+        self._words = label("", "", wrap=True)
+        self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self._troubles.add(scrolled(self._words))
+        self._figures = FigureRows(self.theme)
+        self._pins = Sheet("What the plug carries")
+        self._pins.add(scrolled(self._figures))
+        self._colour = Sheet("Colour in composite video")
+        self._sent = Choice(self.theme, "The machine sends", lambda _value: self._show_colour())
+        self._takes = Choice(self.theme, "The set takes", lambda _value: self._show_colour())
+        names = tuple((each.name, each.name) for each in colour.SYSTEMS)
+        self._sent.set_choices(names, names[0][0])
+        self._takes.set_choices(names, names[2][0])
+        self._seen = label("", "", wrap=True)
+        self._colour.add(row(label("sends", "small"), self._sent), row(label("set takes", "small"), self._takes),
+                         self._seen, 1)  # fmt: skip
+        side = QWidget()
+        side.setLayout(column(self._colour))
+        side.setFixedWidth(round(self.theme.px(SIDE)))
+        below = row(self._troubles, self._pins, side, spacing=12)
+        below.setStretch(0, 1)
+        below.setStretch(1, 1)
+        whole = column(self._sheet, below, spacing=12)
+        whole.setStretch(0, 5)
+        whole.setStretch(1, 4)
+        self.setLayout(whole)
+        self._show_colour()
+
+    def refresh(self) -> None:
+        """Override."""
+        chain = chain_of(self.build, self.session.catalogue, self.session.world)
+        faults: dict[str, str] = {}
+        for each in chain.troubles:
+            faults[each.place] = "stop" if each.stops or faults.get(each.place) == "stop" else "caution"
+        self.drawing.show_chain(
+            tuple(self._place(place, faults.get(place.role, "")) for place in chain.places),
+            tuple(self._lead(lead, chain) for lead in chain.leads),
+        )
+        delay = f"adds {chain.delay_ms:g}\u202fms" if chain.delay_ms else "adds no delay"
+        self._sheet.set_note(f"from the board's socket to the glass; {delay}" if chain.places else "")
+        self._troubles.set_note("" if chain.troubles else "nothing")
+        told = "\n\n".join(f"{each.title}\n{each.words} {each.do}" for each in chain.troubles)
+        fine = "Plugs, signals, sync and clocks fit each other from end to end."
+        missing = "The display is not plugged in yet; Plan connects the parts."
+        self._words.setText(told or (fine if chain.whole else missing))
+        self._show_pins(chain)
+
+    def _place(self, place: Place, fault: str) -> PlaceDrawn:
+        part = place.part
+        kind = place.kind if not isinstance(part, Display) else "tube" if part.tube else "panel"
+        facts = [f"sync: {place.sync}"] if place.sync != "digital" else ["digital"]
+        if place.kind == "adapter" and place.sync_v:
+            facts.append(f"{show(place.sync_v, 'V')} {_LEVELS}")
+        low, high = place.clock
+        if high:
+            least = f"{low / 1e6:g} to " if low else "to "
+            facts.append(f"{least}{high / 1e6:g}\u202fMHz")
+        if isinstance(part, Display):
+            facts += [f"{band.line_khz[0]:g} to {band.line_khz[1]:g}\u202fkHz" for band in part.ranges]
+        if isinstance(part, Adapter):
+            facts += [f"{part.least_width} pixels or more"] if part.least_width else []
+            facts += ["wants HDMI, not DVI"] if part.needs_hdmi else []
+            facts += [f"{place.delay_ms:g}\u202fms later"] if place.delay_ms else []
+        enters = place.enters.connector if place.enters else ""
+        leaves = place.leaves.connector if place.leaves else ""
+        return PlaceDrawn(kind, part.name, enters, leaves, tuple(facts), fault)
+
+    def _lead(self, lead: Lead, chain: Chain) -> LeadDrawn:
+        length = f"{lead.cable.length_m:g}\u202fm" if lead.cable else "no cable"
+        rate = f"3 × {lead.bits_s / 1e6:.0f}\u202fMbit/s" if lead.bits_s else ""
+        tied = any(each.code == "tied" and lead.link.start.startswith(f"{each.place}.") for each in chain.troubles)
+        return LeadDrawn(lead.signal, length, rate, "stop" if tied or lead.cable is None else "")
+
+    def _show_pins(self, chain: Chain) -> None:
+        enters = chain.places[-1].enters if chain.whole else None
+        connector = enters.connector if enters else ""
+        if connector == "EN 50049":
+            self._pins.set_note("EN 50049-1, at the display")
+            self._figures.set_rows(tuple((f"contact {number}", words) for number, words in EN_50049))
+            return
+        rows = {
+            "DE-15": (("contacts 1, 2, 3", "red, green, blue"), ("contacts 6, 7, 8", "their grounds"),
+                      ("contact 13", "line sync"), ("contact 14", "field sync"), ("contacts 12, 15", "data of DDC")),
+            "HDMI A": (("channels 0 to 2", "picture and sound"), ("clock", "a tenth of the bits"),
+                       ("DDC", "identification data"), ("hot plug", "says: a display is there")),
+            "RCA": (("tip", "composite, 1 V into 75 Ω"), ("shell", "ground")),
+        }.get(connector, ())  # fmt: skip
+        self._pins.set_note(connector)
+        self._figures.set_rows(rows)
+
+    def _show_colour(self) -> None:
+        by_name = {each.name: each for each in colour.SYSTEMS}
+        sent, takes = by_name[self._sent.value], by_name[self._takes.value]
+        found = colour.seen(sent, takes)
+        carrier = show(float(sent.subcarrier_hz), "Hz", 6, prefix="M")
+        self._seen.setText(f"{found.words}\n\nSubcarrier {carrier}, {float(sent.cycles):.4g} cycles a line, "
+                           f"{sent.pedestal:g}\u202f% pedestal (ITU-R BT.470).")  # fmt: skip

@@ -1,0 +1,282 @@
+"""Geometry: the test card on its glass, what the rulers say, and the picture moved by it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QImage
+from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QFileDialog, QGridLayout, QSpinBox, QWidget
+
+from kyklon.app.pages.picture.card_window import CardWindow
+from kyklon.app.pages.picture.geometry_drawing import GeometryDrawing, GlassDrawn
+from kyklon.app.pages.picture.light import SIDE, LightView
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
+from kyklon.base.errors import KyklonError, WrongUse
+from kyklon.catalogue.records import Display, System
+from kyklon.devices import choose
+from kyklon.devices.simulated.glass import SimulatedGlass
+from kyklon.model.build import Adjustment
+from kyklon.model.timing import Timing
+from kyklon.operations.picture import testcard
+from kyklon.operations.picture.adjust import Moved, Readings, applied, centred, squeezed
+from kyklon.operations.picture.findings import MENU, modes_of
+from kyklon.operations.picture.glass import OnGlass, on_glass
+from kyklon.operations.picture.ground import stood
+from kyklon.operations.picture.schools import in_words, row_of
+
+EDGES = ("left", "right", "top", "bottom")
+
+
+def image_of(picture: testcard.Picture) -> QImage:
+    """A card's pixels as Qt draws them."""
+    high, wide = picture.shape[:2]
+    return QImage(picture.tobytes(), wide, high, 3 * wide, QImage.Format.Format_RGB888).copy()
+
+
+class GeometryView(LightView):
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._key = MENU
+        self._plate: testcard.Plate = "measure"
+        self._drawn: tuple[Timing, str, testcard.Plate] | None = None
+        self._image: QImage | None = None
+        self._window: CardWindow | None = None
+        self.drawing = GeometryDrawing(self.theme)
+        self.instrument = self.drawing
+        self._sheet = Sheet("On the glass", "to scale; the figures are pixels and lines behind the bezel")
+        self._sheet.add(self.drawing)
+        self.setLayout(row(self._sheet, self._side(), spacing=14))
+        self.layout().setStretch(0, 1)
+
+    def _side(self) -> QWidget:
+        self._which = Choice(self.theme, "Mode", self._on_key)
+        self._which.setMinimumContentsLength(14)
+        self._plates = Choice(self.theme, "Plate", self._on_plate)
+        self._plates.set_choices((("measure", "Rulers and ring"), ("tones", "Greys and colours"),
+                                  ("lines", "Lines and convergence")), self._plate)  # fmt: skip
+        card = Sheet("Test card")
+        self._show_card = button("Show it", self._on_show, tip="Full size, in a window for the display's own desktop")
+        self._save_card = button("Save as PNG…", self._on_save)
+        self._on_start = QCheckBox("on the card, while it starts")
+        self._on_start.toggled.connect(self._on_start_toggled)
+        card.add(row(label("mode", "small"), self._which), row(label("plate", "small"), self._plates),
+                 row(self._show_card, self._save_card), self._on_start)  # fmt: skip
+        read = Sheet("What the rulers say", "first number seen")
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(8)
+        self.boxes: dict[str, QSpinBox] = {}
+        for index, edge in enumerate(EDGES):
+            box = QSpinBox()
+            box.setRange(-500, 1500)
+            box.setSuffix("\u202fpx" if index < 2 else "\u202flines")
+            box.setAccessibleName(f"First number seen on the {edge} ruler")
+            self.boxes[edge] = box
+            grid.addWidget(label(edge, "small"), index // 2, index % 2 * 2)
+            grid.addWidget(box, index // 2, index % 2 * 2 + 1)
+        self._move = button("Centre the picture", self.centre, "primary")
+        self._stand_in = button("Read the stand-in", self.read_stand_in, tip="What the demo's tube shows at its edges")
+        self._told = label("", "small", wrap=True)
+        read.add(grid, row(self._move, self._stand_in), self._told)
+        ring = Sheet("The ring", "its size on the glass, in mm")
+        self._wide, self._high = QDoubleSpinBox(), QDoubleSpinBox()
+        for box_mm, words in ((self._wide, "Width of the ring"), (self._high, "Height of the ring")):
+            box_mm.setRange(0, 2000)
+            box_mm.setDecimals(0)
+            box_mm.setSuffix("\u202fmm")
+            box_mm.setAccessibleName(words)
+        self._keep_ring = button("Keep", self.keep_ring)
+        self._ring_told = label("", "small", wrap=True)
+        ring.add(row(self._wide, label("×", "small"), self._high, self._keep_ring), self._ring_told, 1)
+        side = QWidget()
+        side.setLayout(column(card, read, ring, 1, spacing=10))
+        side.setFixedWidth(round(self.theme.px(SIDE)))
+        return side
+
+    # --- showing -------------------------------------------------------------------------------------------------
+
+    @property
+    def display(self) -> Display | None:
+        return self.session.catalogue.find(Display, self.build.part("display"))
+
+    @property
+    def timing(self) -> Timing:
+        """Of the mode that is looked at."""
+        mode = self.build.picture.menu if self._key == MENU else self.build.system_mode(self._key)
+        return mode.timing
+
+    @property
+    def readings(self) -> Readings:
+        """What stands in the four boxes."""
+        return Readings(*(self.boxes[edge].value() for edge in EDGES))
+
+    def choose(self, key: str) -> None:
+        """Look at the menu's mode, or a system's."""
+        self._key = key
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Override."""
+        display = self.display
+        modes = modes_of(self.build, self.session.catalogue)
+        self._which.set_choices(tuple((key, name) for key, name, _mode in modes), self._key)
+        self._key = self._which.value
+        glass = self._stand_in_glass()
+        self._stand_in.setVisible(glass is not None)
+        self._on_start.blockSignals(True)
+        self._on_start.setChecked(self.build.picture.test_card)
+        self._on_start.blockSignals(False)
+        if display is None:
+            self.drawing.show_glass(None, None)
+            return
+        timing, system = self.timing, self.session.catalogue.find(System, self._key)
+        if self._drawn != (timing, display.id, self._plate):
+            self._drawn = (timing, display.id, self._plate)
+            try:
+                self._image = image_of(testcard.card(timing, display, self._plate))
+            except WrongUse:
+                self._image = None
+        hidden = self._hidden(timing, display)
+        box, words, circle = None, "Test card", 1.0
+        if system is not None and self._plate == "measure":
+            lies = self._lies(system, timing, display)
+            box, words, circle = lies.box, system.name, lies.circle
+            ground, mode = self.ground, self.build.system_mode(system.id)
+            if ground is not None:
+                scaled = self.build.picture.school == "scaled"
+                self._sheet.set_note(in_words(row_of(stood(system, self.build.picture), mode, ground, scaled=scaled)))
+        else:
+            self._sheet.set_note("to scale; the figures are pixels and lines behind the bezel")
+        kept = self._kept(timing, display)
+        self.drawing.show_glass(
+            GlassDrawn((display.width_mm, display.height_mm), display.tube, timing.size, hidden, box, words, circle),
+            self._image,
+        )  # fmt: skip
+        self._tell(timing, kept)
+
+    def _lies(self, system: System, timing: Timing, display: Display) -> OnGlass:
+        scaled = self.build.picture.school == "scaled"
+        return on_glass(stood(system, self.build.picture), timing, display, scaled=scaled)
+
+    def _hidden(self, timing: Timing, display: Display) -> tuple[float, float, float, float]:
+        """Pixels and lines behind the bezel: what was read, else what the catalogue says of such tubes."""
+        values = tuple(float(self.boxes[edge].value()) for edge in EDGES)
+        if any(values):
+            return values[0], values[1], values[2], values[3]
+        part = display.overscan_percent / 100 if display.tube else 0.0
+        across, down = timing.size
+        return across * part, across * part, down * part, down * part
+
+    def _kept(self, timing: Timing, display: Display) -> Adjustment | None:
+        moves = self.build.picture.adjustments
+        return next((each for each in moves if (each.display, each.size) == (display.id, timing.size)), None)
+
+    def _tell(self, timing: Timing, kept: Adjustment | None) -> None:
+        read = self.readings
+        right, down = read.off
+        if not any(self.boxes[edge].value() for edge in EDGES):
+            words = "Show the card on the tube, type the first number that you see at each edge."
+        elif abs(right) <= 1 and abs(down) <= 1:
+            words = "The picture lies in the middle."
+        else:
+            where = [f"{abs(right):g} px {'left' if right > 0 else 'right'}"] if abs(right) > 0.5 else []
+            where += [f"{abs(down):g} lines {'high' if down > 0 else 'low'}"] if abs(down) > 0.5 else []
+            words = f"It lies {' and '.join(where)} of the middle."
+        if kept:
+            words += f" Kept for {timing.size[0]} × {timing.size[1]}: {kept.right:+d} px, {kept.down:+d} lines."
+        self._told.setText(words)
+        if kept and kept.squeeze != 1:
+            off = kept.squeeze - 1
+            self._ring_told.setText(f"{abs(off):.1%} too {'wide' if off > 0 else 'narrow'} on this display: set its "
+                                    "width, or let scaling make up for it.")  # fmt: skip
+        else:
+            self._ring_told.setText("Measure the ring with a ruler on the glass.")
+
+    # --- acting --------------------------------------------------------------------------------------------------
+
+    def _stand_in_glass(self) -> SimulatedGlass | None:
+        try:
+            return choose.glass_of(self.session.folder)
+        except KyklonError as bad:
+            self.session.said.emit(str(bad))
+            return None
+
+    def read_stand_in(self) -> None:
+        """Take the four numbers that the stand-in's glass shows."""
+        glass = self._stand_in_glass()
+        if glass is not None:
+            for edge, value in zip(EDGES, glass.read(self.timing), strict=True):
+                self.boxes[edge].setValue(value)
+            self.refresh()
+
+    def centre(self) -> None:
+        """Move the picture by what the rulers say."""
+        display = self.display
+        if display is None:
+            return
+        moved = centred(self.timing, self.readings)
+        if (moved.right, moved.down) == (0, 0):
+            self.session.said.emit(moved.short or "The picture lies in the middle already.")
+            return
+        self.take(applied(self.build, self._key, display.id, moved), "Picture moved")
+        self.session.log(50, "Picture moved", f"{moved.right:+d} pixels, {moved.down:+d} lines on {display.name}")
+        self.session.said.emit(moved.short or "Moved. Put the boot files on the card, show the card again, read again.")
+        for box in self.boxes.values():
+            box.setValue(0)
+        self.refresh()
+
+    def keep_ring(self) -> None:
+        """Keep how far the ring is off on this display in this mode."""
+        display = self.display
+        if display is None:
+            return
+        try:
+            off = squeezed(self._wide.value(), self._high.value())
+        except WrongUse as bad:
+            self.session.said.emit(str(bad))
+            return
+        self.take(applied(self.build, self._key, display.id, Moved(self.timing, 0, 0), off), "Ring measured")
+
+    def _on_key(self, key: str) -> None:
+        for box in self.boxes.values():
+            box.setValue(0)
+        self.choose(key)
+
+    def _on_plate(self, plate: str) -> None:
+        self._plate = plate  # type: ignore[assignment] # one of PLATES
+        self.refresh()
+
+    def _on_show(self) -> None:
+        if self._image is None:
+            self.session.said.emit("This mode is too small or too large for a test card.")
+            return
+        self._window = CardWindow(self._image)
+        self._window.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self._window.showFullScreen()
+
+    def _on_save(self) -> None:
+        display = self.display
+        if display is None:
+            return
+        wide, high = self.timing.size
+        start = str(self.session.folder / f"card-{self._plate}-{wide}x{high}.png")
+        chosen, _kind = QFileDialog.getSaveFileName(self, "Save the test card", start, "PNG (*.png)")
+        if chosen:
+            self.save_card(Path(chosen))
+
+    def save_card(self, path: Path) -> None:
+        """Write the plate in the mode's own size."""
+        display = self.display
+        if display is None:
+            return
+        try:
+            data = testcard.png(testcard.card(self.timing, display, self._plate))
+        except WrongUse as bad:
+            self.session.said.emit(str(bad))
+            return
+        self.session.keep_file(path, data, f"Saved {path.name}")
+
+    def _on_start_toggled(self, on: bool) -> None:
+        if on != self.build.picture.test_card:
+            self.session.edit("picture.test_card", on)
