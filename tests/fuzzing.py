@@ -30,7 +30,7 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.reading import json_of, toml_of
 from kyklon.base.units import measure as parse_quantity
 from kyklon.catalogue import loader, templates
-from kyklon.catalogue.records import MAP_NAMES, Board, Chooser, Dialect, Image, System
+from kyklon.catalogue.records import MAP_NAMES, SETTINGS_NAMES, Board, Chooser, Dialect, Image, System
 from kyklon.demo import lighthouse, samples
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64
 from kyklon.devices.ports import DriveFacts
@@ -491,7 +491,7 @@ def _fields(data: bytes) -> object:
 
 def _template(data: bytes) -> object:
     text = data.decode("utf-8", "surrogateescape")
-    names = frozenset({"values", "origin"}) | MAP_NAMES
+    names = SETTINGS_NAMES | MAP_NAMES
     templates.check(text, names, "here")
     system = _catalogue().all(System)[0]
     return templates.render(
@@ -499,6 +499,7 @@ def _template(data: bytes) -> object:
         {
             "values": {"a": "b"},
             "origin": {"a": "b"},
+            "picture": {"timing": "t"},
             "system": system,
             "emulator": system,
             "hotkey": "b1",

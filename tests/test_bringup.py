@@ -257,6 +257,13 @@ def test_a_board_that_takes_only_a_size_shows_a_15_khz_picture_by_identification
     assert "picture.video-only" not in {f.code for f in inspection.inspect(build, catalogue, world)}
     card = put(demo, build, catalogue)
     assert "drm.edid_firmware=HDMI-A-1:edid/kyklon.bin" in str(card.texts)
+    # the kernel's mode is right; the firmware's before it is not, as long as the tube is on from the start
+    early = run(build, catalogue, card, world).failures
+    assert [(each.stage, each.code) for each in early] == [("display", "picture.signal:firmware")]
+    told = next(f for f in inspection.inspect(build, catalogue, world) if f.code == "picture.signal:firmware")
+    assert told.severity == "stop"
+    assert told.remedy == early[0].remedy
+    build = remedied(build, told.remedy)
     after = run(build, catalogue, card, world)
     assert not after.failures, after.failures
     assert any("edid/kyklon.bin, issued as firmware" in event.text for event in after.events)

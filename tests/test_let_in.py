@@ -283,7 +283,7 @@ ATTACKS = (
 def test_a_template_reaches_nothing_outside_and_stays_small(text: str, catalogue: Catalogue) -> None:
     system = catalogue.all(System)[0]
     begun = time.monotonic()
-    variables = {"system": system, "values": {"a": "b"}, "origin": {}, "emulator": system}
+    variables = {"system": system, "values": {"a": "b"}, "origin": {}, "picture": {}, "emulator": system}
     told = ""
     with contextlib.suppress(CatalogueError):
         templates.check(text, frozenset(variables), "mine.toml")

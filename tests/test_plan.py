@@ -53,7 +53,7 @@ def test_a_board_with_small_sockets_needs_other_cables_and_says_which(demo: Demo
         ("supply", "ballast-3c", "plan.link:supply.out-board.power"),
         ("display", "pane-24", "plan.link:adapter.out-display.rgb"),
         ("display", "casement-tri-25", "plan.link:adapter.out-display.rgb"),
-        ("adapter", "gantry-15", "plan.sync"),
+        ("adapter", "gantry-15", "plan.link:adapter.out-display.rgb"),
         ("board", "halibut-desk", "plan.image-board"),
     ],
 )

@@ -247,9 +247,10 @@ def test_a_proposed_mode_is_one_that_the_display_holds(
     band = Range(line_khz=(low, low + wide), field_hz=field)
     mode = propose(system, display, carried(board), (band,))
     # ITU-R BT.470: 8.3 % of the lines are blanking, so a picture of that height needs so many lines a second
-    impossible = float(rate) * height / (1 - 0.083) > (low + wide) * 1020 or not field[0] <= rate <= field[1]
     if mode is None:
         return
+    shown = height / 2 if mode.timing.interlaced else height  # of a field
+    impossible = float(rate) * shown / (1 - 0.083) > (low + wide) * 1020 or not field[0] <= rate <= field[1]
     assert not impossible
     timing = mode.timing
     assert fit(

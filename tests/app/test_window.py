@@ -272,7 +272,7 @@ def test_using_the_proposed_mode(user) -> None:
 
 
 def test_another_mode_by_its_name(user) -> None:
-    page = user.open(50)
+    page = user.open(50).ranges
     user.bot.keyClicks(page._other, "cta 23")
     user.bot.keyClick(page._other, Qt.Key.Key_Return)
     assert user.window.session.build.picture.menu.timing.clock_hz == 27_000_000

@@ -7,7 +7,7 @@ from typing import Annotated
 
 from kyklon.base.reading import bytes_of
 from kyklon.commands.line import Option
-from kyklon.commands.shared import OK, Json, out
+from kyklon.commands.shared import OK, STOPS, Json, out
 from kyklon.commands.timing import timing_data
 
 
@@ -15,6 +15,7 @@ def read(file: Path, as_json: Json = False) -> int:
     """Say what a display tells of itself."""
     from kyklon.operations.picture import edid
     from kyklon.operations.picture.exports import modeline
+    from kyklon.operations.picture.repair import timings_of
 
     data = edid.read(bytes_of(file, edid.LARGEST))
     told = {
@@ -22,7 +23,7 @@ def read(file: Path, as_json: Json = False) -> int:
         "digital": data.digital, "size_mm": data.size_mm,
         "ranges": {"field_hz": data.ranges.field_hz, "line_khz": data.ranges.line_khz,
                    "clock_mhz": data.ranges.clock_mhz} if data.ranges else None,
-        "timings": [timing_data(each) for each in data.timings],
+        "timings": [timing_data(each) for each in timings_of(data)],
         "codes": data.extension.codes if data.extension else [],
         "hdmi": bool(data.extension and data.extension.hdmi),
     }  # fmt: skip
@@ -33,7 +34,7 @@ def read(file: Path, as_json: Json = False) -> int:
         if data.ranges:
             (low, high), (slow, fast) = data.ranges.line_khz, data.ranges.field_hz
             text.append(f"takes {low}-{high} kHz, {slow}-{fast} Hz")
-        return text + [modeline(each, f"{each.size[0]}x{each.size[1]}") for each in data.timings]
+        return text + [modeline(each, f"{each.size[0]}x{each.size[1]}") for each in timings_of(data)]
 
     out(told, as_json, lines)
     return OK
@@ -60,4 +61,63 @@ def write(
     data = edid.write(Edid("KYK", 1, 1, 2026, name, timings, (width_mm, height_mm), limits))
     durable.keep(out_file, data)
     print(f"{out_file}: {len(data)} bytes")
+    return OK
+
+
+def check(
+    file: Path,
+    repair: Annotated[Path | None, Option("--repair", help="Write the data put right into this file.")] = None,
+    as_json: Json = False,
+) -> int:
+    """Say what is wrong with identification data, and put it right."""
+    from kyklon.base import durable
+    from kyklon.base.errors import FormatError
+    from kyklon.operations.picture import edid
+    from kyklon.operations.picture.repair import repaired
+
+    data = bytes_of(file, edid.LARGEST)
+    found = repaired(data)
+    try:
+        edid.read(found.data)
+        whole = ""
+    except FormatError as bad:
+        whole = str(bad)
+    if repair is not None and not whole:
+        durable.keep(repair, found.data)
+    told = {"troubles": list(found.done), "beyond_repair": whole}
+    out(told, as_json, lambda: [*found.done, whole] if found.done or whole else ["Nothing is wrong with it."])
+    return STOPS if found.done or whole else OK
+
+
+def edit(
+    file: Path,
+    out_file: Annotated[Path, Option("--out", help="The file to make.")],
+    add: Annotated[list[str] | None, Option("--add", help="A timing more, as 'cta 8'; often.")] = None,
+    drop: Annotated[list[int] | None, Option("--drop", help="A timing less, by its number from 1 on; often.")] = None,
+    name: Annotated[str, Option("--name", help="Another name, up to 13 letters.")] = "",
+    link: Annotated[str, Option("--link", help="hdmi or dvi: what is announced, and with it the sound.")] = "",
+) -> int:
+    """Change identification data: its timings, its name, HDMI or DVI."""
+    from dataclasses import replace
+
+    from kyklon.base import durable
+    from kyklon.base.errors import WrongUse
+    from kyklon.operations.picture import edid
+    from kyklon.operations.picture.names import parse_timing
+    from kyklon.operations.picture.repair import timings_of, with_hdmi, with_timings
+
+    data = edid.read(bytes_of(file, edid.LARGEST))
+    own = timings_of(data)
+    gone = set(drop or ())
+    if any(not 1 <= number <= len(own) for number in gone):
+        raise WrongUse(f"It has {len(own)} timings.", do="Number them from 1 on, as `kyklon edid read` lists them.")
+    if link not in ("", "hdmi", "dvi"):
+        raise WrongUse(f"{link!r} is no link.", do="Write hdmi or dvi.")
+    kept = [each for number, each in enumerate(own, 1) if number not in gone]
+    data = with_timings(data, (*kept, *(parse_timing(each) for each in add or ())))
+    data = replace(data, name=name) if name else data
+    data = with_hdmi(data, on=link == "hdmi", audio=link == "hdmi") if link else data
+    made = edid.write(data)
+    durable.keep(out_file, made)
+    print(f"{out_file}: {len(made)} bytes, {len(timings_of(data))} timings")
     return OK

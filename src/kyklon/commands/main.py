@@ -111,8 +111,26 @@ COMMANDS = (
     ),
     Command("keyboard map", ("controls", "keys"), "Say which key of the old keyboard is which key of the machine."),
     Command("pins", ("controls", "pins"), "Give every wire of the header its pin, or say why that cannot be."),
+    Command(
+        "modes",
+        ("picture", "modes"),
+        "Compare the ways of giving every system its picture, and find the smallest set of modes.",
+    ),
+    Command(
+        "picture chain",
+        ("picture", "chain"),
+        "Follow the picture from the board's socket to the glass, and say what does not go together.",
+    ),
+    Command(
+        "picture signals",
+        ("picture", "signals"),
+        "List what the display is sent, from the switch to the game and back.",
+    ),
+    Command("testcard", ("picture", "draw_card"), "Draw the test card at a mode's own size."),
     Command("edid read", ("edid", "read"), "Say what a display tells of itself."),
     Command("edid write", ("edid", "write"), "Make identification data for a display that has none."),
+    Command("edid check", ("edid", "check"), "Say what is wrong with identification data, and put it right."),
+    Command("edid edit", ("edid", "edit"), "Change identification data: its timings, its name, HDMI or DVI."),
 )
 
 

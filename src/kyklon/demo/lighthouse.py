@@ -58,7 +58,7 @@ def make(folder: Path, catalogue: Catalogue) -> Path:
     marked(folder)
     make_image(folder / IMAGE)
     make_drives(folder / choose.STAND_INS)
-    glass.put(folder / choose.STAND_INS, glass.GlassStandIn(middle_us=36.1, middle_lines=142.5))
+    glass.put(folder / choose.STAND_INS, glass.GlassStandIn(middle_us=36.1, middle_lines=140.5))
     make_library(folder / "library")
     (folder / "stick").mkdir()
     make_bare_metal(folder / "sets" / "tidepool-2.1")

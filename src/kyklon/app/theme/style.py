@@ -85,6 +85,10 @@ QTableView { background: ${sheet}; border: 0; gridline-color: ${grid}; selection
 QHeaderView { background: ${sheet}; }
 QHeaderView::section { background: ${sheet}; color: ${muted}; border: 0; border-bottom: 1px solid ${hairline}; padding: 4px 6px; font-size: ${label}px; }
 QTableCornerButton::section { background: ${sheet}; border: 0; }
+QSlider::groove:horizontal { height: 4px; background: ${grid}; border-radius: 2px; }
+QSlider::sub-page:horizontal { background: ${teal}; border-radius: 2px; }
+QSlider::handle:horizontal { width: 14px; height: 14px; margin: -6px 0; border-radius: 8px; background: ${teal}; border: 1px solid ${sheet}; }
+QSlider::handle:horizontal:focus { border: 2px solid ${ink}; }
 QTabBar { background: transparent; }
 QTabBar::tab { background: transparent; padding: 5px 7px; border: 0; border-bottom: 2px solid transparent; color: ${muted}; font-size: ${label}px; }
 QTabBar::tab:selected { color: ${ink}; border-bottom: 2px solid ${teal}; }

@@ -20,13 +20,13 @@ from kyklon.model.world import World
 OHMS = 75.0  # ohm: what a television's inputs are closed with (EN 50049-1)
 SYNC_V = (0.3, 0.6)  # V into 75 ohm: 0.3 V is the standard's, 0.6 V what inputs bear, CP
 _AIM_V = 0.45  # V: the middle of it
-VIDEO_SIGNALS = ("HDMI", "DVI", "RGB", "component", "S-video", "composite")
+VIDEO_SIGNALS = ("HDMI", "DVI", "RGB", "component", "S-video", "composite video")
 # E24 of IEC 60063, one decade
 E24 = (10, 11, 12, 13, 15, 16, 18, 20, 22, 24, 27, 30, 33, 36, 39, 43, 47, 51, 56, 62, 68, 75, 82, 91)
 _METRES_HZ = {"HDMI": 10 * 165e6, "DVI": 5 * 165e6, "RGB": 10 * 40e6}  # length times clock of a plain cable, CP
 # EN 50049-1: what the contacts of the 21-pin connector carry towards a display
-EN_50049 = ((7, "blue"), (11, "green"), (15, "red"), (16, "blanking, 1 to 3 V switches to RGB"),
-            (20, "composite sync"), (8, "switching, 9.5 to 12 V"), (17, "ground of sync"))  # fmt: skip
+EN_50049 = ((7, "blue"), (11, "green"), (15, "red"), (16, "RGB on, 1-3 V"),
+            (20, "composite sync"), (8, "on, 9.5-12 V"), (17, "ground of sync"))  # fmt: skip
 
 Roles = Literal["board", "adapter", "display"]
 
@@ -141,16 +141,18 @@ def _bits(signal: str, timing: Timing) -> float:
 
 def _place(role: str, part: CataloguePart, enters: Port | None, leaves: Port | None) -> Place:
     if isinstance(part, Display):
-        in_picture = enters is not None and enters.signal in ("composite", "S-video")
+        in_picture = enters is not None and enters.signal in ("composite video", "S-video")
         sync = "in the picture" if in_picture else str(part.sync)
         return Place(role, part, "display", enters, leaves, sync, clock=(0, part.most_clock_hz))
     if isinstance(part, Adapter):
         volts = into_75(part.sync_volts, part.ohms) if part.sync_volts else 0.3
-        return Place(role, part, "adapter", enters, leaves, part.sync_out, 0.0 if part.sync_out == "digital" else volts,
+        in_picture = leaves is not None and leaves.signal in ("composite video", "S-video")
+        sync = "in the picture" if in_picture else str(part.sync_out)
+        return Place(role, part, "adapter", enters, leaves, sync, 0.0 if part.sync_out == "digital" else volts,
                      (part.least_clock_hz, part.most_clock_hz), part.delay_ms)  # fmt: skip
     least, most = (part.least_clock_hz, part.most_clock_hz) if isinstance(part, Board) else (0, 0)
     signal = leaves.signal if leaves is not None else "HDMI"
-    sync = {"HDMI": "digital", "DVI": "digital", "composite": "in the picture"}.get(signal, "separate")
+    sync = {"HDMI": "digital", "DVI": "digital", "composite video": "in the picture"}.get(signal, "separate")
     return Place(role, part, "board", enters, leaves, sync, clock=(least, most))
 
 
@@ -213,13 +215,14 @@ def _level(giver: Place, taker: Place, lead: Lead) -> Iterator[Trouble]:
     value = resistor_for(volts)
     if level > high:
         more = max(0, value - ohms)
-        do = f"Put {more:.0f} Ω in series with the sync: {show(into_75(volts, ohms + more), 'V')} into 75 Ω."
+        do = f"Put {more:.0f} Ω in series with the sync: {show(into_75(volts, ohms + more), 'V', prefix='')} into 75 Ω."
     else:
         do = f"Use {value} Ω in place of {ohms:.0f} Ω, or a sync amplifier."
+    much = "too much" if level > high else "too little"
+    given = f"{giver.part.name} gives {show(volts, 'V', 1, prefix='')} through {ohms:.0f} Ω"
     yield Trouble(
-        "level", giver.role, f"A sync of {show(level, 'V')} is {'too much' if level > high else 'too little'}",
-        f"{giver.part.name} gives {show(volts, 'V', 1)} through {ohms:.0f} Ω; {taker.part.name} takes {low:g} to "
-        f"{high:g} V into 75 Ω.", do, stops=level > high,
+        "level", giver.role, f"A sync of {show(level, 'V', prefix='')} is {much}",
+        f"{given}; {taker.part.name} takes {low:g} to {high:g} V into 75 Ω.", do, stops=level > high,
     )  # fmt: skip
 
 
@@ -229,10 +232,10 @@ def _converters(build: Build, places: tuple[Place, ...], world: World) -> Iterat
         part = place.part
         if not isinstance(part, Adapter):
             continue
-        if part.needs_hdmi and _dvi(build, world):
+        why = _dvi(build, places[0].part, world) if part.needs_hdmi else ""
+        if why:
             yield Trouble(
-                "hdmi", place.role, f"{part.name} wants HDMI and gets DVI",
-                f"The link is driven as DVI: {_dvi(build, world)}.",
+                "hdmi", place.role, f"{part.name} wants HDMI and gets DVI", f"The link is driven as DVI: {why}.",
                 "It stays dark. Set the link to HDMI in Boot, or announce HDMI in the identification data.",
             )  # fmt: skip
         if part.least_width > timing.size[0]:
@@ -242,12 +245,15 @@ def _converters(build: Build, places: tuple[Place, ...], world: World) -> Iterat
             )  # fmt: skip
 
 
-def _dvi(build: Build, world: World) -> str:
+def _dvi(build: Build, board: CataloguePart, world: World) -> str:
     """Why the link carries no HDMI, '' where it does."""
-    if build.boot.link == "dvi":
+    obeys = isinstance(board, Board) and "link kind" in board.honours
+    if build.boot.link == "dvi" and obeys:
         return "the boot file says so"
-    if build.boot.link == "hdmi":
+    if build.boot.link == "hdmi" and obeys:
         return ""
+    if build.picture.issue_identification and isinstance(board, Board) and "edid firmware" in board.honours:
+        return "" if build.boot.sound == "digital" else "the data that are handed over announce no HDMI without sound"
     data = world.identification
     announced = data is not None and data.extension is not None and data.extension.hdmi
     return "" if announced else "the identification data announce no HDMI"

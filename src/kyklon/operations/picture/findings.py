@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from kyklon.base.quantities import show
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Adapter, Board, Dialect, Display, Image, Range, System
+from kyklon.catalogue.records import Board, Dialect, Display, Image, Range, System
 from kyklon.model.build import Build, SystemMode, change_of
 from kyklon.model.display import Edid
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
 from kyklon.operations.picture.chain import VIDEO_SIGNALS, Trouble, chain_of
-from kyklon.operations.picture.ranges import Carried, carried, display_ranges, fit, plain, propose
+from kyklon.operations.picture.ranges import Carried, adapters_of, carried, display_ranges, fit, plain, propose
 from kyklon.operations.picture.sending import by_firmware, by_word, firmware_remedy, sent_by_word, unfit
 from kyklon.operations.picture.signals import signals
 
@@ -67,7 +67,7 @@ def mode_remedy(
 ) -> Remedy | None:
     """Give the menu or a system a mode that the display holds."""
     system = catalogue.find(System, key)
-    link = carried(board, catalogue.find(Adapter, build.part("adapter")), display)
+    link = carried(board, adapters_of(build, catalogue), display)
     better = propose(system, display, link, ranges) if system else None
     better = better or menu_mode(display, link, ranges)
     if better is None:
@@ -154,9 +154,8 @@ def _unsendable(board: Board, message: str, remedy: Remedy | None) -> Finding:
 def _clock(catalogue: Catalogue, build: Build, sent: tuple[str, str, Timing], board: Board,
            ranges: tuple[Range, ...]) -> list[Finding]:  # fmt: skip
     key, name, timing = sent
-    adapter = catalogue.find(Adapter, build.part("adapter"))
     display = catalogue.find(Display, build.part("display"))
-    link = carried(board, adapter, display)
+    link = carried(board, adapters_of(build, catalogue), display)
     if link.holds(timing):
         return []
     most = link.most_clock_hz

@@ -14,16 +14,16 @@ from kyklon.model.build import Build, PictureSettings
 from kyklon.model.display import Edid
 from kyklon.model.timing import Timing
 from kyklon.model.world import World
-from kyklon.operations.picture.ranges import Carried, carried, display_ranges, fit
+from kyklon.operations.picture.ranges import Carried, adapters_of, carried, display_ranges, fit
 
 
 @dataclass(frozen=True)
 class Ground:
-    """Display, board and adapter of a build, and what the display says of itself."""
+    """Display, board and adapters of a build, and what the display says of itself."""
 
     display: Display
     board: Board
-    adapter: Adapter | None = None
+    adapters: tuple[Adapter, ...] = ()
     data: Edid | None = None
     dialect: Dialect | None = None
 
@@ -33,7 +33,7 @@ class Ground:
 
     @property
     def link(self) -> Carried:
-        return carried(self.board, self.adapter, self.display)
+        return carried(self.board, self.adapters, self.display)
 
 
 def ground_of(build: Build, catalogue: Catalogue, world: World) -> Ground | None:
@@ -41,8 +41,9 @@ def ground_of(build: Build, catalogue: Catalogue, world: World) -> Ground | None
     display, board = catalogue.find(Display, build.part("display")), catalogue.find(Board, build.part("board"))
     if display is None or board is None:
         return None
-    adapter = catalogue.find(Adapter, build.part("adapter"))
-    return Ground(display, board, adapter, world.identification, catalogue.find(Dialect, build.boot.dialect))
+    return Ground(
+        display, board, adapters_of(build, catalogue), world.identification, catalogue.find(Dialect, build.boot.dialect)
+    )
 
 
 def refused(timing: Timing, ground: Ground) -> str:

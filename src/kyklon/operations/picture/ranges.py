@@ -7,7 +7,9 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from math import ceil, log2
 
+from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Adapter, Board, Display, Range, System
+from kyklon.model.build import Build
 from kyklon.model.display import Edid
 from kyklon.model.timing import Mode, Timing
 from kyklon.operations.picture.construct import Frame, construct, lines_for, standard_of
@@ -75,17 +77,17 @@ class Carried:
         return wide and self.least_clock_hz <= timing.clock_hz <= self.most_clock_hz
 
 
-def carried(board: Board, adapter: Adapter | None = None, display: Display | None = None) -> Carried:
-    most = [board.most_clock_hz]
-    most += [adapter.most_clock_hz] if adapter else []
+def carried(board: Board, adapters: tuple[Adapter, ...] = (), display: Display | None = None) -> Carried:
+    most = [board.most_clock_hz, *(each.most_clock_hz for each in adapters)]
     most += [display.most_clock_hz] if display is not None and display.most_clock_hz else []
-    least = max(board.least_clock_hz, adapter.least_clock_hz if adapter else 0)
-    return Carried(least, min(most), adapter.least_width if adapter else 0)
+    least = max(board.least_clock_hz, *(each.least_clock_hz for each in adapters), 0)
+    return Carried(least, min(most), max((each.least_width for each in adapters), default=0))
 
 
-def most_clock(board: Board, adapter: Adapter | None, display: Display | None) -> int:
-    """The highest pixel clock in Hz that everything between the board and the glass takes."""
-    return carried(board, adapter, display).most_clock_hz
+def adapters_of(build: Build, catalogue: Catalogue) -> tuple[Adapter, ...]:
+    """Everything between board and display: roles adapter, adapter-2 and so on."""
+    found = (catalogue.find(Adapter, part.part) for part in build.parts if part.role.startswith("adapter"))
+    return tuple(each for each in found if each is not None)
 
 
 def raster(system: System) -> tuple[int, int]:

@@ -41,13 +41,17 @@ class Signal:
         return bool(self.wrong) and not self.guarded
 
 
-def early_timing(board: Board, menu: Timing, data: Edid | None, *, safe: bool = False) -> tuple[Timing | None, str]:
-    """What the firmware sends before there is a kernel, and where it takes that from."""
+def early_timing(board: Board, told: Timing | None, data: Edid | None, *,
+                 safe: bool = False) -> tuple[Timing | None, str]:  # fmt: skip
+    """What the firmware sends before there is a kernel, and where it takes that from. told: by its boot file, None
+    where that tells it nothing."""
     vga = standard_timings("cta")[1].timing
     if board.early == "dark":
         return None, "the firmware shows nothing"
-    if board.early == "boot file":
-        return (vga, "its safe start") if safe else (menu, "the boot file")
+    if board.early == "boot file" and safe:
+        return vga, "its safe start"
+    if board.early == "boot file" and told is not None:
+        return told, "the boot file"
     if data is not None and data.timings:
         return data.timings[0], "what the display names first"
     return vga, "640 × 480, because the display names nothing"
@@ -62,7 +66,8 @@ def signals(build: Build, catalogue: Catalogue, world: World) -> tuple[Signal, .
     by_hand = build.picture.display_on == "once the mode holds"
     asked = None if build.boot.ignore_identification and "ignore identification" in board.honours else ground.data
     safe = build.boot.safe_start and "safe start" in board.honours
-    early, origin = early_timing(board, menu, asked, safe=safe)
+    told = menu if takes_timings(board, ground.dialect) else None
+    early, origin = early_timing(board, told, asked, safe=safe)
     kernel, by = _kernel(build, ground, asked, early)
     found = [
         Signal("firmware", "Firmware", early, origin, board.firmware_s, guarded=by_hand),

@@ -76,7 +76,8 @@ def _fitting(start: Port, end: Port, catalogue: Catalogue) -> str:
         return ""
     for cable in catalogue.all(Cable):
         signals = {_family(signal) for signal in cable.signals}
-        if sorted(cable.ends) == sorted((start.connector, end.connector)) and _family(start.signal) in signals:
+        fits = sorted(cable.ends) == sorted((start.connector, end.connector)) and _family(start.signal) in signals
+        if fits and not cable.ties_sync:  # that one harms whatever it fits
             return cable.id
     return ""
 

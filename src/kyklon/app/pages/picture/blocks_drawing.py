@@ -67,7 +67,7 @@ class BlocksDrawing(Instrument):
                   align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
         grid = spot.adjusted(0, 19 * scale, 0, -(18 * scale if first else 0))
         rows = 128 // _COLUMNS
-        across, down = grid.width() / _COLUMNS, min(20 * scale, grid.height() / rows)
+        across, down = grid.width() / _COLUMNS, min(28 * scale, grid.height() / rows)
         for place, byte in enumerate(block.data):
             row, column = divmod(place, _COLUMNS)
             token = self._token(place, block) if first or place in (0, 127) else self._token_of_extension(block, place)

@@ -60,7 +60,7 @@ class ChainDrawing(Instrument):
         share = 0.56 if count <= 3 else 0.62
         wide = box.width() * share / count
         gap = (box.width() - wide * count) / (count - 1) - 0.5
-        high = min(92 * scale, box.height() * 0.42)
+        high = min(150 * scale, box.height() * 0.52)
         top = box.top() + 20 * scale
         spots = [QRectF(box.left() + index * (wide + gap), top, wide, high) for index in range(count)]
         for index, lead in enumerate(self._leads):

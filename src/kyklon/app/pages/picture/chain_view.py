@@ -29,14 +29,14 @@ class ChainView(LightView):
         self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
         self._troubles.add(scrolled(self._words))
         self._figures = FigureRows(self.theme)
-        self._pins = Sheet("What the plug carries")
+        self._pins = Sheet("Contacts")
         self._pins.add(scrolled(self._figures))
         self._colour = Sheet("Colour in composite video")
         self._sent = Choice(self.theme, "The machine sends", lambda _value: self._show_colour())
         self._takes = Choice(self.theme, "The set takes", lambda _value: self._show_colour())
         names = tuple((each.name, each.name) for each in colour.SYSTEMS)
         self._sent.set_choices(names, names[0][0])
-        self._takes.set_choices(names, names[2][0])
+        self._takes.set_choices(names, names[0][0])
         self._seen = label("", "", wrap=True)
         self._colour.add(row(label("sends", "small"), self._sent), row(label("set takes", "small"), self._takes),
                          self._seen, 1)  # fmt: skip
@@ -47,8 +47,8 @@ class ChainView(LightView):
         below.setStretch(0, 1)
         below.setStretch(1, 1)
         whole = column(self._sheet, below, spacing=12)
-        whole.setStretch(0, 5)
-        whole.setStretch(1, 4)
+        whole.setStretch(0, 1)
+        whole.setStretch(1, 1)
         self.setLayout(whole)
         self._show_colour()
 
@@ -76,7 +76,7 @@ class ChainView(LightView):
         kind = place.kind if not isinstance(part, Display) else "tube" if part.tube else "panel"
         facts = [f"sync: {place.sync}"] if place.sync != "digital" else ["digital"]
         if place.kind == "adapter" and place.sync_v:
-            facts.append(f"{show(place.sync_v, 'V')} {_LEVELS}")
+            facts.append(f"{show(place.sync_v, 'V', prefix='')} {_LEVELS}")
         low, high = place.clock
         if high:
             least = f"{low / 1e6:g} to " if low else "to "
@@ -101,7 +101,7 @@ class ChainView(LightView):
         enters = chain.places[-1].enters if chain.whole else None
         connector = enters.connector if enters else ""
         if connector == "EN 50049":
-            self._pins.set_note("EN 50049-1, at the display")
+            self._pins.set_note("EN 50049-1, into the display")
             self._figures.set_rows(tuple((f"contact {number}", words) for number, words in EN_50049))
             return
         rows = {

@@ -65,7 +65,7 @@ class GeometryDrawing(Instrument):
             painter.save()
             painter.setClipRect(seen)
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-            painter.drawImage(picture, self._image)
+            painter.drawImage(picture, self._fitted(picture))
             if glass.box is not None:
                 self._shade(painter, picture, glass)
             painter.restore()
@@ -77,6 +77,13 @@ class GeometryDrawing(Instrument):
         words = f"{glass.title}   {wide_mm:g} × {high_mm:g}\u202fmm; dashed: where the picture ends"
         self.text(painter, QRectF(box.left(), box.bottom() - 18 * scale, box.width(), 16 * scale), words,
                   font=self.theme.font("label"), token="muted", align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+
+    def _fitted(self, picture: QRectF) -> QImage:
+        """The card in about the pixels that it takes here: lines of one pixel stay visible."""
+        assert self._image is not None
+        ratio = self.devicePixelRatioF()
+        size = QSize(max(1, round(picture.width() * ratio)), max(1, round(picture.height() * ratio)))
+        return self._image.scaled(size, transformMode=Qt.TransformationMode.SmoothTransformation)
 
     @staticmethod
     def _picture(glass: GlassDrawn, seen: QRectF) -> QRectF:

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QFileDialog, QGridLayout,
 from kyklon.app.pages.picture.card_window import CardWindow
 from kyklon.app.pages.picture.geometry_drawing import GeometryDrawing, GlassDrawn
 from kyklon.app.pages.picture.light import SIDE, LightView
+from kyklon.app.pages.picture.strip_drawing import StripDrawing, Thumb
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
 from kyklon.base.errors import KyklonError, WrongUse
@@ -23,8 +24,8 @@ from kyklon.operations.picture import testcard
 from kyklon.operations.picture.adjust import Moved, Readings, applied, centred, squeezed
 from kyklon.operations.picture.findings import MENU, modes_of
 from kyklon.operations.picture.glass import OnGlass, on_glass
-from kyklon.operations.picture.ground import stood
-from kyklon.operations.picture.schools import in_words, row_of
+from kyklon.operations.picture.ground import refused, stood
+from kyklon.operations.picture.schools import in_words, row_of, rows_of
 
 EDGES = ("left", "right", "top", "bottom")
 
@@ -46,7 +47,11 @@ class GeometryView(LightView):
         self.drawing = GeometryDrawing(self.theme)
         self.instrument = self.drawing
         self._sheet = Sheet("On the glass", "to scale; the figures are pixels and lines behind the bezel")
-        self._sheet.add(self.drawing)
+        self.strip = StripDrawing(self.theme)
+        self.strip.chosen.connect(self._on_key)
+        self._sheet.add(self.drawing, self.strip)
+        self._sheet.layout().setStretch(1, 7)
+        self._sheet.layout().setStretch(2, 4)
         self.setLayout(row(self._sheet, self._side(), spacing=14))
         self.layout().setStretch(0, 1)
 
@@ -66,6 +71,7 @@ class GeometryView(LightView):
         read = Sheet("What the rulers say", "first number seen")
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
+        grid.setVerticalSpacing(8)
         self.boxes: dict[str, QSpinBox] = {}
         for index, edge in enumerate(EDGES):
             box = QSpinBox()
@@ -78,7 +84,7 @@ class GeometryView(LightView):
         self._move = button("Centre the picture", self.centre, "primary")
         self._stand_in = button("Read the stand-in", self.read_stand_in, tip="What the demo's tube shows at its edges")
         self._told = label("", "small", wrap=True)
-        read.add(grid, row(self._move, self._stand_in), self._told)
+        read.add(grid, self._move, self._stand_in, self._told)
         ring = Sheet("The ring", "its size on the glass, in mm")
         self._wide, self._high = QDoubleSpinBox(), QDoubleSpinBox()
         for box_mm, words in ((self._wide, "Width of the ring"), (self._high, "Height of the ring")):
@@ -113,6 +119,8 @@ class GeometryView(LightView):
 
     def choose(self, key: str) -> None:
         """Look at the menu's mode, or a system's."""
+        if key != self._key:
+            self._clear()
         self._key = key
         self.refresh()
 
@@ -148,12 +156,28 @@ class GeometryView(LightView):
                 self._sheet.set_note(in_words(row_of(stood(system, self.build.picture), mode, ground, scaled=scaled)))
         else:
             self._sheet.set_note("to scale; the figures are pixels and lines behind the bezel")
+        self._show_strip(display)
         kept = self._kept(timing, display)
         self.drawing.show_glass(
             GlassDrawn((display.width_mm, display.height_mm), display.tube, timing.size, hidden, box, words, circle),
             self._image,
         )  # fmt: skip
         self._tell(timing, kept)
+
+    def _show_strip(self, display: Display) -> None:
+        ground, thumbs = self.ground, []
+        edge = display.overscan_percent / 100 if display.tube else 0.0
+        for own in rows_of(self.build, self.session.catalogue, self.session.world):
+            across, down = own.mode.timing.size
+            left, top, wide, high = own.glass.box
+            seen = 1 - 2 * edge
+            box = ((left / across - edge) / seen, (top / down - edge) / seen, wide / across / seen, high / down / seen)
+            bad = ground is not None and bool(refused(own.mode.timing, ground))
+            told = [f"{own.glass.lost:.0%} lost"] if own.glass.lost >= 0.01 else []
+            told += [f"{own.glass.border:.0%} dark"] if own.glass.border >= 0.01 else []
+            words = "must not be sent" if bad else ", ".join(told)
+            thumbs.append(Thumb(own.system.id, own.system.name, box, words, bad, own.system.vertical))
+        self.strip.show_thumbs(tuple(thumbs), display.aspect[0] / display.aspect[1], self._key)
 
     def _lies(self, system: System, timing: Timing, display: Display) -> OnGlass:
         scaled = self.build.picture.school == "scaled"
@@ -205,7 +229,7 @@ class GeometryView(LightView):
     def read_stand_in(self) -> None:
         """Take the four numbers that the stand-in's glass shows."""
         glass = self._stand_in_glass()
-        if glass is not None:
+        if glass is not None and not self._refused():
             for edge, value in zip(EDGES, glass.read(self.timing), strict=True):
                 self.boxes[edge].setValue(value)
             self.refresh()
@@ -213,7 +237,7 @@ class GeometryView(LightView):
     def centre(self) -> None:
         """Move the picture by what the rulers say."""
         display = self.display
-        if display is None:
+        if display is None or self._refused():
             return
         moved = centred(self.timing, self.readings)
         if (moved.right, moved.down) == (0, 0):
@@ -222,8 +246,7 @@ class GeometryView(LightView):
         self.take(applied(self.build, self._key, display.id, moved), "Picture moved")
         self.session.log(50, "Picture moved", f"{moved.right:+d} pixels, {moved.down:+d} lines on {display.name}")
         self.session.said.emit(moved.short or "Moved. Put the boot files on the card, show the card again, read again.")
-        for box in self.boxes.values():
-            box.setValue(0)
+        self._clear()
         self.refresh()
 
     def keep_ring(self) -> None:
@@ -239,9 +262,19 @@ class GeometryView(LightView):
         self.take(applied(self.build, self._key, display.id, Moved(self.timing, 0, 0), off), "Ring measured")
 
     def _on_key(self, key: str) -> None:
+        self.choose(key)
+
+    def _clear(self) -> None:
         for box in self.boxes.values():
             box.setValue(0)
-        self.choose(key)
+
+    def _refused(self) -> bool:
+        """Whether the mode must not be on the glass at all; says so."""
+        ground = self.ground
+        why = refused(self.timing, ground) if ground is not None else ""
+        if why:
+            self.session.said.emit(f"This mode must not be shown: {why}. Take another one first, in Which modes.")
+        return bool(why)
 
     def _on_plate(self, plate: str) -> None:
         self._plate = plate  # type: ignore[assignment] # one of PLATES

@@ -49,8 +49,8 @@ class IdentificationView(LightView):
         below = row(self._modes, self._side_below(), spacing=12)
         below.setStretch(0, 1)
         left = column(self._sheet, below, spacing=12)
-        left.setStretch(0, 5)
-        left.setStretch(1, 5)
+        left.setStretch(0, 4)
+        left.setStretch(1, 6)
         self.setLayout(left)
 
     def _side_below(self) -> QWidget:

@@ -64,7 +64,7 @@ class FramesDrawing(Instrument):
             end = float((frame + 1 - phase) / ratio)
             x, until = left + max(0.0, start) * wide, left + min(float(FIELDS), end) * wide
             if until - x > 1:
-                lost = frame not in shown[:FIELDS]
+                lost = frame < shown[FIELDS - 1] and frame not in shown
                 self.block(painter, QRectF(x + 1, top, until - x - 2, high), "red_soft" if lost else "teal_soft",
                            "red" if lost else "teal", radius=2)  # fmt: skip
                 self._number(painter, QRectF(x, top, until - x, high), frame - first, lost)

@@ -11,14 +11,14 @@ from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, 
 from kyklon.app.widgets.ranges_plot import Point, RangesPlot
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show, show_duration
-from kyklon.catalogue.records import Adapter, Board, Display, System
+from kyklon.catalogue.records import Board, Display, System
 from kyklon.model.build import SystemMode
 from kyklon.model.timing import Mode
 from kyklon.operations.picture.findings import MENU, menu_mode, modes_of
 from kyklon.operations.picture.glass import on_glass
 from kyklon.operations.picture.ground import stood
 from kyklon.operations.picture.names import parse_timing
-from kyklon.operations.picture.ranges import Fit, carried, display_ranges, fit, match, propose
+from kyklon.operations.picture.ranges import Fit, adapters_of, carried, display_ranges, fit, match, propose
 
 
 class RangesView(LightView):
@@ -90,7 +90,7 @@ class RangesView(LightView):
         catalogue = self.session.catalogue
         ranges = display_ranges(display, self.session.world.identification)
         system = catalogue.find(System, self._key)
-        link = carried(board, catalogue.find(Adapter, self.session.build.part("adapter")), display)
+        link = carried(board, adapters_of(self.session.build, catalogue), display)
         made = propose(system, display, link, ranges) if system else None
         return made or menu_mode(display, link, ranges)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPen
+from PyQt6.QtGui import QFontMetricsF, QMouseEvent, QPainter, QPen
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
@@ -204,6 +204,7 @@ class ServedDrawing(Instrument):
                           font=self.theme.font("small"))  # fmt: skip
                 continue
             end = spots[row.place]
-            start = QPointF(box.left() + left_w + 2, y)
+            metrics = QFontMetricsF(self.theme.font("label", weight=500))
+            start = QPointF(room.left() + min(metrics.horizontalAdvance(row.name) + 8 * scale, left_w), y)
             painter.setPen(QPen(self.theme.color("teal", 150), 1.4))
             painter.drawLine(start, QPointF(end.left(), end.center().y()))

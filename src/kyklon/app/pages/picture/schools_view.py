@@ -44,7 +44,9 @@ class SchoolsView(LightView):
         self._use = button("Take these modes", self.take_school, "primary")
         self._stand = Choice(self.theme, "How the display stands", self._on_stand)
         self._about = label("", "small", wrap=True)
-        self._sheet.add(self.drawing, row(label("display stands", "small"), self._stand, self._about, self._use))
+        controls = row(label("display stands", "small"), self._stand, self._about, self._use)
+        controls.setStretch(2, 1)
+        self._sheet.add(self.drawing, controls)
         self._sheet.layout().setStretch(1, 1)
         self.plot = FrontPlot(self.theme)
         self.served = ServedDrawing(self.theme)
@@ -116,7 +118,7 @@ class SchoolsView(LightView):
         speed = max((abs(each.play.speed - 1) for each in plan.rows), default=0.0)
         lost = plan.lost_per_min
         rows = (
-            ("frames lost or doubled", lost / _JUDDER, f"{lost:.0f} a minute" if lost >= 1 else "none"),
+            ("frames lost or twice", lost / _JUDDER, f"{lost:.0f} a minute" if lost >= 1 else "none"),
             ("or another speed by", speed / 0.05, f"{speed:.1%}" if worst else "0 %"),
             ("cut off at the edges", plan.lost / _LOST, f"{plan.lost:.0%}"),
             ("dark on the glass", plan.border / _BORDER, f"{plan.border:.0%}"),
@@ -193,9 +195,10 @@ class SchoolsView(LightView):
             ServedDrawn(asking.name, place, "") for asking, place in zip(found.askings, choice.served, strict=True)
         )
         self.served.show_served(rows, modes)
-        games = sum(asking.weight for asking in found.askings)
+        scanned = self.session.world.scan is not None
+        games = f", {sum(each.weight for each in found.askings):.0f} games" if scanned else ""
         left = f"; nothing serves {', '.join(found.left_out)}" if found.left_out else ""
-        self._set.set_note(f"{len(choice.modes)} modes for {len(found.askings)} systems, {games:.0f} games{left}")
+        self._set.set_note(f"{len(choice.modes)} modes for {len(found.askings)} systems{games}{left}")
 
     @staticmethod
     def _mode_words(mode: Mode) -> str:

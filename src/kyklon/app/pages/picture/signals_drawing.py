@@ -45,7 +45,7 @@ class SignalsDrawing(Plot):
 
     def _area(self, box: QRectF) -> QRectF:
         scale = self.theme.scale
-        return box.adjusted(58 * scale, 14 * scale, -10 * scale, -104 * scale)
+        return box.adjusted(58 * scale, 14 * scale, -10 * scale, -92 * scale)
 
     def step_at(self, x: float) -> int:
         """The place of the step at a position, -1 for none."""

@@ -14,11 +14,13 @@ from kyklon.model.display import Edid
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import last
 from kyklon.model.timing import Timing
+from kyklon.model.world import World
 from kyklon.operations.boot import first_boot
 from kyklon.operations.boot.compile import OUTPUT
 from kyklon.operations.picture import edid
+from kyklon.operations.picture.chain import chain_of
 from kyklon.operations.picture.findings import mode_remedy, odd_sync, wake_remedy
-from kyklon.operations.picture.ranges import display_ranges, fit, most_clock
+from kyklon.operations.picture.ranges import adapters_of, carried, display_ranges, fit
 from kyklon.operations.picture.sending import by_firmware, firmware_remedy, takes_timings
 from kyklon.operations.picture.signals import early_timing
 from kyklon.operations.picture.video_word import VideoWord, made_of, modes_offered, parsed, value_for
@@ -111,10 +113,11 @@ def _early(bench: Bench) -> Failure | None:
     display, board = bench.display, bench.board
     if display is None or not display.tube or bench.build.picture.display_on == "once the mode holds":
         return None
-    if board.early == "boot file":
+    told = bench.settings is not None and bench.settings.timing is not None
+    if board.early == "boot file" and told:
         return None  # judged with what it sends later, which is the same
     data = None if _never_asked(bench) else bench.identification
-    timing, origin = early_timing(board, bench.build.picture.menu.timing, data)
+    timing, origin = early_timing(board, None, data)
     if timing is None or fit(timing, display_ranges(display, bench.identification)).holds:
         return None
     line, rate = show(float(timing.horizontal_hz), "Hz", prefix="k"), show(float(timing.vertical_hz), "Hz")
@@ -123,6 +126,24 @@ def _early(bench: Bench) -> Failure | None:
     remedy = Remedy(label="Switch the display on later, by hand", changes=(change,))
     screen = Screen("out of range", "Rolling, torn picture; switch off at once", (line, rate))
     return Failure("display", "picture.signal:firmware", cause, remedy, screen, board.lamps.reading)
+
+
+def _chain(bench: Bench) -> Failure | None:
+    """Plugs, sync and converters that do not go together: what stops in Picture stops here."""
+    world = World(identification=offered(bench).data)
+    found = chain_of(bench.build, bench.catalogue, world)
+    deaf = next(
+        (each.part.name for each in found.places if isinstance(each.part, Adapter) and each.part.needs_hdmi), ""
+    )
+    if deaf and (why := silent(bench)):
+        cause = f"{deaf} wants HDMI, and the link is driven as DVI: {why}."
+        return dark_screen("display", "picture.chain-hdmi", cause, None, bench.board.lamps.reading)
+    trouble = next((each for each in found.troubles if each.stops and each.code != "hdmi"), None)
+    if trouble is None:
+        return None
+    cause = f"{trouble.title}: {trouble.words[:1].lower()}{trouble.words[1:]} {trouble.do}"
+    screen = Screen("out of range", "Rolling picture, or none; switch off at once")
+    return Failure("display", f"picture.chain-{trouble.code}", cause, None, screen, bench.board.lamps.reading)
 
 
 def _main(bench: Bench) -> Step:
@@ -138,18 +159,24 @@ def _main(bench: Bench) -> Step:
     where = fit(timing, ranges)
     wide, high = timing.size
     line, rate = show(float(timing.horizontal_hz), "Hz", prefix="k"), show(float(timing.vertical_hz), "Hz")
-    link, adapter = bench.board, bench.catalogue.find(Adapter, bench.build.part("adapter"))
-    most = most_clock(link, adapter, bench.display)
-    if not link.least_clock_hz <= timing.clock_hz <= most:
-        clock = show(timing.clock_hz, "Hz", prefix="M")
+    broken = _chain(bench)
+    if broken is not None:
+        return fail(broken)
+    link, adapters = bench.board, adapters_of(bench.build, bench.catalogue)
+    through = carried(link, adapters, bench.display)
+    if not through.holds(timing):
+        clock, most = show(timing.clock_hz, "Hz", prefix="M"), through.most_clock_hz
         what = f"{link.name} cannot send"
-        if adapter is not None and most < timing.clock_hz <= link.most_clock_hz:
-            what = f"{adapter.name} cannot convert"
+        for each in adapters:
+            if not carried(link, (each,)).holds(timing) and carried(link).holds(timing):
+                what = f"{each.name} cannot convert" if timing.size[0] >= each.least_width else (
+                    f"{each.name} shows nothing of: it needs {each.least_width} pixels across"
+                )  # fmt: skip
         if bench.display.most_clock_hz and most == bench.display.most_clock_hz < timing.clock_hz:
             what = f"{bench.display.name} does not take"
         cause = f"{wide} × {high} from {origin} has a pixel clock of {clock}, which {what}."
         remedy = mode_remedy(bench.build, bench.catalogue, "menu", bench.display, bench.board, ranges)
-        right = link.least_clock_hz <= bench.build.picture.menu.timing.clock_hz <= most
+        right = through.holds(bench.build.picture.menu.timing)
         return fail(dark_screen("display", "picture.clock:menu", cause, or_put(remedy, right), lamps.reading))
     if not where.holds:
         low, top = where.range.line_khz

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import PurePosixPath
 
-from kyklon.catalogue.records import Adapter, System
+from kyklon.catalogue.records import System
 from kyklon.model.card import Program
 from kyklon.model.controls import DIRECTIONS
 from kyklon.model.findings import Remedy
@@ -19,6 +19,7 @@ from kyklon.operations.controls.rig import Device, rig_of
 from kyklon.operations.library.findings import right_name_remedy
 from kyklon.operations.picture.findings import mode_remedy
 from kyklon.operations.picture.ground import Ground, refused, stood
+from kyklon.operations.picture.ranges import adapters_of
 from kyklon.operations.picture.schools import in_words, row_of
 from kyklon.operations.picture.signals import signals
 from kyklon.operations.poweron.bench import Bench
@@ -159,7 +160,7 @@ def _on_the_glass(bench: Bench, system_id: str) -> tuple[str, Failure | None]:
     system, display = bench.catalogue.find(System, system_id), bench.display
     if system is None or display is None:
         return "", None
-    ground = Ground(display, bench.board, bench.catalogue.find(Adapter, bench.build.part("adapter")),
+    ground = Ground(display, bench.board, adapters_of(bench.build, bench.catalogue),
                     bench.identification, bench.dialect)  # fmt: skip
     world = World(identification=bench.identification)
     sent = next((each for each in signals(bench.build, bench.catalogue, world) if each.key == system_id), None)

@@ -1,0 +1,202 @@
+"""The picture: modes by school and as the smallest set, the chain, the signals, the test card."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+from kyklon.base.errors import WrongUse
+from kyklon.commands.line import Option
+from kyklon.commands.shared import OK, STOPS, Folder, Json, keep_copies, open_folder, out
+from kyklon.commands.timing import timing_data
+
+if TYPE_CHECKING:
+    from kyklon.catalogue.loader import Catalogue
+    from kyklon.model.build import Build
+    from kyklon.model.findings import Remedy
+    from kyklon.model.timing import Mode, Timing
+    from kyklon.model.world import World
+
+
+def _world(build: Build, folder: Path, parts: Catalogue, *, library: bool = False) -> World:
+    """What the display says, and what the library holds where that is asked for."""
+    from kyklon.base.progress import UNWATCHED
+    from kyklon.model.world import World
+    from kyklon.operations.library.observe import LOOKS
+    from kyklon.operations.picture.observe import look_at_display
+
+    world = look_at_display(build, folder, parts, World(), UNWATCHED)
+    for look in LOOKS if library else ():
+        world = look.look(build, folder, parts, world, UNWATCHED)
+    return world
+
+
+def modes(
+    folder: Folder,
+    school: Annotated[str, Option("--school", help="own, wide or scaled; all are shown without it.")] = "",
+    at_most: Annotated[int, Option("--at-most", help="The best set of no more than so many modes.")] = 0,
+    take: Annotated[bool, Option("--take", help="Give the build the modes that are shown.")] = False,
+    as_json: Json = False,
+) -> int:
+    """Compare the ways of giving every system its picture, and find the smallest set of modes."""
+    from kyklon.catalogue.chosen import systems_of
+    from kyklon.operations.picture.ground import ground_of
+    from kyklon.operations.picture.schools import SCHOOLS, given, in_words, plans, taken
+    from kyklon.operations.picture.smallest import askings_of, front, given_by
+
+    build, parts = open_folder(folder)
+    world = _world(build, folder, parts, library=True)
+    ground = ground_of(build, parts, world)
+    if ground is None:
+        raise WrongUse("The build has no display, or no board.", do="Choose them, then try again.")
+    names = {"own": SCHOOLS[0], "wide": SCHOOLS[1], "scaled": SCHOOLS[2]}
+    if school and school not in names:
+        raise WrongUse(f"There is no school {school!r}.", do=f"There are: {', '.join(names)}.")
+    if take and not school and not at_most:
+        raise WrongUse("What is to be taken?", do="Add --school or --at-most.")
+    found = [each for each in plans(build, parts, world) if not school or each.school == names[school]]
+    systems = systems_of(build, parts)
+    askings = askings_of(build, systems, world.scan)
+    choices = front(askings, ground) if not school else None
+    data: dict[str, Any] = {
+        "schools": [{
+            "school": each.school, "why": each.why, "menu": timing_data(each.menu.timing) if each.menu else None,
+            "modes": len(each.modes), "frames_a_minute": round(each.lost_per_min, 3), "lost": round(each.lost, 4),
+            "dark": round(each.border, 4), "off_round": round(each.off_round, 4),
+            "systems": [{"system": row.system.id, "mode": timing_data(row.mode.timing), "box": row.glass.box,
+                         "scale": [round(by, 6) for by in row.glass.scale], "speed": round(row.play.speed, 8),
+                         "cents": round(row.play.cents, 3)} for row in each.rows],
+        } for each in found],
+        "sets": [{"modes": [timing_data(mode.timing) for mode in each.modes], "suffered": round(each.cost, 6),
+                  "gap": each.gap, "served": dict(zip([asking.name for asking in askings], each.served, strict=True))}
+                 for each in (choices.choices if choices else ())],
+    }  # fmt: skip
+
+    def lines() -> list[str]:
+        text = []
+        for each in found:
+            lost, cut, dark = each.lost_per_min, each.lost, each.border
+            text.append(f"{each.school}: {len(each.modes)} modes; {lost:.1f} frames a minute, {cut:.0%} cut off, "
+                        f"{dark:.0%} dark, {each.off_round:.0%} off round. {each.why}".rstrip())  # fmt: skip
+            text += [f"  {row.system.name:18} {in_words(row)}" for row in each.rows]
+        for choice in choices.choices if choices else ():
+            exact = "exact" if choice.gap < 1e-6 else f"within {choice.gap:.1%}"
+            text.append(f"a set of {len(choice.modes)}: {choice.cost:.1%} of the limits suffered, {exact}")
+        return text
+
+    out(data, as_json, lines)
+    if take:
+        remedy = taken(build, found[0]) if school and found else None
+        chosen = choices.at_most(at_most) if choices is not None else None
+        if chosen is not None and found[0].menu is not None:
+            remedy = given(build, SCHOOLS[0], found[0].menu, given_by(chosen, askings))
+        _take(folder, remedy)
+    return STOPS if any(each.why for each in found) else OK
+
+
+def _take(folder: Path, remedy: Remedy | None) -> None:
+    from kyklon.model.build import remedied
+    from kyklon.record import folder as store
+
+    if remedy is None:
+        raise WrongUse("No modes were found that could be taken.")
+    store.update(folder, lambda build: remedied(build, remedy))
+    keep_copies(folder)
+
+
+def chain(folder: Folder, as_json: Json = False) -> int:
+    """Follow the picture from the board's socket to the glass, and say what does not go together."""
+    from kyklon.operations.picture.chain import chain_of
+
+    build, parts = open_folder(folder)
+    found = chain_of(build, parts, _world(build, folder, parts))
+    data = {
+        "whole": found.whole, "delay_ms": found.delay_ms,
+        "places": [{"role": each.role, "part": each.part.id, "sync": each.sync, "sync_v": round(each.sync_v, 4),
+                    "in": each.enters.connector if each.enters else "",
+                    "out": each.leaves.connector if each.leaves else ""} for each in found.places],
+        "troubles": [{"code": each.code, "place": each.place, "what": each.words, "do": each.do, "stops": each.stops}
+                     for each in found.troubles],
+    }  # fmt: skip
+
+    def lines() -> list[str]:
+        text = [f"{each.part.name}: {each.sync}" + (f", {each.sync_v:.2f} V into 75 ohm" if each.sync_v else "")
+                for each in found.places]  # fmt: skip
+        text += [f"{'stop' if each.stops else 'caution'}: {each.title}. {each.words} {each.do}"
+                 for each in found.troubles]  # fmt: skip
+        return text or ["No cable leads into the display."]
+
+    out(data, as_json, lines)
+    return STOPS if any(each.stops for each in found.troubles) or not found.whole else OK
+
+
+def signals(folder: Folder, as_json: Json = False) -> int:
+    """List what the display is sent, from the switch to the game and back."""
+    from kyklon.operations.picture.signals import OFF
+    from kyklon.operations.picture.signals import signals as all_signals
+
+    build, parts = open_folder(folder)
+    found = all_signals(build, parts, _world(build, folder, parts))
+    data = [{"when": each.key, "timing": timing_data(each.timing) if each.timing else None, "from": each.origin,
+             "wrong": each.wrong, "display_off": each.guarded} for each in found]  # fmt: skip
+
+    def lines() -> list[str]:
+        text = []
+        for each in found:
+            what = OFF
+            if each.timing is not None:
+                what = f"{float(each.timing.horizontal_hz) / 1000:.3f} kHz {float(each.timing.vertical_hz):.3f} Hz"
+            wrong = f" MUST NOT: {each.wrong}" if each.harms else ""
+            text.append(f"{each.title:18} {what:24} {each.origin}{wrong}")
+        return text
+
+    out(data, as_json, lines)
+    return STOPS if any(each.harms for each in found) else OK
+
+
+def draw_card(
+    out_file: Annotated[Path, Option("--out", help="The PNG file to make.")],
+    folder: Annotated[
+        Path | None, Option("--folder", help="A build; its menu's mode and its display are taken.")
+    ] = None,
+    system: Annotated[str, Option("--system", help="A system of the build, for its own mode.")] = "",
+    timing: Annotated[str, Option("--timing", help="Another mode, as 'cta 8'.")] = "",
+    plate: Annotated[str, Option("--plate", help="measure, tones or lines.")] = "measure",
+) -> int:
+    """Draw the test card at a mode's own size."""
+    from kyklon.base import durable
+    from kyklon.commands.shared import catalogue
+    from kyklon.operations.picture import testcard as cards
+    from kyklon.operations.picture.names import parse_timing
+
+    if folder is None and not timing:
+        raise WrongUse("Which mode is it for?", do="Add --folder or --timing.")
+    build, parts = open_folder(folder) if folder is not None else (None, catalogue())
+    mode = _mode_of(build, system)
+    chosen: Timing = parse_timing(timing) if timing or mode is None else mode.timing
+    known = next((each for each in cards.PLATES if each == plate), None)
+    if known is None:
+        raise WrongUse(f"There is no plate {plate!r}.", do=f"There are: {', '.join(cards.PLATES)}.")
+    data = cards.png(cards.card(chosen, _glass(build, parts), known))
+    durable.keep(out_file, data)
+    print(f"{out_file}: {chosen.size[0]} x {chosen.size[1]}, {len(data)} bytes")
+    return OK
+
+
+def _mode_of(build: Build | None, system: str) -> Mode | None:
+    if build is None:
+        return None
+    if system and system not in build.systems:
+        raise WrongUse(f"The build has no system {system!r}.", do=f"It has: {', '.join(build.systems)}.")
+    return build.system_mode(system) if system else build.picture.menu
+
+
+def _glass(build: Build | None, parts: Catalogue) -> Any:
+    """The build's display; without one a plain 4:3 glass."""
+    from kyklon.catalogue.records import Display
+
+    found = parts.find(Display, build.part("display")) if build is not None else None
+    if found is not None:
+        return found
+    plain = next(each for each in parts.all(Display) if not each.tube)
+    return plain.model_copy(update={"aspect": (4, 3)})
