@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from judges.cards import BOOT, ROOT, debugfs, peek, poke, put_fat
-from kyklon.catalogue.loader import load
+from kyklon.catalogue.loader import load, standard_timings
 from kyklon.demo import card_image
 from kyklon.model.build import Build, edited
 from kyklon.model.controls import Proof
@@ -52,6 +52,26 @@ def _wiring(build: Build) -> str:
 
 def _on_the_header(build: Build) -> Build:
     return wired(build.with_part("encoder", "fairlead-bank"), load())
+
+
+def _tied(build: Build) -> Build:
+    """An adapter with two sync outputs on a lead that joins them."""
+    made = build.with_part("adapter", "gantry-15")
+    links = [
+        link.model_dump() | ({"cable": "de15-21-tied"} if link.start == "adapter.out" else {}) for link in build.links
+    ]
+    return edited(made, "links", links)
+
+
+def _second_socket(build: Build) -> Build:
+    return edited(build, "links", [{"start": "board.video2", "end": "display.video", "cable": "hdmi-d-a-1m"}])
+
+
+def _tube_of_a_chooser(build: Build) -> Build:
+    """A tube on a board that goes by what the display says; its modes are handed over as firmware."""
+    made = build.with_part("display", "casement-19")
+    mode = {"name": "CTA 8", "timing": standard_timings("cta")[8].timing.model_dump()}
+    return edited(edited(made, "picture.menu", mode), "picture.issue_identification", True)
 
 
 # --- how a card is changed -----------------------------------------------------------------------------------------
@@ -379,6 +399,12 @@ MODES: tuple[Mode, ...] = (
          labels("video=HDMI-A-1:1920x1080@60D", "video=HDMI-A-1:2048x240@60"), LABELS),
     Mode("a rate that the display does not take", "display", "picture.out-of-range:menu", "takes",
          labels("video=HDMI-A-1:1920x1080@60D", "video=HDMI-A-1:1280x1024M@90"), LABELS),
+    Mode("two sync outputs tied together", "display", "picture.chain-tied", "tied together", build=_tied),
+    Mode("a display in the second socket", "display", "picture.chain-output", "stays dark", way=LABELS, build=_second_socket),
+    Mode("a tube that gets 31 kHz before the kernel", "display", "picture.signal:firmware", "Before the kernel", way=LABELS,
+         build=_tube_of_a_chooser, world=lambda world: replace(world, identification=None)),
+    Mode("a display that nothing wakes", "waking", "picture.waking-bus", "does not bring that bus up",
+         build=lambda build: build.with_part("display", "casement-bare-9"), world=lambda world: replace(world, identification=None)),
     # the kernel line
     Mode("no kernel line", "kernel line", "boot.no-root", "names no root", without("kernel.line")),
     Mode("an empty file for the kernel line", "kernel line", "boot.no-root", "names no root", text("kernel.line", lambda _: "")),

@@ -135,7 +135,9 @@ def repaired(mode: Mode, failure: Failure, card: Path, good: dict[str, Path], fo
     build = mode.build(good_build(mode.way))
     world = mode.world(world_of(build, good["folder"]))
     remedy: Remedy | None = failure.remedy
-    if failure.code.startswith(("assembly", "picture.no-output", "controls.proof")):  # put right by hand
+    if failure.code.startswith(
+        ("assembly", "picture.no-output", "picture.chain", "controls.proof")
+    ):  # put right by hand
         build, world = good_build(mode.way), world_of(good_build(mode.way), good["folder"])
         put(card, build)
     elif remedy is not None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import random
 from fractions import Fraction
+from functools import cache
 
 import numpy as np
 import pytest
@@ -14,6 +15,7 @@ from hypothesis import strategies as st
 from kyklon.base.errors import FormatError, WrongUse
 from kyklon.catalogue.loader import Catalogue, load, standard_timings
 from kyklon.catalogue.records import Adapter, Board, Cable, Display, Image, Port, Range, System
+from kyklon.demo import lighthouse
 from kyklon.devices.simulated.glass import GlassStandIn, SimulatedGlass
 from kyklon.model.build import Build, Link, Part, edited, remedied
 from kyklon.model.display import Edid, Extension, RangeLimits
@@ -114,6 +116,52 @@ def test_no_plan_ends_outside_what_display_and_link_take(
         return
     assert made.why or all(judge(mode.timing, own) for mode in made.modes)
     assert all(judge(mode.timing, own) for mode in candidates([Asking("a", catalogue.all(System)[0])], own))
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.data())
+def test_no_remedy_leads_to_a_mode_that_must_not_be_sent(data: st.DataObject) -> None:
+    """From any menu and modes, over the remedies of the findings, to modes that pass."""
+    catalogue = load()
+    display = catalogue.get(Display, data.draw(st.sampled_from([name for name, _adapter in DISPLAYS])))
+    adapter = data.draw(st.sampled_from(["", "gantry-rgb", "gantry-15", "gantry-colour"]))
+    board = data.draw(st.sampled_from(["sprat", "herring", "cod", "ling"]))
+    build = _demo_build().with_part("display", display.id).with_part("board", board)
+    build = edited(build, "parts", [part for part in build.parts if part.role != "adapter"])
+    build = build.with_part("adapter", adapter) if adapter else build
+    rows = list(standard_timings("cta").values()) + list(standard_timings("dmt").values())
+    timings = st.sampled_from([row.timing for row in rows])
+    build = edited(build, "picture.menu", Mode(name="any", timing=data.draw(timings)))
+    build = edited(build, "picture.systems", [
+        {"system": each, "mode": Mode(name="any", timing=data.draw(timings)).model_dump()} for each in build.systems
+    ])  # fmt: skip
+    adapters = (catalogue.get(Adapter, adapter),) if adapter else ()
+    own = Ground(display, catalogue.get(Board, board), adapters)
+    for _ in range(40):
+        found = [each for each in findings(build, catalogue, World()) if each.severity is Severity.STOP]
+        modes = [("menu", build.picture.menu.timing), *((row.system, row.mode.timing) for row in build.picture.systems)]
+        told = {each.code.rpartition(":")[2] for each in found}
+        assert all(key in told for key, timing in modes if not judge(timing, own)), "a stop is missing"
+        cures = [
+            each.remedy for each in found if each.remedy and each.code.startswith(("picture.out", "picture.clock"))
+        ]
+        if not cures:
+            break
+        after = remedied(build, cures[0])
+        fresh = [after.picture.menu, *(row.mode for row in after.picture.systems)]
+        old = [build.picture.menu, *(row.mode for row in build.picture.systems)]
+        assert all(judge(mode.timing, own) for mode in fresh if mode not in old)
+        build = after
+    for text in issue(build, catalogue, World()).values():
+        if isinstance(text, str) and text.startswith("Modeline"):
+            clocks = [round(float(line.split('"')[2].split()[0]) * 1e6) for line in text.splitlines()]
+            sent = [timing.clock_hz for _key, timing in modes if judge(timing, own)]
+            assert sorted(clocks) == sorted(sent)
+
+
+@cache
+def _demo_build() -> Build:
+    return lighthouse.build(load(), "0" * 64)
 
 
 def test_a_plan_is_taken_up_by_boot_tuning_and_the_findings(demo: Demo, catalogue: Catalogue) -> None:

@@ -15,19 +15,17 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QDialog
 
 from kyklon.app.pages.card.page import CardPage
-from kyklon.app.pages.controls.page import KEYBOARD, LIVE, MAP, PANEL, PINS
-from kyklon.app.pages.poweron.page import FINDER, FORECAST, LOG, PRACTICE, REHEARSAL
-from kyklon.app.pages.shelf.encoder_walk import EncoderWalk
-from kyklon.app.pages.shelf.walk import Walk
+from kyklon.app.pages.controls.page import LIVE, MAP, PANEL
+from kyklon.app.pages.picture.page import CHAIN, GEOMETRY, JUDDER, RANGES, SCHOOLS, SIGNALS
+from kyklon.app.pages.poweron.page import FINDER, FORECAST, LOG, PRACTICE
 from kyklon.app.shell.route_card import SHELF
 from kyklon.app.shell.window import Window
 from kyklon.app.start import make_application, open_window
 from kyklon.app.theme.tokens import Theme
 from kyklon.catalogue.loader import load
-from kyklon.demo import lighthouse, samples, school_fair
+from kyklon.demo import lighthouse, samples
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
 from kyklon.model.fault import FaultCase
-from kyklon.operations.poweron.rehearsal import Terms
 
 FAILED_START = """\
 [    0.000000] Linux version 6.1.0 (builder@bench) (gcc 12.2.0) #1 SMP
@@ -116,12 +114,6 @@ def main() -> None:
         window.close()
         camera.settle()
         window.session.end()
-        fair = open_window(school_fair.make(Path(held) / "school-fair-micro", load()), theme)
-        fair.resize(1280, 800)
-        fair.show()
-        the_fair(Camera(fair))
-        fair.close()
-        fair.session.end()
         application.quit()
 
 
@@ -129,6 +121,7 @@ def before_the_card(camera: Camera) -> None:
     camera.page(10, "plan")
     camera.page(30, "boot")
     camera.page(50, "picture")
+    the_picture(camera)
     camera.page(60, "library")
     camera.page(70, "tuning")
     camera.page(80, "assembly")
@@ -171,42 +164,13 @@ def the_shelf(camera: Camera, folder: Path) -> None:
     camera.settle()
     walk.save()
     camera.pause(0.6)
-    walk = page.start("encoder_walk", "EncoderWalk")
-    camera.pause(0.4)
-    press_the_encoder(camera, walk)
-    camera.shoot("learn-encoder")
-    page._leave_walk()
     page.show_part("boards", "dory-gurnard")
     camera.shoot("shelf")
-
-
-def press_the_encoder(camera: Camera, walk: Walk) -> None:
-    """Thirty presses, and most of the walk."""
-    assert isinstance(walk, EncoderWalk)
-
-    def press(switch: str) -> None:
-        walk._press(switch, closes=True)
-        camera.pause(0.1)
-        walk._press(switch, closes=False)
-        camera.pause(0.1)
-
-    walk.choose_device("sim:cleat-twin")
-    walk._on_measure()
-    for _ in range(40):
-        press("11")
-        if walk._measured is not None and walk._measured.enough:
-            break
-    walk._on_begin()
-    for number in range(17):
-        press(walk._handle.device.switches[number].id)
 
 
 def the_real_machine(camera: Camera) -> None:
     """The card that fails: rehearsed, its log read, its fault looked for; and a drill."""
     page = camera.window.page(90)
-    page.show_view(REHEARSAL)
-    camera.session.rehearse(Terms())
-    camera.shoot("rehearsal")
     page.show_view(LOG)
     page.log.set_log(FAILED_START)
     page.log.read()
@@ -263,19 +227,29 @@ def the_controls(camera: Camera) -> None:
     camera.shoot("controls-panel")
 
 
-def the_fair(camera: Camera) -> None:
-    """A ribbon read twice, and a header that is full."""
+def the_picture(camera: Camera) -> None:
+    """The chain, the signals with a menu that must not be, the modes, a picture off the middle, and judder."""
+    window = camera.window
+    window.open_operation(50)
+    page = window.page(50)
+    page.show_view(CHAIN)
+    camera.shoot("picture-chain")
+    page.show_view(SIGNALS)
+    camera.shoot("picture-signals")
+    page.show_view(SCHOOLS)
+    camera.pause(0.6)
     camera.settle()
-    camera.window.open_operation(40)
-    page = camera.window.page(40)
-    page.show_view(KEYBOARD)
-    page.keyboard._on_close_all()
-    page.keyboard._on_close_all()
-    camera.shoot("controls-keyboard")
-    page.show_view(PINS)
-    for wish in ("stick-bank", "bus-sound", "shutdown-button", "marquee-panel"):
-        page.pins.on_wish(wish, on=True)
-    camera.shoot("controls-header")
+    page.schools.slider.setValue(1)
+    camera.shoot("picture-modes")
+    page.show_view(GEOMETRY)
+    page.geometry_view.choose("birch-16")
+    page.geometry_view.read_stand_in()
+    camera.shoot("picture-geometry")
+    page.show_view(JUDDER)
+    page.judder.choose("elm-micro", "birch-16")
+    camera.pause(0.4)
+    camera.shoot("picture-judder", jobs=False)
+    page.show_view(RANGES)
 
 
 def the_power_on(camera: Camera) -> None:
@@ -299,8 +273,6 @@ def the_power_on(camera: Camera) -> None:
     camera.settle()
     window.page(90).show_view(FORECAST)
     camera.shoot("power-on")
-    window.open_operation(0)
-    camera.shoot("logbook")
 
 
 main()

@@ -66,6 +66,9 @@ def plug(user: User, display: str, adapter: str) -> None:
         choose_part(user, "adapter", adapter)
     session.edit("picture.identification", "")
     user.open(10)
+    if any(code.startswith("plan.") for code in user.stops):
+        user.answer(lambda dialog: user.press("Change", dialog), lambda: user.press("Preview: ", user.window.findings))
+        user.wait()
     assert not [code for code in user.stops if code.startswith(("plan.link", "plan.unconnected"))]
 
 

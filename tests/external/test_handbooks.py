@@ -19,6 +19,8 @@ from kyklon.operations.assembly.electrics import (
     next_up,
     sync_level_v,
 )
+from kyklon.operations.picture.chain import EN_50049, into_75
+from kyklon.operations.picture.colour import SYSTEMS
 from kyklon.operations.picture.construct import SYSTEM_525
 from kyklon.operations.picture.exports import video_word
 from kyklon.operations.picture.ranges import match
@@ -119,3 +121,30 @@ def test_quirk_words_follow_kernel_parameters() -> None:
     """Kernel documentation, kernel-parameters: usb-storage.quirks is a comma-separated list of VID:PID:Flags."""
     line = set_words("root=/dev/sda2 usb-storage.quirks=152d:0578:u", ["usb-storage.quirks=1234:abcd:u"])
     assert line == "root=/dev/sda2 usb-storage.quirks=152d:0578:u,1234:abcd:u"
+
+
+@pytest.mark.parametrize(
+    ("name", "subcarrier", "cycles"),
+    [  # ITU-R BT.470-6, table 2: subcarriers in MHz, and in lines; values from memory
+        ("NTSC M", 3.579545, 227.5), ("PAL B/G", 4.43361875, 283.7516), ("PAL M", 3.57561149, 227.25),
+        ("PAL N", 3.58205625, 229.2516),
+    ],
+)  # fmt: skip
+def test_colour_subcarriers(name: str, subcarrier: float, cycles: float) -> None:
+    system = next(each for each in SYSTEMS if each.name == name)
+    assert float(system.subcarrier_hz) / 1e6 == pytest.approx(subcarrier, abs=1e-6)
+    assert float(system.cycles) == pytest.approx(cycles, abs=1e-4)
+
+
+def test_levels_of_a_sync_output_through_a_resistor() -> None:
+    """V x 75 / (R + 75), for 75 ohm inputs as EN 50049-1 has them."""
+    assert into_75(3.3, 470) == pytest.approx(0.454, abs=5e-4)
+    assert into_75(5.0, 470) == pytest.approx(0.688, abs=5e-4)
+
+
+def test_contacts_of_the_21_pin_connector() -> None:
+    """EN 50049-1; values from memory."""
+    words = dict(EN_50049)
+    assert (words[7], words[11], words[15]) == ("blue", "green", "red")
+    assert "sync" in words[20]
+    assert "RGB" in words[16]

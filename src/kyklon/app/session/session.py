@@ -287,9 +287,14 @@ class Session(QObject):
         """Read from the logbook in the background; the answer comes to `done`."""
         self._keeper.do(lambda: ask(self._logbook), done, self._told)
 
-    def keep_file(self, path: Path, data: bytes, said: str) -> None:
-        """Write a file that the user named, in the background; `said` is told when it is there."""
-        self._keeper.do(lambda: durable.keep(path, data), lambda _none: self.said.emit(said), self._told)
+    def keep_file(self, path: Path, data: bytes, said: str, then: Callable[[], object] = lambda: None) -> None:
+        """Write a file that the user named, in the background; `said` is told when it is there, then `then` called."""
+
+        def there(_none: object) -> None:
+            self.said.emit(said)
+            then()
+
+        self._keeper.do(lambda: durable.keep(path, data), there, self._told)
 
     def _told(self, bad: KyklonError) -> None:
         self.said.emit(str(bad))

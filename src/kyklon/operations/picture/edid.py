@@ -30,12 +30,15 @@ def write(edid: Edid) -> bytes:
     block[12:16] = edid.serial.to_bytes(4, "little")
     block[16], block[17] = edid.week, edid.year - 1990
     hdmi = bool(edid.extension and edid.extension.hdmi)
-    block[18], block[19] = 1, 3 if hdmi else 4  # HDMI 1.4, 8.3: version 1.3 where the vendor block is announced
-    block[20] = (0b1000_0001 if hdmi else 0b1010_0001) if edid.digital else 0b0000_1110
+    # HDMI 1.4, 8.3: version 1.3 where the vendor block is announced; but 1.3 wants range limits
+    old = hdmi and edid.ranges is not None
+    block[18], block[19] = 1, 3 if old else 4
+    interface = 0b1000_0001 if old else 0b1010_0010 if hdmi else 0b1010_0001
+    block[20] = interface if edid.digital else 0b0000_1110
     block[21], block[22] = (min(255, round(mm / 10)) for mm in edid.size_mm)  # whole centimetres, 255 at the most
     block[23] = 120  # gamma 2.20
     # sRGB default, preferred timing is native; continuous frequency (1.4 only) when range limits say so
-    block[24] = (0b0000_1110 if hdmi or not edid.digital else 0b0000_0110) | (1 if edid.ranges and not hdmi else 0)
+    block[24] = (0b0000_1110 if old or not edid.digital else 0b0000_0110) | (1 if edid.ranges and not old else 0)
     block[25:35] = SRGB_CHROMATICITY
     block[35:38] = edid.established.to_bytes(3, "big")
     block[38:54] = b"\x01\x01" * 8

@@ -7,12 +7,14 @@ Sources: the kernel's fb/modedb, admin-guide/kernel-parameters (drm.edid_firmwar
 from __future__ import annotations
 
 from kyklon.base.errors import WrongUse
+from kyklon.catalogue.loader import standard_timings
 from kyklon.catalogue.records import Board, Dialect, Display
 from kyklon.model.build import Build, change_of
 from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.findings import Remedy
 from kyklon.model.timing import Timing
 from kyklon.operations.picture import edid
+from kyklon.operations.picture.ranges import fit
 from kyklon.operations.picture.video_word import made_of, modes_offered, parsed, video_size
 
 BY_FIRMWARE = "picture.issue_identification"
@@ -58,22 +60,32 @@ def identification(build: Build, display: Display | None) -> Edid:
     timings = list(dict.fromkeys((build.picture.menu.timing, *(row.mode.timing for row in build.picture.systems))))
     first, rest = timings[:_IN_BASE], timings[_IN_BASE:]
     sound = build.boot.sound == "digital"
+    # CTA-861 asks every display with HDMI for 640 x 480; one that does not hold it is not offered it
+    codes = (1,) if display is not None and fit(standard_timings("cta")[1].timing, display.ranges).holds else ()
     size = (round(display.width_mm), round(display.height_mm)) if display else (0, 0)
     name = "".join(letter for letter in (display.name if display else "") if letter.isascii())[:13].strip()
     return Edid(
-        VENDOR, 1, 1, _YEAR, name or "Display", tuple(first), size, _limits(display),
-        extension=Extension((), audio=True, hdmi=True, timings=tuple(rest[:_IN_EXTENSION])) if sound else None,
+        VENDOR, 1, 1, _YEAR, name or "Display", tuple(first), size, _limits(display, hull=sound),
+        extension=Extension(codes, audio=True, hdmi=True, timings=tuple(rest[:_IN_EXTENSION])) if sound else None,
         further=tuple(rest[_IN_EXTENSION:] if sound else rest),
     )  # fmt: skip
 
 
-def _limits(display: Display | None) -> RangeLimits | None:
-    """The display's ranges in whole kHz and Hz; none where it has several, or they do not fit a byte."""
-    if display is None or len(display.ranges) != 1:
+def _limits(display: Display | None, *, hull: bool) -> RangeLimits | None:
+    """The display's ranges in whole kHz and Hz; none where it has several, or they do not fit a byte. hull: several are
+    told as one, as HDMI's old form of the data wants, where the display holds every DMT mode that kernels take from it
+    (drm_dmt_modes_for_range)."""
+    if display is None or (len(display.ranges) != 1 and not hull):
         return None
-    (band,) = display.ranges
-    line = (max(1, round(band.line_khz[0])), round(band.line_khz[1]))
-    rate = (max(1, round(band.field_hz[0])), round(band.field_hz[1]))
+    lines = [edge for band in display.ranges for edge in band.line_khz]
+    fields = [edge for band in display.ranges for edge in band.field_hz]
+    line, rate = (max(1, round(min(lines))), round(max(lines))), (max(1, round(min(fields))), round(max(fields)))
+    if len(display.ranges) > 1:
+        inside = (row.timing for row in standard_timings("dmt").values()
+                  if line[0] <= float(row.timing.horizontal_hz) / 1000 <= line[1]
+                  and rate[0] <= float(row.timing.vertical_hz) <= rate[1])  # fmt: skip
+        if not all(fit(timing, display.ranges).holds for timing in inside):
+            return None
     return RangeLimits(rate, line, 300) if max(*line, *rate) <= 255 else None
 
 

@@ -199,10 +199,13 @@ class IdentificationView(LightView):
 
     def _keep(self, data: bytes, words: str) -> None:
         """A new file of the display's data, for this build to use from now on."""
-        self.session.keep_file(self.session.folder / _REPAIRED, data, words)
-        self.session.put("Identification data", edited(self.build, "picture.identification", _REPAIRED))
-        self.session.look("display")
-        self.session.log(50, "Identification data", words)
+
+        def there() -> None:
+            self.session.put("Identification data", edited(self.build, "picture.identification", _REPAIRED))
+            self.session.look("display")
+            self.session.log(50, "Identification data", words)
+
+        self.session.keep_file(self.session.folder / _REPAIRED, data, words, there)
 
     def _on_add(self) -> None:
         self.add_timing(self._other.text().strip())
