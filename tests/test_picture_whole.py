@@ -460,6 +460,11 @@ def test_an_adjustment_is_kept_and_comes_with_the_next_plan(demo: Demo, catalogu
     further = centred(build.picture.menu.timing, Readings(10, 4, 0, 0))
     build = remedied(build, applied(build, "menu", "casement-19", further, squeezed(210, 200)))
     (kept,) = build.picture.adjustments
+    plain_one, squeezed_one = plans(remedied(demo.build, taken(demo.build, again)), catalogue, World()), plans(
+        build, catalogue, World())  # fmt: skip
+    assert plain_one[2].off_round < 0.01
+    assert squeezed_one[2].off_round < 0.01  # scaling makes up for it
+    assert squeezed_one[2].rows[0].glass.box[2] < plain_one[2].rows[0].glass.box[2]
     assert (kept.right, kept.down, kept.squeeze) == (33, 3, 1.05)  # three lines is what the front porch of CTA 8 gives
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -35,6 +36,10 @@ def modes(
     folder: Folder,
     school: Annotated[str, Option("--school", help="own, wide or scaled; all are shown without it.")] = "",
     at_most: Annotated[int, Option("--at-most", help="The best set of no more than so many modes.")] = 0,
+    wish: Annotated[list[str] | None, Option("--wish", help="A system's weight, as birch-16=3; kept; often.")] = None,
+    game: Annotated[
+        list[str] | None, Option("--game", help="A game's own picture, as 'birch-16/Title=320x224@59.9'; kept; often.")
+    ] = None,
     take: Annotated[bool, Option("--take", help="Give the build the modes that are shown.")] = False,
     as_json: Json = False,
 ) -> int:
@@ -44,6 +49,8 @@ def modes(
     from kyklon.operations.picture.schools import SCHOOLS, given, in_words, plans, taken
     from kyklon.operations.picture.smallest import askings_of, front, given_by
 
+    if wish or game:
+        _keep_wishes(folder, wish or [], game or [])
     build, parts = open_folder(folder)
     world = _world(build, folder, parts, library=True)
     ground = ground_of(build, parts, world)
@@ -92,6 +99,39 @@ def modes(
             remedy = given(build, SCHOOLS[0], found[0].menu, given_by(chosen, askings))
         _take(folder, remedy)
     return STOPS if any(each.why for each in found) else OK
+
+
+def _keep_wishes(folder: Path, wishes: list[str], games: list[str]) -> None:
+    """Weights of systems and pictures of games, as they were typed, into the build."""
+    from kyklon.model.build import GameRaster, edited
+    from kyklon.record import folder as store
+
+    weights, rasters = {}, []
+    for each in wishes:
+        system, _, weight = each.partition("=")
+        try:
+            weights[system] = float(weight)
+        except ValueError:
+            weights[system] = -1.0
+        if not 0 < weights[system] <= 1000:
+            raise WrongUse(f"{each!r} is no weight.", do="Write it as birch-16=3.")
+    for each in games:
+        match = re.fullmatch(r"([^/=]+/.+)=(\d{2,4})x(\d{2,4})@(\d{2,3}(?:\.\d{1,6})?)", each)
+        if match is None:
+            raise WrongUse(f"{each!r} is no picture of a game.", do="Write it as 'birch-16/Title=320x224@59.9'.")
+        rasters.append(GameRaster(game=match[1], width=int(match[2]), height=int(match[3]), refresh=match[4]))
+    known = store.load(folder).build.systems
+    stray = [name for name in (*weights, *(each.game.partition("/")[0] for each in rasters)) if name not in known]
+    if stray:
+        raise WrongUse(f"The build has no system {stray[0]!r}.", do=f"It has: {', '.join(known)}.")
+    names = {each.game for each in rasters}
+
+    def change(build: Build) -> Build:
+        kept = [each for each in build.picture.games if each.game not in names]
+        made = edited(build, "picture.wishes", {**build.picture.wishes, **weights})
+        return edited(made, "picture.games", [*kept, *rasters])
+
+    store.update(folder, change)
 
 
 def _take(folder: Path, remedy: Remedy | None) -> None:

@@ -88,6 +88,12 @@ def adjusted(timing: Timing, moves: Sequence[Adjustment], display: str) -> Timin
     return move(timing, own.right, own.down).timing if own else timing
 
 
+def squeeze_of(build: Build, display: str, timing: Timing) -> float:
+    """Width to height of a circle on that display at this size, 1 where nobody measured it."""
+    moves = build.picture.adjustments
+    return next((each.squeeze for each in moves if (each.display, each.size) == (display, timing.size)), 1.0)
+
+
 def kept(build: Build, display: str, timing: Timing, moved: Moved, squeeze: float = 0.0) -> tuple[Adjustment, ...]:
     """The adjustments of a build with one more step on what is known of this display and size. squeeze: 0 to keep what
     was measured."""

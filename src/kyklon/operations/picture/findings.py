@@ -11,6 +11,7 @@ from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
 from kyklon.operations.picture.chain import VIDEO_SIGNALS, Trouble, chain_of
+from kyklon.operations.picture.ground import stood
 from kyklon.operations.picture.ranges import Carried, adapters_of, carried, display_ranges, fit, plain, propose
 from kyklon.operations.picture.sending import by_firmware, by_word, firmware_remedy, sent_by_word, unfit
 from kyklon.operations.picture.signals import signals
@@ -68,7 +69,7 @@ def mode_remedy(
     """Give the menu or a system a mode that the display holds."""
     system = catalogue.find(System, key)
     link = carried(board, adapters_of(build, catalogue), display)
-    better = propose(system, display, link, ranges) if system else None
+    better = propose(stood(system, build.picture), display, link, ranges) if system else None
     better = better or menu_mode(display, link, ranges)
     if better is None:
         return None

@@ -38,12 +38,14 @@ class OnGlass:
         return all(abs(each - round(each)) < 1e-9 for each in self.scale)
 
 
-def on_glass(system: System, timing: Timing, display: Display, *, scaled: bool = False) -> OnGlass:
+def on_glass(
+    system: System, timing: Timing, display: Display, *, scaled: bool = False, squeeze: float = 1.0
+) -> OnGlass:
     """system: as the tube stands to it (ground.stood). scaled: fills the height in its own shape, instead of whole
-    multiples of its pixels."""
+    multiples of its pixels. squeeze: width to height of a circle on this glass, as the user measured it."""
     width, height = raster(system)
     across, down = timing.size
-    shape = display.aspect[0] / display.aspect[1]
+    shape = display.aspect[0] / display.aspect[1] * squeeze
     aspect = scanned_aspect(system)
     if scaled:
         inside = 1 - 2 * display.overscan_percent / 100 if display.tube else 1.0

@@ -20,7 +20,7 @@ from kyklon.model.build import Build, School, SystemMode
 from kyklon.model.findings import Change, Remedy
 from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
-from kyklon.operations.picture.adjust import adjusted
+from kyklon.operations.picture.adjust import adjusted, squeeze_of
 from kyklon.operations.picture.construct import SYSTEM_525, SYSTEM_625, Frame
 from kyklon.operations.picture.findings import menu_mode
 from kyklon.operations.picture.formulas import cvt
@@ -117,8 +117,16 @@ def plan(school: School, ground: Ground, systems: Sequence[System]) -> Plan:
     return Plan(school, menu, rows, f"{bad.system.name}: {refused(bad.mode.timing, ground)}." if bad else "")
 
 
-def row_of(system: System, mode: Mode, ground: Ground, *, scaled: bool) -> Row:
-    return Row(system, mode, on_glass(system, mode.timing, ground.display, scaled=scaled), play_of(system, mode))
+def row_of(system: System, mode: Mode, ground: Ground, *, scaled: bool, squeeze: float = 1.0) -> Row:
+    glass = on_glass(system, mode.timing, ground.display, scaled=scaled, squeeze=squeeze)
+    return Row(system, mode, glass, play_of(system, mode))
+
+
+def row_in(build: Build, system: System, mode: Mode, ground: Ground) -> Row:
+    """A system of a build in a mode, as the display stands, and as a circle was measured there."""
+    scaled = build.picture.school == "scaled"
+    squeeze = squeeze_of(build, ground.display.id, mode.timing)
+    return row_of(stood(system, build.picture), mode, ground, scaled=scaled, squeeze=squeeze)
 
 
 def in_words(row: Row) -> str:
@@ -142,11 +150,7 @@ def rows_of(build: Build, catalogue: Catalogue, world: World) -> tuple[Row, ...]
     ground = ground_of(build, catalogue, world)
     if ground is None:
         return ()
-    scaled = build.picture.school == "scaled"
-    return tuple(
-        row_of(stood(each, build.picture), build.system_mode(each.id), ground, scaled=scaled)
-        for each in systems_of(build, catalogue)
-    )
+    return tuple(row_in(build, each, build.system_mode(each.id), ground) for each in systems_of(build, catalogue))
 
 
 def _own(system: System, ground: Ground) -> Mode | None:
@@ -229,8 +233,9 @@ def _adjusted(plan_: Plan, build: Build, ground: Ground) -> Plan:
     menu = plan_.menu.model_copy(update={"timing": adjusted(plan_.menu.timing, moves, own)})
     rows = []
     for row in plan_.rows:
-        timing = adjusted(row.mode.timing, moves, own)
-        rows.append(Row(row.system, row.mode.model_copy(update={"timing": timing}), row.glass, row.play))
+        mode = row.mode.model_copy(update={"timing": adjusted(row.mode.timing, moves, own)})
+        squeeze = squeeze_of(build, own, mode.timing)
+        rows.append(row_of(row.system, mode, ground, scaled=plan_.school == "scaled", squeeze=squeeze))
     return Plan(plan_.school, menu, tuple(rows), plan_.why)
 
 

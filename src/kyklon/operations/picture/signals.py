@@ -54,6 +54,8 @@ def early_timing(board: Board, told: Timing | None, data: Edid | None, *,
         return told, "the boot file"
     if data is not None and data.timings:
         return data.timings[0], "what the display names first"
+    if board.early == "boot file":
+        return None, "told nothing, the firmware switches its output off"
     return vga, "640 × 480, because the display names nothing"
 
 

@@ -74,7 +74,7 @@ class GeometryDrawing(Instrument):
         painter.setPen(pen)
         painter.drawRect(picture)
         self._measures(painter, glass, seen, case)
-        words = f"{glass.title}   {wide_mm:g} × {high_mm:g}\u202fmm; dashed: where the picture ends"
+        words = glass.title if glass.box else f"{wide_mm:g} × {high_mm:g}\u202fmm; dashed: where the picture ends"
         self.text(painter, QRectF(box.left(), box.bottom() - 18 * scale, box.width(), 16 * scale), words,
                   font=self.theme.font("label"), token="muted", align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
 

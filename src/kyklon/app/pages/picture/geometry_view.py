@@ -23,9 +23,8 @@ from kyklon.model.timing import Timing
 from kyklon.operations.picture import testcard
 from kyklon.operations.picture.adjust import Moved, Readings, applied, centred, squeezed
 from kyklon.operations.picture.findings import MENU, modes_of
-from kyklon.operations.picture.glass import OnGlass, on_glass
-from kyklon.operations.picture.ground import refused, stood
-from kyklon.operations.picture.schools import in_words, row_of, rows_of
+from kyklon.operations.picture.ground import refused
+from kyklon.operations.picture.schools import in_words, row_in, rows_of
 
 EDGES = ("left", "right", "top", "bottom")
 
@@ -46,7 +45,7 @@ class GeometryView(LightView):
         self._window: CardWindow | None = None
         self.drawing = GeometryDrawing(self.theme)
         self.instrument = self.drawing
-        self._sheet = Sheet("On the glass", "to scale; the figures are pixels and lines behind the bezel")
+        self._sheet = Sheet("On the glass", "to scale; figures: pixels and lines behind the bezel")
         self.strip = StripDrawing(self.theme)
         self.strip.chosen.connect(self._on_key)
         self._sheet.add(self.drawing, self.strip)
@@ -148,14 +147,10 @@ class GeometryView(LightView):
         hidden = self._hidden(timing, display)
         box, words, circle = None, "Test card", 1.0
         if system is not None and self._plate == "measure":
-            lies = self._lies(system, timing, display)
-            box, words, circle = lies.box, system.name, lies.circle
             ground, mode = self.ground, self.build.system_mode(system.id)
             if ground is not None:
-                scaled = self.build.picture.school == "scaled"
-                self._sheet.set_note(in_words(row_of(stood(system, self.build.picture), mode, ground, scaled=scaled)))
-        else:
-            self._sheet.set_note("to scale; the figures are pixels and lines behind the bezel")
+                own = row_in(self.build, system, mode, ground)
+                box, words, circle = own.glass.box, f"{system.name}: {in_words(own)}", own.glass.circle
         self._show_strip(display)
         kept = self._kept(timing, display)
         self.drawing.show_glass(
@@ -178,10 +173,6 @@ class GeometryView(LightView):
             words = "must not be sent" if bad else ", ".join(told)
             thumbs.append(Thumb(own.system.id, own.system.name, box, words, bad, own.system.vertical))
         self.strip.show_thumbs(tuple(thumbs), display.aspect[0] / display.aspect[1], self._key)
-
-    def _lies(self, system: System, timing: Timing, display: Display) -> OnGlass:
-        scaled = self.build.picture.school == "scaled"
-        return on_glass(stood(system, self.build.picture), timing, display, scaled=scaled)
 
     def _hidden(self, timing: Timing, display: Display) -> tuple[float, float, float, float]:
         """Pixels and lines behind the bezel: what was read, else what the catalogue says of such tubes."""

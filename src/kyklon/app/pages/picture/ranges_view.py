@@ -91,7 +91,7 @@ class RangesView(LightView):
         ranges = display_ranges(display, self.session.world.identification)
         system = catalogue.find(System, self._key)
         link = carried(board, adapters_of(self.session.build, catalogue), display)
-        made = propose(system, display, link, ranges) if system else None
+        made = propose(stood(system, self.session.build.picture), display, link, ranges) if system else None
         return made or menu_mode(display, link, ranges)
 
     def _present(self) -> Mode:

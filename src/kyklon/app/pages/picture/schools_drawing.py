@@ -152,22 +152,34 @@ class FrontPlot(Plot):
 
 @dataclass(frozen=True)
 class ServedDrawn:
-    """A system and the mode that serves it. place: of the mode among those taken, -1 for none."""
+    """A system and the mode that serves it. place: of the mode among those taken, -1 for none. wish: its weight, 1 for
+    as much as its games."""
 
+    key: str
     name: str
     place: int
-    words: str
+    wish: float = 1.0
 
 
 class ServedDrawing(Instrument):
-    """Systems at the left, modes at the right, a line from each system to its mode."""
+    """Systems at the left, modes at the right, a line from each system to its mode. wished: a system was clicked."""
 
     least = QSize(260, 150)
+    wished = pyqtSignal(str)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme, "Which mode serves which system")
         self._rows: tuple[ServedDrawn, ...] = ()
         self._modes: tuple[str, ...] = ()
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Override."""
+        if event is None or not self._rows or event.position().x() > self.width() * 0.34:
+            return
+        pitch = min(24 * self.theme.scale, self.height() / len(self._rows))
+        place = int(event.position().y() / pitch)
+        if place < len(self._rows):
+            self.wished.emit(self._rows[place].key)
 
     def show_served(self, rows: tuple[ServedDrawn, ...], modes: tuple[str, ...]) -> None:
         if not self.shows(rows, modes):
@@ -197,7 +209,8 @@ class ServedDrawing(Instrument):
             y = box.top() + (index + 0.5) * pitch
             room = QRectF(box.left(), y - 9 * scale, left_w, 18 * scale)
             bad = row.place < 0
-            drawn = self.text(painter, room, row.name, font=self.theme.font("label", weight=500),
+            name = row.name if row.wish == 1 else f"{row.name}  × {row.wish:g}"
+            drawn = self.text(painter, room, name, font=self.theme.font("label", weight=500),
                               token="red" if bad else "ink")  # fmt: skip
             if bad:
                 self.text(painter, QPointF(drawn.right() + 6, y), "no mode within the limits: the menu's", token="red",
@@ -205,6 +218,6 @@ class ServedDrawing(Instrument):
                 continue
             end = spots[row.place]
             metrics = QFontMetricsF(self.theme.font("label", weight=500))
-            start = QPointF(room.left() + min(metrics.horizontalAdvance(row.name) + 8 * scale, left_w), y)
+            start = QPointF(room.left() + min(metrics.horizontalAdvance(name) + 8 * scale, left_w), y)
             painter.setPen(QPen(self.theme.color("teal", 150), 1.4))
             painter.drawLine(start, QPointF(end.left(), end.center().y()))

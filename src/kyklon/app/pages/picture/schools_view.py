@@ -15,7 +15,7 @@ from kyklon.app.pages.picture.schools_drawing import (
     ServedDrawn,
 )
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
+from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, set_tip
 from kyklon.base.progress import Watch
 from kyklon.catalogue.chosen import systems_of
 from kyklon.model.timing import Mode
@@ -43,6 +43,7 @@ class SchoolsView(LightView):
         self._sheet = Sheet("Three schools", "click one to look at it")
         self._use = button("Take these modes", self.take_school, "primary")
         self._stand = Choice(self.theme, "How the display stands", self._on_stand)
+        self._stand.setMinimumContentsLength(17)
         self._about = label("", "small", wrap=True)
         controls = row(label("display stands", "small"), self._stand, self._about, self._use)
         controls.setStretch(2, 1)
@@ -50,6 +51,8 @@ class SchoolsView(LightView):
         self._sheet.layout().setStretch(1, 1)
         self.plot = FrontPlot(self.theme)
         self.served = ServedDrawing(self.theme)
+        self.served.wished.connect(self.wish)
+        set_tip(self.served, "Click a system to weigh it more, then less")
         self._set = Sheet("The smallest set", "fewest modes in which every game of the library stays within its limits")
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setAccessibleName("From simple to purist: how many modes")
@@ -191,8 +194,10 @@ class SchoolsView(LightView):
             self.served.show_served((), ())
             return
         modes = tuple(self._mode_words(mode) for mode in choice.modes)
+        wishes = self.build.picture.wishes
         rows = tuple(
-            ServedDrawn(asking.name, place, "") for asking, place in zip(found.askings, choice.served, strict=True)
+            ServedDrawn(asking.system.id, asking.name, place, wishes.get(asking.system.id, 1.0))
+            for asking, place in zip(found.askings, choice.served, strict=True)
         )
         self.served.show_served(rows, modes)
         scanned = self.session.world.scan is not None
@@ -226,6 +231,15 @@ class SchoolsView(LightView):
         remedy = given(self.build, "own modes", plan.menu, modes)
         self.take(remedy, "Smallest set of modes")
         self.session.log(50, "Modes taken", f"a set of {len(choice.modes)} for {len(found.askings)} systems")
+
+    def wish(self, system: str) -> None:
+        """Weigh a system three times as much, then a third, then as its games again."""
+        wishes = dict(self.build.picture.wishes)
+        after = {1.0: 3.0, 3.0: 0.33}.get(wishes.get(system, 1.0), 1.0)
+        wishes.pop(system, None)
+        if after != 1.0:
+            wishes[system] = after
+        self.session.edit("picture.wishes", wishes)
 
     def _on_slid(self, place: int) -> None:
         self._place = place

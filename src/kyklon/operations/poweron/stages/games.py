@@ -18,9 +18,9 @@ from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
 from kyklon.operations.controls.rig import Device, rig_of
 from kyklon.operations.library.findings import right_name_remedy
 from kyklon.operations.picture.findings import mode_remedy
-from kyklon.operations.picture.ground import Ground, refused, stood
+from kyklon.operations.picture.ground import Ground, refused
 from kyklon.operations.picture.ranges import adapters_of
-from kyklon.operations.picture.schools import in_words, row_of
+from kyklon.operations.picture.schools import in_words, row_in
 from kyklon.operations.picture.signals import signals
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
@@ -176,8 +176,7 @@ def _on_the_glass(bench: Bench, system_id: str) -> tuple[str, Failure | None]:
         return "", Failure("games", f"picture.out-of-range:{system_id}", cause, remedy, screen,
                            bench.board.lamps.idle, blocks=False)  # fmt: skip
     mode = Mode(name="", timing=timing)
-    row = row_of(stood(system, bench.build.picture), mode, ground, scaled=bench.build.picture.school == "scaled")
-    return f"{system.name}: {in_words(row)}.", None
+    return f"{system.name}: {in_words(row_in(bench.build, system, mode, ground))}.", None
 
 
 def leaving(bench: Bench) -> Step:
