@@ -104,7 +104,7 @@ def edit(
     from kyklon.base.errors import WrongUse
     from kyklon.operations.picture import edid
     from kyklon.operations.picture.names import parse_timing
-    from kyklon.operations.picture.repair import timings_of, with_hdmi, with_timings
+    from kyklon.operations.picture.repair import LOST, timings_of, with_hdmi, with_timings
 
     data = edid.read(bytes_of(file, edid.LARGEST))
     own = timings_of(data)
@@ -119,5 +119,5 @@ def edit(
     data = with_hdmi(data, on=link == "hdmi", audio=link == "hdmi") if link else data
     made = edid.write(data)
     durable.keep(out_file, made)
-    print(f"{out_file}: {len(made)} bytes, {len(timings_of(data))} timings")
+    print(f"{out_file}: {len(made)} bytes, {len(timings_of(data))} timings. {LOST}")
     return OK

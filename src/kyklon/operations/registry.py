@@ -74,7 +74,16 @@ OPERATIONS = (
     Operation(
         50,
         "Picture",
-        inputs=("picture", "systems", *_parts("board", "display", "adapter", "encoder")),
+        inputs=(
+            "picture",
+            "systems",
+            "links",
+            "boot.link",
+            "boot.sound",
+            "boot.overlays",
+            "boot.dialect",
+            *_parts("board", "display", "adapter", "adapter-2", "image", "encoder"),
+        ),
         page=("picture.page", "PicturePage"),
         findings=(picture.findings,),
         looks=picture_observe.LOOKS,

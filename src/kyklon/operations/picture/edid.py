@@ -64,7 +64,8 @@ def _vendor_bytes(vendor: str) -> bytes:
 
 def _write_descriptors(block: bytearray, edid: Edid) -> None:
     descriptors = [_detailed(timing, edid.size_mm) for timing in edid.timings]
-    descriptors.append(_text_descriptor(0xFC, edid.name))
+    if edid.name:  # many displays have none
+        descriptors.append(_text_descriptor(0xFC, edid.name))
     if edid.ranges:
         descriptors.append(_range_descriptor(edid.ranges, bare=block[19] == 4))
     if not edid.timings or len(descriptors) > 4:

@@ -49,7 +49,8 @@ def on_glass(
     aspect = scanned_aspect(system)
     if scaled:
         inside = 1 - 2 * display.overscan_percent / 100 if display.tube else 1.0
-        size = (round(across * inside * min(1.0, aspect / shape)), round(down * inside * min(1.0, shape / aspect)))
+        part_x, part_y = inside * min(1.0, aspect / shape), inside * min(1.0, shape / aspect)
+        size = (max(1, round(across * part_x)), max(1, round(down * part_y)))
         scale: tuple[float, float] = (size[0] / width, size[1] / height)
     else:
         down_by = max(1, down // height)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 from collections.abc import Iterable
 from io import StringIO
@@ -40,7 +41,8 @@ def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | b
         if len(fine) == len(rows) and not unfit(build, display):
             files["picture/issued.edid"] = edid.write(identification(build, display))
     if world.identification is not None:
-        files["picture/display.edid"] = edid.write(world.identification)
+        with contextlib.suppress(WrongUse):  # data of a display may say what is not written here
+            files["picture/display.edid"] = edid.write(world.identification)
     drawn = sheet(build, catalogue, world)
     if drawn:
         files["picture/sheet.svg"] = drawn

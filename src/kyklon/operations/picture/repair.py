@@ -13,6 +13,7 @@ from kyklon.model.timing import Timing
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.edid import BLOCK, HEADER
 
+LOST = "Colour points, standard timings and data blocks that Kyklon does not know are not in the new file."
 _DUMMY = bytes([0, 0, 0, 0x10]) + bytes(14)  # EDID 1.4, 3.10.3.11: an unused descriptor
 _RIGHT_OF_HEADER = 6  # bytes of eight that the kernel asks for before it repairs the rest (edid_fixup)
 

@@ -11,6 +11,8 @@ from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil
 
+import numpy as np
+
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show
 from kyklon.catalogue.chosen import systems_of
@@ -38,6 +40,8 @@ SCHOOL_WORDS: Mapping[School, tuple[str, str]] = {  # on a tube, on a flat displ
 _WORTH_SAYING = 0.01  # of picture, glass or roundness
 _HEARD = 0.003  # of speed: 5 cents, what trained ears tell apart, CP
 _RATES = (60, 50)  # Hz that a flat display is given where nothing says which it takes
+_INSIDE = 0.94  # of the width that pictures are to take: 3 % at each side, CP
+_TRIED = 40  # widths, the best first
 _WIDE_STEP = 8  # pixels between two widths that are tried: links take lines in such cells (VESA CVT, CELL GRAN)
 
 
@@ -206,19 +210,17 @@ def wide_modes(ground: Ground, systems: Sequence[System]) -> dict[str, Mode]:
 
 
 def _wide(ground: Ground, systems: Sequence[System], rate: Fraction, height: int) -> Timing | None:
-    widths = [raster(each)[0] for each in systems]
-
-    def left_over(across: int) -> tuple[float, float]:
-        shares = [abs(0.94 - width * round(0.94 * across / width) / across) for width in widths]  # 3 % at each side
-        return max(shares), sum(shares)
-
+    widths = np.array([raster(each)[0] for each in systems])[:, None]
     first = max(WIDTHS.start, ground.link.least_width)
-    sizes = sorted(range(ceil(first / _WIDE_STEP) * _WIDE_STEP, WIDTHS.stop, _WIDE_STEP), key=left_over)
+    across = np.arange(ceil(first / _WIDE_STEP) * _WIDE_STEP, WIDTHS.stop, _WIDE_STEP)
+    left_over = np.abs(_INSIDE - widths * np.round(_INSIDE * across / widths) / across)
+    order = np.lexsort((left_over.sum(axis=0), left_over.max(axis=0)))
+    sizes = [int(each) for each in across[order][:_TRIED]]
     for band in ground.ranges:
         if not band.field_hz[0] <= rate <= band.field_hz[1]:
             continue
-        for across in sizes[:40]:
-            made = made_in(Frame(across, height, rate), ground.link, band, exactly=True)
+        for size in sizes:
+            made = made_in(Frame(size, height, rate), ground.link, band, exactly=True)
             if made is not None and not refused(made, ground):
                 return made
     return None

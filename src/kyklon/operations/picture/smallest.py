@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
 _SECONDS = 8.0  # a solver may take; what it has then is taken, with its gap
 _NEVER = 1e6  # cost of a mode that a game may not have
-_FURTHER = (0, 1, 2, 3, 5, 8, 1000)  # modes more than the fewest: where the front of choices is computed
+_FURTHER = (0, 1, 2, 4, 8, 1000)  # modes more than the fewest: where the front of choices is computed
 _EXACT = 2500  # pairs of asking and mode up to which the solver goes on until nothing is better
 _GAP = 0.003  # of the cost, where there are more
 _MIDDLES = 16  # rates between two askings' that are tried

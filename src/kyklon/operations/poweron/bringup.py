@@ -68,6 +68,8 @@ def assumed(bench: Bench) -> tuple[str, ...]:
         (bundles is not None and not bundles.bundles, "The stick with the bundles is taken to be there and whole."),
         (large, "Archives over 64 KB are not compared with the checksums of their manifests; Card does that."),
         (root is not None and root.more_files, "Of the games on the card, the first 5000 files were looked at."),
+        (bench.image.has_system and bool(bench.build.picture.systems),
+         "Each system's mode is the plan's; the settings files on the machine were not read."),
         (bench.image.has_system and bench.on_machine is None, "The games on the machine were not looked at."),
     )  # fmt: skip
     return tuple(words for holds, words in told if holds)

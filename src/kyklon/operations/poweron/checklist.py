@@ -69,6 +69,10 @@ def _starting(build: Build, catalogue: Catalogue, run: BringUp | None) -> Iterat
     lamp = f": the lamp of {board.name} is {RHYTHM_WORDS[board.lamps.powered]} at first" if board else ""
     yield Item("power", f"Switch on{lamp}.", "Dark: see the supply. In pairs: measure the voltage at the board.", 0.0)
     if display is not None:
+        if build.picture.display_on == "once the mode holds":
+            yield Item("display-off", f"{display.name} stays off until the menu's mode holds; then switch it on.",
+                       "On too early: off at once, and look for a whine or a smell.",
+                       at_s(run, "display"), "What is sent before the menu may harm it.")  # fmt: skip
         held = "a steady picture, no rolling, no whine" if display.tube else "a picture in its native size"
         yield Item("picture", f"{display.name} shows {held}.", "Switch off at once and see Picture.",
                    at_s(run, "display"), "A picture that rolls or a tube that whines: switch off at once.")  # fmt: skip

@@ -222,7 +222,7 @@ class IdentificationView(LightView):
             self.session.said.emit(str(bad))
             return
         self._other.clear()
-        self._keep(data, f"Added {name}.")
+        self._keep(data, f"Added {name}. {repair.LOST}")
 
     def _on_save(self) -> None:
         found = self.data

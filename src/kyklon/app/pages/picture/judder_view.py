@@ -106,6 +106,7 @@ class JudderView(LightView):
             ("Game", show(float(play.game_hz), "Hz", 3)),
             ("Display", show(float(play.shown_hz), "Hz", 3)),
             (f"A frame {kind}", beat),
+            ("A tear moves", f"{lost / 60 * self._timing().timing.vertical.active:.0f} lines a second"),
             ("Or its speed", f"{play.speed:.2%}"),
             ("Its pitch", f"{play.cents:+.1f} cents"),
             ("Its sound", f"{play.resampled_hz():.0f} for 48000\u202fHz"),

@@ -102,16 +102,19 @@ def display(bench: Bench) -> Step:
     lamps = bench.board.lamps
     if bench.display is None:
         return Step((Moment("No display is planned.", lamps.reading, 0.0),))
-    early = _early(bench)
-    if early is not None:
-        return Step(failures=(early, *_main(bench).failures))
-    return _main(bench)
+    early, later = _early(bench), _main(bench)
+    if early is None:
+        return later
+    if bench.build.picture.display_on == "once the mode holds":
+        words = f"{bench.display.name} is off meanwhile: {early.cause[:1].lower()}{early.cause[1:]}"
+        return Step((Moment(words, lamps.reading, 0.0), *later.moments), later.failures)
+    return Step(failures=(early, *later.failures))
 
 
 def _early(bench: Bench) -> Failure | None:
     """What a tube gets before the kernel, where it must not."""
     display, board = bench.display, bench.board
-    if display is None or not display.tube or bench.build.picture.display_on == "once the mode holds":
+    if display is None or not display.tube:
         return None
     told = bench.settings is not None and bench.settings.timing is not None
     if board.early == "boot file" and told:
