@@ -269,7 +269,7 @@ class Display(CataloguePart):
     width_mm: Positive
     height_mm: Positive
     overscan_percent: float = Field(default=0.0, ge=0, lt=50)
-    sync: Literal["composite", "separate", "digital"]
+    sync: Literal["composite", "separate", "green", "digital"]
     native: tuple[Whole, Whole] | None = None
     response_ms: NotNegative = 0.0
     most_clock_hz: int = Field(default=0, ge=0)
@@ -284,13 +284,13 @@ class Adapter(CataloguePart):
     needs_hdmi: stays dark on a link driven as DVI. sync_volts: of its sync outputs, 0 where they are television level.
     ohms: in series with each of them. sync_in: the kind that it takes, '' for any."""
 
-    sync_out: Literal["composite", "separate", "digital"]
+    sync_out: Literal["composite", "separate", "green", "digital"]
     most_clock_hz: int
     delay_ms: float = 0.0
     least_clock_hz: int = Field(default=0, ge=0)
     least_width: int = Field(default=0, ge=0, le=8192)
     needs_hdmi: bool = False
-    sync_in: Literal["", "composite", "separate"] = ""
+    sync_in: Literal["", "composite", "separate", "green"] = ""
     sync_volts: float = Field(default=0.0, ge=0, le=15)
     ohms: float = Field(default=0.0, ge=0, le=100_000)
 

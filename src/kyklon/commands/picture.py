@@ -119,7 +119,10 @@ def _keep_wishes(folder: Path, wishes: list[str], games: list[str]) -> None:
         match = re.fullmatch(r"([^/=]+/.+)=(\d{2,4})x(\d{2,4})@(\d{2,3}(?:\.\d{1,6})?)", each)
         if match is None:
             raise WrongUse(f"{each!r} is no picture of a game.", do="Write it as 'birch-16/Title=320x224@59.9'.")
-        rasters.append(GameRaster(game=match[1], width=int(match[2]), height=int(match[3]), refresh=match[4]))
+        try:
+            rasters.append(GameRaster(game=match[1], width=int(match[2]), height=int(match[3]), refresh=match[4]))
+        except ValueError as bad:
+            raise WrongUse(f"{each!r} is no picture of a game: a refresh is from 1 to 1000 Hz.") from bad
     known = store.load(folder).build.systems
     stray = [name for name in (*weights, *(each.game.partition("/")[0] for each in rasters)) if name not in known]
     if stray:

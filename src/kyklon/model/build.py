@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from enum import StrEnum
+from fractions import Fraction
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, StringConstraints, ValidationError
+from pydantic import AfterValidator, Field, StringConstraints, ValidationError
 
 from kyklon.model.controls import ControlSettings
 from kyklon.model.described import described
@@ -170,13 +171,19 @@ class Adjustment(Record):
     squeeze: float = Field(default=1.0, gt=0.2, lt=5)
 
 
+def _rate(text: str) -> str:
+    if text.rpartition("/")[2].strip("0") == "" or not 1 <= Fraction(text) <= 1000:
+        raise ValueError("a refresh is from 1 to 1000 Hz")
+    return text
+
+
 class GameRaster(Record):
     """A game whose picture is not that of its system. game: system/title. refresh: Hz, decimal or fraction."""
 
     game: str
     width: int = Field(gt=0, le=8192)
     height: int = Field(gt=0, le=8192)
-    refresh: str = Field(pattern=r"^\d{1,4}([./]\d{1,9})?$")
+    refresh: Annotated[str, Field(pattern=r"^\d{1,9}([./]\d{1,9})?$"), AfterValidator(_rate)]
 
 
 School = Literal["own modes", "wide mode", "scaled"]
@@ -198,7 +205,7 @@ class PictureSettings(Record):
         choices=(("with the machine", "with the machine"), ("once the mode holds", "by hand, once the mode holds")),
     )  # fmt: skip
     most_modes: int = described("Modes at most", 0, ge=0, le=64)
-    wishes: dict[str, float] = {}
+    wishes: dict[str, Annotated[float, Field(gt=0, le=1000)]] = {}
     games: tuple[GameRaster, ...] = described("Games with a picture of their own", ())
     adjustments: tuple[Adjustment, ...] = described("Adjustments", ())
     test_card: bool = described("Test card while starting", False)

@@ -254,7 +254,12 @@ _ENDS = tuple((each, each) for each in sockets.all_connectors())
 _SIGNALS = tuple((each, each) for each in sockets.SIGNALS)
 _CARDS = tuple((each, each) for each in sockets.CARDS)
 _LINKS = tuple((each, each) for each in ("usb", "bluetooth", "header", "nine-pin"))
-_FORMS = ("separate", "separate H and V"), ("composite", "composite, one wire"), ("digital", "digital, HDMI or DVI")
+_FORMS = (
+    ("separate", "separate H and V"),
+    ("composite", "composite, one wire"),
+    ("green", "on green"),
+    ("digital", "digital, HDMI or DVI"),
+)
 
 LAMP_ASKS = {
     "powered": "with power, before anything else", "searching": "while it looks for something to start from",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 # connector -> the signals it is used for here, the usual one first. HDMI: HDMI 1.4, chapter 4; EN 50049 and DE-15 carry
-# RGB with sync; USB: USB 2.0 and Type-C specifications.
+# RGB with sync; mini-DIN 4: IEC 60933-5; USB: USB 2.0 and Type-C specifications.
 VIDEO = {
     "HDMI A": "HDMI",
     "HDMI C": "HDMI",
@@ -13,13 +13,27 @@ VIDEO = {
     "DE-15": "RGB",
     "EN 50049": "RGB",
     "RCA": "composite video",
+    "mini-DIN 4": "S-video",
+    "three RCA": "component",
     "DVI-D": "HDMI",
     "flat cable": "DSI",
 }
 POWER = ("USB-C", "Micro-USB B", "5.5 mm barrel", "USB-A", "screw terminals")
 USB = ("USB-A", "USB-C", "Micro-USB B", "USB-B", "USB-A plug")
 CARDS = ("microSD", "SD")
-SIGNALS = ("power", "HDMI", "RGB", "composite video", "DSI", "USB 2.0", "USB 3.0", "SD", "line audio")
+SIGNALS = (
+    "power",
+    "HDMI",
+    "RGB",
+    "composite video",
+    "S-video",
+    "component",
+    "DSI",
+    "USB 2.0",
+    "USB 3.0",
+    "SD",
+    "line audio",
+)
 USB_A = 0.5  # A at 5 V: USB 2.0, 7.2.1.4
 
 

@@ -17,6 +17,7 @@ from kyklon.model.build import Build, Link
 from kyklon.model.timing import Timing
 from kyklon.model.world import World
 
+_SYNC_INSIDE = ("composite video", "S-video", "component")  # their luma carries it
 OHMS = 75.0  # ohm: what a television's inputs are closed with (EN 50049-1)
 SYNC_V = (0.3, 0.6)  # V into 75 ohm: 0.3 V is the standard's, 0.6 V what inputs bear, CP
 _AIM_V = 0.45  # V: the middle of it
@@ -141,18 +142,19 @@ def _bits(signal: str, timing: Timing) -> float:
 
 def _place(role: str, part: CataloguePart, enters: Port | None, leaves: Port | None) -> Place:
     if isinstance(part, Display):
-        in_picture = enters is not None and enters.signal in ("composite video", "S-video")
+        in_picture = enters is not None and enters.signal in _SYNC_INSIDE
         sync = "in the picture" if in_picture else str(part.sync)
         return Place(role, part, "display", enters, leaves, sync, clock=(0, part.most_clock_hz))
     if isinstance(part, Adapter):
         volts = into_75(part.sync_volts, part.ohms) if part.sync_volts else 0.3
-        in_picture = leaves is not None and leaves.signal in ("composite video", "S-video")
+        in_picture = leaves is not None and leaves.signal in _SYNC_INSIDE
         sync = "in the picture" if in_picture else str(part.sync_out)
         return Place(role, part, "adapter", enters, leaves, sync, 0.0 if part.sync_out == "digital" else volts,
                      (part.least_clock_hz, part.most_clock_hz), part.delay_ms)  # fmt: skip
     least, most = (part.least_clock_hz, part.most_clock_hz) if isinstance(part, Board) else (0, 0)
     signal = leaves.signal if leaves is not None else "HDMI"
-    sync = {"HDMI": "digital", "DVI": "digital", "composite video": "in the picture"}.get(signal, "separate")
+    inside = "in the picture" if signal in _SYNC_INSIDE else "separate"
+    sync = "digital" if signal in ("HDMI", "DVI") else inside
     return Place(role, part, "board", enters, leaves, sync, clock=(least, most))
 
 

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from io import StringIO
 
 from kyklon.base.errors import WrongUse
+from kyklon.base.shown import visible
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Display
 from kyklon.model.build import Build
@@ -50,7 +51,7 @@ def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | b
 
 
 def _title(name: str, mode: Mode) -> str:
-    return f"{name} ({mode.name})".replace('"', "'")
+    return visible(f"{name} ({mode.name})").replace('"', "'")
 
 
 def _lines(rows: Iterable[str]) -> str:

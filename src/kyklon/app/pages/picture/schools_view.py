@@ -157,7 +157,8 @@ class SchoolsView(LightView):
 
         def done(found: Front) -> None:
             self._running = False
-            self.show_front(found)
+            if not self.session.ended:
+                self.show_front(found)
 
         def bad(_error: object) -> None:
             self._running = False
