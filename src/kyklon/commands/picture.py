@@ -44,7 +44,7 @@ def modes(
     as_json: Json = False,
 ) -> int:
     """Compare the ways of giving every system its picture, and find the smallest set of modes."""
-    from kyklon.catalogue.chosen import systems_of
+    from kyklon.catalogue.chosen import known_systems
     from kyklon.operations.picture.ground import ground_of
     from kyklon.operations.picture.schools import SCHOOLS, given, in_words, plans, taken
     from kyklon.operations.picture.smallest import askings_of, front, given_by
@@ -62,7 +62,7 @@ def modes(
     if take and not school and not at_most:
         raise WrongUse("What is to be taken?", do="Add --school or --at-most.")
     found = [each for each in plans(build, parts, world) if not school or each.school == names[school]]
-    systems = systems_of(build, parts)
+    systems = known_systems(build, parts)
     askings = askings_of(build, systems, world.scan)
     choices = front(askings, ground) if not school else None
     data: dict[str, Any] = {

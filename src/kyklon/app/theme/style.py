@@ -93,6 +93,7 @@ QTabBar { background: transparent; }
 QTabBar::tab { background: transparent; padding: 5px 7px; border: 0; border-bottom: 2px solid transparent; color: ${muted}; font-size: ${label}px; }
 QTabBar::tab:selected { color: ${ink}; border-bottom: 2px solid ${teal}; }
 QTabBar::tab:focus { color: ${teal}; }
+QTabBar QToolButton { background: ${sheet}; border: 1px solid ${hairline}; border-radius: 3px; }
 """
 )
 

@@ -15,7 +15,7 @@ import numpy as np
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show
-from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import System
 from kyklon.model.build import Build, School, SystemMode
@@ -98,7 +98,7 @@ def plans(build: Build, catalogue: Catalogue, world: World) -> tuple[Plan, ...]:
     ground = ground_of(build, catalogue, world)
     if ground is None:
         return ()
-    systems = tuple(stood(each, build.picture) for each in systems_of(build, catalogue))
+    systems = tuple(stood(each, build.picture) for each in known_systems(build, catalogue))
     return tuple(_adjusted(plan(school, ground, systems), build, ground) for school in SCHOOLS)
 
 
@@ -154,7 +154,7 @@ def rows_of(build: Build, catalogue: Catalogue, world: World) -> tuple[Row, ...]
     ground = ground_of(build, catalogue, world)
     if ground is None:
         return ()
-    return tuple(row_in(build, each, build.system_mode(each.id), ground) for each in systems_of(build, catalogue))
+    return tuple(row_in(build, each, build.system_mode(each.id), ground) for each in known_systems(build, catalogue))
 
 
 def _own(system: System, ground: Ground) -> Mode | None:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board
 from kyklon.model.build import Build
@@ -79,7 +79,7 @@ def signals(build: Build, catalogue: Catalogue, world: World) -> tuple[Signal, .
     known = set(modes_offered(asked)) if not takes_timings(board, ground.dialect) else None
     if by_firmware(build, board, ground.dialect):
         known = None  # it names them all
-    for system in systems_of(build, catalogue):
+    for system in known_systems(build, catalogue):
         timing = build.system_mode(system.id).timing
         if timing == menu:
             found.append(Signal(system.id, system.name, kernel, "the menu's mode stays"))

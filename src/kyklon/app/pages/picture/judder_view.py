@@ -12,7 +12,7 @@ from kyklon.app.pages.picture.light import SIDE, LightView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row
 from kyklon.base.quantities import show, show_duration
-from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.chosen import known_systems
 from kyklon.model.timing import Mode
 from kyklon.operations.picture.findings import modes_of
 from kyklon.operations.picture.glass import Play
@@ -65,7 +65,7 @@ class JudderView(LightView):
 
     def refresh(self) -> None:
         """Override."""
-        systems = systems_of(self.build, self.session.catalogue)
+        systems = known_systems(self.build, self.session.catalogue)
         self._which.set_choices(tuple((each.id, each.name) for each in systems), self._system)
         self._system = self._which.value
         modes = tuple((key, f"mode of {name}" if key != "menu" else "the menu's mode")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import cast
 
-from PyQt6.QtWidgets import QTabBar
+from PyQt6.QtWidgets import QScrollArea, QTabBar
 
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.picture.chain_view import ChainView
@@ -24,6 +24,7 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.catalogue.records import Display
 
 RANGES, CHAIN, SIGNALS, SCHOOLS, JUDDER, GEOMETRY, IDENTIFICATION = range(7)
+LEAST = (690, 530)  # px at 100 % that every view needs
 _VIEWS: tuple[tuple[str, Callable[[Session], LightView]], ...] = (
     ("Ranges", RangesView), ("Chain", ChainView), ("Switch to game", SignalsView), ("Which modes", SchoolsView),
     ("Judder", JudderView), ("Geometry", GeometryView), ("Identification", IdentificationView),
@@ -52,8 +53,17 @@ class PicturePage(OperationPage):
         self.papers = PicturePapers(session)
         self.export = button("Export…", lambda: self.papers.open(self.export))
         self.body.addLayout(row(self._tabs, 1, self.export))
-        self.body.addWidget(self._stack, 1)
+        around = QScrollArea()
+        around.setWidgetResizable(True)
+        around.setWidget(self._stack)
+        self.body.addWidget(around, 1)
+        self.theme.changed.connect(self._fit)
+        self._fit()
         self._on_switched()
+
+    def _fit(self) -> None:
+        """Room for large letters: what does not fit the window is scrolled to."""
+        self._stack.setMinimumSize(*(round(self.theme.px(each)) for each in LEAST))
 
     def view_at(self, view: int) -> LightView:
         """A view, made if it is not there yet."""

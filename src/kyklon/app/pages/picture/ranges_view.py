@@ -11,6 +11,7 @@ from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, 
 from kyklon.app.widgets.ranges_plot import Point, RangesPlot
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show, show_duration
+from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.records import Board, Display, System
 from kyklon.model.build import SystemMode
 from kyklon.model.timing import Mode
@@ -103,7 +104,7 @@ class RangesView(LightView):
         present, proposed = self._present(), self._proposed(display, board)
         mode = proposed or present
         system = catalogue.find(System, self._key)
-        sample = system or catalogue.get(System, build.systems[0])
+        sample = system or next(iter(known_systems(build, catalogue)), catalogue.all(System)[0])
         ranges = display_ranges(display, self.session.world.identification)
         holds = fit(present.timing, ranges).holds
         spot = on_glass(stood(sample, build.picture), present.timing, display, scaled=build.picture.school == "scaled")

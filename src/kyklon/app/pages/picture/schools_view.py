@@ -17,7 +17,7 @@ from kyklon.app.pages.picture.schools_drawing import (
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, set_tip
 from kyklon.base.progress import Watch
-from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.chosen import known_systems
 from kyklon.model.timing import Mode
 from kyklon.operations.picture.schools import SCHOOL_WORDS, Plan, given, plans, taken
 from kyklon.operations.picture.smallest import Choice as SetChoice
@@ -148,7 +148,7 @@ class SchoolsView(LightView):
         if self._running:
             self._soon.start()
             return
-        systems = systems_of(self.build, self.session.catalogue)
+        systems = known_systems(self.build, self.session.catalogue)
         askings = askings_of(self.build, systems, self.session.world.scan)
         limits = Limits().eased(float(self._ease.value))
 
