@@ -9,6 +9,7 @@ from PyQt6.QtGui import QImage, QPainter, QPen
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.shown import visible
 
 
 @dataclass(frozen=True)
@@ -51,7 +52,7 @@ class GeometryDrawing(Instrument):
             self.text(painter, box.center(), "Choose a display in Plan.", token="muted",
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
             return
-        rim, foot = 26 * scale, 30 * scale
+        rim, foot = 26 * scale, 38 * scale
         wide_mm, high_mm = glass.size_mm
         room = box.adjusted(rim + 20, rim, -rim - 20, -rim - foot)
         per_mm = min(room.width() / wide_mm, room.height() / high_mm)
@@ -75,8 +76,10 @@ class GeometryDrawing(Instrument):
         painter.drawRect(picture)
         self._measures(painter, glass, seen, case)
         words = glass.title if glass.box else f"{wide_mm:g} × {high_mm:g}\u202fmm; dashed: where the picture ends"
-        self.text(painter, QRectF(box.left(), box.bottom() - 18 * scale, box.width(), 16 * scale), words,
-                  font=self.theme.font("label"), token="muted", align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+        painter.setFont(self.theme.font("label"))
+        painter.setPen(self.theme.color("muted"))
+        room = QRectF(box.left(), box.bottom() - 34 * scale, box.width(), 34 * scale)
+        painter.drawText(room, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, visible(words))
 
     def _fitted(self, picture: QRectF) -> QImage:
         """The card in about the pixels that it takes here: lines of one pixel stay visible."""
