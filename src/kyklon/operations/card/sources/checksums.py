@@ -1,4 +1,5 @@
-"""Checksums that lie beside an image: sha256sum and its sisters (coreutils), plain or --tag, and SFV; found alone."""
+"""Checksums that lie beside an image: sha256sum and its sisters (coreutils), plain, --tag or --zero, b2sum's, those of
+`openssl dgst`, signed ones (RFC 9580, 7), and SFV; found alone."""
 
 from __future__ import annotations
 
@@ -12,19 +13,25 @@ from typing import BinaryIO, Protocol
 from kyklon.base.errors import FormatError, SourceError
 from kyklon.model.image_file import SourceFacts, Stated
 
-BY_LENGTH = {128: "SHA-512", 64: "SHA-256", 40: "SHA-1", 32: "MD5", 8: "CRC-32"}  # hexadecimal digits
-STRENGTH = tuple(BY_LENGTH.values())
+BLAKE = "BLAKE2b"  # of 512 bits unless it says another number; as long as SHA-512, so a list must say that it is one
+BY_LENGTH = {128: "SHA-512", 96: "SHA-384", 64: "SHA-256", 56: "SHA-224", 40: "SHA-1", 32: "MD5", 8: "CRC-32"}  # digits
+STRENGTH = ("SHA-512", BLAKE, "SHA-384", "SHA-256", "SHA-224", "SHA-1", "MD5", "CRC-32")
+_KINDS = ("sha512", "sha384", "sha256", "sha224", "sha1", "md5", "b2")
 NAMES = tuple(
-    name
-    for kind in ("sha512", "sha256", "sha1", "md5")
-    for name in (f"{kind.upper()}SUMS", f"{kind.upper()}SUMS.txt", f"{kind}sum.txt", f"{kind}sums.txt")
-) + ("checksums.sfv", "checksums.txt", "CHECKSUMS")
-ENDINGS = tuple(
-    f".{kind}{ending}" for kind in ("sha512", "sha256", "sha1", "md5") for ending in ("", "sum", ".txt")
-) + (".sfv",)
+    name for kind in _KINDS for name in (f"{kind.upper()}SUMS", f"{kind.upper()}SUMS.txt", f"{kind}sum.txt",
+                                         f"{kind}sums.txt", f"{kind.upper()}SUMS.asc")
+) + ("checksums.sfv", "checksums.txt", "CHECKSUMS")  # fmt: skip
+ENDINGS = tuple(f".{kind}{ending}" for kind in _KINDS for ending in ("", "sum", ".txt", ".asc")) + (".sfv",)
 LARGEST = 1 << 20  # bytes; a list of checksums is far smaller
 _DIGEST = re.compile(r"[0-9a-fA-F]{8,128}")
-_TAGGED = re.compile(r"\\?(SHA512|SHA256|SHA1|MD5) \((.+)\) = ([0-9a-fA-F]+)$")
+# coreutils: SHA256 (name) = sum; openssl: SHA2-256(name)= sum
+_TAGGED = re.compile(
+    r"(SHA-?1|SHA(?:2-)?(?:512|384|256|224)|MD5|BLAKE2[bB](?:-?\d{1,3})?) ?\((.+)\) ?= ([0-9a-fA-F]+)$", re.DOTALL
+)
+_SIGNED = re.compile(r"^-----BEGIN PGP SIGNED MESSAGE-----\r?$", re.MULTILINE)
+_SIGNED_HEAD, _SIGNATURE = "-----BEGIN PGP SIGNED MESSAGE-----", "-----BEGIN PGP SIGNATURE-----"
+_OF_BLAKE = re.compile(r"^b2sums?(\.txt|\.asc)?$|\.b2(sum|\.txt|\.asc)?$")  # names of b2sum's lists
+_ESCAPES = {"\\": "\\", "n": "\n", "r": "\r"}  # of names, where a line begins with a backslash (coreutils)
 
 
 class Sum(Protocol):
@@ -45,8 +52,20 @@ class _Crc32:
 
 
 def new_sum(algorithm: str) -> Sum:
-    """An empty sum of one of STRENGTH."""
-    return _Crc32() if algorithm == "CRC-32" else hashlib.new(algorithm.replace("-", "").lower())
+    """An empty sum of one of STRENGTH; BLAKE2b of other lengths with its bits behind it, as BLAKE2b-256."""
+    if algorithm == "CRC-32":
+        return _Crc32()
+    if algorithm.startswith(BLAKE):
+        bits = int(algorithm.partition("-")[2] or 512)
+        return hashlib.blake2b(digest_size=bits // 8)
+    return hashlib.new(algorithm.replace("-", "").lower())
+
+
+def strength(stated: Stated) -> int:
+    """The place of a checksum's algorithm in STRENGTH: the lower, the stronger."""
+    return STRENGTH.index(
+        stated.algorithm.partition("-")[0] if stated.algorithm.startswith(BLAKE) else stated.algorithm
+    )
 
 
 def from_text(digest: str) -> Stated:
@@ -54,42 +73,104 @@ def from_text(digest: str) -> Stated:
     digest = digest.strip().lower().split()[0] if digest.strip() else ""
     if len(digest) not in BY_LENGTH or not re.fullmatch("[0-9a-f]+", digest):
         raise FormatError(
-            "checksum", 0, expected="128, 64, 40, 32 or 8 hexadecimal digits", got=f"{len(digest)} characters"
+            "checksum", 0, expected="128, 96, 64, 56, 40, 32 or 8 hexadecimal digits", got=f"{len(digest)} characters"
         )
     return Stated(BY_LENGTH[len(digest)], digest)
 
 
 def parse(text: str, name: str = "checksum file") -> dict[str, Stated]:
-    """File name -> checksum; a bare checksum has the name ''. Raises FormatError with its offset in bytes."""
+    """File name -> checksum; a bare checksum has the name ''. Raises FormatError with its offset in bytes.
+
+    name: of the list; one of b2sum's says so by it, for its sums are as long as SHA-512's. Of a signed list only what
+    is signed counts; the signature itself is not checked.
+    """
     found: dict[str, Stated] = {}
-    offset = 0
-    for line in text.splitlines(keepends=True):
-        bare = line.strip()
-        if bare and bare[0] not in "#;":
-            told = _parse_line(bare)
+    blake = bool(_OF_BLAKE.search(name.lower()))
+    lines, zero = _lines(text)
+    for offset, line in lines:
+        bare = line if zero else line.strip(" \t\r\n")
+        if bare.strip() and (zero or bare[0] not in "#;"):
+            told = _parse_line(bare, blake=blake, zero=zero)
             if told is None:
                 raise FormatError(name, offset, expected="a checksum and a file name", got=repr(bare[:40]))
-            if told[0] not in found or STRENGTH.index(told[1].algorithm) < STRENGTH.index(found[told[0]].algorithm):
+            if told[0] not in found or strength(told[1]) < strength(found[told[0]]):
                 found[told[0]] = told[1]
-        offset += len(line.encode("utf-8", "surrogatepass"))
     return found
 
 
-def _parse_line(line: str) -> tuple[str, Stated] | None:
-    first, _blank, rest = line.removeprefix("\\").replace("\t", " ").partition(" ")
-    if _DIGEST.fullmatch(first) and len(first) in BY_LENGTH and len(first) > 8:
-        return _base(rest.lstrip(" ").removeprefix("*")), Stated(BY_LENGTH[len(first)], first.lower())
+def _lines(text: str) -> tuple[list[tuple[int, str]], bool]:
+    """The lines that state something, each with its offset in bytes: those between the head and the signature of a
+    signed list, or those that a zero byte ends; and whether that is so."""
+    first = 1 if text.startswith("\ufeff") else 0  # byte order mark
+    signed = _SIGNED.search(text)
+    zero = "\0" in text and signed is None
+    pieces = text.split("\0") if zero else text.splitlines(keepends=True)
+    found, at, inside, head = [], 0, signed is None, signed is not None
+    for piece in pieces:
+        start = at
+        at += len(piece.encode("utf-8", "surrogatepass")) + (1 if zero else 0)
+        line = piece[first:] if start == 0 else piece
+        if signed is not None:
+            bare = line.strip()
+            if bare.startswith(_SIGNATURE):
+                break
+            if head:  # "Hash:" and the like, up to a blank line
+                begun = inside or bare == _SIGNED_HEAD
+                inside, head = begun, not (begun and not bare)
+                continue
+            line = line.removeprefix("- ")  # dash-escaped
+        found.append((start, line))
+    return found, zero
+
+
+def _unescaped(name: str) -> str:
+    """A name as it is, of a line that begins with a backslash."""
+    return re.sub(r"\\(.)", lambda each: _ESCAPES.get(each[1], each[0]), name)
+
+
+def _parse_line(line: str, *, blake: bool = False, zero: bool = False) -> tuple[str, Stated] | None:
+    """zero: of a list with zero bytes, whose names are written as they are."""
+    escaped = line.startswith("\\") and not zero
+    line = line.removeprefix("\\") if escaped else line
+
+    def named(name: str) -> str:
+        return _base(_unescaped(name) if escaped else name, slashes=not escaped and not zero)
+
+    first, _blank, rest = line.replace("\t", " ", 1).partition(" ")
+    if _DIGEST.fullmatch(first) and len(first) > 8 and (blake or len(first) in BY_LENGTH):
+        algorithm = _blake(len(first)) if blake else BY_LENGTH[len(first)]
+        return (
+            (named(rest[1:] if rest.startswith("*") else rest.lstrip(" ")), Stated(algorithm, first.lower()))
+            if algorithm
+            else None
+        )
     if match := _TAGGED.fullmatch(line):
-        stated = BY_LENGTH.get(len(match[3]), "")
-        return (_base(match[2]), Stated(stated, match[3].lower())) if stated.replace("-", "") == match[1] else None
+        algorithm = _tagged(match[1], len(match[3]))
+        return (named(match[2]), Stated(algorithm, match[3].lower())) if algorithm else None
     name, _blank, last = line.replace("\t", " ").rpartition(" ")
     if _DIGEST.fullmatch(last) and len(last) == 8 and name.strip():
-        return _base(name.rstrip(" ")), Stated("CRC-32", last.lower())
+        return named(name.rstrip(" ")), Stated("CRC-32", last.lower())
     return None
 
 
-def _base(name: str) -> str:
-    return name.replace("\\", "/").rsplit("/", 1)[-1]
+def _blake(digits: int) -> str:
+    """BLAKE2b of so many digits; '' for a number that it has not."""
+    bits = digits * 4
+    return "" if digits % 2 or not 8 <= bits <= 512 else BLAKE if bits == 512 else f"{BLAKE}-{bits}"
+
+
+def _tagged(tag: str, digits: int) -> str:
+    """The algorithm of a tag, where the sum is as long as it must be; '' else."""
+    if tag.upper().startswith("BLAKE2B"):
+        found, bits = _blake(digits), tag[7:].lstrip("-") or "512"
+        return found if bits == str(digits * 4) else ""
+    told = BY_LENGTH.get(digits, "")
+    return told if told.replace("-", "") == tag.replace("SHA2-", "SHA").replace("-", "") else ""
+
+
+def _base(name: str, *, slashes: bool = True) -> str:
+    """The last part of a path. slashes: backslashes part it too, as in lists from elsewhere."""
+    return (name.replace("\\", "/") if slashes else name).rsplit("/", 1)[-1]
 
 
 def _side_files(folder: Path, name: str) -> dict[str, Stated]:
@@ -108,7 +189,7 @@ def _side_files(folder: Path, name: str) -> dict[str, Stated]:
         if bare is not None and path.name.startswith(name):
             stated.setdefault(name, bare)
         for each, told in stated.items():
-            if each not in found or STRENGTH.index(told.algorithm) < STRENGTH.index(found[each].algorithm):
+            if each not in found or strength(told) < strength(found[each]):
                 found[each] = told
     return found
 
