@@ -25,6 +25,7 @@ from kyklon.operations.library.acts import copy_games
 from kyklon.operations.library.findings import findings
 from kyklon.operations.library.observe import look_at_library
 from kyklon.operations.library.scan import scan, title_of, unsafe_member
+from kyklon.operations.library.versions import Tags, place, tags_of
 from kyklon.record import folder as store
 from support import Demo
 
@@ -228,6 +229,59 @@ def test_a_system_without_games_is_not_listed(catalogue: Catalogue, tmp_path: Pa
     empty = scan(tmp_path, systems, LibrarySettings())
     assert empty.games == ()
     assert transfer.plan(empty, systems, image).copies == ()
+
+
+VERSIONS = tuple(f"Tidal Ferry ({tags}" for tags in (
+    "Japan)", "Europe)", "Europe) (Rev A)", "World) (Rev 2)", "Europe) (Beta)", "Europe) (Rev B) [b1]",
+))  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("order", "kept"),
+    [
+        (("Europe", "World", "Japan"), "Tidal Ferry (Europe) (Rev A)"),
+        (("Japan",), "Tidal Ferry (Japan)"),
+        (("World", "Europe"), "Tidal Ferry (World) (Rev 2)"),
+        (("Brazil",), "Tidal Ferry (World) (Rev 2)"),  # none of them: the latest
+    ],
+)
+def test_of_several_versions_one_is_kept(
+    order: tuple[str, ...], kept: str, catalogue: Catalogue, tmp_path: Path
+) -> None:
+    (tmp_path / "alder8").mkdir()
+    for number, name in enumerate((*VERSIONS, "Copper Quarry (Japan)")):
+        (tmp_path / "alder8" / f"{name}.al8").write_bytes(bytes([number]) * 99)
+    systems = (catalogue.get(System, "alder-8"),)
+    found = scan(tmp_path, systems, LibrarySettings(regions=order))
+    ready = {Path(game.files[0]).stem for game in found.ready}
+    assert ready == {kept, "Copper Quarry (Japan)"}  # what there is one of stays, whatever its region
+    assert {reason.code for game in found.games for reason in game.reasons} == {"version"}
+    assert all(kept in reason.text for game in found.games for reason in game.reasons)
+    every = scan(tmp_path, systems, LibrarySettings(regions=order, keep_all_revisions=True))
+    assert len(every.ready) == 7
+
+
+def test_a_better_version_that_does_not_play_is_no_reason(catalogue: Catalogue, tmp_path: Path) -> None:
+    (tmp_path / "alder8").mkdir()
+    (tmp_path / "alder8" / "Tidal Ferry (Europe).al8").write_bytes(b"")
+    (tmp_path / "alder8" / "Tidal Ferry (Japan).al8").write_bytes(b"x" * 99)
+    (tmp_path / "alder8" / "Twin One.al8").write_bytes(b"y" * 99)
+    (tmp_path / "alder8" / "twin one.zip").write_bytes(b"z" * 98)
+    found = scan(tmp_path, (catalogue.get(System, "alder-8"),), LibrarySettings())
+    assert "Tidal Ferry (Japan).al8" in {Path(game.files[0]).name for game in found.ready}
+
+
+@given(st.text(max_size=60))
+def test_any_name_has_tags(name: str) -> None:
+    tags = tags_of(name)
+    assert len(place(tags, ("Europe",))[2]) == 4
+
+
+def test_tags_of_names() -> None:
+    assert tags_of("A (USA, Europe) (v1.2).x") == Tags(("America", "Europe"), (1, 2))
+    assert tags_of("A (Rev C) (Disc 1).x") == Tags((), (3,))
+    assert tags_of("A (Prototype 3) [h Someone].x").poor
+    assert tags_of("A (1994) (en,fr).x") == Tags()
 
 
 def test_another_region_order_is_only_a_setting(demo: Demo) -> None:

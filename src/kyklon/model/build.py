@@ -226,8 +226,8 @@ class RightName(Record):
 class LibrarySettings(Record):
     folder: str = described("Library folder", "")
     destination: str = described("Destination", "")
-    regions: tuple[str, ...] = ("Europe", "World", "America", "Japan")
-    keep_all_revisions: bool = False
+    regions: tuple[str, ...] = described("Regions, the dearest first", ("Europe", "World", "America", "Japan"))
+    keep_all_revisions: bool = described("All versions of a game", False)
     right_names: tuple[RightName, ...] = described("System file on the machine", ())
 
 

@@ -15,6 +15,7 @@ REASONS = {
     "system-file": "Missing system file",
     "track": "Missing disc track",
     "duplicate": "Duplicate",
+    "version": "Another version is kept",
     "clash": "Same name but for case",
     "empty": "Empty file",
     "sheet": "Sheet that names no track",

@@ -13,6 +13,10 @@ from kyklon.model.library import REASONS, FoundSystemFile, Scan
 from kyklon.model.world import World
 
 OPERATION = 60
+_WHY = {
+    "duplicate": "It would be listed twice and waste space.",
+    "version": "Each game is listed once; keep all of them where you want to compare.",
+}
 
 
 def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
@@ -73,7 +77,7 @@ def _system_file(build: Build, catalogue: Catalogue, each: FoundSystemFile, scan
 def _mess(scan: Scan, code: str, count: int) -> Finding:
     first = next(game for game in scan.games if any(reason.code == code for reason in game.reasons))
     reason = next(reason for reason in first.reasons if reason.code == code)
-    severity = Severity.NOTE if code in ("duplicate", "unknown") else Severity.CAUTION
+    severity = Severity.NOTE if code in ("duplicate", "unknown", "version") else Severity.CAUTION
     return Finding(
         code=f"library.{code}",
         severity=severity,
@@ -81,6 +85,6 @@ def _mess(scan: Scan, code: str, count: int) -> Finding:
         subject=REASONS[code],
         title=f"{REASONS[code]}: {count} file{'s' if count != 1 else ''}",
         message=f"{PurePosixPath(first.files[0]).name}: {reason.text}",
-        why="The front end will not show it." if code != "duplicate" else "It would be listed twice and waste space.",
+        why=_WHY.get(code, "The front end will not show it."),
         source="the system's rules in the catalogue",
     )

@@ -20,6 +20,7 @@ from kyklon.base.reading import bytes_of
 from kyklon.catalogue.records import System
 from kyklon.model.build import LibrarySettings
 from kyklon.model.library import FoundSystemFile, Game, Reason, Scan, SystemFile
+from kyklon.operations.library.versions import without_others
 
 SYSTEM_FILES = "system-files"  # the sub-folder for firmware
 ARCHIVES = (".zip", ".7z")
@@ -65,7 +66,7 @@ def scan(
             watch.sink(Progress("Scanning", number, len(systems), unit="systems"))
             own = [file for file in files if file.path.split("/")[0] == system.folder]
             games += _games(folder, own, system, systems, system_files, watch)
-        games = _without_clashes(_without_duplicates(folder, games, watch))
+        games = without_others(_without_clashes(_without_duplicates(folder, games, watch)), settings)
     except OSError as bad:
         raise KyklonError(
             f"The library folder {folder} went away: {bad.strerror}.", do="Plug its disk in again."

@@ -7,14 +7,14 @@ from typing import Any
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHeaderView, QTableView
+from PyQt6.QtWidgets import QAbstractItemView, QCheckBox, QFileDialog, QHeaderView, QTableView
 
 from kyklon.app.pages.library.game_table import GameModel
 from kyklon.app.pages.library.shelf_map import Shelf, ShelfMap
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.session.session import Session
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, row
+from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, row, set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.chosen import systems_of
@@ -70,11 +70,15 @@ class LibraryPage(OperationPage):
         self._waiting = Sheet("Games that will not appear")
         self._waiting.add(self._table, self._why)
         self._figures = FigureRows(self.theme)
+        self._all = QCheckBox("all versions of a game")
+        set_tip(self._all, "Off: one version of each, by the order of regions and the later revision")
+        self._all.toggled.connect(self._on_all_toggled)
         self._copy = button("Copy the games", self._on_copy_clicked, "primary")
         move = Sheet("Onto the machine")
         move.add(
             self._figures,
             1,
+            self._all,
             self._copy,
             row(button("Choose library…", self._on_library_clicked), button("Choose stick…", self._on_stick_clicked)),
         )
@@ -91,6 +95,9 @@ class LibraryPage(OperationPage):
         super().refresh()
         session = self.session
         scan, build = session.world.scan, session.build
+        self._all.blockSignals(True)
+        self._all.setChecked(build.library.keep_all_revisions)
+        self._all.blockSignals(False)
         if scan is None:
             self.set_subject(session.world.scan_error or "Reading the library…")
             return
@@ -146,6 +153,10 @@ class LibraryPage(OperationPage):
         path = QFileDialog.getExistingDirectory(self, "Where the games go", str(self.session.folder))
         if path:
             self.session.edit("library.destination", path)
+
+    def _on_all_toggled(self, on: bool) -> None:
+        if on != self.session.build.library.keep_all_revisions:
+            self.session.edit("library.keep_all_revisions", on)
 
     def _on_copy_clicked(self) -> None:
         self.copy_games()
