@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -22,7 +23,7 @@ from kyklon.operations.plan.findings import findings
 from kyklon.operations.registry import OPERATIONS
 from kyklon.operations.tuning import findings as tuning
 from kyklon.operations.tuning.cascade import effective, issue, with_unit
-from kyklon.operations.tuning.latency import Share, Way, shares, total
+from kyklon.operations.tuning.latency import Share, Way, ear_shares, shares, total
 from kyklon.record import folder as store
 from support import Demo
 
@@ -175,9 +176,46 @@ def latency_of(demo: Demo, catalogue: Catalogue, **values: int) -> tuple[Share, 
     rows = {row.setting.id: row.value for row in effective(catalogue.all(TuningSetting), TuningLayers(), system.id)}
     way = Way(
         system, catalogue.get(Emulator, system.emulator), catalogue.get(Encoder, "tackle-pair"),
-        catalogue.get(Adapter, "gantry-rgb"), catalogue.get(Display, "casement-19"),
+        (catalogue.get(Adapter, "gantry-rgb"),), catalogue.get(Display, "casement-19"), 900,
     )  # fmt: skip
     return shares(way, rows | values, 60.0)
+
+
+def test_games_with_settings_of_their_own_have_a_file_of_their_own(demo: Demo, catalogue: Catalogue) -> None:
+    files = issue(demo.build, catalogue)
+    own, all_ = files["settings/birch-16/Brass Parade.conf"], files["settings/birch-16.conf"]
+    assert "frames-ahead = 0    # game" in own
+    assert "frames-ahead = 1    # system" in all_
+    odd = edited(
+        demo.build, "tuning.games", {"birch-16/../../x: y?": {"frames-ahead": 2}, "gone/A": {"frames-ahead": 2}}
+    )
+    names = [path for path in issue(odd, catalogue) if "birch-16/" in path]
+    assert names == ["settings/birch-16/_.._x_ y_.conf"]
+
+
+def test_everything_on_the_way_moves_the_latency(catalogue: Catalogue) -> None:
+    system = catalogue.get(System, "birch-16")
+    values = {row.setting.id: row.value for row in effective(catalogue.all(TuningSetting), TuningLayers(), system.id)}
+    way = Way(system, catalogue.get(Emulator, system.emulator), catalogue.get(Encoder, "tackle-pair"), (),
+              catalogue.get(Display, "pane-24"), 900)  # fmt: skip
+
+    def seen(way: Way = way, **changed: object) -> float:
+        return total(shares(way, values | changed, 60.0)).mean
+
+    def heard(way: Way = way, **changed: object) -> float:
+        return total(ear_shares(way, values | changed, 60.0)).mean
+
+    plain = seen()
+    assert plain - seen(replace(way, display=way.display.model_copy(update={"processing_ms": 0}))) == pytest.approx(9)
+    assert plain - seen(**{"vertical-sync": False}) == pytest.approx(1000 / 60 - 5.2 / 0.9)  # the rest of its field
+    slow = replace(way, emulator=way.emulator.model_copy(update={"frame_ms": 20.0}))
+    assert seen(slow) - plain == pytest.approx(1000 / 60)  # it misses a field
+    assert seen(replace(slow, processor_mhz=1800)) == pytest.approx(plain)
+    late = catalogue.get(Adapter, "gantry-colour")
+    assert seen(replace(way, adapters=(late, late))) - plain == pytest.approx(2 * late.delay_ms)
+    assert heard(**{"audio-buffer-ms": 128}) - heard(**{"audio-buffer-ms": 64}) == pytest.approx(48)
+    assert seen(**{"audio-buffer-ms": 128}) == plain
+    assert heard(replace(slow, processor_mhz=500)) - heard(slow) == pytest.approx(40 - 20 / 0.9)
 
 
 def test_latency_is_the_sum_of_its_shares(demo: Demo, catalogue: Catalogue) -> None:

@@ -261,7 +261,7 @@ class Waking(Record):
 class Display(CataloguePart):
     """aspect as width:height of the lit area; overscan in % of each edge hidden by the bezel. most_clock_hz: 0 where it
     is not said. modes: that it names itself. hdmi: whether it takes HDMI with sound, None where it is not said.
-    waking: of one that stays dark until it is spoken to."""
+    waking: of one that stays dark until it is spoken to. processing_ms: from its socket to its panel."""
 
     tube: bool
     ranges: tuple[Range, ...] = Field(min_length=1)
@@ -272,6 +272,7 @@ class Display(CataloguePart):
     sync: Literal["composite", "separate", "green", "digital"]
     native: tuple[Whole, Whole] | None = None
     response_ms: NotNegative = 0.0
+    processing_ms: NotNegative = 0.0
     most_clock_hz: int = Field(default=0, ge=0)
     modes: tuple[Timing, ...] = ()
     hdmi: bool | None = None
@@ -461,6 +462,7 @@ class Emulator(CataloguePart):
     map_template: str = ""  # id of the template for its buttons
     frames_ahead: bool  # can run frames ahead of what it shows
     render_queue_frames: int = 1
+    frame_ms: float = Field(default=3.0, gt=0, le=1000)  # of a processor at 1 GHz, to make one frame
 
 
 class Panel(CataloguePart):

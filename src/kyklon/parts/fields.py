@@ -325,6 +325,7 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("sync", "Sync", "choice", choices=_FORMS, why="the wiring and its resistors depend on it"),
         PartField("native", "Native size", "size", "", low=16, high=32768, empty=True, why="a flat panel is sharp at it alone"),
         PartField("response_ms", "Response", "number", "ms", low=0, high=500, default=0.0, why="part of the lag from press to glass"),
+        PartField("processing_ms", "Works on the picture for", "number", "ms", low=0, high=500, default=0.0, why="from its socket to its panel; its own scaler"),
         PartField("most_clock_hz", "Pixel clock, most", "whole", "MHz", 1e6, 0, 10_000, default=0, why="a mode above it is refused"),
         PartField("hdmi", "Takes HDMI", "switch", empty=True),
     ),

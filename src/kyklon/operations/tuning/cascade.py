@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
+from pathlib import PurePosixPath
 
 from kyklon.base.quantities import NARROW_SPACE
 from kyklon.catalogue.loader import Catalogue
@@ -15,6 +17,8 @@ from kyklon.operations.picture.schools import rows_of
 from kyklon.operations.picture.smallest import Limits
 
 LAYERS = ("default", "front end", "system", "game")
+_UNFIT = re.compile(r'[/\\\\:*?"<>|\x00-\x1f]')  # in a file name, on FAT too
+_LONGEST = 120  # characters of a title in a file name
 
 
 @dataclass(frozen=True)
@@ -74,22 +78,34 @@ def picture_words(build: Build, catalogue: Catalogue, world: World) -> dict[str,
 
 
 def issue(build: Build, catalogue: Catalogue, world: World | None = None) -> dict[str, str]:
-    """The settings file of each system, by path, through its emulator's template."""
-    files = {}
+    """The settings file of each system, by path, through its emulator's template; and one for each of its games that
+    has settings of its own, in a folder beside it."""
+    files: dict[str, str] = {}
     shown = picture_words(build, catalogue, world or World())
     for system_id in build.systems:
-        system = catalogue.get(System, system_id)
-        emulator = catalogue.get(Emulator, system.emulator)
-        template = catalogue.get(SettingsTemplate, emulator.template)
-        rows = effective(catalogue.all(TuningSetting), build.tuning, system_id)
-        variables = {
-            "system": system,
-            "emulator": emulator,
-            "values": {row.setting.id: show_value(row.setting, row.value) for row in rows},
-            "origin": {row.setting.id: row.layer for row in rows},
-            "picture": shown.get(system_id, {}),
-        }
-        where = f"templates.toml: {template.id}"
-        path = render(template.path, variables, where)
-        files[path] = render(template.text, variables, where).lstrip("\n")
+        games = [None, *(game for game in build.tuning.games if game.partition("/")[0] == system_id)]
+        for game in games:
+            path, text = _file(build, catalogue, catalogue.get(System, system_id), game, shown.get(system_id, {}))
+            files[path] = text
     return files
+
+
+def _file(build: Build, catalogue: Catalogue, system: System, game: str | None,
+          picture: dict[str, str]) -> tuple[str, str]:  # fmt: skip
+    """Path and text of a system's settings, or of one of its games."""
+    emulator = catalogue.get(Emulator, system.emulator)
+    template = catalogue.get(SettingsTemplate, emulator.template)
+    rows = effective(catalogue.all(TuningSetting), build.tuning, system.id, game)
+    variables = {
+        "system": system,
+        "emulator": emulator,
+        "values": {row.setting.id: show_value(row.setting, row.value) for row in rows},
+        "origin": {row.setting.id: row.layer for row in rows},
+        "picture": picture,
+    }
+    where = f"templates.toml: {template.id}"
+    path = PurePosixPath(render(template.path, variables, where))
+    if game is not None:
+        title = _UNFIT.sub("_", game.partition("/")[2]).strip(". ") or "_"
+        path = path.with_suffix("") / f"{title[:_LONGEST]}{path.suffix}"
+    return str(path), render(template.text, variables, where).lstrip("\n")

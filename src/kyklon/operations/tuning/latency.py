@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from math import ceil
 
 import numpy as np
 from numpy.typing import NDArray
@@ -46,35 +48,65 @@ class Latency:
 
 @dataclass(frozen=True)
 class Way:
-    """What a press passes through on its way to the glass."""
+    """What a press passes through on its way to the glass. processor_mhz: the board's clock as it is set."""
 
     system: System
     emulator: Emulator
     encoder: Encoder
-    adapter: Adapter | None
+    adapters: tuple[Adapter, ...]
     display: Display
+    processor_mhz: float = 1000.0
 
 
-def shares(way: Way, values: dict[str, Value], field_hz: float) -> tuple[Share, ...]:
+def shares(way: Way, values: Mapping[str, Value], field_hz: float) -> tuple[Share, ...]:
     """The contributions in the order the press passes them. field_hz: the display's rate."""
-    system, emulator, encoder, adapter, display = way.system, way.emulator, way.encoder, way.adapter, way.display
-    frame = 1000 / field_hz
-    ahead = min(int(values["frames-ahead"]) if emulator.frames_ahead else 0, system.lag_frames)
-    queue = int(values["render-queue-frames"])
-    found = [
-        Share("Debounce", encoder.debounce_ms, encoder.debounce_ms, f"{encoder.debounce_ms:g} ms in {encoder.name}"),
-        Share("USB poll", 0, encoder.poll_ms, f"evenly 0 to {encoder.poll_ms:g} ms (bInterval)"),
-        Share("Frame sampling", 0, frame, f"evenly 0 to one field of {frame:.2f} ms"),
-        Share("Game", (system.lag_frames - ahead) * frame, (system.lag_frames - ahead) * frame,
-              f"({system.lag_frames} lag − {ahead} ahead) × {frame:.2f} ms"),
-        Share("Queue", queue * frame, queue * frame, f"{queue} × {frame:.2f} ms"),
-        Share("Scan-out", 0, frame, "evenly from the first to the last line"),
-    ]  # fmt: skip
-    if adapter is not None and adapter.delay_ms:
-        found.append(Share("Adapter", adapter.delay_ms, adapter.delay_ms, f"{adapter.delay_ms:g} ms in {adapter.name}"))
+    display, frame = way.display, 1000 / field_hz
+    queue = max(0, int(values["render-queue-frames"]) - 1)
+    found = [*_to_frame(way, values, frame)]
+    if values["vertical-sync"]:
+        took = emulated_ms(way, values)
+        wait = ceil(took / frame - 1e-9) * frame - took
+        found.append(Share("Wait for field", wait, wait, f"to the next field after {took:.1f} ms"))
+    if queue:
+        found.append(Share("Queue", queue * frame, queue * frame, f"{queue} more × {frame:.2f} ms"))
+    found.append(Share("Scan-out", 0, frame, "evenly from the first to the last line"))
+    found += [Share("Adapter", each.delay_ms, each.delay_ms, f"{each.delay_ms:g} ms in {each.name}")
+              for each in way.adapters if each.delay_ms]  # fmt: skip
+    if display.processing_ms:
+        own = display.processing_ms
+        found.append(Share("Processing", own, own, f"{own:g} ms in {display.name}"))
     if display.response_ms:
         found.append(Share("Panel", display.response_ms, display.response_ms, f"{display.response_ms:g} ms response"))
     return tuple(found)
+
+
+def ear_shares(way: Way, values: Mapping[str, Value], field_hz: float) -> tuple[Share, ...]:
+    """The same on the way to the ear: from the frame on, through the sound buffer."""
+    buffer = float(values["audio-buffer-ms"])
+    filled = Share("Sound buffer", buffer / 2, buffer, f"half full to full of {buffer:g} ms")
+    return (*_to_frame(way, values, 1000 / field_hz), filled)
+
+
+def emulated_ms(way: Way, values: Mapping[str, Value]) -> float:
+    """What the board takes for a frame that is shown: one, and one for each that it runs ahead."""
+    return way.emulator.frame_ms * 1000 / way.processor_mhz * (1 + _ahead(way, values))
+
+
+def _ahead(way: Way, values: Mapping[str, Value]) -> int:
+    return min(int(values["frames-ahead"]) if way.emulator.frames_ahead else 0, way.system.lag_frames)
+
+
+def _to_frame(way: Way, values: Mapping[str, Value], frame: float) -> tuple[Share, ...]:
+    """From the switch to a frame that shows the press. frame: of the display, in ms."""
+    system, encoder, ahead, took = way.system, way.encoder, _ahead(way, values), emulated_ms(way, values)
+    lag = (system.lag_frames - ahead) * frame
+    return (
+        Share("Debounce", encoder.debounce_ms, encoder.debounce_ms, f"{encoder.debounce_ms:g} ms in {encoder.name}"),
+        Share("USB poll", 0, encoder.poll_ms, f"evenly 0 to {encoder.poll_ms:g} ms (bInterval)"),
+        Share("Frame sampling", 0, frame, f"evenly 0 to one field of {frame:.2f} ms"),
+        Share("Game", lag, lag, f"({system.lag_frames} lag − {ahead} ahead) × {frame:.2f} ms"),
+        Share("Emulation", took, took, f"{1 + ahead} × {way.emulator.frame_ms * 1000 / way.processor_mhz:.1f} ms"),
+    )
 
 
 def total(parts: tuple[Share, ...]) -> Latency:

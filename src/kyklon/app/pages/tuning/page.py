@@ -11,10 +11,11 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, label, row, unmarked
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.catalogue.chosen import systems_of
-from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System, TuningSetting
+from kyklon.catalogue.records import Board, Display, Emulator, Encoder, System, TuningSetting
 from kyklon.model.build import TuningLayers, Value
+from kyklon.operations.picture.ranges import adapters_of
 from kyklon.operations.tuning.cascade import effective, issue, with_unit
-from kyklon.operations.tuning.latency import Way, shares, total
+from kyklon.operations.tuning.latency import Way, ear_shares, shares, total
 
 
 class TuningPage(OperationPage):
@@ -77,11 +78,15 @@ class TuningPage(OperationPage):
             self._plot.show_latency(None)
             return
         rate = float(build.system_mode(system.id).timing.vertical_hz)
-        emulator, adapter = catalogue.get(Emulator, system.emulator), catalogue.find(Adapter, build.part("adapter"))
-        latency = total(shares(Way(system, emulator, encoder, adapter, display), values, rate))
+        board = catalogue.find(Board, build.part("board"))
+        clock = build.boot.processor_mhz or (board.processor_mhz[0] if board else 1000)
+        emulator = catalogue.get(Emulator, system.emulator)
+        way = Way(system, emulator, encoder, adapters_of(build, catalogue), display, clock)
+        latency, heard = total(shares(way, values, rate)), total(ear_shares(way, values, rate))
         self._plot.show_latency(latency)
         self._latency_sheet.set_note(
-            f"{system.name}: half of all presses are on screen within {latency.percentile(50):.0f} ms"
+            f"{system.name}: half of all presses are seen within {latency.percentile(50):.0f}\u202fms, heard within "
+            f"{heard.percentile(50):.0f}\u202fms"
         )
 
     # --- acting --------------------------------------------------------------------------------------------------
@@ -116,7 +121,7 @@ class TuningPage(OperationPage):
         self.session.edit("tuning", kept, "Setting")
 
     def _on_copy_clicked(self) -> None:
-        files = issue(self.session.build, self.session.catalogue)
+        files = issue(self.session.build, self.session.catalogue, self.session.world)
         name = next((path for path in files if f"/{self._system.value}." in path), "")
         if name:
             QApplication.clipboard().setText(files[name])
