@@ -165,7 +165,7 @@ def test_a_later_layer_wins(catalogue: Catalogue) -> None:
 
 def test_settings_files_say_where_each_value_comes_from(demo: Demo, catalogue: Catalogue) -> None:
     files = issue(demo.build, catalogue, World())
-    assert len(files) == 5
+    assert len(files) == 6  # of five systems, and of a game with settings of its own
     assert "frames-ahead = 1    # system" in files["settings/birch-16.conf"]
     assert "; from front end\nrender-queue-frames=1" in files["settings/cedar-disc.ini"]
     assert with_unit(catalogue.get(TuningSetting, "frames-ahead"), 1).endswith("frame")
