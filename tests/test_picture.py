@@ -20,8 +20,9 @@ from kyklon.operations.picture import edid
 from kyklon.operations.picture.exports import fb_mode, modeline
 from kyklon.operations.picture.findings import findings, menu_mode
 from kyklon.operations.picture.formulas import cvt, gtf
+from kyklon.operations.picture.glass import Play, on_glass
 from kyklon.operations.picture.observe import look_at_display
-from kyklon.operations.picture.ranges import carried, display_ranges, fit, match, place, propose, raster
+from kyklon.operations.picture.ranges import carried, display_ranges, fit, propose, raster
 from support import Demo
 
 SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "dogwood-pocket", "elm-micro", "fir-board-h", "fir-board-v")
@@ -38,14 +39,14 @@ def test_a_proposed_mode_fits_display_link_and_system(system_id: str, display_id
     assert fit(timing, display.ranges).holds
     assert board.least_clock_hz <= timing.clock_hz <= board.most_clock_hz
     assert timing.clock_hz % 10_000 == 0
-    spot = place(system, mode, display)
+    spot = on_glass(system, timing, display)
     width, height = raster(system)
-    assert spot.size == (width * spot.scale[0], height * spot.scale[1])
-    assert 0 <= spot.left < 0.2
-    assert 0 <= spot.hidden < 0.2
-    beat = match(timing.vertical_hz, system.refresh_hz)
-    assert abs(beat.cents) < 1.0  # nobody hears a hundredth of a semitone
-    assert beat.beat_s is None or beat.beat_s > 20
+    assert spot.box[2:] == (width * spot.scale[0], height * spot.scale[1])
+    assert 0 <= spot.box[0] < 0.2 * timing.size[0]
+    assert 0 <= spot.lost < 0.2
+    play = Play(system.refresh_hz, timing.vertical_hz)
+    assert abs(play.cents) < 1.0  # nobody hears a hundredth of a semitone
+    assert play.lost_per_min < 3
 
 
 @given(st.integers(64, 1024), st.integers(100, 288), st.fractions(48, 64, max_denominator=1000))
@@ -261,24 +262,22 @@ def raster_of(across: int, down: int) -> Mode:
 def test_a_picture_is_placed_as_worked_by_hand(catalogue: Catalogue) -> None:
     """1440 by 240 on a 4:3 tube: 320 by 224 goes in 4 by 1 times; borders of 80 and 8; worked on paper."""
     tube = catalogue.get(Display, "casement-19").model_copy(update={"overscan_percent": 5.0})
-    spot = place(sized(catalogue, 320, 224), raster_of(1440, 240), tube)
-    assert (spot.scale, spot.size) == ((4, 1), (1280, 224))
-    assert spot.left == pytest.approx(80 / 1440)
-    assert spot.top == pytest.approx(8 / 240)
-    assert spot.pixel_aspect == pytest.approx(8 / 9)
-    assert spot.hidden == pytest.approx(1 / 28)  # 2 x (0.05 - 1/30) of 14/15 of the height
-    wide = place(sized(catalogue, 320, 224), raster_of(1440, 240), tube.model_copy(update={"overscan_percent": 10.0}))
-    assert wide.hidden == pytest.approx(1 - 0.9 * 6 / 7)
-    assert place(sized(catalogue, 320, 224), raster_of(1440, 240),
-                 tube.model_copy(update={"overscan_percent": 0.0})).hidden == 0  # fmt: skip
+    system, timing = sized(catalogue, 320, 224), raster_of(1440, 240).timing
+    spot = on_glass(system, timing, tube)
+    assert (spot.scale, spot.box) == ((4, 1), (80, 8, 1280, 224))
+    assert spot.circle == pytest.approx((1280 / 1440) / (224 / 240))
+    assert spot.lost == pytest.approx(1 / 28)  # 2 x (0.05 - 1/30) of 14/15 of the height
+    wide = on_glass(system, timing, tube.model_copy(update={"overscan_percent": 10.0}))
+    assert wide.lost == pytest.approx(1 - 0.9 * 6 / 7)
+    assert on_glass(system, timing, tube.model_copy(update={"overscan_percent": 0.0})).lost == 0
 
 
-def test_a_flat_display_scales_both_ways_alike(catalogue: Catalogue) -> None:
-    spot = place(sized(catalogue, 320, 224), raster_of(1920, 1080), catalogue.get(Display, "pane-24"))
-    assert (spot.scale, spot.size) == ((4, 4), (1280, 896))
-    assert spot.pixel_aspect == pytest.approx(1.0)
-    small = place(sized(catalogue, 3000, 2000), raster_of(1920, 1080), catalogue.get(Display, "pane-24"))
-    assert small.scale == (1, 1)
+def test_a_flat_display_scales_by_whole_pixels(catalogue: Catalogue) -> None:
+    timing, pane = raster_of(1920, 1080).timing, catalogue.get(Display, "pane-24")
+    spot = on_glass(sized(catalogue, 320, 224), timing, pane)
+    assert (spot.scale, spot.box) == ((4, 4), (320, 92, 1280, 896))
+    assert spot.circle == pytest.approx(1280 / 896 * 3 / 4)
+    assert on_glass(sized(catalogue, 3000, 2000), timing, pane).scale == (1, 1)
 
 
 @pytest.mark.parametrize("system", ["alder-8", "birch-16", "cedar-disc", "elm-micro"])

@@ -23,7 +23,7 @@ from kyklon.operations.picture.chain import EN_50049, into_75
 from kyklon.operations.picture.colour import SYSTEMS
 from kyklon.operations.picture.construct import SYSTEM_525
 from kyklon.operations.picture.exports import video_word
-from kyklon.operations.picture.ranges import match
+from kyklon.operations.picture.glass import Play
 
 
 # ASTM B258: nominal diameters in mm
@@ -94,10 +94,10 @@ def test_television_lines() -> None:
 
 def test_refresh_mismatch() -> None:
     """60.0988 on 60.000: one frame every 10.1 s, or -2.85 cents."""
-    found = match(Fraction(60), Fraction("60.0988"))
-    assert found.beat_s == pytest.approx(10.12, abs=0.01)
+    found = Play(Fraction("60.0988"), Fraction(60))
+    assert 60 / found.lost_per_min == pytest.approx(10.12, abs=0.01)
     assert found.cents == pytest.approx(-2.85, abs=0.005)
-    assert match(Fraction(60), Fraction(60)).beat_s is None
+    assert Play(Fraction(60), Fraction(60)).lost_per_min == 0
 
 
 def cta(code: int) -> Timing:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -17,6 +18,8 @@ if TYPE_CHECKING:
     from kyklon.model.findings import Remedy
     from kyklon.model.timing import Mode, Timing
     from kyklon.model.world import World
+    from kyklon.operations.picture.schools import Plan
+    from kyklon.operations.picture.smallest import Asking, Choice
 
 
 def _world(build: Build, folder: Path, parts: Catalogue, *, library: bool = False) -> World:
@@ -65,19 +68,7 @@ def modes(
     systems = known_systems(build, parts)
     askings = askings_of(build, systems, world.scan)
     choices = front(askings, ground) if not school else None
-    data: dict[str, Any] = {
-        "schools": [{
-            "school": each.school, "why": each.why, "menu": timing_data(each.menu.timing) if each.menu else None,
-            "modes": len(each.modes), "frames_a_minute": round(each.lost_per_min, 3), "lost": round(each.lost, 4),
-            "dark": round(each.border, 4), "off_round": round(each.off_round, 4),
-            "systems": [{"system": row.system.id, "mode": timing_data(row.mode.timing), "box": row.glass.box,
-                         "scale": [round(by, 6) for by in row.glass.scale], "speed": round(row.play.speed, 8),
-                         "cents": round(row.play.cents, 3)} for row in each.rows],
-        } for each in found],
-        "sets": [{"modes": [timing_data(mode.timing) for mode in each.modes], "suffered": round(each.cost, 6),
-                  "gap": each.gap, "served": dict(zip([asking.name for asking in askings], each.served, strict=True))}
-                 for each in (choices.choices if choices else ())],
-    }  # fmt: skip
+    data = _told(found, askings, choices.choices if choices else ())
 
     def lines() -> list[str]:
         text = []
@@ -99,6 +90,23 @@ def modes(
             remedy = given(build, SCHOOLS[0], found[0].menu, given_by(chosen, askings))
         _take(folder, remedy)
     return STOPS if any(each.why for each in found) else OK
+
+
+def _told(found: Sequence[Plan], askings: Sequence[Asking], choices: Sequence[Choice]) -> dict[str, Any]:
+    """Plans and sets as data."""
+    return {
+        "schools": [{
+            "school": each.school, "why": each.why, "menu": timing_data(each.menu.timing) if each.menu else None,
+            "modes": len(each.modes), "frames_a_minute": round(each.lost_per_min, 3), "lost": round(each.lost, 4),
+            "dark": round(each.border, 4), "off_round": round(each.off_round, 4),
+            "systems": [{"system": row.system.id, "mode": timing_data(row.mode.timing), "box": row.glass.box,
+                         "scale": [round(by, 6) for by in row.glass.scale], "speed": round(row.play.speed, 8),
+                         "cents": round(row.play.cents, 3)} for row in each.rows],
+        } for each in found],
+        "sets": [{"modes": [timing_data(mode.timing) for mode in each.modes], "suffered": round(each.cost, 6),
+                  "gap": each.gap, "served": dict(zip([asking.name for asking in askings], each.served, strict=True))}
+                 for each in choices],
+    }  # fmt: skip
 
 
 def _keep_wishes(folder: Path, wishes: list[str], games: list[str]) -> None:

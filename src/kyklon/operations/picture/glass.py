@@ -109,11 +109,6 @@ class Play:
         """Samples a second that the sound of a game which follows the display is made of, for `rate` to be heard."""
         return rate * self.speed
 
-    def tear_line(self, field: int, lines: int) -> float:
-        """Where the picture tears, without waiting for the field: the line at which the next frame comes in."""
-        at = float(Fraction(field) / self.shown_hz * self.game_hz)
-        return (1 - (at - floor(at))) * lines % lines
-
 
 def cadence(play: Play, fields: int, phase: Fraction = Fraction(1, 2)) -> tuple[int, ...]:
     """Which frame each field shows, for a game that keeps its own speed: the newest that is ready.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
-from math import ceil, log2
+from math import ceil
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Adapter, Board, Display, Range, System
@@ -171,55 +171,3 @@ def _widths_for(width: int, link: Carried) -> Iterator[int]:
     for active in sorted({ceil(width * times * 1.07 / 64) * 64 for times in range(1, 12)}):
         if active in WIDTHS and active >= link.least_width:
             yield active
-
-
-@dataclass(frozen=True)
-class Match:
-    """A system's rate against the display's: beat_s, one frame dropped or doubled every so many seconds
-    (None when equal); speed, the change when the game follows the display; cents, its pitch."""
-
-    beat_s: float | None
-    speed: float
-    cents: float
-
-
-def match(display_hz: Fraction, game_hz: Fraction) -> Match:
-    """Refresh mismatch: 1/|fd - fg| seconds, or a speed of fd/fg and 1200 log2(fd/fg) cents."""
-    difference = abs(display_hz - game_hz)
-    ratio = float(display_hz / game_hz)
-    beat = None if difference < Fraction(1, 100_000) else float(1 / difference)
-    return Match(beat, ratio, 1200 * log2(ratio))
-
-
-@dataclass(frozen=True)
-class Placement:
-    """Where a system's picture lands in a mode: whole scale factors, size in the mode's pixels, borders as
-    shares of the active area, and the share of the picture that the bezel hides."""
-
-    scale: tuple[int, int]
-    size: tuple[int, int]
-    left: float
-    top: float
-    hidden: float
-    pixel_aspect: float
-
-
-def place(system: System, mode: Mode, display: Display) -> Placement:
-    """Whole-number placement of a system's raster in a mode on a display.
-
-    pixel_aspect: width to height of one of the system's pixels on the glass, display aspect x Vactive /
-    Hactive x scale factors.
-    """
-    width, height = raster(system)
-    across, down = mode.timing.size
-    scale_x, scale_y = max(1, across // width), max(1, down // height)
-    if not display.tube:
-        scale_x = scale_y = min(scale_x, scale_y)
-    size = (width * scale_x, height * scale_y)
-    left, top = (across - size[0]) / 2 / across, (down - size[1]) / 2 / down
-    edge = display.overscan_percent / 100
-    seen = 1.0
-    for border in (left, top):
-        seen *= 1 - 2 * max(0.0, edge - border) / (1 - 2 * border)
-    aspect = display.aspect[0] / display.aspect[1] * down / across * scale_x / scale_y
-    return Placement((scale_x, scale_y), size, left, top, 1 - seen, aspect)

@@ -50,7 +50,6 @@ class ChainView(LightView):
         whole.setStretch(0, 1)
         whole.setStretch(1, 1)
         self.setLayout(whole)
-        self._show_colour()
 
     def refresh(self) -> None:
         """Override."""
@@ -70,6 +69,7 @@ class ChainView(LightView):
         missing = "The display is not plugged in yet; Plan connects the parts."
         self._words.setText(told or (fine if chain.whole else missing))
         self._show_pins(chain)
+        self._show_colour()
 
     def _place(self, place: Place, fault: str) -> PlaceDrawn:
         part = place.part
@@ -119,5 +119,8 @@ class ChainView(LightView):
         sent, takes = by_name[self._sent.value], by_name[self._takes.value]
         found = colour.seen(sent, takes)
         carrier = show(float(sent.subcarrier_hz), "Hz", 6, prefix="M")
+        menu = self.build.picture.menu.timing
+        near = abs(menu.horizontal_hz / sent.line_hz - 1) < 0.03
+        dots = f" {colour.crawl(sent, menu)}" if near else ""
         self._seen.setText(f"{found.words}\n\nSubcarrier {carrier}, {float(sent.cycles):.4g} cycles a line, "
-                           f"{sent.pedestal:g}\u202f% pedestal (ITU-R BT.470).")  # fmt: skip
+                           f"{sent.pedestal:g}\u202f% pedestal (ITU-R BT.470).{dots}")  # fmt: skip

@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import cast
 
-from PyQt6.QtWidgets import QScrollArea, QTabBar
+from PyQt6.QtWidgets import QScrollArea
 
-from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.picture.chain_view import ChainView
 from kyklon.app.pages.picture.geometry_view import GeometryView
 from kyklon.app.pages.picture.identification_view import IdentificationView
@@ -17,10 +16,9 @@ from kyklon.app.pages.picture.papers import PicturePapers
 from kyklon.app.pages.picture.ranges_view import RangesView
 from kyklon.app.pages.picture.schools_view import SchoolsView
 from kyklon.app.pages.picture.signals_view import SignalsView
-from kyklon.app.pages.view_stack import ViewStack
+from kyklon.app.pages.tabbed_page import TabbedPage
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import button, row
-from kyklon.app.widgets.instrument import Instrument
+from kyklon.app.widgets.basic import button
 from kyklon.catalogue.records import Display
 
 RANGES, CHAIN, SIGNALS, SCHOOLS, JUDDER, GEOMETRY, IDENTIFICATION = range(7)
@@ -31,7 +29,7 @@ _VIEWS: tuple[tuple[str, Callable[[Session], LightView]], ...] = (
 )  # fmt: skip
 
 
-class PicturePage(OperationPage):
+class PicturePage(TabbedPage):
     number = 50
     cautions = (
         "Tubes keep a lethal charge after the plug is out. Leave the chassis to someone qualified.",
@@ -40,34 +38,19 @@ class PicturePage(OperationPage):
     )
 
     def __init__(self, session: Session) -> None:
-        super().__init__(session)
-        self._front = -1
-        self._stack = ViewStack(session, tuple(maker for _name, maker in _VIEWS))
-        self._tabs = QTabBar()
-        self._tabs.setAccessibleName("Part of the picture")
-        self._tabs.setDrawBase(False)
-        self._tabs.setExpanding(False)
-        for name, _view in _VIEWS:
-            self._tabs.addTab(name)
-        self._tabs.currentChanged.connect(lambda _index: self._on_switched())
+        super().__init__(session, _VIEWS, "Part of the picture")
         self.papers = PicturePapers(session)
         self.export = button("Export…", lambda: self.papers.open(self.export))
-        self.body.addLayout(row(self._tabs, 1, self.export))
         around = QScrollArea()
         around.setWidgetResizable(True)
-        around.setWidget(self._stack)
-        self.body.addWidget(around, 1)
+        around.setWidget(self.stack)
         self.theme.changed.connect(self._fit)
         self._fit()
-        self._on_switched()
+        self.lay_out(self.export, around)
 
     def _fit(self) -> None:
         """Room for large letters: what does not fit the window is scrolled to."""
-        self._stack.setMinimumSize(*(round(self.theme.px(each)) for each in LEAST))
-
-    def view_at(self, view: int) -> LightView:
-        """A view, made if it is not there yet."""
-        return cast(LightView, self._stack.view(view))
+        self.stack.setMinimumSize(*(round(self.theme.px(each)) for each in LEAST))
 
     @property
     def ranges(self) -> RangesView:
@@ -89,43 +72,9 @@ class PicturePage(OperationPage):
     def identification(self) -> IdentificationView:
         return cast(IdentificationView, self.view_at(IDENTIFICATION))
 
-    @property
-    def view(self) -> int:
-        """Which view is shown."""
-        return self._tabs.currentIndex()
-
-    def show_view(self, view: int) -> None:
-        """Switch to a view."""
-        self._tabs.setCurrentIndex(view)
-
-    def instrument(self) -> Instrument | None:
-        """Override."""
-        return self.view_at(self.view).instrument
-
     def refresh(self) -> None:
         """Override."""
         super().refresh()
         display = self.session.catalogue.find(Display, self.session.build.part("display"))
         self.set_subject(f"{display.name} · {display.note}" if display else "Choose a display in Plan.")
         self.view_at(self.view).refresh()
-
-    def showEvent(self, event: object) -> None:
-        """Override."""
-        super().showEvent(event)  # type: ignore[arg-type] # a QShowEvent
-        self.view_at(self.view).shown()
-
-    def hideEvent(self, event: object) -> None:
-        """Override."""
-        super().hideEvent(event)  # type: ignore[arg-type] # a QHideEvent
-        if self.view in self._stack.made and not self.session.ended:  # at the end its timers are gone already
-            self._stack.made[self.view].hidden()
-
-    def _on_switched(self) -> None:
-        if self._front in self._stack.made and self._front != self.view:
-            self._stack.made[self._front].hidden()
-        self._front = self.view
-        front = self.view_at(self.view)
-        front.refresh()
-        self._stack.setCurrentIndex(self.view)
-        if self.isVisible():
-            front.shown()

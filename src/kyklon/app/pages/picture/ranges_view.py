@@ -16,10 +16,10 @@ from kyklon.catalogue.records import Board, Display, System
 from kyklon.model.build import SystemMode
 from kyklon.model.timing import Mode
 from kyklon.operations.picture.findings import MENU, menu_mode, modes_of
-from kyklon.operations.picture.glass import on_glass
+from kyklon.operations.picture.glass import Play, on_glass
 from kyklon.operations.picture.ground import stood
 from kyklon.operations.picture.names import parse_timing
-from kyklon.operations.picture.ranges import Fit, adapters_of, carried, display_ranges, fit, match, propose
+from kyklon.operations.picture.ranges import Fit, adapters_of, carried, display_ranges, fit, propose
 
 
 class RangesView(LightView):
@@ -135,10 +135,10 @@ class RangesView(LightView):
             return (*rows, ("From", mode.name))
         picture = self.session.build.picture
         spot = on_glass(stood(system, picture), timing, display, scaled=picture.school == "scaled")
-        beat = match(timing.vertical_hz, system.refresh_hz)
+        lost = Play(system.refresh_hz, timing.vertical_hz).lost_per_min
         rows += [
             ("Game", show(float(system.refresh_hz), "Hz")),
-            ("One frame lost", "never" if beat.beat_s is None else f"every {show_duration(beat.beat_s)}"),
+            ("One frame lost", f"every {show_duration(60 / lost)}" if lost else "never"),
             ("Width", f"{spot.box[2]}, × {spot.scale[0]:.4g}"),
             ("Height", f"{spot.box[3]} of {timing.size[1]}, × {spot.scale[1]:.3g}"),
             ("Circle", "round" if abs(spot.circle - 1) < 0.005 else f"{spot.circle:.3f} wide to high"),
