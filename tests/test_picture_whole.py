@@ -6,11 +6,13 @@ import itertools
 import random
 from fractions import Fraction
 from functools import cache
+from io import BytesIO
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from PIL import Image as Image_
 
 from kyklon.base.errors import FormatError, WrongUse
 from kyklon.catalogue.loader import Catalogue, load, standard_timings
@@ -22,6 +24,7 @@ from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.findings import Severity
 from kyklon.model.timing import Axis, Mode, Timing
 from kyklon.model.world import World
+from kyklon.operations.boot import firmware
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.first_boot import parts as setup_parts
 from kyklon.operations.picture import colour, edid, testcard
@@ -466,6 +469,18 @@ def test_an_adjustment_is_kept_and_comes_with_the_next_plan(demo: Demo, catalogu
     assert squeezed_one[2].off_round < 0.01  # scaling makes up for it
     assert squeezed_one[2].rows[0].glass.box[2] < plain_one[2].rows[0].glass.box[2]
     assert (kept.right, kept.down, kept.squeeze) == (33, 3, 1.05)  # three lines is what the front porch of CTA 8 gives
+
+
+def test_the_card_goes_with_the_boot_files_where_the_firmware_shows_it(demo: Demo, catalogue: Catalogue) -> None:
+    build = remedied(demo.build, taken(demo.build, plans(demo.build, catalogue, World())[0]))
+    assert firmware.files(build, catalogue) == {}
+    build = edited(build, "picture.test_card", True)
+    ((name, data),) = firmware.files(build, catalogue).items()
+    text = next(file for file in compiled(build, catalogue, {}) if file.path == "merrow.settings").text
+    assert f"picture.first = {name}" in text.replace("=", " = ").replace("  ", " ")
+    with Image_.open(BytesIO(data)) as picture:
+        assert picture.size == build.picture.menu.timing.size
+    assert firmware.files(build.with_part("board", "ling"), catalogue) == {}
 
 
 @given(st.integers(32, 2600), st.integers(32, 1300), st.sampled_from(testcard.PLATES))

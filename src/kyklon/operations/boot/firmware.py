@@ -11,6 +11,7 @@ from kyklon.model.build import Build
 from kyklon.model.card import CardContents
 from kyklon.operations.card.volumes import ramdisk
 from kyklon.operations.picture import edid, testcard
+from kyklon.operations.picture.ground import Ground
 from kyklon.operations.picture.sending import FIRMWARE, by_firmware, identification, unfit
 
 RAMDISK = "kyklon-picture.cpio"  # on the boot partition
@@ -27,8 +28,9 @@ def files(build: Build, catalogue: Catalogue) -> dict[str, bytes]:
 
 def _test_card(build: Build, board: Board | None, display: Display | None, dialect: Dialect | None) -> dict[str, bytes]:
     """The card for the menu's mode, where the firmware shows a picture while it starts."""
-    shown = board is not None and "card picture" in board.honours and dialect is not None
-    if not (build.picture.test_card and shown and display and dialect and dialect.carries("picture.test_card")):
+    if not build.picture.test_card or board is None or display is None:
+        return {}
+    if not Ground(display, board, dialect=dialect).shows_card:
         return {}
     return {TEST_CARD: testcard.png(testcard.card(build.picture.menu.timing, display))}
 

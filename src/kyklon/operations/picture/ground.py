@@ -35,6 +35,12 @@ class Ground:
     def link(self) -> Carried:
         return carried(self.board, self.adapters, self.display)
 
+    @property
+    def shows_card(self) -> bool:
+        """Whether the firmware shows a picture of the user's own while it starts."""
+        dialect = self.dialect
+        return "card picture" in self.board.honours and dialect is not None and dialect.carries("picture.test_card")
+
 
 def ground_of(build: Build, catalogue: Catalogue, world: World) -> Ground | None:
     """None where no display or no board is chosen."""

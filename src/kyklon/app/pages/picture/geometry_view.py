@@ -13,7 +13,7 @@ from kyklon.app.pages.picture.geometry_drawing import GeometryDrawing, GlassDraw
 from kyklon.app.pages.picture.light import SIDE, LightView
 from kyklon.app.pages.picture.strip_drawing import StripDrawing, Thumb
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
+from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, set_tip
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.catalogue.records import Display, System
 from kyklon.devices import choose
@@ -134,6 +134,9 @@ class GeometryView(LightView):
         self._on_start.blockSignals(True)
         self._on_start.setChecked(self.build.picture.test_card)
         self._on_start.blockSignals(False)
+        able = self.ground is not None and self.ground.shows_card
+        self._on_start.setEnabled(able)
+        set_tip(self._on_start, "" if able else "This board's firmware shows no picture of yours")
         if display is None:
             self.drawing.show_glass(None, None)
             return
