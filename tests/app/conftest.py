@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt, QTimer
-from PyQt6.QtWidgets import QApplication, QDialog, QPushButton, QWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QDialog, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from kyklon.app.pages.card.drive_list import DriveLine
@@ -50,6 +50,14 @@ class User:
         assert name is not None, f"no button {words!r} among {sorted(there)}"
         assert there[name].isEnabled(), f"{name!r} cannot be pressed"
         self.bot.mouseClick(there[name], Qt.MouseButton.LeftButton)
+
+    def pick(self, place: QWidget, name: str, value: str) -> None:
+        """Choose a value in the combo box of that name, as a click in its list does."""
+        box = next(each for each in place.findChildren(QComboBox) if each.accessibleName() == name)
+        at = box.findData(value)
+        assert at >= 0, f"{name} has no {value}"
+        box.setCurrentIndex(at)
+        box.activated.emit(at)
 
     def click(self, widget: QWidget, at: QPointF | None = None) -> None:
         spot = at.toPoint() if at is not None else QPoint(widget.width() // 2, widget.height() // 2)

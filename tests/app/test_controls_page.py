@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QWidget
+from PyQt6.QtWidgets import QFileDialog
 
 from conftest import User, at_window
 from kyklon.app.pages.controls.page import HOTKEYS, KEYBOARD, LIVE, MAP, PANEL, PINS, WIRING, ControlsPage
@@ -18,15 +18,6 @@ from kyklon.operations.controls.faulty import World
 from kyklon.record.logbook import Logbook
 
 EIGHT = ("alder-8", "birch-16", "cedar-disc", "elm-micro", "fir-board-v", "gorse-twin", "hazel-ring", "ivy-steps")
-
-
-def pick(user: User, place: QWidget, name: str, value: str) -> None:
-    """Choose a value in the combo box of that name, as a click in its list does."""
-    box = next(each for each in place.findChildren(QComboBox) if each.accessibleName() == name)
-    at = box.findData(value)
-    assert at >= 0, f"{name} has no {value}"
-    box.setCurrentIndex(at)
-    box.activated.emit(at)
 
 
 def page_of(user: User, view: int) -> Any:
@@ -110,14 +101,14 @@ def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatc
     begun = time.monotonic()
     session = user.window.session
     page = page_of(user, PANEL)
-    pick(user, page.panel, "Arrangement", "curved-six")
-    pick(user, page.panel, "Seats", "4")
+    user.pick(page.panel, "Arrangement", "curved-six")
+    user.pick(page.panel, "Seats", "4")
     user.press("Lay out", page.panel)
     assert len(session.build.controls.layout.seats) == 4
     assert "controls.players" in user.stops
 
     page.show_view(WIRING)
-    pick(user, page.wiring, "Encoder to add", "tackle-pair")
+    user.pick(page.wiring, "Encoder to add", "tackle-pair")
     user.press("Add", page.wiring)
     user.press("Wire all", page.wiring)
     rig = page.wiring.rig
@@ -233,7 +224,7 @@ def test_the_fairs_ribbon_keys_and_pins(fair) -> None:
     keys.show_mode(2)
     told = []
     for school in ("position", "symbol"):
-        pick(user, keys, "Keys by", school)
+        user.pick(keys, "Keys by", school)
         told.append(dict(keys.keys._caps.labels))
     assert told[0] != told[1]
     page.show_view(PINS)

@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 from PyQt6.QtCore import QPointF
-from PyQt6.QtWidgets import QComboBox, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from conftest import User
 from kyklon.app.pages.picture.page import (
@@ -28,15 +28,6 @@ from kyklon.operations.picture import edid
 from kyklon.operations.picture.schools import SCHOOLS as SCHOOL_KEYS
 
 DISPLAYS = (("casement-19", "gantry-rgb"), ("casement-tri-25", "gantry-15"), ("pane-24", ""), ("pane-7", ""))
-
-
-def pick(place: QWidget, name: str, value: str) -> None:
-    """Choose a value in the combo box of that name, as a click in its list does."""
-    box = next(each for each in place.findChildren(QComboBox) if each.accessibleName() == name)
-    at = box.findData(value)
-    assert at >= 0, f"{name} has no {value}"
-    box.setCurrentIndex(at)
-    box.activated.emit(at)
 
 
 def view_of(user: User, view: int) -> Any:
@@ -182,7 +173,7 @@ def test_signals_are_looked_at_and_the_display_is_switched_on_later(user: User) 
     drawing = view.drawing
     user.click(drawing, QPointF(drawing.width() * 0.5, drawing.height() * 0.4))
     assert view._facts.findChildren(QWidget)
-    pick(page, "When the display is switched on", "once the mode holds")
+    user.pick(page, "When the display is switched on", "once the mode holds")
     assert user.window.session.build.picture.display_on == "once the mode holds"
     assert [each.key for each in view.found if each.harms] == ["menu", "leaving"]  # by hand does not cure those
 
@@ -240,5 +231,5 @@ def test_the_chain_names_what_does_not_go_together(user: User) -> None:
     page = view_of(user, CHAIN)
     assert "stays dark" in page.view_at(CHAIN)._words.text()
     assert any(code.startswith("picture.chain-output") for code in user.stops)
-    pick(page, "The set takes", "PAL B/G")
+    user.pick(page, "The set takes", "PAL B/G")
     assert "rolls" in page.view_at(CHAIN)._seen.text()

@@ -70,7 +70,7 @@ class BlocksDrawing(Instrument):
         across, down = grid.width() / _COLUMNS, min(28 * scale, grid.height() / rows)
         for place, byte in enumerate(block.data):
             row, column = divmod(place, _COLUMNS)
-            token = self._token(place, block) if first or place in (0, 127) else self._token_of_extension(block, place)
+            token = self._token(place) if first or place in (0, 127) else self._token_of_extension(block, place)
             cell = QRectF(grid.left() + column * across, grid.top() + row * down, across - 1, down - 1)
             self.block(painter, cell, self.theme.color(token, 40 + (150 if byte else 0)), radius=1)
         if first:
@@ -85,13 +85,12 @@ class BlocksDrawing(Instrument):
                 if key.bottom() > spot.bottom():
                     break
                 self.block(painter, key, self.theme.color(token, 190), radius=1)
-                drawn = self.text(painter, QRectF(key.right() + 4, key.top() - 4, 150 * scale, 16 * scale), words,
+                self.text(painter, QRectF(key.right() + 4, key.top() - 4, 150 * scale, 16 * scale), words,
                                   font=self.theme.font("small"), token="muted")  # fmt: skip
                 x = key.right() + 14 * scale + painter.fontMetrics().horizontalAdvance(words)
-                del drawn
 
     @staticmethod
-    def _token(place: int, _block: BlockDrawn) -> str:
+    def _token(place: int) -> str:
         return next(token for low, high, _words, token in _PARTS if low <= place < high)
 
     @staticmethod

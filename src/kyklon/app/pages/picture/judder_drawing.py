@@ -14,6 +14,7 @@ from kyklon.operations.picture.glass import Play, cadence
 
 FIELDS = 26  # drawn side by side
 _BARS = 7  # of the moving picture
+_WAY = 120.0  # frames from edge to edge: two seconds at 60 Hz, as games scroll, CP
 
 
 class FramesDrawing(Instrument):
@@ -107,7 +108,6 @@ class MovingDrawing(Instrument):
         super().__init__(theme, "A moving bar, smooth and as the game shows it")
         self._play: Play | None = None
         self.seconds = 0.0
-        self.steps_a_second = 8  # game pixels a frame, as a scrolling game moves, CP
 
     def show_play(self, play: Play | None) -> None:
         self._play = play
@@ -127,8 +127,7 @@ class MovingDrawing(Instrument):
         # the same rule as glass.cadence, for one field
         frame = floor(Fraction(1, 2) + play.game_hz / play.shown_hz * field)
         smooth = field / float(play.shown_hz) * float(play.game_hz) + 0.5
-        way = 120.0  # frames from edge to edge
-        return smooth / way % 1, frame / way % 1
+        return smooth / _WAY % 1, frame / _WAY % 1
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
