@@ -41,12 +41,13 @@ from kyklon.model.build import Build
 from kyklon.model.card import Program
 from kyklon.model.fields import describe, described_fields
 from kyklon.model.kernel_line import given, set_words, word_values, words
+from kyklon.operations import checksums
 from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.read import read_settings
 from kyklon.operations.boot.services import by_dependencies
 from kyklon.operations.card.sets import multiboot
-from kyklon.operations.card.sources import checksums, joined, source
+from kyklon.operations.card.sources import joined, source
 from kyklon.operations.card.volumes import boot_facts, contents, partitions, ramdisk, usage
 from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.fsck import complaints

@@ -22,7 +22,8 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError, SourceError
 from kyklon.model.image_file import SourceFacts, Stated
-from kyklon.operations.card.sources import checksums, formats, source, unpack
+from kyklon.operations import checksums
+from kyklon.operations.card.sources import formats, source, unpack
 from kyklon.operations.card.sources.joined import Joined, open_image, parts_of
 
 MIB = 1 << 20

@@ -33,10 +33,11 @@ from kyklon.catalogue.records import Chooser, Image, System
 from kyklon.commands import main as commands
 from kyklon.model.build import LibrarySettings, edited
 from kyklon.model.kernel_line import set_words
+from kyklon.operations import checksums
 from kyklon.operations.boot.acts import plan_boot_files, put_boot_files
 from kyklon.operations.card.sets import multiboot
 from kyklon.operations.card.sets.problems import Problem, rename
-from kyklon.operations.card.sources import checksums, source
+from kyklon.operations.card.sources import source
 from kyklon.operations.card.volumes import boot_facts, contents
 from kyklon.operations.card.volumes.fat import FatVolume
 from kyklon.operations.library import transfer

@@ -24,7 +24,11 @@ from kyklon.operations.library import transfer
 from kyklon.operations.library.acts import copy_games
 from kyklon.operations.library.findings import findings
 from kyklon.operations.library.observe import look_at_library
-from kyklon.operations.library.scan import scan, title_of, unsafe_member
+from kyklon.operations.library.facts import Facts
+from kyklon.operations.library.naming import Terms, named
+from kyklon.operations.library.packed import unsafe_member
+from kyklon.operations.library.scan import scan
+from kyklon.operations.library.titles import title_of
 from kyklon.operations.library.versions import Tags, place, tags_of
 from kyklon.record import folder as store
 from support import Demo
@@ -32,6 +36,10 @@ from support import Demo
 
 def scanned(demo: Demo, catalogue: Catalogue) -> Scan:
     return scan(demo.folder / "library", systems_of(demo.build, catalogue), demo.build.library)
+
+
+def named_scan(folder: Path, systems: tuple[System, ...], settings: LibrarySettings) -> Scan:
+    return named(scan(folder, systems, settings), Terms(settings, systems, Path, {}), Facts())
 
 
 def test_the_demo_has_about_200_games_of_five_systems(demo: Demo, catalogue: Catalogue) -> None:
@@ -252,12 +260,12 @@ def test_of_several_versions_one_is_kept(
     for number, name in enumerate((*VERSIONS, "Copper Quarry (Japan)")):
         (tmp_path / "alder8" / f"{name}.al8").write_bytes(bytes([number]) * 99)
     systems = (catalogue.get(System, "alder-8"),)
-    found = scan(tmp_path, systems, LibrarySettings(regions=order))
+    found = named_scan(tmp_path, systems, LibrarySettings(regions=order))
     ready = {Path(game.files[0]).stem for game in found.ready}
     assert ready == {kept, "Copper Quarry (Japan)"}  # what there is one of stays, whatever its region
     assert {reason.code for game in found.games for reason in game.reasons} == {"version"}
     assert all(kept in reason.text for game in found.games for reason in game.reasons)
-    every = scan(tmp_path, systems, LibrarySettings(regions=order, keep_all_revisions=True))
+    every = named_scan(tmp_path, systems, LibrarySettings(regions=order, keep_all_revisions=True))
     assert len(every.ready) == 7
 
 
@@ -267,14 +275,14 @@ def test_a_better_version_that_does_not_play_is_no_reason(catalogue: Catalogue, 
     (tmp_path / "alder8" / "Tidal Ferry (Japan).al8").write_bytes(b"x" * 99)
     (tmp_path / "alder8" / "Twin One.al8").write_bytes(b"y" * 99)
     (tmp_path / "alder8" / "twin one.zip").write_bytes(b"z" * 98)
-    found = scan(tmp_path, (catalogue.get(System, "alder-8"),), LibrarySettings())
+    found = named_scan(tmp_path, (catalogue.get(System, "alder-8"),), LibrarySettings())
     assert "Tidal Ferry (Japan).al8" in {Path(game.files[0]).name for game in found.ready}
 
 
 @given(st.text(max_size=60))
 def test_any_name_has_tags(name: str) -> None:
     tags = tags_of(name)
-    assert len(place(tags, ("Europe",))[2]) == 4
+    assert len(place(tags, ("Europe",))[3]) == 4
 
 
 def test_tags_of_names() -> None:

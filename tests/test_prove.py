@@ -213,7 +213,7 @@ def test_cancel_ends_a_pause(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("algorithm", ["SHA-512", "SHA-1", "MD5", "CRC-32"])
 def test_makers_sums_of_every_kind_are_checked_before_the_table(algorithm: str, tmp_path: Path) -> None:
-    from kyklon.operations.card.sources import checksums
+    from kyklon.operations import checksums
 
     path = image(tmp_path)
     with path.open("rb") as file:

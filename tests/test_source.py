@@ -17,7 +17,8 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError, SourceError
 from kyklon.model.image_file import Stated
-from kyklon.operations.card.sources import checksums, source
+from kyklon.operations import checksums
+from kyklon.operations.card.sources import source
 
 PACK = {
     "plain": bytes,

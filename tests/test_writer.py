@@ -30,12 +30,13 @@ from kyklon.devices.simulated.drives import SimulatedHandle
 from kyklon.model.build import CardState, edited
 from kyklon.model.image_file import Stated
 from kyklon.model.world import World
+from kyklon.operations import checksums
 from kyklon.operations.boot.acts import put_boot_files
 from kyklon.operations.card.acts import write_card
 from kyklon.operations.card.drives.fat_files import FatFiles
 from kyklon.operations.card.drives.interlock import Purpose, Request, opened
 from kyklon.operations.card.drives.writer import PLACE, PLAINLY, Order, _Job, write_image
-from kyklon.operations.card.sources import checksums, source
+from kyklon.operations.card.sources import source
 from kyklon.operations.card.volumes import contents
 from kyklon.operations.card.volumes.fat import FatVolume
 from support import MIB, Demo, simulated, write

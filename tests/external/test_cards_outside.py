@@ -18,11 +18,12 @@ from kyklon.base import tools
 from kyklon.base.errors import FormatError, Refused, TargetFull
 from kyklon.devices.layers import Layers, node_at
 from kyklon.model.card import PartitionTable
+from kyklon.operations import checksums
 from kyklon.operations.card.acts import CardJob, backup_card, compare_cards, prepare_card, prove_card
 from kyklon.operations.card.drives import looking
 from kyklon.operations.card.drives.interlock import Consent, Purpose
 from kyklon.operations.card.drives.writer import Order
-from kyklon.operations.card.sources import checksums, source
+from kyklon.operations.card.sources import source
 from kyklon.operations.card.sources.joined import open_image
 from kyklon.operations.card.volumes import contents, partitions, usage
 from kyklon.operations.card.volumes import survey as volumes

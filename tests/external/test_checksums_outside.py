@@ -14,7 +14,7 @@ import pytest
 
 from kyklon.base.errors import FormatError
 from kyklon.model.image_file import Stated
-from kyklon.operations.card.sources import checksums
+from kyklon.operations import checksums
 
 NAMES = ("plain.img", "with blank.img", "back\\slash.img", "new\nline.img", "*star.img", "täg (x) = y.img", "-dash.img")
 TOOLS = {"md5sum": "MD5", "sha1sum": "SHA-1", "sha224sum": "SHA-224", "sha256sum": "SHA-256", "sha384sum": "SHA-384",

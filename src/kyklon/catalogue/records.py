@@ -433,7 +433,27 @@ def _in_rows(inputs: tuple[Input, ...]) -> tuple[Input, ...]:
     return inputs
 
 
+class DumpHeader(Record):
+    """What some copiers put before a dump, skipped before its checksum is taken. magic: the bytes that tell it, in
+    hexadecimal; at: where they stand; size: of the whole header, bytes."""
+
+    magic: str = Field(pattern=r"^([0-9a-f]{2}){1,32}$")
+    at: int = Field(default=0, ge=0, le=65_536)
+    size: int = Field(gt=0, le=65_536)
+
+
+class TrackList(Record):
+    """A text that names a disc's tracks. ending: of its file. word: what a line with a name begins with, '' where each
+    line is a name."""
+
+    ending: str = Field(pattern=r"^[a-z0-9]{1,12}$")
+    word: str = Field(default="", max_length=20)
+
+
 class System(CataloguePart):
+    """headers: of its dumps. track_lists: beside cue sheets. folder_games: each game is a folder. disk_kinds: endings
+    of hard-disk files that lie in a folder of the archive's name."""
+
     width: int = Field(gt=0, le=8192)
     height: int = Field(gt=0, le=8192)
     refresh: Annotated[str, Field(pattern=r"^\d{1,9}([./]\d{1,9})?$"), AfterValidator(_rate)]  # Hz, decimal or fraction
@@ -451,6 +471,10 @@ class System(CataloguePart):
     held: tuple[tuple[str, ...], ...] = ()  # keys of it that its games want held together
     emulator: str
     lag_frames: int = 1
+    headers: tuple[DumpHeader, ...] = ()
+    track_lists: tuple[TrackList, ...] = ()
+    folder_games: bool = False
+    disk_kinds: tuple[str, ...] = ()
 
     @property
     def refresh_hz(self) -> Fraction:

@@ -149,9 +149,9 @@ def write(
 
 def _write(request: Request, sha256: str | None, *, digest: bool) -> WriteReport:
     """Outside a build: nothing is recorded."""
+    from kyklon.operations import checksums
     from kyklon.operations.card.drives.interlock import opened
     from kyklon.operations.card.drives.writer import Order, write_image
-    from kyklon.operations.card.sources import checksums
 
     assert request.image is not None
     stated = checksums.from_text(sha256) if sha256 else checksums.beside(request.image)
@@ -165,8 +165,8 @@ def _write_recorded(request: Request, folder: Path, sha256: str | None) -> Write
     """Onto a drive of a build: what became of it is kept in the build."""
     from kyklon.catalogue.records import Card
     from kyklon.commands.shared import catalogue
+    from kyklon.operations import checksums
     from kyklon.operations.card.acts import CardJob, stated_for, write_card
-    from kyklon.operations.card.sources import checksums
     from kyklon.record import folder as store
 
     assert request.image is not None

@@ -16,8 +16,9 @@ Place = Annotated[Path | None, Option("--shelf", help="A shelf other than your o
 
 def inspect(file: Path, as_json: Json = False) -> int:
     """Say what an image file is, without unpacking it to disk."""
+    from kyklon.operations import checksums
     from kyklon.operations.card.shelving import boards_served
-    from kyklon.operations.card.sources import checksums, source
+    from kyklon.operations.card.sources import source
     from kyklon.operations.card.volumes import contents
 
     facts = source.inspect(file)

@@ -13,12 +13,13 @@ from kyklon.model.described import described
 from kyklon.model.fault import FaultCase
 from kyklon.model.fields import describe
 from kyklon.model.findings import Change, Remedy
+from kyklon.model.library import ListFile, ListScheme, Route
 from kyklon.model.record import Record
 from kyklon.model.system import SystemSetup
 from kyklon.model.timing import Mode
 
 MOST_EVENTS = 200  # kept of a card; the logbook keeps all
-VERSION = 5  # of build.json; record.folder migrates older ones
+VERSION = 6  # of build.json; record.folder migrates older ones
 
 
 class Part(Record):
@@ -227,8 +228,31 @@ class LibrarySettings(Record):
     folder: str = described("Library folder", "")
     destination: str = described("Destination", "")
     regions: tuple[str, ...] = described("Regions, the dearest first", ("Europe", "World", "America", "Japan"))
+    languages: tuple[str, ...] = described("Languages, the dearest first", ())
     keep_all_revisions: bool = described("All versions of a game", False)
     right_names: tuple[RightName, ...] = described("System file on the machine", ())
+    lists: tuple[ListFile, ...] = described("Lists of games", ())
+    schemes: tuple[ListScheme, ...] = described("How lists are written", ())
+    wrong_per_1000: float = described("Wrong ones accepted in a thousand", 3.0, ge=0.1, le=200)
+    pictures: str = described("Cover pictures", "")
+    texts: str = described("Descriptions", "")
+    plays: str = described("Play counts", "")
+    must: tuple[str, ...] = described("Games that go along", ())
+    never: tuple[str, ...] = described("Games that stay away", ())
+    favourites: tuple[str, ...] = described("Favourites", ())
+    room_bytes: int = described("Room for games", 0, unit="B", ge=0)
+    save_bytes: int = described("Room for saves of a game", 65_536, unit="B", ge=0)
+    hidden: tuple[str, ...] = described("Hidden systems", ())
+    route: Route = described(
+        "Way onto the machine", "folder", choices=(("folder", "stick, share or card"), ("secure copy", "secure copy"))
+    )
+    host: str = described("Machine's address", "", pattern=r"^[A-Za-z0-9.:_-]{0,253}$", hint="games.local")
+    port: int = described("Port", 22, ge=1, le=65535)
+    account: str = described("User on the machine", "player", pattern=r"^[a-z_][a-z0-9_-]{0,31}$", hint="player")
+    key_file: str = described("Key file", "")
+    host_key: str = described("Host key", "")
+    remote_folder: str = described("Folder on the machine", "", hint="/home/player")
+    lists_made: tuple[str, ...] = described("Lists for the front end", ())
 
 
 Value = bool | int | float | str
@@ -280,7 +304,7 @@ class Build(Record):
     """The whole build, as saved in build.json."""
 
     format: Literal["kyklon-build"] = "kyklon-build"
-    version: Literal[5] = 5
+    version: Literal[6] = 6
     name: str = Field(min_length=1)
     kind: str
     systems: tuple[str, ...]

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Annotated, Literal
+
+from pydantic import Field
 
 from kyklon.model.record import Record
 
@@ -16,6 +19,10 @@ REASONS = {
     "track": "Missing disc track",
     "duplicate": "Duplicate",
     "version": "Another version is kept",
+    "members": "Members missing",
+    "bomb": "Archive that would flood a disk",
+    "too-large": "Larger than the stick's file system allows",
+    "left-out": "Left out by choice",
     "clash": "Same name but for case",
     "empty": "Empty file",
     "sheet": "Sheet that names no track",
@@ -30,6 +37,61 @@ class SystemFile(Record):
     sha256: str
     region: str = ""
     required: bool = True
+
+
+Route = Literal["folder", "secure copy"]
+Words = Annotated[str, Field(max_length=200)]
+
+
+class ListScheme(Record):
+    """How a list of games is written. Names are those of columns (CSV), of attributes or inner elements (XML), or of
+    keys (JSON); '' for what the list does not tell. game: the element or key that holds one game, '' where each row
+    is one; part: the same for one file of it. A part's names count only inside it."""
+
+    id: Words
+    name: Words = ""
+    kind: Literal["csv", "xml", "json"] = "csv"
+    game: Words = ""
+    title: Words = "name"
+    parent: Words = ""
+    part: Words = ""
+    part_name: Words = ""
+    size: Words = ""
+    crc: Words = ""
+    md5: Words = ""
+    sha1: Words = ""
+    sha256: Words = ""
+
+
+class ListFile(Record):
+    """A list that the user has. path: as in Source. scheme: id of a ListScheme, '' for a list of checksums. system:
+    that its games are for."""
+
+    path: str
+    system: str
+    scheme: str = ""
+
+
+@dataclass(frozen=True)
+class Naming:
+    """What a game is called, and how that is known. how: 'list' by its checksum, 'title' by its file name, 'yours' as
+    its user said, '' for the bare file name. full: with the tags that the list gives it. features: that the
+    confidence came from. confidence: that it is right, 0 to 1. parent: the game that it is a
+    version of. others: what else it may be, each with its confidence, the likeliest first. missing: members."""
+
+    title: str
+    how: Literal["list", "title", "yours", ""] = ""
+    confidence: float = 0.0
+    parent: str = ""
+    others: tuple[tuple[str, float], ...] = ()
+    missing: tuple[str, ...] = ()
+    full: str = ""
+    features: tuple[float, ...] = ()
+
+    @property
+    def group(self) -> str:
+        """What all versions of one game share."""
+        return self.parent or self.title
 
 
 @dataclass(frozen=True)
@@ -50,6 +112,18 @@ class Game:
     size: int
     discs: int = 1
     reasons: tuple[Reason, ...] = ()
+    naming: Naming | None = None
+    doubtful: bool = False  # its title waits for somebody to look
+
+    @property
+    def key(self) -> str:
+        """What the build knows it by: its first file."""
+        return self.files[0]
+
+    @property
+    def called(self) -> str:
+        """The title that people see."""
+        return self.naming.title if self.naming and not self.doubtful and self.naming.how else self.title
 
     @property
     def ready(self) -> bool:
@@ -72,13 +146,36 @@ class FoundSystemFile:
 
 
 @dataclass(frozen=True)
+class Choice:
+    """What fits. kept, left: keys of games. used, room: bytes. gap: how far the worth may be from the best there is, 0
+    to 1. worth: of those kept; whole: of all."""
+
+    kept: frozenset[str]
+    left: frozenset[str]
+    used: int
+    room: int
+    gap: float
+    worth: float
+    whole: float
+
+
+@dataclass(frozen=True)
 class Scan:
-    """All that was found. unsorted: files outside any known folder."""
+    """All that was found. unsorted: files outside any known folder. list_errors: why a list was not read. threshold:
+    the confidence from which titles were accepted. choice: what fits, None where all may go along."""
 
     folder: str
     games: tuple[Game, ...]
     system_files: tuple[FoundSystemFile, ...]
     unsorted: tuple[str, ...] = ()
+    list_errors: tuple[str, ...] = ()
+    threshold: float = 1.0
+    choice: Choice | None = None
+
+    @property
+    def doubtful(self) -> tuple[Game, ...]:
+        """Games whose title waits for somebody to look."""
+        return tuple(game for game in self.games if game.doubtful)
 
     def of(self, system: str) -> tuple[Game, ...]:
         return tuple(game for game in self.games if game.system == system)

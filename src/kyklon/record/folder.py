@@ -49,6 +49,7 @@ MIGRATIONS: Mapping[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     2: _renamed_kernels,
     3: lambda data: data,  # 4 added copies of the user's own parts
     4: lambda data: data,  # 5 added the panel of one's own, maps, the keyboard, the proof, each with a default
+    5: lambda data: data,  # 6 added lists of games, the choice and the ways onto the machine, each with a default
 }
 
 

@@ -16,6 +16,7 @@ from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.devices.ports import Target
 from kyklon.model.build import Build, CardEvent, CardRecord, CardState, edited
 from kyklon.model.image_file import SourceFacts, Stated
+from kyklon.operations import checksums
 from kyklon.operations.card.drives import backup, judgement, prepare
 from kyklon.operations.card.drives.fat_files import FatFiles
 from kyklon.operations.card.drives.interlock import (
@@ -30,7 +31,6 @@ from kyklon.operations.card.drives.interlock import (
 )
 from kyklon.operations.card.drives.writer import Order, WriteReport, write_image
 from kyklon.operations.card.sets import baremetal
-from kyklon.operations.card.sources import checksums
 from kyklon.operations.card.volumes import compare
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook, now

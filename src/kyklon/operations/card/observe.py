@@ -31,7 +31,8 @@ def look_at_source(build: Build, folder: Path, _catalogue: Catalogue, world: Wor
     nothing = replace(world, source=None, source_error="", source_stated=None, source_contents=None)
     if not build.source.path:
         return nothing
-    from kyklon.operations.card.sources import checksums, source
+    from kyklon.operations import checksums
+    from kyklon.operations.card.sources import source
     from kyklon.operations.card.volumes import contents
 
     try:

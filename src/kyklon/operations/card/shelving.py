@@ -8,7 +8,7 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Image
 from kyklon.model.card import CardContents
 from kyklon.model.image_file import SourceFacts
-from kyklon.operations.card.sources import checksums
+from kyklon.operations import checksums
 from kyklon.record.logbook import now
 from kyklon.record.shelf import ShelfImage
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import replace
 from pathlib import Path
 
@@ -11,6 +12,7 @@ from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image
 from kyklon.model.build import Build
+from kyklon.model.library import Scan
 from kyklon.model.world import World
 from kyklon.operations.operation import Look
 from kyklon.record.folder import resolve
@@ -19,13 +21,37 @@ from kyklon.record.folder import resolve
 def look_at_library(build: Build, folder: Path, catalogue: Catalogue, world: World, watch: Watch = UNWATCHED) -> World:
     if not build.library.folder:
         return replace(world, scan=None, scan_error="")
-    from kyklon.operations.library.scan import scan
-
     try:
-        found = scan(resolve(folder, build.library.folder), systems_of(build, catalogue), build.library, watch)
+        found = look(build, folder, catalogue, resolve(folder, build.library.folder), watch)
     except KyklonError as bad:
         return replace(world, scan=None, scan_error=str(bad))
     return replace(world, scan=found, scan_error="")
+
+
+def look(build: Build, folder: Path, catalogue: Catalogue, library: Path, watch: Watch = UNWATCHED) -> Scan:
+    """A library scanned, named and chosen from, with what earlier looks have read. folder: of the build. Raises
+    KyklonError, Cancelled."""
+    from kyklon.operations.library.facts import FILE, Facts
+    from kyklon.operations.library.naming import Terms, named
+    from kyklon.operations.library.scan import scan
+    from kyklon.record.answers import Answers
+
+    facts = Facts(folder / FILE)
+    systems = systems_of(build, catalogue)
+    found = scan(library, systems, build.library, watch, facts)
+    cluster = cluster_of(resolve(folder, build.library.destination) if build.library.destination else None)
+    terms = Terms(build.library, systems, lambda path: resolve(folder, path), Answers(folder).all(), cluster)
+    return named(found, terms, facts, watch)
+
+
+def cluster_of(destination: Path | None) -> int:
+    """Bytes of a cluster where the games go; a large stick's where that cannot be asked."""
+    from kyklon.operations.library.naming import STICK_CLUSTER
+
+    try:
+        return os.statvfs(destination).f_frsize if destination is not None else STICK_CLUSTER
+    except OSError:
+        return STICK_CLUSTER
 
 
 def look_at_machine(build: Build, folder: Path, catalogue: Catalogue, world: World, _watch: Watch) -> World:

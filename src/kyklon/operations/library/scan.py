@@ -3,94 +3,125 @@
 from __future__ import annotations
 
 import hashlib
+import os
 import re
-import struct
-import zipfile
-import zlib
 from collections import defaultdict
-from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePosixPath
 
-from kyklon.base.archives import ARCHIVE_DAMAGE, header_7z, open_zip
 from kyklon.base.errors import KyklonError
 from kyklon.base.inside import files_below
-from kyklon.base.progress import UNWATCHED, Progress, Watch
-from kyklon.base.reading import bytes_of
+from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.records import System
 from kyklon.model.build import LibrarySettings
 from kyklon.model.library import FoundSystemFile, Game, Reason, Scan, SystemFile
-from kyklon.operations.library.versions import without_others
+from kyklon.operations.library.facts import Asked, Facts, FileFacts
+from kyklon.operations.library.packed import ARCHIVES
+from kyklon.operations.library.sheets import find, tracks_of
+from kyklon.operations.library.titles import title_of
 
 SYSTEM_FILES = "system-files"  # the sub-folder for firmware
-ARCHIVES = (".zip", ".7z")
 IGNORED = {".txt", ".nfo", ".jpg", ".png", ".xml", ".dat", ".sfv", ".md5"}
-_BLOCK = 1 << 20
-LOOKED_THROUGH = 256 << 20  # bytes of an archive that are unpacked to try it
-_DISC = re.compile(r"\s*[\(\[]disc (\d+)[^)\]]*[\)\]]", re.IGNORECASE)
-_TAGS = re.compile(r"\s*[\(\[][^)\]]*[\)\]]")
+_DISC = re.compile(r"\s*[\(\[]disc (\d{1,3})[^)\]]*[\)\]]", re.IGNORECASE)
 
 
-@dataclass(frozen=True)
-class _File:
-    path: str  # relative, with forward slashes
-    size: int
+@dataclass(frozen=True, slots=True)
+class File:
+    """path: relative to the library, with forward slashes."""
+
+    path: str
+    status: os.stat_result
+
+    @property
+    def size(self) -> int:
+        return self.status.st_size
 
     @property
     def suffix(self) -> str:
-        return PurePosixPath(self.path).suffix.lower()
+        return os.path.splitext(self.path)[1].lower()
 
 
-def title_of(name: str) -> str:
-    """The title in a file name: no ending, no bracketed tags, 'X, The' turned round."""
-    stem = _TAGS.sub("", PurePosixPath(name).stem).replace("_", " ").strip()
-    match = re.fullmatch(r"(.*), (The|A|An)", stem)
-    return f"{match[2]} {match[1]}" if match else stem
+@dataclass
+class Shelf:
+    """What lies in a system's folder: its files by path, and the same by the case-folded path."""
+
+    folder: Path
+    system: System
+    systems: tuple[System, ...]
+    files: dict[str, File] = field(default_factory=dict)
+    folded: dict[str, str] = field(default_factory=dict)
+    facts: dict[str, FileFacts] = field(default_factory=dict)
+
+    def add(self, file: File) -> None:
+        self.files[file.path] = file
+        self.folded.setdefault(file.path.casefold(), file.path)
+
+    @property
+    def sheet_endings(self) -> tuple[str, ...]:
+        playlists = (".m3u",) if self.system.multi_disc or "m3u" in self.system.extensions else ()
+        return (*playlists, ".cue", *(f".{each.ending}" for each in self.system.track_lists))
 
 
 def scan(
-    folder: Path,
-    systems: tuple[System, ...],
-    settings: LibrarySettings,
-    watch: Watch = UNWATCHED,
-) -> Scan:
-    """Scan a library. Raises KyklonError when the folder is not there (any more)."""
+    folder: Path, systems: tuple[System, ...], settings: LibrarySettings, watch: Watch = UNWATCHED,
+    facts: Facts | None = None,
+) -> Scan:  # fmt: skip
+    """Scan a library. facts: what earlier looks have read. Raises KyklonError when the folder is not there (any more),
+    Cancelled."""
     if not folder.is_dir():
         raise KyklonError(f"The library folder {folder} is not there.", do="Plug its disk in or choose another folder.")
+    facts = facts or Facts()
     try:
-        files = [_File(path, status.st_size) for path, status in files_below(folder)]
-        system_files = _system_files(folder, files, systems, settings)
+        shelves, shelf, unsorted = _sorted_out(folder, systems)
+        system_files = tuple(_system_files(folder, shelf, systems, settings))
+        _read_archives(shelves, facts, watch)
         games: list[Game] = []
-        for number, system in enumerate(systems):
+        for each in shelves:
             watch.check()
-            watch.sink(Progress("Scanning", number, len(systems), unit="systems"))
-            own = [file for file in files if file.path.split("/")[0] == system.folder]
-            games += _games(folder, own, system, systems, system_files, watch)
-        games = without_others(_without_clashes(_without_duplicates(folder, games, watch)), settings)
+            games += _games(each, system_files)
+        games = _without_clashes(_without_duplicates(shelves, games, facts, watch))
     except OSError as bad:
         raise KyklonError(
             f"The library folder {folder} went away: {bad.strerror}.", do="Plug its disk in again."
         ) from bad
-    known = {system.folder for system in systems} | {SYSTEM_FILES}
-    unsorted = tuple(file.path for file in files if file.path.split("/")[0] not in known)
+    finally:
+        facts.keep()
     return Scan(str(folder), tuple(games), system_files, unsorted)
 
 
+def _sorted_out(folder: Path, systems: tuple[System, ...]) -> tuple[list[Shelf], list[File], tuple[str, ...]]:
+    """The systems' folders, the system files, and what lies in no known folder."""
+    shelves = [Shelf(folder, system, systems) for system in systems]
+    by_folder = {each.system.folder: each for each in shelves}
+    system_files, unsorted = [], []
+    for path, status in files_below(folder):
+        file = File(path, status)
+        top = path.partition("/")[0] if "/" in path else ""
+        own = by_folder.get(top) or next(
+            (each for name, each in by_folder.items() if "/" in name and path.startswith(f"{name}/")), None
+        )
+        if own is not None:
+            own.add(file)
+        elif top == SYSTEM_FILES:
+            system_files.append(file)
+        else:
+            unsorted.append(path)
+    return shelves, system_files, tuple(unsorted)
+
+
 def _system_files(
-    folder: Path, files: Iterable[_File], systems: tuple[System, ...], settings: LibrarySettings
-) -> tuple[FoundSystemFile, ...]:
-    shelf = [file for file in files if file.path.startswith(f"{SYSTEM_FILES}/")]
+    folder: Path, shelf: list[File], systems: tuple[System, ...], settings: LibrarySettings
+) -> Iterator[FoundSystemFile]:
     renamed = {(right.system, right.name): right.found for right in settings.right_names}
-    found = []
     for system in systems:
         for wanted in system.system_files:
             at = next((file.path for file in shelf if _is(folder, file, wanted)), "")
             named = PurePosixPath(at).name == wanted.name or renamed.get((system.id, wanted.name)) == at
-            found.append(FoundSystemFile(system.id, wanted, at, bool(at) and named))
-    return tuple(found)
+            yield FoundSystemFile(system.id, wanted, at, bool(at) and named)
 
 
-def _is(folder: Path, file: _File, wanted: SystemFile) -> bool:
+def _is(folder: Path, file: File, wanted: SystemFile) -> bool:
     """Same contents, whatever its name."""
     if file.size != wanted.size:
         return False
@@ -98,30 +129,45 @@ def _is(folder: Path, file: _File, wanted: SystemFile) -> bool:
         return hashlib.file_digest(data, "sha256").hexdigest() == wanted.sha256
 
 
-def _games(
-    folder: Path,
-    files: list[_File],
-    system: System,
-    systems: tuple[System, ...],
-    system_files: tuple[FoundSystemFile, ...],
-    watch: Watch,
-) -> list[Game]:
-    by_path = {file.path: file for file in files}
-    tracks: set[str] = set()
-    games: list[Game] = []
+def _read_archives(shelves: list[Shelf], facts: Facts, watch: Watch) -> None:
+    owner: dict[Path, tuple[Shelf, str]] = {}
+    asked = []
+    for shelf in shelves:
+        for file in shelf.files.values():
+            if file.suffix in ARCHIVES and (shelf.system.archives or file.suffix[1:] in shelf.system.extensions):
+                path = shelf.folder / file.path
+                owner[path] = shelf, file.path
+                asked.append(Asked(path, file.status))
+    for each, found in facts.all(asked, watch, "Checking archives"):
+        shelf, name = owner[each.path]
+        if isinstance(found, OSError):
+            found = FileFacts(fault=("damaged", f"It cannot be read: {found.strerror}."), packed=True)
+        shelf.facts[name] = found
+
+
+def _games(shelf: Shelf, system_files: tuple[FoundSystemFile, ...]) -> list[Game]:
+    system = shelf.system
     common = _missing_system_files(system, system_files)
-    for file in files:
-        watch.check()
-        if file.suffix == ".cue":
-            game, used = _cue_game(folder, file, by_path, system)
-            tracks |= used
-            games.append(replace(game, reasons=(*game.reasons, *common)))
-    for file in files:
-        if file.suffix == ".cue" or file.path in tracks or file.suffix in IGNORED or file.suffix == ".m3u":
+    used: set[str] = set()
+    games: list[Game] = []
+    for ending in shelf.sheet_endings:
+        for file in [each for each in shelf.files.values() if each.suffix == ending and each.path not in used]:
+            game, own = _sheet_game(shelf, file)
+            used |= own
+            games.append(game)
+    if system.folder_games:
+        games += _folder_games(shelf, used)
+    for file in shelf.files.values():
+        if file.suffix in IGNORED or file.suffix in shelf.sheet_endings or file.suffix == ".m3u" or file.path in used:
             continue
-        reasons = _reasons(folder, file, system, systems)
-        title = title_of(file.path)
-        games.append(Game(system.id, title, (file.path,), file.size, 1, (*reasons, *common)))
+        disks = _disks_of(shelf, file) if system.disk_kinds else ()
+        used.update(disks)
+        files = (file.path, *disks)
+        size = sum(shelf.files[path].size for path in files)
+        games.append(Game(system.id, title_of(file.path), files, size, 1, _reasons(shelf, file)))
+    if system.disk_kinds:  # a set's own disk is none by itself, whichever was met first
+        games = [each for each in games if len(each.files) > 1 or each.files[0] not in used]
+    games = [replace(each, reasons=(*each.reasons, *common)) if common else each for each in games]
     return _joined_discs(games) if system.multi_disc else games
 
 
@@ -133,138 +179,99 @@ def _missing_system_files(system: System, found: tuple[FoundSystemFile, ...]) ->
     )
 
 
-def _cue_game(folder: Path, cue: _File, files: dict[str, _File], system: System) -> tuple[Game, set[str]]:
-    """A cue sheet with its tracks, FILE \"name\" BINARY lines."""
-    sheet = _sheet(folder / cue.path)
-    names = tuple(dict.fromkeys(track.file for track in sheet))
-    base = PurePosixPath(cue.path).parent
-    wanted = [_normal(base / name.replace("\\", "/")) for name in names]
-    there = [path for path in wanted if path in files]
-    reasons = tuple(Reason("track", f"{PurePosixPath(p).name} is missing.") for p in wanted if p not in files)
-    for track in sheet:
-        file = files.get(_normal(base / track.file.replace("\\", "/")))
-        if file is not None and file.size <= track.start:
-            name = PurePosixPath(file.path).name
-            reasons += (Reason("track", f"{name} ends before track {track.number} of the sheet begins."),)
-    if not names:
-        reasons += (Reason("sheet", f"{PurePosixPath(cue.path).name} names no track."),)
-    size = cue.size + sum(files[path].size for path in there)
-    return Game(system.id, title_of(cue.path), (cue.path, *there), size, 1, reasons), set(there)
+def _sheet_game(shelf: Shelf, sheet: File) -> tuple[Game, set[str]]:
+    """A sheet with all that it names, and all that these name; the files that are taken by it."""
+    reasons: list[Reason] = []
+    files = [sheet.path]
+    discs = _follow(shelf, sheet, files, reasons, 0)
+    size = sum(shelf.files[path].size for path in files)
+    game = Game(shelf.system.id, title_of(sheet.path), tuple(files), size, max(1, discs), tuple(reasons))
+    return game, {*files[1:], sheet.path}
 
 
-@dataclass(frozen=True)
-class _Track:
-    """start: in bytes of its file, 0 where the sheet does not tell."""
-
-    file: str
-    number: int
-    start: int
-
-
-_SECTOR = {"AUDIO": 2352, "MODE1/2048": 2048, "MODE1/2352": 2352, "MODE2/2336": 2336, "MODE2/2352": 2352}  # bytes
-_LARGEST_SHEET = 1 << 20  # bytes; a hundred tracks take ten thousand
-
-
-def _sheet(path: Path) -> tuple[_Track, ...]:
-    """The tracks of a cue sheet: FILE, TRACK and INDEX lines, in any case, names with or without quotes."""
-    try:
-        text = bytes_of(path, _LARGEST_SHEET).decode("utf-8-sig", "surrogateescape")
-    except KyklonError:
-        return ()
-    tracks: list[_Track] = []
-    file, binary, number, wide, begun = "", False, 0, 0, 0
-    for line in text.split("\n"):
-        word, _, rest = line.strip().partition(" ")
-        word, rest = word.upper(), rest.strip()
-        if word == "FILE":
-            name, _, kind = rest[1:].partition('"') if rest.startswith('"') else rest.rpartition(" ")
-            file, binary, begun = name or kind, kind.strip().upper() == "BINARY", 0
-            if file:
-                tracks.append(_Track(file, number + 1, 0))
-        elif word == "TRACK" and file:
-            told, _, mode = rest.partition(" ")
-            number, wide = int(told) if told.isdecimal() and len(told) < 4 else 0, _SECTOR.get(mode.strip().upper(), 0)
-        elif word == "INDEX" and file and binary and wide:
-            index, _, time = rest.partition(" ")
-            parts = time.strip().split(":")
-            if index == "01" and len(parts) == 3 and all(each.isdecimal() and len(each) < 4 for each in parts):
-                sectors = (int(parts[0]) * 60 + int(parts[1])) * 75 + int(parts[2])  # 75 frames a second: Red Book
-                begun = max(begun, sectors * wide)
-                tracks.append(_Track(file, number, begun))
-    return tuple(tracks)
+def _follow(shelf: Shelf, sheet: File, files: list[str], reasons: list[Reason], depth: int) -> int:
+    """Add what a sheet names to the files; how many of them start a disc."""
+    tracks = tracks_of(shelf.folder / sheet.path, shelf.system)
+    if not tracks:
+        reasons.append(Reason("sheet", f"{PurePosixPath(sheet.path).name} names no track."))
+    base, starts = PurePosixPath(sheet.path).parent, 0
+    for name in dict.fromkeys(track.file for track in tracks):
+        path = find(name, base, shelf.files, shelf.folded)
+        shown = PurePosixPath(name.replace("\\", "/")).name
+        if not path:
+            reasons.append(Reason("track", f"{shown} is missing."))
+            continue
+        if PurePosixPath(path).name != shown:
+            own = PurePosixPath(path).name
+            reasons.append(Reason("track", f"{shown} is {own} here: the machine tells capitals from small letters."))
+        inner = shelf.files[path]
+        starts += 1
+        if path not in files:
+            files.append(path)
+            if inner.suffix in shelf.sheet_endings and depth < 2:
+                _follow(shelf, inner, files, reasons, depth + 1)
+        late = next((each for each in tracks if each.file == name and each.start and inner.size <= each.start), None)
+        if late is not None:
+            reasons.append(Reason("track", f"{own_name(path)} ends before track {late.number} of the sheet begins."))
+    return starts if sheet.suffix == ".m3u" else 1
 
 
-def _normal(path: PurePosixPath) -> str:
-    """Without '.' and with '..' taken back; what leads out of the library matches no file of it."""
-    parts: list[str] = []
-    for part in path.parts:
-        if part == ".." and parts and parts[-1] != "..":
-            parts.pop()
-        else:
-            parts.append(part)
-    return "/".join(parts)
+def own_name(path: str) -> str:
+    return path.rpartition("/")[2]
 
 
-def _reasons(folder: Path, file: _File, system: System, systems: tuple[System, ...]) -> tuple[Reason, ...]:
-    ending = file.suffix.removeprefix(".")
+def _folder_games(shelf: Shelf, used: set[str]) -> list[Game]:
+    """Folders that are a game each: those that hold a file of the system's kinds."""
+    inside: dict[str, list[str]] = defaultdict(list)
+    for path in shelf.files:
+        below = path[len(shelf.system.folder) + 1 :]
+        if "/" in below and path not in used:
+            inside[below.partition("/")[0]].append(path)
+    games = []
+    for name, paths in inside.items():
+        first = next((each for each in paths if shelf.files[each].suffix[1:] in shelf.system.extensions), "")
+        used.update(paths)
+        start = first or paths[0]
+        kinds = " or ".join(f".{each}" for each in shelf.system.extensions)
+        reasons = () if first else (Reason("unknown", f"The folder {name} holds no {kinds} file."),)
+        files = (start, *(each for each in paths if each != start))
+        size = sum(shelf.files[each].size for each in paths)
+        games.append(Game(shelf.system.id, title_of(f"{name}.x"), files, size, 1, reasons))
+    return games
+
+
+def _disks_of(shelf: Shelf, file: File) -> tuple[str, ...]:
+    """Hard-disk files in a folder that has the archive's name."""
+    beside = f"{os.path.splitext(file.path)[0]}/"
+    return tuple(
+        path for path, each in shelf.files.items()
+        if path.startswith(beside) and each.suffix[1:] in shelf.system.disk_kinds
+    )  # fmt: skip
+
+
+def _reasons(shelf: Shelf, file: File) -> tuple[Reason, ...]:
+    system, ending = shelf.system, file.suffix.removeprefix(".")
     if not file.size:
         return (Reason("empty", "It has no bytes in it."),)
-    if ending in system.extensions:
-        return _archive_faults(folder, file, system) if file.suffix in ARCHIVES else ()
     if file.suffix in ARCHIVES:
-        if not system.archives:
+        if not system.archives and ending not in system.extensions:
             return (Reason("archive", f"{system.name} does not read {file.suffix} archives; unpack it."),)
-        return _archive_faults(folder, file, system)
-    owners = [other for other in systems if ending in other.extensions and other.id != system.id]
+        return _archive_reasons(system, shelf.facts.get(file.path, FileFacts()))
+    if ending in system.extensions:
+        return ()
+    owners = [other for other in shelf.systems if ending in other.extensions and other.id != system.id]
     if len(owners) == 1:
         return (Reason("wrong-folder", f".{ending} belongs to {owners[0].name}: move it to {owners[0].folder}/."),)
     return (Reason("unknown", f"{system.name} does not use .{ending or 'nothing'} files."),)
 
 
-def unsafe_member(name: str) -> bool:
-    """Whether an archive member would be unpacked outside its folder."""
-    path = PurePosixPath(name.replace("\\", "/"))
-    return path.is_absolute() or ".." in path.parts or bool(re.match(r"[A-Za-z]:", name))
-
-
-def _archive_faults(folder: Path, file: _File, system: System) -> tuple[Reason, ...]:
-    try:
-        if file.suffix == ".7z":
-            with (folder / file.path).open("rb") as data:
-                header_7z(data)
-            return ()
-        with (folder / file.path).open("rb") as data, open_zip(data) as archive:
-            names = archive.namelist()
-            fault = _contents_fault(archive)
-    except (*ARCHIVE_DAMAGE, OSError, ValueError, NotImplementedError, struct.error):
-        return (Reason("damaged", "The archive cannot be opened: it is cut off or not an archive."),)
-    if fault:
-        return (Reason("damaged", fault),)
-    bad = [name for name in names if unsafe_member(name)]
-    if bad:
-        return (Reason("unsafe-archive", f"It would unpack outside its folder: {bad[0]}."),)
-    if "zip" not in system.extensions and not any(
-        PurePosixPath(name).suffix.lower().removeprefix(".") in system.extensions for name in names
-    ):
+def _archive_reasons(system: System, facts: FileFacts) -> tuple[Reason, ...]:
+    if facts.fault[0]:
+        return (Reason(*facts.fault),)
+    kinds = {os.path.splitext(each.name)[1].lower().removeprefix(".") for each in facts.members}
+    if not {"zip", "7z"} & set(system.extensions) and not kinds & set(system.extensions):
         return (Reason("unknown", f"The archive holds nothing for {system.name} knows."),)
     return ()
-
-
-def _contents_fault(archive: zipfile.ZipFile) -> str:
-    """Why a member cannot be unpacked, '' when the first LOOKED_THROUGH bytes of the archive can."""
-    left = LOOKED_THROUGH
-    for info in archive.infolist():
-        try:
-            with archive.open(info) as member:
-                while left > 0 and (piece := member.read(_BLOCK)):
-                    left -= len(piece)
-        except RuntimeError:
-            return f"{info.filename} asks for a password."
-        except (*ARCHIVE_DAMAGE, OSError, ValueError, NotImplementedError, struct.error):
-            return f"{info.filename} in it is damaged: its checksum is wrong."
-        if left <= 0:
-            return ""
-    return ""
 
 
 def _joined_discs(games: list[Game]) -> list[Game]:
@@ -290,26 +297,37 @@ def _joined_discs(games: list[Game]) -> list[Game]:
     return joined
 
 
-def _without_duplicates(folder: Path, games: list[Game], watch: Watch) -> list[Game]:
-    """Mark all but the first of files with the same contents; only those of equal size are read."""
+def _without_duplicates(shelves: Iterable[Shelf], games: list[Game], facts: Facts, watch: Watch) -> list[Game]:
+    """Mark all but the first of files with the same contents; only those of equal size are read, whole."""
     by_size: dict[tuple[str, int], list[int]] = defaultdict(list)
     for index, game in enumerate(games):
-        if len(game.files) == 1:
+        if len(game.files) == 1 and game.size:
             by_size[game.system, game.size].append(index)
-    for twins in by_size.values():
-        twins.sort(key=lambda index: (len(games[index].files[0]), games[index].files[0]))
+    twins = [sorted(each, key=lambda index: (len(games[index].key), games[index].key))
+             for each in by_size.values() if len(each) > 1]  # fmt: skip
+    statuses = {path: file.status for shelf in shelves for path, file in shelf.files.items()}
+    top = next(iter(shelves)).folder if twins else Path()
+    paths = {top / games[index].key: games[index].key for each in twins for index in each}
+    asked = (Asked(path, statuses[key], frozenset({"SHA-1"})) for path, key in paths.items()
+             if path.suffix.lower() not in ARCHIVES)  # fmt: skip
+    told: dict[str, object] = {
+        paths[each.path]: found.sums["SHA-1"] for each, found in facts.all(asked, watch, "Looking for duplicates")
+        if not isinstance(found, OSError)
+    }  # fmt: skip
+    contents = {path: each.members for shelf in shelves for path, each in shelf.facts.items()}
     marked = list(games)
-    for indexes in by_size.values():
-        first_of: dict[int, int] = {}
-        for index in indexes if len(indexes) > 1 else ():
-            watch.check()
-            sum_ = _crc(folder / games[index].files[0])
-            if sum_ in first_of:
-                twin = PurePosixPath(games[first_of[sum_]].files[0]).name
-                reason = Reason("duplicate", f"The same bytes as {twin}.")
+    for indexes in twins:
+        first_of: dict[object, int] = {}
+        for index in indexes:
+            key = games[index].key
+            same = told.get(key) or contents.get(key)
+            if not same:
+                continue
+            if same in first_of:
+                reason = Reason("duplicate", f"The same bytes as {own_name(games[first_of[same]].key)}.")
                 marked[index] = replace(games[index], reasons=(*games[index].reasons, reason))
             else:
-                first_of[sum_] = index
+                first_of[same] = index
     return marked
 
 
@@ -330,9 +348,12 @@ def _without_clashes(games: list[Game]) -> list[Game]:
     return told
 
 
-def _crc(path: Path) -> int:
-    value = 0
-    with path.open("rb") as file:
-        while block := file.read(_BLOCK):
-            value = zlib.crc32(block, value)
-    return value
+def statuses_of(folder: Path, games: Iterable[Game]) -> Mapping[str, os.stat_result]:
+    """What stat tells of each game's first file now; those that are gone are left out."""
+    found = {}
+    for game in games:
+        try:
+            found[game.key] = (folder / game.key).stat()
+        except OSError:
+            continue
+    return found

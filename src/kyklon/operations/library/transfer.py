@@ -18,6 +18,7 @@ from kyklon.base.reading import bytes_of, text_of
 from kyklon.catalogue.records import Image, System
 from kyklon.model.card import RootFacts
 from kyklon.model.library import Game, OnMachine, Scan
+from kyklon.operations.library.sheets import lines_of
 
 SHEETS = (".cue",)  # files that name a disc's tracks
 
@@ -156,7 +157,7 @@ def on_root(root: RootFacts, systems: tuple[System, ...], image: Image) -> OnMac
         names = [PurePosixPath(path.removeprefix(top)) for path in root.files if path.startswith(top)]
         listed = {
             os.path.normpath(PurePosixPath(path.removeprefix(top)).parent / line)
-            for path, text in root.playlists.items() if path.startswith(top) for line in playlist_lines(text)
+            for path, text in root.playlists.items() if path.startswith(top) for line in lines_of(text)
         }  # fmt: skip
         if titles := _titles(names, listed, system):
             games[system.id] = titles
@@ -174,16 +175,10 @@ def _titles(names: list[PurePosixPath], listed: set[str], system: System) -> tup
     )
 
 
-def playlist_lines(text: str) -> tuple[str, ...]:
-    """What a playlist names, remarks left aside."""
-    lines = (line.strip() for line in text.split("\n"))
-    return tuple(line for line in lines if line and not line.startswith("#"))
-
-
 def _listed(folder: Path, playlist: PurePosixPath) -> tuple[str, ...]:
     """What a playlist names, from the system's folder; nothing for one that is no text."""
     try:
         text = text_of(bytes_of(folder / playlist), str(playlist))
     except KyklonError:
         return ()
-    return tuple(os.path.normpath(playlist.parent / line) for line in playlist_lines(text))
+    return tuple(os.path.normpath(playlist.parent / line) for line in lines_of(text))

@@ -25,6 +25,7 @@ from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.devices.ports import Target
 from kyklon.model.build import CardEvent
 from kyklon.model.image_file import SourceFacts
+from kyklon.operations import checksums
 from kyklon.operations.card.acts import (
     Proven,
     Written,
@@ -37,7 +38,6 @@ from kyklon.operations.card.acts import (
 from kyklon.operations.card.drives import prepare
 from kyklon.operations.card.drives.interlock import Purpose, Verdict
 from kyklon.operations.card.drives.prove import Proof
-from kyklon.operations.card.sources import checksums
 from kyklon.operations.card.sources.source import inspect
 from kyklon.operations.card.volumes import compare, usage
 from kyklon.operations.card.volumes.survey import Survey

@@ -22,8 +22,9 @@ from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.devices.ports import Handle
 from kyklon.model.image_file import SourceFacts, Stated
+from kyklon.operations import checksums
 from kyklon.operations.card.drives.interlock import OpenTarget, Purpose
-from kyklon.operations.card.sources import checksums, source
+from kyklon.operations.card.sources import source
 from kyklon.operations.card.sources.joined import open_image
 
 QUEUE = 4  # chunks between two stages: 16 MiB, enough to ride out a card's pauses

@@ -21,8 +21,8 @@ from kyklon.model.card import CardContents
 from kyklon.model.findings import Severity
 from kyklon.model.record import Record
 from kyklon.operations.card.sets.problems import Problem
-from kyklon.operations.card.sources.checksums import of_file
 from kyklon.operations.card.sources.source import MAGIC
+from kyklon.operations.checksums import of_file
 
 MB = 1_000_000  # bytes, as manifests count
 _LARGEST_MANIFEST = 1 << 20  # bytes

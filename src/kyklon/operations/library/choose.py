@@ -1,0 +1,135 @@
+"""What fits: a knapsack over what games are worth and the clusters they take (domain: ceil(size / cluster))."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kyklon.base.errors import KyklonError
+from kyklon.base.quantities import show_bytes
+from kyklon.model.library import Choice
+
+FAVOURITE = 8.0  # games of no mark that a favourite outweighs, CP
+SECONDS = 5.0  # that a choice may take
+GAP = 0.001  # of the best there can be, at which it is good enough
+SIZES = (8, 16, 32, 64, 128, 256, 512, 1024)  # GB of the cards that are sold
+_FORMAT_SHARE = 0.985  # of a card's bytes that its file system leaves for files, CP
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """A game to choose of. files: sizes in bytes. worth: 1 for any game. must: goes along whatever it takes."""
+
+    key: str
+    files: tuple[int, ...]
+    worth: float = 1.0
+    must: bool = False
+
+
+def takes(sizes: Iterable[int], cluster: int, extra: Sequence[int] = ()) -> int:
+    """Bytes of a game on a file system with clusters of that size. extra: more files, such as saves and a picture."""
+    return sum(-(-size // cluster) * cluster for size in (*sizes, *extra))
+
+
+def choose(items: Sequence[Item], room: int, cluster: int, extra: Sequence[int] = ()) -> Choice:
+    """The worthiest set that fits. room: bytes for games. Raises KyklonError when what must go along does not fit."""
+    costs = np.array([takes(each.files, cluster, extra) for each in items], dtype=np.float64)
+    worths = np.array([each.worth for each in items], dtype=np.float64)
+    must = np.array([each.must for each in items], dtype=bool)
+    needed = int(costs[must].sum()) if len(items) else 0
+    if needed > room:
+        raise KyklonError(
+            f"The games that go along take {show_bytes(needed)}; there is room for {show_bytes(room)}.",
+            do="Take the mark off some of them, or plan a larger card.",
+        )
+    if not len(items) or costs.sum() <= room:
+        kept, gap = np.ones(len(items), dtype=bool), 0.0
+    else:
+        kept, gap = _knapsack(costs, worths, must, float(room))
+    names = np.array([each.key for each in items], dtype=object)
+    return Choice(frozenset(names[kept]), frozenset(names[~kept]), int(costs[kept].sum()), room, gap,
+                  float(worths[kept].sum()), float(worths.sum()))  # fmt: skip
+
+
+def _knapsack(
+    costs: NDArray[np.float64], worths: NDArray[np.float64], must: NDArray[np.bool_], room: float
+) -> tuple[NDArray[np.bool_], float]:
+    """What to keep, and the gap to the bound that the solver proved."""
+    from scipy.optimize import Bounds, LinearConstraint, milp
+
+    greedy = _greedy(costs, worths, must, room)
+    scale = room / 1e6 or 1.0  # HiGHS takes small differences of large numbers for none
+    found = milp(
+        -worths,
+        constraints=LinearConstraint(costs[None, :] / scale, -np.inf, room / scale),
+        bounds=Bounds(must.astype(float), np.ones(len(costs))),
+        integrality=np.ones(len(costs)),
+        options={"time_limit": SECONDS, "mip_rel_gap": GAP},
+    )
+    bound = -found.mip_dual_bound if found.mip_dual_bound is not None else _bound(costs, worths, must, room)
+    if not math.isfinite(bound):
+        bound = _bound(costs, worths, must, room)
+    best = greedy
+    if found.x is not None:
+        kept = found.x > 0.5
+        if costs[kept].sum() <= room and worths[kept].sum() >= worths[greedy].sum():
+            best = kept
+    best = _filled(best, costs, worths, room)
+    return best, max(0.0, (bound - float(worths[best].sum())) / bound) if bound > 0 else 0.0
+
+
+def _greedy(
+    costs: NDArray[np.float64], worths: NDArray[np.float64], must: NDArray[np.bool_], room: float
+) -> NDArray[np.bool_]:
+    return _filled(must.copy(), costs, worths, room)
+
+
+def _filled(
+    kept: NDArray[np.bool_], costs: NDArray[np.float64], worths: NDArray[np.float64], room: float
+) -> NDArray[np.bool_]:
+    """With whatever still fits, the worthiest by the byte first."""
+    left = room - float(costs[kept].sum())
+    for index in np.argsort(-worths / np.maximum(costs, 1.0), kind="stable"):
+        if not kept[index] and costs[index] <= left:
+            kept[index] = True
+            left -= float(costs[index])
+    return kept
+
+
+def _bound(costs: NDArray[np.float64], worths: NDArray[np.float64], must: NDArray[np.bool_], room: float) -> float:
+    """The most worth there could be if games could be cut (Dantzig's bound)."""
+    left, worth = room - float(costs[must].sum()), float(worths[must].sum())
+    for index in np.argsort(-worths / np.maximum(costs, 1.0), kind="stable"):
+        if must[index]:
+            continue
+        share = min(1.0, left / costs[index]) if costs[index] else 1.0
+        worth += share * float(worths[index])
+        left -= share * float(costs[index])
+        if left <= 0:
+            break
+    return worth
+
+
+def next_larger(items: Sequence[Item], room: int, card: int, cluster: int, extra: Sequence[int] = ()) -> tuple[
+    int, Choice
+] | None:  # fmt: skip
+    """The next larger card, in bytes, and what it would hold; None when all fits already. card: bytes of today's."""
+    if takes([size for each in items for size in each.files], 1) <= room:
+        whole = sum(takes(each.files, cluster, extra) for each in items)
+        if whole <= room:
+            return None
+    other = max(0, card - room)
+    larger = next((gb * 10**9 for gb in SIZES if gb * 10**9 > card * 1.05), 0)
+    if not larger:
+        return None
+    more = int(larger * _FORMAT_SHARE) - other
+    return (larger, choose(items, more, cluster, extra)) if more > room else None
+
+
+def worth_of(key: str, favourites: Iterable[str], plays: Mapping[str, int]) -> float:
+    """1, more for a favourite, and for each doubling of how often it was played."""
+    return 1.0 + (FAVOURITE if key in favourites else 0.0) + math.log2(1 + plays.get(key, 0))

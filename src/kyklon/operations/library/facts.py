@@ -1,0 +1,209 @@
+"""What files hold: checksums, and what archives have in them. Read with all cores, once: kept by device, inode, size
+and times, so that a second look costs a stat each."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import sqlite3
+import threading
+import time
+import zlib
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from contextlib import closing, suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from kyklon.base.meter import Meter
+from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.catalogue.records import DumpHeader
+from kyklon.operations.library.packed import ARCHIVES, Member, look_into
+
+FILE = "sums.sqlite3"  # in the build folder
+SUMS = ("CRC-32", "MD5", "SHA-1", "SHA-256", "SHA-512")  # that lists of games state
+_HASHLIB = {"MD5": "md5", "SHA-1": "sha1", "SHA-256": "sha256", "SHA-512": "sha512"}
+_BLOCK = 1 << 20
+_SETTLED_NS = 2_000_000_000  # a file changed more lately than this may change again within one tick of its clock
+_FORM = 1  # of what is kept; another one is not read
+_PENDING = 64  # files handed to the cores ahead of time
+
+
+@dataclass(frozen=True, slots=True)
+class FileFacts:
+    """sums: of the dump, hexadecimal, by algorithm as in SUMS, where they were taken. skipped: bytes that stand before
+    the dump. members: of an archive. fault: code and words of what is wrong with an archive, or two ''."""
+
+    sums: Mapping[str, str] = field(default_factory=dict)
+    skipped: int = 0
+    members: tuple[Member, ...] = ()
+    fault: tuple[str, str] = ("", "")
+    packed: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """A file to look into. sums: of SUMS. headers: that its system knows."""
+
+    path: Path
+    status: os.stat_result
+    sums: frozenset[str] = frozenset()
+    headers: tuple[DumpHeader, ...] = ()
+
+    @property
+    def key(self) -> str:
+        s = self.status
+        rule = ",".join(f"{each.at}:{each.magic}:{each.size}" for each in self.headers)
+        return f"{s.st_dev}-{s.st_ino}-{s.st_size}-{s.st_mtime_ns}-{s.st_ctime_ns}-{rule}"
+
+    @property
+    def packed(self) -> bool:
+        return self.path.suffix.lower() in ARCHIVES
+
+
+class Facts:
+    """path: of the file that keeps them, None for memory alone. A damaged one is begun anew: only time is lost."""
+
+    def __init__(self, path: Path | None = None) -> None:
+        self._path = path
+        self._fresh: dict[str, FileFacts] = {}
+        self._kept: dict[str, FileFacts] = {}
+        self._lock = threading.Lock()
+        if path is not None:
+            self._kept = _read(path)
+
+    def all(self, asked: Iterable[Asked], watch: Watch = UNWATCHED, phase: str = "Reading the games") -> Iterator[
+        tuple[Asked, FileFacts | OSError]
+    ]:  # fmt: skip
+        """What each file holds; those that are known first. What one core read is kept, even when cancelled.
+
+        An OSError in place of facts: the file went away or cannot be read.
+        """
+        waiting = []
+        for each in asked:
+            known = self._kept.get(each.key)
+            if known is not None and _enough(known, each):
+                yield each, known
+            else:
+                waiting.append((each, known))
+        if not waiting:
+            return
+        waiting.sort(key=lambda pair: -pair[0].status.st_size)
+        meter = Meter(phase, sum(each.status.st_size for each, _known in waiting), watch)
+        done = 0
+
+        def moved(count: int) -> None:
+            nonlocal done
+            meter.wait()
+            with self._lock:
+                done += count
+                meter.report(done)
+
+        with ThreadPoolExecutor(os.cpu_count() or 1, "reading") as pool:
+            left = iter(waiting)
+            running: dict[Future[FileFacts], Asked] = {}
+            try:
+                while True:
+                    for each, known in left:
+                        running[pool.submit(_take, each, known, moved)] = each
+                        if len(running) >= _PENDING:
+                            break
+                    if not running:
+                        break
+                    for future in wait(running, return_when=FIRST_COMPLETED).done:
+                        each = running.pop(future)
+                        try:
+                            found = future.result()
+                        except OSError as bad:
+                            yield each, bad
+                            continue
+                        if time.time_ns() - max(each.status.st_mtime_ns, each.status.st_ctime_ns) > _SETTLED_NS:
+                            self._fresh[each.key] = found
+                        self._kept[each.key] = found
+                        yield each, found
+            except BaseException:
+                for future in running:
+                    future.cancel()
+                raise
+        meter.report(done, force=True)
+
+    def keep(self) -> None:
+        """Put what was read where it is found again. Never raises: without it the next look takes longer."""
+        if self._path is None or not self._fresh:
+            return
+        rows = [(key, _packed(facts)) for key, facts in self._fresh.items()]
+        with suppress(sqlite3.Error, OSError), closing(_opened(self._path)) as store, store:
+            store.executemany("insert or replace into facts values (?, ?)", rows)
+            self._fresh = {}
+
+
+def _enough(known: FileFacts, asked: Asked) -> bool:
+    return known.packed if asked.packed else asked.sums <= known.sums.keys()
+
+
+def _take(asked: Asked, known: FileFacts | None, moved: Callable[[int], None]) -> FileFacts:
+    if asked.packed:
+        members, fault = look_into(asked.path, moved)
+        return FileFacts(members=members, fault=fault, packed=True)
+    before = known.sums if known is not None else {}
+    wanted = asked.sums - before.keys()
+    hashes = {name: hashlib.new(_HASHLIB[name], usedforsecurity=False) for name in sorted(wanted - {"CRC-32"})}
+    crc = 0
+    with asked.path.open("rb", buffering=0) as file:
+        start = file.read(_BLOCK)
+        skipped = header_of(start, asked.headers)
+        block, view = memoryview(start)[skipped:], memoryview(bytearray(_BLOCK))
+        while len(block):
+            if "CRC-32" in wanted:
+                crc = zlib.crc32(block, crc)
+            for each in hashes.values():
+                each.update(block)
+            moved(len(block))
+            block = view[: file.readinto(view)]
+    told = {name: each.hexdigest() for name, each in hashes.items()}
+    told |= {"CRC-32": f"{crc:08x}"} if "CRC-32" in wanted else {}
+    return FileFacts({**before, **told}, skipped)
+
+
+def header_of(start: bytes, headers: Iterable[DumpHeader]) -> int:
+    """Bytes before the dump itself, by what it begins with; 0 where no header of its system is there."""
+    for each in headers:
+        magic = bytes.fromhex(each.magic)
+        if start[each.at : each.at + len(magic)] == magic and len(start) > each.size:
+            return each.size
+    return 0
+
+
+# --- what is kept -----------------------------------------------------------------------------------------------
+
+
+def _opened(path: Path) -> sqlite3.Connection:
+    store = sqlite3.connect(path, timeout=5)
+    store.execute("create table if not exists facts (key text primary key, told text) without rowid")
+    store.execute(f"pragma user_version = {_FORM}")
+    return store
+
+
+def _read(path: Path) -> dict[str, FileFacts]:
+    if not path.is_file():
+        return {}
+    try:
+        with closing(sqlite3.connect(path, timeout=5)) as store:
+            if store.execute("pragma user_version").fetchone() != (_FORM,):
+                return {}
+            return {key: _unpacked(told) for key, told in store.execute("select key, told from facts")}
+    except (sqlite3.Error, ValueError, TypeError, KeyError):
+        with suppress(OSError):
+            path.unlink()
+        return {}
+
+
+def _packed(facts: FileFacts) -> str:
+    members = [[each.name, each.size, each.crc] for each in facts.members]
+    return json.dumps([facts.sums, facts.skipped, facts.packed, facts.fault, members])
+
+
+def _unpacked(told: str) -> FileFacts:
+    sums, skipped, packed, fault, members = json.loads(told)
+    return FileFacts(sums, skipped, tuple(Member(*each) for each in members), (fault[0], fault[1]), packed)

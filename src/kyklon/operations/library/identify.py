@@ -1,0 +1,155 @@
+"""Which game of a list a file is, by checksum: whole files, archives by their members, discs by their tracks.
+
+Of an archive the game counts of which it holds the most; members that it lacks may lie in its parent's (a split set),
+and its clones' may lie in it (a merged one).
+"""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path, PurePosixPath
+
+from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.catalogue.records import System
+from kyklon.model.library import Game, Naming, Reason
+from kyklon.operations.library.facts import Asked, Facts, FileFacts
+from kyklon.operations.library.lists import Listed, Part
+from kyklon.operations.library.packed import ARCHIVES
+from kyklon.operations.library.titles import shown_title
+
+# of several sums the first is taken: quick, and long enough that no two games share one
+PREFERENCE = ("SHA-1", "SHA-256", "MD5", "SHA-512", "CRC-32")
+_MOST_NAMED = 4  # missing members that a sentence names
+
+
+@dataclass
+class Index:
+    """The games of a system's lists, and where each sum stands in them."""
+
+    games: list[Listed] = field(default_factory=list)
+    by_sum: dict[tuple[str, str], list[int]] = field(default_factory=lambda: defaultdict(list))
+    by_title: dict[str, int] = field(default_factory=dict)
+    sizes: set[int] = field(default_factory=set)
+    algorithms: set[str] = field(default_factory=set)
+
+    def add(self, game: Listed) -> None:
+        number = len(self.games)
+        self.games.append(game)
+        self.by_title.setdefault(game.title, number)
+        for part in game.parts:
+            for algorithm, digest in part.sums.items():
+                self.by_sum[algorithm, digest].append(number)
+            if part.sums:
+                self.algorithms.add(next(each for each in PREFERENCE if each in part.sums))
+                self.sizes.add(part.size)
+
+    def may_hold(self, size: int) -> bool:
+        """Whether a file of that size may be in the lists."""
+        return -1 in self.sizes or size in self.sizes
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """What a game is made of: a file, or a member of an archive."""
+
+    name: str
+    size: int
+    sums: Mapping[str, str]
+
+
+def identify(
+    folder: Path, games: Iterable[Game], systems: Iterable[System], lists: Mapping[str, Index],
+    facts: Facts, watch: Watch = UNWATCHED,
+) -> list[Game]:  # fmt: skip
+    """The games, named where a list of their system knows them. lists: by system. Raises Cancelled, OSError."""
+    games = list(games)
+    known = _facts_of(folder, games, {each.id: each for each in systems}, lists, facts, watch)
+    pieces = {game.key: _pieces(game, known) for game in games if game.system in lists}
+    held: dict[str, set[str]] = defaultdict(set)  # sums there are at all, by system
+    for game in games:
+        held[game.system].update(f"{a}:{d}" for piece in pieces.get(game.key, ()) for a, d in piece.sums.items())
+    return [_named(game, pieces[game.key], lists[game.system], held[game.system]) if game.system in lists else game
+            for game in games]  # fmt: skip
+
+
+def _facts_of(
+    folder: Path, games: list[Game], systems: Mapping[str, System], lists: Mapping[str, Index],
+    facts: Facts, watch: Watch,
+) -> dict[str, FileFacts]:  # fmt: skip
+    paths: dict[Path, str] = {}
+    asked = []
+    for game in games:
+        index = lists.get(game.system)
+        if index is None or not index.algorithms:
+            continue
+        system = systems[game.system]
+        headers = {each.size for each in system.headers}
+        for name in game.files:
+            path = folder / name
+            status = path.stat()
+            packed = path.suffix.lower() in ARCHIVES
+            fits = any(index.may_hold(status.st_size - each) for each in (0, *headers))
+            if packed or (fits and not name.lower().endswith((".cue", ".m3u"))):
+                paths[path] = name
+                sums = frozenset() if packed else frozenset(index.algorithms)
+                asked.append(Asked(path, status, sums, () if packed else system.headers))
+    return {paths[each.path]: found for each, found in facts.all(asked, watch, "Taking checksums")
+            if not isinstance(found, OSError)}  # fmt: skip
+
+
+def _pieces(game: Game, known: Mapping[str, FileFacts]) -> tuple[Piece, ...]:
+    found: list[Piece] = []
+    for name in game.files:
+        facts = known.get(name)
+        if facts is None:
+            continue
+        if facts.packed:
+            found += [Piece(each.name, each.size, {"CRC-32": each.crc}) for each in facts.members]
+        else:
+            found.append(Piece(PurePosixPath(name).name, -1, facts.sums))
+    return tuple(found)
+
+
+def _named(game: Game, pieces: tuple[Piece, ...], index: Index, held: set[str]) -> Game:
+    counts: Counter[int] = Counter()
+    for piece in pieces:
+        for number in {each for sum_ in piece.sums.items() for each in index.by_sum.get(sum_, ())}:
+            if _agrees(piece, index.games[number]):
+                counts[number] += 1
+    if not counts:
+        return game
+    own = {f"{a}:{d}" for piece in pieces for a, d in piece.sums.items()}
+    stem = PurePosixPath(game.key).stem.casefold()
+
+    def fit(number: int) -> tuple[int, int, bool]:
+        lacking = len(_missing(index.games[number], own))
+        return counts[number] - lacking, -lacking, index.games[number].title.casefold() == stem
+
+    best = max(sorted(counts), key=fit)
+    listed = index.games[best]
+    missing = _missing(listed, own | (held if listed.parent or len(pieces) > 1 else set()))
+    title = shown_title(listed.title) or listed.title
+    named = tuple(part.name or "one without a name" for part in missing)
+    naming = Naming(title, "list", 1.0, shown_title(listed.parent), missing=named, full=listed.title)
+    reasons = game.reasons
+    if missing:
+        shown = ", ".join(named[:_MOST_NAMED]) + (f" and {len(named) - _MOST_NAMED} more" if len(named) > 4 else "")
+        where = f" or into {listed.parent}" if listed.parent else ""
+        reasons = (*reasons, Reason("members", f"{shown} missing: they belong into it{where}."))
+    return replace(game, naming=naming, reasons=reasons)
+
+
+def _agrees(piece: Piece, game: Listed) -> bool:
+    """Whether a part of a game is this piece. A CRC-32 alone is short: the size must agree where both are known."""
+    if any(name != "CRC-32" for name in piece.sums) or piece.size < 0:
+        return True
+    return any(part.sums.get("CRC-32") == piece.sums["CRC-32"] and part.size in (-1, piece.size) for part in game.parts)
+
+
+def _missing(game: Listed, there: set[str]) -> tuple[Part, ...]:
+    return tuple(
+        part for part in game.parts
+        if part.sums and not any(f"{algorithm}:{digest}" in there for algorithm, digest in part.sums.items())
+    )  # fmt: skip

@@ -1,0 +1,176 @@
+"""From what was found to what goes along: named by lists, by titles and by hand, one version of each, what fits."""
+
+from __future__ import annotations
+
+import csv
+from collections import defaultdict
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from pathlib import Path, PurePosixPath
+
+from kyklon.base.errors import KyklonError
+from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.catalogue.records import System
+from kyklon.model.build import LibrarySettings
+from kyklon.model.library import Game, ListScheme, Naming, Reason, Scan
+from kyklon.operations.library import choose, match
+from kyklon.operations.library.facts import Facts
+from kyklon.operations.library.identify import Index, identify
+from kyklon.operations.library.lists import read_list
+from kyklon.operations.library.titles import shown_title
+from kyklon.operations.library.versions import without_others
+from kyklon.record.answers import Answer, key_of
+
+STICK_CLUSTER = 32_768  # bytes; what a FAT32 stick of more than 32 GB has (Microsoft FAT specification, table)
+PICTURE_BYTES = 120_000  # a cover picture, CP
+
+
+@dataclass(frozen=True)
+class Terms:
+    """What a scan is named and chosen by. place: makes a path of the build a path. cluster: bytes, of the file system
+    that the games go to. answers: by key."""
+
+    settings: LibrarySettings
+    systems: tuple[System, ...]
+    place: Callable[[str], Path]
+    answers: Mapping[str, Answer]
+    cluster: int = STICK_CLUSTER
+
+
+def named(scan: Scan, terms: Terms, facts: Facts, watch: Watch = UNWATCHED) -> Scan:
+    """The scan with its games named, and a reason at each that does not go along. Raises Cancelled, KyklonError."""
+    lists, errors = read_lists(terms, watch)
+    games = list(scan.games)
+    try:
+        games = identify(Path(scan.folder), games, terms.systems, lists, facts, watch)
+    except OSError as bad:
+        raise KyklonError(f"The library went away: {bad.strerror}.", do="Plug its disk in again.") from bad
+    finally:
+        facts.keep()
+    games, threshold = _matched(games, lists, terms, watch)
+    games = without_others(games, terms.settings)
+    scan = replace(scan, games=tuple(games), list_errors=tuple(errors), threshold=threshold)
+    return _chosen(scan, terms)
+
+
+def read_lists(terms: Terms, watch: Watch = UNWATCHED) -> tuple[dict[str, Index], list[str]]:
+    """What the lists know, by system, and why one could not be read."""
+    lists: dict[str, Index] = defaultdict(Index)
+    errors = []
+    schemes: dict[str, ListScheme] = {each.id: each for each in terms.settings.schemes}
+    for each in terms.settings.lists:
+        scheme = schemes.get(each.scheme)
+        if each.scheme and scheme is None:
+            errors.append(f"{each.path}: its scheme {each.scheme} is not there.")
+            continue
+        try:
+            for number, game in enumerate(read_list(terms.place(each.path), scheme)):
+                if number % 4096 == 0:
+                    watch.check()
+                lists[each.system].add(game)
+        except KyklonError as bad:
+            errors.append(str(bad))
+    return dict(lists), errors
+
+
+def _matched(games: list[Game], lists: Mapping[str, Index], terms: Terms, watch: Watch) -> tuple[list[Game], float]:
+    """The rest by their titles, what its user said before all else; and from which confidence on it counts."""
+    lessons = [(each.features, bool(each.title) and each.title == each.proposed) for each in terms.answers.values()
+               if each.proposed]  # fmt: skip
+    model = match.taught(match.shipped(), lessons) if lists else match.shipped()
+    found: dict[int, match.Match] = {}
+    for system, index in lists.items():
+        own = [n for n, game in enumerate(games) if game.system == system and game.naming is None]
+        titles = match.Titles(tuple(shown_title(each.title) for each in index.games))
+        stems = [PurePosixPath(games[n].key).stem for n in own]
+        found |= dict(zip(own, match.matches(stems, titles, model, watch), strict=True))
+    threshold = match.threshold([each.confidence for each in found.values()], terms.settings.wrong_per_1000)
+    parents = {(system, shown_title(each.title)): shown_title(each.parent) for system, index in lists.items()
+               for each in index.games if each.parent}  # fmt: skip
+    named_games = []
+    for number, game in enumerate(games):
+        answer = terms.answers.get(key_of(game.system, PurePosixPath(game.key).name, game.size))
+        told = found.get(number)
+        if answer is not None:
+            title = answer.title or game.title
+            naming = Naming(title, "yours", 1.0, parents.get((game.system, title), ""))
+            named_games.append(replace(game, naming=naming))
+        elif told is not None and told.title:
+            naming = Naming(told.title, "title", told.confidence, parents.get((game.system, told.title), ""),
+                            told.others, features=told.features)  # fmt: skip
+            named_games.append(replace(game, naming=naming, doubtful=told.confidence < threshold))
+        else:
+            named_games.append(game)
+    return named_games, threshold
+
+
+def items_of(scan: Scan, settings: LibrarySettings, plays: Mapping[str, int]) -> list[choose.Item]:
+    """The games that may go along, as things to choose from."""
+    statuses: dict[str, int] = {}
+    items = []
+    for game in scan.games:
+        if any(reason.code != "left-out" for reason in game.reasons) or game.key in settings.never:
+            continue
+        sizes = _sizes(Path(scan.folder), game, statuses)
+        worth = choose.worth_of(game.key, settings.favourites, plays)
+        items.append(choose.Item(game.key, sizes, worth, game.key in settings.must))
+    return items
+
+
+def _sizes(folder: Path, game: Game, statuses: dict[str, int]) -> tuple[int, ...]:
+    if len(game.files) == 1:
+        return (game.size,)
+    sizes = []
+    for name in game.files:
+        if name not in statuses:
+            try:
+                statuses[name] = (folder / name).stat().st_size
+            except OSError:
+                statuses[name] = 0
+        sizes.append(statuses[name])
+    return tuple(sizes)
+
+
+def extra_of(settings: LibrarySettings) -> tuple[int, ...]:
+    """Bytes that every game takes beside its files."""
+    return (settings.save_bytes, *((PICTURE_BYTES,) if settings.pictures else ()))
+
+
+def _chosen(scan: Scan, terms: Terms) -> Scan:
+    settings = terms.settings
+    left: dict[str, str] = dict.fromkeys(settings.never, "You left it out.")
+    choice = None
+    errors = scan.list_errors
+    if settings.room_bytes:
+        plays: dict[str, int] = {}
+        try:
+            plays = plays_of(scan, terms.place(settings.plays)) if settings.plays else {}
+            items = items_of(scan, settings, plays)
+            choice = choose.choose(items, settings.room_bytes, terms.cluster, extra_of(settings))
+            left |= dict.fromkeys(choice.left, "It does not fit; others are worth more.")
+        except KyklonError as bad:
+            errors = (*errors, str(bad))
+    games = tuple(
+        replace(game, reasons=(*game.reasons, Reason("left-out", left[game.key]))) if game.key in left and game.ready
+        else game for game in scan.games
+    )  # fmt: skip
+    return replace(scan, games=games, choice=choice, list_errors=errors)
+
+
+def plays_of(scan: Scan, path: Path) -> dict[str, int]:
+    """How often each game was played, by key, from a CSV of a file name or a title and a number. Raises KyklonError."""
+    by_name: dict[str, str] = {}
+    for game in scan.games:
+        by_name[game.called.casefold()] = game.key
+        by_name[PurePosixPath(game.key).name.casefold()] = game.key
+    found: dict[str, int] = {}
+    try:
+        with path.open(encoding="utf-8-sig", errors="replace", newline="") as file:
+            for row in csv.reader(file):
+                key = by_name.get(row[0].strip().casefold()) if row else None
+                count = next((cell.strip() for cell in row[1:] if cell.strip().isdecimal()), "")
+                if key and count and len(count) < 10:
+                    found[key] = found.get(key, 0) + int(count)
+    except (OSError, csv.Error) as bad:
+        raise KyklonError(f"The play counts {path} cannot be read: {bad}.", do="Choose a CSV: name, number.") from bad
+    return found

@@ -1,0 +1,121 @@
+"""Archives of games: what is in them, and whether all of it can be unpacked. Nothing is ever unpacked to a disk."""
+
+from __future__ import annotations
+
+import re
+import struct
+import zipfile
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+from typing import Any, BinaryIO
+
+from kyklon.base.archives import ARCHIVE_DAMAGE, header_7z, open_zip
+from kyklon.base.quantities import show_bytes
+
+ARCHIVES = (".zip", ".7z")
+LOOKED_THROUGH = 8 << 30  # bytes that are unpacked of one archive to try it; no medium of such machines holds more
+MOST_MEMBERS = 20_000  # of one archive; sets of boards have some hundred
+_FLOOD = 400  # times its own size: what deflate reaches on games is below 100, on zeros 1030 (RFC 1951)
+_FLOOD_LEAST = 256 << 20  # bytes; below that a flood hurts nobody
+_BLOCK = 1 << 20
+_DAMAGE = (*ARCHIVE_DAMAGE, OSError, ValueError, NotImplementedError, struct.error, RuntimeError)
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """A file in an archive. size in bytes, unpacked; crc: its CRC-32 in hexadecimal, as the archive states it."""
+
+    name: str
+    size: int
+    crc: str
+
+
+Fault = tuple[str, str]  # a code of the REASONS and words, or two ''
+_NONE: Fault = ("", "")
+Moved = Callable[[int], None]
+
+
+def unsafe_member(name: str) -> bool:
+    """Whether an archive member would be unpacked outside its folder."""
+    path = PurePosixPath(name.replace("\\", "/"))
+    return path.is_absolute() or ".." in path.parts or bool(re.match(r"[A-Za-z]:", name)) or "\0" in name
+
+
+def look_into(path: Path, moved: Moved = lambda _count: None) -> tuple[tuple[Member, ...], Fault]:
+    """The members of an archive, each read through against its CRC-32, and what is wrong with it.
+
+    moved: called with the bytes of the archive that are done; what it raises stops the look. Raises OSError where the
+    file itself cannot be read.
+    """
+    with path.open("rb") as data:
+        try:
+            return _look_7z(data, moved) if path.suffix.lower() == ".7z" else _look_zip(data, moved)
+        except _DAMAGE:
+            return (), ("damaged", "The archive cannot be opened: it is cut off or not an archive.")
+
+
+def _look_zip(data: BinaryIO, moved: Moved) -> tuple[tuple[Member, ...], Fault]:
+    size = data.seek(0, 2)
+    with open_zip(data) as archive:
+        infos = archive.infolist()
+        members = tuple(Member(each.filename, each.file_size, f"{each.CRC:08x}") for each in infos if not each.is_dir())
+        packed = sum(each.compress_size for each in infos)
+        fault = _listed_fault(members, size, packed)
+        if fault[0] in ("", "unsafe-archive"):
+            fault = _zip_contents(archive, moved) or fault
+    return members[:MOST_MEMBERS], fault
+
+
+def _listed_fault(members: tuple[Member, ...], size: int, packed: int) -> Fault:
+    """What the list of contents alone gives away."""
+    whole = sum(each.size for each in members)
+    if len(members) > MOST_MEMBERS:
+        return "bomb", f"It has {len(members)} members; more than {MOST_MEMBERS} are not looked through."
+    if packed > size:
+        return "bomb", "Its members lie over one another: together they are larger than the archive."
+    if whole > max(_FLOOD_LEAST, _FLOOD * size) or whole > LOOKED_THROUGH:
+        return "bomb", f"{show_bytes(size)} would unpack to {show_bytes(whole)}."
+    bad = next((each.name for each in members if unsafe_member(each.name)), "")
+    return ("unsafe-archive", f"It would unpack outside its folder: {bad}.") if bad else _NONE
+
+
+def _zip_contents(archive: zipfile.ZipFile, moved: Moved) -> Fault | None:
+    """Why a member cannot be unpacked, None when all can."""
+    left = LOOKED_THROUGH
+    for info in archive.infolist():
+        try:
+            with archive.open(info) as member:
+                while piece := member.read(_BLOCK):
+                    left -= len(piece)
+                    if left < 0:
+                        return "bomb", f"{info.filename} unpacks to more than it states."
+        except _DAMAGE as bad:
+            if isinstance(bad, RuntimeError) and "password" in str(bad):
+                return "damaged", f"{info.filename} asks for a password."
+            return "damaged", f"{info.filename} in it is damaged: its checksum is wrong."
+        moved(info.compress_size)
+    return None
+
+
+def _look_7z(data: BinaryIO, moved: Moved) -> tuple[tuple[Member, ...], Fault]:
+    size = data.seek(0, 2)
+    header_7z(data)
+    from py7zr import SevenZipFile
+    from py7zr.exceptions import ArchiveError, PasswordRequired
+
+    try:
+        with SevenZipFile(data) as archive:
+            if archive.needs_password():
+                return (), ("damaged", "It asks for a password.")
+            listed: list[Any] = [each for each in archive.list() if not each.is_directory]
+            members = tuple(Member(each.filename, each.uncompressed or 0, f"{each.crc32 or 0:08x}") for each in listed)
+            fault = _listed_fault(members, size, 0)
+            if fault[0] != "bomb" and archive.testzip() is not None:
+                fault = ("damaged", "A member of it is damaged: its checksum is wrong.")
+    except PasswordRequired:
+        return (), ("damaged", "It asks for a password.")
+    except ArchiveError as bad:
+        return (), ("damaged", f"The archive cannot be opened: {bad}.")
+    moved(size)
+    return members[:MOST_MEMBERS], fault

@@ -1,0 +1,104 @@
+"""Texts that name other files: cue sheets, other lists of tracks, playlists. Names in them lead nowhere but down."""
+
+from __future__ import annotations
+
+from collections.abc import Container, Mapping
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+
+from kyklon.base.errors import KyklonError
+from kyklon.base.reading import bytes_of
+from kyklon.catalogue.records import System
+
+_LARGEST = 1 << 20  # bytes; a hundred tracks take ten thousand
+_SECTOR = {"AUDIO": 2352, "MODE1/2048": 2048, "MODE1/2352": 2352, "MODE2/2336": 2336, "MODE2/2352": 2352}  # bytes
+
+
+@dataclass(frozen=True)
+class Track:
+    """start: in bytes of its file, 0 where the sheet does not tell."""
+
+    file: str
+    number: int
+    start: int
+
+
+def text_in(path: Path) -> str:
+    """A sheet's text, whatever bytes it has; '' for one that is far too large or cannot be read."""
+    try:
+        return bytes_of(path, _LARGEST).decode("utf-8-sig", "surrogateescape")
+    except KyklonError:
+        return ""
+
+
+def tracks_of(path: Path, system: System) -> tuple[Track, ...]:
+    """What a sheet names, by its ending: a cue sheet, a playlist, or a list that the system's rules describe."""
+    ending = path.suffix.lower().removeprefix(".")
+    if ending == "cue":
+        return cue_tracks(text_in(path))
+    if ending == "m3u":
+        return tuple(Track(name, n, 0) for n, name in enumerate(lines_of(text_in(path)), 1))
+    rule = next((each for each in system.track_lists if each.ending == ending), None)
+    return listed_tracks(text_in(path), rule.word) if rule else ()
+
+
+def lines_of(text: str) -> tuple[str, ...]:
+    """What a playlist names, remarks left aside."""
+    lines = (line.strip() for line in text.split("\n"))
+    return tuple(line for line in lines if line and not line.startswith("#"))
+
+
+def listed_tracks(text: str, word: str) -> tuple[Track, ...]:
+    """Names behind a word, with or without quotes; without a word each line is one."""
+    names = []
+    for line in lines_of(text):
+        first, _, rest = line.partition(" ")
+        if not word:
+            names.append(line.strip('"'))
+        elif first.casefold() == word.casefold() and rest.strip():
+            rest = rest.strip()
+            names.append(rest[1:].partition('"')[0] if rest.startswith('"') else rest)
+    return tuple(Track(name, number, 0) for number, name in enumerate(names, 1) if name)
+
+
+def cue_tracks(text: str) -> tuple[Track, ...]:
+    """The tracks of a cue sheet: FILE, TRACK and INDEX lines, in any case, names with or without quotes."""
+    tracks: list[Track] = []
+    file, binary, number, wide, begun = "", False, 0, 0, 0
+    for line in text.split("\n"):
+        word, _, rest = line.strip().partition(" ")
+        word, rest = word.upper(), rest.strip()
+        if word == "FILE":
+            name, _, kind = rest[1:].partition('"') if rest.startswith('"') else rest.rpartition(" ")
+            file, binary, begun = name or kind, kind.strip().upper() == "BINARY", 0
+            if file:
+                tracks.append(Track(file, number + 1, 0))
+        elif word == "TRACK" and file:
+            told, _, mode = rest.partition(" ")
+            number, wide = int(told) if told.isdecimal() and len(told) < 4 else 0, _SECTOR.get(mode.strip().upper(), 0)
+        elif word == "INDEX" and file and binary and wide:
+            index, _, time = rest.partition(" ")
+            parts = time.strip().split(":")
+            if index == "01" and len(parts) == 3 and all(each.isdecimal() and len(each) < 4 for each in parts):
+                sectors = (int(parts[0]) * 60 + int(parts[1])) * 75 + int(parts[2])  # 75 frames a second: Red Book
+                begun = max(begun, sectors * wide)
+                tracks.append(Track(file, number, begun))
+    return tuple(tracks)
+
+
+def find(name: str, beside: PurePosixPath, there: Container[str], folded: Mapping[str, str]) -> str:
+    """The path of a named file, '' when it is not there. folded: the paths by their case-folded form: sheets made where
+    case does not count name files in any case. What leads out of the library matches no file of it."""
+    path = normal(beside / name.replace("\\", "/"))
+    return path if path in there else folded.get(path.casefold(), "")
+
+
+def normal(path: PurePosixPath) -> str:
+    """Without '.' and with '..' taken back."""
+    parts: list[str] = []
+    for part in path.parts:
+        if part == ".." and parts and parts[-1] != "..":
+            parts.pop()
+        else:
+            parts.append(part)
+    return "/".join(parts)
