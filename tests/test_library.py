@@ -22,10 +22,10 @@ from kyklon.model.library import Scan
 from kyklon.model.world import World
 from kyklon.operations.library import transfer
 from kyklon.operations.library.acts import copy_games
-from kyklon.operations.library.findings import findings
-from kyklon.operations.library.observe import look_at_library
 from kyklon.operations.library.facts import Facts
+from kyklon.operations.library.findings import findings
 from kyklon.operations.library.naming import Terms, named
+from kyklon.operations.library.observe import look_at_library
 from kyklon.operations.library.packed import unsafe_member
 from kyklon.operations.library.scan import scan
 from kyklon.operations.library.titles import title_of

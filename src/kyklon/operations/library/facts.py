@@ -4,6 +4,7 @@ and times, so that a second look costs a stat each."""
 from __future__ import annotations
 
 import hashlib
+import itertools
 import json
 import os
 import sqlite3
@@ -19,15 +20,16 @@ from pathlib import Path
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.records import DumpHeader
-from kyklon.operations.library.packed import ARCHIVES, Member, look_into
+from kyklon.operations.library.packed import Member, look_into
 
 FILE = "sums.sqlite3"  # in the build folder
 SUMS = ("CRC-32", "MD5", "SHA-1", "SHA-256", "SHA-512")  # that lists of games state
 _HASHLIB = {"MD5": "md5", "SHA-1": "sha1", "SHA-256": "sha256", "SHA-512": "sha512"}
 _BLOCK = 1 << 20
 _SETTLED_NS = 2_000_000_000  # a file changed more lately than this may change again within one tick of its clock
-_FORM = 1  # of what is kept; another one is not read
-_PENDING = 64  # files handed to the cores ahead of time
+_FORM = 2  # of what is kept; another one is not read
+_PENDING = 8  # batches handed to the cores ahead of time
+_BATCH_BYTES, _BATCH_FILES = 4 << 20, 128  # of one batch at most, or a single file
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,7 +48,7 @@ class FileFacts:
 class Asked:
     """A file to look into. sums: of SUMS. headers: that its system knows."""
 
-    path: Path
+    path: str
     status: os.stat_result
     sums: frozenset[str] = frozenset()
     headers: tuple[DumpHeader, ...] = ()
@@ -54,12 +56,15 @@ class Asked:
     @property
     def key(self) -> str:
         s = self.status
-        rule = ",".join(f"{each.at}:{each.magic}:{each.size}" for each in self.headers)
+        rule = ",".join([f"{each.at}:{each.magic}:{each.size}" for each in self.headers]) if self.headers else ""
         return f"{s.st_dev}-{s.st_ino}-{s.st_size}-{s.st_mtime_ns}-{s.st_ctime_ns}-{rule}"
 
     @property
     def packed(self) -> bool:
-        return self.path.suffix.lower() in ARCHIVES
+        return self.path[-4:].lower() == ".zip" or self.path[-3:].lower() == ".7z"
+
+
+Waiting = tuple[Asked, FileFacts | None]
 
 
 class Facts:
@@ -69,9 +74,10 @@ class Facts:
         self._path = path
         self._fresh: dict[str, FileFacts] = {}
         self._kept: dict[str, FileFacts] = {}
+        self._stored: dict[str, str] = {}  # as they were kept; taken apart when they are asked for
         self._lock = threading.Lock()
         if path is not None:
-            self._kept = _read(path)
+            self._stored = _read(path)
 
     def all(self, asked: Iterable[Asked], watch: Watch = UNWATCHED, phase: str = "Reading the games") -> Iterator[
         tuple[Asked, FileFacts | OSError]
@@ -80,9 +86,9 @@ class Facts:
 
         An OSError in place of facts: the file went away or cannot be read.
         """
-        waiting = []
+        waiting: list[Waiting] = []
         for each in asked:
-            known = self._kept.get(each.key)
+            known = self._known(each.key)
             if known is not None and _enough(known, each):
                 yield each, known
             else:
@@ -101,32 +107,36 @@ class Facts:
                 meter.report(done)
 
         with ThreadPoolExecutor(os.cpu_count() or 1, "reading") as pool:
-            left = iter(waiting)
-            running: dict[Future[FileFacts], Asked] = {}
+            batches = iter(_batches(waiting))
+            running: dict[Future[list[FileFacts | OSError]], list[Waiting]] = {}
             try:
                 while True:
-                    for each, known in left:
-                        running[pool.submit(_take, each, known, moved)] = each
-                        if len(running) >= _PENDING:
-                            break
+                    for batch in itertools.islice(batches, _PENDING - len(running)):
+                        running[pool.submit(_take_all, batch, moved)] = batch
                     if not running:
                         break
                     for future in wait(running, return_when=FIRST_COMPLETED).done:
-                        each = running.pop(future)
-                        try:
-                            found = future.result()
-                        except OSError as bad:
-                            yield each, bad
-                            continue
-                        if time.time_ns() - max(each.status.st_mtime_ns, each.status.st_ctime_ns) > _SETTLED_NS:
-                            self._fresh[each.key] = found
-                        self._kept[each.key] = found
-                        yield each, found
+                        for (each, _known), found in zip(running.pop(future), future.result(), strict=True):
+                            if isinstance(found, FileFacts):
+                                self._learn(each, found)
+                            yield each, found
             except BaseException:
                 for future in running:
                     future.cancel()
                 raise
         meter.report(done, force=True)
+
+    def _known(self, key: str) -> FileFacts | None:
+        found = self._kept.get(key)
+        if found is None and key in self._stored:
+            with suppress(ValueError, TypeError, KeyError, IndexError):
+                found = self._kept[key] = _unpacked(self._stored.pop(key))
+        return found
+
+    def _learn(self, asked: Asked, found: FileFacts) -> None:
+        self._kept[asked.key] = found
+        if time.time_ns() - max(asked.status.st_mtime_ns, asked.status.st_ctime_ns) > _SETTLED_NS:
+            self._fresh[asked.key] = found
 
     def keep(self) -> None:
         """Put what was read where it is found again. Never raises: without it the next look takes longer."""
@@ -138,19 +148,43 @@ class Facts:
             self._fresh = {}
 
 
+def _batches(waiting: list[Waiting]) -> Iterator[list[Waiting]]:
+    """Small files together: handing one over costs more than reading it."""
+    batch: list[Waiting] = []
+    size = 0
+    for each in waiting:
+        batch.append(each)
+        size += each[0].status.st_size
+        if size >= _BATCH_BYTES or len(batch) >= _BATCH_FILES:
+            yield batch
+            batch, size = [], 0
+    if batch:
+        yield batch
+
+
+def _take_all(batch: list[Waiting], moved: Callable[[int], None]) -> list[FileFacts | OSError]:
+    found: list[FileFacts | OSError] = []
+    for asked, known in batch:
+        try:
+            found.append(_take(asked, known, moved))
+        except OSError as bad:
+            found.append(bad)
+    return found
+
+
 def _enough(known: FileFacts, asked: Asked) -> bool:
     return known.packed if asked.packed else asked.sums <= known.sums.keys()
 
 
 def _take(asked: Asked, known: FileFacts | None, moved: Callable[[int], None]) -> FileFacts:
     if asked.packed:
-        members, fault = look_into(asked.path, moved)
+        members, fault = look_into(Path(asked.path), moved)
         return FileFacts(members=members, fault=fault, packed=True)
     before = known.sums if known is not None else {}
     wanted = asked.sums - before.keys()
     hashes = {name: hashlib.new(_HASHLIB[name], usedforsecurity=False) for name in sorted(wanted - {"CRC-32"})}
     crc = 0
-    with asked.path.open("rb", buffering=0) as file:
+    with open(asked.path, "rb", buffering=0) as file:
         start = file.read(_BLOCK)
         skipped = header_of(start, asked.headers)
         block, view = memoryview(start)[skipped:], memoryview(bytearray(_BLOCK))
@@ -185,25 +219,30 @@ def _opened(path: Path) -> sqlite3.Connection:
     return store
 
 
-def _read(path: Path) -> dict[str, FileFacts]:
+def _read(path: Path) -> dict[str, str]:
     if not path.is_file():
         return {}
     try:
         with closing(sqlite3.connect(path, timeout=5)) as store:
             if store.execute("pragma user_version").fetchone() != (_FORM,):
                 return {}
-            return {key: _unpacked(told) for key, told in store.execute("select key, told from facts")}
-    except (sqlite3.Error, ValueError, TypeError, KeyError):
+            return dict(store.execute("select key, told from facts"))
+    except (sqlite3.Error, ValueError, TypeError):
         with suppress(OSError):
             path.unlink()
         return {}
 
 
 def _packed(facts: FileFacts) -> str:
+    if not facts.packed:
+        return f"{facts.skipped};{';'.join(f'{name}={digest}' for name, digest in facts.sums.items())}"
     members = [[each.name, each.size, each.crc] for each in facts.members]
-    return json.dumps([facts.sums, facts.skipped, facts.packed, facts.fault, members])
+    return json.dumps([facts.fault, members])
 
 
 def _unpacked(told: str) -> FileFacts:
-    sums, skipped, packed, fault, members = json.loads(told)
-    return FileFacts(sums, skipped, tuple(Member(*each) for each in members), (fault[0], fault[1]), packed)
+    if not told.startswith("["):
+        skipped, *sums = told.split(";")
+        return FileFacts(dict([each.split("=") for each in sums if each]), int(skipped))
+    fault, members = json.loads(told)
+    return FileFacts({}, 0, tuple(Member(*each) for each in members), (fault[0], fault[1]), True)

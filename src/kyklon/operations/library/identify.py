@@ -6,6 +6,7 @@ and its clones' may lie in it (a merged one).
 
 from __future__ import annotations
 
+import os
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
@@ -78,7 +79,7 @@ def _facts_of(
     folder: Path, games: list[Game], systems: Mapping[str, System], lists: Mapping[str, Index],
     facts: Facts, watch: Watch,
 ) -> dict[str, FileFacts]:  # fmt: skip
-    paths: dict[Path, str] = {}
+    paths: dict[str, str] = {}
     asked = []
     for game in games:
         index = lists.get(game.system)
@@ -87,9 +88,9 @@ def _facts_of(
         system = systems[game.system]
         headers = {each.size for each in system.headers}
         for name in game.files:
-            path = folder / name
-            status = path.stat()
-            packed = path.suffix.lower() in ARCHIVES
+            path = f"{folder}/{name}"
+            status = os.stat(path)
+            packed = name.lower().endswith(ARCHIVES)
             fits = any(index.may_hold(status.st_size - each) for each in (0, *headers))
             if packed or (fits and not name.lower().endswith((".cue", ".m3u"))):
                 paths[path] = name

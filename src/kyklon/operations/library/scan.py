@@ -28,18 +28,15 @@ _DISC = re.compile(r"\s*[\(\[]disc (\d{1,3})[^)\]]*[\)\]]", re.IGNORECASE)
 
 @dataclass(frozen=True, slots=True)
 class File:
-    """path: relative to the library, with forward slashes."""
+    """path: relative to the library, with forward slashes. suffix: in small letters, with its dot."""
 
     path: str
     status: os.stat_result
+    suffix: str
 
     @property
     def size(self) -> int:
         return self.status.st_size
-
-    @property
-    def suffix(self) -> str:
-        return os.path.splitext(self.path)[1].lower()
 
 
 @dataclass
@@ -96,7 +93,7 @@ def _sorted_out(folder: Path, systems: tuple[System, ...]) -> tuple[list[Shelf],
     by_folder = {each.system.folder: each for each in shelves}
     system_files, unsorted = [], []
     for path, status in files_below(folder):
-        file = File(path, status)
+        file = File(path, status, os.path.splitext(path)[1].lower())
         top = path.partition("/")[0] if "/" in path else ""
         own = by_folder.get(top) or next(
             (each for name, each in by_folder.items() if "/" in name and path.startswith(f"{name}/")), None
@@ -130,12 +127,12 @@ def _is(folder: Path, file: File, wanted: SystemFile) -> bool:
 
 
 def _read_archives(shelves: list[Shelf], facts: Facts, watch: Watch) -> None:
-    owner: dict[Path, tuple[Shelf, str]] = {}
+    owner: dict[str, tuple[Shelf, str]] = {}
     asked = []
     for shelf in shelves:
         for file in shelf.files.values():
             if file.suffix in ARCHIVES and (shelf.system.archives or file.suffix[1:] in shelf.system.extensions):
-                path = shelf.folder / file.path
+                path = f"{shelf.folder}/{file.path}"
                 owner[path] = shelf, file.path
                 asked.append(Asked(path, file.status))
     for each, found in facts.all(asked, watch, "Checking archives"):
@@ -306,10 +303,10 @@ def _without_duplicates(shelves: Iterable[Shelf], games: list[Game], facts: Fact
     twins = [sorted(each, key=lambda index: (len(games[index].key), games[index].key))
              for each in by_size.values() if len(each) > 1]  # fmt: skip
     statuses = {path: file.status for shelf in shelves for path, file in shelf.files.items()}
-    top = next(iter(shelves)).folder if twins else Path()
-    paths = {top / games[index].key: games[index].key for each in twins for index in each}
+    top = next(iter(shelves)).folder if twins else ""
+    paths = {f"{top}/{games[index].key}": games[index].key for each in twins for index in each}
     asked = (Asked(path, statuses[key], frozenset({"SHA-1"})) for path, key in paths.items()
-             if path.suffix.lower() not in ARCHIVES)  # fmt: skip
+             if not path.lower().endswith(ARCHIVES))  # fmt: skip
     told: dict[str, object] = {
         paths[each.path]: found.sums["SHA-1"] for each, found in facts.all(asked, watch, "Looking for duplicates")
         if not isinstance(found, OSError)

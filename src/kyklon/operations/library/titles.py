@@ -6,11 +6,11 @@ accents, punctuation, underscores; a sub-title behind a colon or a dash.
 
 from __future__ import annotations
 
+import os
 import re
 import unicodedata
 from dataclasses import dataclass
 from functools import lru_cache
-from pathlib import PurePosixPath
 
 _TAGS = re.compile(r"\s*[\(\[\{][^)\]\}]*[\)\]\}]")
 _ARTICLES = ("the", "a", "an", "le", "la", "les", "l'", "der", "die", "das", "el", "los", "las", "il", "lo")
@@ -22,18 +22,19 @@ _WORDS_FOR_NUMBERS = {"one": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six
                       "ten": 10}  # fmt: skip
 _SUBTITLE = re.compile(r"\s*(?::|\s-\s|\s–\s|~)\s*")
 _CAMEL = re.compile(r"(?<=[a-z])(?=[A-Z0-9])|(?<=[0-9])(?=[A-Z])")
+_TURNED = re.compile(r"(.*), (The|A|An)")
 _NO_WORD = re.compile(r"[^\w]+|_")
 
 
 def title_of(name: str) -> str:
     """The title in a file name as it is shown: no ending, no tags in brackets, 'X, The' turned round."""
-    return shown_title(PurePosixPath(name).stem.replace("_", " "))
+    return shown_title(os.path.splitext(name.rpartition("/")[2])[0].replace("_", " "))
 
 
 def shown_title(text: str) -> str:
     """A title without tags in brackets, 'X, The' turned round."""
     stem = _TAGS.sub("", text).strip()
-    match = re.fullmatch(r"(.*), (The|A|An)", stem)
+    match = _TURNED.fullmatch(stem) if "," in stem else None
     return f"{match[2]} {match[1]}" if match else stem
 
 
