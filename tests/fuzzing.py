@@ -33,6 +33,7 @@ from kyklon.catalogue import loader, templates
 from kyklon.catalogue.records import MAP_NAMES, SETTINGS_NAMES, Board, Chooser, Dialect, Image, System
 from kyklon.demo import lighthouse, samples
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64
+from kyklon.devices.linux.folder import Folder
 from kyklon.devices.ports import DriveFacts
 from kyklon.devices.simulated import panel as simulated_panel
 from kyklon.devices.simulated.drives import FILE, SimulatedDrives
@@ -472,7 +473,7 @@ def _library(name: str) -> Callable[[bytes], object]:
         found = scan.scan(folder, systems, build.library)
         image = _catalogue().all(Image)[0]
         planned = transfer.plan(found, systems, image)
-        return planned, transfer.look_at(folder, systems, image)
+        return planned, transfer.look_at(Folder(folder), systems, image)
 
     return read
 

@@ -31,6 +31,7 @@ from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Chooser, Image, System
 from kyklon.commands import main as commands
+from kyklon.devices.linux.folder import Folder
 from kyklon.model.build import LibrarySettings, edited
 from kyklon.model.kernel_line import set_words
 from kyklon.operations import checksums
@@ -41,6 +42,7 @@ from kyklon.operations.card.sources import source
 from kyklon.operations.card.volumes import boot_facts, contents
 from kyklon.operations.card.volumes.fat import FatVolume
 from kyklon.operations.library import transfer
+from kyklon.operations.library.carry import carry_out
 from kyklon.operations.library.scan import scan
 from kyklon.record import folder as store
 from support import MIB, Demo
@@ -113,7 +115,7 @@ def shelves(tmp_path: Path, demo: Demo, catalogue: Catalogue) -> tuple[Path, Sys
 def _carried(shelves: tuple[Path, System, Image], to: Path) -> set[str]:
     library, system, image = shelves
     found = scan(library, (system,), LibrarySettings())
-    transfer.carry_out(transfer.plan(found, (system,), image), library, to)
+    carry_out(transfer.plan(found, (system,), image), library, Folder(to))
     return {path for path, _status in files_below(to)}
 
 
@@ -126,7 +128,7 @@ def test_two_games_of_one_name_do_not_meet(shelves: tuple[Path, System, Image], 
     there = _carried(shelves, tmp_path / "stick")
     base = image.games_path.replace("{folder}", system.folder)
     assert there == {f"{base}/europe/Same.{ending}", f"{base}/japan/Same.{ending}"}
-    seen = transfer.look_at(tmp_path / "stick", (system,), image)
+    seen = transfer.look_at(Folder(tmp_path / "stick"), (system,), image)
     assert seen.games[system.id] == ("Same", "Same")
 
 

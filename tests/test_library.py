@@ -11,17 +11,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kyklon.base.durable import UNFINISHED
 from kyklon.base.errors import Cancelled, KyklonError, TargetFull
 from kyklon.base.progress import CancelToken, Watch
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image, System
+from kyklon.devices.linux.folder import Folder
 from kyklon.model.build import LibrarySettings, edited, remedied
 from kyklon.model.library import Scan
 from kyklon.model.world import World
 from kyklon.operations.library import transfer
 from kyklon.operations.library.acts import copy_games
+from kyklon.operations.library.carry import UNFINISHED, TransferReport, carry_out
 from kyklon.operations.library.facts import Facts
 from kyklon.operations.library.findings import findings
 from kyklon.operations.library.naming import Terms, named
@@ -155,7 +156,7 @@ def test_a_library_that_vanished_is_told(demo: Demo, catalogue: Catalogue) -> No
 # --- moving ----------------------------------------------------------------------------------------------------
 
 
-def moved(demo: Demo, catalogue: Catalogue) -> transfer.TransferReport:
+def moved(demo: Demo, catalogue: Catalogue) -> TransferReport:
     build, report = copy_games(demo.folder, demo.build, catalogue, demo.folder / "stick")
     store.save(demo.folder, build)
     return report
@@ -182,7 +183,7 @@ def test_the_front_end_sees_what_was_moved(demo: Demo, catalogue: Catalogue) -> 
     store.save(demo.folder, remedied(demo.build, finding.remedy))
     report = moved(demo, catalogue)
     image = catalogue.get(Image, "quayside")
-    seen = transfer.look_at(demo.folder / "stick", systems_of(demo.build, catalogue), image)
+    seen = transfer.look_at(Folder(demo.folder / "stick"), systems_of(demo.build, catalogue), image)
     assert sum(map(len, seen.games.values())) == report.games
     assert "cedar-boot.rom" in seen.system_files
     playlists = list((demo.folder / "stick" / "games" / "cedar").glob("*.m3u"))
@@ -207,16 +208,18 @@ def test_cancelling_leaves_no_half_game(demo: Demo, catalogue: Catalogue) -> Non
         copy_games(demo.folder, demo.build, catalogue, demo.folder / "stick", Watch(cancel=AfterTwenty()))
     there = [path for path in (demo.folder / "stick").rglob("*") if path.is_file()]
     assert 0 < len(there) < 30
-    assert not [path for path in there if path.suffix == UNFINISHED]
+    parts = [path for path in there if path.suffix == UNFINISHED]
+    assert len(parts) <= 1  # hidden, and gone on with by the next transfer
     originals = {path.name: path for path in (demo.folder / "library").rglob("*") if path.is_file()}
-    assert all(path.read_bytes() == originals[path.name].read_bytes() for path in there)
+    assert all(path.read_bytes() == originals[path.name].read_bytes() for path in there if path not in parts)
+    moved(demo, catalogue)
+    assert not list((demo.folder / "stick").rglob(f"*{UNFINISHED}"))
 
 
 def test_a_full_stick_is_told_before_anything_is_copied(
     demo: Demo, catalogue: Catalogue, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    usage = shutil.disk_usage(demo.folder)
-    monkeypatch.setattr(transfer.shutil, "disk_usage", lambda _path: usage._replace(free=1000))
+    monkeypatch.setattr(Folder, "free", lambda _self: 1000)
     with pytest.raises(TargetFull, match="free"):
         moved(demo, catalogue)
     assert not list((demo.folder / "stick").iterdir())
@@ -227,13 +230,13 @@ def test_a_game_that_goes_away_on_the_way_is_told(demo: Demo, catalogue: Catalog
     image = catalogue.get(Image, "quayside")
     planned = transfer.plan(found, systems_of(demo.build, catalogue), image)
     (demo.folder / "library" / planned.copies[5].source).unlink()
-    with pytest.raises(KyklonError, match="Plug the stick in again"):
-        transfer.carry_out(planned, demo.folder / "library", demo.folder / "stick")
+    with pytest.raises(KyklonError, match="Scan the library again"):
+        carry_out(planned, demo.folder / "library", Folder(demo.folder / "stick"))
 
 
 def test_a_system_without_games_is_not_listed(catalogue: Catalogue, tmp_path: Path) -> None:
     image, systems = catalogue.get(Image, "quayside"), catalogue.all(System)
-    assert transfer.look_at(tmp_path, systems, image).games == {}
+    assert transfer.look_at(Folder(tmp_path), systems, image).games == {}
     empty = scan(tmp_path, systems, LibrarySettings())
     assert empty.games == ()
     assert transfer.plan(empty, systems, image).copies == ()

@@ -366,7 +366,7 @@ def check_templates_of(part: records.CataloguePart) -> None:
                     ) from bad
                 templates.check(entry.value, records.TEMPLATE_NAMES, where)
     if isinstance(part, records.SettingsTemplate):
-        names = records.MAP_NAMES if part.use == "map" else records.SETTINGS_NAMES
+        names = {"map": records.MAP_NAMES, "list": records.LIST_NAMES}.get(part.use, records.SETTINGS_NAMES)
         for text in (part.path, part.text):
             templates.check(text, names, f"templates.toml: {part.id}")
 

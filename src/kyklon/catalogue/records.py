@@ -343,6 +343,8 @@ class Image(CataloguePart):
     default_user: str
     games_path: Inside  # template with {folder}
     system_files_path: Inside
+    pictures_path: Inside = "pictures/{folder}"  # cover pictures, template with {folder}
+    texts_path: Inside = "texts/{folder}"  # descriptions, the same
     playlist_kinds: tuple[str, ...] = ("m3u",)
     services: tuple[str, ...]
     foreground_service: str
@@ -596,6 +598,7 @@ TEMPLATE_NAMES = frozenset((
     "overlay_files", "turn", "card",
 ))  # fmt: skip
 SETTINGS_NAMES = frozenset({"system", "emulator", "values", "origin", "picture"})
+LIST_NAMES = frozenset({"system", "image", "games", "all_games", "favourites"})
 MAP_NAMES = frozenset({"system", "emulator", "players", "hotkey", "hotkeys", "keys"})
 
 
@@ -610,7 +613,7 @@ class TuningSetting(CataloguePart):
 
 
 class SettingsTemplate(CataloguePart):
-    use: Literal["settings", "map"] = "settings"
+    use: Literal["settings", "map", "list"] = "settings"
     path: str
     text: str  # Jinja2
 

@@ -5,6 +5,8 @@ What a template may do: print, choose, loop twice deep, look into records and ma
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Mapping
 from functools import cache
 from typing import TYPE_CHECKING, Any
@@ -26,6 +28,20 @@ _BARRED = ("Macro", "CallBlock", "Import", "FromImport", "Include", "Extends", "
            "FilterBlock")  # fmt: skip
 
 
+def _xml(value: object) -> str:
+    """For text and attributes of XML: the five that mean something there as entities, what it cannot hold left out."""
+    return "".join(_ENTITIES.get(each, each) for each in str(value) if _NO_XML.match(each) is None)
+
+
+_NO_XML = re.compile("[^\\t\\n\\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # XML 1.0, 2.2
+_ENTITIES = {"&": "&amp;", "<": "&lt;", ">": "&gt;", '"': "&quot;", "'": "&apos;"}  # XML 1.0, 4.6
+
+
+def _json(value: object) -> str:
+    """A text as a string of JSON, with its quotes."""
+    return json.dumps(str(value))
+
+
 @cache
 def _environment() -> Any:
     from jinja2 import StrictUndefined
@@ -44,7 +60,7 @@ def _environment() -> Any:
 
     made = Sandbox(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True, optimized=False)
     made.globals.clear()
-    made.filters = {name: made.filters[name] for name in FILTERS}
+    made.filters = {name: made.filters[name] for name in FILTERS} | {"xml": _xml, "json": _json}
     made.tests = {name: made.tests[name] for name in TESTS}
     return made
 
@@ -99,16 +115,16 @@ def compiled(text: str) -> Template:
     return made
 
 
-def render(text: str, variables: Mapping[str, object], where: str) -> str:
-    """What a template makes. Raises CatalogueError with the line when it cannot be made."""
+def render(text: str, variables: Mapping[str, object], where: str, largest: int = LARGEST) -> str:
+    """What a template makes, of at most `largest` characters. Raises CatalogueError with the line when it cannot."""
     parts: list[str] = []
     made = 0
     try:
         for piece in compiled(text).generate(variables):
             parts.append(piece)
             made += len(piece)
-            if made > LARGEST:
-                raise CatalogueError(f"{where}: the template makes more than {LARGEST} characters.")
+            if made > largest:
+                raise CatalogueError(f"{where}: the template makes more than {largest} characters.")
     except CatalogueError:
         raise
     except Exception as bad:  # whatever an expression may do with the values it is given

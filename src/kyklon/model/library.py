@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -187,7 +187,10 @@ class Scan:
 
 @dataclass(frozen=True)
 class OnMachine:
-    """What the front end will find. games: titles by system id. system_files: names."""
+    """What the front end will find. games: titles by system id. system_files: names. unreadable: files that whoever
+    plays may not read, counted by system. hidden: systems that were set aside."""
 
     games: dict[str, tuple[str, ...]]
     system_files: frozenset[str]
+    unreadable: dict[str, int] = field(default_factory=dict)
+    hidden: tuple[str, ...] = ()

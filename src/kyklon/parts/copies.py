@@ -51,6 +51,7 @@ def chosen_by(build: Build, catalogue: Catalogue) -> frozenset[Place]:
     found = [(ROLES.get(part.role) or _kind_of(part.part, catalogue), part.part) for part in build.parts]
     found += [("cables", link.cable) for link in build.links] + [("systems", each) for each in build.systems]
     found += [("dialects", build.boot.dialect), ("panels", build.controls.panel)]
+    found += [("templates", each) for each in build.library.lists_made]
     return frozenset(found)
 
 
@@ -85,6 +86,8 @@ def ids_in(data: Mapping[str, Any]) -> set[str]:
     found.update(str(each.get("cable")) for each in data.get("links") or () if isinstance(each, Mapping))
     found.update(map(str, data.get("systems") or ()))
     found.update(str(each.get("id")) for each in data.get("copies") or () if isinstance(each, Mapping))
+    library = data.get("library")
+    found.update(map(str, (library.get("lists_made") or ()) if isinstance(library, Mapping) else ()))
     for key, inner in (("boot", "dialect"), ("controls", "panel")):
         block = data.get(key)
         if isinstance(block, Mapping):

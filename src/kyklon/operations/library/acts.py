@@ -1,47 +1,130 @@
-"""What is done with games: copied onto the machine."""
+"""What is done with games: copied onto the machine, taken back, hidden and shown; what their user says of titles."""
 
 from __future__ import annotations
 
+import contextlib
 import os
-from pathlib import Path
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path, PurePosixPath
 
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image
+from kyklon.catalogue.records import Image, System
+from kyklon.devices.destination import Destination
+from kyklon.devices.linux.folder import Folder
 from kyklon.devices.places import is_block_device
+from kyklon.devices.secure_copy import Login, SecureCopy
 from kyklon.model.build import Build, edited
 from kyklon.model.world import World
-from kyklon.operations.library import transfer
+from kyklon.operations.library import carry, lists_made, transfer
 from kyklon.operations.library.observe import look_at_library
+from kyklon.record.folder import resolve
 from kyklon.record.logbook import Logbook
+
+
+def login_of(build: Build, password: str = "") -> Login:
+    """How the build's machine is reached. Raises WrongUse."""
+    told = build.library
+    if not told.host:
+        raise WrongUse("The machine has no address yet.", do="Name its address under Transfer, or choose a stick.")
+    return Login(told.host, told.port, told.account, told.remote_folder, told.host_key, told.key_file, password)
+
+
+@contextlib.contextmanager
+def opened(build: Build, folder: Path, password: str = "") -> Iterator[Destination]:
+    """Where the build's games go. folder: of the build. Raises KyklonError."""
+    if build.library.route == "secure copy":
+        machine = SecureCopy(login_of(build, password))
+        try:
+            yield machine
+        finally:
+            machine.close()
+        return
+    if not build.library.destination:
+        raise WrongUse("No destination is chosen.", do="Choose the folder of a stick, a share or a card.")
+    yield Folder(checked(build, folder, resolve(folder, build.library.destination)))
+
+
+def checked(build: Build, folder: Path, destination: Path) -> Path:
+    """A folder that games may go to. Raises WrongUse for a drive, or one that lies in the library or around it."""
+    if is_block_device(destination):
+        raise WrongUse(f"{destination} is a drive.", do="Name a folder: the place where the stick is mounted.")
+    if build.library.folder:
+        library = resolve(folder, build.library.folder).resolve()
+        if destination.resolve().is_relative_to(library) or library.is_relative_to(destination.resolve()):
+            raise WrongUse(
+                f"{destination} and the library {library} lie in each other.", do="Choose the stick's own folder."
+            )
+    return destination
+
+
+def planned(
+    build: Build, folder: Path, catalogue: Catalogue, destination: Destination, watch: Watch = UNWATCHED
+) -> transfer.Transfer:
+    """What would be copied there now. Raises KyklonError, Cancelled."""
+    world = look_at_library(build, folder, catalogue, World(), watch)
+    if world.scan is None:
+        raise KyklonError(world.scan_error or "The build has no library folder.", do="Choose a library folder.")
+    image, systems = catalogue.get(Image, build.part("image")), systems_of(build, catalogue)
+    own = build.library
+    extras = transfer.Extras(resolve(folder, own.pictures) if own.pictures else None,
+                             resolve(folder, own.texts) if own.texts else None)  # fmt: skip
+    told = transfer.plan(world.scan, systems, image, destination.limits, extras)
+    drafts = lists_made.lists_of(build, catalogue, world.scan, told)
+    return replace(told, texts={**told.texts, **lists_made.made(folder, drafts, destination)}, drafts=drafts)
 
 
 def copy_games(
     folder: Path, build: Build, catalogue: Catalogue, destination: Path, watch: Watch = UNWATCHED
-) -> tuple[Build, transfer.TransferReport]:
-    """Scan, copy what is ready to a destination, and remember where. Raises KyklonError."""
-    world = look_at_library(build, folder, catalogue, World(), watch)
-    if world.scan is None:
-        raise KyklonError(world.scan_error or "The build has no library folder.", do="Choose a library folder.")
-    image = catalogue.get(Image, build.part("image"))
-    if is_block_device(destination):
-        raise WrongUse(f"{destination} is a drive.", do="Name a folder: the place where the stick is mounted.")
-    library = Path(world.scan.folder).resolve()
-    if destination.resolve().is_relative_to(library) or library.is_relative_to(destination.resolve()):
-        raise WrongUse(
-            f"{destination} and the library {library} lie in each other.", do="Choose the stick's own folder."
-        )
-    planned = transfer.plan(world.scan, systems_of(build, catalogue), image)
-    report = transfer.carry_out(planned, Path(world.scan.folder), destination, watch)
+) -> tuple[Build, carry.TransferReport]:
+    """Scan, copy what is ready into a folder, and remember where. Raises KyklonError, Cancelled."""
+    place = Folder(checked(build, folder, destination))
+    report = move_games(folder, build, catalogue, place, watch)
     inside = os.path.relpath(destination.resolve(), folder.resolve())
     remembered = inside if not inside.startswith("..") else str(destination.resolve())
-    build = edited(build, "library.destination", remembered)
+    return edited(edited(build, "library.destination", remembered), "library.route", "folder"), report
+
+
+def move_games(
+    folder: Path, build: Build, catalogue: Catalogue, destination: Destination, watch: Watch = UNWATCHED
+) -> carry.TransferReport:
+    """Scan, and copy what is ready to a destination. folder: of the build. Raises KyklonError, Cancelled."""
+    told = planned(build, folder, catalogue, destination, watch)
+    report = carry.carry_out(told, resolve(folder, build.library.folder), destination, watch, folder)
+    lists_made.keep(folder, destination.name, told.drafts)
+    refused = f" {len(report.refused)} cannot be kept there." if report.refused else ""
     Logbook(folder).add(
         60,
-        f"{report.games} games copied to {destination.name}",
-        f"{report.files} files, {show_bytes(report.size)}, read back; {report.already_there} were already there.",
+        f"{report.games} games copied to {PurePosixPath(destination.name).name}",
+        f"{report.files} files, {show_bytes(report.size)}, read back; {report.already_there} were already there."
+        f"{refused}",
     )
-    return build, report
+    return report
+
+
+def take_back(folder: Path, destination: Destination, watch: Watch = UNWATCHED) -> carry.Undone:
+    """Take the last transfer back. folder: of the build. Raises KyklonError, Cancelled."""
+    done = carry.undo(folder, destination, watch)
+    Logbook(folder).add(60, "Transfer taken back", f"{done.removed} files removed, {done.restored} put back, "
+                        f"{len(done.left)} left because they were changed there.")  # fmt: skip
+    return done
+
+
+def hide_system(build: Build, catalogue: Catalogue, destination: Destination, system_id: str, *, hide: bool) -> None:
+    """Set a system's folder on the machine aside, so that its menu does not list it, or put it back.
+
+    Raises KyklonError."""
+    system, image = catalogue.get(System, system_id), catalogue.get(Image, build.part("image"))
+    shown = image.games_path.replace("{folder}", system.folder)
+    aside = str(PurePosixPath(shown).parent / transfer.ASIDE / PurePosixPath(system.folder).name)
+    old, new = (shown, aside) if hide else (aside, shown)
+    if not any(True for _each in destination.files(old)):
+        raise WrongUse(f"{destination.name} has no {old}.", do="It was moved already, or holds no game.")
+    if any(True for _each in destination.files(new)):
+        raise WrongUse(f"{destination.name} has {new} too.", do="Move one of the two away first; nothing was changed.")
+    destination.remove_folder(new)  # an empty one would be in the way
+    destination.rename(old, new)

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import json
 import os
 from dataclasses import replace
 from pathlib import Path
 
+from kyklon.base import durable
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.base.reading import bytes_of, json_of
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image
 from kyklon.model.build import Build
-from kyklon.model.library import Scan
+from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World
 from kyklon.operations.operation import Look
 from kyklon.record.folder import resolve
@@ -55,13 +58,42 @@ def cluster_of(destination: Path | None) -> int:
 
 
 def look_at_machine(build: Build, folder: Path, catalogue: Catalogue, world: World, _watch: Watch) -> World:
+    from kyklon.devices.linux.folder import Folder
     from kyklon.operations.library.transfer import look_at
 
     image = catalogue.find(Image, build.part("image"))
-    destination = resolve(folder, build.library.destination)
-    if image is None or not build.library.destination or not destination.is_dir():
+    if image is None:
         return replace(world, on_machine=None)
-    return replace(world, on_machine=look_at(destination, systems_of(build, catalogue), image))
+    if build.library.route == "secure copy":  # asked for when somebody asks: it takes a connection
+        return replace(world, on_machine=read_seen(folder))
+    destination = resolve(folder, build.library.destination)
+    if not build.library.destination or not destination.is_dir():
+        return replace(world, on_machine=None)
+    try:
+        return replace(world, on_machine=look_at(Folder(destination), systems_of(build, catalogue), image))
+    except KyklonError:
+        return replace(world, on_machine=None)
+
+
+SEEN = "machine.json"  # in the build folder: what was last seen of a machine that is reached by secure copy
+
+
+def keep_seen(folder: Path, seen: OnMachine) -> None:
+    """Remember what is on the machine, for when it is not connected. folder: of the build."""
+    data = {"games": seen.games, "system_files": sorted(seen.system_files), "unreadable": seen.unreadable,
+            "hidden": seen.hidden}  # fmt: skip
+    durable.replace_text(folder / SEEN, json.dumps(data))
+
+
+def read_seen(folder: Path) -> OnMachine | None:
+    """What was last seen of the machine, None where it never was."""
+    try:
+        data = json_of(bytes_of(folder / SEEN), SEEN)
+        games = {str(key): tuple(map(str, titles)) for key, titles in data["games"].items()}
+        return OnMachine(games, frozenset(map(str, data["system_files"])), dict(data["unreadable"]),
+                         tuple(data["hidden"]))  # fmt: skip
+    except (KyklonError, KeyError, TypeError, ValueError, AttributeError):
+        return None
 
 
 def look_at_games(build: Build, folder: Path, catalogue: Catalogue, world: World, watch: Watch) -> World:

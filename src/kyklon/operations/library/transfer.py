@@ -1,31 +1,32 @@
-"""Copies what is ready into the folder layout of an image, each file read back."""
+"""What goes where on a machine: into the folder layout of an image, under names that its file system keeps."""
 
 from __future__ import annotations
 
 import os
-import shutil
-import time
-from dataclasses import dataclass
+import stat
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 
-from kyklon.base import durable
-from kyklon.base.errors import KyklonError, TargetFull
-from kyklon.base.inside import files_below, inside
-from kyklon.base.meter import Meter
-from kyklon.base.progress import UNWATCHED, Watch
-from kyklon.base.quantities import show_bytes
-from kyklon.base.reading import bytes_of, text_of
+from kyklon.base.errors import KyklonError
+from kyklon.base.reading import text_of
 from kyklon.catalogue.records import Image, System
+from kyklon.devices.destination import Destination, Limits
 from kyklon.model.card import RootFacts
 from kyklon.model.library import Game, OnMachine, Scan
 from kyklon.operations.library.sheets import lines_of
 
 SHEETS = (".cue",)  # files that name a disc's tracks
+ASIDE = ".set-aside"  # the folder beside the systems' that keeps those which are hidden
+_LARGEST_PLAYLIST = 1 << 20  # bytes
+PICTURES = (".png", ".jpg", ".jpeg")
+TEXTS = (".txt", ".xml", ".md")
 
 
 @dataclass(frozen=True)
 class Copy:
-    """source: in the library; target: relative to the destination."""
+    """source: in the library, or absolute. target: relative to the destination."""
 
     source: str
     target: str
@@ -34,11 +35,17 @@ class Copy:
 
 @dataclass(frozen=True)
 class Transfer:
-    """What will be put where. texts: playlists to write, by target."""
+    """What will be put where. texts: playlists and lists to write, by target. refused: games that cannot be kept there,
+    and why. renamed: how many got a name that the file system keeps. menu: titles that the front end will list of what
+    is copied, by system. drafts: lists as they were made, before edits by hand on the machine are put in."""
 
     copies: tuple[Copy, ...]
     texts: dict[str, str]
     games: int
+    refused: tuple[tuple[Game, str], ...] = ()
+    renamed: int = 0
+    menu: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    drafts: dict[str, str] = field(default_factory=dict)
 
     @property
     def size(self) -> int:
@@ -46,45 +53,137 @@ class Transfer:
 
 
 @dataclass(frozen=True)
-class TransferReport:
-    games: int
-    files: int
-    size: int
-    already_there: int
-    seconds: float
+class Extras:
+    """Folders of the user's own whose files go along with the game that has their name."""
+
+    pictures: Path | None = None
+    texts: Path | None = None
 
 
-def plan(scan: Scan, systems: tuple[System, ...], image: Image) -> Transfer:
-    """Ready games, their playlists, and the system files under their right names."""
-    folders = {system.id: image.games_path.replace("{folder}", system.folder) for system in systems}
-    copies: list[Copy] = []
-    texts: dict[str, str] = {}
-    for game in scan.ready:
-        base = folders[game.system]
-        targets = {path: f"{base}/{_below(path)}" for path in game.files}
-        copies += [Copy(path, target, (Path(scan.folder) / path).stat().st_size) for path, target in targets.items()]
-        if game.discs > 1:
-            place = PurePosixPath(targets[game.files[0]]).parent
-            texts[_free_name(place / f"{_fat_name(game.title)}.m3u", texts)] = _playlist(game)
-    for found in scan.system_files:
-        if found.usable:
-            copies.append(Copy(found.found, f"{image.system_files_path}/{found.wanted.name}", found.wanted.size))
-    return Transfer(tuple(copies), texts, len(scan.ready))
+PLAIN = Limits(kind="FAT", folds=True, barred='<>:"\\|?*', largest=(1 << 32) - 1, owned=False)  # what every stick keeps
 
 
-def _below(path: str) -> str:
+def plan(
+    scan: Scan, systems: tuple[System, ...], image: Image, limits: Limits = PLAIN, extras: Extras | None = None
+) -> Transfer:
+    """Ready games, their playlists, pictures and texts, and the system files under their right names."""
+    return _Planner(scan, systems, image, limits).plan(extras or Extras())
+
+
+class _Planner:
+    def __init__(self, scan: Scan, systems: tuple[System, ...], image: Image, limits: Limits) -> None:
+        self.scan, self.systems, self.image, self.limits = scan, systems, image, limits
+        self.copies: list[Copy] = []
+        self.texts: dict[str, str] = {}
+        self.refused: list[tuple[Game, str]] = []
+        self.taken: dict[str, str] = {}
+        self.renamed = self.games = 0
+
+    def plan(self, extras: Extras) -> Transfer:
+        own = {each.id: each for each in self.systems}
+        beside = [(_by_stem(extras.pictures, PICTURES), self.image.pictures_path),
+                  (_by_stem(extras.texts, TEXTS), self.image.texts_path)]  # fmt: skip
+        for game in self.scan.ready:
+            start = self._add(game, own[game.system])
+            if start:
+                for there, folder in beside:
+                    self._add_beside(game, own[game.system], start, there, folder)
+        for found in self.scan.system_files:
+            if found.usable:
+                target = f"{self.image.system_files_path}/{found.wanted.name}"
+                self.copies.append(Copy(found.found, target, found.wanted.size))
+        return Transfer(tuple(self.copies), self.texts, self.games, tuple(self.refused), self.renamed, self._menu())
+
+    def _add(self, game: Game, system: System) -> str:
+        """The target that starts the game, '' where it cannot be kept."""
+        base = self.image.games_path.replace("{folder}", system.folder)
+        targets = {path: f"{base}/{below(path, system)}" for path in game.files}
+        sizes = {path: _size(Path(self.scan.folder) / path) for path in game.files}
+        for path, target in targets.items():
+            why = self.limits.trouble(target, sizes[path])
+            if why and len(game.files) == 1 and not self.limits.trouble(_kept_path(target), sizes[path]):
+                targets[path] = _kept_path(target)
+                self.renamed += 1
+            elif why:
+                self.refused.append((game, f"{PurePosixPath(path).name}: {why}."))
+                return ""
+        for path, target in targets.items():
+            other = self.taken.get(self._fold(target))
+            if other is not None and other != path:
+                self.refused.append((game, f"{PurePosixPath(other).name} goes there under the same name."))
+                return ""
+        for path, target in targets.items():
+            self.taken[self._fold(target)] = path
+            self.copies.append(Copy(path, target, sizes[path]))
+        self.games += 1
+        first = targets[game.files[0]]
+        if game.discs > 1 and not first.lower().endswith(".m3u"):
+            place = PurePosixPath(first).parent
+            first = _free_name(place / f"{kept_name(game.title)}.m3u", {*self.texts, *targets.values()})
+            self.texts[first] = _playlist(game)
+        return first
+
+    def _add_beside(self, game: Game, system: System, start: str, there: dict[str, Path], folder: str) -> None:
+        """A picture or a text under the name of what starts the game."""
+        stems = (PurePosixPath(game.key).stem, game.called, game.title)
+        found = next((there[stem.casefold()] for stem in stems if stem.casefold() in there), None)
+        if found is None:
+            return
+        base = folder.replace("{folder}", system.folder)
+        target = f"{base}/{PurePosixPath(start).stem}{found.suffix.lower()}"
+        size = _size(found)
+        if not self.limits.trouble(target, size) and self._fold(target) not in self.taken:
+            self.taken[self._fold(target)] = str(found)
+            self.copies.append(Copy(str(found), target, size))
+
+    def _fold(self, target: str) -> str:
+        return target.casefold() if self.limits.folds else target
+
+    def _menu(self) -> dict[str, tuple[str, ...]]:
+        names = [copy.target for copy in self.copies] + list(self.texts)
+        texts = dict(self.texts)
+        for copy in self.copies:
+            if copy.target.lower().endswith(".m3u"):
+                path = Path(self.scan.folder) / copy.source
+                texts[copy.target] = path.read_bytes()[:_LARGEST_PLAYLIST].decode("utf-8", "surrogateescape")
+        return _listed(names, texts, self.systems, self.image)
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError as bad:
+        raise KyklonError(f"{path} cannot be read: {bad.strerror}.", do="Scan the library again.") from bad
+
+
+def _by_stem(folder: Path | None, endings: tuple[str, ...]) -> dict[str, Path]:
+    if folder is None or not folder.is_dir():
+        return {}
+    return {path.stem.casefold(): path for path in sorted(folder.iterdir()) if path.suffix.lower() in endings}
+
+
+def below(path: str, system: System) -> str:
     """A path in the library without its system's folder: sub-folders stay, so that no two files meet."""
-    return path.split("/", 1)[1] if "/" in path else path
+    return path.removeprefix(f"{system.folder}/") if path.startswith(f"{system.folder}/") else path.split("/", 1)[-1]
 
 
-def _fat_name(title: str) -> str:
+def _kept_path(target: str) -> str:
+    """A target whose last part every stick can keep."""
+    folder, _, name = target.rpartition("/")
+    stem, ending = os.path.splitext(name)
+    return f"{folder}/{kept_name(stem)[:180]}{ending}"
+
+
+def kept_name(title: str) -> str:
     """A title as a file name that every stick can keep (Microsoft FAT specification, 7)."""
+    plain = title.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
     return (
-        "".join("_" if letter in '<>:"/\\|?*' or ord(letter) < 32 else letter for letter in title).rstrip(". ") or "_"
+        "".join("_" if letter in '<>:"/\\|?*\ufffd' or ord(letter) < 32 else letter for letter in plain).rstrip(". ")
+        or "_"
     )
 
 
-def _free_name(path: PurePosixPath, taken: dict[str, str]) -> str:
+def _free_name(path: PurePosixPath, taken: Iterable[str]) -> str:
     lower = {name.casefold() for name in taken}
     names = (path.with_stem(f"{path.stem}{end}").as_posix() for end in ("", *(f" ({n})" for n in range(2, 10_000))))
     return next(name for name in names if name.casefold() not in lower)
@@ -97,88 +196,71 @@ def _playlist(game: Game) -> str:
     return "".join(f"{os.path.relpath(path, base)}\n" for path in starts)
 
 
-def carry_out(transfer: Transfer, library: Path, destination: Path, watch: Watch = UNWATCHED) -> TransferReport:
-    """Copy, read back, compare. Files that are already there and the same are left.
-
-    Raises Cancelled, TargetFull before anything is copied, VerifyError, KyklonError when a side goes away.
-    A file is under its own name only when it is whole.
-    """
-    begun, already = time.monotonic(), 0
-    try:
-        destination.mkdir(parents=True, exist_ok=True)
-        free = shutil.disk_usage(destination).free
-        if free < transfer.size:
-            raise TargetFull(
-                f"{destination} has {show_bytes(free)} free; the games need {show_bytes(transfer.size)}.",
-                do="Use a larger stick or choose fewer games.",
-            )
-        meter = Meter("Copying games", transfer.size, watch)
-        done = 0
-
-        def moved(count: int) -> None:
-            nonlocal done
-            meter.wait()
-            done += count
-            meter.report(done)
-
-        for copy in transfer.copies:
-            already += not durable.copy(library / copy.source, inside(destination, copy.target), moved)
-        for target, text in transfer.texts.items():
-            durable.replace(inside(destination, target), text.encode("utf-8", "surrogateescape"))
-        meter.report(done, force=True)
-    except OSError as bad:
-        raise KyklonError(
-            f"{bad.filename or destination} failed: {bad.strerror}.", do="Plug the stick in again and start over."
-        ) from bad
-    return TransferReport(transfer.games, len(transfer.copies), transfer.size, already, time.monotonic() - begun)
+# --- what is there ---------------------------------------------------------------------------------------------
 
 
-def look_at(destination: Path, systems: tuple[System, ...], image: Image) -> OnMachine:
-    """What is really in a destination, seen with the front end's eyes."""
-    games: dict[str, tuple[str, ...]] = {}
+def look_at(destination: Destination, systems: tuple[System, ...], image: Image) -> OnMachine:
+    """What is really in a destination, seen with the front end's eyes. Raises KyklonError."""
+    names: list[str] = []
+    texts: dict[str, str] = {}
+    unreadable: Counter[str] = Counter()
     for system in systems:
-        folder = destination / image.games_path.replace("{folder}", system.folder)
-        if not folder.is_dir():
-            continue
-        names = [PurePosixPath(path) for path, _status in files_below(folder)]
-        listed = {path for each in names if each.suffix.lower() == ".m3u" for path in _listed(folder, each)}
-        if titles := _titles(names, listed, system):
-            games[system.id] = titles
-    shelf = destination / image.system_files_path
-    files = frozenset(path.name for path in shelf.iterdir()) if shelf.is_dir() else frozenset()
-    return OnMachine(games, files)
+        top = image.games_path.replace("{folder}", system.folder)
+        for below_top, _bytes, mode in destination.files(top):
+            path = f"{top}/{below_top}"
+            names.append(path)
+            if destination.limits.owned and not mode & (stat.S_IRGRP | stat.S_IROTH):
+                unreadable[system.id] += 1
+            if path.lower().endswith(".m3u"):
+                texts[path] = _playlist_at(destination, path)
+    shelf = {path for path, _bytes, _mode in destination.files(image.system_files_path) if "/" not in path}
+    base = PurePosixPath(image.games_path.replace("{folder}", "x")).parent / ASIDE
+    hidden = {path.split("/")[0] for path, _bytes, _mode in destination.files(str(base))}
+    aside = tuple(each.id for each in systems if PurePosixPath(each.folder).name in hidden)
+    return OnMachine(_listed(names, texts, systems, image), frozenset(shelf), dict(unreadable), aside)
+
+
+def _playlist_at(destination: Destination, path: str) -> str:
+    """A playlist's text; nothing for one that is no text."""
+    try:
+        with destination.read(path) as file:
+            return text_of(file.read(_LARGEST_PLAYLIST), path)
+    except KyklonError:
+        return ""
 
 
 def on_root(root: RootFacts, systems: tuple[System, ...], image: Image) -> OnMachine:
     """The same of a card's own root, as far as a look has listed it."""
-    games: dict[str, tuple[str, ...]] = {}
-    for system in systems:
-        top = image.games_path.replace("{folder}", system.folder).strip("/") + "/"
-        names = [PurePosixPath(path.removeprefix(top)) for path in root.files if path.startswith(top)]
-        listed = {
-            os.path.normpath(PurePosixPath(path.removeprefix(top)).parent / line)
-            for path, text in root.playlists.items() if path.startswith(top) for line in lines_of(text)
-        }  # fmt: skip
-        if titles := _titles(names, listed, system):
-            games[system.id] = titles
     shelf = image.system_files_path.strip("/") + "/"
-    return OnMachine(games, frozenset(PurePosixPath(path).name for path in root.files if path.startswith(shelf)))
+    files = frozenset(PurePosixPath(path).name for path in root.files if path.startswith(shelf))
+    return OnMachine(_listed(list(root.files), root.playlists, systems, image), files)
+
+
+def _listed(
+    names: Iterable[str], playlists: Mapping[str, str], systems: tuple[System, ...], image: Image
+) -> dict[str, tuple[str, ...]]:
+    """Titles that the front end lists, by system: files of its kinds that no playlist or set names."""
+    tops = {image.games_path.replace("{folder}", system.folder).strip("/") + "/": system for system in systems}
+    by_system: dict[str, list[PurePosixPath]] = defaultdict(list)
+    for path in names:
+        top = next((each for each in tops if path.startswith(each)), "")
+        if top:
+            by_system[top].append(PurePosixPath(path.removeprefix(top)))
+    found: dict[str, tuple[str, ...]] = {}
+    for top, system in tops.items():
+        inside = {
+            os.path.normpath(PurePosixPath(path.removeprefix(top)).parent / line)
+            for path, text in playlists.items() if path.startswith(top) for line in lines_of(text)
+        }  # fmt: skip
+        if titles := _titles(by_system[top], inside, system):
+            found[system.id] = titles
+    return found
 
 
 def _titles(names: list[PurePosixPath], listed: set[str], system: System) -> tuple[str, ...]:
     """What the front end lists of a system's folder: files of its kinds that no playlist names."""
-    endings = {*system.extensions, "m3u", *(("zip",) if system.archives else ())}
-    return tuple(
-        path.stem
-        for path in names
-        if path.suffix.lower().removeprefix(".") in endings and path.as_posix() not in listed
-    )
-
-
-def _listed(folder: Path, playlist: PurePosixPath) -> tuple[str, ...]:
-    """What a playlist names, from the system's folder; nothing for one that is no text."""
-    try:
-        text = text_of(bytes_of(folder / playlist), str(playlist))
-    except KyklonError:
-        return ()
-    return tuple(os.path.normpath(playlist.parent / line) for line in lines_of(text))
+    kinds = {*system.extensions, "m3u", *(("zip",) if system.archives else ())}
+    shown = [path for path in names if path.suffix.lower().removeprefix(".") in kinds and path.as_posix() not in listed]
+    if system.folder_games:  # a folder is listed once, under its own name
+        return tuple(dict.fromkeys(path.parts[0] if len(path.parts) > 1 else path.stem for path in shown))
+    return tuple(path.stem for path in shown)

@@ -1,0 +1,267 @@
+"""A machine that is reached by secure copy: the SSH file transfer protocol (RFC 4251 to 4254, SFTP version 3).
+
+The host's key is asked for once and kept: another one later is another machine, or somebody in between.
+"""
+
+from __future__ import annotations
+
+import base64
+import contextlib
+import hashlib
+import os
+import posixpath
+import shlex
+import stat
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, BinaryIO
+
+from kyklon.base.errors import KyklonError, TargetError, TargetFull, TargetLost, WrongUse
+from kyklon.devices.destination import Limits, limits_of
+
+if TYPE_CHECKING:
+    from paramiko import SFTPClient, SSHClient
+
+SECONDS = 15.0  # that a machine has to answer
+_MODE, _FOLDER_MODE = 0o644, 0o755
+_DEEPEST, _MOST = 64, 500_000
+_KINDS = ("ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521", "rsa-sha2-512", "ssh-rsa")
+
+
+@dataclass(frozen=True)
+class Login:
+    """host_key: as kept, kind and base 64; '' when none is known yet. key_file: '' for a password alone."""
+
+    host: str
+    port: int
+    account: str
+    folder: str
+    host_key: str = ""
+    key_file: str = ""
+    password: str = ""
+
+
+class UnknownHost(KyklonError):
+    """The host's key is not known yet. host_key: to be kept once somebody has compared the fingerprint."""
+
+    def __init__(self, host: str, host_key: str) -> None:
+        self.host_key = host_key
+        super().__init__(f"{host} is not known yet. Its key is {fingerprint(host_key)}.",
+                         do="Compare it with what the machine shows; then accept it.")  # fmt: skip
+
+
+def fingerprint(host_key: str) -> str:
+    """SHA-256 of a key as SSH programs show it (RFC 4648, without padding)."""
+    kind, _, data = host_key.partition(" ")
+    try:
+        digest = hashlib.sha256(base64.b64decode(data, validate=True)).digest()
+    except ValueError:
+        return f"{kind} (damaged)"
+    return f"{kind} SHA256:{base64.b64encode(digest).decode().rstrip('=')}"
+
+
+class SecureCopy:
+    """An open connection. Raises UnknownHost, WrongUse for a wrong login, TargetLost when nobody answers."""
+
+    def __init__(self, login: Login) -> None:
+        self._login = login
+        self._client = _connected(login)
+        with self._told(login.host):
+            self._files: SFTPClient = self._client.open_sftp()
+            self._files.get_channel().settimeout(SECONDS)
+            self._top = login.folder or self._files.normalize(".")
+
+    @property
+    def name(self) -> str:
+        return f"{self._login.account}@{self._login.host}:{self._top}"
+
+    @cached_property
+    def limits(self) -> Limits:
+        told = self._run(f"stat -f -c '%T %S' -- {shlex.quote(self._nearest())}").split()
+        kind = {"msdos": "vfat", "ext2/ext3": "ext4"}.get(told[0], told[0]) if len(told) == 2 else ""
+        return limits_of(kind, int(told[1]) if len(told) == 2 and told[1].isdecimal() else 4096)
+
+    def free(self) -> int | None:
+        rows = self._run(f"df -Pk -- {shlex.quote(self._nearest())}").splitlines()
+        cells = rows[-1].split() if len(rows) > 1 else []
+        return int(cells[3]) * 1024 if len(cells) > 3 and cells[3].isdecimal() else None
+
+    def _nearest(self) -> str:
+        """The folder, or the one above it that is there."""
+        path = self._top
+        while path not in ("", "/"):
+            with contextlib.suppress(OSError):
+                self._files.stat(path)
+                return path
+            path = posixpath.dirname(path)
+        return "/"
+
+    def _run(self, command: str) -> str:
+        """What a command prints; '' on machines that run none."""
+        try:
+            _in, out, _error = self._client.exec_command(command, timeout=SECONDS)
+            return str(out.read(65_536).decode("utf-8", "replace"))
+        except Exception as bad:
+            self._if_lost(bad)
+            return ""
+
+    def size_of(self, path: str) -> int | None:
+        with self._told(path):
+            try:
+                status = self._files.stat(self._at(path))
+            except FileNotFoundError:
+                return None
+            return status.st_size if stat.S_ISREG(status.st_mode or 0) else None
+
+    def stamp_of(self, path: str) -> str:
+        with self._told(path):
+            try:
+                status = self._files.stat(self._at(path))
+            except FileNotFoundError:
+                return ""
+            return f"{status.st_size}-{status.st_mtime}"
+
+    def files(self, top: str) -> Iterator[tuple[str, int, int]]:
+        waiting, count = [("", 0)], 0
+        base = self._at(top) if top else self._top
+        while waiting:
+            below, depth = waiting.pop()
+            with self._told(below or top):
+                try:
+                    found = sorted(self._files.listdir_attr(f"{base}/{below}"), key=lambda each: each.filename)
+                except OSError as bad:
+                    self._if_lost(bad)
+                    continue  # not there, or not to be read
+            for each in found:
+                count += 1
+                if count > _MOST or depth > _DEEPEST:
+                    raise WrongUse(f"{self.name} holds too many files.", do="Choose the folder that is meant.")
+                mode = each.st_mode or 0
+                if stat.S_ISDIR(mode):
+                    waiting.append((f"{below}{each.filename}/", depth + 1))
+                elif stat.S_ISREG(mode):
+                    yield f"{below}{each.filename}", each.st_size or 0, mode
+
+    @contextlib.contextmanager
+    def read(self, path: str) -> Iterator[BinaryIO]:
+        with self._told(path), self._files.open(self._at(path), "rb") as file:
+            file.prefetch(self._files.stat(self._at(path)).st_size)
+            yield file
+
+    @contextlib.contextmanager
+    def write(self, path: str, at: int) -> Iterator[BinaryIO]:
+        whole = self._at(path)
+        with self._told(path):
+            self._make_folders(posixpath.dirname(whole))
+            with self._files.open(whole, "r+b" if at else "wb") as file:
+                file.set_pipelined(True)
+                if at:
+                    file.truncate(at)
+                    file.seek(at)
+                yield file
+            self._files.chmod(whole, _MODE)
+
+    def _make_folders(self, folder: str) -> None:
+        missing = []
+        while folder not in ("", "/"):
+            with contextlib.suppress(FileNotFoundError):
+                self._files.stat(folder)
+                break
+            missing.append(folder)
+            folder = posixpath.dirname(folder)
+        for each in reversed(missing):
+            self._files.mkdir(each, _FOLDER_MODE)
+
+    def rename(self, old: str, new: str) -> None:
+        with self._told(new):
+            self._make_folders(posixpath.dirname(self._at(new)))
+            self._files.posix_rename(self._at(old), self._at(new))
+
+    def remove(self, path: str) -> None:
+        with self._told(path), contextlib.suppress(FileNotFoundError):
+            self._files.remove(self._at(path))
+
+    def remove_folder(self, path: str) -> None:
+        with contextlib.suppress(OSError):
+            self._files.rmdir(self._at(path))
+
+    def close(self) -> None:
+        self._client.close()
+
+    def _at(self, path: str) -> str:
+        if path.startswith("/") or ".." in path.split("/") or "\0" in path or not path:
+            raise WrongUse(f"{path!r} leads out of {self._top}.", do="Leave it out: it is not made for this place.")
+        return f"{self._top.rstrip('/')}/{path}"
+
+    def _if_lost(self, bad: BaseException) -> None:
+        """Raise TargetLost where the connection is gone."""
+        from paramiko import SSHException
+
+        transport = self._client.get_transport()
+        if isinstance(bad, (EOFError, ConnectionError, TimeoutError, SSHException)) or not (
+            transport and transport.is_active()
+        ):
+            raise TargetLost(f"The connection to {self._login.host} broke.",
+                             do="Connect it again and go on: what is there stays.") from bad  # fmt: skip
+
+    @contextlib.contextmanager
+    def _told(self, what: str) -> Iterator[None]:
+        try:
+            yield
+        except (KyklonError, GeneratorExit):
+            raise
+        except Exception as bad:
+            if not isinstance(bad, (OSError, EOFError)) and type(bad).__module__.split(".")[0] != "paramiko":
+                raise
+            self._if_lost(bad)
+            free = self.free() if isinstance(bad, OSError) else None
+            if free is not None and free < 1 << 20:
+                raise TargetFull(f"{self._login.host} is full.", do="Choose fewer games; what is there stays.") from bad
+            why = getattr(bad, "strerror", None) or str(bad) or "it refused"
+            raise TargetError(f"{what} on {self._login.host} failed: {why}.",
+                              do=f"Look whether {self._login.account} may write there.") from bad  # fmt: skip
+
+
+def _connected(login: Login) -> SSHClient:
+    import paramiko
+
+    class Ask(paramiko.MissingHostKeyPolicy):  # type: ignore[misc] # without types
+        def missing_host_key(self, _client: object, _host: str, key: Any) -> None:
+            raise UnknownHost(login.host, f"{key.get_name()} {key.get_base64()}")
+
+    client = paramiko.SSHClient()
+    client.set_missing_host_key_policy(Ask())
+    if login.host_key:
+        kind, _, data = login.host_key.partition(" ")
+        name = login.host if login.port == 22 else f"[{login.host}]:{login.port}"
+        try:
+            client.get_host_keys().add(name, kind, paramiko.PKey.from_type_string(kind, base64.b64decode(data)))
+        except (ValueError, paramiko.SSHException) as bad:
+            raise WrongUse("The host key that was kept is damaged.", do="Forget it and connect again.") from bad
+    key_file = os.path.expanduser(login.key_file) or None
+    try:
+        client.connect(
+            login.host, login.port, login.account, login.password or None, key_filename=key_file, timeout=SECONDS,
+            banner_timeout=SECONDS, auth_timeout=SECONDS, allow_agent=not login.password and not key_file,
+            look_for_keys=False, passphrase=login.password or None if key_file else None,
+        )  # fmt: skip
+    except KyklonError:
+        client.close()
+        raise
+    except paramiko.BadHostKeyException as bad:
+        client.close()
+        got = fingerprint(f"{bad.key.get_name()} {bad.key.get_base64()}")
+        raise WrongUse(f"{login.host} shows another key than before: {got}.",
+                       do="Another machine has that address, or somebody stands in between. Nothing was sent."
+                       ) from bad  # fmt: skip
+    except paramiko.AuthenticationException as bad:
+        client.close()
+        raise WrongUse(f"{login.account} may not log in at {login.host}.", do="Check the user, the key, the password."
+                       ) from bad  # fmt: skip
+    except (OSError, EOFError, paramiko.SSHException, ValueError) as bad:
+        client.close()
+        raise TargetLost(f"{login.host} does not answer: {getattr(bad, 'strerror', None) or bad}.",
+                         do="Is the machine on, in the same network, and secure copy switched on in Boot?"
+                         ) from bad  # fmt: skip
+    return client
