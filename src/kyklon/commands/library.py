@@ -1,15 +1,47 @@
-"""Games."""
+"""Games: scanned, named, chosen, moved onto the machine, listed."""
 
 from __future__ import annotations
 
+import getpass
+import sys
 from dataclasses import asdict, replace
-from pathlib import Path
-from typing import Annotated
+from pathlib import Path, PurePosixPath
+from typing import TYPE_CHECKING, Annotated, Any
 
+from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.quantities import show_bytes
 from kyklon.commands.build import finding_data
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out, watching
+
+if TYPE_CHECKING:
+    from kyklon.catalogue.loader import Catalogue
+    from kyklon.model.build import Build
+    from kyklon.model.library import Game, Scan
+
+Said = Annotated[list[str] | None, Option("--say", help="A file and its title, as 'name.al8=Title'; kept; often.")]
+Nothing = Annotated[list[str] | None, Option("--none", help="A file that is none of the listed games; kept; often.")]
+_SHOWN = 40  # lines of a long list that a terminal is given
+
+
+def _look(folder: Path, build: Build, parts: Catalogue, library: Path | None = None) -> Scan:
+    from kyklon.operations.library.observe import look
+    from kyklon.record.folder import resolve
+
+    if library is None and not build.library.folder:
+        raise WrongUse("The build has no library folder.", do="Set library.folder, or name one with --library.")
+    with watching() as watch:
+        return look(build, folder, parts, library or resolve(folder, build.library.folder), watch)
+
+
+def _game_data(game: Game) -> dict[str, Any]:
+    naming = game.naming
+    return {
+        "system": game.system, "title": game.called, "files": game.files, "bytes": game.size, "discs": game.discs,
+        "ready": game.ready, "doubtful": game.doubtful,
+        "reasons": [{"code": reason.code, "text": reason.text} for reason in game.reasons],
+        "named_by": naming.how if naming else "", "confidence": round(naming.confidence, 4) if naming else 0.0,
+    }  # fmt: skip
 
 
 def scan(
@@ -21,47 +53,292 @@ def scan(
 
     Exit 1 when something stops a system.
     """
-    from kyklon.catalogue.chosen import systems_of
     from kyklon.model.world import World
     from kyklon.operations.library.findings import findings
-    from kyklon.operations.library.scan import scan as scan_folder
-    from kyklon.record.folder import resolve
 
     build, parts = open_folder(folder)
-    place = library or resolve(folder, build.library.folder)
-    found = scan_folder(place, systems_of(build, parts), build.library)
-    rows = [
-        {"system": g.system, "title": g.title, "files": g.files, "bytes": g.size, "discs": g.discs, "ready": g.ready,
-         "reasons": [{"code": r.code, "text": r.text} for r in g.reasons]}
-        for g in found.games
-    ]  # fmt: skip
+    found = _look(folder, build, parts, library)
     told = findings(build, parts, replace(World(), scan=found))
 
     def lines() -> list[str]:
-        waiting = [f"{g.system:12} {g.title}: {' '.join(r.text for r in g.reasons)}" for g in found.games if g.reasons]
+        waiting = [f"{g.system:12} {g.called}: {' '.join(r.text for r in g.reasons)}" for g in found.games if g.reasons]
         return [*waiting, f"{len(found.ready)} of {len(found.games)} games are ready."]
 
-    out({"games": rows, "ready": len(found.ready), "findings": [finding_data(each) for each in told]}, as_json, lines)
+    out({"games": [_game_data(game) for game in found.games], "ready": len(found.ready),
+         "findings": [finding_data(each) for each in told]}, as_json, lines)  # fmt: skip
     return STOPS if any(each.severity == "stop" for each in told) else OK
 
 
-def transfer(
-    folder: Folder, to: Annotated[Path, Option("--to", help="Where the games go.")], as_json: Json = False
+def identify(
+    folder: Folder,
+    list_: Annotated[Path | None, Option("--list", help="A list to add: checksums, CSV, XML or JSON.")] = None,
+    system: Annotated[str, Option("--system", help="The system that the list is for.")] = "",
+    name: Annotated[
+        list[str] | None, Option("--name", help="What the list calls something, as title=caption or crc=sum; often.")
+    ] = None,
+    try_: Annotated[bool, Option("--try", help="Only show what the list's first games are read as.")] = False,
+    as_json: Json = False,
 ) -> int:
+    """Say which games the lists know by checksum; a list can be added."""
+    from kyklon.operations.library.lists import guess, sample
+    from kyklon.record import folder as store
+
+    build, parts = open_folder(folder)
+    if list_ is not None:
+        scheme = guess(list_)
+        if name and scheme is not None:
+            scheme = type(scheme).model_validate({**scheme.model_dump(), **dict(_pairs(name))})
+        rows = sample(list_, scheme)
+        if try_:
+            data = {"scheme": scheme.model_dump() if scheme else None, "first": [asdict(each) for each in rows]}
+            out(data, as_json, lambda: [
+                f"{each.title}: {', '.join(f'{p.name} {p.size if p.size >= 0 else chr(63)} B' for p in each.parts)}"
+                for each in rows
+            ])  # fmt: skip
+            return OK
+        if not rows:
+            raise WrongUse(f"{list_} names no game that way.", do="Try --try and --name.")
+        build = store.update(folder, lambda kept: _with_list(kept, list_.resolve(), system, scheme))
+    found = _look(folder, build, parts)
+    return _say_named(found, as_json)
+
+
+def _with_list(build: Build, path: Path, system: str, scheme: Any) -> Build:
+    from kyklon.model.build import edited
+    from kyklon.operations.library.naming import with_list
+
+    if system not in build.systems:
+        raise WrongUse(f"The build has no system {system!r}.", do=f"Say --system, one of: {', '.join(build.systems)}.")
+    return edited(build, "library", with_list(build.library, str(path), system, scheme))
+
+
+def _say_named(found: Scan, as_json: bool) -> int:
+    counts: dict[str, int] = {}
+    for game in found.games:
+        how = "" if game.naming is None else "doubtful" if game.doubtful else game.naming.how
+        counts[how] = counts.get(how, 0) + 1
+    words = {"list": "known by checksum", "title": "known by title", "yours": "named by you",
+             "doubtful": "wait for a look", "": "known to no list"}  # fmt: skip
+    out({"counts": counts, "threshold": found.threshold, "errors": found.list_errors,
+         "games": [_game_data(game) for game in found.games]}, as_json,
+        lambda: [*(f"{counts[key]:6} {told}" for key, told in words.items() if key in counts),
+                 *found.list_errors])  # fmt: skip
+    return OK
+
+
+def _pairs(texts: list[str]) -> list[tuple[str, str]]:
+    pairs = []
+    for text in texts:
+        key, mark, value = text.partition("=")
+        if not mark:
+            raise WrongUse(f"{text!r} has no =.", do="Write it as name=value.")
+        pairs.append((key, value))
+    return pairs
+
+
+def match_(folder: Folder, say: Said = None, none: Nothing = None, as_json: Json = False) -> int:
+    """List the titles that wait for a look, likeliest first; with --say or --none, answer."""
+    from kyklon.operations.library.review import answered
+    from kyklon.record.answers import Answers
+
+    build, parts = open_folder(folder)
+    found = _look(folder, build, parts)
+    told = [*_pairs(say or []), *((each, "") for each in none or [])]
+    if told:
+        by_name = {name: game for game in found.games for name in (game.key, PurePosixPath(game.key).name)}
+        missing = next((name for name, _title in told if name not in by_name), "")
+        if missing:
+            raise WrongUse(f"The library has no game {missing!r}.", do="Name its file as `kyklon scan` does.")
+        Answers(folder).put(*(answered(by_name[name], title) for name, title in told))
+        found = _look(folder, build, parts)
+    rows = [
+        {"file": game.key, "proposed": game.naming.title, "confidence": round(game.naming.confidence, 4),
+         "others": [title for title, _share in game.naming.others]}
+        for game in found.doubtful if game.naming is not None
+    ]  # fmt: skip
+    rows.sort(key=lambda row: -float(str(row["confidence"])))
+
+    def lines() -> list[str]:
+        shown = [f"{row['confidence']:.3f} {row['file']}: {row['proposed']}?" for row in rows[:_SHOWN]]
+        rest = [f"and {len(rows) - _SHOWN} more"] if len(rows) > _SHOWN else []
+        return [*shown, *rest, f"{len(rows)} titles wait for a look; accepted from {found.threshold:.3f} on."]
+
+    out({"waiting": rows, "threshold": found.threshold}, as_json, lines)
+    return OK
+
+
+def choose(
+    folder: Folder,
+    room: Annotated[str, Option("--room", help="Room for games, as 28GB; 0 for all of them.")] = "",
+    must: Annotated[list[str] | None, Option("--must", help="A game's file that goes along; kept; often.")] = None,
+    never: Annotated[list[str] | None, Option("--never", help="A game's file that stays away; kept; often.")] = None,
+    favourite: Annotated[list[str] | None, Option("--favourite", help="A game's file; kept; often.")] = None,
+    as_json: Json = False,
+) -> int:
+    """Choose the games that fit, the dearest first."""
+    from kyklon.operations.library.naming import chosen_more
+    from kyklon.record import folder as store
+
+    build, parts = open_folder(folder)
+    if room or must or never or favourite:
+        marks = {"must": must or [], "never": never or [], "favourites": favourite or []}
+        build = store.update(folder, lambda kept: _marked(kept, room, marks))
+    found = _look(folder, build, parts)
+    told, more = found.choice, chosen_more(found, build, folder)
+    left = [game for game in found.games if any(reason.code == "left-out" for reason in game.reasons)]
+
+    def lines() -> list[str]:
+        if told is None:
+            return [f"All {len(found.ready)} games may go along; {len(left)} are left out by you."]
+        said = [f"{len(told.kept)} games fit, {len(told.left)} do not: {show_bytes(told.used)} of "
+                f"{show_bytes(told.room)}; at most {told.gap:.2%} from the best choice there is."]  # fmt: skip
+        if more is not None:
+            said.append(f"A card of {more[0] // 10**9} GB would hold {len(more[1].kept) - len(told.kept)} more.")
+        return [*found.list_errors, *said]
+
+    out({"kept": sorted(told.kept) if told else [game.key for game in found.ready],
+         "left": [game.key for game in left], "gap": told.gap if told else 0.0,
+         "next_card": {"bytes": more[0], "games": len(more[1].kept)} if more else None}, as_json, lines)  # fmt: skip
+    return OK
+
+
+def _marked(build: Build, room: str, marks: dict[str, list[str]]) -> Build:
+    from kyklon.base.units import measure
+    from kyklon.model.build import edited
+
+    library = build.library
+    update: dict[str, Any] = {name: tuple(dict.fromkeys((*getattr(library, name), *keys)))
+                              for name, keys in marks.items()}  # fmt: skip
+    for one, other in (("must", "never"), ("never", "must")):
+        update[one] = tuple(key for key in update[one] if key not in marks[other])
+    if room:
+        try:
+            update["room_bytes"] = round(measure(room, "B"))
+        except ValueError as bad:
+            raise WrongUse(f"{room!r} is no size: {bad}.", do="Write it as 28GB.") from bad
+    return edited(build, "library", {**library.model_dump(), **update})
+
+
+def transfer(
+    folder: Folder,
+    to: Annotated[Path | None, Option("--to", help="The folder of a stick, a share or a card.")] = None,
+    host: Annotated[str, Option("--host", help="A machine by secure copy, as player@games.local:22.")] = "",
+    accept: Annotated[bool, Option("--accept-key", help="Keep the key that the machine shows now.")] = False,
+    undo: Annotated[bool, Option("--undo", help="Take the last transfer back.")] = False,
+    hide: Annotated[str, Option("--hide", help="Set a system aside on the machine.")] = "",
+    show: Annotated[str, Option("--show", help="Put a system back that was set aside.")] = "",
+    as_json: Json = False,
+) -> int:  # fmt: skip
     """Copy the games that are ready, and read them back.
 
     Into the folder layout that the image looks for.
     """
-    from kyklon.model.build import edited
-    from kyklon.operations.library.acts import copy_games
+    from kyklon.operations.library import acts
     from kyklon.record import folder as store
 
     build, parts = open_folder(folder)
-    with watching() as watch:
-        after, report = copy_games(folder, build, parts, to, watch)
-    store.update(folder, lambda kept: edited(kept, "library.destination", after.library.destination))
+    build = store.update(folder, lambda kept: _sent_to(kept, folder, to, host))
+    with watching() as watch, _opened(folder, build, accept) as destination:
+        if undo:
+            done = acts.take_back(folder, destination, watch)
+            out(asdict(done), as_json, lambda: [
+                f"{done.removed} files removed, {done.restored} put back, {len(done.left)} left: changed since."
+            ])  # fmt: skip
+            return OK
+        if hide or show:
+            acts.hide_system(build, parts, destination, hide or show, hide=bool(hide))
+            out({"system": hide or show, "hidden": bool(hide)}, as_json,
+                lambda: [f"{hide or show} is {'set aside' if hide else 'back'}; restart the front end."])  # fmt: skip
+            return OK
+        report = acts.move_games(folder, build, parts, destination, watch)
+        acts.remember_seen(folder, build, parts, destination)
+        name = destination.name
     out(asdict(report), as_json, lambda: [
-        f"{report.games} games, {report.files} files, {show_bytes(report.size)} in {to}; "
-        f"{report.already_there} were already there."
+        *report.refused,
+        f"{report.games} games, {report.files} files, {show_bytes(report.size)} in {name}; "
+        f"{report.already_there} were already there.",
     ])  # fmt: skip
+    return OK
+
+
+def _sent_to(build: Build, folder: Path, to: Path | None, host: str) -> Build:
+    import os
+
+    from kyklon.model.build import edited
+
+    if to is not None:
+        inside = os.path.relpath(to.resolve(), folder.resolve())
+        build = edited(build, "library.destination", inside if not inside.startswith("..") else str(to.resolve()))
+        return edited(build, "library.route", "folder")
+    if host:
+        account, _, rest = host.rpartition("@")
+        name, mark, port = rest.rpartition(":")
+        if not mark or not port.isdecimal() or len(port) > 5:
+            name, port = rest, str(build.library.port)
+        update = {"host": name, "port": int(port), "route": "secure copy"} | ({"account": account} if account else {})
+        return edited(build, "library", {**build.library.model_dump(), **update})
+    return build
+
+
+def _opened(folder: Path, build: Build, accept: bool) -> Any:
+    """The destination, with the machine's key kept where somebody accepts it, and a password where it is asked for."""
+    import os
+
+    from kyklon.devices.secure_copy import UnknownHost
+    from kyklon.model.build import edited
+    from kyklon.operations.library import acts
+    from kyklon.record import folder as store
+
+    password = os.environ.get("KYKLON_PASSWORD", "")
+    if build.library.route == "secure copy" and not build.library.host_key:
+        try:
+            with acts.opened(build, folder, password):
+                pass
+        except UnknownHost as unknown:
+            if not accept:
+                raise UnknownHostTold(unknown) from unknown
+            key = unknown.host_key
+            build = store.update(folder, lambda kept: edited(kept, "library.host_key", key))
+    if build.library.route == "secure copy" and not password and not build.library.key_file and sys.stdin.isatty():
+        password = getpass.getpass(f"Password of {build.library.account} on {build.library.host}: ")
+    return acts.opened(build, folder, password)
+
+
+class UnknownHostTold(KyklonError):
+    """The same in the words of the command line."""
+
+    def __init__(self, unknown: KyklonError) -> None:
+        super().__init__(unknown.what, do="Compare it with what the machine shows; then add --accept-key.")
+
+
+def lists(
+    folder: Folder,
+    use: Annotated[list[str] | None, Option("--use", help="A list's template; kept; often.")] = None,
+    out_: Annotated[Path | None, Option("--out", help="Write the lists into a folder instead.")] = None,
+    page: Annotated[Path | None, Option("--page", help="Write a contents page: .svg or .txt.")] = None,
+    as_json: Json = False,
+) -> int:
+    """Make the front end's lists, or a contents page to print."""
+    from kyklon.base import durable
+    from kyklon.base.inside import inside
+    from kyklon.model.build import edited
+    from kyklon.operations.library import contents, lists_made
+    from kyklon.operations.library.acts import planned_for
+    from kyklon.record import folder as store
+
+    build, parts = open_folder(folder)
+    if use:
+        build = store.update(folder, lambda kept: edited(kept, "library.lists_made", tuple(use)))
+    found = _look(folder, build, parts)
+    told = planned_for(build, folder, parts, found)
+    made = lists_made.lists_of(build, parts, found, told)
+    for path, text in made.items() if out_ is not None else ():
+        durable.keep(inside(out_, path), text.encode("utf-8", "surrogateescape"))  # type: ignore[arg-type] # not None
+    if page is not None:
+        drawn = (
+            contents.page_svg(build, parts, found) if page.suffix == ".svg" else contents.page_text(build, parts, found)
+        )
+        durable.keep(page, drawn.encode("utf-8", "replace"))
+    out({"lists": made}, as_json, lambda: [f"{path}: {len(text.splitlines())} lines" for path, text in made.items()]
+        or ["No list is chosen: --use list-lines, list-elements or list-favourites."])  # fmt: skip
     return OK

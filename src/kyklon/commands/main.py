@@ -81,7 +81,15 @@ COMMANDS = (
         "part trust", ("part", "trust"), "Show the text that a build brings from elsewhere; with --use it may be used."
     ),
     Command("scan", ("library", "scan"), "Say which games are ready, and why the rest are not."),
+    Command("identify", ("library", "identify"), "Say which games the lists know by checksum; a list can be added."),
+    Command(
+        "match",
+        ("library", "match_"),
+        "List the titles that wait for a look, likeliest first; with --say or --none, answer.",
+    ),
+    Command("choose", ("library", "choose"), "Choose the games that fit, the dearest first."),
     Command("transfer", ("library", "transfer"), "Copy the games that are ready, and read them back."),
+    Command("lists", ("library", "lists"), "Make the front end's lists, or a contents page to print."),
     Command("timing cvt", ("timing", "cvt_timing"), "Compute a timing by VESA CVT 1.2."),
     Command("timing gtf", ("timing", "gtf_timing"), "Compute a timing by VESA GTF 1.1."),
     Command("timing dmt", ("timing", "dmt_timing"), "Look up a timing of VESA DMT 1.13 by its id."),

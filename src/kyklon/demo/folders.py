@@ -14,7 +14,7 @@ from kyklon.operations.picture import edid
 MARK = ".demo"  # the file that tells a demo, with the generation it is of
 # 3: stand-ins bear an ending of their own; 4: an image that a real kernel starts; 5: with overlays; 6: samples to
 # learn from
-GENERATION = 8
+GENERATION = 9
 PANE = "attachments/pane-24.edid"
 
 Make = Callable[[Path, Catalogue], Path]

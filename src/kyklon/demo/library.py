@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import random
 import zipfile
 from pathlib import Path
@@ -36,6 +37,71 @@ def make_library(folder: Path, seed: int = 1) -> None:
     shelf = folder / SYSTEM_FILES
     shelf.mkdir(exist_ok=True)
     (shelf / "Cedar_Boot_v1.0.rom").write_bytes(noise("cedar-boot.rom", 73728))
+
+
+_ODD = (  # what people make of a title, as a format of it
+    "{}", "{} (Europe) [b1]", "{} 2 (Japan)", "{} - The Long Winter", "{} II (Rev A)", "{} (Beta)", "{} and",
+)  # fmt: skip
+
+
+def make_list(folder: Path, lists: Path) -> None:
+    """Lists of what the library holds, as their owner typed them: one in XML, one of checksums; and games whose names
+    are odd and whose bytes no list knows. Rows name our own elements: they resemble nobody's."""
+    lists.mkdir(parents=True, exist_ok=True)
+    chance = random.Random(7)
+    for system in ("alder8", "birch16"):
+        files = [path for path in sorted((folder / system).iterdir()) if path.suffix == ENDING[system]]
+        files = [path for path in files if "(copy)" not in path.name]
+        listed = [_row(path) for path in files if path.stat().st_size]
+        titles = [path.stem.partition(" (")[0] for path in files]
+        _more(listed, titles, chance)
+        text = f"<owned system='{system}'>\n" + "".join(listed) + "</owned>\n"
+        (lists / f"{system}.xml").write_text(text, encoding="utf-8")
+        for number, title in enumerate(chance.sample(titles, 14)):
+            name = _ODD[number % len(_ODD)].format(title if number % 3 else title.lower().replace("e", "", 1))
+            (folder / system / f"{name} (odd {number}){ENDING[system]}").write_bytes(noise(name, 9_000 + 37 * number))
+    elm = [path for path in sorted((folder / "elm").iterdir()) if path.suffix == ENDING["elm"]]
+    sums = "".join(f"{hashlib.sha1(path.read_bytes()).hexdigest()}  {path.name}\n" for path in elm)
+    (lists / "elm.sha1").write_text(sums, encoding="utf-8")
+
+
+def _row(path: Path) -> str:
+    data = path.read_bytes()
+    title = path.stem
+    return (f"  <entry called='{title}'><piece file='{path.name}' bytes='{len(data)}' "
+            f"sum='{hashlib.sha1(data).hexdigest()}'/></entry>\n")  # fmt: skip
+
+
+def _more(listed: list[str], titles: list[str], chance: random.Random) -> None:
+    """Games that are listed and not in the library: sequels and others, so that a title may be one of several."""
+    for title in chance.sample(titles, 12):
+        for ending in (" 2 (Europe)", " II: High Water (World)", ": The Long Winter (Europe)"):
+            name = f"{title}{ending}"
+            digest = hashlib.sha1(name.encode()).hexdigest()
+            listed.append(f"  <entry called='{name}'><piece file='{title}.bin' bytes='8192' sum='{digest}'/></entry>\n")
+
+
+def make_pictures(folder: Path, pictures: Path) -> None:
+    """Cover pictures of some games: a few stripes each, drawn from the title."""
+    pictures.mkdir(parents=True, exist_ok=True)
+    for path in sorted((folder / "alder8").glob("*.al8"))[:12]:
+        (pictures / f"{path.stem}.png").write_bytes(_cover(path.stem))
+
+
+def _cover(title: str) -> bytes:
+    from io import BytesIO
+
+    from PIL import Image, ImageDraw
+
+    seed = noise(title, 24)
+    image = Image.new("RGB", (72, 96), (seed[0] // 2 + 96, seed[1] // 2 + 96, seed[2] // 2 + 64))
+    draw = ImageDraw.Draw(image)
+    for index in range(5):
+        top = 8 + index * 17
+        draw.rectangle((8, top, 8 + seed[3 + index] % 56, top + 9), fill=(seed[8 + index], seed[13 + index], 60))
+    told = BytesIO()
+    image.save(told, "PNG")
+    return told.getvalue()
 
 
 def _make_game(folder: Path, title: str, ending: str, chance: random.Random) -> None:

@@ -14,7 +14,7 @@ from kyklon.catalogue.records import Board, Display, System
 from kyklon.demo.card_image import make_image
 from kyklon.demo.drives import make_drives
 from kyklon.demo.folders import PANE, cleared, make_pane, marked
-from kyklon.demo.library import make_library
+from kyklon.demo.library import make_library, make_list, make_pictures
 from kyklon.demo.samples import make_samples
 from kyklon.demo.sets import make_bare_metal, make_multi_boot
 from kyklon.devices import choose
@@ -33,6 +33,7 @@ from kyklon.model.build import (
 )
 from kyklon.model.controls import ControlSettings
 from kyklon.model.display import Edid, RangeLimits
+from kyklon.model.library import ListFile, ListScheme
 from kyklon.model.timing import Mode
 from kyklon.operations.card.shelving import shelf_entry
 from kyklon.operations.card.sources import source
@@ -48,6 +49,8 @@ from kyklon.record.shelf import Shelf
 NAME = "lighthouse-cafe-table"
 IMAGE = "attachments/quayside-4.2.img.xz"
 TUBE = "attachments/casement-19.edid"
+OWNED = ListScheme(id="what the café owns", kind="xml", game="entry", title="called", part="piece", part_name="file",
+                   size="bytes", sha1="sum")  # fmt: skip
 SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "elm-micro", "fir-board-v")
 
 
@@ -60,6 +63,8 @@ def make(folder: Path, catalogue: Catalogue) -> Path:
     make_drives(folder / choose.STAND_INS)
     glass.put(folder / choose.STAND_INS, glass.GlassStandIn(middle_us=36.1, middle_lines=140.5))
     make_library(folder / "library")
+    make_list(folder / "library", folder / "lists")
+    make_pictures(folder / "library", folder / "pictures")
     (folder / "stick").mkdir()
     make_bare_metal(folder / "sets" / "tidepool-2.1")
     make_multi_boot(folder / "sets" / "slipway-stick")
@@ -139,7 +144,12 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
             panel="cocktail-pair",
             hotkeys=HOTKEYS,
         ),
-        library=LibrarySettings(folder="library", destination="stick"),
+        library=LibrarySettings(
+            folder="library", destination="stick", schemes=(OWNED,), pictures="pictures",
+            lists=(ListFile(path="lists/alder8.xml", system="alder-8", scheme=OWNED.id),
+                   ListFile(path="lists/birch16.xml", system="birch-16", scheme=OWNED.id),
+                   ListFile(path="lists/elm.sha1", system="elm-micro")),
+        ),
         tuning=TuningLayers(
             front_end={"render-queue-frames": 1, "audio-buffer-ms": 48},
             systems={"birch-16": {"frames-ahead": 1}, "fir-board-v": {"rotate-picture": "quarter left"}},

@@ -19,9 +19,10 @@ from kyklon.devices.linux.folder import Folder
 from kyklon.devices.places import is_block_device
 from kyklon.devices.secure_copy import Login, SecureCopy
 from kyklon.model.build import Build, edited
+from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World
 from kyklon.operations.library import carry, lists_made, transfer
-from kyklon.operations.library.observe import look_at_library
+from kyklon.operations.library.observe import keep_seen, look_at_library
 from kyklon.record.folder import resolve
 from kyklon.record.logbook import Logbook
 
@@ -76,6 +77,22 @@ def planned(
     told = transfer.plan(world.scan, systems, image, destination.limits, extras)
     drafts = lists_made.lists_of(build, catalogue, world.scan, told)
     return replace(told, texts={**told.texts, **lists_made.made(folder, drafts, destination)}, drafts=drafts)
+
+
+def planned_for(build: Build, folder: Path, catalogue: Catalogue, scan: Scan) -> transfer.Transfer:
+    """What would be copied to any stick, without looking at one."""
+    own, image = build.library, catalogue.get(Image, build.part("image"))
+    extras = transfer.Extras(resolve(folder, own.pictures) if own.pictures else None)
+    return transfer.plan(scan, systems_of(build, catalogue), image, transfer.PLAIN, extras)
+
+
+def remember_seen(folder: Path, build: Build, catalogue: Catalogue, destination: Destination) -> OnMachine:
+    """Look at what is on the machine, and keep it for when it is not connected. Raises KyklonError."""
+    image = catalogue.get(Image, build.part("image"))
+    seen = transfer.look_at(destination, systems_of(build, catalogue), image)
+    if build.library.route == "secure copy":
+        keep_seen(folder, seen)
+    return seen
 
 
 def copy_games(

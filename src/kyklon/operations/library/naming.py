@@ -11,8 +11,8 @@ from pathlib import Path, PurePosixPath
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.records import System
-from kyklon.model.build import LibrarySettings
-from kyklon.model.library import Game, ListScheme, Naming, Reason, Scan
+from kyklon.model.build import Build, LibrarySettings
+from kyklon.model.library import Choice, Game, ListFile, ListScheme, Naming, Reason, Scan
 from kyklon.operations.library import choose, match
 from kyklon.operations.library.facts import Facts
 from kyklon.operations.library.identify import Index, identify
@@ -20,6 +20,7 @@ from kyklon.operations.library.lists import read_list
 from kyklon.operations.library.titles import shown_title
 from kyklon.operations.library.versions import without_others
 from kyklon.record.answers import Answer, key_of
+from kyklon.record.folder import resolve
 
 STICK_CLUSTER = 32_768  # bytes; what a FAT32 stick of more than 32 GB has (Microsoft FAT specification, table)
 PICTURE_BYTES = 120_000  # a cover picture, CP
@@ -129,6 +130,36 @@ def _sizes(folder: Path, game: Game, statuses: dict[str, int]) -> tuple[int, ...
                 statuses[name] = 0
         sizes.append(statuses[name])
     return tuple(sizes)
+
+
+def with_list(settings: LibrarySettings, path: str, system: str, scheme: ListScheme | None) -> LibrarySettings:
+    """The settings with one more list. scheme: how it is written, None for one of checksums."""
+    schemes = settings.schemes
+    scheme_id = ""
+    if scheme is not None:
+        alike = next((each for each in schemes if each.model_copy(update={"id": ""}) == scheme.model_copy(
+            update={"id": ""})), None)  # fmt: skip
+        taken = {each.id for each in schemes}
+        free = next(name for name in (scheme.id, *(f"{scheme.id} {n}" for n in range(2, 10_000))) if name not in taken)
+        scheme_id = alike.id if alike else free
+        schemes = schemes if alike else (*schemes, scheme.model_copy(update={"id": free}))
+    row = ListFile(path=path, system=system, scheme=scheme_id)
+    rest = tuple(each for each in settings.lists if (each.path, each.system) != (path, system))
+    return settings.model_copy(update={"schemes": schemes, "lists": (*rest, row)})
+
+
+def chosen_more(scan: Scan, build: Build, folder: Path) -> tuple[int, Choice] | None:
+    """What the next larger card would hold: its bytes and the choice; None where all fits or nothing is chosen."""
+    if scan.choice is None:
+        return None
+    settings = build.library
+    try:
+        plays = plays_of(scan, resolve(folder, settings.plays)) if settings.plays else {}
+        card = next((size * 10**9 for size in choose.SIZES if size * 10**9 > settings.room_bytes), settings.room_bytes)
+        return choose.next_larger(items_of(scan, settings, plays), settings.room_bytes, card, STICK_CLUSTER,
+                                  extra_of(settings))  # fmt: skip
+    except KyklonError:
+        return None
 
 
 def extra_of(settings: LibrarySettings) -> tuple[int, ...]:
