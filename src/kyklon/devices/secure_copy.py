@@ -91,9 +91,11 @@ class SecureCopy:
         """The folder, or the one above it that is there."""
         path = self._top
         while path not in ("", "/"):
-            with contextlib.suppress(OSError):
+            try:
                 self._files.stat(path)
                 return path
+            except Exception as bad:  # not there, or not to be looked at: the one above
+                self._if_lost(bad)
             path = posixpath.dirname(path)
         return "/"
 
@@ -183,8 +185,10 @@ class SecureCopy:
             self._files.remove(self._at(path))
 
     def remove_folder(self, path: str) -> None:
-        with contextlib.suppress(OSError):
+        try:
             self._files.rmdir(self._at(path))
+        except OSError as bad:  # not empty, or not there
+            self._if_lost(bad)
 
     def close(self) -> None:
         self._client.close()

@@ -50,12 +50,12 @@ class Journal:
     def __init__(self, folder: Path | None) -> None:
         self._path = folder / JOURNAL if folder is not None else None
         self._file: IO[str] | None = None
+        self._anew: Destination | None = None
         self.parts: set[str] = set()  # targets of which a part may lie about
 
-    def begin(self, destination: str) -> None:
-        if self._path is not None:
-            self._file = self._path.open("w", encoding="utf-8")
-            self.note(do="begin", to=destination)
+    def begin(self, destination: Destination) -> None:
+        """Begin anew with the first step that changes something: until then the last transfer can be taken back."""
+        self._anew = destination
 
     def go_on(self, destination: str) -> bool:
         """Whether the last transfer went there and was cut short; its steps are added to then."""
@@ -71,6 +71,12 @@ class Journal:
         """lasting: it must be on the disk before what it tells of is done."""
         if step.get("do") == "part":
             self.parts.add(str(step["target"]))
+        if self._anew is not None and step.get("do") != "end":
+            destination, self._anew = self._anew, None
+            _clear_undo(destination)
+            if self._path is not None:
+                self._file = self._path.open("w", encoding="utf-8")
+                self.note(do="begin", to=destination.name)
         if self._file is not None:
             self._file.write(json.dumps(step) + "\n")
             if lasting:
@@ -112,8 +118,7 @@ def carry_out(
     carrier = _Carrier(library, destination, meter, journal, known)
     try:
         if not journal.go_on(destination.name):
-            _clear_undo(destination)
-            journal.begin(destination.name)
+            journal.begin(destination)
         for copy in transfer.copies:
             carrier.copy(library / copy.source, copy.target)
         for target, text in transfer.texts.items():

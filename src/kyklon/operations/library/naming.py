@@ -22,6 +22,7 @@ from kyklon.operations.library.versions import without_others
 from kyklon.record.answers import Answer, key_of
 from kyklon.record.folder import resolve
 
+_NO_GAME = ("unknown", "damaged", "bomb", "empty", "sheet", "archive", "wrong-folder", "duplicate")  # has no title
 STICK_CLUSTER = 32_768  # bytes; what a FAT32 stick of more than 32 GB has (Microsoft FAT specification, table)
 PICTURE_BYTES = 120_000  # a cover picture, CP
 
@@ -81,7 +82,13 @@ def _matched(games: list[Game], lists: Mapping[str, Index], terms: Terms, watch:
     model = match.taught(match.shipped(), lessons) if lists else match.shipped()
     found: dict[int, match.Match] = {}
     for system, index in lists.items():
-        own = [n for n, game in enumerate(games) if game.system == system and game.naming is None]
+        own = [
+            n
+            for n, game in enumerate(games)
+            if game.system == system
+            and game.naming is None
+            and not any(reason.code in _NO_GAME for reason in game.reasons)
+        ]
         titles = match.Titles(tuple(shown_title(each.title) for each in index.games))
         stems = [PurePosixPath(games[n].key).stem for n in own]
         found |= dict(zip(own, match.matches(stems, titles, model, watch), strict=True))

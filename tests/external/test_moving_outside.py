@@ -1,0 +1,220 @@
+"""Games moved to real things: an OpenSSH server on loopback, FAT and ext4 file systems on loop devices of our own.
+
+Judges: sftp-server and sshd (OpenSSH), the kernel's file systems, sha256sum -c (coreutils).
+"""
+
+from __future__ import annotations
+
+import contextlib
+import getpass
+import os
+import random
+import shutil
+import signal
+import socket
+import subprocess
+import threading
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+
+from kyklon.base.errors import TargetFull, TargetLost, WrongUse
+from kyklon.catalogue.loader import Catalogue
+from kyklon.devices.linux.folder import Folder
+from kyklon.devices.secure_copy import Login, SecureCopy, UnknownHost, fingerprint
+from kyklon.model.build import Build, edited
+from kyklon.operations.library import acts
+from kyklon.operations.library.carry import UNFINISHED, carry_out
+from support import Demo
+
+SSHD = shutil.which("sshd", path=f"{os.environ.get('PATH', '')}:/usr/sbin")
+needs_server = pytest.mark.skipif(SSHD is None, reason="no OpenSSH server here")
+needs_root = pytest.mark.skipif(os.geteuid() != 0, reason="only root mounts")
+
+
+@dataclass
+class Server:
+    """A real server on loopback. top: the folder that the machine's games lie in."""
+
+    port: int
+    top: Path
+    key: Path
+    host_key: str
+    process: subprocess.Popen[bytes]
+    config: Path
+
+    def login(self, host_key: str | None = None) -> Login:
+        return Login("127.0.0.1", self.port, getpass.getuser(), str(self.top),
+                     self.host_key if host_key is None else host_key, str(self.key))  # fmt: skip
+
+    def build(self, build: Build) -> Build:
+        own = {"route": "secure copy", "host": "127.0.0.1", "port": self.port, "account": getpass.getuser(),
+               "host_key": self.host_key, "key_file": str(self.key), "remote_folder": str(self.top)}  # fmt: skip
+        return edited(build, "library", {**build.library.model_dump(), **own})
+
+    def start(self) -> None:
+        assert SSHD is not None
+        self.process = subprocess.Popen([SSHD, "-D", "-e", "-f", str(self.config)], stderr=subprocess.DEVNULL)
+        for _ in range(100):
+            with socket.socket() as tried:
+                if tried.connect_ex(("127.0.0.1", self.port)) == 0:
+                    return
+            time.sleep(0.05)
+        raise AssertionError("the server does not answer")
+
+    def cut(self) -> None:
+        """End the server and every connection of it, in the midst of what they do."""
+        pid = self.process.pid
+        children = subprocess.run(["ps", "-o", "pid=", "--ppid", str(pid)], capture_output=True, text=True).stdout
+        for child in children.split():
+            inner = subprocess.run(["ps", "-o", "pid=", "--ppid", child], capture_output=True, text=True).stdout
+            for each in (child, *inner.split()):
+                with contextlib.suppress(ProcessLookupError):  # it ended by itself
+                    os.kill(int(each), signal.SIGKILL)
+        self.process.kill()
+        self.process.wait()
+
+
+@pytest.fixture
+def server(tmp_path: Path) -> Iterator[Server]:
+    folder = tmp_path / "ssh"
+    folder.mkdir(mode=0o700)
+    for name in ("host", "user"):
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / name)], check=True)
+    (folder / "authorized").write_text((folder / "user.pub").read_text(encoding="ascii"), encoding="ascii")
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    if os.geteuid() == 0:
+        Path("/run/sshd").mkdir(exist_ok=True)
+    (folder / "config").write_text(
+        f"ListenAddress 127.0.0.1\nPort {port}\nHostKey {folder / 'host'}\nAuthorizedKeysFile {folder / 'authorized'}\n"
+        f"PidFile {folder / 'pid'}\nStrictModes no\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin yes\n"
+        "Subsystem sftp internal-sftp\n", encoding="ascii",
+    )  # fmt: skip
+    kind, data = (folder / "host.pub").read_text(encoding="ascii").split()[:2]
+    made = Server(port, tmp_path / "machine", folder / "user", f"{kind} {data}", None, folder / "config")  # type: ignore[arg-type]
+    made.top.mkdir()
+    made.start()
+    yield made
+    if made.process.poll() is None:
+        made.cut()
+
+
+@needs_server
+def test_the_fingerprint_is_what_ssh_keygen_shows(server: Server) -> None:
+    told = subprocess.run(["ssh-keygen", "-l", "-f", str(server.config.with_name("host.pub"))], capture_output=True,
+                          text=True, check=True).stdout  # fmt: skip
+    assert fingerprint(server.host_key).split()[1] == told.split()[1]
+
+
+@needs_server
+def test_an_unknown_and_a_changed_host_are_not_talked_to(server: Server) -> None:
+    with pytest.raises(UnknownHost) as unknown:
+        SecureCopy(server.login(""))
+    assert unknown.value.host_key == server.host_key
+    other = server.config.with_name("user.pub").read_text(encoding="ascii").split()[:2]
+    with pytest.raises(WrongUse, match="another key than before"):
+        SecureCopy(server.login(" ".join(other)))
+    wrong = Login("127.0.0.1", server.port, getpass.getuser(), "", server.host_key, password="no")
+    with pytest.raises(WrongUse, match="may not log in"):
+        SecureCopy(wrong)
+    server.cut()
+    with pytest.raises(TargetLost, match="does not answer"):
+        SecureCopy(server.login())
+
+
+@needs_server
+def test_the_machine_lists_what_was_foretold(server: Server, demo: Demo, catalogue: Catalogue) -> None:
+    build = server.build(demo.build)
+    with acts.opened(build, demo.folder) as machine:
+        told = acts.planned(build, demo.folder, catalogue, machine)
+        report = acts.move_games(demo.folder, build, catalogue, machine)
+        seen = acts.remember_seen(demo.folder, build, catalogue, machine)
+        again = acts.move_games(demo.folder, build, catalogue, machine)
+        assert report.refused == ()
+        assert seen.games == told.menu
+        assert (again.already_there, again.sent) == (again.files, 0)
+        sources = [str(demo.folder / "library" / copy.source) for copy in told.copies]
+        told_by = subprocess.run(
+            ["sha256sum", *sources], capture_output=True, text=True, check=True
+        ).stdout.splitlines()
+        rows = zip(told_by, told.copies, strict=True)
+        listed = "".join(f"{line.split()[0]}  {server.top / copy.target}\n" for line, copy in rows)
+        checked = subprocess.run(["sha256sum", "-c", "--quiet"], input=listed, text=True, capture_output=True)
+        assert checked.returncode == 0, checked.stdout
+        done = acts.take_back(demo.folder, machine)
+    assert done.removed == len(told.copies) + len(told.texts)
+    assert [path for path in server.top.rglob("*") if path.is_file()] == []
+
+
+@needs_server
+def test_a_broken_connection_goes_on_with_the_rest(server: Server, demo: Demo, catalogue: Catalogue) -> None:
+    chance = random.Random(5)
+    big = demo.folder / "library" / "alder8" / "Zebra Parade (Europe).al8"
+    big.write_bytes(chance.randbytes(24_000_000))
+    build = server.build(demo.build)
+    told = None
+    for _ in range(6):
+        with acts.opened(build, demo.folder) as machine:
+            told = told or acts.planned(build, demo.folder, catalogue, machine)
+            plug = threading.Timer(chance.uniform(0.02, 0.4), server.cut)
+            plug.start()
+            with contextlib.suppress(TargetLost):  # now and then it is quicker than the plug
+                carry_out(told, demo.folder / "library", machine, folder=demo.folder)
+        plug.join()
+        server.start()
+    assert told is not None
+    wanted = {server.top / copy.target: (demo.folder / "library" / copy.source).read_bytes() for copy in told.copies}
+    whole = [path for path in server.top.rglob("*") if path.is_file() and UNFINISHED not in path.name]
+    assert all(path.read_bytes() == wanted[path] for path in whole if path in wanted)
+    with acts.opened(build, demo.folder) as machine:
+        got = sum(path.stat().st_size for path in server.top.rglob("*") if path.is_file())
+        report = carry_out(told, demo.folder / "library", machine, folder=demo.folder)
+    assert report.sent <= told.size - got + sum(map(len, told.texts.values()))
+    assert all(path.read_bytes() == data for path, data in wanted.items())
+
+
+# --- real file systems -----------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def mounted(tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Path]:
+    """A fresh file system of the asked kind, on a loop device of this test's own."""
+    image, place = tmp_path / "card.img", tmp_path / "mnt"
+    with image.open("wb") as file:
+        file.truncate(40_000_000)
+    place.mkdir()
+    subprocess.run([f"mkfs.{request.param}", str(image)], check=True, capture_output=True)
+    if subprocess.run(["mount", "-o", "loop", str(image), str(place)], capture_output=True).returncode:
+        pytest.skip("no loop device can be mounted here")
+    yield place
+    subprocess.run(["umount", str(place)], check=True)
+
+
+@needs_root
+@pytest.mark.parametrize("mounted", ["vfat", "ext4"], indirect=True)
+def test_a_card_of_a_real_file_system(mounted: Path, demo: Demo, catalogue: Catalogue) -> None:
+    (mounted / "games").mkdir()
+    place = Folder(mounted)
+    kind = place.limits.kind
+    if place.limits.owned:
+        os.chown(mounted / "games", 1000, 1000)
+    (demo.folder / "library" / "alder8" / "Why: A Parade (Europe).al8").write_bytes(b"colon")
+    told = acts.planned(demo.build, demo.folder, catalogue, place)
+    assert told.renamed == (kind == "FAT")
+    acts.move_games(demo.folder, demo.build, catalogue, place)
+    seen = acts.remember_seen(demo.folder, demo.build, catalogue, place)
+    assert seen.games == told.menu
+    assert seen.unreadable == {}
+    if place.limits.owned:  # whoever plays may read, and write saves beside
+        owners = {(path.stat().st_uid, path.stat().st_gid) for path in (mounted / "games").rglob("*")}
+        assert owners == {(1000, 1000)}
+    big = demo.folder / "library" / "alder8" / "Zebra Parade (Europe).al8"
+    big.write_bytes(random.Random(1).randbytes(39_000_000))
+    with pytest.raises(TargetFull):
+        acts.move_games(demo.folder, demo.build, catalogue, place)
+    assert acts.remember_seen(demo.folder, demo.build, catalogue, place).games == told.menu
