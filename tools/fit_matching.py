@@ -24,7 +24,7 @@ def main() -> None:
     right = [each.title == real for each, real in zip(found, truth, strict=True)]
     at = match.threshold([each.confidence for each in found], 3.0)
     taken = [ok for each, ok in zip(found, right, strict=True) if each.confidence >= at]
-    _bins, error = match.reliability([each.confidence for each in found], right)
+    bins, error = match.reliability([each.confidence for each in found], right)
     print(f"accepted {len(taken) / len(found):.3f}, wrong in 1000 {1000 * taken.count(False) / len(taken):.2f}, "
           f"calibration error {error:.4f}, best right {sum(right) / len(right):.3f}, from {at:.4f}")  # fmt: skip
     if "--try" in sys.argv:
@@ -41,6 +41,9 @@ def main() -> None:
         f"pair = {[round(float(each), 6) for each in model.pair]}",
         f"top_names = {list(match.TOP)!r}".replace("'", '"'),
         f"top = {[round(float(each), 6) for each in model.top]}",
+        "# On the second half: confidence that was said, share that was right, how many; and the calibration error.",
+        f"reliability = {[[round(each.said, 4), round(each.was, 4), each.count] for each in bins]}",
+        f"error = {error:.4f}",
     ]
     OUT.write_text("\n".join(rows) + "\n", encoding="utf-8")
 

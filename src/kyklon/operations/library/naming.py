@@ -155,6 +155,24 @@ def with_list(settings: LibrarySettings, path: str, system: str, scheme: ListSch
     return settings.model_copy(update={"schemes": schemes, "lists": (*rest, row)})
 
 
+def curve_of(scan: Scan, settings: LibrarySettings, points: int = 200) -> tuple[tuple[int, int], ...]:
+    """Room in bytes, and how many of the games that may go along fit into it, the worthiest by the byte first."""
+    extra = extra_of(settings)
+    rows = []
+    for game in scan.games:
+        if all(reason.code == "left-out" for reason in game.reasons) and game.key not in settings.never:
+            cost = choose.takes((game.size,), STICK_CLUSTER, extra)
+            worth = choose.worth_of(game.key, settings.favourites, {})
+            rows.append((-worth / max(1, cost) if game.key not in settings.must else -1e9, cost))
+    rows.sort()
+    used, found = 0, []
+    for number, (_density, cost) in enumerate(rows, 1):
+        used += cost
+        if number % max(1, len(rows) // points) == 0 or number == len(rows):
+            found.append((used, number))
+    return tuple(found)
+
+
 def chosen_more(scan: Scan, build: Build, folder: Path) -> tuple[int, Choice] | None:
     """What the next larger card would hold: its bytes and the choice; None where all fits or nothing is chosen."""
     if scan.choice is None:

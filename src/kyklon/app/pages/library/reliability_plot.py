@@ -1,0 +1,63 @@
+"""What confidence is worth: said against what was right, on titles whose game is known."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter, QPen
+
+from kyklon.app.theme.tokens import Theme
+from kyklon.app.widgets.instrument import Instrument
+from kyklon.operations.library.match import Reliability
+
+
+class ReliabilityPlot(Instrument):
+    least = QSize(200, 180)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__(theme, "Confidence against what was right")
+        self._bins: tuple[Reliability, ...] = ()
+        self._error, self._threshold = 0.0, 1.0
+
+    def show_bins(self, bins: tuple[Reliability, ...], error: float) -> None:
+        self._bins, self._error = bins, error
+        self.setAccessibleDescription("; ".join(f"said {b.said:.0%}, right {b.was:.0%} of {b.count}" for b in bins))
+        self.update()
+
+    def show_threshold(self, threshold: float) -> None:
+        if threshold != self._threshold:
+            self._threshold = threshold
+            self.update()
+
+    def draw(self, painter: QPainter, box: QRectF) -> None:
+        """Override."""
+        px = self.theme.px
+        plot = QRectF(box.left() + px(34), box.top() + px(20), box.width() - px(44), box.height() - px(58))
+
+        def at(said: float, was: float) -> QPointF:
+            return QPointF(plot.left() + said * plot.width(), plot.bottom() - was * plot.height())
+
+        for tick in (0.0, 0.5, 1.0):
+            self.line(painter, at(tick, 0), at(tick, 1), "grid")
+            self.line(painter, at(0, tick), at(1, tick), "grid")
+            self.text(painter, at(tick, 0) + QPointF(0, px(10)), f"{tick:.0%}", font=self.theme.mono("small"),
+                      token="muted", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(painter, at(0, tick) - QPointF(px(4), 0), f"{tick:.0%}", font=self.theme.mono("small"),
+                      token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(painter, QPointF(plot.left() - px(30), box.top() + px(7)), "right", token="muted")
+        self.text(painter, QPointF(plot.right(), plot.bottom() + px(26)), "confidence said", token="muted",
+                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.line(painter, at(0, 0), at(1, 1), "hairline", 1.2, Qt.PenStyle.DashLine)
+        most = max((each.count for each in self._bins), default=1)
+        before: QPointF | None = None
+        for each in self._bins:
+            here = at(each.said, each.was)
+            if before is not None:
+                self.line(painter, before, here, "teal", 1.4)
+            before = here
+        for each in self._bins:
+            size = px(2.5 + 4 * (each.count / most) ** 0.5)
+            painter.setPen(QPen(self.theme.color("teal"), 1.2))
+            painter.setBrush(self.theme.color("teal_soft"))
+            painter.drawEllipse(at(each.said, each.was), size, size)
+        if self._threshold <= 1:
+            self.line(painter, at(self._threshold, 0), at(self._threshold, 1), "amber", 1.4)

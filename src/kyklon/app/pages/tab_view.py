@@ -1,0 +1,44 @@
+"""What every view of a page with tabs has."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QWidget
+
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.errors import KyklonError
+from kyklon.model.build import Build, remedied
+from kyklon.model.findings import Remedy
+
+SIDE = 268  # px: the column at the right of a drawing
+
+
+class TabView(QWidget):
+    """A view of the page. Subclasses show the build in refresh()."""
+
+    instrument: Instrument | None = None
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session, self.theme = session, session.theme
+
+    @property
+    def build(self) -> Build:
+        return self.session.build
+
+    def take(self, remedy: Remedy, words: str) -> None:
+        """Edit the build as one step that can be undone; what cannot be is said in the bottom bar."""
+        try:
+            self.session.put(words, remedied(self.build, remedy))
+        except (ValueError, KyklonError) as bad:
+            self.session.said.emit(str(bad))
+            self.refresh()
+
+    def refresh(self) -> None:
+        raise NotImplementedError
+
+    def shown(self) -> None:
+        """The view has come to the front."""
+
+    def hidden(self) -> None:
+        """Another view has."""
