@@ -6,6 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QLineEdit
 
 from kyklon.app.pages.card.page import CardPage, LossDialog
+from kyklon.app.pages.library.page import TRANSFER
 from kyklon.app.pages.poweron.page import STEPS, PowerOnPage
 from kyklon.app.shell.findings_panel import RemedyDialog
 from kyklon.devices.simulated.drives import Faults
@@ -74,8 +75,9 @@ def test_the_whole_chain_by_window(user, demo: Demo) -> None:
     assert order == [FAULTS[0], FAULTS[2], FAULTS[1], FAULTS[3]]
     assert user.stops == []
 
-    user.open(60)
-    user.press("Copy 1", user.window.page(60))
+    user.open(60).show_view(TRANSFER)
+    user.wait()
+    user.press("Copy 2", user.window.page(60))
     user.wait()
     assert "games copied" in user.message
     user.press("Run bring-up")

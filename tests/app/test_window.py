@@ -344,7 +344,7 @@ def test_clicking_a_spine_tells_of_the_game(user) -> None:
     shelf.grab()
     spine, game = next(pair for pair in shelf._spines if not pair[1].ready)
     user.click(shelf, spine.center())
-    assert game.title in page._why.full
+    assert game.title in page.shelves._why.full
 
 
 def test_round_ticks() -> None:

@@ -22,7 +22,7 @@ REASONS = {
     "members": "Members missing",
     "bomb": "Archive that would flood a disk",
     "too-large": "Larger than the stick's file system allows",
-    "left-out": "Left out by choice",
+    "left-out": "Left out",
     "clash": "Same name but for case",
     "empty": "Empty file",
     "sheet": "Sheet that names no track",

@@ -86,6 +86,21 @@ def planned_for(build: Build, folder: Path, catalogue: Catalogue, scan: Scan) ->
     return transfer.plan(scan, systems_of(build, catalogue), image, transfer.PLAIN, extras)
 
 
+def facts_of_place(build: Build, folder: Path) -> tuple[tuple[str, str], ...]:
+    """What can be told of a destination that is a folder, as names and figures; nothing of one that is not there."""
+    own = build.library
+    place = resolve(folder, own.destination)
+    if own.route != "folder" or not own.destination or not place.is_dir():
+        return ()
+    there = Folder(place)
+    limits, free = there.limits, there.free() or 0
+    return (
+        ("File system", limits.kind or "unknown"), ("Free", show_bytes(free)), ("Cluster", show_bytes(limits.cluster)),
+        ("Largest file", show_bytes(limits.largest) if limits.largest else "no bound"),
+        ("Names differ by case", "no" if limits.folds else "yes"),
+    )  # fmt: skip
+
+
 def remember_seen(folder: Path, build: Build, catalogue: Catalogue, destination: Destination) -> OnMachine:
     """Look at what is on the machine, and keep it for when it is not connected. Raises KyklonError."""
     image = catalogue.get(Image, build.part("image"))

@@ -36,8 +36,11 @@ class ChoiceView(TabView):
         self._table.setAccessibleName("Games that stay behind")
         self._table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self._table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        for hidden in (2, 4):
+        for hidden in (2, 4, 5):
             self._table.hideColumn(hidden)
+        for section, wide in ((1, 110), (3, 84)):
+            self._table.horizontalHeader().setSectionResizeMode(section, QHeaderView.ResizeMode.Fixed)
+            self._table.setColumnWidth(section, round(self.theme.px(wide)))
         self._left = Sheet("Left behind")
         self._left.add(self._table)
         self._room = Choice(self.theme, "Room for games", self._on_room)

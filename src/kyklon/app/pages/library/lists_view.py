@@ -32,7 +32,7 @@ class ListsView(TabView):
         self.drawing = ListsDrawing(self.theme)
         self.drawing.dropped.connect(self.drop)
         self.instrument = self.drawing
-        self._known = Sheet("Lists that name your games", "only lists that you have a right to; none is fetched")
+        self._known = Sheet("Lists that name your games", "only such as you have a right to")
         self._known.add(self.drawing)
         self._try = Sheet("A list to try", "its names as data: put right what was guessed wrongly")
         self._names: dict[str, QLineEdit] = {}
@@ -41,17 +41,20 @@ class ListsView(TabView):
             line = QLineEdit()
             line.setAccessibleName(f"In the list, {words}")
             line.editingFinished.connect(self._retry)
+            line.setMaximumWidth(round(self.theme.px(86)))
             self._names[name] = line
             grid.addWidget(label(words, "small"), index // 2, index % 2 * 2)
             grid.addWidget(line, index // 2, index % 2 * 2 + 1)
         self.first = QPlainTextEdit()
         self.first.setReadOnly(True)
+        self.first.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
         self.first.setAccessibleName("The first games of the list")
         self.first.setPlaceholderText("Open a list: checksums, CSV, XML or JSON.\nIts first games are shown here.")
         self._system = Choice(self.theme, "System of the list", lambda _value: None)
         self._add = button("Use this list", self.add, "primary")
         bar = row(button("Open a list…", self._on_open_clicked), label("for", "small"), self._system, 1, self._add)
-        tried = row(grid, self.first, spacing=14)
+        names = column(grid, 1)
+        tried = row(names, self.first, spacing=14)
         tried.setStretch(1, 1)
         self._try.add(bar, tried)
         self._templates: dict[str, QCheckBox] = {}
@@ -111,6 +114,9 @@ class ListsView(TabView):
         for name, line in self._names.items():
             line.setText(str(getattr(self._scheme, name)) if self._scheme else "")
             line.setEnabled(self._scheme is not None)
+        systems = known_systems(self.build, self.session.catalogue)
+        meant = next((each.id for each in systems if each.folder in path.name), self._system.value)
+        self._system.set_choices(tuple((each.id, each.name) for each in systems), meant)
         self._show_sample()
 
     def _retry(self) -> None:

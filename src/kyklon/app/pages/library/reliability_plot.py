@@ -10,6 +10,13 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.operations.library.match import Reliability
 
 
+def wilson(share: float, count: int) -> tuple[float, float]:
+    """Where the true share lies with 68 %: Wilson 1927, equation for one standard deviation."""
+    middle = (share + 0.5 / count) / (1 + 1 / count)
+    half = (share * (1 - share) / count + 0.25 / count**2) ** 0.5 / (1 + 1 / count)
+    return max(0.0, middle - half), min(1.0, middle + half)
+
+
 class ReliabilityPlot(Instrument):
     least = QSize(200, 180)
 
@@ -31,7 +38,7 @@ class ReliabilityPlot(Instrument):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         px = self.theme.px
-        plot = QRectF(box.left() + px(34), box.top() + px(20), box.width() - px(44), box.height() - px(58))
+        plot = QRectF(box.left() + px(34), box.top() + px(20), box.width() - px(58), box.height() - px(58))
 
         def at(said: float, was: float) -> QPointF:
             return QPointF(plot.left() + said * plot.width(), plot.bottom() - was * plot.height())
@@ -48,13 +55,9 @@ class ReliabilityPlot(Instrument):
                   align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
         self.line(painter, at(0, 0), at(1, 1), "hairline", 1.2, Qt.PenStyle.DashLine)
         most = max((each.count for each in self._bins), default=1)
-        before: QPointF | None = None
-        for each in self._bins:
-            here = at(each.said, each.was)
-            if before is not None:
-                self.line(painter, before, here, "teal", 1.4)
-            before = here
-        for each in self._bins:
+        for each in self._bins:  # where the true share may lie: Wilson's interval of 68 %
+            low, high = wilson(each.was, each.count)
+            self.line(painter, at(each.said, low), at(each.said, high), "teal", 1.2)
             size = px(2.5 + 4 * (each.count / most) ** 0.5)
             painter.setPen(QPen(self.theme.color("teal"), 1.2))
             painter.setBrush(self.theme.color("teal_soft"))

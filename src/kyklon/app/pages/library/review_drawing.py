@@ -16,6 +16,9 @@ KEYS = (("Enter", "accept the first"), ("1 to 5", "accept that one"), ("N", "non
         ("→", "later"), ("Backspace", "take the last answer back"))  # fmt: skip
 
 
+_SIDE_BY_SIDE = 2  # proposals with a card of their own
+
+
 @dataclass(frozen=True)
 class Shown:
     """file: its name. title: what the name says. where: its system and what else is known. proposals: the likeliest
@@ -63,15 +66,21 @@ class ReviewDrawing(Instrument):
         self.text(painter, head, shown.title, font=self.theme.head("title"))
         line = QRectF(head.left(), head.bottom(), head.width(), px(22))
         self.text(painter, line, f"{shown.file}   {shown.where}", font=self.theme.mono("small"), token="muted")
-        cards = QRectF(box.left() + px(8), line.bottom() + px(12), box.width() - px(16), box.height() - px(154))
-        count = max(1, len(shown.proposals))
-        wide = (cards.width() - px(10) * (count - 1)) / count
-        for index, proposal in enumerate(shown.proposals):
+        cards = QRectF(box.left() + px(8), line.bottom() + px(12), box.width() - px(16), px(150))
+        large = shown.proposals[:_SIDE_BY_SIDE]
+        wide = (cards.width() - px(10) * (len(large) - 1)) / max(1, len(large))
+        for index, proposal in enumerate(large):
             card = QRectF(cards.left() + index * (wide + px(10)), cards.top(), wide, cards.height())
             self._boxes.append(card)
             self._draw_card(painter, card, index, proposal)
+        top = cards.bottom() + px(12)
+        pitch = min(px(38), (box.bottom() - px(96) - top) / max(1, len(shown.proposals) - _SIDE_BY_SIDE))
+        for index, proposal in enumerate(shown.proposals[_SIDE_BY_SIDE:], _SIDE_BY_SIDE):
+            place = QRectF(cards.left(), top + (index - _SIDE_BY_SIDE) * pitch, cards.width(), pitch - px(4))
+            self._boxes.append(place)
+            self._draw_line(painter, place, index, proposal)
         self._draw_queue(painter, QRectF(cards.left(), box.bottom() - px(66), cards.width(), px(10)), shown)
-        self._draw_keys(painter, QRectF(cards.left(), box.bottom() - px(44), cards.width(), px(40)))
+        self._draw_keys(painter, QRectF(cards.left(), box.bottom() - px(46), cards.width(), px(42)))
 
     def _draw_card(self, painter: QPainter, card: QRectF, index: int, proposal: Proposal) -> None:
         px = self.theme.px
@@ -79,37 +88,55 @@ class ReviewDrawing(Instrument):
         self.block(painter, card, "teal_soft" if first else "field", "teal" if first else "hairline", radius=4,
                    width=1.6 if first else 1.0)  # fmt: skip
         key = "Enter or 1" if first else str(index + 1)
-        self.text(painter, QRectF(card.left() + px(12), card.top() + px(6), card.width() - px(24), px(20)), key,
-                  font=self.theme.mono("small"), token="teal" if first else "muted")  # fmt: skip
-        self._draw_words(painter, card.adjusted(px(12), px(32), -px(12), -px(44)), proposal)
+        head = QRectF(card.left() + px(12), card.top() + px(6), card.width() - px(24), px(22))
+        self.text(painter, head, key, font=self.theme.mono("small"), token="teal" if first else "muted")
+        self._draw_words(painter, card.adjusted(px(12), px(34), -px(12), -px(44)), proposal, "section")
         bar = QRectF(card.left() + px(12), card.bottom() - px(18), card.width() - px(24), px(7))
-        self.block(painter, bar, "grid", radius=2)
+        self.block(painter, bar, "sheet", "hairline", radius=2)
         self.block(painter, QRectF(bar.left(), bar.top(), bar.width() * proposal.share, bar.height()), "teal", radius=2)
-        said = f"{proposal.share:.1%}" if proposal.share >= 0.001 else "below 0.1 %"
-        self.text(painter, QPointF(bar.left(), bar.top() - px(11)), f"right with {said}", font=self.theme.font("small"),
+        self.text(painter, QPointF(bar.left(), bar.top() - px(11)), "right with", font=self.theme.font("small"),
                   token="muted")  # fmt: skip
+        self.text(painter, QPointF(bar.right(), bar.top() - px(11)), _share(proposal.share),
+                  font=self.theme.mono("label", 500), align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
 
-    def _draw_words(self, painter: QPainter, box: QRectF, proposal: Proposal) -> None:
+    def _draw_line(self, painter: QPainter, place: QRectF, index: int, proposal: Proposal) -> None:
+        """A less likely one, on a line of its own."""
+        px = self.theme.px
+        self.block(painter, place, "field", "hairline", radius=3)
+        self.text(painter, QRectF(place.left() + px(12), place.top(), px(20), place.height()), str(index + 1),
+                  font=self.theme.mono("small"), token="muted")  # fmt: skip
+        high = place.height() / 2 - px(10)
+        self._draw_words(painter, place.adjusted(px(38), high, -px(90), 0), proposal, "body")
+        self.text(painter, QRectF(place.right() - px(90), place.top(), px(80), place.height()), _share(proposal.share),
+                  font=self.theme.mono("small"), token="muted",
+                  align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
+
+    def _draw_words(self, painter: QPainter, box: QRectF, proposal: Proposal, role: str) -> None:
         """The title word by word; what the file's name does not have is underlined and in amber."""
-        font = self.theme.font("section", weight=500)
+        font = self.theme.font(role, weight=500)
         painter.setFont(font)
         metrics = painter.fontMetrics()
-        x, y, pitch = box.left(), box.top(), metrics.height() * 1.35
-        for stretch, differs in proposal.own:
-            for word in _pieces(stretch):
-                wide = metrics.horizontalAdvance(word)
-                if x + wide > box.right() and x > box.left():
-                    x, y = box.left(), y + pitch
-                if y + pitch > box.bottom() + pitch * 0.5:
-                    return
+        x, y, pitch = box.left(), box.top(), metrics.height() * 1.3
+        for word in _words(proposal.own):
+            wide = sum(metrics.horizontalAdvance(piece) for piece, _differs in word)
+            if x + metrics.horizontalAdvance("".join(piece for piece, _d in word).rstrip()) > box.right() and (
+                x > box.left()
+            ):
+                x, y = box.left(), y + pitch
+            if y + pitch * 0.8 > box.bottom():
+                return
+            at = x
+            for piece, differs in word:
+                long = metrics.horizontalAdvance(piece)
                 painter.setFont(font)
                 painter.setPen(self.theme.color("amber" if differs else "ink"))
-                painter.drawText(QPointF(x, y + metrics.ascent()), word)
-                if differs and word.strip():
+                painter.drawText(QPointF(at, y + metrics.ascent()), piece)
+                if differs and piece.strip():
                     painter.setPen(QPen(self.theme.color("amber"), 1.4))
                     low = y + metrics.ascent() + self.theme.px(3)
-                    painter.drawLine(QPointF(x, low), QPointF(x + wide, low))
-                x += wide
+                    painter.drawLine(QPointF(at, low), QPointF(at + metrics.horizontalAdvance(piece.rstrip()), low))
+                at += long
+            x += wide
 
     def _draw_queue(self, painter: QPainter, bar: QRectF, shown: Shown) -> None:
         whole = shown.left + shown.done
@@ -147,11 +174,18 @@ class ReviewDrawing(Instrument):
                 return
 
 
-def _pieces(text: str) -> list[str]:
-    """A stretch in words, each with the blanks behind it."""
-    found, start = [], 0
-    for index, letter in enumerate(text):
-        if letter == " ":
-            found.append(text[start : index + 1])
-            start = index + 1
-    return [*found, text[start:]] if start < len(text) else found
+def _words(stretches: tuple[tuple[str, bool], ...]) -> list[list[tuple[str, bool]]]:
+    """The stretches put together to words, each with the blank behind it."""
+    found: list[list[tuple[str, bool]]] = [[]]
+    for stretch, differs in stretches:
+        for number, piece in enumerate(stretch.split(" ")):
+            if number:
+                found[-1].append((" ", False))
+                found.append([])
+            if piece:
+                found[-1].append((piece, differs))
+    return [word for word in found if word]
+
+
+def _share(share: float) -> str:
+    return f"{share:.1%}".replace("%", "\u202f%") if share >= 0.001 else "below 0.1\u202f%"

@@ -37,9 +37,7 @@ class ReviewView(TabView):
         self.title.returnPressed.connect(self._on_typed)
         self.title.installEventFilter(self)
         self.title.hide()
-        self._sheet = Sheet(
-            "Titles in doubt", "the file's name above, what it may be below; what differs is underlined"
-        )
+        self._sheet = Sheet("Titles in doubt", "what differs from the file's name is underlined")
         self._sheet.add(self.drawing, self.title)
         self._plot = ReliabilityPlot(self.theme)
         self._plot.show_bins(*shipped_reliability())
@@ -47,7 +45,7 @@ class ReviewView(TabView):
         self._wrong = FieldEditor(self.theme, "library.wrong_per_1000", session.edit)
         side = Sheet("How sure is sure")
         side.add(self._plot, self._figures, label("Wrong ones accepted in a thousand", "small"), self._wrong.widget)
-        side.setFixedWidth(round(self.theme.px(SIDE)))
+        side.setFixedWidth(round(self.theme.px(SIDE - 36)))
         whole = row(self._sheet, side, spacing=14)
         whole.setStretch(0, 1)
         self.setLayout(whole)

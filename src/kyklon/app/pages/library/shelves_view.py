@@ -82,7 +82,8 @@ class ShelvesView(TabView):
         table.setAccessibleName("Games")
         header = table.horizontalHeader()
         header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        for section, wide in ((1, 112), (3, 84), (4, 104)):
+        table.hideColumn(4)
+        for section, wide in ((1, 100), (3, 76), (5, 176)):
             header.setSectionResizeMode(section, QHeaderView.ResizeMode.Fixed)
             table.setColumnWidth(section, round(self.theme.px(wide)))
         table.selectionModel().currentRowChanged.connect(self._on_row_chosen)

@@ -81,8 +81,8 @@ class TransferDrawing(Instrument):
 
     def _draw_lines(self, painter: QPainter, box: QRectF, way: Way) -> None:
         px = self.theme.px
-        name, said = px(124), px(196)
-        pitch = min(px(46), (box.height() - px(20)) / max(1, len(way.lines)))
+        name, said = px(112), px(170)
+        pitch = min(px(72), (box.height() - px(20)) / max(1, len(way.lines)))
         most = max((max(each.foretold, each.there) for each in way.lines), default=1) or 1
         head = "titles in the menu: foretold above, there below"
         self.text(painter, QPointF(box.left() + name, box.top() + px(6)), head,
@@ -92,7 +92,7 @@ class TransferDrawing(Instrument):
             self.line(painter, QPointF(box.left(), y), QPointF(box.right(), y), "grid")
             self.text(painter, QRectF(box.left(), y, name, pitch), each.name, font=self.theme.font("body", weight=600))
             room = box.width() - name - said
-            high = min(px(11), pitch * 0.3)
+            high = min(px(14), pitch * 0.26)
             upper = QRectF(box.left() + name, y + pitch / 2 - high - 1, room * each.foretold / most, high)
             lower = QRectF(box.left() + name, y + pitch / 2 + 1, room * each.there / most, high)
             self.block(painter, upper, "field", "teal", radius=1)
@@ -106,6 +106,11 @@ class TransferDrawing(Instrument):
         at = QPointF(box.left() + px(7), box.center().y())
         if not seen:
             token, words = "muted", f"{line.foretold} foretold"
+            painter.setPen(QPen(self.theme.color(token), 1.4))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawEllipse(at, px(4.5), px(4.5))
+        elif not line.foretold and not line.there and not line.note:
+            token, words = "muted", "none goes along"
             painter.setPen(QPen(self.theme.color(token), 1.4))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawEllipse(at, px(4.5), px(4.5))

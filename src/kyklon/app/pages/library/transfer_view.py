@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QFileDialog, QLineEdit, QMessageBox, QWidget
 from kyklon.app.pages.library.transfer_drawing import Line, TransferDrawing, Way
 from kyklon.app.pages.tab_view import SIDE, TabView
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, scrolled, set_tip
+from kyklon.app.widgets.basic import Choice, Elided, FigureRows, Sheet, button, column, label, row, scrolled, set_tip
 from kyklon.app.widgets.fields import FieldEditor
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
@@ -42,7 +42,8 @@ class TransferView(TabView):
         self._sheet.layout().setStretch(1, 1)
         self._route = FieldEditor(self.theme, "library.route", session.edit)
         self._place = Elided("small")
-        self._folder = column(self._place, button("Choose folder…", self._on_folder_clicked), spacing=6)
+        self._figures = FigureRows(self.theme)
+        self._folder = column(self._place, button("Choose folder…", self._on_folder_clicked), self._figures, spacing=6)
         self._editors = [FieldEditor(self.theme, path, session.edit) for path, _words in _FIELDS]
         self.password = QLineEdit()
         self.password.setEchoMode(QLineEdit.EchoMode.Password)
@@ -67,7 +68,7 @@ class TransferView(TabView):
         side.add(self._route.widget, scrolled(column(self._stick, self._machine, 1)), self.copy,
                  row(self._look, self._undo), row(self._hide, self._hide_button))  # fmt: skip
         side.body.setStretch(1, 1)
-        side.setFixedWidth(round(self.theme.px(SIDE + 24)))
+        side.setFixedWidth(round(self.theme.px(SIDE)))
         whole = row(self._sheet, side, spacing=14)
         whole.setStretch(0, 1)
         self.setLayout(whole)
@@ -97,16 +98,19 @@ class TransferView(TabView):
         self._asked = asked
         folder, catalogue = self.session.folder, self.session.catalogue
 
-        def done(told: Transfer) -> None:
+        def work(_watch: Watch) -> tuple[Transfer, tuple[tuple[str, str], ...]]:
+            return acts.planned_for(build, folder, catalogue, scan), acts.facts_of_place(build, folder)
+
+        def done(found: tuple[Transfer, tuple[tuple[str, str], ...]]) -> None:
             if asked == self._asked:
-                self.planned = told
+                self.planned = found[0]
+                self._figures.set_rows(found[1])
                 self._show_way()
 
         def bad(error: KyklonError) -> None:
             self.session.said.emit(str(error))
 
-        self.session.jobs.start("Foretelling the menu", lambda _watch: acts.planned_for(build, folder, catalogue, scan),
-                                done, bad=bad)  # fmt: skip
+        self.session.jobs.start("Foretelling the menu", work, done, bad=bad)
 
     def _show_way(self) -> None:
         build, world = self.build, self.session.world
@@ -133,10 +137,10 @@ class TransferView(TabView):
         name = f"{own.account}@{own.host}" if own.route == "secure copy" else own.destination or "nowhere yet"
         end = (name.rstrip("/").rpartition("/")[2] or name, "seen" if there else "not looked at yet")
         way = (
-            "secure copy" if own.route == "secure copy" else "copied, read back, compared",
+            "secure copy" if own.route == "secure copy" else "copied and read back",
             f"{len(told.copies)} files",
         )
-        self.drawing.show_way(Way(("Library", f"{ready} games, {show_bytes(told.size)}"), way, end, tuple(lines),
+        self.drawing.show_way(Way(("Library", f"{ready}, {show_bytes(told.size)}"), way, end, tuple(lines),
                                   there is not None))  # fmt: skip
         refused = "; ".join(f"{game.called}: {why}" for game, why in told.refused[:3])
         renamed = f"{told.renamed} get a name that the stick can keep. " if told.renamed else ""
