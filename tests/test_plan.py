@@ -156,7 +156,7 @@ def test_a_later_layer_wins(catalogue: Catalogue) -> None:
     )
     rows = {row.setting.id: row for row in effective(settings, layers, "birch-16", "birch-16/X")}
     assert (rows["frames-ahead"].value, rows["frames-ahead"].layer) == (0, "game")
-    assert rows["frames-ahead"].by_layer == (0, 1, 2, 0)
+    assert rows["frames-ahead"].by_layer == (0, 1, None, 2, None, 0)
     assert (rows["smoothing"].value, rows["smoothing"].layer) == (True, "front end")
     assert rows["vertical-sync"].layer == "default"
     rows = {row.setting.id: row for row in effective(settings, layers, "alder-8")}
@@ -246,6 +246,7 @@ def test_tuning_findings(demo: Demo, catalogue: Catalogue) -> None:
     found = {each.code: each for each in tuning.findings(build, catalogue, World())}
     assert set(found) == {
         "tuning.frames-ahead:birch-16",
+        "tuning.speed:birch-16",  # so many are more than the board makes
         "tuning.no-frames-ahead:cedar-disc",
         "tuning.scanlines:alder-8",
     }

@@ -19,6 +19,7 @@ from kyklon.app.widgets.basic import button
 from kyklon.app.widgets.plot import ticks
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.operations.registry import OPERATIONS
+from kyklon.operations.tuning.cascade import LAYERS
 from support import Demo
 
 NUMBERS = tuple(operation.number for operation in OPERATIONS)
@@ -289,10 +290,10 @@ def test_another_mode_by_its_name(user) -> None:
 
 def test_setting_a_value_in_the_cascade(user) -> None:
     page = user.open(70)
-    page.set_value("frames-ahead", 2, 3)
+    page.set_value("frames-ahead", LAYERS.index("system"), 3)
     assert user.window.session.build.tuning.systems["birch-16"]["frames-ahead"] == 3
     assert any(finding.code == "tuning.frames-ahead:birch-16" for finding in user.window.session.findings)
-    page.set_value("frames-ahead", 2, None)
+    page.set_value("frames-ahead", LAYERS.index("system"), None)
     assert "birch-16" not in user.window.session.build.tuning.systems
 
 

@@ -40,6 +40,7 @@ KINDS: Mapping[str, type[records.CataloguePart]] = {
     "dialects": records.Dialect,
     "settings": records.TuningSetting,
     "templates": records.SettingsTemplate,
+    "workarounds": records.Workaround,
     "bridges": records.Bridge,
     "disks": records.Disk,
     "bare_metal": records.BareMetal,
@@ -330,12 +331,17 @@ def _references(catalogue: Catalogue) -> list[tuple[str, str, type[records.Catal
         checks.append(("choosers", chooser.id, records.Image, chooser.image))
     for system in catalogue.all(records.System):
         checks.append(("systems", system.id, records.Emulator, system.emulator))
+        checks += [("systems", system.id, records.Emulator, other) for other in system.also]
         its = catalogue.find(control_records.Keyboard, system.keyboard)
         for key in {each for held in system.held for each in held}:
             if its is None or its.key(key) is None:
                 raise CatalogueError(f"systems.toml: {system.id} holds the key {key!r}, which its keyboard has not.")
         if system.keyboard:
             checks.append(("systems", system.id, control_records.Keyboard, system.keyboard))
+    for note in catalogue.all(records.Workaround):
+        checks.append(("workarounds", note.id, records.TuningSetting, note.setting))
+        checks += [("workarounds", note.id, records.System, each) for each in note.systems]
+        checks += [("workarounds", note.id, records.Emulator, each) for each in note.emulators]
     for emulator in catalogue.all(records.Emulator):
         checks.append(("emulators", emulator.id, records.SettingsTemplate, emulator.template))
         if emulator.map_template:

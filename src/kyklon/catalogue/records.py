@@ -475,6 +475,8 @@ class System(CataloguePart):
     lag_frames: int = 1
     headers: tuple[DumpHeader, ...] = ()
     track_lists: tuple[TrackList, ...] = ()
+    also: tuple[str, ...] = ()  # other emulators that play its games
+    tolerance_ms: float = Field(default=90.0, gt=0, le=1000)  # from switch to glass, that its games stand, CP
     folder_games: bool = False
     disk_kinds: tuple[str, ...] = ()
 
@@ -489,6 +491,8 @@ class Emulator(CataloguePart):
     frames_ahead: bool  # can run frames ahead of what it shows
     render_queue_frames: int = 1
     frame_ms: float = Field(default=3.0, gt=0, le=1000)  # of a processor at 1 GHz, to make one frame
+    spread: float = Field(default=0.15, ge=0, le=2)  # standard deviation of that, as a part of it
+    heavy: tuple[str, ...] = ()  # games that take half as much again, by words of their titles
 
 
 class Panel(CataloguePart):
@@ -610,12 +614,28 @@ class TuningSetting(CataloguePart):
     unit: str = ""
     default: bool | int | str
     why: str
+    cost_ms: NotNegative = 0.0  # of a processor at 1 GHz, for each million pixels shown, where it is on
 
 
 class SettingsTemplate(CataloguePart):
     use: Literal["settings", "map", "list"] = "settings"
     path: str
     text: str  # Jinja2
+
+
+class Workaround(CataloguePart):
+    """A note on something that goes wrong, and the setting that avoids it. systems, emulators, boards, images: where it
+    applies, each empty for any. when: the setting's value that brings it about, None for any but `value`."""
+
+    systems: tuple[str, ...] = ()
+    emulators: tuple[str, ...] = ()
+    boards: tuple[str, ...] = ()
+    images: tuple[str, ...] = ()
+    setting: str
+    when: bool | int | str | None = None
+    value: bool | int | str
+    effect: str
+    source: str = ""
 
 
 class StandardTiming(Record):

@@ -90,6 +90,22 @@ COMMANDS = (
     Command("choose", ("library", "choose"), "Choose the games that fit, the dearest first."),
     Command("transfer", ("library", "transfer"), "Copy the games that are ready, and read them back."),
     Command("lists", ("library", "lists"), "Make the front end's lists, or a contents page to print."),
+    Command(
+        "tuning show", ("tuning", "show"), "Show every setting with its layer, and whether each system holds its rate."
+    ),
+    Command(
+        "tuning issue", ("tuning", "issue"), "Write the settings files into a folder: a stick, a share, or any other."
+    ),
+    Command(
+        "tuning read",
+        ("tuning", "read"),
+        "Compare the settings files on the machine with the build's; exit 1 when they differ.",
+    ),
+    Command(
+        "tuning latency",
+        ("tuning", "latency"),
+        "Add up the time from switch to glass, fit a film to it, and rank what makes it shorter.",
+    ),
     Command("timing cvt", ("timing", "cvt_timing"), "Compute a timing by VESA CVT 1.2."),
     Command("timing gtf", ("timing", "gtf_timing"), "Compute a timing by VESA GTF 1.1."),
     Command("timing dmt", ("timing", "dmt_timing"), "Look up a timing of VESA DMT 1.13 by its id."),

@@ -258,12 +258,38 @@ class LibrarySettings(Record):
 Value = bool | int | float | str
 
 
+class CameraClip(Record):
+    """Presses that were filmed: pictures from the one in which the switch closes to the one in which the glass answers,
+    at so many pictures a second. values: of the settings then, that the film belongs to."""
+
+    system: str
+    per_second: float = Field(ge=24, le=2000)
+    counts: tuple[Annotated[int, Field(ge=0, le=2000)], ...] = Field(min_length=1, max_length=500)
+    at: str = ""
+
+
+class FrameCost(Record):
+    """What a frame took on a board, as the machine's own log told: mean and 99th percentile, ms at that clock."""
+
+    board: str
+    emulator: str
+    mhz: float = Field(gt=0, le=100_000)
+    mean_ms: float = Field(gt=0, le=1000)
+    most_ms: float = Field(gt=0, le=5000)
+    frames: int = Field(default=0, ge=0)
+
+
 class TuningLayers(Record):
-    """Settings by layer; a later layer wins: front end, then system, then game."""
+    """Settings by layer; a later layer wins: front end, emulator, system, folder (system/folder), game (system/title).
+    clips: what a camera saw. costs: what frames took."""
 
     front_end: dict[str, Value] = {}
+    emulators: dict[str, dict[str, Value]] = {}
     systems: dict[str, dict[str, Value]] = {}
+    folders: dict[str, dict[str, Value]] = {}
     games: dict[str, dict[str, Value]] = {}
+    clips: tuple[CameraClip, ...] = ()
+    costs: tuple[FrameCost, ...] = ()
 
 
 class Tick(Record):

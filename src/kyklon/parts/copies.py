@@ -70,7 +70,11 @@ def _names(part: CataloguePart) -> list[Place]:
     if isinstance(part, records.Image):
         return [("boards", each) for each in part.boards]
     if isinstance(part, records.System):
-        return [("emulators", part.emulator), ("keyboards", part.keyboard)]
+        return [
+            ("emulators", part.emulator),
+            ("keyboards", part.keyboard),
+            *(("emulators", each) for each in part.also),
+        ]
     if isinstance(part, records.Emulator):
         return [("templates", part.template), ("templates", part.map_template)]
     if isinstance(part, records.Encoder):

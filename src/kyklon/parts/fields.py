@@ -415,6 +415,7 @@ KIND_WORDS = {
     "dialects": "Dialects", "emulators": "Emulators", "templates": "Settings templates", "overlays": "On the header",
     "bridges": "Disk bridges", "disks": "Disks", "settings": "Emulator settings", "bare_metal": "Bare-metal layouts",
     "choosers": "Choosers", "headers": "Pin headers", "arrangements": "Arrangements of buttons", "keyboards": "Old keyboards",
+    "workarounds": "Workarounds",
 }  # fmt: skip
 ONE = {"supplies": "supply", "bare_metal": "bare-metal layout", "templates": "settings template", "overlays": "overlay",
        "disks": "disk", "arrangements": "arrangement of buttons"}  # fmt: skip

@@ -1,4 +1,4 @@
-"""Which layer wins: default < front end < system < game."""
+"""Which layer wins: default < front end < emulator < system < folder < game."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from kyklon.operations.picture.exports import timing_line
 from kyklon.operations.picture.schools import rows_of
 from kyklon.operations.picture.smallest import Limits
 
-LAYERS = ("default", "front end", "system", "game")
+LAYERS = ("default", "front end", "emulator", "system", "folder", "game")
 _UNFIT = re.compile(r'[/\\\\:*?"<>|\x00-\x1f]')  # in a file name, on FAT too
 _LONGEST = 120  # characters of a title in a file name
 
@@ -32,15 +32,19 @@ class Effective:
 
 
 def effective(
-    settings: tuple[TuningSetting, ...], layers: TuningLayers, system: str, game: str | None = None
-) -> tuple[Effective, ...]:
-    """Every setting as it comes out for a system, or for one of its games (system/title)."""
+    settings: tuple[TuningSetting, ...], layers: TuningLayers, system: str, game: str | None = None,
+    *, emulator: str = "", folder: str = "",
+) -> tuple[Effective, ...]:  # fmt: skip
+    """Every setting as it comes out for a system, or for one of its games (system/title). folder: that the game lies in
+    (system/folder)."""
     found = []
     for setting in settings:
         values: tuple[Value | None, ...] = (
             setting.default,
             layers.front_end.get(setting.id),
+            layers.emulators.get(emulator, {}).get(setting.id),
             layers.systems.get(system, {}).get(setting.id),
+            layers.folders.get(folder, {}).get(setting.id) if folder else None,
             layers.games.get(game, {}).get(setting.id) if game else None,
         )
         index = max(number for number, value in enumerate(values) if value is not None)
@@ -82,30 +86,62 @@ def issue(build: Build, catalogue: Catalogue, world: World | None = None) -> dic
     has settings of its own, in a folder beside it."""
     files: dict[str, str] = {}
     shown = picture_words(build, catalogue, world or World())
-    for system_id in build.systems:
-        games = [None, *(game for game in build.tuning.games if game.partition("/")[0] == system_id)]
-        for game in games:
-            path, text = _file(build, catalogue, catalogue.get(System, system_id), game, shown.get(system_id, {}))
-            files[path] = text
+    for place in places_of(build, catalogue, world or World()):
+        path, text = file_of(build, catalogue, place, shown.get(place.system.id, {}))
+        files[path] = text
     return files
 
 
-def _file(build: Build, catalogue: Catalogue, system: System, game: str | None,
-          picture: dict[str, str]) -> tuple[str, str]:  # fmt: skip
-    """Path and text of a system's settings, or of one of its games."""
+@dataclass(frozen=True)
+class Place:
+    """What a settings file is for: a system, one of its folders, or one of its games; folder: that the game lies in."""
+
+    system: System
+    game: str = ""
+    folder: str = ""
+
+
+def places_of(build: Build, catalogue: Catalogue, world: World) -> tuple[Place, ...]:
+    """Every file that is issued: one a system, and one for each folder and game with settings of its own."""
+    found = []
+    for system_id in build.systems:
+        system = catalogue.get(System, system_id)
+        found.append(Place(system))
+        found += [Place(system, "", key) for key in build.tuning.folders if key.partition("/")[0] == system_id]
+        found += [Place(system, key, folder_of(key, world, system)) for key in build.tuning.games
+                  if key.partition("/")[0] == system_id]  # fmt: skip
+    return tuple(found)
+
+
+def folder_of(game: str, world: World, system: System) -> str:
+    """The folder of a game as a key (system/folder), '' where it lies directly in its system's."""
+    title = game.partition("/")[2]
+    games = world.scan.of(system.id) if world.scan else ()
+    found = next((each for each in games if title in (each.title, each.called)), None)
+    inner = found.key.removeprefix(f"{system.folder}/").rpartition("/")[0] if found else ""
+    return f"{system.id}/{inner}" if inner else ""
+
+
+def file_of(build: Build, catalogue: Catalogue, place: Place, picture: dict[str, str]) -> tuple[str, str]:
+    """Path and text of the settings of a place."""
+    rows = effective(catalogue.all(TuningSetting), build.tuning, place.system.id, place.game or None,
+                     emulator=place.system.emulator, folder=place.folder)  # fmt: skip
+    values = {row.setting.id: show_value(row.setting, row.value) for row in rows}
+    return written(catalogue, place, values, {row.setting.id: row.layer for row in rows}, picture)
+
+
+def written(
+    catalogue: Catalogue, place: Place, values: dict[str, str], origin: dict[str, str], picture: dict[str, str]
+) -> tuple[str, str]:
+    """Path and text of a file with those values. origin: the layer of each."""
+    system = place.system
     emulator = catalogue.get(Emulator, system.emulator)
     template = catalogue.get(SettingsTemplate, emulator.template)
-    rows = effective(catalogue.all(TuningSetting), build.tuning, system.id, game)
-    variables = {
-        "system": system,
-        "emulator": emulator,
-        "values": {row.setting.id: show_value(row.setting, row.value) for row in rows},
-        "origin": {row.setting.id: row.layer for row in rows},
-        "picture": picture,
-    }
+    variables = {"system": system, "emulator": emulator, "values": values, "origin": origin, "picture": picture}
     where = f"templates.toml: {template.id}"
     path = PurePosixPath(render(template.path, variables, where))
-    if game is not None:
-        title = _UNFIT.sub("_", game.partition("/")[2]).strip(". ") or "_"
-        path = path.with_suffix("") / f"{title[:_LONGEST]}{path.suffix}"
+    if place.game or place.folder:
+        title = _UNFIT.sub("_", (place.game or place.folder).partition("/")[2]).strip(". ") or "_"
+        name = title[:_LONGEST] if place.game else f"all in {title[:_LONGEST]}"
+        path = path.with_suffix("") / f"{name}{path.suffix}"
     return str(path), render(template.text, variables, where).lstrip("\n")

@@ -3,23 +3,27 @@
 from __future__ import annotations
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Display, Emulator, System, TuningSetting
-from kyklon.model.build import Build
+from kyklon.catalogue.records import Display, Emulator, System, TuningSetting, Workaround
+from kyklon.model.build import Build, Value
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.world import World
-from kyklon.operations.tuning.cascade import effective
+from kyklon.operations.tuning.cascade import effective, with_unit
+from kyklon.operations.tuning.speed import helps, speeds
 
 OPERATION = 70
 
 
-def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]:
-    found: list[Finding] = []
+def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
+    found = [*_too_slow(build, catalogue, world), *_workarounds(build, catalogue), *_own_pictures(build, catalogue)]
     display = catalogue.find(Display, build.part("display"))
     for system_id in build.systems:
         system = catalogue.find(System, system_id)
         if system is None:
             continue
-        rows = {row.setting.id: row for row in effective(catalogue.all(TuningSetting), build.tuning, system_id)}
+        rows = {
+            row.setting.id: row
+            for row in effective(catalogue.all(TuningSetting), build.tuning, system_id, emulator=system.emulator)
+        }
         ahead = int(rows["frames-ahead"].value)
         emulator = catalogue.get(Emulator, system.emulator)
         if ahead > system.lag_frames:
@@ -34,6 +38,100 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
                 _note(f"tuning.scanlines:{system.id}", system.name, "A tube has its own scan lines",
                       f"{rows['scanline-percent'].value} % darker scan lines only dim {system.name}.", "Set it to 0 %.")
             )  # fmt: skip
+    return found
+
+
+def _too_slow(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
+    """Systems that do not hold their rate on the board."""
+    found = []
+    for speed in speeds(build, catalogue, world):
+        if speed.verdict == "fine":
+            continue
+        tips = helps(build, catalogue, world, speed)
+        tip = next((each for each in tips if each.change is not None and each.verdict == "fine"), None)
+        remedy = None
+        if tip is not None and tip.change is not None:
+            path, value = tip.change
+            change = Change(path=path, value=value, label=tip.words, before=speed.verdict, after=tip.verdict)
+            remedy = Remedy(label=tip.words, changes=(change,))
+        some = "not always" if speed.verdict == "marginal" else "not"
+        found.append(Finding(
+            code=f"tuning.speed:{speed.system.id}", severity=Severity.NOTE if speed.verdict == "marginal" else
+            Severity.CAUTION, operation=OPERATION, subject=speed.system.name,
+            title=f"{speed.system.name} does {some} hold its rate",
+            message=f"A frame has {speed.frame_ms:.1f} ms; it takes {speed.mean_ms:.1f} ms, and 1 in 100 more than "
+            f"{speed.most_ms:.1f} ms.",
+            why="A frame that comes late is shown twice: the picture stutters and the sound breaks up.",
+            source="measured on the machine" if speed.measured else "cost figures in the catalogue", remedy=remedy,
+        ))  # fmt: skip
+    return found
+
+
+def _workarounds(build: Build, catalogue: Catalogue) -> list[Finding]:
+    """Notes that apply to the build as it is."""
+    found = []
+    board, image = build.part("board") or "", build.part("image") or ""
+    for note in catalogue.all(Workaround):
+        if (note.boards and board not in note.boards) or (note.images and image not in note.images):
+            continue
+        setting = catalogue.find(TuningSetting, note.setting)
+        for system_id in build.systems:
+            system = catalogue.find(System, system_id)
+            if (
+                setting is None
+                or system is None
+                or (note.systems and system_id not in note.systems)
+                or (note.emulators and system.emulator not in note.emulators)
+            ):
+                continue
+            rows = effective((setting,), build.tuning, system_id, emulator=system.emulator)
+            value = rows[0].value
+            if value == note.value or (note.when is not None and value != note.when):
+                continue
+            found.append(_workaround(build, note, system, setting, value))
+    return found
+
+
+def _workaround(build: Build, note: Workaround, system: System, setting: TuningSetting, value: Value) -> Finding:
+    before, after = with_unit(setting, value), with_unit(setting, note.value)
+    systems = _with(build.tuning.systems, system.id, note.setting, note.value)
+    change = Change(path="tuning.systems", value=systems, label=setting.name, before=before, after=after)
+    return Finding(
+        code=f"tuning.workaround:{note.id}:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
+        subject=system.name, title=note.name, message=f"{note.effect} {setting.name} is {before} for {system.name}.",
+        why=note.note or "A known fault; the setting goes round it.", source=note.source or "a note in the catalogue",
+        remedy=Remedy(label=f"{setting.name}: {after}", changes=(change,)),
+    )  # fmt: skip
+
+
+def _own_pictures(build: Build, catalogue: Catalogue) -> list[Finding]:
+    """Games whose picture is not their system's, and which settings of their own follow from that."""
+    found = []
+    for raster in build.picture.games:
+        system_id, _, title = raster.game.partition("/")
+        system = catalogue.find(System, system_id)
+        if system is None or system_id not in build.systems or (raster.height > raster.width) == system.vertical:
+            continue
+        own = build.tuning.games.get(raster.game, {})
+        if "rotate-picture" in own:
+            continue
+        turn = "as made" if system.vertical else "quarter left"
+        games = _with(build.tuning.games, raster.game, "rotate-picture", turn)
+        change = Change(path="tuning.games", value=games, label="Turn the picture", before="as its system", after=turn)
+        found.append(Finding(
+            code=f"tuning.turned:{raster.game}", severity=Severity.CAUTION, operation=OPERATION, subject=title,
+            title=f"{title} stands the other way than its system",
+            message=f"Its picture is {raster.width} × {raster.height}; {system.name} is made for "
+            f"{system.width} × {system.height}.",
+            why="Without a setting of its own it lies on its side.",
+            remedy=Remedy(label=f"Turn it: {turn}", changes=(change,)),
+        ))  # fmt: skip
+    return found
+
+
+def _with(layer: dict[str, dict[str, Value]], key: str, setting: str, value: Value) -> dict[str, dict[str, Value]]:
+    found = {each: dict(values) for each, values in layer.items()}
+    found.setdefault(key, {})[setting] = value
     return found
 
 

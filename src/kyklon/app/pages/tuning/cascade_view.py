@@ -12,7 +12,7 @@ from kyklon.operations.tuning.cascade import LAYERS, Effective, with_unit
 
 
 class CascadeView(Instrument):
-    """`asked` carries the setting's id and the layer (1 front end, 2 system, 3 game) to edit."""
+    """`asked` carries the setting's id and the layer to edit, as LAYERS counts them."""
 
     least = QSize(420, 220)
     asked = pyqtSignal(str, int)
@@ -26,7 +26,7 @@ class CascadeView(Instrument):
         set_tip(self, "Click a cell to set it; arrow keys and Enter do the same")
 
     def show_rows(self, rows: tuple[Effective, ...], titles: tuple[str, ...]) -> None:
-        """titles: of the four layers, the weakest first; '' hides the column of games."""
+        """titles: of the layers, the weakest first; '' hides a column."""
         if not self.shows(rows, titles):
             return
         self._rows, self._titles = rows, titles
@@ -34,24 +34,27 @@ class CascadeView(Instrument):
         self.setAccessibleDescription("; ".join(told))
         self.update()
 
-    def _columns(self) -> int:
-        return sum(bool(title) for title in self._titles)
+    @property
+    def _layers(self) -> list[int]:
+        """The layers that are shown, by column."""
+        return [index for index, title in enumerate(self._titles) if title]
 
     def _cell(self, row: int, column: int) -> QRectF:
         px = self.theme.px
-        name = px(170)
-        wide = (self.width() - name - 2) / self._columns()
+        name = px(150)
+        wide = (self.width() - name - 2) / max(1, len(self._layers))
         pitch = (self.height() - px(26)) / max(1, len(self._rows))
         return QRectF(name + column * wide, px(26) + row * pitch, wide, pitch)
 
     def centre_of(self, row: int, layer: int) -> QPointF:
         """Where a cell is drawn, in widget pixels."""
-        return self._cell(row, layer).center()
+        return self._cell(row, self._layers.index(layer)).center()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         px = self.theme.px
-        for column, title in enumerate(self._titles):
+        for column, layer in enumerate(self._layers):
+            title = self._titles[layer]
             if title:
                 head = self._cell(0, column)
                 self.text(painter, QRectF(head.left() + px(10), 0, head.width() - px(12), px(24)), title, token="muted")
@@ -64,18 +67,19 @@ class CascadeView(Instrument):
             self.line(painter, QPointF(0, first.top()), QPointF(self.width(), first.top()), "grid")
             self.text(
                 painter,
-                QRectF(2, first.top(), px(165), first.height()),
+                QRectF(2, first.top(), px(146), first.height()),
                 row.setting.name,
                 font=self.theme.font("body", weight=500),
             )
-            for column in range(self._columns()):
+            for column in range(len(self._layers)):
                 self._draw_cell(painter, index, column, row)
 
     def _draw_cell(self, painter: QPainter, index: int, column: int, row: Effective) -> None:
         px = self.theme.px
         cell = self._cell(index, column)
-        value = row.by_layer[column]
-        wins = LAYERS[column] == row.layer
+        value = row.by_layer[self._layers[column]]
+        layer = self._layers[column]
+        wins = LAYERS[layer] == row.layer
         plate = cell.adjusted(px(4), px(3), -px(6), -px(3))
         if wins:
             self.block(painter, plate, "teal_soft", "teal", radius=3, width=1.4)
@@ -91,11 +95,11 @@ class CascadeView(Instrument):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Override."""
         for index in range(len(self._rows)):
-            for column in range(1, self._columns()):
+            for column in range(1, len(self._layers)):
                 if self._cell(index, column).contains(event.position()):
                     self._current = (index, column)
                     self.update()
-                    self.asked.emit(self._rows[index].setting.id, column)
+                    self.asked.emit(self._rows[index].setting.id, self._layers[column])
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Override."""
@@ -104,10 +108,10 @@ class CascadeView(Instrument):
         key = Qt.Key(event.key())
         if key in step:
             row = min(max(0, row + step[key][0]), len(self._rows) - 1)
-            column = min(max(1, column + step[key][1]), self._columns() - 1)
+            column = min(max(1, column + step[key][1]), len(self._layers) - 1)
             self._current = (row, column)
             self.update()
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self._rows:
-            self.asked.emit(self._rows[row].setting.id, column)
+            self.asked.emit(self._rows[row].setting.id, self._layers[column])
         else:
             super().keyPressEvent(event)

@@ -101,6 +101,9 @@ class LatencyPlot(Instrument):
             start = max(fixed.right(), spread.right()) + px(8)
             painter.setFont(self.theme.font("small"))
             wide = painter.fontMetrics().horizontalAdvance(words)
+            if start + wide > plot.right() and bar.left() - px(8) - wide < plot.left():
+                words = f"{share.mean:.1f}\u202fms"  # its working does not fit; the mean does
+                wide = painter.fontMetrics().horizontalAdvance(words)
             if start + wide > plot.right():
                 start = max(plot.left() + 2, bar.left() - px(8) - wide)
             self.text(painter, QPointF(start, y + pitch / 2), words, font=self.theme.font("small"), token="muted")

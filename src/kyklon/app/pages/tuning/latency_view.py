@@ -1,0 +1,142 @@
+"""The latency to the glass and to the ear, what a camera says of it, and what makes it shorter."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QDoubleSpinBox, QLineEdit, QVBoxLayout, QWidget
+
+from kyklon.app.pages.tab_view import SIDE, TabView
+from kyklon.app.pages.tuning.latency_plot import LatencyPlot
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.basic import FigureRows, Sheet, button, label, row
+from kyklon.base.errors import KyklonError
+from kyklon.catalogue.records import System
+from kyklon.model.build import CameraClip
+from kyklon.operations.tuning.camera import Measured, counts_in, fit
+from kyklon.operations.tuning.latency import ear_shares, shares, total
+from kyklon.operations.tuning.remedies import Shorter, case_of, shorter, suits
+from kyklon.record.logbook import now
+
+_SHOWN = 4  # remedies
+
+
+class LatencyView(TabView):
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._system = ""
+        self.tips: tuple[Shorter, ...] = ()
+        self.measured: Measured | None = None
+        self.plot = LatencyPlot(self.theme)
+        self.instrument = self.plot
+        self._sheet = Sheet("From switch to photon")
+        self._sheet.add(self.plot)
+        self._side = Sheet("Shorter", "the best first")
+        self._tips = QVBoxLayout()
+        self._tips.setSpacing(8)
+        self._figures = FigureRows(self.theme)
+        self.counts = QLineEdit()
+        self.counts.setAccessibleName("Pictures counted for each press")
+        self.counts.setPlaceholderText("12 14 13 12 15 …")
+        self.counts.returnPressed.connect(self.add_film)
+        self.per_second = QDoubleSpinBox()
+        self.per_second.setRange(24, 2000)
+        self.per_second.setDecimals(0)
+        self.per_second.setValue(240)
+        self.per_second.setSuffix(" a second")
+        self.per_second.setAccessibleName("Pictures a second of the film")
+        film = Sheet("Filmed")
+        film.add(label("Film button and glass together, press ten times. Count the pictures from the switch closing to "
+                       "the glass answering.", "small", wrap=True), row(self.counts, self.per_second), self._figures,
+                 row(button("Fit it", self.add_film), button("Forget films", self.forget, "quiet")))  # fmt: skip
+        self._side.add(self._tips)
+        right = QVBoxLayout()
+        right.setSpacing(12)
+        right.addWidget(self._side, 1)
+        right.addWidget(film)
+        holder = QWidget()
+        right.setContentsMargins(0, 0, 0, 0)
+        holder.setLayout(right)
+        holder.setFixedWidth(round(self.theme.px(SIDE + 40)))
+        whole = row(self._sheet, holder, spacing=14)
+        whole.setStretch(0, 1)
+        self.setLayout(whole)
+
+    def show_system(self, system: str) -> None:
+        """Show another system."""
+        self._system = system
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Override."""
+        build, catalogue, world = self.build, self.session.catalogue, self.session.world
+        system = catalogue.find(System, self._system)
+        case = case_of(build, catalogue, system) if system is not None else None
+        while (item := self._tips.takeAt(0)) is not None:
+            if item.widget() is not None:
+                item.widget().deleteLater()
+        if system is None or case is None:
+            self.plot.show_latency(None)
+            self._sheet.set_note("")
+            self.tips, self.measured = (), None
+            return
+        seen = total(shares(case.way, case.values, case.rate))
+        heard = total(ear_shares(case.way, case.values, case.rate))
+        self.plot.show_latency(seen)
+        self._sheet.set_note(
+            f"{system.name}: half of all presses are seen within {seen.percentile(50):.0f}\u202fms, heard within "
+            f"{heard.percentile(50):.0f}\u202fms; {suits(system, seen.mean)}"
+        )
+        self.tips = shorter(build, catalogue, world, system)
+        for tip in self.tips[:_SHOWN]:
+            self._tips.addWidget(self._tip(tip))
+        if not self.tips:
+            self._tips.addWidget(label("Nothing the program knows of makes it shorter.", "small", wrap=True))
+        self._tips.addStretch(1)
+        clips = [each for each in build.tuning.clips if each.system == system.id]
+        self.measured = None
+        if not clips:
+            self._figures.set_rows((("Films", "none yet"),))
+            return
+        try:
+            per_second = clips[-1].per_second
+            counts = [count for each in clips if each.per_second == per_second for count in each.counts]
+            told = self.measured = fit(counts, per_second, seen)
+        except KyklonError as bad:
+            self.session.said.emit(str(bad))
+            return
+        self._figures.set_rows((
+            ("Presses", f"{told.presses}"), ("Filmed", f"{told.mean_ms:.1f}\u202fms"),
+            ("By the sum", f"{seen.mean:.1f}\u202fms"), ("Not explained", f"{told.unknown_ms:+.1f}\u202fms"),
+            ("That is, 95 in 100", f"{told.low_ms:+.0f} to {told.high_ms:+.0f}\u202fms"),
+        ))  # fmt: skip
+
+    def _tip(self, tip: Shorter) -> QWidget:
+        holder = QWidget()
+        inside = QVBoxLayout(holder)
+        inside.setContentsMargins(0, 0, 0, 0)
+        inside.setSpacing(2)
+        words = f"{tip.words}: {tip.won_ms:.1f}\u202fms"
+        remedy = tip.remedy
+        if remedy is not None:
+            inside.addWidget(button(words, lambda: self.take(remedy, tip.words), "outline"))
+        else:
+            inside.addWidget(label(words, "", wrap=True))
+        inside.addWidget(label(f"costs {tip.cost}; {tip.risk}", "small", wrap=True))
+        return holder
+
+    def add_film(self) -> None:
+        """Keep a film, and fit it."""
+        try:
+            counts = counts_in(self.counts.text())
+            if len(counts) < 5:
+                counts_in("")
+        except KyklonError as bad:
+            self.session.said.emit(str(bad))
+            return
+        clip = CameraClip(system=self._system, per_second=self.per_second.value(), counts=counts, at=now())
+        self.counts.clear()
+        self.session.edit("tuning.clips", [*self.build.tuning.clips, clip], "Film of the latency")
+
+    def forget(self) -> None:
+        """Drop the films of this system."""
+        rest = [each for each in self.build.tuning.clips if each.system != self._system]
+        self.session.edit("tuning.clips", rest, "Film of the latency")

@@ -1,0 +1,185 @@
+"""Tuning: settings by layer, speed, latency, and what stands on the machine."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+from kyklon.base.errors import WrongUse
+from kyklon.commands.line import Option
+from kyklon.commands.shared import OK, STOPS, Dir, Folder, Json, open_folder, out
+
+if TYPE_CHECKING:
+    from kyklon.catalogue.loader import Catalogue
+    from kyklon.catalogue.records import System
+    from kyklon.model.build import Build
+    from kyklon.model.world import World
+
+SystemId = Annotated[str, Option("--system", help="Only this system.")]
+
+
+def _world(build: Build, folder: Path, parts: Catalogue) -> World:
+    from kyklon.model.world import World
+    from kyklon.operations.library.observe import look_at_library
+
+    return look_at_library(build, folder, parts, World())
+
+
+def _systems(build: Build, parts: Catalogue, only: str) -> tuple[System, ...]:
+    from kyklon.catalogue.chosen import known_systems
+
+    systems = known_systems(build, parts)
+    if only and only not in {each.id for each in systems}:
+        raise WrongUse(f"The build has no system {only!r}.", do=f"One of: {', '.join(each.id for each in systems)}.")
+    return tuple(each for each in systems if only in ("", each.id))
+
+
+def show(folder: Folder, system: SystemId = "", game: Annotated[str, Option("--game", help="A title.")] = "",
+         as_json: Json = False) -> int:  # fmt: skip
+    """Show every setting with its layer, and whether each system holds its rate."""
+    from kyklon.catalogue.records import TuningSetting
+    from kyklon.operations.tuning.cascade import effective, folder_of, with_unit
+    from kyklon.operations.tuning.speed import helps, speeds
+
+    build, parts = open_folder(folder)
+    world = _world(build, folder, parts)
+    told = {each.system.id: each for each in speeds(build, parts, world)}
+    rows, lines = [], []
+    for each in _systems(build, parts, system):
+        key = f"{each.id}/{game}" if game else None
+        place = folder_of(key, world, each) if key else ""
+        values = effective(parts.all(TuningSetting), build.tuning, each.id, key, emulator=each.emulator, folder=place)
+        speed = told.get(each.id)
+        rows.append({
+            "system": each.id,
+            "settings": [{"id": row.setting.id, "value": row.value, "layer": row.layer} for row in values],
+            "speed": _speed_data(speed) if speed else None,
+        })  # fmt: skip
+        lines += [f"{each.name}", *(f"  {row.setting.name}: {with_unit(row.setting, row.value)}, from {row.layer}"
+                                    for row in values)]  # fmt: skip
+        if speed:
+            how = "by its own log" if speed.measured else "by the catalogue"
+            lines.append(f"  {speed.verdict}: {speed.mean_ms:.1f} ms of {speed.frame_ms:.1f} ms, 99 in 100 within "
+                         f"{speed.most_ms:.1f} ms ({how})")  # fmt: skip
+            lines += [f"    {tip.words}: {tip.verdict}; {tip.why}" for tip in helps(build, parts, world, speed)]
+    out({"systems": rows}, as_json, lambda: lines)
+    return STOPS if any(each.verdict == "no" for key, each in told.items() if system in ("", key)) else OK
+
+
+def _speed_data(speed: Any) -> dict[str, Any]:
+    return {"verdict": speed.verdict, "frame_ms": speed.frame_ms, "mean_ms": speed.mean_ms, "most_ms": speed.most_ms,
+            "measured": speed.measured, "frames_ahead": speed.ahead, "heavy": speed.heavy}  # fmt: skip
+
+
+def issue(
+    out_: Dir, folder: Annotated[Path, Option("--folder", help="The build folder.")], as_json: Json = False
+) -> int:
+    """Write the settings files into a folder: a stick, a share, or any other."""
+    from kyklon.devices.linux.folder import Folder as Destination
+    from kyklon.operations.tuning.cascade import issue as files_of
+    from kyklon.operations.tuning.settings_back import put
+
+    build, parts = open_folder(folder)
+    world = _world(build, folder, parts)
+    put(build, parts, world, Destination(out_))
+    files = sorted(files_of(build, parts, world))
+    out({"files": files}, as_json, lambda: files)
+    return OK
+
+
+def read(
+    folder: Folder,
+    at: Annotated[Path | None, Option("--at", help="Where the files are; the build's destination without it.")] = None,
+    take: Annotated[bool, Option("--take", help="Take the machine's values over.")] = False,
+    put_: Annotated[bool, Option("--put", help="Put the machine's files right.")] = False,
+    as_json: Json = False,
+) -> int:
+    """Compare the settings files on the machine with the build's; exit 1 when they differ."""
+    from kyklon.devices.linux.folder import Folder as Destination
+    from kyklon.model.build import edited
+    from kyklon.operations.library.acts import opened
+    from kyklon.operations.tuning.settings_back import differences, put, taken_over
+    from kyklon.record import folder as store
+
+    build, parts = open_folder(folder)
+    world = _world(build, folder, parts)
+    if at is not None and not at.is_dir():
+        raise WrongUse(f"{at} is no folder.", do="Name the place where the stick or card is mounted.")
+    with opened(replace_destination(build, at), folder) as place:
+        found = differences(build, parts, world, Destination(at) if at is not None else place)
+        if put_:
+            put(build, parts, world, Destination(at) if at is not None else place)
+    for each in found if take else ():
+        if each.setting:
+            tuning = taken_over(build, parts, each)
+            build = store.update(folder, lambda kept, tuning=tuning: edited(kept, "tuning", tuning))  # type: ignore[misc]
+    rows = [{"file": each.path, "setting": each.setting, "ours": each.ours, "theirs": each.theirs} for each in found]
+
+    def lines() -> list[str]:
+        told = []
+        for row in rows:
+            instead = f", not {row['ours']}" if row["ours"] else ""
+            told.append(f"{row['file']}: {row['setting'] or 'the file'} is {row['theirs']}{instead}")
+        return told or ["All settings files are as the build has them."]
+
+    out({"differences": rows}, as_json, lines)
+    return STOPS if found and not (take or put_) else OK
+
+
+def replace_destination(build: Build, at: Path | None) -> Build:
+    """The build with another destination, for one act."""
+    from kyklon.model.build import edited
+
+    if at is None:
+        return build
+    return edited(edited(build, "library.destination", str(at.resolve())), "library.route", "folder")
+
+
+def latency(
+    folder: Folder,
+    system: SystemId = "",
+    film: Annotated[str, Option("--film", help="Pictures counted for each press, as '12 14 13'; kept.")] = "",
+    per_second: Annotated[float, Option("--per-second", help="Pictures a second of the film.")] = 240.0,
+    as_json: Json = False,
+) -> int:
+    """Add up the time from switch to glass, fit a film to it, and rank what makes it shorter."""
+    from kyklon.model.build import CameraClip, edited
+    from kyklon.operations.tuning.camera import counts_in, fit
+    from kyklon.operations.tuning.latency import ear_shares, shares, total
+    from kyklon.operations.tuning.remedies import case_of, shorter, suits
+    from kyklon.record import folder as store
+    from kyklon.record.logbook import now
+
+    build, parts = open_folder(folder)
+    if film:
+        if not system:
+            raise WrongUse("A film belongs to one system.", do="Say which with --system.")
+        clip = CameraClip(system=system, per_second=per_second, counts=counts_in(film), at=now())
+        build = store.update(folder, lambda kept: edited(kept, "tuning.clips", [*kept.tuning.clips, clip]))
+    world = _world(build, folder, parts)
+    rows, lines = [], []
+    for each in _systems(build, parts, system):
+        case = case_of(build, parts, each)
+        if case is None:
+            raise WrongUse("The build has no encoder or no display.", do="Choose both in Plan.")
+        seen = total(shares(case.way, case.values, case.rate))
+        heard = total(ear_shares(case.way, case.values, case.rate))
+        tips = shorter(build, parts, world, each)
+        clips = [fit(clip.counts, clip.per_second, seen) for clip in build.tuning.clips if clip.system == each.id]
+        rows.append({
+            "system": each.id, "mean_ms": seen.mean, "heard_ms": heard.mean,
+            "low_ms": seen.percentile(5), "high_ms": seen.percentile(95),
+            "shares": [{"name": share.name, "mean_ms": share.mean, "how": share.how} for share in seen.shares],
+            "films": [{"mean_ms": c.mean_ms, "unknown_ms": c.unknown_ms, "low_ms": c.low_ms, "high_ms": c.high_ms}
+                      for c in clips],
+            "shorter": [{"words": tip.words, "won_ms": tip.won_ms, "cost": tip.cost, "risk": tip.risk}
+                        for tip in tips],
+        })  # fmt: skip
+        spread = f"{seen.percentile(5):.0f} to {seen.percentile(95):.0f}"
+        lines.append(f"{each.name}: seen after {seen.mean:.0f} ms (5 to 95 in 100: {spread}), heard after "
+                     f"{heard.mean:.0f} ms; {suits(each, seen.mean)}.")  # fmt: skip
+        lines += [f"  filmed {c.mean_ms:.0f} ms, {c.presses} presses: {c.unknown_ms:+.1f} ms not explained "
+                  f"({c.low_ms:+.1f} to {c.high_ms:+.1f})" for c in clips]  # fmt: skip
+        lines += [f"  {tip.won_ms:.1f} ms: {tip.words}; costs {tip.cost}; {tip.risk}" for tip in tips[:3]]
+    out({"systems": rows}, as_json, lambda: lines)
+    return OK
