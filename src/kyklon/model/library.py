@@ -162,7 +162,8 @@ class Choice:
 @dataclass(frozen=True)
 class Scan:
     """All that was found. unsorted: files outside any known folder. list_errors: why a list was not read. threshold:
-    the confidence from which titles were accepted. choice: what fits, None where all may go along."""
+    the confidence from which titles were accepted. choice: what fits, None where all may go along. cluster: bytes, of
+    the file system that the games go to."""
 
     folder: str
     games: tuple[Game, ...]
@@ -171,6 +172,7 @@ class Scan:
     list_errors: tuple[str, ...] = ()
     threshold: float = 1.0
     choice: Choice | None = None
+    cluster: int = 32_768
 
     @property
     def doubtful(self) -> tuple[Game, ...]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from pathlib import PurePosixPath
 
+from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import System
 from kyklon.model.build import Build, RightName, change_of
@@ -15,6 +16,9 @@ from kyklon.model.world import World
 OPERATION = 60
 _WHY = {
     "duplicate": "It would be listed twice and waste space.",
+    "left-out": "What does not go along is not listed.",
+    "members": "A set with members missing does not start.",
+    "bomb": "It is not a game, or a trap; nothing of it is unpacked.",
     "version": "Each game is listed once; keep all of them where you want to compare.",
 }
 
@@ -34,6 +38,49 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     found = [_system_file(build, catalogue, each, scan) for each in scan.system_files if not each.usable]
     counts = Counter(reason.code for game in scan.games for reason in game.reasons if reason.code != "system-file")
     found += [_mess(scan, code, count) for code, count in sorted(counts.items())]
+    found += [_list_error(told) for told in scan.list_errors]
+    return [*found, *_on_machine(build, catalogue, world)]
+
+
+def _list_error(told: str) -> Finding:
+    return Finding(
+        code=f"library.list:{told.partition(':')[0][-80:]}", severity=Severity.CAUTION, operation=OPERATION,
+        subject="List of games", title="A list of games cannot be used", message=told,
+        why="Games that only it knows keep the names of their files.", source="the list itself",
+    )  # fmt: skip
+
+
+def _on_machine(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
+    """What keeps games that are on the machine out of its menu."""
+    there, found = world.on_machine, []
+    if there is None:
+        return []
+    for system in known_systems(build, catalogue):
+        barred = there.unreadable.get(system.id, 0)
+        if barred:
+            found.append(Finding(
+                code=f"library.unreadable:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
+                subject=system.name, title=f"{barred} files of {system.name} may not be read on the machine",
+                message=f"{barred} files give whoever plays no right to read them.",
+                why="The menu lists them, and they do not start.", source="their modes on the machine",
+            ))  # fmt: skip
+        if system.id in there.hidden and not there.games.get(system.id):
+            found.append(Finding(
+                code=f"library.hidden:{system.id}", severity=Severity.NOTE, operation=OPERATION, subject=system.name,
+                title=f"{system.name} is set aside", message="Its folder was moved aside on the machine.",
+                why="The menu does not list it until it is shown again and the front end restarted.",
+            ))  # fmt: skip
+        elif (
+            there.games
+            and world.scan
+            and not there.games.get(system.id)
+            and any(game.ready for game in world.scan.of(system.id))
+        ):
+            found.append(Finding(
+                code=f"library.empty:{system.id}", severity=Severity.NOTE, operation=OPERATION, subject=system.name,
+                title=f"{system.name} is empty on the machine", message="Its games are ready and were not copied.",
+                why="A front end shows a system only when its folder holds a game, and only after a restart.",
+            ))  # fmt: skip
     return found
 
 
@@ -77,7 +124,7 @@ def _system_file(build: Build, catalogue: Catalogue, each: FoundSystemFile, scan
 def _mess(scan: Scan, code: str, count: int) -> Finding:
     first = next(game for game in scan.games if any(reason.code == code for reason in game.reasons))
     reason = next(reason for reason in first.reasons if reason.code == code)
-    severity = Severity.NOTE if code in ("duplicate", "unknown", "version") else Severity.CAUTION
+    severity = Severity.NOTE if code in ("duplicate", "unknown", "version", "left-out") else Severity.CAUTION
     return Finding(
         code=f"library.{code}",
         severity=severity,

@@ -51,7 +51,7 @@ def named(scan: Scan, terms: Terms, facts: Facts, watch: Watch = UNWATCHED) -> S
         facts.keep()
     games, threshold = _matched(games, lists, terms, watch)
     games = without_others(games, terms.settings)
-    scan = replace(scan, games=tuple(games), list_errors=tuple(errors), threshold=threshold)
+    scan = replace(scan, games=tuple(games), list_errors=tuple(errors), threshold=threshold, cluster=terms.cluster)
     return _chosen(scan, terms)
 
 
@@ -161,7 +161,7 @@ def curve_of(scan: Scan, settings: LibrarySettings, points: int = 200) -> tuple[
     rows = []
     for game in scan.games:
         if all(reason.code == "left-out" for reason in game.reasons) and game.key not in settings.never:
-            cost = choose.takes((game.size,), STICK_CLUSTER, extra)
+            cost = choose.takes((game.size,), scan.cluster, extra)
             worth = choose.worth_of(game.key, settings.favourites, {})
             rows.append((-worth / max(1, cost) if game.key not in settings.must else -1e9, cost))
     rows.sort()
@@ -181,7 +181,7 @@ def chosen_more(scan: Scan, build: Build, folder: Path) -> tuple[int, Choice] | 
     try:
         plays = plays_of(scan, resolve(folder, settings.plays)) if settings.plays else {}
         card = next((size * 10**9 for size in choose.SIZES if size * 10**9 > settings.room_bytes), settings.room_bytes)
-        return choose.next_larger(items_of(scan, settings, plays), settings.room_bytes, card, STICK_CLUSTER,
+        return choose.next_larger(items_of(scan, settings, plays), settings.room_bytes, card, scan.cluster,
                                   extra_of(settings))  # fmt: skip
     except KyklonError:
         return None

@@ -16,7 +16,7 @@ from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.chosen import known_systems
 from kyklon.model.library import Scan
 from kyklon.operations.library.choose import SIZES
-from kyklon.operations.library.naming import STICK_CLUSTER, chosen_more, curve_of
+from kyklon.operations.library.naming import chosen_more, curve_of
 
 _SHARE = 0.9  # of a card's bytes that games may take beside the system, CP
 
@@ -95,7 +95,7 @@ class ChoiceView(TabView):
                      ("From the best at most", f"{told.gap:.2%}".replace("%", "\u202f%"))]  # fmt: skip
         else:
             rows.append(("Take", show_bytes(sum(game.size for game in scan.ready))))
-        rows.append(("In clusters of", show_bytes(STICK_CLUSTER)))
+        rows.append(("In clusters of", show_bytes(scan.cluster)))
         self._figures.set_rows(tuple(rows))
         more = chosen_more(scan, self.build, self.session.folder) if told is not None and told.left else None
         errors = "\n".join(scan.list_errors)

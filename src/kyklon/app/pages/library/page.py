@@ -1,4 +1,4 @@
-"""Operation 60: every game named, chosen, and where it belongs, in five views."""
+"""Operation 60: every game named, chosen, and where it belongs, in six views."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from kyklon.app.pages.library.choice_view import ChoiceView
 from kyklon.app.pages.library.lists_view import ListsView
 from kyklon.app.pages.library.review_view import ReviewView
 from kyklon.app.pages.library.shelves_view import ShelvesView
+from kyklon.app.pages.library.system_files_view import SystemFilesView
 from kyklon.app.pages.library.transfer_view import TransferView
 from kyklon.app.pages.tab_view import TabView
 from kyklon.app.pages.tabbed_page import TabbedPage
@@ -19,11 +20,13 @@ from kyklon.app.widgets.basic import button
 from kyklon.catalogue.chosen import known_systems
 from kyklon.record.folder import resolve
 
-SHELVES, REVIEW, CHOICE, TRANSFER, LISTS = range(5)
+SHELVES, REVIEW, FILES, CHOICE, TRANSFER, LISTS = range(6)
 _VIEWS: tuple[tuple[str, Callable[[Session], TabView]], ...] = (
-    ("Shelves", ShelvesView), ("Titles in doubt", ReviewView), ("What fits", ChoiceView),
+    ("Shelves", ShelvesView), ("Titles in doubt", ReviewView), ("System files", SystemFilesView),
+    ("What fits", ChoiceView),
     ("Onto the machine", TransferView), ("Lists", ListsView),
 )  # fmt: skip
+_MOST_WATCHED = 2000  # folders; the kernel allows a user some thousands (inotify(7))
 _CHANGED_MS = 1500  # after the last change in the library's folders before they are looked at
 
 
@@ -53,6 +56,10 @@ class LibraryPage(TabbedPage):
     @property
     def review(self) -> ReviewView:
         return cast(ReviewView, self.view_at(REVIEW))
+
+    @property
+    def system_files(self) -> SystemFilesView:
+        return cast(SystemFilesView, self.view_at(FILES))
 
     @property
     def choice(self) -> ChoiceView:
@@ -90,7 +97,9 @@ class LibraryPage(TabbedPage):
             top / "system-files",
             *(top / each.folder for each in known_systems(build, self.session.catalogue)),
         )
-        paths = tuple(str(each) for each in wanted if each.is_dir())
+        scan = self.session.world.scan
+        inner = {str(top / game.key.rpartition("/")[0]) for game in scan.games} if scan else set()
+        paths = tuple(dict.fromkeys((*(str(each) for each in wanted if each.is_dir()), *sorted(inner))))[:_MOST_WATCHED]
         if paths != self._watched:
             if self._watcher.directories():
                 self._watcher.removePaths(self._watcher.directories())

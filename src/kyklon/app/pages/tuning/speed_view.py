@@ -17,6 +17,7 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.reading import bytes_of
 from kyklon.catalogue.records import Board
 from kyklon.model.build import edited
+from kyklon.operations.tuning.rates import rate_words
 from kyklon.operations.tuning.speed import SPARE, Help, Speed, cost_from_log, helps, speeds
 
 _TOKENS = {"fine": "teal", "marginal": "amber", "no": "red"}
@@ -142,11 +143,13 @@ class SpeedView(TabView):
             return
         board = catalogue.find(Board, build.part("board"))
         parts = ", ".join(f"{name.lower()} {ms:.1f}\u202fms" for name, ms in speed.parts)
-        ahead = f" There is room for {speed.ahead} ahead." if speed.emulator.frames_ahead else ""
+        room = f"room for {speed.ahead}" if speed.ahead else "no room for any"
+        ahead = f" Frames ahead: {room}." if speed.emulator.frames_ahead else ""
         heavy = f" Will not hold: {', '.join(speed.heavy[:3])}." if speed.heavy else ""
+        told = rate_words(build, catalogue, world, self._system)
         self._about.setText(
             f"{speed.system.name} on {board.name if board else 'the board'} at {speed.mhz:.0f}\u202fMHz: {parts}; "
-            f"a frame has {speed.frame_ms:.1f}\u202fms.{ahead}{heavy}"
+            f"a frame has {speed.frame_ms:.1f}\u202fms.{ahead}{heavy}\n\n{told}"
         )
         for tip in helps(build, catalogue, world, speed):
             self._tips.addWidget(self._tip(tip))
