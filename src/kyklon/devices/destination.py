@@ -95,5 +95,8 @@ class Destination(Protocol):
     def remove_folder(self, path: str) -> None:
         """Take an empty folder away; one that is not empty, or not there, stays as it is."""
 
+    def settle(self) -> None:
+        """Make new names last that were given since."""
+
     def close(self) -> None:
         """End whatever was begun for it."""

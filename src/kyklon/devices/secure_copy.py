@@ -190,6 +190,9 @@ class SecureCopy:
         except OSError as bad:  # not empty, or not there
             self._if_lost(bad)
 
+    def settle(self) -> None:
+        """The machine's own file system sees to it."""
+
     def close(self) -> None:
         self._client.close()
 

@@ -24,6 +24,8 @@ class Folder:
 
     def __init__(self, path: Path) -> None:
         self._path = path
+        self._ways: dict[str, Path] = {}
+        self._renamed: set[Path] = set()
 
     @property
     def name(self) -> str:
@@ -107,7 +109,13 @@ class Folder:
             target = self._at(new)
             self._make_folders(target.parent)
             os.replace(self._at(old), target)
-            _sync(target.parent)
+            self._renamed.add(target.parent)
+
+    def settle(self) -> None:
+        for folder in self._renamed:
+            with contextlib.suppress(OSError):
+                _sync(folder)
+        self._renamed.clear()
 
     def remove(self, path: str) -> None:
         with _told(path):
@@ -118,10 +126,17 @@ class Folder:
             self._at(path).rmdir()
 
     def close(self) -> None:
-        """Nothing was begun."""
+        self.settle()
 
     def _at(self, path: str) -> Path:
-        return inside(self._path, path)
+        """A path below the folder; the way to it is looked at once, the last step each time."""
+        above, _, name = path.rpartition("/")
+        if above not in self._ways or name in ("", ".", "..") or "\\" in name or "\0" in name:
+            whole = inside(self._path, path)
+            self._ways[above] = whole.parent
+            return whole
+        whole = self._ways[above] / name
+        return inside(self._path, path) if whole.is_symlink() else whole
 
 
 def _sync(folder: Path) -> None:

@@ -72,6 +72,9 @@ class Failing:
     def remove_folder(self, path: str) -> None:
         self._inner.remove_folder(path)
 
+    def settle(self) -> None:
+        self._inner.settle()
+
     def close(self) -> None:
         self._inner.close()
 

@@ -28,6 +28,7 @@ KNOWN = "transferred.json"  # what was read back whole, by target: stamps of sou
 UNFINISHED = ".unfinished"
 UNDO = ".before-transfer"  # folder of the destination that keeps what was replaced, until the next transfer
 _BLOCK = 1 << 20
+_TOGETHER = 32  # files that are written down at once before they are copied
 
 
 @dataclass(frozen=True)
@@ -80,8 +81,13 @@ class Journal:
         if self._file is not None:
             self._file.write(json.dumps(step) + "\n")
             if lasting:
-                self._file.flush()
-                os.fsync(self._file.fileno())
+                self.lasting()
+
+    def lasting(self) -> None:
+        """Put on the disk what was noted, before it is done."""
+        if self._file is not None:
+            self._file.flush()
+            os.fsync(self._file.fileno())
 
     def close(self) -> None:
         if self._file is not None:
@@ -119,8 +125,9 @@ def carry_out(
     try:
         if not journal.go_on(destination.name):
             journal.begin(destination)
-        for copy in transfer.copies:
-            carrier.copy(library / copy.source, copy.target)
+        for start in range(0, len(transfer.copies), _TOGETHER):
+            carrier.copy_all([(library / copy.source, copy.target) for copy in
+                              transfer.copies[start : start + _TOGETHER]])  # fmt: skip
         for target, text in transfer.texts.items():
             carrier.text(target, text.encode("utf-8", "surrogateescape"))
         for target in journal.parts - {copy.target for copy in transfer.copies}:
@@ -193,19 +200,30 @@ class _Carrier:
         self.done += count
         self.meter.report(self.done)
 
-    def copy(self, source: Path, target: str) -> None:
-        size = _size(source)
-        there = self.destination.size_of(target)
-        if there == size and (
-            self.known.same(target, source, self.destination.stamp_of(target)) or self._same(source, target, size)
-        ):
-            self.already += 1
-            self.known.learn(target, source, self.destination.stamp_of(target))
-            self.moved(size)
-            return
+    def copy_all(self, pairs: list[tuple[Path, str]]) -> None:
+        """Copy files, each source to its target: what will be done is written down for all of them at once."""
+        wanted = []
+        for source, target in pairs:
+            size = _size(source)
+            there = self.destination.size_of(target)
+            if there == size and (
+                self.known.same(target, source, self.destination.stamp_of(target)) or self._same(source, target, size)
+            ):
+                self.already += 1
+                self.known.learn(target, source, self.destination.stamp_of(target))
+                self.moved(size)
+            else:
+                self.journal.note(lasting=False, do="part", target=target)
+                self._intend(target, there)
+                wanted.append((source, target, size, there))
+        self.journal.lasting()
+        for source, target, size, there in wanted:
+            self._copy(source, target, size, there)
+        self.destination.settle()
+
+    def _copy(self, source: Path, target: str, size: int, there: int | None) -> None:
         part = unfinished(target)
         have = self._usable_part(source, part, size)
-        self.journal.note(lasting=False, do="part", target=target)
         wanted = self._send(source, part, have)
         if self._digest(part) != wanted:
             self.destination.remove(part)
@@ -219,18 +237,20 @@ class _Carrier:
             return
         part = unfinished(target)
         self.journal.note(lasting=False, do="part", target=target)
+        self._intend(target, there)
+        self.journal.lasting()
         with self.destination.write(part, 0) as file:
             file.write(data)
         self._into_place(part, target, there)
 
+    def _intend(self, target: str, there: int | None) -> None:
+        self.journal.note(lasting=False, do="put" if there is None else "replace", target=target)
+
     def _into_place(self, part: str, target: str, there: int | None) -> None:
         if there is not None:
-            self.journal.note(do="replace", target=target)
             self.destination.rename(target, f"{UNDO}/{target}")
-        else:
-            self.journal.note(do="put", target=target)
         self.destination.rename(part, target)
-        self.journal.note(do="done", target=target, stamp=self.destination.stamp_of(target))
+        self.journal.note(lasting=False, do="done", target=target, stamp=self.destination.stamp_of(target))
 
     def _usable_part(self, source: Path, part: str, size: int) -> int:
         """How much of an unfinished file can stay: what agrees with the beginning of the source."""

@@ -15,6 +15,7 @@ from kyklon.model.library import Choice
 
 FAVOURITE = 8.0  # games of no mark that a favourite outweighs, CP
 SECONDS = 5.0  # that a choice may take
+_SMALL = 3000  # games around the break that are settled to the last one
 GAP = 0.001  # of the best there can be, at which it is good enough
 SIZES = (8, 16, 32, 64, 128, 256, 512, 1024)  # GB of the cards that are sold
 _FORMAT_SHARE = 0.985  # of a card's bytes that its file system leaves for files, CP
@@ -58,27 +59,38 @@ def choose(items: Sequence[Item], room: int, cluster: int, extra: Sequence[int] 
 def _knapsack(
     costs: NDArray[np.float64], worths: NDArray[np.float64], must: NDArray[np.bool_], room: float
 ) -> tuple[NDArray[np.bool_], float]:
-    """What to keep, and the gap to the bound that the solver proved."""
+    """What to keep, and the gap to the bound that was proved.
+
+    What stands so far from the break in worth by the byte that no better set can have it otherwise is settled first
+    (Dembo and Hammer 1980, by reduced costs); the solver is left with the few around the break.
+    """
     from scipy.optimize import Bounds, LinearConstraint, milp
 
-    greedy = _greedy(costs, worths, must, room)
-    scale = room / 1e6 or 1.0  # HiGHS takes small differences of large numbers for none
-    found = milp(
-        -worths,
-        constraints=LinearConstraint(costs[None, :] / scale, -np.inf, room / scale),
-        bounds=Bounds(must.astype(float), np.ones(len(costs))),
-        integrality=np.ones(len(costs)),
-        options={"time_limit": SECONDS, "mip_rel_gap": GAP},
-    )
-    bound = -found.mip_dual_bound if found.mip_dual_bound is not None else _bound(costs, worths, must, room)
-    if not math.isfinite(bound):
-        bound = _bound(costs, worths, must, room)
-    best = greedy
-    if found.x is not None:
-        kept = found.x > 0.5
-        if costs[kept].sum() <= room and worths[kept].sum() >= worths[greedy].sum():
-            best = kept
-    best = _filled(best, costs, worths, room)
+    best = _greedy(costs, worths, must, room)
+    bound, price = _bound(costs, worths, must, room)
+    reduced = worths - price * costs
+    slack = bound - float(worths[best].sum())
+    surely, never = must | (reduced > slack + 1e-9), ~must & (reduced < -slack - 1e-9)
+    core = ~(surely | never)
+    left = room - float(costs[surely].sum())
+    if slack > 1e-9 and core.any() and left >= 0:
+        scale = max(1.0, room / 1e6)  # HiGHS takes small differences of large numbers for none
+        found = milp(
+            -worths[core],
+            constraints=LinearConstraint(costs[core][None, :] / scale, -np.inf, left / scale),
+            bounds=Bounds(0, 1),
+            integrality=np.ones(int(core.sum())),
+            options={"time_limit": SECONDS, "mip_rel_gap": 0.0 if core.sum() < _SMALL else GAP},
+        )
+        if found.x is not None:
+            kept = surely.copy()
+            kept[core] = found.x > 0.5
+            if costs[kept].sum() <= room:
+                kept = _filled(kept, costs, worths, room)
+                best = kept if worths[kept].sum() > worths[best].sum() else best
+            proved = getattr(found, "mip_dual_bound", None)
+            if proved is not None and math.isfinite(proved):
+                bound = min(bound, float(worths[surely].sum()) - proved)
     return best, max(0.0, (bound - float(worths[best].sum())) / bound) if bound > 0 else 0.0
 
 
@@ -100,18 +112,21 @@ def _filled(
     return kept
 
 
-def _bound(costs: NDArray[np.float64], worths: NDArray[np.float64], must: NDArray[np.bool_], room: float) -> float:
-    """The most worth there could be if games could be cut (Dantzig's bound)."""
-    left, worth = room - float(costs[must].sum()), float(worths[must].sum())
+def _bound(
+    costs: NDArray[np.float64], worths: NDArray[np.float64], must: NDArray[np.bool_], room: float
+) -> tuple[float, float]:
+    """The most worth there could be if games could be cut (Dantzig 1957), and the worth of a byte at the break."""
+    left, worth, price = room - float(costs[must].sum()), float(worths[must].sum()), 0.0
     for index in np.argsort(-worths / np.maximum(costs, 1.0), kind="stable"):
         if must[index]:
             continue
+        price = float(worths[index] / max(1.0, costs[index]))
         share = min(1.0, left / costs[index]) if costs[index] else 1.0
         worth += share * float(worths[index])
         left -= share * float(costs[index])
-        if left <= 0:
-            break
-    return worth
+        if share < 1:
+            return worth, price
+    return worth, 0.0
 
 
 def next_larger(items: Sequence[Item], room: int, card: int, cluster: int, extra: Sequence[int] = ()) -> tuple[

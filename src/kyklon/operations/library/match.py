@@ -120,14 +120,30 @@ def matches(names: Sequence[str], titles: Titles, model: Model | None = None, wa
     model = model or shipped()
     if not titles.titles:
         return [NOTHING] * len(names)
-    found: list[Match] = []
-    for start in range(0, len(names), _CHUNK):
+    known = _remembered(titles, model)
+    fresh = list(dict.fromkeys(name for name in names if name not in known))
+    for start in range(0, len(fresh), _CHUNK):
         watch.check()
-        watch.sink(Progress("Matching titles", start, len(names), unit="titles"))
-        chunk = [cleaned(name) for name in names[start : start + _CHUNK]]
-        for own, near in zip(chunk, _candidates(chunk, titles), strict=True):
-            found.append(_best(own, near, titles, model))
-    return found
+        watch.sink(Progress("Matching titles", start, len(fresh), unit="titles"))
+        part = fresh[start : start + _CHUNK]
+        chunk = [cleaned(name) for name in part]
+        for name, own, near in zip(part, chunk, _candidates(chunk, titles), strict=True):
+            known[name] = _best(own, near, titles, model)
+    return [known[name] for name in names]
+
+
+_matched: dict[tuple[int, bytes], dict[str, Match]] = {}
+_MOST_KEPT = 8  # lists with a model
+
+
+def _remembered(titles: Titles, model: Model) -> dict[str, Match]:
+    """What names came to before, against these titles and by this model: a rescan matches only what is new."""
+    key = hash(titles.titles), model.pair.tobytes() + model.top.tobytes()
+    if key not in _matched:
+        while len(_matched) >= _MOST_KEPT:
+            _matched.pop(next(iter(_matched)), None)
+        _matched[key] = {}
+    return _matched[key]
 
 
 def _candidates(chunk: Sequence[Cleaned], titles: Titles) -> list[list[int]]:

@@ -16,7 +16,7 @@ from kyklon.model.library import Choice, Game, ListFile, ListScheme, Naming, Rea
 from kyklon.operations.library import choose, match
 from kyklon.operations.library.facts import Facts
 from kyklon.operations.library.identify import Index, identify
-from kyklon.operations.library.lists import read_list
+from kyklon.operations.library.lists import Listed, read_list
 from kyklon.operations.library.titles import shown_title
 from kyklon.operations.library.versions import without_others
 from kyklon.record.answers import Answer, key_of
@@ -66,13 +66,34 @@ def read_lists(terms: Terms, watch: Watch = UNWATCHED) -> tuple[dict[str, Index]
             errors.append(f"{each.path}: its scheme {each.scheme} is not there.")
             continue
         try:
-            for number, game in enumerate(read_list(terms.place(each.path), scheme)):
-                if number % 4096 == 0:
-                    watch.check()
+            for game in _games_in(terms.place(each.path), scheme, watch):
                 lists[each.system].add(game)
         except KyklonError as bad:
             errors.append(str(bad))
     return dict(lists), errors
+
+
+_read: dict[tuple[object, ...], tuple[Listed, ...]] = {}
+_MOST_READ = 16  # lists that are remembered
+
+
+def _games_in(path: Path, scheme: ListScheme | None, watch: Watch) -> tuple[Listed, ...]:
+    """The games of a list, read again only when the file has changed. Raises KyklonError, Cancelled."""
+    try:
+        status = path.stat()
+    except OSError as bad:
+        raise KyklonError(f"The list {path} cannot be read: {bad.strerror}.", do="Choose it again.") from bad
+    key = (str(path), status.st_ino, status.st_size, status.st_mtime_ns, status.st_ctime_ns, scheme)
+    if key not in _read:
+        found = []
+        for number, game in enumerate(read_list(path, scheme)):
+            if number % 4096 == 0:
+                watch.check()
+            found.append(game)
+        while len(_read) >= _MOST_READ:
+            _read.pop(next(iter(_read)), None)
+        _read[key] = tuple(found)
+    return _read[key]
 
 
 def _matched(games: list[Game], lists: Mapping[str, Index], terms: Terms, watch: Watch) -> tuple[list[Game], float]:

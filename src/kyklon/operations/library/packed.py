@@ -60,20 +60,27 @@ def _look_zip(data: BinaryIO, moved: Moved) -> tuple[tuple[Member, ...], Fault]:
     with open_zip(data) as archive:
         infos = archive.infolist()
         members = tuple(Member(each.filename, each.file_size, f"{each.CRC:08x}") for each in infos if not each.is_dir())
-        packed = sum(each.compress_size for each in infos)
-        fault = _listed_fault(members, size, packed)
+        fault = _overlap(infos) or _listed_fault(members, size)
         if fault[0] in ("", "unsafe-archive"):
             fault = _zip_contents(archive, moved) or fault
     return members[:MOST_MEMBERS], fault
 
 
-def _listed_fault(members: tuple[Member, ...], size: int, packed: int) -> Fault:
+def _overlap(infos: list[zipfile.ZipInfo]) -> Fault | None:
+    """Members that share bytes of the archive, which no honest one has (APPNOTE 4.3.6: one after the other)."""
+    ends = 0
+    for each in sorted(infos, key=lambda info: info.header_offset):
+        if each.header_offset < ends:
+            return "bomb", f"{each.filename} lies over another member of the archive."
+        ends = each.header_offset + 30 + each.compress_size  # 4.3.7: a local header takes 30 bytes at least
+    return None
+
+
+def _listed_fault(members: tuple[Member, ...], size: int) -> Fault:
     """What the list of contents alone gives away."""
     whole = sum(each.size for each in members)
     if len(members) > MOST_MEMBERS:
         return "bomb", f"It has {len(members)} members; more than {MOST_MEMBERS} are not looked through."
-    if packed > size:
-        return "bomb", "Its members lie over one another: together they are larger than the archive."
     if whole > max(_FLOOD_LEAST, _FLOOD * size) or whole > LOOKED_THROUGH:
         return "bomb", f"{show_bytes(size)} would unpack to {show_bytes(whole)}."
     bad = next((each.name for each in members if unsafe_member(each.name)), "")
@@ -110,7 +117,7 @@ def _look_7z(data: BinaryIO, moved: Moved) -> tuple[tuple[Member, ...], Fault]:
                 return (), ("damaged", "It asks for a password.")
             listed: list[Any] = [each for each in archive.list() if not each.is_directory]
             members = tuple(Member(each.filename, each.uncompressed or 0, f"{each.crc32 or 0:08x}") for each in listed)
-            fault = _listed_fault(members, size, 0)
+            fault = _listed_fault(members, size)
             if fault[0] != "bomb" and archive.testzip() is not None:
                 fault = ("damaged", "A member of it is damaged: its checksum is wrong.")
     except PasswordRequired:

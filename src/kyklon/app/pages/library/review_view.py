@@ -178,6 +178,9 @@ class ReviewView(TabView):
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """Override: the keys of the review."""
+        if event is not None and event.type() == QEvent.Type.ShortcutOverride and watched is self.title:
+            event.accept()  # what is typed here is no key of the window's
+            return True
         if event is None or event.type() != QEvent.Type.KeyPress:
             return super().eventFilter(watched, event)
         assert isinstance(event, QKeyEvent)

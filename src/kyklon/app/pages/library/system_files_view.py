@@ -146,7 +146,8 @@ class SystemFilesView(TabView):
             facts = f"{show_bytes(wanted.size)}, SHA-256 {wanted.sha256[:8]}…" + (
                 f", {wanted.region}" if wanted.region else "")  # fmt: skip
             who = f"{system.name} in {emulator.name if emulator else system.emulator}"
-            files.append(Needed(wanted.name, facts, who, f"{image.system_files_path}/" if image else "", each.found, state,
+            where = f"{image.system_files_path}/" if image else ""
+            files.append(Needed(wanted.name, facts, who, where, each.found, state,
                                 len(scan.of(system.id)) if scan else 0,
                                 None if there is None else wanted.name in there.system_files))  # fmt: skip
         self.drawing.show_files(tuple(files))

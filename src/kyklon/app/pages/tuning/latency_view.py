@@ -72,6 +72,7 @@ class LatencyView(TabView):
         case = case_of(build, catalogue, system) if system is not None else None
         while (item := self._tips.takeAt(0)) is not None:
             if item.widget() is not None:
+                item.widget().hide()
                 item.widget().deleteLater()
         if system is None or case is None:
             self.plot.show_latency(None)

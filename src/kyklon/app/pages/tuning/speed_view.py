@@ -136,6 +136,7 @@ class SpeedView(TabView):
         self.plot.show_speeds(found)
         while (item := self._tips.takeAt(0)) is not None:
             if item.widget() is not None:
+                item.widget().hide()
                 item.widget().deleteLater()
         speed = next((each for each in found if each.system.id == self._system), None)
         if speed is None:
