@@ -84,7 +84,7 @@ class Destination(Protocol):
         """A file, from what is really stored."""
 
     def write(self, path: str, at: int) -> AbstractContextManager[BinaryIO]:
-        """A file to write from a place on, cut off there; folders on the way are made. At the end it is stored."""
+        """A file to write from a place on, cut off there; folders on the way are made. settle() stores it."""
 
     def rename(self, old: str, new: str) -> None:
         """Give a file or a folder another name, in place of a file that has it; folders on the way are made."""
@@ -96,7 +96,7 @@ class Destination(Protocol):
         """Take an empty folder away; one that is not empty, or not there, stays as it is."""
 
     def settle(self) -> None:
-        """Make new names last that were given since."""
+        """Store what was written and renamed since, so that it outlasts a pulled plug."""
 
     def close(self) -> None:
         """End whatever was begun for it."""

@@ -67,6 +67,9 @@ class SecureCopy:
     def __init__(self, login: Login) -> None:
         self._login = login
         self._client = _connected(login)
+        self._there: set[str] = set()  # folders that are there
+        self._wrote: dict[str, int] = {}  # bytes of what was written, to be read back
+        self._chmod: bool | None = None
         with self._told(login.host):
             self._files: SFTPClient = self._client.open_sftp()
             self._files.get_channel().settimeout(SECONDS)
@@ -148,7 +151,7 @@ class SecureCopy:
     @contextlib.contextmanager
     def read(self, path: str) -> Iterator[BinaryIO]:
         with self._told(path), self._files.open(self._at(path), "rb") as file:
-            file.prefetch(self._files.stat(self._at(path)).st_size)
+            file.prefetch(self._wrote.get(path) or self._files.stat(self._at(path)).st_size)
             yield file
 
     @contextlib.contextmanager
@@ -162,18 +165,24 @@ class SecureCopy:
                     file.truncate(at)
                     file.seek(at)
                 yield file
-            self._files.chmod(whole, _MODE)
+                self._wrote[path] = file.tell()
+            if self._chmod is None:  # what the machine gives by itself is asked once
+                self._chmod = stat.S_IMODE(self._files.stat(whole).st_mode or 0) & _MODE != _MODE
+            if self._chmod:
+                self._files.chmod(whole, _MODE)
 
     def _make_folders(self, folder: str) -> None:
-        missing = []
-        while folder not in ("", "/"):
+        missing: list[str] = []
+        while folder not in ("", "/") and folder not in self._there:
             with contextlib.suppress(FileNotFoundError):
                 self._files.stat(folder)
+                self._there.add(folder)
                 break
             missing.append(folder)
             folder = posixpath.dirname(folder)
         for each in reversed(missing):
             self._files.mkdir(each, _FOLDER_MODE)
+        self._there.update(missing)
 
     def rename(self, old: str, new: str) -> None:
         with self._told(new):

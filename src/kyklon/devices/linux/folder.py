@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import errno
 import os
 import stat
@@ -25,7 +26,6 @@ class Folder:
     def __init__(self, path: Path) -> None:
         self._path = path
         self._ways: dict[str, Path] = {}
-        self._renamed: set[Path] = set()
 
     @property
     def name(self) -> str:
@@ -81,8 +81,6 @@ class Folder:
                 file.seek(at)
                 self._own(file.fileno(), whole.parent, _MODE)
                 yield file
-                file.flush()
-                os.fsync(file.fileno())
 
     def _make_folders(self, folder: Path) -> None:
         missing = []
@@ -109,13 +107,11 @@ class Folder:
             target = self._at(new)
             self._make_folders(target.parent)
             os.replace(self._at(old), target)
-            self._renamed.add(target.parent)
 
     def settle(self) -> None:
-        for folder in self._renamed:
-            with contextlib.suppress(OSError):
-                _sync(folder)
-        self._renamed.clear()
+        if self._path.is_dir():
+            with _told(self.name):
+                _sync_all(self._path)
 
     def remove(self, path: str) -> None:
         with _told(path):
@@ -139,11 +135,13 @@ class Folder:
         return inside(self._path, path) if whole.is_symlink() else whole
 
 
-def _sync(folder: Path) -> None:
+def _sync_all(folder: Path) -> None:
+    """Put everything of a folder's file system on its medium: one wait for many files (syncfs(2)). Raises OSError."""
     descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
-        with contextlib.suppress(OSError):  # a file system that cannot; the file itself is stored
-            os.fsync(descriptor)
+        if ctypes.CDLL(None, use_errno=True).syncfs(descriptor):
+            number = ctypes.get_errno()
+            raise OSError(number, os.strerror(number), str(folder))
     finally:
         os.close(descriptor)
 

@@ -52,7 +52,13 @@ class Journal:
         self._path = folder / JOURNAL if folder is not None else None
         self._file: IO[str] | None = None
         self._anew: Destination | None = None
+        self.earlier: frozenset[str] = frozenset()  # of those, what a transfer that was cut short left
         self.parts: set[str] = set()  # targets of which a part may lie about
+
+    @property
+    def kept(self) -> bool:
+        """Whether there is a journal at all."""
+        return self._path is not None
 
     def begin(self, destination: Destination) -> None:
         """Begin anew with the first step that changes something: until then the last transfer can be taken back."""
@@ -65,6 +71,7 @@ class Journal:
             return False
         assert self._path is not None
         self.parts = {str(each.get("target")) for each in steps if each.get("do") == "part"}
+        self.earlier = frozenset(self.parts)
         self._file = self._path.open("a", encoding="utf-8")
         return True
 
@@ -216,15 +223,22 @@ class _Carrier:
                 self.journal.note(lasting=False, do="part", target=target)
                 self._intend(target, there)
                 wanted.append((source, target, size, there))
+        if not wanted:
+            return
         self.journal.lasting()
-        for source, target, size, there in wanted:
-            self._copy(source, target, size, there)
+        sent = []
+        for source, target, size, _there in wanted:
+            again = target in self.journal.earlier or not self.journal.kept
+            have = self._usable_part(source, unfinished(target), size) if again else 0
+            sent.append(self._send(source, unfinished(target), have))
+        self.destination.settle()
+        for (source, target, _bytes, there), digest in zip(wanted, sent, strict=True):
+            self._prove(source, target, there, digest)
         self.destination.settle()
 
-    def _copy(self, source: Path, target: str, size: int, there: int | None) -> None:
+    def _prove(self, source: Path, target: str, there: int | None, wanted: bytes) -> None:
+        """Read a part back, and give it its name where it is what was sent."""
         part = unfinished(target)
-        have = self._usable_part(source, part, size)
-        wanted = self._send(source, part, have)
         if self._digest(part) != wanted:
             self.destination.remove(part)
             raise VerifyError(f"{target} reads back different.", do="The stick or card is worn. Use another one.")
