@@ -15,9 +15,11 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QDialog
 
 from kyklon.app.pages.card.page import CardPage
-from kyklon.app.pages.controls.page import LIVE, MAP, PANEL
-from kyklon.app.pages.picture.page import CHAIN, GEOMETRY, JUDDER, RANGES, SCHOOLS, SIGNALS
+from kyklon.app.pages.controls.page import LIVE, PANEL
+from kyklon.app.pages.library.page import CHOICE, REVIEW, SHELVES, TRANSFER
+from kyklon.app.pages.picture.page import GEOMETRY, RANGES, SCHOOLS
 from kyklon.app.pages.poweron.page import FINDER, FORECAST, LOG, PRACTICE
+from kyklon.app.pages.tuning.page import LATENCY, SETTINGS
 from kyklon.app.shell.route_card import SHELF
 from kyklon.app.shell.window import Window
 from kyklon.app.start import make_application, open_window
@@ -123,8 +125,32 @@ def before_the_card(camera: Camera) -> None:
     camera.page(50, "picture")
     the_picture(camera)
     camera.page(60, "library")
+    the_library(camera)
     camera.page(70, "tuning")
+    window = camera.window
+    window.page(70).show_view(LATENCY)
+    camera.shoot("tuning-latency")
+    window.page(70).show_view(SETTINGS)
     camera.page(80, "assembly")
+
+
+def the_library(camera: Camera) -> None:
+    window = camera.window
+    page = window.page(60)
+    page.show_view(REVIEW)
+    camera.shoot("library-review")
+    window.session.edit("library.room_bytes", 9_000_000)
+    page.show_view(CHOICE)
+    camera.shoot("library-choice")
+    window.session.edit("library.room_bytes", 0)
+    camera.settle()
+    page.show_view(TRANSFER)
+    camera.settle()
+    page.copy_games()
+    camera.shoot("library-transfer")
+    page.transfer.take_back()
+    camera.settle()
+    page.show_view(SHELVES)
 
 
 def the_card(camera: Camera, folder: Path) -> None:
@@ -191,16 +217,10 @@ def the_real_machine(camera: Camera) -> None:
 
 
 def the_controls(camera: Camera) -> None:
-    """A panel laid out, a stand-in that is wired wrongly and proven, and the maps."""
+    """A panel laid out, a stand-in that is wired wrongly and proven."""
     window = camera.window
     window.open_operation(40)
     page = window.page(40)
-    page.show_view(MAP)
-    page.map.on_solve()
-    camera.pause(1.0)
-    dear = next(each.id for each in page.map.systems[2].inputs if each.label == "Look near")
-    page.map.grid.picked.emit("cedar-disc", dear)
-    camera.shoot("controls-map")
     page.show_view(LIVE)
     bench = page.live.bench
     bench.miswire(2, 5)
@@ -228,14 +248,10 @@ def the_controls(camera: Camera) -> None:
 
 
 def the_picture(camera: Camera) -> None:
-    """The chain, the signals with a menu that must not be, the modes, a picture off the middle, and judder."""
+    """The modes, and a picture off the middle."""
     window = camera.window
     window.open_operation(50)
     page = window.page(50)
-    page.show_view(CHAIN)
-    camera.shoot("picture-chain")
-    page.show_view(SIGNALS)
-    camera.shoot("picture-signals")
     page.show_view(SCHOOLS)
     camera.pause(0.6)
     camera.settle()
@@ -245,10 +261,6 @@ def the_picture(camera: Camera) -> None:
     page.geometry_view.choose("birch-16")
     page.geometry_view.read_stand_in()
     camera.shoot("picture-geometry")
-    page.show_view(JUDDER)
-    page.judder.choose("elm-micro", "birch-16")
-    camera.pause(0.4)
-    camera.shoot("picture-judder", jobs=False)
     page.show_view(RANGES)
 
 
