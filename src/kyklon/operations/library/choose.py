@@ -14,7 +14,8 @@ from kyklon.base.quantities import show_bytes
 from kyklon.model.library import Choice
 
 FAVOURITE = 8.0  # games of no mark that a favourite outweighs, CP
-SECONDS = 5.0  # that a choice may take
+SECONDS = 3.0  # that a choice may take
+_NEAR = 1e-4  # of the bound, at which nothing more is looked for among many games
 _SMALL = 3000  # games around the break that are settled to the last one
 GAP = 0.001  # of the best there can be, at which it is good enough
 SIZES = (8, 16, 32, 64, 128, 256, 512, 1024)  # GB of the cards that are sold
@@ -73,7 +74,8 @@ def _knapsack(
     surely, never = must | (reduced > slack + 1e-9), ~must & (reduced < -slack - 1e-9)
     core = ~(surely | never)
     left = room - float(costs[surely].sum())
-    if slack > 1e-9 and core.any() and left >= 0:
+    near = len(costs) > _SMALL and slack < _NEAR * bound  # what is left to win is less than a game in ten thousand
+    if slack > 1e-9 and core.any() and left >= 0 and not near:
         scale = max(1.0, room / 1e6)  # HiGHS takes small differences of large numbers for none
         found = milp(
             -worths[core],

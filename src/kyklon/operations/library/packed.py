@@ -60,7 +60,7 @@ def _look_zip(data: BinaryIO, moved: Moved) -> tuple[tuple[Member, ...], Fault]:
     with open_zip(data) as archive:
         infos = archive.infolist()
         members = tuple(Member(each.filename, each.file_size, f"{each.CRC:08x}") for each in infos if not each.is_dir())
-        fault = _overlap(infos) or _listed_fault(members, size)
+        fault = _overlap(infos) or _two_tongues(data, infos) or _listed_fault(members, size)
         if fault[0] in ("", "unsafe-archive"):
             fault = _zip_contents(archive, moved) or fault
     return members[:MOST_MEMBERS], fault
@@ -73,6 +73,30 @@ def _overlap(infos: list[zipfile.ZipInfo]) -> Fault | None:
         if each.header_offset < ends:
             return "bomb", f"{each.filename} lies over another member of the archive."
         ends = each.header_offset + 30 + each.compress_size  # 4.3.7: a local header takes 30 bytes at least
+    return None
+
+
+def _two_tongues(data: BinaryIO, infos: list[zipfile.ZipInfo]) -> Fault | None:
+    """Where a member's own header says another thing than the list of contents: some programs go by the one, some by
+    the other (APPNOTE 4.3.7, 4.3.12, 4.4)."""
+    for each in infos:
+        data.seek(each.header_offset)
+        head = data.read(30)
+        if len(head) < 30 or head[:4] != b"PK\x03\x04":
+            return "damaged", f"{each.filename} is not where the list of contents says."
+        flags, method = struct.unpack_from("<HH", head, 6)
+        told = struct.unpack_from("<III", head, 14)
+        wanted = (each.CRC, each.compress_size, each.file_size)
+        later = bool(flags & 8)  # what was not known when the header was written stands behind the data
+        good = all(own in (want, 0xFFFFFFFF) or (later and own == 0) for own, want in zip(told, wanted, strict=True))
+        if not good or method != each.compress_type or (flags ^ each.flag_bits) & 9:
+            return "damaged", f"{each.filename} in it is damaged: its two headers disagree."
+    data.seek(-min(data.seek(0, 2), 65_557), 2)
+    tail = data.read()
+    at = tail.rfind(b"PK\x05\x06")
+    count = int.from_bytes(tail[at + 10 : at + 12], "little")
+    if at >= 0 and count not in (0xFFFF, len(infos) & 0xFFFF):
+        return "damaged", f"Its end speaks of {count} members; there are {len(infos)}."
     return None
 
 
