@@ -89,9 +89,11 @@ def serving(tmp_path: Path) -> Iterator[Server]:
     made = Server(port, tmp_path / "machine", folder / "user", f"{kind} {data}", None, folder / "config")  # type: ignore[arg-type]
     made.top.mkdir()
     made.start()
-    yield made
-    if made.process.poll() is None:
-        made.cut()
+    try:
+        yield made
+    finally:
+        if made.process.poll() is None:
+            made.cut()
 
 
 @contextlib.contextmanager

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import os
 import random
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -158,6 +160,29 @@ def test_what_a_fat_stick_cannot_keep() -> None:
     assert fat.trouble(f"games/{'x' * 255}", 1) == ""
     assert limits_of("ext4", 4096).trouble("games/a:b", 1 << 40) == ""
     assert "longer" in limits_of("ext4", 4096).trouble("é" * 128, 1)
+
+
+@pytest.mark.parametrize("kind", ["vfat", "ext4", "sftp"])
+def test_hostile_names_arrive_as_foretold(kind: str, catalogue: Catalogue, tmp_path: Path) -> None:
+    folder = tmp_path / "alder8"
+    folder.mkdir()
+    hostile = (b"\xff\xfe odd", b"new\nline", b"quote'\"", b"-rf", b" lead", b"tab\t", b"x" * 240, b"%s%n",
+               b"back\\slash", "e\u0302 combining".encode(), b"CON", b"dot.")  # fmt: skip
+    for name in hostile:
+        (folder / os.fsdecode(name + b".al8")).write_bytes(name)
+    systems, image = (catalogue.get(System, "alder-8"),), catalogue.get(Image, "quayside")
+    found = scan(tmp_path, systems, LibrarySettings())
+    limits = replace(limits_of("ext4", 4096), text=True) if kind == "sftp" else limits_of(kind, 4096)
+    told = transfer.plan(found, systems, image, limits)
+    assert told.refused == ()
+    assert not any(limits.trouble(copy.target, copy.size) for copy in told.copies)
+    place = Folder(tmp_path / "stick")
+    carry_out(told, tmp_path, place)
+    seen = transfer.look_at(place, systems, image)
+    assert {key: sorted(titles) for key, titles in seen.games.items()} == {
+        key: sorted(titles) for key, titles in told.menu.items()
+    }
+    assert len(seen.games["alder-8"]) == 12
 
 
 def test_a_system_is_hidden_and_shown_again(demo: Demo, catalogue: Catalogue) -> None:

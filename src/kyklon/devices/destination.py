@@ -20,7 +20,8 @@ _FOLDED = ("vfat", "msdos", "exfat", "ntfs", "ntfs3", "fuseblk", "cifs", "smb3")
 class Limits:
     """What a file system keeps. kind: as the kernel names it, '' where nobody tells. largest: bytes of one file, 0 for
     no bound. folds: two names that differ in case are one. barred: characters that a name may not have. cluster: bytes.
-    owned: files have owners and modes. longest: bytes or, where it folds, UTF-16 units of a name."""
+    owned: files have owners and modes. longest: bytes or, where it folds, UTF-16 units of a name. text: names
+    must be UTF-8."""
 
     kind: str = ""
     largest: int = 0
@@ -29,6 +30,7 @@ class Limits:
     cluster: int = 4096
     owned: bool = True
     longest: int = 255
+    text: bool = False
 
     def trouble(self, path: str, size: int) -> str:
         """Why a file cannot be kept there under its name, '' when it can."""
@@ -38,10 +40,12 @@ class Limits:
             bad = next((letter for letter in name if letter in self.barred or (self.folds and ord(letter) < 32)), "")
             if bad:
                 return f"{self.kind} keeps no name with {bad!r}"
+            if "\\" in name:
+                return "a backslash in its name parts folders for some"
             if self.folds and name != name.rstrip(". "):
                 return f"{self.kind} drops what ends a name: dots and blanks"
-            if self.folds and any(0xDC80 <= ord(letter) <= 0xDCFF for letter in name):
-                return f"{self.kind} keeps no name that is no text"
+            if (self.folds or self.text) and any(0xDC80 <= ord(letter) <= 0xDCFF for letter in name):
+                return "its name is no text (UTF-8)"
             long = len(name.encode("utf-16-le", "surrogatepass")) // 2 if self.folds else len(
                 name.encode("utf-8", "surrogateescape")
             )  # fmt: skip

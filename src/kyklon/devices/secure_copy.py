@@ -13,7 +13,7 @@ import posixpath
 import shlex
 import stat
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, BinaryIO
 
@@ -83,7 +83,8 @@ class SecureCopy:
     def limits(self) -> Limits:
         told = self._run(f"stat -f -c '%T %S' -- {shlex.quote(self._nearest())}").split()
         kind = {"msdos": "vfat", "ext2/ext3": "ext4"}.get(told[0], told[0]) if len(told) == 2 else ""
-        return limits_of(kind, int(told[1]) if len(told) == 2 and told[1].isdecimal() else 4096)
+        found = limits_of(kind, int(told[1]) if len(told) == 2 and told[1].isdecimal() else 4096)
+        return replace(found, text=True)  # RFC draft of SFTP 3 leaves the encoding open; what servers share is UTF-8
 
     def free(self) -> int | None:
         rows = self._run(f"df -Pk -- {shlex.quote(self._nearest())}").splitlines()
@@ -228,6 +229,9 @@ class SecureCopy:
         except (KyklonError, GeneratorExit):
             raise
         except Exception as bad:
+            if isinstance(bad, UnicodeError):
+                raise TargetError(f"{what or self._top} on {self._login.host} holds a name that is no text (UTF-8).",
+                                  do="Rename it there, then look again.") from bad  # fmt: skip
             if not isinstance(bad, (OSError, EOFError)) and type(bad).__module__.split(".")[0] != "paramiko":
                 raise
             self._if_lost(bad)

@@ -127,7 +127,9 @@ class Folder:
     def _at(self, path: str) -> Path:
         """A path below the folder; the way to it is looked at once, the last step each time."""
         above, _, name = path.rpartition("/")
-        if above not in self._ways or name in ("", ".", "..") or "\\" in name or "\0" in name:
+        if name in ("", ".", "..") or "\\" in path or "\0" in path:
+            return inside(self._path, path)
+        if above not in self._ways:
             whole = inside(self._path, path)
             self._ways[above] = whole.parent
             return whole
