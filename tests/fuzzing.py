@@ -30,7 +30,7 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.reading import json_of, toml_of
 from kyklon.base.units import measure as parse_quantity
 from kyklon.catalogue import loader, templates
-from kyklon.catalogue.records import MAP_NAMES, SETTINGS_NAMES, Board, Chooser, Dialect, Image, System
+from kyklon.catalogue.records import LIST_NAMES, MAP_NAMES, SETTINGS_NAMES, Board, Chooser, Dialect, Image, System
 from kyklon.demo import lighthouse, samples
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64
 from kyklon.devices.linux.folder import Folder
@@ -59,7 +59,7 @@ from kyklon.operations.controls import extras, standin
 from kyklon.operations.controls.faulty import Plan
 from kyklon.operations.controls.matrix import read_readings, reconstruct
 from kyklon.operations.controls.rig import rig_of
-from kyklon.operations.library import scan, transfer
+from kyklon.operations.library import packed, scan, titles, transfer
 from kyklon.operations.picture import edid, exports
 from kyklon.operations.picture.video_word import made_of, modes_offered, parsed
 from kyklon.operations.poweron.acts import foretell
@@ -493,7 +493,7 @@ def _fields(data: bytes) -> object:
 
 def _template(data: bytes) -> object:
     text = data.decode("utf-8", "surrogateescape")
-    names = SETTINGS_NAMES | MAP_NAMES
+    names = SETTINGS_NAMES | MAP_NAMES | LIST_NAMES
     templates.check(text, names, "here")
     system = _catalogue().all(System)[0]
     return templates.render(
@@ -508,6 +508,10 @@ def _template(data: bytes) -> object:
             "hotkeys": (),
             "players": (),
             "keys": (),
+            "image": _catalogue().all(Image)[0],
+            "games": [{"title": "A & B", "file": "a.x", "path": "p/a.x", "favourite": True, "picture": ""}],
+            "all_games": (),
+            "favourites": (),
         },
         "x",
     )
@@ -545,7 +549,7 @@ def _panel(data: bytes) -> object:
 
 def _names(data: bytes) -> object:
     name = data.decode("utf-8", "surrogateescape").replace("/", "_").replace("\0", "_")[:60]
-    return joined.parts_of(_held() / "work" / (name or "x")), scan.title_of(name), scan.unsafe_member(name)
+    return joined.parts_of(_held() / "work" / (name or "x")), titles.title_of(name), packed.unsafe_member(name)
 
 
 CUE = b'FILE "track.bin" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\nfile track.bin binary\ntrack 2 audio\n'
