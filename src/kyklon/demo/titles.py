@@ -14,7 +14,7 @@ _FIRST = (
     "Ochre", "Pebble", "Quill", "Russet", "Sable", "Tallow", "Vellum", "Willow", "Yarrow", "Zinc", "Bramble", "Crimson",
 )  # fmt: skip
 _MIDDLE = (
-    "Apple", "Button", "Candle", "Duster", "Engine", "Ferry", "Garden", "Hammer", "Island", "Jubilee", "Kitchen",
+    "Almond", "Button", "Candle", "Duster", "Engine", "Ferry", "Garden", "Hammer", "Island", "Jubilee", "Kitchen",
     "Ladder", "Market", "Needle", "Orbit", "Pocket", "Quarter", "River", "Station", "Tower", "Umbrella", "Valley",
     "Window", "Yellow", "Zigzag", "Anchor", "Bottle", "Chimney", "Doorbell", "Echo",
 )  # fmt: skip

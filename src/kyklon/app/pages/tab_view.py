@@ -42,3 +42,16 @@ class TabView(QWidget):
 
     def hidden(self) -> None:
         """Another view has."""
+
+
+class SystemView(TabView):
+    """A view of one system, which its page chooses."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.system_id = ""
+
+    def show_system(self, system: str) -> None:
+        """Show another system, by its id."""
+        self.system_id = system
+        self.refresh()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QDoubleSpinBox, QLineEdit, QVBoxLayout, QWidget
 
-from kyklon.app.pages.tab_view import SIDE, TabView
+from kyklon.app.pages.tab_view import SIDE, SystemView
 from kyklon.app.pages.tuning.latency_plot import LatencyPlot
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, button, label, row
@@ -19,10 +19,9 @@ from kyklon.record.logbook import now
 _SHOWN = 4  # remedies
 
 
-class LatencyView(TabView):
+class LatencyView(SystemView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self._system = ""
         self.tips: tuple[Shorter, ...] = ()
         self.measured: Measured | None = None
         self.plot = LatencyPlot(self.theme)
@@ -60,15 +59,10 @@ class LatencyView(TabView):
         whole.setStretch(0, 1)
         self.setLayout(whole)
 
-    def show_system(self, system: str) -> None:
-        """Show another system."""
-        self._system = system
-        self.refresh()
-
     def refresh(self) -> None:
         """Override."""
         build, catalogue, world = self.build, self.session.catalogue, self.session.world
-        system = catalogue.find(System, self._system)
+        system = catalogue.find(System, self.system_id)
         case = case_of(build, catalogue, system) if system is not None else None
         while (item := self._tips.takeAt(0)) is not None:
             if item.widget() is not None:
@@ -133,11 +127,11 @@ class LatencyView(TabView):
         except KyklonError as bad:
             self.session.said.emit(str(bad))
             return
-        clip = CameraClip(system=self._system, per_second=self.per_second.value(), counts=counts, at=now())
+        clip = CameraClip(system=self.system_id, per_second=self.per_second.value(), counts=counts, at=now())
         self.counts.clear()
         self.session.edit("tuning.clips", [*self.build.tuning.clips, clip], "Film of the latency")
 
     def forget(self) -> None:
         """Drop the films of this system."""
-        rest = [each for each in self.build.tuning.clips if each.system != self._system]
+        rest = [each for each in self.build.tuning.clips if each.system != self.system_id]
         self.session.edit("tuning.clips", rest, "Film of the latency")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import cast
 
-from kyklon.app.pages.tab_view import TabView
+from kyklon.app.pages.tab_view import SystemView
 from kyklon.app.pages.tabbed_page import TabbedPage
 from kyklon.app.pages.tuning.latency_view import LatencyView
 from kyklon.app.pages.tuning.settings_view import SettingsView
@@ -17,7 +17,7 @@ from kyklon.catalogue.records import Emulator, System
 from kyklon.model.build import Value
 
 SETTINGS, SPEED, LATENCY = range(3)
-_VIEWS: tuple[tuple[str, Callable[[Session], TabView]], ...] = (
+_VIEWS: tuple[tuple[str, Callable[[Session], SystemView]], ...] = (
     ("Settings", SettingsView), ("Speed", SpeedView), ("Latency", LatencyView),
 )  # fmt: skip
 

@@ -6,7 +6,7 @@ from typing import Any
 
 from PyQt6.QtWidgets import QApplication, QMenu
 
-from kyklon.app.pages.tab_view import TabView
+from kyklon.app.pages.tab_view import SystemView
 from kyklon.app.pages.tuning.cascade_view import CascadeView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, unmarked
@@ -22,10 +22,9 @@ from kyklon.operations.tuning.settings_back import Difference, differences, put,
 _FIELDS = ("", "front_end", "emulators", "systems", "folders", "games")
 
 
-class SettingsView(TabView):
+class SettingsView(SystemView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self._system = ""
         self.found: tuple[Difference, ...] = ()
         self.cascade = CascadeView(self.theme)
         self.cascade.asked.connect(self._on_cell_asked)
@@ -46,16 +45,15 @@ class SettingsView(TabView):
         self.setLayout(whole)
 
     def show_system(self, system: str) -> None:
-        """Show another system."""
-        if system != self._system:
-            self._system = system
+        """Override."""
+        if system != self.system_id:
             self._game.clear()
-        self.refresh()
+        super().show_system(system)
 
     def refresh(self) -> None:
         """Override."""
         build, catalogue, world = self.build, self.session.catalogue, self.session.world
-        system = catalogue.find(System, self._system)
+        system = catalogue.find(System, self.system_id)
         if system is None:
             return
         own = [key for key in build.tuning.games if key.startswith(f"{system.id}/")]
@@ -94,7 +92,7 @@ class SettingsView(TabView):
 
     def set_value(self, setting_id: str, layer: int, value: Value | None) -> None:
         """Set a setting in a layer, as LAYERS counts them, or let the layer say nothing."""
-        system = self.session.catalogue.find(System, self._system)
+        system = self.session.catalogue.find(System, self.system_id)
         if system is None:
             return
         tuning, name = self.build.tuning, _FIELDS[layer]
@@ -115,7 +113,7 @@ class SettingsView(TabView):
 
     def _on_copy_clicked(self) -> None:
         files = issue(self.build, self.session.catalogue, self.session.world)
-        name = next((path for path in files if f"/{self._system}." in path), "")
+        name = next((path for path in files if f"/{self.system_id}." in path), "")
         if name:
             QApplication.clipboard().setText(files[name])
             self.session.said.emit(f"Copied {name}")

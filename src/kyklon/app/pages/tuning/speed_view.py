@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QFileDialog, QVBoxLayout, QWidget
 
-from kyklon.app.pages.tab_view import SIDE, TabView
+from kyklon.app.pages.tab_view import SIDE, SystemView
 from kyklon.app.session.session import Session
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Sheet, button, label, row
@@ -103,10 +103,9 @@ class SpeedPlot(Instrument):
                   font=self.theme.mono("small"))  # fmt: skip
 
 
-class SpeedView(TabView):
+class SpeedView(SystemView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self._system = ""
         self.plot = SpeedPlot(self.theme)
         self.instrument = self.plot
         sheet = Sheet("Frame by frame", "what a frame takes of the time it has, on this board at this clock")
@@ -124,11 +123,6 @@ class SpeedView(TabView):
         whole.setStretch(0, 1)
         self.setLayout(whole)
 
-    def show_system(self, system: str) -> None:
-        """Say what helps another system."""
-        self._system = system
-        self.refresh()
-
     def refresh(self) -> None:
         """Override."""
         build, catalogue, world = self.build, self.session.catalogue, self.session.world
@@ -138,7 +132,7 @@ class SpeedView(TabView):
             if item.widget() is not None:
                 item.widget().hide()
                 item.widget().deleteLater()
-        speed = next((each for each in found if each.system.id == self._system), None)
+        speed = next((each for each in found if each.system.id == self.system_id), None)
         if speed is None:
             self._about.setText("")
             return
@@ -147,7 +141,7 @@ class SpeedView(TabView):
         room = f"room for {speed.ahead}" if speed.ahead else "no room for any"
         ahead = f" Frames ahead: {room}." if speed.emulator.frames_ahead else ""
         heavy = f" Will not hold: {', '.join(speed.heavy[:3])}." if speed.heavy else ""
-        told = rate_words(build, catalogue, world, self._system)
+        told = rate_words(build, catalogue, world, self.system_id)
         self._about.setText(
             f"{speed.system.name} on {board.name if board else 'the board'} at {speed.mhz:.0f}\u202fMHz: {parts}; "
             f"a frame has {speed.frame_ms:.1f}\u202fms.{ahead}{heavy}\n\n{told}"
@@ -175,7 +169,7 @@ class SpeedView(TabView):
     def read_log(self, path: Path) -> None:
         """Take what frames took from a log of the system that is looked at."""
         build, catalogue = self.build, self.session.catalogue
-        speed = next((each for each in speeds(build, catalogue, self.session.world) if each.system.id == self._system),
+        speed = next((each for each in speeds(build, catalogue, self.session.world) if each.system.id == self.system_id),
                      None)  # fmt: skip
         board = build.part("board")
         if speed is None or board is None:
