@@ -169,8 +169,8 @@ class SpeedView(SystemView):
     def read_log(self, path: Path) -> None:
         """Take what frames took from a log of the system that is looked at."""
         build, catalogue = self.build, self.session.catalogue
-        speed = next((each for each in speeds(build, catalogue, self.session.world) if each.system.id == self.system_id),
-                     None)  # fmt: skip
+        found = speeds(build, catalogue, self.session.world)
+        speed = next((each for each in found if each.system.id == self.system_id), None)
         board = build.part("board")
         if speed is None or board is None:
             return
