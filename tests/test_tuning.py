@@ -24,7 +24,7 @@ from kyklon.operations.tuning.latency import Share, shares, total
 from kyklon.operations.tuning.rates import rate_words, rates
 from kyklon.operations.tuning.remedies import case_of, shorter
 from kyklon.operations.tuning.settings_back import Difference, differences, parsed, put, taken_over, values_in
-from kyklon.operations.tuning.speed import cost_from_log, helps, percentile, speed_of, speeds
+from kyklon.operations.tuning.speed import cost_from_log, helps, on_boards, percentile, speed_of, speeds
 from support import Demo
 
 # --- layers on the machine -------------------------------------------------------------------------------------------
@@ -199,6 +199,22 @@ def test_a_film_of_ten_presses_finds_what_is_hidden(demo: Demo, catalogue: Catal
     three = fit(filmed(model, 18.0, 40, per_second, chance), per_second, model)
     assert abs(three.unknown_ms - 18.0) <= 3
     assert fit(filmed(model, 0.0, 40, per_second, chance), per_second, model).explained
+
+
+def test_the_place_on_the_glass_counts(demo: Demo, catalogue: Catalogue) -> None:
+    case = case_of(demo.build, catalogue, catalogue.get(System, "birch-16"))
+    top, bottom, anywhere = (total(shares(case.way, case.values, case.rate, place)).mean for place in (0.0, 1.0, None))
+    assert bottom - top == pytest.approx(1000 / case.rate)
+    assert anywhere == pytest.approx((top + bottom) / 2)
+
+
+def test_a_faster_board_holds_no_less(demo: Demo, catalogue: Catalogue) -> None:
+    order = ("no", "marginal", "fine")
+    for system in (catalogue.get(System, each) for each in demo.build.systems):
+        told = {board.id: verdict for board, verdict in on_boards(demo.build, catalogue, system, World())}
+        assert set(told) == {each.id for each in catalogue.all(Board)}
+        places = [order.index(told[each]) for each in ("sprat", "herring", "cod", "ling")]
+        assert places == sorted(places)
 
 
 @given(st.text(max_size=30))

@@ -58,8 +58,9 @@ class Way:
     processor_mhz: float = 1000.0
 
 
-def shares(way: Way, values: Mapping[str, Value], field_hz: float) -> tuple[Share, ...]:
-    """The contributions in the order the press passes them. field_hz: the display's rate."""
+def shares(way: Way, values: Mapping[str, Value], field_hz: float, place: float | None = None) -> tuple[Share, ...]:
+    """The contributions in the order the press passes them. field_hz: the display's rate. place: where on the glass the
+    answer is looked for, 0 at the first line to 1 at the last; None for anywhere."""
     display, frame = way.display, 1000 / field_hz
     queue = max(0, int(values["render-queue-frames"]) - 1)
     found = [*_to_frame(way, values, frame)]
@@ -69,7 +70,10 @@ def shares(way: Way, values: Mapping[str, Value], field_hz: float) -> tuple[Shar
         found.append(Share("Wait for field", wait, wait, f"to the next field after {took:.1f} ms"))
     if queue:
         found.append(Share("Queue", queue * frame, queue * frame, f"{queue} more × {frame:.2f} ms"))
-    found.append(Share("Scan-out", 0, frame, "evenly from the first to the last line"))
+    if place is None:
+        found.append(Share("Scan-out", 0, frame, "evenly from the first to the last line"))
+    else:
+        found.append(Share("Scan-out", place * frame, place * frame, f"{place:.0%} of the way down the glass"))
     found += [Share("Adapter", each.delay_ms, each.delay_ms, f"{each.delay_ms:g} ms in {each.name}")
               for each in way.adapters if each.delay_ms]  # fmt: skip
     if display.processing_ms:

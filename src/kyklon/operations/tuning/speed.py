@@ -128,6 +128,16 @@ def _heavy(world: World, system: System, emulator: Emulator, takes: float, room:
                          and any(word.casefold() in game.called.casefold() for word in emulator.heavy)}))  # fmt: skip
 
 
+def on_boards(build: Build, catalogue: Catalogue, system: System, world: World) -> tuple[tuple[Board, Class], ...]:
+    """The class of a system on every board of the catalogue, each at its own clock, as it is set now."""
+    own = build.part("board")
+    found = []
+    for board in catalogue.all(Board):
+        mhz = clock_of(build, board) if board.id == own else float(board.processor_mhz[0])
+        found.append((board, speed_of(build, catalogue, system, (board, mhz), world).verdict))
+    return tuple(found)
+
+
 def helps(build: Build, catalogue: Catalogue, world: World, speed: Speed) -> tuple[Help, ...]:
     """What makes a system hold that does not, or does so only just; the gentlest first."""
     board = catalogue.find(Board, build.part("board"))

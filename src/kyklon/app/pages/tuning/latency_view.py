@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QLineEdit, QVBoxLayout, QWidget
 from kyklon.app.pages.tab_view import SIDE, SystemView
 from kyklon.app.pages.tuning.latency_plot import LatencyPlot
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import FigureRows, Sheet, button, label, row
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, label, row
 from kyklon.base.errors import KyklonError
 from kyklon.catalogue.records import System
 from kyklon.model.build import CameraClip
@@ -17,6 +17,7 @@ from kyklon.operations.tuning.remedies import Shorter, case_of, shorter, suits
 from kyklon.record.logbook import now
 
 _SHOWN = 4  # remedies
+_PLACES = (("", "anywhere on the glass"), ("0", "at the top"), ("0.5", "in the middle"), ("1", "at the bottom"))
 
 
 class LatencyView(SystemView):
@@ -27,7 +28,11 @@ class LatencyView(SystemView):
         self.plot = LatencyPlot(self.theme)
         self.instrument = self.plot
         self._sheet = Sheet("From switch to photon")
-        self._sheet.add(self.plot)
+        self._place = Choice(self.theme, "Where on the glass", lambda _value: self.refresh())
+        self._place.set_choices(_PLACES, "")
+        self._place.setMinimumContentsLength(20)
+        self._sheet.add(self.plot, row(label("seen", "small"), self._place, 1))
+        self._sheet.body.setStretch(0, 1)
         self._side = Sheet("Shorter", "the best first")
         self._tips = QVBoxLayout()
         self._tips.setSpacing(8)
@@ -73,7 +78,8 @@ class LatencyView(SystemView):
             self._sheet.set_note("")
             self.tips, self.measured = (), None
             return
-        seen = total(shares(case.way, case.values, case.rate))
+        place = float(self._place.value) if self._place.value else None
+        seen = total(shares(case.way, case.values, case.rate, place))
         heard = total(ear_shares(case.way, case.values, case.rate))
         self.plot.show_latency(seen)
         self._sheet.set_note(

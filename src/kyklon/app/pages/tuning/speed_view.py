@@ -18,10 +18,11 @@ from kyklon.base.reading import bytes_of
 from kyklon.catalogue.records import Board
 from kyklon.model.build import edited
 from kyklon.operations.tuning.rates import rate_words
-from kyklon.operations.tuning.speed import SPARE, Help, Speed, cost_from_log, helps, speeds
+from kyklon.operations.tuning.speed import SPARE, Help, Speed, cost_from_log, helps, on_boards, speeds
 
 _TOKENS = {"fine": "teal", "marginal": "amber", "no": "red"}
 _THEN = {"fine": "holds its rate", "marginal": "holds nearly always", "no": "still does not hold"}
+_ON = {"fine": "holds it", "marginal": "nearly always", "no": "does not"}
 _WORDS = {"fine": "holds its rate", "marginal": "not always", "no": "does not hold"}
 
 
@@ -142,9 +143,11 @@ class SpeedView(SystemView):
         ahead = f" Frames ahead: {room}." if speed.emulator.frames_ahead else ""
         heavy = f" Will not hold: {', '.join(speed.heavy[:3])}." if speed.heavy else ""
         told = rate_words(build, catalogue, world, self.system_id)
+        boards = "; ".join(f"{each.name} {_ON[verdict]}" for each, verdict in
+                           on_boards(build, catalogue, speed.system, world))  # fmt: skip
         self._about.setText(
             f"{speed.system.name} on {board.name if board else 'the board'} at {speed.mhz:.0f}\u202fMHz: {parts}; "
-            f"a frame has {speed.frame_ms:.1f}\u202fms.{ahead}{heavy}\n\n{told}"
+            f"a frame has {speed.frame_ms:.1f}\u202fms.{ahead}{heavy}\n\n{told}\n\nBoard by board: {boards}."
         )
         for tip in helps(build, catalogue, world, speed):
             self._tips.addWidget(self._tip(tip))
