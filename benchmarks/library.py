@@ -29,7 +29,7 @@ from kyklon.operations.library.lists import read_list
 from kyklon.operations.library.naming import Terms, named
 from kyklon.operations.library.scan import scan
 
-LARGE, FILES, LISTED = 40, 20_000, 100_000
+LARGE, FILES, MORE, LISTED = 40, 20_000, 50_000, 100_000
 
 
 def timed(act: Callable[[], object]) -> float:
@@ -78,15 +78,16 @@ def sums(folder: Path) -> None:
     row(f"CRC of {len(zips)} archives, cold", f"unzip -t: {theirs:.2f} s", ours, theirs)
 
 
-def many_files(folder: Path) -> None:
+def many_files(folder: Path, count: int) -> None:
+    folder.mkdir()
     chance, systems = random.Random(1), tuple(load().all(System))
     (folder / "library" / "alder8").mkdir(parents=True)
     lines = ["name,size,crc"]
-    for number in range(FILES):
+    for number in range(count):
         data = number.to_bytes(4, "little") * chance.randrange(2, 400)
         (folder / "library" / "alder8" / f"Game {number:05} (Europe).al8").write_bytes(data)
         lines.append(f"Game {number:05} (Europe),{len(data)},{zlib.crc32(data):08x}")
-    lines += [f"Other {number},{number + 9},{number * 7919 % 2**32:08x}" for number in range(LISTED - FILES)]
+    lines += [f"Other {number},{number + 9},{number * 7919 % 2**32:08x}" for number in range(LISTED - count)]
     (folder / "list.csv").write_text("\n".join(lines), encoding="utf-8")
     scheme = ListScheme(id="c", kind="csv", title="name", size="size", crc="crc")
     own = LibrarySettings(lists=(ListFile(path=str(folder / "list.csv"), system="alder-8", scheme="c"),),
@@ -96,17 +97,17 @@ def many_files(folder: Path) -> None:
     def look() -> None:
         facts = Facts(folder / "sums.sqlite3")
         found = named(scan(folder / "library", systems, own, facts=facts), Terms(own, systems, Path, {}), facts)
-        assert sum(game.naming is not None and game.naming.how == "list" for game in found.games) == FILES
+        assert sum(game.naming is not None and game.naming.how == "list" for game in found.games) == count
 
     theirs = timed(lambda: subprocess.run(["rhash", "-r", "--crc32", str(folder / "library")], capture_output=True))
     row(
-        f"{FILES} files scanned and identified, first time",
+        f"{count} files scanned and identified, first time",
         f"rhash --crc32 over them: {theirs:.2f} s",
         timed(look),
         theirs,
     )
     facts = Facts(folder / "sums.sqlite3")
-    row(f"{FILES} files scanned again", "", timed(lambda: scan(folder / "library", systems, own, facts=facts)))
+    row(f"{count} files scanned again", "", timed(lambda: scan(folder / "library", systems, own, facts=facts)))
     row(f"the same, identified again against {LISTED} games", "", timed(look))
 
     def read() -> None:
@@ -139,7 +140,8 @@ def main() -> None:
     with tempfile.TemporaryDirectory(prefix="kyklon-bench-", dir=sys.argv[1] if len(sys.argv) > 1 else None) as held:
         large_files(Path(held))
         sums(Path(held))
-        many_files(Path(held))
+        many_files(Path(held) / "a", FILES)
+        many_files(Path(held) / "b", MORE)
     titles()
     choice()
     print(f"\nMost memory: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB")

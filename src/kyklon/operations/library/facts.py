@@ -185,9 +185,10 @@ def _take(asked: Asked, known: FileFacts | None, moved: Callable[[int], None]) -
     hashes = {name: hashlib.new(_HASHLIB[name], usedforsecurity=False) for name in sorted(wanted - {"CRC-32"})}
     crc = 0
     with open(asked.path, "rb", buffering=0) as file:
-        start = file.read(_BLOCK)
+        whole = min(_BLOCK, asked.status.st_size + 1)  # most files are small: a block for each would take longer
+        start = file.read(whole)
         skipped = header_of(start, asked.headers)
-        block, view = memoryview(start)[skipped:], memoryview(bytearray(_BLOCK))
+        block, view = memoryview(start)[skipped:], memoryview(bytearray(whole))
         while len(block):
             if "CRC-32" in wanted:
                 crc = zlib.crc32(block, crc)

@@ -10,7 +10,7 @@ import os
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.records import System
@@ -109,7 +109,7 @@ def _pieces(game: Game, known: Mapping[str, FileFacts]) -> tuple[Piece, ...]:
         if facts.packed:
             found += [Piece(each.name, each.size, {"CRC-32": each.crc}) for each in facts.members]
         else:
-            found.append(Piece(PurePosixPath(name).name, -1, facts.sums))
+            found.append(Piece(name.rpartition("/")[2], -1, facts.sums))
     return tuple(found)
 
 
@@ -122,13 +122,13 @@ def _named(game: Game, pieces: tuple[Piece, ...], index: Index, held: set[str]) 
     if not counts:
         return game
     own = {f"{a}:{d}" for piece in pieces for a, d in piece.sums.items()}
-    stem = PurePosixPath(game.key).stem.casefold()
+    stem = os.path.splitext(game.key.rpartition("/")[2])[0].casefold()
 
     def fit(number: int) -> tuple[int, int, bool]:
         lacking = len(_missing(index.games[number], own))
         return counts[number] - lacking, -lacking, index.games[number].title.casefold() == stem
 
-    best = max(sorted(counts), key=fit)
+    best = max(sorted(counts), key=fit) if len(counts) > 1 else next(iter(counts))
     listed = index.games[best]
     missing = _missing(listed, own | (held if listed.parent or len(pieces) > 1 else set()))
     title = shown_title(listed.title) or listed.title

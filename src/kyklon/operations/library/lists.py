@@ -76,14 +76,17 @@ def _read_sums(path: Path) -> Iterator[Listed]:
 def _read_csv(path: Path, scheme: ListScheme) -> Iterator[Listed]:
     """Rows; those that follow one another with one title are parts of one game."""
     with path.open(encoding="utf-8-sig", errors="surrogateescape", newline="") as file:
-        rows = csv.DictReader(file, delimiter=_delimiter(path))
+        rows = csv.reader(file, delimiter=_delimiter(path))
         try:
-            if rows.fieldnames is None or scheme.title not in rows.fieldnames:
-                known = ", ".join(map(str, (rows.fieldnames or [])[:12]))
+            names = next(rows, [])
+            if scheme.title not in names:
+                known = ", ".join(names[:12])
                 raise FormatError(path.name, 0, expected=f"a column {scheme.title!r}", got=known or "no row")
+            asked = {getattr(scheme, each) for each in ("title", "parent", "part_name", "size", *_FIELDS)} - {""}
+            places = [(name, number) for number, name in enumerate(names) if name in asked]
             title, parent, parts = "", "", list[Part]()
             for row in rows:
-                found = {str(key): str(value)[:_LONGEST] for key, value in row.items() if isinstance(value, str)}
+                found = {name: row[number][:_LONGEST] for name, number in places if number < len(row)}
                 name = found.get(scheme.title, "").strip()
                 if name and name != title:
                     if title:

@@ -118,7 +118,8 @@ def _matched(games: list[Game], lists: Mapping[str, Index], terms: Terms, watch:
                for each in index.games if each.parent}  # fmt: skip
     named_games = []
     for number, game in enumerate(games):
-        answer = terms.answers.get(key_of(game.system, PurePosixPath(game.key).name, game.size))
+        name = game.key.rpartition("/")[2]
+        answer = terms.answers.get(key_of(game.system, name, game.size)) if terms.answers else None
         told = found.get(number)
         if answer is not None:
             title = answer.title or game.title
