@@ -242,7 +242,6 @@ class LibrarySettings(Record):
     favourites: tuple[str, ...] = described("Favourites", ())
     room_bytes: int = described("Room for games", 0, unit="B", ge=0)
     save_bytes: int = described("Room for saves of a game", 65_536, unit="B", ge=0)
-    hidden: tuple[str, ...] = described("Hidden systems", ())
     route: Route = described(
         "Way onto the machine", "folder", choices=(("folder", "stick, share or card"), ("secure copy", "secure copy"))
     )

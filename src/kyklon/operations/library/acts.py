@@ -71,19 +71,22 @@ def planned(
     if world.scan is None:
         raise KyklonError(world.scan_error or "The build has no library folder.", do="Choose a library folder.")
     image, systems = catalogue.get(Image, build.part("image")), systems_of(build, catalogue)
-    own = build.library
-    extras = transfer.Extras(resolve(folder, own.pictures) if own.pictures else None,
-                             resolve(folder, own.texts) if own.texts else None)  # fmt: skip
-    told = transfer.plan(world.scan, systems, image, destination.limits, extras)
+    told = transfer.plan(world.scan, systems, image, destination.limits, _extras(build, folder))
     drafts = lists_made.lists_of(build, catalogue, world.scan, told)
     return replace(told, texts={**told.texts, **lists_made.made(folder, drafts, destination)}, drafts=drafts)
 
 
 def planned_for(build: Build, folder: Path, catalogue: Catalogue, scan: Scan) -> transfer.Transfer:
     """What would be copied to any stick, without looking at one."""
-    own, image = build.library, catalogue.get(Image, build.part("image"))
-    extras = transfer.Extras(resolve(folder, own.pictures) if own.pictures else None)
-    return transfer.plan(scan, systems_of(build, catalogue), image, transfer.PLAIN, extras)
+    image = catalogue.get(Image, build.part("image"))
+    return transfer.plan(scan, systems_of(build, catalogue), image, transfer.PLAIN, _extras(build, folder))
+
+
+def _extras(build: Build, folder: Path) -> transfer.Extras:
+    """The folders whose files go along with their games."""
+    own = build.library
+    return transfer.Extras(resolve(folder, own.pictures) if own.pictures else None,
+                           resolve(folder, own.texts) if own.texts else None)  # fmt: skip
 
 
 def facts_of_place(build: Build, folder: Path) -> tuple[tuple[str, str], ...]:

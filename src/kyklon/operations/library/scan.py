@@ -6,7 +6,7 @@ import hashlib
 import os
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePosixPath
 
@@ -343,14 +343,3 @@ def _without_clashes(games: list[Game]) -> list[Game]:
             )
         told.append(game)
     return told
-
-
-def statuses_of(folder: Path, games: Iterable[Game]) -> Mapping[str, os.stat_result]:
-    """What stat tells of each game's first file now; those that are gone are left out."""
-    found = {}
-    for game in games:
-        try:
-            found[game.key] = (folder / game.key).stat()
-        except OSError:
-            continue
-    return found
