@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import signal
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -19,6 +22,23 @@ from kyklon.operations.card.sources import source
 from kyklon.record import folder as store
 
 MIB = 1 << 20
+ENDS_S = 300  # seconds after which something is taken to have no end, however busy the machine is
+
+
+@contextlib.contextmanager
+def that_ends() -> Iterator[None]:
+    """What is done inside comes to an end: how soon is for the benchmarks to say, never for a test."""
+
+    def endless(_signal: int, _frame: object) -> None:
+        raise AssertionError(f"no end after {ENDS_S} s")
+
+    before = signal.signal(signal.SIGALRM, endless)
+    signal.alarm(ENDS_S)
+    try:
+        yield
+    finally:
+        signal.alarm(0)
+        signal.signal(signal.SIGALRM, before)
 
 
 @dataclass(frozen=True)

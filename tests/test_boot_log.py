@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import time
 from dataclasses import replace
 
 import pytest
@@ -17,6 +16,7 @@ from kyklon.operations.poweron.boot_log import MOST_LOG, log_text, measured, rea
 from kyklon.operations.poweron.events import BLACK, PUT_ON_CARD, BringUp, Event, Failure
 from kyklon.operations.poweron.sequence import STAGES
 from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_log, parted, remedy_for, verdict
+from support import that_ends
 
 PARTS = load()
 PATTERNS = PARTS.all(LogPattern)
@@ -53,9 +53,8 @@ def test_every_pattern_reads_its_own_line_soon(pattern: LogPattern) -> None:
     assert (pattern.means in ("stops", "hurts")) == bool(pattern.code)
     assert not re.search(r"\{\d\}", read(pattern.example).said[0].text)
     for hostile in (" " * 600, "a" * 600, "mmcblk0: " * 60, "[" * 600, "EXT4-fs (" * 60, "p1 " * 200):
-        begun = time.perf_counter()
-        re.search(pattern.pattern, hostile)
-        assert time.perf_counter() - begun < 0.05
+        with that_ends():
+            re.search(pattern.pattern, hostile * 20)
 
 
 def test_a_good_start_reaches_the_menu_and_tells_its_times() -> None:
@@ -128,10 +127,9 @@ def test_bytes_that_are_no_log() -> None:
 
 
 def test_a_large_log_is_read_within_its_bounds() -> None:
-    begun = time.perf_counter()
-    found = read(GOOD + "usb 1-1: something else that takes a while to read\n" * 100_000)
+    with that_ends():
+        found = read(GOOD + "usb 1-1: something else that takes a while to read\n" * 100_000)
     assert found.reached == "front end"
-    assert time.perf_counter() - begun < 20
     late = read(GOOD[:200] + "something that goes on and on\n" * 50_000 + LOST[80:])
     assert late.stop.code == "boot.root-nowhere"
 

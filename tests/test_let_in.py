@@ -12,7 +12,6 @@ import os
 import random
 import subprocess
 import sys
-import time
 import zipfile
 from pathlib import Path
 
@@ -45,7 +44,7 @@ from kyklon.operations.library import transfer
 from kyklon.operations.library.carry import carry_out
 from kyklon.operations.library.scan import scan
 from kyklon.record import folder as store
-from support import MIB, Demo
+from support import MIB, Demo, that_ends
 
 # --- paths -------------------------------------------------------------------------------------------------------
 
@@ -285,14 +284,12 @@ ATTACKS = (
 @pytest.mark.parametrize("text", ATTACKS)
 def test_a_template_reaches_nothing_outside_and_stays_small(text: str, catalogue: Catalogue) -> None:
     system = catalogue.all(System)[0]
-    begun = time.monotonic()
     variables = {"system": system, "values": {"a": "b"}, "origin": {}, "picture": {}, "emulator": system}
     told = ""
-    with contextlib.suppress(CatalogueError):
+    with that_ends(), contextlib.suppress(CatalogueError):
         templates.check(text, frozenset(variables), "mine.toml")
         told = templates.render(text, variables, "mine.toml")
     assert told == ""
-    assert time.monotonic() - begun < 2.0
     assert variables["values"] == {"a": "b"}
 
 
@@ -365,10 +362,8 @@ def test_a_table_is_read_back_and_no_cell_is_a_formula(rows: list[list[object]])
 def test_a_page_of_blanks_costs_no_time(look: object) -> None:
     assert callable(look)
     for blanks in (" " * 100_000, "\t" * 100_000, " \t" * 50_000, "\n" * 100_000):
-        begun = time.process_time()
-        with contextlib.suppress(KyklonError, ValueError):
-            look(blanks)
-        assert time.process_time() - begun < 1.0
+        with that_ends(), contextlib.suppress(KyklonError, ValueError):
+            look(blanks * 10)
 
 
 MEMORY = """
@@ -394,7 +389,7 @@ def _cost(path: Path) -> tuple[float, int]:
     """Seconds of processor, and MiB."""
 
     out = subprocess.run(
-        [sys.executable, "-c", MEMORY, str(path)], capture_output=True, text=True, timeout=60, check=True
+        [sys.executable, "-c", MEMORY, str(path)], capture_output=True, text=True, timeout=900, check=True
     )
     seconds, mib = out.stdout.split()[-2:]
     return float(seconds), int(mib)

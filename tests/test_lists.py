@@ -33,6 +33,7 @@ from kyklon.operations.library.review import answered, apart, queue
 from kyklon.operations.library.scan import scan
 from kyklon.operations.library.titles import cleaned
 from kyklon.record.answers import Answer, Answers
+from support import that_ends
 
 XML = ListScheme(id="x", kind="xml", game="entry", title="called", parent="of", part="piece", part_name="file",
                  size="bytes", crc="crc", sha1="sum")  # fmt: skip
@@ -258,9 +259,8 @@ def test_archives_that_mean_harm_are_named_and_bounded(evil: str, tmp_path: Path
         end[8:12] = (301).to_bytes(2, "little") * 2
         end[12:16] = len(centre).to_bytes(4, "little")
         path.write_bytes(data[:at] + centre + bytes(end))
-    begun = time.monotonic()
-    members, fault = look_into(path)
-    assert time.monotonic() - begun < 5
+    with that_ends():
+        members, fault = look_into(path)
     wanted = {"bomb": "bomb", "overlap": "bomb", "many": "bomb", "climb": "unsafe-archive", "mixed": ""}[evil]
     assert fault[0] == wanted
     assert len(members) <= 20_000
@@ -373,14 +373,13 @@ def test_the_choice_is_the_best_there_is(rows: list[tuple[int, int, bool]], room
     assert found.kept | found.left == {item.key for item in items}
 
 
-def test_20_000_games_are_chosen_in_time() -> None:
+def test_20_000_games_are_chosen() -> None:
     chance = random.Random(2)
     worth = [1 + chance.random() * 9 * (chance.random() < 0.2) for _ in range(20_000)]
     items = [choose.Item(str(n), (int(chance.lognormvariate(13, 2)),), worth[n]) for n in range(20_000)]
     whole = sum(choose.takes(item.files, 32_768) for item in items)
-    begun = time.monotonic()
-    found = choose.choose(items, whole // 3, 32_768, (65_536,))
-    assert time.monotonic() - begun < 5
+    with that_ends():
+        found = choose.choose(items, whole // 3, 32_768, (65_536,))
     assert found.gap < 0.005
     assert found.used <= whole // 3
     assert choose.takes((1,), 4096) == 4096

@@ -45,7 +45,7 @@ class User:
             return next((text for text in self.buttons(place) if text.startswith(words)), None)
 
         with contextlib.suppress(TimeoutError):
-            self.bot.waitUntil(lambda: named() is not None, timeout=10_000)
+            self.bot.waitUntil(lambda: named() is not None, timeout=180_000)
         there, name = self.buttons(place), named()
         assert name is not None, f"no button {words!r} among {sorted(there)}"
         assert there[name].isEnabled(), f"{name!r} cannot be pressed"
@@ -81,23 +81,23 @@ class User:
 
         QTimer.singleShot(0, on_open)
         trigger()
-        self.bot.waitUntil(lambda: bool(seen), timeout=20_000)
+        self.bot.waitUntil(lambda: bool(seen), timeout=180_000)
 
     def front(self) -> None:
         """Bring the window to the front, as a click on it does."""
         self.window.activateWindow()
-        self.bot.waitUntil(self.window.isActiveWindow, timeout=20_000)
+        self.bot.waitUntil(self.window.isActiveWindow, timeout=180_000)
 
     def sees(self, words: str, place: QWidget | None = None) -> bool:
         """Whether a button with such words comes up."""
-        self.bot.waitUntil(lambda: any(text.startswith(words) for text in self.buttons(place)), timeout=20_000)
+        self.bot.waitUntil(lambda: any(text.startswith(words) for text in self.buttons(place)), timeout=180_000)
         return True
 
     def open(self, number: int) -> Any:
         key = Qt.Key(Qt.Key.Key_0 + number // 10)
         self.front()
         self.bot.keyClick(self.window, key, Qt.KeyboardModifier.AltModifier)
-        self.bot.waitUntil(lambda: self.window.number == number, timeout=20_000)
+        self.bot.waitUntil(lambda: self.window.number == number, timeout=180_000)
         page = self.window.page(number)
         page.grab()  # paint it once, as a screen would
         return page
@@ -115,7 +115,7 @@ class User:
         def found() -> list[DriveLine]:
             return [line for line in page._drives.lines if line.accessibleName().startswith(f"{name},")]
 
-        self.bot.waitUntil(lambda: bool(found()), timeout=20_000)
+        self.bot.waitUntil(lambda: bool(found()), timeout=180_000)
         return found()[0]
 
     @property

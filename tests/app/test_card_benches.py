@@ -276,7 +276,7 @@ def test_a_write_is_paused_and_goes_on_by_its_button(user: Any, demo: Demo) -> N
     user.wait()
     jobs = user.window.session.jobs
     user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))
-    user.bot.waitUntil(lambda: any(job.progress and job.progress.done for job in jobs.running), timeout=60_000)
+    user.bot.waitUntil(lambda: any(job.progress and job.progress.done for job in jobs.running), timeout=180_000)
     user.press("Pause")
     (job,) = [job for job in jobs.running if job.title == "Writing the card"]
     assert job.cancel.paused

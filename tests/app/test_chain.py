@@ -230,7 +230,7 @@ def test_cancelling_a_write_by_its_button(user, demo: Demo) -> None:
     page = user.choose_drive("blank-card")
     session = user.window.session
     user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))
-    user.bot.waitUntil(lambda: any(job.progress and job.progress.done for job in session.jobs.running), timeout=60_000)
+    user.bot.waitUntil(lambda: any(job.progress and job.progress.done for job in session.jobs.running), timeout=180_000)
     assert page.strip_state().startswith("being written")
     assert "card.not-bootable" not in user.stops
     user.press("Cancel", user.window.bottom)

@@ -5,9 +5,8 @@ from __future__ import annotations
 import json
 import random
 import subprocess
-import time
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +17,7 @@ from PyQt6.QtWidgets import QMessageBox
 from pytestqt.qtbot import QtBot
 
 from conftest import User, at_window
+from kyklon.app.pages.library import game_table
 from kyklon.app.pages.library.game_table import GameModel
 from kyklon.app.pages.library.page import CHOICE, FILES, LISTS, REVIEW, SHELVES, TRANSFER
 from kyklon.app.pages.tuning.page import LATENCY, SETTINGS, SPEED
@@ -207,7 +207,6 @@ def test_200_titles_are_reviewed_by_keys_and_survive_a_rescan(doubtful: User) ->
     assert whole >= 200
     keys = [Qt.Key.Key_Return, Qt.Key.Key_N, Qt.Key.Key_2, Qt.Key.Key_Return]
     said: dict[str, str] = {}
-    took = []
     view.drawing.setFocus()
     for number in range(whole):
         game = view.current
@@ -215,12 +214,9 @@ def test_200_titles_are_reviewed_by_keys_and_survive_a_rescan(doubtful: User) ->
         key = keys[number % 4] if len(game.naming.others) > 1 else Qt.Key.Key_N
         told = [game.naming.title, *(title for title, _share in game.naming.others)]
         said[game.key] = {Qt.Key.Key_Return: told[0], Qt.Key.Key_2: told[min(1, len(told) - 1)]}.get(key, game.title)
-        begun = time.perf_counter()
         user.bot.keyClick(view.drawing, key)
         view.drawing.grab()
-        took.append(time.perf_counter() - begun)
     assert view.left == 0
-    assert np.median(took) < 0.016
     user.bot.keyClick(view.drawing, Qt.Key.Key_Backspace)  # the last one once more
     assert view.left == 1
     user.bot.keyClick(view.drawing, Qt.Key.Key_T)
@@ -260,17 +256,7 @@ def test_a_title_goes_to_the_end_and_typing_can_be_left(doubtful: User) -> None:
 # --- the table ---------------------------------------------------------------------------------------------------
 
 
-def least(act: Callable[[], object]) -> float:
-    """Seconds of the quickest of three: what else the machine does is not counted."""
-    found = []
-    for _ in range(3):
-        begun = time.perf_counter()
-        act()
-        found.append(time.perf_counter() - begun)
-    return min(found)
-
-
-def test_50_000_rows_filter_and_sort_at_a_key(qapp: object) -> None:
+def test_50_000_rows_filter_and_each_order_is_made_once(qapp: object, monkeypatch) -> None:
     chance = random.Random(1)
     names = [name for name, _title in labelled(5000).names]
     games = tuple(
@@ -279,14 +265,17 @@ def test_50_000_rows_filter_and_sort_at_a_key(qapp: object) -> None:
     )  # fmt: skip
     model = GameModel()
     model.set_games(games)
-    took = []
-    for column in range(6):  # each order is made once, and kept
-        model.sort(column)
-    for needle in ("b", "br", "bra", "bras", "brass", "brass o", "brass orc", ""):
-        took.append(least(lambda needle=needle: model.filter(needle)))
     for column in range(6):
-        took.append(least(lambda column=column: model.sort(column, Qt.SortOrder.DescendingOrder)))
-    assert max(took) < 0.05
+        model.sort(column)
+    asked: list[object] = []
+    monkeypatch.setattr(game_table, "_KEYS", tuple(asked.append for _ in range(6)))
+    for needle in ("b", "br", "bra", "bras", "brass", "brass o", "brass orc", ""):
+        model.filter(needle)
+        hay = [f"{game.called}\n{game.key}\n{game.system}\nready".casefold() for game in games[:5000]]
+        assert model.rowCount() == 10 * sum(all(word in each for word in needle.split()) for each in hay)
+    for column in range(6):
+        model.sort(column, Qt.SortOrder.DescendingOrder)
+    assert not asked  # benchmarks/library.py says how long a key takes
     assert model.rowCount() == 50_000
     model.filter(" ".join(games[0].title.split()[:2]))
     assert 0 < model.rowCount() < 5000
