@@ -309,8 +309,8 @@ def test_limits_are_cut_half_a_kilohertz_wider_than_they_read(catalogue: Catalog
     assert told((15, 17), (49, 63)) == ((15.2, 16.5), (49, 63))
     assert told((16, 17), (50, 60)) == ((15.5, 16.5), (49.5, 60.5))
     assert told((14, 15), (40, 55)) == ((15.2, 15.5), (49, 55.5))
-    assert told((30, 83), (50, 76)) == ((30.0, 83.0), (50.0, 76.0))  # another display than the catalogue's
-    assert told((16, 16), (10, 20)) == ((16.0, 16.0), (10.0, 20.0))
+    assert told((30, 83), (50, 76)) == ((15.2, 16.5), (49, 63))  # another display's data: the tube's own ranges stay
+    assert told((16, 16), (10, 20)) == ((15.2, 16.5), (49, 63))
 
 
 def test_a_picture_as_high_as_what_is_seen_fits_just(catalogue: Catalogue) -> None:
@@ -326,7 +326,7 @@ def test_a_picture_as_high_as_what_is_seen_fits_just(catalogue: Catalogue) -> No
     assert proposed(241) is None
     assert proposed(200, 15.2, 15.72).timing.vertical.total == 262
     assert proposed(200, 15.73, 15.77) is None  # no whole number of lines lies within
-    assert proposed(200, 15.72, 15.72).timing.vertical.total == 262
+    assert proposed(200, 15.715, 15.72).timing.vertical.total == 262  # 15.72 itself: no clock step may lead beyond it
 
 
 def test_a_faster_tube_is_aimed_at_in_the_middle_of_its_range(catalogue: Catalogue) -> None:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil, floor
 
+from kyklon.catalogue.records import Range
 from kyklon.model.timing import Axis, Timing
 
 CLOCK_STEP_HZ = 10_000  # EDID 1.4 detailed timings hold the clock in 10 kHz steps
@@ -100,14 +101,15 @@ def lines_for(frame: Frame, line_khz: tuple[float, float]) -> int | None:
     return min(max(standard.lines[0], least), most) if least <= most else None
 
 
-def construct(frame: Frame, lines: int, clocks: tuple[int, int], line_khz: float = 0.0) -> Made | None:
+def construct(frame: Frame, lines: int, clocks: tuple[int, int], band: Range | None = None) -> Made | None:
     """The timing of `lines` lines whose field rate comes nearest to `rate`, and of equals the one whose blanking does.
 
     lines: whole lines of a field, to which an interlaced one has a half more; clocks: lowest and highest pixel clock in
-    Hz; line_khz: of the tube, 0 for a television's. None where the standard's blanking leaves no such timing.
+    Hz; band: of the tube, which holds whatever is made, None for a television's. None where the standard's blanking
+    leaves no such timing.
     """
     active, rate, interlaced = frame.width, frame.rate, frame.interlaced
-    standard = standard_of(rate, line_khz)
+    standard = standard_of(rate, band.line_khz[0] if band else 0.0)
     of_field = lines + (_HALF if interlaced else 0)
     line_us = float(1_000_000 / (rate * of_field))
     shrink = line_us * float(standard.line_hz) / 1_000_000  # of the standard's line: its parts go with it
@@ -116,7 +118,7 @@ def construct(frame: Frame, lines: int, clocks: tuple[int, int], line_khz: float
     found: list[tuple[float, float, int, int]] = []
     for total in range(ceil(active * line_us / narrowest), floor(active * line_us / widest) + 1):
         clock = round(rate * of_field * total / CLOCK_STEP_HZ) * CLOCK_STEP_HZ
-        if clocks[0] <= clock <= clocks[1]:
+        if clocks[0] <= clock <= clocks[1] and (band is None or _held(clock, total, of_field, band)):
             off = abs(float(Fraction(clock) / (total * of_field) - rate))
             away = abs((total - active) / clock * 1e6 - blank_us)
             found.append((round(off, 6), away, total, clock))
@@ -125,6 +127,13 @@ def construct(frame: Frame, lines: int, clocks: tuple[int, int], line_khz: float
     off, _away, total, clock = min(found)
     timing = _laid_out(frame, total, clock, lines, standard, shrink)
     return Made(timing, off, float(CLOCK_STEP_HZ / (total * of_field))) if timing is not None else None
+
+
+def _held(clock: int, total: int, of_field: int | Fraction, band: Range) -> bool:
+    """Whether line and field rate are in a range, as they come out of the clock's steps and not as they were meant."""
+    line = Fraction(clock, total)
+    (low, high), (slow, fast) = band.line_khz, band.field_hz
+    return low <= float(line) / 1000 <= high and slow <= float(line / of_field) <= fast
 
 
 def _laid_out(frame: Frame, total: int, clock: int, lines: int, standard: Standard,

@@ -12,7 +12,16 @@ from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
 from kyklon.operations.picture.chain import VIDEO_SIGNALS, Trouble, chain_of
 from kyklon.operations.picture.ground import stood
-from kyklon.operations.picture.ranges import Carried, adapters_of, carried, display_ranges, fit, plain, propose
+from kyklon.operations.picture.ranges import (
+    Carried,
+    adapters_of,
+    carried,
+    contradicts,
+    display_ranges,
+    fit,
+    plain,
+    propose,
+)
 from kyklon.operations.picture.sending import by_firmware, by_word, firmware_remedy, sent_by_word, unfit
 from kyklon.operations.picture.signals import signals
 
@@ -27,6 +36,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     if display is None or board is None:
         return found
     ranges = display_ranges(display, world.identification)
+    found += _contradicted(display, world.identification)
     found += _video_only(
         build, display, board, catalogue.find(Dialect, build.boot.dialect), world.identification, ranges
     )
@@ -115,7 +125,7 @@ def _outside(
         title=title,
         message=message,
         why=hurt if display.tube else "A flat panel shows a message, or nothing.",
-        source=f"ranges of {display.name}: its identification data and the catalogue",
+        source=f"ranges of {display.name} in the catalogue, and its EDID where that is narrower",
         remedy=mode_remedy(build, catalogue, key, display, board, ranges),
     )
 
@@ -286,6 +296,28 @@ def _signals(build: Build, catalogue: Catalogue, world: World, display: Display)
             "the machine." if display.tube else "It stays dark for that while.",
             source="what the board's firmware and kernel go by",
             remedy=Remedy(label="Switch the display on later, by hand", changes=(change,)) if display.tube else None,
+        )
+    ]  # fmt: skip
+
+
+def _contradicted(display: Display, data: Edid | None) -> list[Finding]:
+    """Identification data of some other display."""
+    if data is None or data.ranges is None or not contradicts(display, data):
+        return []
+    (low, high), (slow, fast) = data.ranges.line_khz, data.ranges.field_hz
+    own = " or ".join(
+        f"{band.line_khz[0]:g} to {band.line_khz[1]:g} kHz at {band.field_hz[0]:g} to {band.field_hz[1]:g} Hz"
+        for band in display.ranges
+    )
+    return [
+        Finding(
+            code="picture.identification-other", severity=Severity.STOP, operation=OPERATION, subject=display.name,
+            title="The EDID is that of another display",
+            message=f"It says {low} to {high} kHz at {slow} to {fast} Hz; {display.name} takes {own}.",
+            why="An adapter or a switch box may hand over another display's EDID, and the board goes by it. "
+            f"{'A tube can be destroyed by such a signal. ' if display.tube else ''}The ranges of {display.name} are "
+            "used here. Choose the display that is really there in Plan, or read the EDID of this one.",
+            source="VESA EDID 1.4, display range limits",
         )
     ]  # fmt: skip
 

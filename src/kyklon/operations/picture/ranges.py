@@ -17,6 +17,7 @@ from kyklon.operations.picture.construct import Frame, construct, lines_for, sta
 WIDTHS = range(640, 2561)  # pixels across that displays are given; a 15 kHz line needs 1280 for a digital link, CP
 _FILLED = 0.8  # of the height, CP
 EXACT_HZ = 0.001  # of the field rate: nobody sees or hears that
+_EDGE = Fraction(3, 1000)  # of a rate that may lie beyond a range: run at its edge, 5 cents off, which nobody hears, CP
 
 
 @dataclass(frozen=True)
@@ -30,10 +31,21 @@ class Fit:
 
 
 def display_ranges(display: Display, identification: Edid | None) -> tuple[Range, ...]:
-    """The ranges to trust: the catalogue's, cut to the identification data's where those are narrower.
+    """The ranges to trust: the part's own, cut to the identification data's where those are narrower.
 
-    Identification data holds whole kHz only, so its limits are taken half a kHz wider than they read.
+    Data only ever narrow: an adapter, a switch box or a wrong file hands over another display's, and a tube is not made
+    to hold 31 kHz by being told so. Where nothing would be left they are not believed (`contradicts`).
     """
+    return _narrowed(display, identification) or display.ranges
+
+
+def contradicts(display: Display, identification: Edid | None) -> bool:
+    """Whether the data's range limits share nothing with the display's own ranges: they are another display's."""
+    return identification is not None and identification.ranges is not None and not _narrowed(display, identification)
+
+
+def _narrowed(display: Display, identification: Edid | None) -> tuple[Range, ...]:
+    """What own ranges and data have in common. Data hold whole kHz and Hz only, so they are taken half of one wider."""
     if identification is None or identification.ranges is None:
         return display.ranges
     limits = identification.ranges
@@ -43,12 +55,7 @@ def display_ranges(display: Display, identification: Edid | None) -> tuple[Range
         rate = (max(band.field_hz[0], limits.field_hz[0] - 0.5), min(band.field_hz[1], limits.field_hz[1] + 0.5))
         if line[0] < line[1] and rate[0] < rate[1]:
             cut.append(Range(line_khz=line, field_hz=rate))
-    return tuple(cut) or (
-        Range(
-            line_khz=(float(limits.line_khz[0]), float(limits.line_khz[1])),
-            field_hz=(float(limits.field_hz[0]), float(limits.field_hz[1])),
-        ),
-    )
+    return tuple(cut)
 
 
 def fit(timing: Timing, ranges: tuple[Range, ...]) -> Fit:
@@ -112,14 +119,21 @@ def propose(system: System, display: Display, link: Carried, ranges: tuple[Range
 
 def _propose_in(system: System, link: Carried, band: Range) -> Timing | None:
     width, height = raster(system)
-    rate = system.refresh_hz
-    if not band.field_hz[0] <= rate <= band.field_hz[1]:
+    rate = rate_in(band, system.refresh_hz)
+    if rate is None:
         return None
     for interlaced in (False, True):  # every other line only where a field does not show them all
         made = made_in(Frame(width, height, rate, interlaced), link, band)
         if made is not None:
             return made
     return None
+
+
+def rate_in(band: Range, rate: Fraction) -> Fraction | None:
+    """The rate at which a game of `rate` Hz runs in a range: its own, or the edge where that is hardly another one."""
+    low, high = (Fraction(str(each)) for each in band.field_hz)
+    inside = min(max(rate, low), high)
+    return inside if abs(inside - rate) <= _EDGE * rate else None
 
 
 def plain(display: Display, link: Carried, ranges: tuple[Range, ...], hz: Fraction = Fraction(60)) -> Timing | None:
@@ -157,7 +171,7 @@ def _made_in(frame: Frame, lines: int, widths: list[int], within: tuple[Carried,
     made, (link, band) = [], within
     clocks = link.least_clock_hz, link.most_clock_hz
     for across in widths:
-        one = construct(replace(frame, width=across), lines, clocks, band.line_khz[0])
+        one = construct(replace(frame, width=across), lines, clocks, band)
         if one is None:
             continue
         if one.off_hz <= EXACT_HZ:

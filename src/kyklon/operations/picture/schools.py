@@ -28,7 +28,7 @@ from kyklon.operations.picture.findings import menu_mode
 from kyklon.operations.picture.formulas import cvt
 from kyklon.operations.picture.glass import OnGlass, Play, on_glass, play_of
 from kyklon.operations.picture.ground import Ground, ground_of, refused, stood
-from kyklon.operations.picture.ranges import WIDTHS, made_in, propose, raster
+from kyklon.operations.picture.ranges import WIDTHS, made_in, propose, raster, rate_in
 from kyklon.operations.picture.video_word import modes_offered
 
 SCHOOLS: tuple[School, ...] = ("own modes", "wide mode", "scaled")
@@ -217,10 +217,11 @@ def _wide(ground: Ground, systems: Sequence[System], rate: Fraction, height: int
     order = np.lexsort((left_over.sum(axis=0), left_over.max(axis=0)))
     sizes = [int(each) for each in across[order][:_TRIED]]
     for band in ground.ranges:
-        if not band.field_hz[0] <= rate <= band.field_hz[1]:
+        held = rate_in(band, rate)
+        if held is None:
             continue
         for size in sizes:
-            made = made_in(Frame(size, height, rate), ground.link, band, exactly=True)
+            made = made_in(Frame(size, height, held), ground.link, band, exactly=True)
             if made is not None and not refused(made, ground):
                 return made
     return None

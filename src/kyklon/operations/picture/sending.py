@@ -7,6 +7,7 @@ Sources: the kernel's fb/modedb, admin-guide/kernel-parameters (drm.edid_firmwar
 from __future__ import annotations
 
 from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import show
 from kyklon.catalogue.loader import standard_timings
 from kyklon.catalogue.records import Board, Dialect, Display
 from kyklon.model.build import Build, change_of
@@ -55,9 +56,15 @@ def sent_by_word(timing: Timing, data: Edid | None) -> Timing | None:
 def identification(build: Build, display: Display | None) -> Edid:
     """Identification data that offers the menu's mode first, then those of the systems.
 
-    A link with digital sound is announced as HDMI, another one as DVI. Raises WrongUse for a mode it cannot hold.
+    A link with digital sound is announced as HDMI, another one as DVI. Raises WrongUse for a mode that it cannot hold,
+    and for one that the display must not get.
     """
     timings = list(dict.fromkeys((build.picture.menu.timing, *(row.mode.timing for row in build.picture.systems))))
+    for timing in timings:
+        if display is not None and not fit(timing, display.ranges).holds:
+            line = show(float(timing.horizontal_hz), "Hz", prefix="k")
+            raise WrongUse(f"{timing.size[0]} × {timing.size[1]} at {line} is outside what {display.name} takes.",
+                           do="Give it another mode first.")  # fmt: skip
     first, rest = timings[:_IN_BASE], timings[_IN_BASE:]
     sound = build.boot.sound == "digital"
     # CTA-861 asks every display with HDMI for 640 x 480; one that does not hold it is not offered it
@@ -80,12 +87,11 @@ def _limits(display: Display | None, *, hull: bool) -> RangeLimits | None:
     lines = [edge for band in display.ranges for edge in band.line_khz]
     fields = [edge for band in display.ranges for edge in band.field_hz]
     line, rate = (max(1, round(min(lines))), round(max(lines))), (max(1, round(min(fields))), round(max(fields)))
-    if len(display.ranges) > 1:
-        inside = (row.timing for row in standard_timings("dmt").values()
-                  if line[0] <= float(row.timing.horizontal_hz) / 1000 <= line[1]
-                  and rate[0] <= float(row.timing.vertical_hz) <= rate[1])  # fmt: skip
-        if not all(fit(timing, display.ranges).holds for timing in inside):
-            return None
+    inside = (row.timing for row in standard_timings("dmt").values()
+              if line[0] <= float(row.timing.horizontal_hz) / 1000 <= line[1]
+              and rate[0] <= float(row.timing.vertical_hz) <= rate[1])  # fmt: skip
+    if not all(fit(timing, display.ranges).holds for timing in inside):
+        return None
     return RangeLimits(rate, line, 300) if max(*line, *rate) <= 255 else None
 
 
