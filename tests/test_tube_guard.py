@@ -111,7 +111,7 @@ def test_no_remedy_and_no_issued_file_leaves_the_parts_own_range(demo: Demo) -> 
 
 @pytest.mark.parametrize("seed", range(3))
 def test_at_the_very_edge_a_tube_is_served(seed: int, catalogue: Catalogue) -> None:
-    """A hundred tubes whose ranges end at what the systems run at: the clock's steps must not carry a mode over them."""
+    """A hundred tubes whose ranges end at what systems run at: the clock's steps must carry no mode over the edge."""
     chance = random.Random(seed)
     for _ in range(100):
         fast = chance.choice((60.0, 60.05, 59.94, 60.0988))

@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
+import re
 import secrets
 import subprocess
 import tempfile
@@ -17,12 +18,14 @@ import pytest
 
 from failure_modes import MODES, made, swapped
 from judges import cards, kernel, loader, logs
-from kyklon.base import tools
+from kyklon.base import cell, tools
+from kyklon.base.cell import Cell, why_none
 from kyklon.base.errors import Cancelled, TargetError, ToolError, WrongUse
 from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.base.running import Talk, run_watched
 from kyklon.operations.card.observe import started_by
 from kyklon.operations.card.volumes import contents
+from kyklon.operations.poweron import rehearsal
 from kyklon.operations.poweron.bench import Bench, lay_out
 from kyklon.operations.poweron.bringup import bring_up
 from kyklon.operations.poweron.rehearsal import Rehearsal, Terms, rehearse, translated, ways_for, why_not
@@ -110,21 +113,92 @@ def test_what_is_foretold_is_what_is_rehearsed(name: str, good: dict[str, Path],
     assert said.startswith(f"True: Both stop at {mode.stage}"), (said, done.said[-600:])
 
 
+# what an init tries that wants out: this computer's files by every road, its processes, its network, its devices
+ESCAPES = """
+T={tmp}; mount -o remount,rw /
+for where in "$T" "../../../..$T" ../../../../../.. / . .. /proc/self/root /proc/1/root "/work/../..$T" /given/..; do
+  mount -t hostfs -o "$where" none /tmp || continue
+  echo "mounted: $where"
+  for file in /tmp/secret "/tmp$T/secret" /tmp/etc/passwd /tmp/etc/hostname; do cat "$file"; echo bad >> "$file"; done
+  ln -s "$T" /tmp/link; cat /tmp/link/secret; echo bad >> /tmp/link/secret
+  ln -s / /tmp/top; cat "/tmp/top$T/secret"; echo bad >> "/tmp/top$T/secret"
+  mknod /tmp/disk b 254 0 && dd if=/tmp/disk bs=512 count=1 | sed 's/^/disk: /'
+  ls /tmp /tmp/home /tmp/proc /tmp/tmp /tmp/sys /tmp/root | sed 's/^/seen: /'
+  umount /tmp
+done
+for disk in /dev/ubdb /dev/ubdc; do [ -b $disk ] && dd if=$disk bs=16 count=1; done
+mount -t proc none /tmp && sed 's/^/net: /' /tmp/net/dev; umount /tmp
+echo "start: nothing more to start"
+exec sh
+"""
+
+
 @real_kernel
-def test_what_is_on_a_card_sees_nothing_of_this_computer(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
-    """A card whose kernel line and init ask for this computer's files."""
+@pytest.mark.parametrize("way", ["line", "init"])
+def test_what_is_on_a_card_sees_nothing_of_this_computer(
+    way: str, good: dict[str, Path], tmp_path: Path  # noqa: F811
+) -> None:  # fmt: skip
+    """A card whose kernel line and init ask for this computer's files by relative paths, links, devices and sockets."""
     card, secret = cards.copied(good["merrow"], tmp_path / "card.img"), tmp_path / "secret"
     secret.write_text("not for you")
-    swapped("kernel.line", "root=", f"hostfs=/ ubd1={secret} con1=fd:1 mem=9999M root=")(card)
-    asks = f"mount -t hostfs -o {tmp_path} none /tmp; cat /tmp/secret /tmp{secret} /dev/ubdb"
-    asks += "\nmount -t hostfs none /tmp && ls /tmp\necho 'start: nothing more to start'\nexec sh\n"
-    body = f"#!/bin/sh\nPATH=/bin\n{asks}"
-    made("/sbin/init", body.encode())(card)
+    if way == "line":
+        asks = f"hostfs=/ ubd1={secret} con1=fd:1 con2=port:4321 eth0=tuntap,,,1.2.3.4 mem=9999M root="
+        swapped("kernel.line", "root=", asks)(card)
+    made("/sbin/init", f"#!/bin/sh\nPATH=/bin{ESCAPES.replace('{tmp}', str(tmp_path))}".encode())(card)
+    before = sorted(tmp_path.iterdir())
     done, _said = tried(card, "merrow", good["folder"])
-    assert done.reading.reached == "init" or "nothing more to start" in done.said
-    assert "not for you" not in done.said
-    assert "home" not in done.said.partition("as init process")[2].partition("start: ")[0].split()
+    assert "nothing more to start" in done.said, done.said[-2000:]
+    assert "mounted: .." in done.said
+    told = done.said.partition("as init process")[2]
+    assert "not for you" not in told
+    assert "root:x:" not in told
+    seen = set(re.findall(r"^seen: ([^\s:]+)$", told, re.MULTILINE))
+    assert "given" in seen  # it did look round
+    assert not seen & {"etc", "home", "proc", "root", "sys", "var", "boot", "tmp", "passwd", "pytest-of-root"}, seen
+    assert "disk: " not in told
+    assert set(re.findall(r"^net: +(\w+):", told, re.MULTILINE)) <= {"lo"}
     assert secret.read_text() == "not for you"
+    assert sorted(tmp_path.iterdir()) == before
+
+
+def test_a_program_in_a_cell_sees_itself_and_what_it_was_given(tmp_path: Path) -> None:
+    """busybox looks round: files, processes, network, users and devices."""
+    if why := why_none():
+        pytest.skip(why)
+    (tmp_path / "given").write_text("this one")
+    (tmp_path / "other").write_text("not this one")
+    asked = (
+        "ls /; cat /given/one; echo x > /given/one; ls /proc; cat /sys/class/net/*/address; ls /home /root /etc /tmp; "
+        f"cat {tmp_path}/other; cat /proc/1/environ; kill -0 {os.getpid()} && echo reached; mount -t tmpfs none /mnt; "
+        "mknod /work/sda b 8 0; nc -w 1 127.0.0.1 22 && echo reached; id -u; echo $HOME $KYKLON_TEST_MARK; echo done"
+    )
+    asked = re.sub(r"(?<![\w/])(ls|cat|mount|mknod|nc|id) ", rf"{tools.find('busybox')} \1 ", asked)
+    shut = Cell({"/given/one": tmp_path / "given"}).around(["busybox", "sh", "-c", asked])
+    ran = run_watched(shut, tmp_path, seconds=60, title="t", talk=Talk(lambda _said, _quiet: False))
+    told = ran.said.decode()
+    assert told.rstrip().endswith("done")
+    assert "this one" in told
+    assert "not this one" not in told
+    assert "reached" not in told
+    assert os.environ["KYKLON_TEST_MARK"] not in told
+    top = set(told.partition("this one")[0].split())
+    assert top <= {"dev", "given", "usr", "work", "lib", "lib64", "bin"}, top
+    assert (tmp_path / "given").read_text() == "this one"
+    assert not running()
+
+
+def test_without_a_cell_nothing_is_rehearsed(
+    good: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch  # noqa: F811
+) -> None:  # fmt: skip
+    """A kernel without user namespaces, or no bubblewrap: refused with the reason, whatever the way."""
+    monkeypatch.setattr(cell, "why_none", lambda: "No program can be shut away on this computer (no namespaces).")
+    monkeypatch.setattr(rehearsal, "why_none", cell.why_none)
+    bench = bench_of(good["merrow"], "merrow", good["folder"])
+    assert ways_for(bench) == ()
+    with pytest.raises(WrongUse, match="shut away"):
+        rehearse(bench, good["merrow"])
+    with pytest.raises(ToolError, match="shut away"):
+        Cell().around(["true"])
 
 
 @real_kernel

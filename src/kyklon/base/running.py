@@ -24,6 +24,7 @@ from kyklon.base.progress import UNWATCHED, Progress, Watch
 
 MOST_SAID = 8 << 20  # bytes of words that are kept; a program that says more is ended
 _TURN_S = 0.1  # between two looks at Cancel
+_GONE_S = 10.0  # that a killed program is waited for
 # a wrapper that is process 1 of the namespace: some programs cannot be that (they would not get their own signals)
 _FIRST = ("sh", "-c", '"$@"; exit $?', "sh")
 _CONTAINED = (
@@ -72,7 +73,8 @@ def run_watched(
     talk: Talk,
     watch: Watch = UNWATCHED,
 ) -> Ran:
-    """Run a program in `folder` until it ends, the talk is at its end, or `seconds` are over.
+    """Run a program in `folder` until it ends, the talk is at its end, or `seconds` are over. What runs what somebody
+    else has made is shut away first (base.cell.Cell.around).
 
     Raises ToolError when it cannot be started, Cancelled when the watch says so; in every case nothing is left running.
     """
@@ -128,10 +130,21 @@ def _end(run: subprocess.Popen[bytes]) -> None:
         run.poll()
         time.sleep(0.01)
     run.wait()
+    _drain(run)
     for stream in (run.stdin, run.stdout):
         with contextlib.suppress(OSError):
             if stream is not None:
                 stream.close()
+
+
+def _drain(run: subprocess.Popen[bytes]) -> None:
+    """Wait for what still holds the pipe: in a cell the kernel ends the rest when its first process has gone."""
+    assert run.stdout is not None
+    until = time.monotonic() + _GONE_S
+    with contextlib.suppress(OSError, ValueError):
+        while time.monotonic() < until:
+            if select.select([run.stdout], [], [], _TURN_S)[0] and not os.read(run.stdout.fileno(), 1 << 16):
+                return
 
 
 def _numbers() -> list[int]:

@@ -19,7 +19,7 @@ PACKAGE_OF = {  # Debian package that brings the program
     "mkfs.fat": "dosfstools", "mkfs.ext4": "e2fsprogs", "debugfs": "e2fsprogs", "sfdisk": "fdisk",
     "lsblk": "util-linux", "prlimit": "util-linux", "umount": "mount", "dumpe2fs": "e2fsprogs", "mtype": "mtools",
     "e2fsck": "e2fsprogs", "linux.uml": "user-mode-linux", "busybox": "busybox-static",
-    "qemu-system-aarch64": "qemu-system-arm u-boot-qemu",
+    "bwrap": "bubblewrap", "ldd": "libc-bin", "qemu-system-aarch64": "qemu-system-arm u-boot-qemu",
 }  # fmt: skip
 
 

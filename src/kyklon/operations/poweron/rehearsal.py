@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Literal
 
 from kyklon.base import scratch, tools
+from kyklon.base.cell import WORK, Cell, why_none
 from kyklon.base.errors import TargetError, ToolError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.running import Ran, Talk, run_watched
@@ -131,6 +132,10 @@ class Rehearsal:
 
 def why_not(bench: Bench, way: WayKey) -> str:
     """Why a way cannot be gone with this card and this computer, '' when it can."""
+    return _unfit(bench, way) or why_none()
+
+
+def _unfit(bench: Bench, way: WayKey) -> str:
     if not bench.image.has_system and way == "root":
         return "This card has no system below its program."
     if way == "loader":
@@ -286,19 +291,23 @@ def _loader(bench: Bench, card: Path, folder: Path, _line: str, limit_s: float, 
         return b"Starting kernel" in said and (quiet_s > 2 * _QUIET_S or final(said, quiet_s))
 
     command = [
-        "qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m", "512", "-nographic", "-nic", "none",
-        "-bios", str(_FIRMWARE), *_disk(card), "-device", "virtio-blk-device,drive=d",
+        "qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", *_GUEST, "-bios", "/given/firmware", *_DISK,
     ]  # fmt: skip
-    ran = run_watched(command, folder, seconds=limit_s, title="Boot loader", talk=Talk(ended, answer), watch=watch)
+    cell = Cell({"/given/card": card.resolve(), "/given/firmware": _FIRMWARE})
+    talk = Talk(ended, answer)
+    ran = run_watched(cell.around(command), folder, seconds=limit_s, title="Boot loader", talk=talk, watch=watch)
     before, started, after = ran.said.partition(b"Starting kernel ...")
     if not started or b"Linux version" in after:
         return ran
     return replace(ran, said=before + started, ended="mark")  # what a kernel for another board does here tells nothing
 
 
-def _disk(card: Path) -> list[str]:
-    """The card as a disk that is read from; QEMU keeps what is written in a file of its own. Commas are doubled."""
-    return ["-drive", f"if=none,file={str(card.resolve()).replace(',', ',,')},format=raw,id=d,snapshot=on"]
+# a virtual board with memory, a serial line and a disk: no monitor, no network, no folder, and no start of a program
+_GUEST = ("-m", "512", "-nodefaults", "-no-user-config", "-display", "none", "-serial", "stdio", "-monitor", "none",
+          "-nic", "none", "-accel", "tcg,tb-size=64", "-sandbox",
+          "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny")  # fmt: skip
+# the card is read from; what is written goes into a file in the cell's memory
+_DISK = ("-drive", "if=none,file=/given/card,format=raw,id=d,snapshot=on", "-device", "virtio-blk-device,drive=d")
 
 
 def _kernel(bench: Bench, card: Path, folder: Path, line: str, limit_s: float, watch: Watch) -> Ran:
@@ -306,15 +315,17 @@ def _kernel(bench: Bench, card: Path, folder: Path, line: str, limit_s: float, w
     kernel = bench.contents.kernel(bench.kernel_name)
     assert kernel is not None
     program, processor = _BOARDS[kernel.instruction_set]
-    given = ["-kernel", str(_fetched(bench, card, kernel.name, folder / "kernel"))]
+    given, reads = ["-kernel", "/given/kernel"], {"/given/card": card.resolve()}
+    reads["/given/kernel"] = _fetched(bench, card, kernel.name, folder / "kernel")
     if bench.settings and bench.settings.initramfs and bench.contents.has(bench.settings.initramfs):
-        given += ["-initrd", str(_fetched(bench, card, bench.settings.initramfs, folder / "initramfs"))]
+        given += ["-initrd", "/given/initramfs"]
+        reads["/given/initramfs"] = _fetched(bench, card, bench.settings.initramfs, folder / "initramfs")
     words = f"{translated(line, 'vda')} console=ttyAMA0 panic=-1 {' '.join(_TALKATIVE)}".strip()
     command = [
-        program, "-M", "virt", "-cpu", processor, "-m", "512", "-nographic", "-nic", "none", "-no-reboot", *given,
-        "-append", words, *_disk(card), "-device", "virtio-blk-device,drive=d",
+        program, "-M", "virt", "-cpu", processor, *_GUEST, "-no-reboot", *given, "-append", words, *_DISK,
     ]  # fmt: skip
-    return run_watched(command, folder, seconds=limit_s, title="Kernel", talk=Talk(_final(bench)), watch=watch)
+    shut = Cell(reads).around(command)
+    return run_watched(shut, folder, seconds=limit_s, title="Kernel", talk=Talk(_final(bench)), watch=watch)
 
 
 def _fetched(bench: Bench, card: Path, name: str, to: Path) -> Path:
@@ -335,17 +346,18 @@ def _root(bench: Bench, card: Path, folder: Path, line: str, limit_s: float, wat
     program = tools.find("linux.uml")
     if twin.foreign(bench.contents).paths:
         tools.find("busybox")
-        disk = f"ubd0={twin.make(card, bench.contents, folder, watch)}"
+        disk, cell = "ubd0=/given/card", Cell(writes={"/given/card": twin.make(card, bench.contents, folder, watch)})
     else:
-        (folder / "card").symlink_to(card.resolve())  # the kernel splits the name at commas
-        disk = "ubd0=written,card"
-    empty = folder / "nothing"  # all that the card's programs can see of this computer's files
-    empty.mkdir()
+        disk, cell = (
+            "ubd0=written,/given/card",
+            Cell({"/given/card": card.resolve()}),
+        )  # it keeps what is written in WORK
     command = [
-        program, disk, "mem=96M", f"uml_dir={folder}", "con0=null,fd:1", "con=null", "panic=-1",
-        *_let_in(translated(line, "ubda")), *_TALKATIVE, f"hostfs={empty}",
+        program, disk, "mem=96M", f"uml_dir={WORK}", "con0=null,fd:1", "con=null", "panic=-1",
+        *_let_in(translated(line, "ubda")), *_TALKATIVE, f"hostfs={WORK}",
     ]  # fmt: skip
-    return run_watched(command, folder, seconds=limit_s, title="Root", talk=Talk(_final(bench)), watch=watch)
+    shut = cell.around(command)
+    return run_watched(shut, folder, seconds=limit_s, title="Root", talk=Talk(_final(bench)), watch=watch)
 
 
 _RUNS: dict[WayKey, Callable[[Bench, Path, Path, str, float, Watch], Ran]] = {
