@@ -5,13 +5,16 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+import threading
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
-from kyklon.base.errors import BuildFolderError, NewerBuild
+from kyklon.base.errors import BuildFolderError, KyklonError, NewerBuild
 from kyklon.model.build import Build, CardEvent, CardState, edited
 from kyklon.record import folder as store
+from kyklon.record import keeper as keeper_module
 from kyklon.record.history import History
 from kyklon.record.keeper import Keeper
 from kyklon.record.logbook import Logbook
@@ -256,7 +259,7 @@ def test_the_keeper_saves_the_newest_and_answers_in_order(demo: Demo) -> None:
     keeper = Keeper(demo.folder, demo.build, lambda act: act(), lambda saved: told.append(saved.error or "saved"))
     book = Logbook(demo.folder)
     for number in range(20):
-        keeper.save(edited(demo.build, "name", f"name {number}"))
+        keeper.save(demo.build, edited(demo.build, "name", f"name {number}"))
     keeper.do(lambda: book.add(0, "Note"), lambda _entry: told.append("noted"), told.append)
     keeper.do(book.count, told.append, told.append)
     keeper.flush()
@@ -274,11 +277,66 @@ def test_the_keeper_tells_of_a_disk_that_fails_and_goes_on(demo: Demo, monkeypat
         broken.setattr(
             store.durable, "replace", lambda *_a: (_ for _ in ()).throw(OSError(28, "No space left on device"))
         )
-        keeper.save(edited(demo.build, "name", "in vain"))
+        keeper.save(demo.build, edited(demo.build, "name", "in vain"))
         keeper.flush()
     assert isinstance(told[0], BuildFolderError)
-    keeper.save(edited(demo.build, "name", "after"))
+    keeper.save(demo.build, edited(demo.build, "name", "after"))
     keeper.flush()
     keeper.end()
     assert told[1] is None
     assert demo.build.name == "after"
+
+
+def test_an_error_that_nobody_expected_ends_neither_the_thread_nor_the_saving(
+    demo: Demo, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A disk's driver that raises what no file system does, a log entry that cannot be, a receiver that is gone."""
+    told: list[object] = []
+    raised: list[BaseException] = []
+
+    def deliver(act: Callable[[], object]) -> None:
+        try:
+            act()
+        except Exception as bad:
+            raised.append(bad)
+
+    keeper = Keeper(demo.folder, demo.build, deliver, lambda saved: told.append(saved.error))
+    keeper.do(lambda: 1 / 0, told.append, told.append)
+    with monkeypatch.context() as broken:
+        broken.setattr(
+            store.durable, "replace", lambda *_a: (_ for _ in ()).throw(UnicodeEncodeError("x", "", 0, 1, "y"))
+        )
+        wanted = edited(demo.build, "name", "kept")
+        keeper.save(demo.build, wanted)
+        keeper.flush()
+        assert keeper.alive
+        assert keeper.unsaved == wanted
+        keeper.save(wanted, edited(wanted, "boot.hostname", "newer"))
+        keeper.flush()
+    assert [type(bad) for bad in raised] == [ZeroDivisionError, UnicodeEncodeError]
+    assert all(isinstance(bad, KyklonError) for bad in told)
+    keeper.do(lambda: "asked", told.append, told.append)
+    keeper.end()  # tries once more what was not saved
+    assert keeper.unsaved is None
+    assert told[-1] is None
+    assert "asked" in told
+    assert (demo.build.name, demo.build.boot.hostname) == ("kept", "newer")
+
+
+def test_a_save_that_failed_is_tried_again_by_itself(demo: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(keeper_module, "AGAIN_S", 0.01)
+    saved = threading.Event()
+    keeper = Keeper(demo.folder, demo.build, lambda act: act(), lambda told: told.error or saved.set())
+    real, tries = store.durable.replace, []
+
+    def failing(path: Path, data: bytes) -> None:
+        tries.append(path)
+        if len(tries) < 4:
+            raise OSError(5, "Input/output error")
+        real(path, data)
+
+    monkeypatch.setattr(store.durable, "replace", failing)
+    keeper.save(demo.build, edited(demo.build, "name", "in the end"))
+    assert saved.wait(300)
+    keeper.end()
+    assert demo.build.name == "in the end"

@@ -162,7 +162,7 @@ def test_what_a_window_saves_keeps_what_a_command_saved(demo: Demo) -> None:
     build = demo.build
     keeper = Keeper(demo.folder, build, lambda act: act(), told.append)
     store.update(demo.folder, lambda kept: edited(kept, "boot.country", "BE"))
-    keeper.save(edited(build, "boot.hostname", "window"))
+    keeper.save(build, edited(build, "boot.hostname", "window"))
     keeper.end()
     assert (demo.build.boot.country, demo.build.boot.hostname) == ("BE", "window")
     assert told[-1].build == demo.build
@@ -174,7 +174,7 @@ def test_the_same_field_changed_twice_is_a_conflict_that_is_told(demo: Demo) -> 
     build = demo.build
     keeper = Keeper(demo.folder, build, lambda act: act(), told.append)
     store.update(demo.folder, lambda kept: edited(kept, "boot.hostname", "command"))
-    keeper.save(edited(build, "boot.hostname", "window"))
+    keeper.save(build, edited(build, "boot.hostname", "window"))
     keeper.end()
     assert demo.build.boot.hostname == "window"
     assert told[-1].conflicts == ("boot.hostname",)

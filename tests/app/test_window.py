@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import random
 from dataclasses import replace
+from functools import reduce
 from pathlib import Path
 
 import pytest
@@ -12,13 +14,18 @@ from PyQt6.QtTest import QAbstractItemModelTester
 from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QLineEdit, QPushButton, QWidget
 
 from kyklon.app.pages.library.game_table import GameModel
+from kyklon.app.session.jobs import Jobs
+from kyklon.app.session.session import Session, load
 from kyklon.app.shell.actions import ACTIONS, HelpDialog
 from kyklon.app.theme.tokens import DARK, LIGHT, SIZES, Palette, Theme
 from kyklon.app.widgets.basic import button
 from kyklon.app.widgets.plot import ticks
 from kyklon.base.errors import KyklonError, WrongUse
+from kyklon.catalogue import loader
+from kyklon.model.build import edited
 from kyklon.operations.registry import OPERATIONS
 from kyklon.operations.tuning.cascade import LAYERS
+from kyklon.record import folder as store
 from support import Demo
 
 NUMBERS = tuple(operation.number for operation in OPERATIONS)
@@ -368,3 +375,59 @@ def test_an_ampersand_in_a_name_is_shown_and_is_no_key(user) -> None:
     made.setText("Unmount A&B")
     assert made.text() == "Unmount A&B"
     assert made.shortcut().isEmpty()
+
+
+# --- two at one build ----------------------------------------------------------------------------------------------
+
+
+def elsewhere(folder: Path, path: str, value: str) -> None:
+    """What another program does to the build meanwhile."""
+    there = store.load(folder).build
+    store.save_since(folder, there, edited(there, path, value))
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_a_command_and_a_window_at_once_keep_each_others_edits(seed: int, demo: Demo, qapp: QApplication) -> None:
+    """Whatever comes in between, and with the window closed at any moment: events wait, looks and saves overlap."""
+    chance = random.Random(seed)
+    session = Session(load(demo.folder, loader.load()), Jobs(), Theme())
+    mine, theirs = ["boot.hostname", "boot.country", "library.destination"], ["boot.user", "name", "library.pictures"]
+    wanted: dict[str, str] = {}
+    for number in range(chance.randrange(4, 12)):
+        act = chance.randrange(5)
+        if act == 0:
+            path = chance.choice(mine)
+            wanted[path] = chance.choice(("NL", "BE", "FR")) if "country" in path else f"w{number}"
+            session.edit(path, wanted[path])
+        elif act == 1:
+            path = chance.choice(theirs)
+            wanted[path] = f"c{number}"
+            elsewhere(demo.folder, path, wanted[path])
+        elif act == 2:
+            session._keeper.look()
+        elif act == 3:
+            session.flush()
+        else:
+            qapp.processEvents()
+    session.end()
+    build = demo.build
+    assert {path: reduce(getattr, path.split("."), build) for path in wanted} == wanted
+
+
+def test_what_cannot_be_saved_is_said_until_it_is(user, monkeypatch) -> None:
+    """A folder that takes nothing: the window says so in shape, word and tip; then it is saved by itself."""
+    session = user.window.session
+    with monkeypatch.context() as broken:
+        full = OSError(28, "No space left on device")
+        broken.setattr(store.durable, "replace", lambda *_a: (_ for _ in ()).throw(full))
+        session.edit("boot.hostname", "unsaved")
+        session.flush()
+        user.bot.waitUntil(lambda: bool(session.not_saved), timeout=180_000)
+        assert user.window.bottom._saved.text() == "Not saved"
+        assert user.window.bottom._unsaved.isVisible()
+        assert "No space left" in user.window.bottom._saved.toolTip()
+        assert session.unsaved is not None
+    session.edit("boot.country", "NL")
+    assert (user.saved.boot.hostname, user.saved.boot.country) == ("unsaved", "NL")
+    user.bot.waitUntil(lambda: not session.not_saved, timeout=180_000)
+    assert user.window.bottom._saved.text().startswith("Saved")

@@ -15,6 +15,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
+from PyQt6 import sip
 from PyQt6.QtCore import QObject, QSettings, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QApplication
 
@@ -183,7 +184,16 @@ def _show_crashes(window: Window) -> None:
     def show(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         report = "".join(traceback.format_exception(kind, error, trace))
         print(report, file=sys.stderr)
-        CrashDialog(report, window).exec()
+        CrashDialog.tell(report, window if not sip.isdeleted(window) else None)
+
+    def in_thread(told: threading.ExceptHookArgs) -> None:
+        """Whatever thread it was: its end is shown, and none only dies."""
+        try:
+            crashed.emit(told.exc_value)
+        except RuntimeError:  # the window's objects are gone already
+            threading.__excepthook__(told)
 
     sys.excepthook = show
-    window.session.jobs.crashed.connect(lambda error: show(type(error), error, error.__traceback__))
+    crashed = window.session.jobs.crashed
+    crashed.connect(lambda error: show(type(error), error, error.__traceback__))
+    threading.excepthook = in_thread

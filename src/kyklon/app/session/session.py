@@ -94,6 +94,8 @@ class Session(QObject):
         self.log_reading: LogReading | None = None
         self.other_bring_up: tuple[str, BringUp] | None = None  # of another card, by its name
         self.saved_at = ""
+        self.not_saved = ""  # why the build is not on the disk, '' where it is or will be at once
+        self._base = loaded.build  # what this window and the disk have in common
         self.log_count = 0
         self._ending = False
         self._logbook = Logbook(self.folder)
@@ -173,7 +175,8 @@ class Session(QObject):
 
     def save(self) -> None:
         """Save the present build soon, in the background."""
-        self._keeper.save(self.build)
+        self._keeper.save(self._base, self.build)
+        self._base = self.build
 
     def flush(self) -> None:
         """Wait for the disk: in a job that reads the build there, and at the end."""
@@ -181,10 +184,14 @@ class Session(QObject):
 
     def _on_saved(self, saved: Saved) -> None:
         if saved.error is not None:
-            self.said.emit(str(saved.error))
+            if str(saved.error) != self.not_saved:
+                self.said.emit(str(saved.error))
+            self.not_saved = str(saved.error)
+            self.logged.emit()
             return
-        self.saved_at = now()[11:16]
+        self.saved_at, self.not_saved = now()[11:16], ""
         if saved.build != saved.given:
+            self._base = merged_builds(saved.given, self._base, saved.build).build
             self._take(saved)
         self.logged.emit()
 
@@ -443,6 +450,11 @@ class Session(QObject):
         self._ending = True
         self.jobs.ask_all_to_stop()
         self._keeper.end_soon()
+
+    @property
+    def unsaved(self) -> Build | None:
+        """The build where it is not on the disk, or not yet."""
+        return self._keeper.unsaved
 
     @property
     def ended(self) -> bool:

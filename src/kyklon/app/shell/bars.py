@@ -127,8 +127,10 @@ class BottomBar(QWidget):
         self._cancel = button("Cancel", self.cancel_asked.emit, "quiet", tip="Stop the job (Esc)")
         self._message = Elided("muted")
         self._saved = label("", "small")
-        layout = row(self._title, self._bar, self._figures, self._cancel, self._message, self._saved, spacing=12,
-                     margins=(20, 2, 16, 2))  # fmt: skip
+        self._unsaved = Lamp(theme, "stop", 11)
+        self._unsaved.setVisible(False)
+        layout = row(self._title, self._bar, self._figures, self._cancel, self._message, self._unsaved, self._saved,
+                     spacing=12, margins=(20, 2, 16, 2))  # fmt: skip
         layout.setStretch(4, 1)
         self.setLayout(layout)
         theme.changed.connect(lambda: self.setFixedHeight(round(theme.px(32))))
@@ -160,5 +162,9 @@ class BottomBar(QWidget):
     def message(self) -> str:
         return self._message.full
 
-    def show_saved(self, at: str) -> None:
-        self._saved.setText(f"Saved {at}" if at else "")
+    def show_saved(self, at: str, not_saved: str = "") -> None:
+        """at: of the last save. not_saved: why the build is not on the disk, '' where it is."""
+        self._unsaved.setVisible(bool(not_saved))
+        set_role(self._saved, "stop" if not_saved else "small")
+        self._saved.setText("Not saved" if not_saved else f"Saved {at}" if at else "")
+        set_tip(self._saved, not_saved)

@@ -2,20 +2,38 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 from PyQt6.QtWidgets import QApplication, QDialog, QPlainTextEdit, QWidget
 
 from kyklon import __version__
 from kyklon.app.widgets.basic import button, column, label, row
 
+_MOST = 200_000  # letters of a report: an error that comes again and again fills no memory
+
 
 class CrashDialog(QDialog):
     """Says that it is the program's fault and that nothing is lost; the report can be copied."""
+
+    _open: ClassVar[CrashDialog | None] = None
+
+    @classmethod
+    def tell(cls, report: str, parent: QWidget | None) -> None:
+        """Show a report; one that comes while another is shown goes below it."""
+        if cls._open is not None:
+            cls._open.add(report)
+            return
+        cls._open = cls(report, parent)
+        try:
+            cls._open.exec()
+        finally:
+            cls._open = None
 
     def __init__(self, report: str, parent: QWidget | None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Something went wrong in Kyklon")
         self._report = f"Kyklon {__version__}\n{report}"
-        view = QPlainTextEdit(self._report)
+        self._view = view = QPlainTextEdit(self._report)
         view.setReadOnly(True)
         view.setMinimumSize(560, 260)
         words = "This is a fault in Kyklon, not yours. The build is saved as it was before your last action."
@@ -24,6 +42,11 @@ class CrashDialog(QDialog):
                    row(button("Copy the report", self._copy, "outline"), 1, button("Resume", self.accept, "primary")),
                    spacing=10, margins=(20, 18, 20, 16))
         )  # fmt: skip
+
+    def add(self, report: str) -> None:
+        if len(self._report) < _MOST:
+            self._report += f"\n{report}"
+            self._view.setPlainText(self._report)
 
     def _copy(self) -> None:
         QApplication.clipboard().setText(self._report)

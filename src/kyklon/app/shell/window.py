@@ -5,9 +5,19 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeAlias
 
-from PyQt6.QtCore import QByteArray, QPoint, QSize, QTimer, pyqtSignal
+from PyQt6.QtCore import QByteArray, QPoint, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QMainWindow, QMenu, QStackedWidget, QStyle, QWidget
+from PyQt6.QtWidgets import (
+    QApplication,
+    QDialog,
+    QFileDialog,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QStackedWidget,
+    QStyle,
+    QWidget,
+)
 
 from kyklon.app.pages import page_class, shelf_page
 from kyklon.app.pages.logbook.page import LogbookPage
@@ -21,12 +31,13 @@ from kyklon.app.widgets.basic import column, plain_box, row
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
 from kyklon.base.shown import visible
-from kyklon.model.build import remedied
+from kyklon.model.build import Build, remedied
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.operations import inspection
 from kyklon.operations.next_step import NextStep, next_step
 from kyklon.operations.operation import Operation
 from kyklon.operations.registry import OPERATIONS
+from kyklon.record.folder import save as save_build
 
 if TYPE_CHECKING:
     from kyklon.app.pages.shelf.page import ShelfPage
@@ -163,7 +174,7 @@ class Window(QMainWindow):
         stops = sum(each.severity is Severity.STOP for each in found)
         self.top.show_verdict(stops, sum(each.severity is Severity.CAUTION for each in found))
         self.top.show_history(session.history.undo_label, session.history.redo_label)
-        self.bottom.show_saved(session.saved_at)
+        self.bottom.show_saved(session.saved_at, session.not_saved)
         lines = [self._line(operation, found) for operation in OPERATIONS]
         entries = session.log_count
         lines.append(Line(LOGBOOK, "Logbook", f"{entries} entr{'ies' if entries != 1 else 'y'}", ""))
@@ -388,9 +399,40 @@ class Window(QMainWindow):
         style = QApplication.style()
         return style.pixelMetric(QStyle.PixelMetric.PM_TitleBarHeight) if style else 0
 
+    def _keep_elsewhere(self, build: Build) -> bool:
+        """What to do with a build that its folder does not take. False to be asked again."""
+        box = QMessageBox(
+            QMessageBox.Icon.NoIcon, "Not saved", f"{visible(build.name)} could not be saved.", parent=self
+        )
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        box.setInformativeText(visible(self.session.not_saved))
+        elsewhere = box.addButton("Save it elsewhere…", QMessageBox.ButtonRole.AcceptRole)
+        lose = box.addButton("Close without saving", QMessageBox.ButtonRole.DestructiveRole)
+        self.setEnabled(True)
+        box.exec()
+        self.setEnabled(False)
+        if box.clickedButton() is lose:
+            return True
+        if box.clickedButton() is not elsewhere:
+            return False
+        start = str(self.session.folder.parent)
+        path = QFileDialog.getExistingDirectory(self, "A folder for the build", start)
+        if not path:
+            return False
+        try:
+            save_build(Path(path), build)
+        except KyklonError as bad:
+            plain_box(self, "Not saved", bad)
+            return False
+        return True
+
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Override: running work is asked to stop, and the window goes once everything is on disk."""
         if self.session.ended:
+            if self.session.unsaved is not None and not self._keep_elsewhere(self.session.unsaved):
+                event.ignore()
+                QTimer.singleShot(20, self.close)
+                return
             self.closed.emit()
             super().closeEvent(event)
             return
