@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from kyklon.catalogue.records import CataloguePart, Positive
+
+
+def _expression(text: str) -> str:
+    try:
+        re.compile(text)
+    except (re.error, RecursionError, OverflowError) as bad:
+        raise ValueError(f"is not a valid regular expression: {bad}") from bad
+    return text
 
 
 class LogPattern(CataloguePart):
@@ -20,7 +29,7 @@ class LogPattern(CataloguePart):
     means: Literal["passed", "stops", "hurts", "told"]
     stage: str
     code: str = ""
-    pattern: str = Field(min_length=1)
+    pattern: Annotated[str, AfterValidator(_expression)] = Field(min_length=1)
     rank: int = 0
     start: bool = False
     kernel_line: bool = False

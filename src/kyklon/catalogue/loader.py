@@ -81,7 +81,7 @@ class Catalogue:
     shelf: Mapping[tuple[str, str], records.CataloguePart | None] = field(default_factory=dict)
 
     def all(self, kind: type[PartT]) -> tuple[PartT, ...]:
-        """Every part of a kind, in catalogue order. Raises CatalogueError for a kind of LATE whose file is wrong."""
+        """Every part of a kind, in catalogue order."""
         name = _name_of(kind)
         rows = _late(name, self.user_folder) if name in LATE else self.parts.get(name, {})
         return tuple(part for part in rows.values() if isinstance(part, kind))
@@ -140,6 +140,14 @@ def load(user_folder: Path | None = None, *, strict: bool = True) -> Catalogue:
         for part in rows.values():
             parts[kind][part.id] = part
             own[kind, part.id] = path
+    for kind in LATE if user_folder else ():
+        try:
+            _own_late(kind, user_folder)
+        except CatalogueError as bad:
+            if strict:
+                raise
+            assert user_folder is not None
+            broken.append(Broken(user_folder / f"{kind}.toml", bad))
     if user_folder:
         remembered.keep(user_folder)
     return _consistent(Catalogue(parts, user_folder, own), ships, broken, strict=strict)
@@ -187,10 +195,11 @@ def _consistent(
         spoilt = _first_spoilt(catalogue)
         if spoilt is None:
             return replace(catalogue, broken=tuple(broken))
-        place, bad = spoilt
-        path = catalogue.own.get(place)
-        if strict or path is None:
+        places, bad = spoilt
+        place = next((each for each in places if each in catalogue.own), None)
+        if strict or place is None:
             raise bad
+        path = catalogue.own[place]
         kind, part_id = place
         broken.append(Broken(path, bad))
         rows = {key: part for key, part in catalogue.parts[kind].items() if key != part_id}
@@ -200,19 +209,28 @@ def _consistent(
         catalogue = replace(catalogue, parts={**catalogue.parts, kind: rows}, own=own)
 
 
-def _first_spoilt(catalogue: Catalogue) -> tuple[tuple[str, str], CatalogueError] | None:
+def _first_spoilt(catalogue: Catalogue) -> tuple[tuple[tuple[str, str], ...], CatalogueError] | None:
+    """What does not go together, with the parts that may be to blame, the likeliest first: kind and id."""
     for file, part_id, kind, wanted in _references(catalogue):
         if wanted not in catalogue.parts[_name_of(kind)]:
-            return (file, part_id), CatalogueError(
+            return ((file, part_id),), CatalogueError(
                 f"{file}.toml: {part_id} refers to {kind.__name__.lower()} {wanted!r}, which does not exist.",
                 do="Correct the reference or add the part.",
             )
+    for system in catalogue.all(records.System):
+        its = catalogue.find(control_records.Keyboard, system.keyboard)
+        for key in {each for held in system.held for each in held}:
+            if its is None or its.key(key) is None:
+                return (("systems", system.id), ("keyboards", system.keyboard)), CatalogueError(
+                    f"systems.toml: {system.id} holds the key {key!r}, which its keyboard has not.",
+                    do="Correct the system's keys or its keyboard.",
+                )
     for own_kind, part_id in catalogue.own:
         if own_kind in ("dialects", "templates"):  # the shipped ones are checked by the tests
             try:
                 check_templates_of(catalogue.parts[own_kind][part_id])
             except CatalogueError as bad:
-                return (own_kind, part_id), bad
+                return ((own_kind, part_id),), bad
     return None
 
 
@@ -257,11 +275,19 @@ def shipped(kind: str) -> Mapping[str, records.CataloguePart]:
 
 @cache
 def _late(kind: str, user_folder: Path | None) -> Mapping[str, records.CataloguePart]:
-    """The rows of a kind of LATE."""
-    user_file = user_folder / f"{kind}.toml" if user_folder else None
-    if user_file is None or not user_file.exists():
+    """The rows of a kind of LATE; those that ship alone where the user's file cannot be used (`load` names it)."""
+    try:
+        return {**shipped(kind), **_own_late(kind, user_folder)}
+    except CatalogueError:
         return shipped(kind)
-    return {**shipped(kind), **_read(kind, LATE[kind], _user_text(user_file), str(user_file))}
+
+
+def _own_late(kind: str, user_folder: Path | None) -> Mapping[str, records.CataloguePart]:
+    """The user's rows of a kind of LATE. Raises CatalogueError."""
+    user_file = user_folder / f"{kind}.toml" if user_folder else None
+    if user_file is None or not user_file.is_file():
+        return {}
+    return _read(kind, LATE[kind], _user_text(user_file), str(user_file))
 
 
 def _user_text(path: Path) -> str:
@@ -332,10 +358,6 @@ def _references(catalogue: Catalogue) -> list[tuple[str, str, type[records.Catal
     for system in catalogue.all(records.System):
         checks.append(("systems", system.id, records.Emulator, system.emulator))
         checks += [("systems", system.id, records.Emulator, other) for other in system.also]
-        its = catalogue.find(control_records.Keyboard, system.keyboard)
-        for key in {each for held in system.held for each in held}:
-            if its is None or its.key(key) is None:
-                raise CatalogueError(f"systems.toml: {system.id} holds the key {key!r}, which its keyboard has not.")
         if system.keyboard:
             checks.append(("systems", system.id, control_records.Keyboard, system.keyboard))
     for note in catalogue.all(records.Workaround):

@@ -141,7 +141,9 @@ def state_of(
     made: tuple[Machine, ...] | None = None,
 ) -> State:  # fmt: skip
     """A drill as it stands. made: the machines, where they were made before. Raises KyklonError, Cancelled."""
-    drill = next(each for each in catalogue.all(Drill) if each.id == kept.drill)
+    drill = next((each for each in catalogue.all(Drill) if each.id == kept.drill), None)
+    if drill is None:
+        raise WrongUse(f"The drill {kept.drill!r} is no longer in the catalogue.", do="Start another one.")
     setting = setting_of(build, catalogue)
     hidden = hidden_in(drill, kept.seed, setting)
     if made is None:
