@@ -6,6 +6,7 @@ Everything the program keeps goes through here: builds, the shelf, stand-in driv
 from __future__ import annotations
 
 import contextlib
+import errno
 import fcntl
 import hashlib
 import os
@@ -14,8 +15,9 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO
 
+from kyklon.base import reading
 from kyklon.base.errors import KyklonError, VerifyError
-from kyklon.base.inside import refuse_systems_own
+from kyklon.base.inside import refuse_link_on_the_way, refuse_systems_own
 
 _BLOCK = 1 << 20  # bytes copied at a time
 UNFINISHED = ".unfinished"  # ending of a file that is not whole yet
@@ -91,14 +93,17 @@ _held = threading.local()
 
 
 @contextlib.contextmanager
-def alone(path: Path) -> Iterator[None]:
+def alone(path: Path, *, wait: bool = True) -> Iterator[None]:
     """Read, change and write `path` with nobody else of this or another program at it: who asks second waits.
 
-    The lock is a file beside it; it is of the kernel's keeping, so none is left of a program that was killed. May be
-    nested. Raises OSError where the folder cannot be written.
+    wait: False to raise BlockingIOError instead. The lock is a file beside it; it is of the kernel's keeping, so none
+    is left of a program that was killed. May be nested. Raises OSError where the folder cannot be written.
     """
     path = path.resolve()
-    with _turns.setdefault(path, threading.RLock()):
+    turn = _turns.setdefault(path, threading.RLock())
+    if not turn.acquire(blocking=wait):
+        raise BlockingIOError(errno.EWOULDBLOCK, os.strerror(errno.EWOULDBLOCK), str(path))
+    try:
         depth: dict[Path, int] = _held.__dict__.setdefault("depth", {})
         if depth.get(path):
             yield
@@ -107,13 +112,19 @@ def alone(path: Path) -> Iterator[None]:
         flags = os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC
         descriptor = os.open(path.with_name(f".{path.name}{LOCK}"), flags, 0o666)
         try:
-            with contextlib.suppress(OSError):  # a file system without locks
-                fcntl.flock(descriptor, fcntl.LOCK_EX)
+            try:
+                fcntl.flock(descriptor, fcntl.LOCK_EX | (0 if wait else fcntl.LOCK_NB))
+            except BlockingIOError:
+                raise
+            except OSError:  # a file system without locks
+                pass
             depth[path] = 1
             yield
         finally:
             depth.pop(path, None)
             os.close(descriptor)
+    finally:
+        turn.release()
 
 
 def replace(path: Path, data: bytes) -> None:
@@ -121,6 +132,7 @@ def replace(path: Path, data: bytes) -> None:
 
     Folders on the way are made. Raises OSError; the old file is then untouched.
     """
+    refuse_link_on_the_way(path)
     path.parent.mkdir(parents=True, exist_ok=True)
     with _fresh(path) as (fresh, file):
         file.write(data)
@@ -153,9 +165,10 @@ def copy(source: Path, target: Path, moved: Callable[[int], object] = _nothing) 
     if target.is_file() and target.stat().st_size == source.stat().st_size and _digest(target) == _digest(source):
         moved(source.stat().st_size)
         return False
+    refuse_link_on_the_way(target)
     target.parent.mkdir(parents=True, exist_ok=True)
     with _fresh(target) as (fresh, writer):
-        with source.open("rb") as reader:
+        with reading.opened(source) as reader:
             while block := reader.read(_BLOCK):
                 moved(len(block))
                 wanted.update(block)
@@ -181,5 +194,5 @@ def sweep(folder: Path) -> None:
 
 
 def _digest(path: Path) -> bytes:
-    with path.open("rb") as file:
+    with reading.opened(path) as file:
         return hashlib.file_digest(file, "sha256").digest()

@@ -39,6 +39,22 @@ def refuse_systems_own(path: Path) -> None:
         raise WrongUse(what, do=f"{own} belongs to the system. `kyklon drives` lists the drives.")
 
 
+BUILD_FILE = "build.json"  # what makes a folder a build's
+
+
+def refuse_link_on_the_way(path: Path) -> None:
+    """Raise WrongUse where a folder between a build and its file is a link: it would lead what is written elsewhere."""
+    passed: list[Path] = []
+    for above in path.absolute().parents:
+        if (above / BUILD_FILE).exists():
+            for folder in passed:
+                if folder.is_symlink():
+                    raise WrongUse(f"{folder} is a link to another folder; nothing is written through it.",
+                                   do="Move it aside and try again.")  # fmt: skip
+            return
+        passed.append(above)
+
+
 @contextlib.contextmanager
 def open_file(path: Path, flags: int, *, exclusive_device: bool = False, mode: int = 0o666) -> Iterator[int]:
     """A descriptor of `path`, with no link followed in any of its folders. Raises OSError (ELOOP for a link).

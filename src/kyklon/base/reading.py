@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import errno
 import json
+import os
 import re
+import stat
 import tomllib
+from io import BufferedReader
 from pathlib import Path
 from typing import Any
 
@@ -14,10 +18,34 @@ MOST_BYTES = 16 << 20  # bytes of a text file; builds, catalogues and manifests 
 _DEEPEST = 100  # brackets within brackets; both parsers recurse for each
 
 
+def opened(path: Path, *, devices: bool = False) -> BufferedReader:
+    """A file to read from; a pipe, a socket or a terminal, which would be waited for without end, is none.
+
+    devices: a block device is one too. Raises OSError, KyklonError for what is no file, ValueError for a name that
+    cannot be one.
+    """
+    descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
+    mode = os.fstat(descriptor).st_mode
+    if not (stat.S_ISREG(mode) or (devices and stat.S_ISBLK(mode))):
+        os.close(descriptor)
+        if stat.S_ISDIR(mode):
+            raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), str(path))
+        raise KyklonError(f"{path} is not a file: it is {_kind(mode)}.", do="Choose a plain file.")
+    return os.fdopen(descriptor, "rb")
+
+
+def _kind(mode: int) -> str:
+    for is_one, name in ((stat.S_ISFIFO, "a pipe"), (stat.S_ISSOCK, "a socket"), (stat.S_ISCHR, "a device"),
+                         (stat.S_ISBLK, "a drive")):  # fmt: skip
+        if is_one(mode):
+            return name
+    return "something else"
+
+
 def bytes_of(path: Path, most: int = MOST_BYTES) -> bytes:
     """A whole file of at most `most` bytes. Raises FormatError for a longer one, KyklonError when it cannot be read."""
     try:
-        with path.open("rb") as file:
+        with opened(path) as file:
             data = file.read(most + 1)
     except (OSError, ValueError) as bad:
         raise KyklonError(f"{path} cannot be read: {getattr(bad, 'strerror', None) or bad}.") from bad

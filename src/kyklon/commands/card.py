@@ -78,7 +78,7 @@ def compare_two(
     from kyklon.operations.card.volumes import compare
 
     sides = [
-        compare.side(name, Path(name) if Path(name).is_file() else written_card(name, folder).path)
+        compare.side(name, Path(name).absolute() if Path(name).is_file() else written_card(name, folder).path)
         for name in (first, second)
     ]
     with watching() as watch:

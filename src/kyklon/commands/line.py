@@ -11,6 +11,7 @@ import typing
 from argparse import ArgumentParser, ArgumentTypeError, RawDescriptionHelpFormatter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any, NoReturn
 
 from kyklon.base.errors import WrongUse
@@ -84,7 +85,8 @@ def _plain(kind: Any) -> tuple[type, bool]:
 def _reader(kind: type) -> Callable[[str], Any]:
     def reader(text: str) -> Any:
         try:
-            return kind(text)
+            # whole from the door on: no thread, journal or other program reads it from another folder
+            return Path(text).expanduser().absolute() if kind is Path else kind(text)
         except ValueError:
             raise ArgumentTypeError(f"{text!r} is not {_NUMBERS.get(kind, 'valid')}") from None
 

@@ -111,7 +111,7 @@ def learn(
                 "Its terminals are not known.", do="Close them in the window, or say them with --terminal 1U=ABS_Y-."
             )
     else:
-        draft = _from_tree(Path(source), tree, parts) if tree else _from(what, source, parts)
+        draft = _from_tree(Path(source).absolute(), tree, parts) if tree else _from(what, source, parts)
     for each in set_ or ():
         field, found, value = each.partition("=")
         if not found:
@@ -137,7 +137,7 @@ def _from(what: str, source: str, parts: Catalogue) -> Draft:
 
     if source != "-":
         with watching() as watch:
-            return learnt(what, Path(source), parts, watch)
+            return learnt(what, Path(source).absolute(), parts, watch)
     with tempfile.NamedTemporaryFile(suffix=".txt") as file:
         file.write(sys.stdin.buffer.read(4 << 20))
         file.flush()

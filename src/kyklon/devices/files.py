@@ -244,4 +244,23 @@ def open_path(path: Path, *, write: bool, limit: int | None = None) -> Iterator[
         kind = os.fstat(descriptor).st_mode
         if not stat.S_ISBLK(kind) and not stat.S_ISREG(kind):
             raise TargetError(f"{path} is neither a drive nor a file.", do="Choose another.")
+        if write:
+            hold(descriptor, path)
         yield FileHandle(descriptor, path, limit)
+
+
+def hold(descriptor: int, path: Path) -> None:
+    """Keep an open target for this writer alone, until it is closed. Raises TargetError where another has it.
+
+    The lock is of the open file (F_OFD_SETLK, fcntl(2)): another thread's opening counts as another writer, and the
+    tools that are handed the descriptor, some of which lock with flock(2), are not in each other's way.
+    """
+    whole = struct.pack("@hhqqi4x", fcntl.F_WRLCK, os.SEEK_SET, 0, 0, 0)
+    try:
+        fcntl.fcntl(descriptor, fcntl.F_OFD_SETLK, whole)
+    except (BlockingIOError, PermissionError) as bad:
+        raise TargetError(
+            f"{path} is being written by another program or window.", do="Wait until that is done, then start over."
+        ) from bad
+    except OSError:  # a file system without locks
+        return

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import BinaryIO, Protocol
 
+from kyklon.base import reading
 from kyklon.base.errors import FormatError, SourceError
 from kyklon.model.image_file import SourceFacts, Stated
 
@@ -212,7 +213,7 @@ def check_parts(facts: SourceFacts, check: Callable[[], object] = lambda: None) 
         stated = known.get(part.name)
         if stated is None:
             continue
-        with part.open("rb") as file:
+        with reading.opened(part) as file:
             got = of_file(file, stated.algorithm, check)
         if got != stated.digest:
             raise SourceError(

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from kyklon.base import reading
 from kyklon.base.archives import ArchiveDamage, open_zip
 from kyklon.base.errors import KyklonError
 from kyklon.base.inside import files_below
@@ -131,7 +132,7 @@ def _inside(folder: Path, archives: list[str]) -> tuple[Counter[str], list[str]]
     step = max(1, len(archives) // _OPENED)
     for name in archives[::step][:_OPENED]:
         try:
-            with (folder / name).open("rb") as file, open_zip(file) as archive:
+            with reading.opened(folder / name) as file, open_zip(file) as archive:
                 endings = {_ending(info.filename) for info in archive.infolist() if not info.is_dir()}
         except (ArchiveDamage, OSError, ValueError, RuntimeError, KyklonError):
             broken.append(name)

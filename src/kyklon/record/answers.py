@@ -9,6 +9,7 @@ from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+from kyklon.base import own_file
 from kyklon.base.errors import KyklonError
 
 FILE = "titles.sqlite3"  # in the build folder
@@ -40,7 +41,7 @@ class Answers:
     @contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:
         try:
-            with closing(sqlite3.connect(self._path, timeout=10)) as store, store:
+            with closing(own_file.database(self._path, 10)) as store, store:
                 store.execute("pragma journal_mode = wal")  # an answer is kept while the next one is given
                 store.execute("pragma synchronous = normal")
                 store.execute("create table if not exists answers (key text primary key, title text, proposed text, "

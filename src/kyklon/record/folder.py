@@ -18,11 +18,12 @@ from pydantic import ValidationError
 
 from kyklon.base import durable
 from kyklon.base.errors import BuildFolderError, FormatError, KyklonError, NewerBuild
+from kyklon.base.inside import BUILD_FILE
 from kyklon.base.reading import bytes_of, json_of
 from kyklon.model.build import VERSION, Build
 from kyklon.model.merge import Merged, merge
 
-CURRENT, PREVIOUS = "build.json", "build.previous.json"
+CURRENT, PREVIOUS = BUILD_FILE, "build.previous.json"
 
 
 def _renamed_kernels(data: dict[str, Any]) -> dict[str, Any]:

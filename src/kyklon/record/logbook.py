@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
+from kyklon.base import own_file
 from kyklon.base.errors import BuildFolderError
 from kyklon.base.shown import visible
 
@@ -53,7 +54,7 @@ class Logbook:
     @contextlib.contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:
         try:
-            connection = sqlite3.connect(self._path, timeout=10)
+            connection = own_file.database(self._path, 10)
             connection.text_factory = lambda raw: raw.decode("utf-8", "replace")
             try:
                 connection.execute("PRAGMA journal_mode=WAL")  # safe without waiting for the disk at every entry

@@ -15,7 +15,7 @@ from jeepney import DBusAddress, DBusErrorResponse, MessageType, Properties, new
 from jeepney.io.blocking import DBusConnection, open_dbus_connection
 
 from kyklon.base.errors import TargetError, TargetLost
-from kyklon.devices.files import FileHandle
+from kyklon.devices.files import FileHandle, hold
 from kyklon.devices.linux.drives import MEMBERS, SYSTEM_MOUNTS
 from kyklon.devices.ports import DriveFacts, PartFacts
 
@@ -99,6 +99,8 @@ class UDisks:
             (held,) = self._call(connection, path, f"{SERVICE}.Block", "OpenDevice", "sa{sv}", (mode, options), _OPEN_S)
             descriptor = held.to_raw_fd()
             try:
+                if write:
+                    hold(descriptor, self.path(identity))
                 yield _Handle(descriptor, self.path(identity), self, path)
             finally:
                 os.close(descriptor)

@@ -143,7 +143,8 @@ def move_games(
 
 def take_back(folder: Path, destination: Destination, watch: Watch = UNWATCHED) -> carry.Undone:
     """Take the last transfer back. folder: of the build. Raises KyklonError, Cancelled."""
-    done = carry.undo(folder, destination, watch)
+    with carry.only_one(destination):
+        done = carry.undo(folder, destination, watch)
     Logbook(folder).add(60, "Transfer taken back", f"{done.removed} files removed, {done.restored} put back, "
                         f"{len(done.left)} left because they were changed there.")  # fmt: skip
     return done

@@ -16,10 +16,13 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import IO
 
-from kyklon.base.errors import KyklonError, TargetFull, VerifyError
+from kyklon.base import durable, own_file, reading
+from kyklon.base.errors import KyklonError, TargetError, TargetFull, VerifyError
 from kyklon.base.meter import Meter
+from kyklon.base.places import cache_folder
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
+from kyklon.base.reading import bytes_of, json_of
 from kyklon.devices.destination import Destination
 from kyklon.operations.library.transfer import Transfer
 
@@ -28,6 +31,7 @@ KNOWN = "transferred.json"  # what was read back whole, by target: stamps of sou
 UNFINISHED = ".unfinished"
 UNDO = ".before-transfer"  # folder of the destination that keeps what was replaced, until the next transfer
 _BLOCK = 1 << 20
+_LONGEST_JOURNAL = 1 << 30  # bytes; a step has some 150, and a transfer of a million games three million steps
 _TOGETHER = 32  # files that are written down at once before they are copied
 
 
@@ -50,6 +54,8 @@ class Journal:
 
     def __init__(self, folder: Path | None) -> None:
         self._path = folder / JOURNAL if folder is not None else None
+        if self._path is not None:
+            own_file.refuse_foreign(self._path)
         self._file: IO[str] | None = None
         self._anew: Destination | None = None
         self.earlier: frozenset[str] = frozenset()  # of those, what a transfer that was cut short left
@@ -72,7 +78,7 @@ class Journal:
         assert self._path is not None
         self.parts = {str(each.get("target")) for each in steps if each.get("do") == "part"}
         self.earlier = frozenset(self.parts)
-        self._file = self._path.open("a", encoding="utf-8")
+        self._file = own_file.opened(self._path)
         return True
 
     def note(self, *, lasting: bool = True, **step: object) -> None:
@@ -83,7 +89,7 @@ class Journal:
             destination, self._anew = self._anew, None
             _clear_undo(destination)
             if self._path is not None:
-                self._file = self._path.open("w", encoding="utf-8")
+                self._file = own_file.opened(self._path, anew=True)
                 self.note(do="begin", to=destination.name)
         if self._file is not None:
             self._file.write(json.dumps(step) + "\n")
@@ -104,11 +110,11 @@ class Journal:
 def read_journal(path: Path) -> list[dict[str, object]]:
     """The steps that were written whole."""
     steps: list[dict[str, object]] = []
-    with contextlib.suppress(OSError):
-        for line in path.read_text(encoding="utf-8", errors="replace").splitlines():
+    with contextlib.suppress(KyklonError):
+        for line in bytes_of(path, _LONGEST_JOURNAL).decode("utf-8", "replace").split("\n"):
             try:
                 step = json.loads(line)
-            except ValueError:
+            except (ValueError, RecursionError):
                 break
             if isinstance(step, dict):
                 steps.append(step)
@@ -123,6 +129,27 @@ def carry_out(
     Raises Cancelled, TargetFull before anything is copied, VerifyError, TargetLost and TargetError when the destination
     fails, KyklonError when the library does. A file is under its own name only when it is whole.
     """
+    with only_one(destination):
+        return _carried_out(transfer, library, destination, watch, folder)
+
+
+@contextlib.contextmanager
+def only_one(destination: Destination) -> Iterator[None]:
+    """One transfer at a time to a destination, of all programs of this user. Raises TargetError for a second one."""
+    digest = hashlib.sha256(destination.name.encode("utf-8", "surrogateescape")).hexdigest()[:32]
+    with contextlib.ExitStack() as held:
+        try:
+            held.enter_context(durable.alone(cache_folder() / f"transfer-{digest}", wait=False))
+        except BlockingIOError as bad:
+            raise TargetError(
+                f"Another window or program is copying to {destination.name}.", do="Wait until that is done."
+            ) from bad
+        yield
+
+
+def _carried_out(
+    transfer: Transfer, library: Path, destination: Destination, watch: Watch, folder: Path | None
+) -> TransferReport:
     begun = time.monotonic()
     known = _Known(folder, destination.name)
     _room(transfer, destination, known)
@@ -172,8 +199,8 @@ class _Known:
         self._name = name
         self._told: dict[str, list[str]] = {}
         if self._path is not None:
-            with contextlib.suppress(OSError, ValueError):
-                data = json.loads(self._path.read_text(encoding="utf-8"))
+            with contextlib.suppress(KyklonError):
+                data = json_of(bytes_of(self._path, _LONGEST_JOURNAL), str(self._path))
                 if isinstance(data, dict) and data.get("to") == name and isinstance(data.get("files"), dict):
                     self._told = data["files"]
 
@@ -185,8 +212,6 @@ class _Known:
 
     def keep(self) -> None:
         if self._path is not None:
-            from kyklon.base import durable
-
             with contextlib.suppress(OSError):
                 durable.replace_text(self._path, json.dumps({"to": self._name, "files": self._told}))
 
@@ -318,7 +343,7 @@ def unfinished(target: str) -> str:
 
 def _blocks(source: Path) -> Iterator[bytes]:
     try:
-        with source.open("rb") as file:
+        with reading.opened(source) as file:
             while block := file.read(_BLOCK):
                 yield block
     except OSError as bad:
@@ -327,7 +352,7 @@ def _blocks(source: Path) -> Iterator[bytes]:
 
 def _piece(source: Path, at: int, count: int) -> bytes:
     try:
-        with source.open("rb") as file:
+        with reading.opened(source) as file:
             file.seek(at)
             return file.read(count)
     except OSError as bad:
@@ -390,7 +415,7 @@ def undo(folder: Path, destination: Destination, watch: Watch = UNWATCHED) -> Un
         for above in list(PurePosixPath(target).parents)[:-1]:
             destination.remove_folder(str(above))
     _clear_undo(destination)
-    with (folder / JOURNAL).open("a", encoding="utf-8") as file:
+    with own_file.opened(folder / JOURNAL) as file:
         file.write(json.dumps({"do": "undone"}) + "\n")
     with contextlib.suppress(OSError):
         (folder / KNOWN).unlink(missing_ok=True)

@@ -17,6 +17,8 @@ from contextlib import closing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from kyklon.base import own_file
+from kyklon.base.errors import WrongUse
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.records import DumpHeader
@@ -143,7 +145,7 @@ class Facts:
         if self._path is None or not self._fresh:
             return
         rows = [(key, _packed(facts)) for key, facts in self._fresh.items()]
-        with suppress(sqlite3.Error, OSError), closing(_opened(self._path)) as store, store:
+        with suppress(sqlite3.Error, OSError, WrongUse), closing(_opened(self._path)) as store, store:
             store.executemany("insert or replace into facts values (?, ?)", rows)
             self._fresh = {}
 
@@ -214,7 +216,7 @@ def header_of(start: bytes, headers: Iterable[DumpHeader]) -> int:
 
 
 def _opened(path: Path) -> sqlite3.Connection:
-    store = sqlite3.connect(path, timeout=5)
+    store = own_file.database(path, 5)
     store.execute("create table if not exists facts (key text primary key, told text) without rowid")
     store.execute(f"pragma user_version = {_FORM}")
     return store
@@ -224,10 +226,12 @@ def _read(path: Path) -> dict[str, str]:
     if not path.is_file():
         return {}
     try:
-        with closing(sqlite3.connect(path, timeout=5)) as store:
+        with closing(own_file.database(path, 5)) as store:
             if store.execute("pragma user_version").fetchone() != (_FORM,):
                 return {}
             return dict(store.execute("select key, told from facts"))
+    except WrongUse:  # no file of ours: it is neither read nor touched
+        return {}
     except (sqlite3.Error, ValueError, TypeError):
         with suppress(OSError):
             path.unlink()

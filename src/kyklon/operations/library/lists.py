@@ -14,6 +14,7 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 from xml.parsers import expat
 
+from kyklon.base import reading
 from kyklon.base.errors import FormatError, KyklonError
 from kyklon.base.reading import bytes_of
 from kyklon.model.library import ListScheme
@@ -75,7 +76,7 @@ def _read_sums(path: Path) -> Iterator[Listed]:
 
 def _read_csv(path: Path, scheme: ListScheme) -> Iterator[Listed]:
     """Rows; those that follow one another with one title are parts of one game."""
-    with path.open(encoding="utf-8-sig", errors="surrogateescape", newline="") as file:
+    with io.TextIOWrapper(reading.opened(path), encoding="utf-8-sig", errors="surrogateescape", newline="") as file:
         rows = csv.reader(file, delimiter=_delimiter(path))
         try:
             names = next(rows, [])
@@ -102,7 +103,7 @@ def _read_csv(path: Path, scheme: ListScheme) -> Iterator[Listed]:
 
 def _delimiter(path: Path) -> str:
     """The mark that stands most often in the first line, outside of quotes."""
-    with path.open("rb") as file:
+    with reading.opened(path) as file:
         line = file.readline(65_536).decode("utf-8", "replace")
     bare = re.sub(r'"[^"]*"', "", line)
     return max(",;\t|", key=bare.count)
@@ -171,7 +172,7 @@ def _read_xml(path: Path, scheme: ListScheme) -> Iterator[Listed]:
     if not scheme.game:
         raise FormatError(path.name, 0, expected="the name of a game's element", got="none in the scheme")
     reader = _Xml(scheme, path.name)
-    with path.open("rb") as file:
+    with reading.opened(path) as file:
         try:
             while block := file.read(_BLOCK):
                 reader.parser.Parse(block, False)
@@ -190,7 +191,7 @@ def _read_json(path: Path, scheme: ListScheme) -> Iterator[Listed]:
     import ijson
 
     place = f"{scheme.game}.item" if scheme.game else "item"
-    with path.open("rb") as file:
+    with reading.opened(path) as file:
         try:
             for each in ijson.items(file, place, use_float=True):
                 game = _flat(each)
@@ -239,7 +240,7 @@ def guess(path: Path) -> ListScheme | None:
     """A scheme for a list, by the shape of its values: sums by their length, sizes by being numbers. None for a list of
     checksums. Raises KyklonError, FormatError for what is none of these."""
     try:
-        with path.open("rb") as file:
+        with reading.opened(path) as file:
             head = file.read(_SAMPLE)
     except OSError as bad:
         raise KyklonError(f"{path} cannot be read: {bad.strerror}.") from bad
@@ -350,7 +351,7 @@ def _guess_json(path: Path) -> ListScheme:
 
     columns: dict[str, dict[str, list[str]]] = {}
     try:
-        with path.open("rb") as file:
+        with reading.opened(path) as file:
             for count, (prefix, event, value) in enumerate(ijson.parse(file, use_float=True)):
                 if (event in ("string", "number") and ".item." in f".{prefix}") or prefix.startswith("item."):
                     place, _, key = prefix.rpartition(".")

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import csv
+import io
 from collections import defaultdict
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 
+from kyklon.base import reading
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.records import System
@@ -243,7 +245,7 @@ def plays_of(scan: Scan, path: Path) -> dict[str, int]:
         by_name[PurePosixPath(game.key).name.casefold()] = game.key
     found: dict[str, int] = {}
     try:
-        with path.open(encoding="utf-8-sig", errors="replace", newline="") as file:
+        with io.TextIOWrapper(reading.opened(path), encoding="utf-8-sig", errors="replace", newline="") as file:
             for row in csv.reader(file):
                 key = by_name.get(row[0].strip().casefold()) if row else None
                 count = next((cell.strip() for cell in row[1:] if cell.strip().isdecimal()), "")

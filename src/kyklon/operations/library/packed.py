@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Any, BinaryIO
 
+from kyklon.base import reading
 from kyklon.base.archives import ARCHIVE_DAMAGE, header_7z, open_zip
 from kyklon.base.quantities import show_bytes
 
@@ -48,7 +49,7 @@ def look_into(path: Path, moved: Moved = lambda _count: None) -> tuple[tuple[Mem
     moved: called with the bytes of the archive that are done; what it raises stops the look. Raises OSError where the
     file itself cannot be read.
     """
-    with path.open("rb") as data:
+    with reading.opened(path) as data:
         try:
             return _look_7z(data, moved) if path.suffix.lower() == ".7z" else _look_zip(data, moved)
         except _DAMAGE:

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePosixPath
 
+from kyklon.base import reading
 from kyklon.base.errors import KyklonError
 from kyklon.base.inside import files_below
 from kyklon.base.progress import UNWATCHED, Watch
@@ -122,7 +123,7 @@ def _is(folder: Path, file: File, wanted: SystemFile) -> bool:
     """Same contents, whatever its name."""
     if file.size != wanted.size:
         return False
-    with (folder / file.path).open("rb") as data:
+    with reading.opened(folder / file.path) as data:
         return hashlib.file_digest(data, "sha256").hexdigest() == wanted.sha256
 
 

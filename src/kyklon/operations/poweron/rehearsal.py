@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
-from kyklon.base import scratch, tools
+from kyklon.base import reading, scratch, tools
 from kyklon.base.cell import WORK, Cell, why_none
 from kyklon.base.errors import TargetError, ToolError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
@@ -334,7 +334,7 @@ def _fetched(bench: Bench, card: Path, name: str, to: Path) -> Path:
     part = next((p for p in table.partitions if p.number == bench.contents.boot_number), None) if table else None
     if part is None:
         raise ToolError(f"{name} cannot be fetched: there is no boot partition.")
-    with card.open("rb") as file:
+    with reading.opened(card, devices=True) as file:
         volume = FatReader(reader(file.fileno()), part.start)
         found = next(each for each in volume.files() if each.path.lower() == name.lower())
         to.write_bytes(volume.read(found, _KERNEL_MOST))

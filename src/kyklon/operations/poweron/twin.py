@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from kyklon.base import tools
+from kyklon.base import reading, tools
 from kyklon.base.errors import ToolError
 from kyklon.base.meter import Meter
 from kyklon.base.progress import Watch
@@ -75,7 +75,7 @@ def make(card: Path, contents: CardContents, folder: Path, watch: Watch) -> Path
     twin = folder / "twin.img"
     meter = Meter("Making a twin", kept.total, watch)
     done = 0
-    with card.open("rb") as source, twin.open("xb") as file:
+    with reading.opened(card, devices=True) as source, twin.open("xb") as file:
         file.truncate(size)
         for start, end in kept.used:
             for at in range(start, min(end, size), _CHUNK):
@@ -105,7 +105,7 @@ def _only(contents: CardContents, number: int) -> CardContents:
 def _with_own_programs(twin: Path, part: Partition, contents: CardContents, folder: Path) -> None:
     """This computer's shell in the card's place, and the boot files where that kernel cannot mount their partition."""
     shell = Path(tools.find("busybox"))
-    with twin.open("rb") as opened:
+    with reading.opened(twin, devices=True) as opened:
         found = ExtReader(reader(opened.fileno()), part.start, part.size).find(SHELL)
     if found is None or found.number != foreign(_only(contents, part.number)).inode:
         raise ToolError(
@@ -128,7 +128,7 @@ def _boot_texts(card: Path, contents: CardContents) -> list[tuple[str, bytes]]:
     part = next((p for p in table.partitions if p.number == contents.boot_number), None) if table else None
     if part is None:
         return []
-    with card.open("rb") as file:
+    with reading.opened(card, devices=True) as file:
         volume = FatReader(reader(file.fileno()), part.start)
         return [
             (each.path, volume.read(each, _TEXTS))

@@ -11,6 +11,7 @@ import shutil
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
+from kyklon.base import reading
 from kyklon.base.errors import WrongUse
 from kyklon.base.inside import files_below, inside
 from kyklon.base.quantities import show_bytes
@@ -138,7 +139,7 @@ class _Work:
         for kernel in wanted:
             if chosen or kernel.file not in self.sizes:
                 continue
-            with (self.folder / kernel.file).open("rb") as file:
+            with reading.opened(self.folder / kernel.file) as file:
                 found = kernel_set(file.read(8 << 20))
             if not found:
                 self._stop(
@@ -260,7 +261,7 @@ class _Work:
         )
 
     def _sum(self, path: str) -> str:
-        with (self.folder / path).open("rb") as file:
+        with reading.opened(self.folder / path) as file:
             return hashlib.file_digest(file, "sha256").hexdigest()
 
     def remembered(self, complete: list[str]) -> None:
@@ -268,7 +269,7 @@ class _Work:
         name = self.layout.remembered
         if not name or name not in self.sizes:
             return
-        with (self.folder / name).open("rb") as file:
+        with reading.opened(self.folder / name) as file:
             machine = file.read(200).decode("utf-8", "replace").strip()
         if machine not in {each.id for each in self.layout.machines}:
             self._stop(

@@ -12,6 +12,7 @@ from typing import Protocol
 
 from pydantic import Field, ValidationError
 
+from kyklon.base import reading
 from kyklon.base.errors import FormatError, KyklonError, WrongUse
 from kyklon.base.inside import files_below, inside
 from kyklon.base.progress import Watch
@@ -59,11 +60,11 @@ class InFolder:
         return text_of(bytes_of(self.folder / path, _LARGEST_MANIFEST), path)
 
     def head(self, path: str) -> bytes:
-        with (self.folder / path).open("rb") as file:
+        with reading.opened(self.folder / path) as file:
             return file.read(8)
 
     def sha256(self, path: str) -> str | None:
-        with (self.folder / path).open("rb") as file:
+        with reading.opened(self.folder / path) as file:
             return of_file(file, "SHA-256", self.watch.check)
 
     def permits(self, path: str) -> None:

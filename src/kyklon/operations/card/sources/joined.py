@@ -9,6 +9,7 @@ import re
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
+from kyklon.base import reading
 from kyklon.base.errors import SourceError
 from kyklon.model.image_file import SourceFacts
 
@@ -63,7 +64,7 @@ class Joined(io.RawIOBase):
 
     def __init__(self, parts: tuple[Path, ...]) -> None:
         super().__init__()
-        self._files = [part.open("rb") for part in parts]
+        self._files = [reading.opened(part, devices=True) for part in parts]
         self._starts = [0, *itertools.accumulate(part.stat().st_size for part in parts)]
         self._at = 0
 
@@ -106,5 +107,5 @@ class Joined(io.RawIOBase):
 def open_image(facts: SourceFacts) -> BinaryIO:
     """An image file as it is on disk, its parts joined."""
     if not facts.parts:
-        return facts.path.open("rb")
+        return reading.opened(facts.path, devices=True)
     return cast(BinaryIO, io.BufferedReader(Joined(facts.parts), 1 << 20))

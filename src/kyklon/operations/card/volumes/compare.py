@@ -7,7 +7,7 @@ from collections.abc import Generator, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from kyklon.base import scratch
+from kyklon.base import reading, scratch
 from kyklon.base.errors import FormatError, ToolError, WrongUse
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
@@ -153,7 +153,7 @@ _PIECE = 4 << 20  # bytes of each side held at a time
 def _first_in_files(first: Path, second: Path) -> int | None:
     """The first byte in which two files differ; the shorter one's end when it is the other's beginning."""
     at = 0
-    with first.open("rb") as here, second.open("rb") as there:
+    with reading.opened(first, devices=True) as here, reading.opened(second, devices=True) as there:
         while True:
             a, b = here.read(_PIECE), there.read(_PIECE)
             if (offset := _first_difference(a, b)) is not None:

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from kyklon.base import reading
 from kyklon.base.errors import FormatError, KyklonError
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
@@ -49,7 +50,7 @@ def observe(path: Path, programs: Iterable[str] = ()) -> CardContents:
     """Read a card, a device or a plain image, as firmware and kernel would. programs: on the root, to be looked at."""
     try:
         found = survey(path, deep=False, strict=False)
-        with path.open("rb") as file:
+        with reading.opened(path, devices=True) as file:
             return _observed(reader(file.fileno()), file.seek(0, 2), found.volumes, tuple(programs))
     except FormatError as bad:
         return CardContents(table_error=str(bad))
@@ -129,7 +130,7 @@ def held(facts: SourceFacts, watch: Watch = UNWATCHED, seconds: float = 2.0) -> 
     Raises SourceError for a damaged one, Cancelled.
     """
     if facts.kind == "plain" and not facts.parts:
-        with facts.path.open("rb") as file:
+        with reading.opened(facts.path, devices=True) as file:
             size = file.seek(0, 2)
             yield Held(facts.path, reader(file.fileno()), size, True, size)
             return

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from kyklon.base import tools
+from kyklon.base import reading, tools
 from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.partitions import reader
 
@@ -36,12 +36,12 @@ class FatVolume:
 
     def free_bytes(self) -> int:
         """Raises FormatError, OSError."""
-        with self.path.open("rb") as file:
+        with reading.opened(self.path, devices=True) as file:
             return FatReader(reader(file.fileno()), self.offset).free_bytes()
 
     def cluster_bytes(self) -> int:
         """Bytes of a cluster: BPB_BytsPerSec x BPB_SecPerClus (Microsoft FAT specification, boot sector at 11, 13)."""
-        with self.path.open("rb") as file:
+        with reading.opened(self.path, devices=True) as file:
             file.seek(self.offset)
             sector = file.read(16)
         return max(512, int.from_bytes(sector[11:13], "little") * sector[13])

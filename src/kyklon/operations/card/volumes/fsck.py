@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from kyklon.base import tools
+from kyklon.base import reading, tools
 from kyklon.base.errors import FormatError, ToolError
 from kyklon.operations.card.volumes.partitions import read_table
 from kyklon.operations.card.volumes.survey import reader
@@ -46,7 +46,7 @@ def asked(path: Path | None) -> Iterator[Complaints]:
 
 def _root_start(path: Path) -> int | None:
     try:
-        with path.open("rb") as file:
+        with reading.opened(path, devices=True) as file:
             root = read_table(reader(file.fileno()), file.seek(0, 2), strict=False).root()
     except (OSError, FormatError):
         return None

@@ -1,0 +1,61 @@
+"""Files that the program adds to by itself: journals and databases in a build folder.
+
+A build folder may come from anybody. What stands under such a file's name is written to only when it is a plain file;
+a link, a pipe or a device is refused, so that nothing is ever written through it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sqlite3
+import stat
+from pathlib import Path
+from typing import IO
+
+from kyklon.base.errors import WrongUse
+from kyklon.base.inside import refuse_link_on_the_way
+
+_FLAGS = os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+_BESIDE = ("", "-wal", "-shm", "-journal")  # files of a SQLite database (sqlite.org/tempfiles)
+
+
+def refuse_foreign(path: Path) -> None:
+    """Raise WrongUse where `path` is there and is not a plain file, or a link leads to its folder."""
+    refuse_link_on_the_way(path)
+    with contextlib.suppress(FileNotFoundError):
+        status = path.lstat()
+        what = _what(status)
+        if what:
+            raise WrongUse(f"{path} is {what}; nothing is written through it.", do="Move it aside and try again.")
+
+
+def _what(status: os.stat_result) -> str:
+    """What a name is that is no plain file, '' for one that is."""
+    if stat.S_ISLNK(status.st_mode):
+        return "a link to another file"
+    return "" if stat.S_ISREG(status.st_mode) else "not a plain file"
+
+
+def opened(path: Path, *, anew: bool = False) -> IO[str]:
+    """A text file to add to, or one begun anew; of the old one another name may be kept, so it is not written over.
+    Raises WrongUse (see refuse_foreign) and OSError."""
+    refuse_foreign(path)
+    if anew:
+        path.unlink(missing_ok=True)
+    descriptor = os.open(path, _FLAGS | (0 if anew else os.O_APPEND), 0o666)
+    file = os.fdopen(descriptor, "w" if anew else "a", encoding="utf-8")
+    try:
+        if what := _what(os.fstat(descriptor)):
+            raise WrongUse(f"{path} is {what}; nothing is written through it.", do="Move it aside and try again.")
+    except BaseException:
+        file.close()
+        raise
+    return file
+
+
+def database(path: Path, timeout_s: float) -> sqlite3.Connection:
+    """A SQLite database, made where it is not there. Raises WrongUse (see refuse_foreign) and sqlite3.Error."""
+    for ending in _BESIDE:
+        refuse_foreign(path.with_name(path.name + ending))
+    return sqlite3.connect(path, timeout=timeout_s)
