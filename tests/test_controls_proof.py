@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from kyklon.base.errors import Cancelled
+from kyklon.base.errors import Cancelled, WrongUse
 from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.catalogue.loader import Catalogue
 from kyklon.devices.linux.inputs import LinuxInputs
@@ -19,8 +19,10 @@ from kyklon.operations.controls.faulty import Fault, Plan, World
 from kyklon.operations.controls.levers import Axis, Rose, axis_hwdb, judged
 from kyklon.operations.controls.proof import Diagnosis, Reasoner, Session
 from kyklon.operations.controls.reports import FLOOD, Answer, Listener
+from kyklon.operations.controls.rig import rig_of
 from kyklon.operations.controls.sources import FLOOD_S, PluggedSource, StandInSource, matched
 from kyklon.operations.controls.told import ends_found, told
+from support import Demo
 from test_controls import rig_for
 
 
@@ -249,3 +251,14 @@ def test_a_stand_in_follows_the_wires_and_keeps_its_faults(catalogue: Catalogue,
     told = standin.followed(wrong, pair)
     assert told.ends["p1.b6"] == pair.wires["p1.b6"]
     assert told.ends["p1.b1"] == pair.wires["p1.b4"]
+
+
+def test_a_panel_without_wires_cannot_be_miswired(
+    demo: Demo, catalogue: Catalogue, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rig = rig_of(demo.build, catalogue)
+    assert rig is not None
+    assert len(standin.drawn(Plan(rig), 10_000, 1)) > 20  # as many as there can be, and no more
+    monkeypatch.setattr(standin, "single_faults", lambda _plan: [])
+    with pytest.raises(WrongUse, match="No switch is wired"):
+        standin.drawn(Plan(rig), 2, 1)

@@ -16,6 +16,7 @@ from kyklon.catalogue import loader, records
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Bridge, Disk, Display, Range
 from kyklon.devices.linux.inputs import direction
+from kyklon.model import kernel_line
 from kyklon.model.build import Build, edited
 from kyklon.model.card import Partition, PartitionTable
 from kyklon.model.display import Edid, RangeLimits
@@ -23,7 +24,7 @@ from kyklon.model.root_device import root_device
 from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.assembly.power import budget
-from kyklon.operations.controls.quirks import quirk_given
+from kyklon.operations.controls.quirks import heard, joined, quirk_given, storage_quirk_given
 from kyklon.operations.picture.findings import findings as picture_findings
 from kyklon.operations.picture.ranges import carried, display_ranges, fit, propose
 from kyklon.operations.registry import OPERATIONS
@@ -140,12 +141,55 @@ def test_any_root_gets_an_answer(value: str) -> None:
 
 @pytest.mark.parametrize(
     ("given_", "holds"),
-    [("0x1234:0x00ab:0x40", True), ("0x1234:0x00AB:0x48", True), ("1234:ab:40", True), ("0X1234:0xab:0xff", True),
+    [("0x1234:0x00ab:0x40", True), ("0x1234:0x00AB:0x48", True), ("1234:ab:40", False), ("0X1234:0xab:0xff", False),
+     ("0x1234:0xab:0x40 or so", True), ("0x1234:00ab:0x40", False),
      ("0x1234:0x00ab:0x08", False), ("0x1234:0x00ab:0x4", False), ("0x1235:0x00ab:0x40", False), ("nonsense", False),
      ("0x1234:0x00ab", False), ("", False)],
 )  # fmt: skip
 def test_quirks_compare_as_numbers(given_: str, holds: bool) -> None:
-    assert quirk_given("0x1234:0x00ab:0x40", [given_]) is holds
+    """As the kernel's sscanf reads them: the small 0x is a must (drivers/hid/hid-quirks.c)."""
+    assert quirk_given("0x1234:0x00ab:0x40", [f"usbhid.quirks={given_}"]) is holds
+
+
+WANTED = "0x1234:0x00ab:0x40"
+OTHERS = ("0x1:0x1:0x1", "0x2:0x2:0x2", "0x3:0x3:0x4", "0x4:0x4:0x4")
+
+
+@pytest.mark.parametrize(
+    ("line", "holds"),
+    [(f"usbhid.quirks={WANTED}", True), (f"usbhid.quirks={','.join(OTHERS)},{WANTED}", False),
+     (f"usbhid.quirks={','.join(OTHERS[:3])},{WANTED}", True), (f"usbhid.quirks={WANTED},0x1234:0x00ab:0x08", False),
+     (f"usbhid.quirks=0x1234:0x00ab:0x08,{WANTED}", True), (f"usbhid.quirks={WANTED} usbhid.quirks={OTHERS[0]}", False),
+     (f"usbhid.quirks={OTHERS[0]},{WANTED} usbhid.quirks={OTHERS[1]}", True), (f'usbhid.quirks="{WANTED}"', True),
+     (f'console="tty1 usbhid.quirks={WANTED}', False), (f'"usbhid.quirks={WANTED} x"', True),
+     (f"-- usbhid.quirks={WANTED}", False), (f"usbhid.quirks=,,,,{WANTED}", False), (f"usbhid.quirks=,{WANTED}", True),
+     (f"quiet usbhid.quirks={WANTED}\u00a0", True), (f"quiet\u00a0usbhid.quirks={WANTED}", True),
+     (f"quiet\u2003usbhid.quirks={WANTED}", False), (f"caf\u00e0 usbhid.quirks={WANTED}", True)],
+)  # fmt: skip
+def test_quirks_are_heard_as_the_kernel_fills_its_array(line: str, holds: bool) -> None:
+    """Worked by hand from kernel/params.c (param_array) and lib/cmdline.c (next_arg) of 6.1."""
+    assert quirk_given(WANTED, kernel_line.given(line)) is holds
+
+
+def test_a_remedy_for_quirks_is_heard_and_loses_none() -> None:
+    assert joined([WANTED], ["1234:ab:8", OTHERS[0]]) == ("0x1234:0x00ab:0x48", OTHERS[0])
+    assert joined([WANTED], ["0x1234:0xab:0x48"]) == ("0x1234:0xab:0x48",)
+    for line in ("", "1234:ab:8", f"{OTHERS[0]},{OTHERS[1]}", f"{','.join(OTHERS[:3])},0X1234:0xAB:0x8"):
+        made = joined([WANTED], [each for each in line.split(",") if each])
+        assert quirk_given(WANTED, [f"usbhid.quirks={','.join(made)}"])
+        before = heard([f"usbhid.quirks={line}"])
+        after = heard([f"usbhid.quirks={','.join(made)}"])
+        assert all(after[device] & flags == flags for device, flags in before.items())
+
+
+@pytest.mark.parametrize(
+    ("line", "holds"),
+    [("usb-storage.quirks=152d:0578:u", True), ("usb-storage.quirks=152D:578:tu", True),
+     ("usb-storage.quirks=x", False),
+     ("usb-storage.quirks=152d:0578:u usb-storage.quirks=1:2:u", False), ("usb-storage.quirks=152d:0578:t", False)],
+)  # fmt: skip
+def test_storage_quirks_are_heard(line: str, holds: bool) -> None:
+    assert storage_quirk_given("152d:0578:u", kernel_line.given(line)) is holds
 
 
 @pytest.mark.parametrize(
@@ -218,10 +262,8 @@ def test_ranges_are_cut_to_what_the_identification_data_says(demo: Demo, catalog
     (narrow,) = display_ranges(display, _limits((16, 16), (50, 55)))
     assert (narrow.line_khz, narrow.field_hz) == ((15.5, 16.5), (49.5, 55.5))
     assert len(display_ranges(display, _limits((15, 26), (40, 70)))) == 2
-    (own,) = display_ranges(display, _limits((31, 50), (60, 75)))  # nothing in common: the data is believed
-    assert (own.line_khz, own.field_hz) == ((31.0, 50.0), (60.0, 75.0))
-    (touching,) = display_ranges(display, _limits((17, 20), (60, 75)))
-    assert touching.line_khz == (17.0, 20.0)  # a range without width is none
+    for other in (_limits((31, 50), (60, 75)), _limits((17, 20), (60, 75))):  # nothing in common, or an edge only
+        assert display_ranges(display, other) == display.ranges
 
 
 @cache

@@ -183,6 +183,8 @@ def _show_crashes(window: Window) -> None:
 
     def show(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         report = "".join(traceback.format_exception(kind, error, trace))
+        if trace is None:  # Qt raised it while it called something: what led there is all there is to tell
+            report += f"Raised without a traceback. What was going on:\n{''.join(traceback.format_stack())}"
         print(report, file=sys.stderr)
         CrashDialog.tell(report, window if not sip.isdeleted(window) else None)
 

@@ -12,24 +12,28 @@ OUTPUT_WORDS = ("video",)  # fb/modedb: one word an output, which its value begi
 REPEATED_WORDS = ("console",)  # kernel-parameters: may be given more than once
 
 
+BLANKS = " \t\n\v\f\r\xa0"  # what parts words for the kernel, which reads bytes as Latin-1 (lib/ctype.c: isspace)
+
+
 def words(line: str) -> tuple[str, ...]:
     """The words of a kernel line; a double-quoted part may hold spaces."""
-    return tuple(re.findall(r'(?:[^\s"]|"[^"]*")+', line))
+    return tuple(re.findall(r'(?:[^ \t\n\v\f\r\xa0"]|"[^"]*")+', line))
 
 
 def given(line: str) -> tuple[str, ...]:
     """The words as the kernel takes them in: quotes removed, an open one runs to the end, nothing behind a lone `--`
     (lib/cmdline.c: next_arg; kernel/params.c: parse_args)."""
     found: list[str] = []
+    line = line.encode("utf-8", "surrogateescape").decode("latin-1")
     at = 0
     while at < len(line):
-        if line[at].isspace():
+        if line[at] in BLANKS:
             at += 1
             continue
         quoted = line[at] == '"'
         at += quoted
         begin, within, equals = at, quoted, 0
-        while at < len(line) and (within or not line[at].isspace()):
+        while at < len(line) and (within or line[at] not in BLANKS):
             if line[at] == "=" and not equals:
                 equals = at
             within ^= line[at] == '"'
@@ -42,7 +46,7 @@ def given(line: str) -> tuple[str, ...]:
             word = word.removesuffix('"')
         if word == "--":
             break
-        found.append(word)
+        found.append(word.encode("latin-1").decode("utf-8", "surrogateescape"))
     return tuple(found)
 
 

@@ -27,6 +27,16 @@ class Job:
     cancellable: bool = True
 
 
+def to_whom_is_there(tell: Callable[[], object]) -> None:
+    """Hand a result over. Whoever asked may have gone meanwhile, as pages do when the text scale changes: then nobody
+    wants it any more, and what Qt says of its widgets (PyQt's RuntimeError) is no fault."""
+    try:
+        tell()
+    except RuntimeError as gone:
+        if "C/C++ object" not in str(gone) or "has been deleted" not in str(gone):
+            raise
+
+
 class Jobs(QObject):
     """Runs jobs in threads of their own. Signals carry the job; `crashed` carries what nobody expected."""
 
@@ -85,10 +95,10 @@ class Jobs(QObject):
         job, done, bad = self._running.pop(job_id)
         self._threads = {each: thread for each, thread in self._threads.items() if thread.is_alive()}
         if error is None:
-            done(result)
+            to_whom_is_there(lambda: done(result))
         elif isinstance(error, KyklonError):
             if bad is not None:
-                bad(error)
+                to_whom_is_there(lambda: bad(error))
             elif not isinstance(error, Cancelled):
                 self.failed.emit(job.title, error)
         else:

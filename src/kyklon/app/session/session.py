@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QFileSystemWatcher, QObject, pyqtSignal
 
-from kyklon.app.session.jobs import Jobs
+from kyklon.app.session.jobs import Jobs, to_whom_is_there
 from kyklon.app.session.own_parts import OwnParts
 from kyklon.app.theme.tokens import Theme
 from kyklon.base import durable
@@ -99,7 +99,7 @@ class Session(QObject):
         self.log_count = 0
         self._ending = False
         self._logbook = Logbook(self.folder)
-        self._delivered.connect(lambda act: act())
+        self._delivered.connect(to_whom_is_there)
         self._keeper = Keeper(self.folder, loaded.build, self._delivered.emit, self._on_saved, loaded.stamp)
         self._watcher = QFileSystemWatcher([str(self.folder)], self)
         self._watcher.directoryChanged.connect(lambda _folder: self._keeper.look())

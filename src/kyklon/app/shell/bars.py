@@ -41,7 +41,7 @@ class TopBar(QWidget):
         self.menu = button("", self.menu_asked.emit, "quiet", tip="Menu (F10)")
         self.menu.setAccessibleName("Menu")
         self._show_icon()
-        theme.changed.connect(self._show_icon)
+        theme.tell(self, lambda own: own._show_icon())
         bring_up = button("Run bring-up", self.bring_up_asked.emit, "primary", tip="Predict the first power-on (F9)")
         layout = row(
             column(self._name, self._kind, spacing=0), divider, column(go, self._next, spacing=0),
@@ -133,7 +133,7 @@ class BottomBar(QWidget):
                      spacing=12, margins=(20, 2, 16, 2))  # fmt: skip
         layout.setStretch(4, 1)
         self.setLayout(layout)
-        theme.changed.connect(lambda: self.setFixedHeight(round(theme.px(32))))
+        theme.tell(self, lambda own: own.setFixedHeight(round(theme.px(32))))
         self.setFixedHeight(round(theme.px(32)))
         self.show_job("", None, cancellable=False)
 

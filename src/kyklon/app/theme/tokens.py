@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import weakref
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TypeVar
 
+from PyQt6 import sip
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QColor, QFont
 
@@ -46,6 +50,9 @@ SIZES = {"body": 13, "label": 12, "small": 12, "section": 15, "title": 22, "numb
 TEXT, HEAD, MONO = "Barlow", "Barlow Condensed", "IBM Plex Mono"
 
 
+ReceiverT = TypeVar("ReceiverT", bound=QObject)
+
+
 class Theme(QObject):
     """The palette in force and the text scale (1.0 to 2.0)."""
 
@@ -54,6 +61,20 @@ class Theme(QObject):
     def __init__(self, *, dark: bool = False, scale: float = 1.0) -> None:
         super().__init__()
         self._dark, self._scale = dark, scale
+
+    def tell(self, receiver: ReceiverT, act: Callable[[ReceiverT], object]) -> None:
+        """Call `act` with the receiver at every change, for as long as it is there. A theme outlives pages and windows,
+        and Qt takes only connections to methods written in Python back when their object goes."""
+        held = weakref.ref(receiver)
+
+        def told() -> None:
+            own = held()
+            if own is None or sip.isdeleted(own):
+                self.changed.disconnect(told)
+            else:
+                act(own)
+
+        self.changed.connect(told)
 
     @property
     def dark(self) -> bool:

@@ -218,7 +218,7 @@ class FigureRows(QWidget):
         super().__init__()
         self._theme, self._rows = theme, rows
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        theme.changed.connect(self.updateGeometry)
+        theme.tell(self, lambda own: own.updateGeometry())
 
     def set_rows(self, rows: tuple[tuple[str, str], ...]) -> None:
         rows = tuple((visible(name), visible(figure)) for name, figure in rows)

@@ -27,7 +27,7 @@ class Instrument(QWidget):
         self._what: tuple[Any, ...] = ()
         self.setAccessibleName(name)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        theme.changed.connect(self.update)
+        theme.tell(self, lambda own: own.update())
 
     def sizeHint(self) -> QSize:
         """Override."""

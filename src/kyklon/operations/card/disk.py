@@ -9,9 +9,10 @@ from kyklon.catalogue.records import Board, Bridge, Card, Disk, Supply
 from kyklon.model.build import Build, change_of
 from kyklon.model.card import LINUX, Partition, PartitionTable
 from kyklon.model.findings import Finding, Remedy, Severity
-from kyklon.model.kernel_line import set_words, word_values, words
+from kyklon.model.kernel_line import given, set_words, words
 from kyklon.model.root_device import root_device
 from kyklon.model.world import World
+from kyklon.operations.controls.quirks import storage_quirk_given
 
 OPERATION = 20
 ROOT = "root=/dev/sda2"  # the second partition of the first disk that the kernel finds (kernel: devices.txt)
@@ -77,8 +78,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
 
 def _bridge(build: Build, bridge: Bridge) -> list[Finding]:
     quirk = f"{bridge.usb_id[0]}:{bridge.usb_id[1]}:u"
-    given = word_values(" ".join(build.boot.kernel_words), "usb-storage.quirks")
-    if bridge.uas == "good" or quirk in given:
+    if bridge.uas == "good" or storage_quirk_given(quirk, given(" ".join(build.boot.kernel_words))):
         return []
     school = f" Another school: the maker's firmware {bridge.firmware} fixes it." if bridge.firmware else ""
     return [

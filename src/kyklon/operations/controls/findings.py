@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections import Counter
+from collections.abc import Sequence
 
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.control_records import Keyboard
@@ -12,12 +13,13 @@ from kyklon.catalogue.records import Encoder, Overlay, System
 from kyklon.model.build import Build, change_of
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.kernel_line import MOST_QUIRKS, set_words, word_values, words
+from kyklon.model.kernel_line import given as words_given
 from kyklon.model.world import World
 from kyklon.operations.controls import exports, hotkeys
 from kyklon.operations.controls.clearance import checks
 from kyklon.operations.controls.mapping import player_of, unreached, wire_in_order
 from kyklon.operations.controls.matrix import cures, ghosts
-from kyklon.operations.controls.quirks import encoder_quirk, joined, merged, quirk_given
+from kyklon.operations.controls.quirks import encoder_quirk, joined, merged, quirk_alike, quirk_given
 from kyklon.operations.controls.rig import Rig, rig_of
 
 OPERATION = 40
@@ -42,10 +44,14 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
     ]
 
 
-def quirk_remedy(build: Build, *encoders: Encoder) -> Remedy:
-    """Write the encoders' quirks onto the kernel line, joined with those already there."""
+def quirk_remedy(build: Build, *encoders: Encoder) -> Remedy | None:
+    """Write the encoders' quirks onto the kernel line, joined with those already there; None where the kernel would not
+    read them all."""
     before = " ".join(build.boot.kernel_words)
-    value = ",".join(joined(merged(encoders), word_values(before, "usbhid.quirks")))
+    wanted = joined(merged(encoders), word_values(before, "usbhid.quirks"))
+    if len(wanted) > MOST_QUIRKS:
+        return None
+    value = ",".join(wanted)
     kept = [word for word in words(before) if not word.startswith("usbhid.quirks=")]
     after = set_words(" ".join(kept), [f"usbhid.quirks={value}"])
     change = change_of("boot.kernel_words", list(words(after)), before or "none", after)
@@ -54,11 +60,12 @@ def quirk_remedy(build: Build, *encoders: Encoder) -> Remedy:
 
 
 def _quirks(build: Build, rig: Rig) -> list[Finding]:
+    line = words_given(" ".join(build.boot.kernel_words))
     given = word_values(" ".join(build.boot.kernel_words), "usbhid.quirks")
     found = []
     for encoder in dict.fromkeys(device.encoder for device in rig.devices):
         quirk = encoder_quirk(encoder)
-        if quirk and not quirk_given(quirk, given):
+        if quirk and not quirk_given(quirk, line):
             found.append(
                 Finding(
                     code="controls.encoder-quirk",
@@ -66,7 +73,7 @@ def _quirks(build: Build, rig: Rig) -> list[Finding]:
                     operation=OPERATION,
                     subject=encoder.name,
                     title=f"{encoder.name}: two players in one device",
-                    message=f"The kernel line lacks usbhid.quirks={quirk}.",
+                    message=_lacks(quirk, given),
                     why=f"{encoder.quirk_why} The front end stops when it opens the device.",
                     source="kernel-parameters: usbhid.quirks; linux/hid.h: 0x40 is multi-input",
                     remedy=quirk_remedy(build, *(device.encoder for device in rig.devices)),
@@ -82,6 +89,16 @@ def _quirks(build: Build, rig: Rig) -> list[Finding]:
             )
         )  # fmt: skip
     return found
+
+
+def _lacks(quirk: str, given: Sequence[str]) -> str:
+    """What is wrong with the quirks that stand on the line."""
+    words = f"The kernel line lacks usbhid.quirks={quirk}."
+    alike = next((each for each in given if quirk_alike(quirk, each)), "")
+    if alike:
+        words = f"The kernel does not take {alike} for usbhid.quirks={quirk}: "
+        words += "each number begins with 0x, four are read, and of two for one device the later counts."
+    return words
 
 
 def _players(rig: Rig) -> list[Finding]:

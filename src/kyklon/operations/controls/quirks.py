@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 
 from kyklon.catalogue.records import Encoder
+from kyklon.model.kernel_line import MOST_QUIRKS, last
+
+WORD = "usbhid.quirks"
 
 
 def encoder_quirk(encoder: Encoder | None) -> str:
@@ -25,8 +29,8 @@ def merged(encoders: Iterable[Encoder]) -> tuple[str, ...]:
 
 
 def joined(wanted: Sequence[str], given: Iterable[str]) -> tuple[str, ...]:
-    """What stands on the kernel line when `wanted` are added: flags of one device are joined, those that hold already
-    stay as they are written."""
+    """What stands on the kernel line when `wanted` are added: flags of one device are joined, those that the kernel
+    hears already stay as they are written, what it cannot read is written so that it can."""
     found: list[str] = []
     left = list(wanted)
     for told in given:
@@ -38,19 +42,60 @@ def joined(wanted: Sequence[str], given: Iterable[str]) -> tuple[str, ...]:
         one, other = _numbers(mine), _numbers(told)
         assert one is not None
         assert other is not None
-        found.append(
-            told if other[2] & one[2] == one[2] else f"0x{one[0]:04x}:0x{one[1]:04x}:0x{one[2] | other[2]:02x}"
-        )
+        holds = _HEARD.match(told) and other[2] & one[2] == one[2]
+        found.append(told if holds else f"0x{one[0]:04x}:0x{one[1]:04x}:0x{one[2] | other[2]:02x}")
     return (*found, *left)
 
 
-def quirk_given(wanted: str, given: Iterable[str]) -> bool:
-    """Whether the quirks of a kernel line hold every flag of `wanted`: ids in any case, flags as numbers, so that 0x48
-    holds 0x40 (usbhid.quirks, kernel-parameters)."""
+# sscanf "0x%hx:0x%hx:0x%x" (drivers/hid/hid-quirks.c): the small 0x of each is a must, what follows is not read
+_HEARD = re.compile(r"0x\s*(?:0[xX])?([0-9a-fA-F]+):0x\s*(?:0[xX])?([0-9a-fA-F]+):0x\s*(?:0[xX])?([0-9a-fA-F]+)")
+
+
+def heard(kernel_words: Iterable[str]) -> dict[tuple[int, int], int]:
+    """The flags of each device, by vendor and product, as the kernel has them from the words of its line.
+
+    usbhid.quirks fills an array of four from its beginning, each time it is given; of two for one device the later
+    counts whole (drivers/hid/usbhid/hid-core.c, kernel/params.c: param_array, 6.1).
+    """
+    slots: list[str] = [""] * MOST_QUIRKS
+    for word in kernel_words:
+        name, equals, value = word.partition("=")
+        if name == WORD and equals:
+            for index, each in enumerate(value.split(",")[:MOST_QUIRKS]):
+                slots[index] = each
+    found = {}
+    for each in slots:
+        if match := _HEARD.match(each):
+            vendor, product, flags = (int(number, 16) for number in match.groups())
+            found[vendor & 0xFFFF, product & 0xFFFF] = flags & 0xFFFF_FFFF
+    return found
+
+
+def quirk_given(wanted: str, kernel_words: Iterable[str]) -> bool:
+    """Whether the kernel hears every flag of `wanted`, flags as numbers: 0x48 holds 0x40. kernel_words: of its line, as
+    model.kernel_line.given has them."""
     asked = _numbers(wanted)
-    return asked is not None and any(
-        told is not None and told[:2] == asked[:2] and told[2] & asked[2] == asked[2] for told in map(_numbers, given)
-    )
+    return asked is not None and heard(kernel_words).get(asked[:2], 0) & asked[2] == asked[2]
+
+
+def storage_quirk_given(wanted: str, kernel_words: Iterable[str]) -> bool:
+    """Whether usb-storage.quirks holds 'VID:PID:FLAG'; given twice the last counts (drivers/usb/storage/usb.c)."""
+    given = last(tuple(kernel_words), "usb-storage.quirks") or ""
+    vendor, product, flag = wanted.split(":")
+    for each in given.split(","):
+        parts = each.split(":")
+        try:
+            same = len(parts) == 3 and (int(parts[0], 16), int(parts[1], 16)) == (int(vendor, 16), int(product, 16))
+        except ValueError:
+            continue
+        if same:  # the first entry of a device counts
+            return flag in parts[2]
+    return False
+
+
+def quirk_alike(one: str, other: str) -> bool:
+    """Whether both are meant for one device."""
+    return _ids(one) is not None and _ids(one) == _ids(other)
 
 
 def _ids(quirk: str) -> tuple[int, int] | None:
@@ -59,9 +104,10 @@ def _ids(quirk: str) -> tuple[int, int] | None:
 
 
 def _numbers(quirk: str) -> tuple[int, int, int] | None:
+    """What somebody meant, however it is written."""
     parts = quirk.split(":")
     try:
-        vendor, product, flags = (int(part, 16) for part in parts)  # simple_strtoul reads them with or without 0x
+        vendor, product, flags = (int(part, 16) for part in parts)
     except ValueError:
         return None
     return vendor, product, flags

@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Sequence
 
+from kyklon.base.errors import WrongUse
 from kyklon.devices.simulated.panel import PanelDevice, PanelStandIn, PanelTerminal, SimulatedPanel
 from kyklon.operations.controls.faulty import COMMON, WIRES, Fault, Pin, Plan, World, single_faults
 from kyklon.operations.controls.proof import Session
@@ -88,17 +89,22 @@ def repaired(panel: PanelStandIn, plan: Plan, faults: Sequence[Fault]) -> PanelS
 
 
 def drawn(plan: Plan, count: int, seed: int) -> tuple[Fault, ...]:
-    """So many faults at random, each kind as likely as any other; no two turn one lever. Same seed, same faults."""
+    """So many faults at random, or as many as the wiring can have: each kind as likely as any other; no two turn one
+    lever. Same seed, same faults. Raises WrongUse where nothing is wired."""
     chance = random.Random(seed)
     by_kind: dict[str, list[Fault]] = {}
     for fault in single_faults(plan):
         if fault.kind in ASKED_KINDS:
             by_kind.setdefault(fault.kind, []).append(fault)
+    if not by_kind:
+        raise WrongUse("No switch is wired yet, so nothing can be wired wrongly.", do="Wire the panel first.")
     found: list[Fault] = []
-    while len(found) < count:
-        fault = chance.choice(by_kind[chance.choice(sorted(by_kind))])
+    while by_kind and len(found) < count:
+        kind = chance.choice(sorted(by_kind))
+        fault = by_kind[kind].pop(chance.randrange(len(by_kind[kind])))
+        by_kind = {each: rows for each, rows in by_kind.items() if rows}
         turned = [each.controls for each in found if each.kind in ("swapped", "rotated")]
-        if fault not in found and not (fault.kind in ("swapped", "rotated") and fault.controls in turned):
+        if not (fault.kind in ("swapped", "rotated") and fault.controls in turned):
             found.append(fault)
     order = ("player", "rows", "rotated", "swapped")  # the whole harness first, then single wires
 

@@ -11,7 +11,7 @@ from kyklon.catalogue.records import Board, Card, Dialect, Display, Image
 from kyklon.model.build import Build
 from kyklon.model.card import CardContents, Ramdisk
 from kyklon.model.display import Edid
-from kyklon.model.kernel_line import given, word_values
+from kyklon.model.kernel_line import given
 from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World
 from kyklon.operations.boot.read import CardSettings, read_settings
@@ -99,9 +99,6 @@ class Bench:
     def words_of(self, name: str) -> tuple[str, ...]:
         """Every value that the line gives a name, as a whole."""
         return tuple(word.partition("=")[2] for word in self.kernel_line_words if word.startswith(f"{name}="))
-
-    def word_values(self, name: str) -> tuple[str, ...]:
-        return word_values(" ".join(self.kernel_line_words), name)
 
 
 def startable_sets(board: Board, dialect: Dialect) -> tuple[str, ...]:

@@ -9,7 +9,7 @@ from datetime import datetime
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import RHYTHM_WORDS, Board, Display, Image
 from kyklon.model.build import Build
-from kyklon.model.kernel_line import word_values
+from kyklon.model.kernel_line import given as words_given
 from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
 from kyklon.operations.controls.rig import ROLE, devices_of
 from kyklon.operations.poweron.events import BringUp
@@ -51,7 +51,7 @@ def _before(build: Build, catalogue: Catalogue) -> Iterator[Item]:
         tube = "A tube is switched on last, once the mode is known to hold." if display.tube else ""
         yield Item("plugged", f"{display.name} and all else is plugged in before the power.",
                    "Switch off, plug it in, begin again.", caution=tube)  # fmt: skip
-    given = word_values(words, "usbhid.quirks")
+    given = words_given(words)
     for device in devices_of(build, catalogue):
         quirk = encoder_quirk(device.encoder)
         if quirk and not quirk_given(quirk, given):

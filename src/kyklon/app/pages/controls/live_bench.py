@@ -18,7 +18,7 @@ from kyklon.devices.ports import InputEvent, InputFacts
 from kyklon.devices.simulated import panel as panels
 from kyklon.devices.simulated.panel import PanelStandIn, SimulatedPanel
 from kyklon.model.build import edited
-from kyklon.model.kernel_line import word_values
+from kyklon.model.kernel_line import given as words_given
 from kyklon.operations.controls import standin
 from kyklon.operations.controls.acts import as_found
 from kyklon.operations.controls.faulty import Fault, Plan, World
@@ -166,7 +166,7 @@ class LiveBench(QObject):
         """Two players in one device are told apart only with the quirk on the kernel line."""
         if not isinstance(self.source, StandInSource) or self._rig is None:
             return
-        given = word_values(" ".join(self.session.build.boot.kernel_words), "usbhid.quirks")
+        given = words_given(" ".join(self.session.build.boot.kernel_words))
         stand_in = self.source.panel
         devices = []
         for each in stand_in.panel.devices:

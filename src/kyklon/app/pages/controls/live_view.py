@@ -15,6 +15,7 @@ from kyklon.app.pages.controls.table_view import Shown, TableView
 from kyklon.app.pages.shelf.encoder_drawings import Histogram
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_role
+from kyklon.base.errors import KyklonError
 from kyklon.model.controls import AxisLimits
 from kyklon.operations.controls import findings
 from kyklon.operations.controls.faulty import Fault, World
@@ -282,8 +283,12 @@ class LiveView(BenchView):
 
     def _on_miswire(self) -> None:
         count = int(self._count.value)
-        self.bench.miswire(count, self._seed.randrange(1, 1 << 30))
-        self.session.said.emit(f"{count} fault{'s' if count > 1 else ''} put into the stand-in; prove it")
+        try:
+            count = len(self.bench.miswire(count, self._seed.randrange(1, 1 << 30)))
+        except KyklonError as bad:
+            self.session.said.emit(str(bad))
+            return
+        self.session.said.emit(f"{count} fault{'s' if count != 1 else ''} put into the stand-in; prove it")
 
     def _on_moved(self, fault: Fault) -> None:
         self.bench.moved(fault)
@@ -293,6 +298,9 @@ class LiveView(BenchView):
         device = rig.device(role) if rig else None
         if device is not None:
             remedy = findings.quirk_remedy(self.session.build, device.encoder)
+            if remedy is None:
+                self.session.said.emit("The kernel line has four USB quirks already, and the kernel reads no more.")
+                return
             self.session.apply_remedy(remedy, remedy.label)
             self.bench.moved(Fault("quirk", (), role))
 

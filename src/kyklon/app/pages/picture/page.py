@@ -44,7 +44,7 @@ class PicturePage(TabbedPage):
         around = QScrollArea()
         around.setWidgetResizable(True)
         around.setWidget(self.stack)
-        self.theme.changed.connect(self._fit)
+        self.theme.tell(self, lambda own: own._fit())
         self._fit()
         self.lay_out(self.export, around)
 

@@ -8,7 +8,7 @@ from kyklon.catalogue.records import System
 from kyklon.model.card import Program
 from kyklon.model.controls import DIRECTIONS
 from kyklon.model.findings import Remedy
-from kyklon.model.kernel_line import word_values
+from kyklon.model.kernel_line import given as words_given
 from kyklon.model.library import SystemFile
 from kyklon.model.timing import Mode
 from kyklon.model.world import World
@@ -37,8 +37,8 @@ def controllers(bench: Bench) -> Step:
         return Step((Moment("No encoder is planned; a keyboard is needed.", idle, 0.0),))
     for device in devices:
         quirk = encoder_quirk(device.encoder)
-        if quirk and not quirk_given(quirk, bench.word_values("usbhid.quirks")):
-            planned = quirk_given(quirk, word_values(" ".join(bench.build.boot.kernel_words), "usbhid.quirks"))
+        if quirk and not quirk_given(quirk, bench.kernel_line_words):
+            planned = quirk_given(quirk, words_given(" ".join(bench.build.boot.kernel_words)))
             screen = Screen("crash", f"{bench.image.front_end} has stopped", ("Back to the text screen",))
             cause = f"{bench.image.front_end} opens {device.title}, gets two players in one device, and stops."
             remedy = or_put(quirk_remedy(bench.build, *(each.encoder for each in devices)), planned)
