@@ -351,6 +351,9 @@ def test_what_could_not_be_seen_is_told(whole: tuple[Build, CardContents, World]
     assert any("no checksums" in words for words in run(build, catalogue, bare, world).assumed)
 
 
+CUE = b'FILE "t.bin" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\n'
+
+
 def test_games_and_system_files_on_the_cards_own_root_count(demo: Demo, catalogue: Catalogue, tmp_path: Path) -> None:
     written(demo)
     build = edited(repaired(demo, catalogue, *REMEDIES), "library.destination", "")
@@ -358,12 +361,12 @@ def test_games_and_system_files_on_the_cards_own_root_count(demo: Demo, catalogu
     system = catalogue.get(System, "cedar-disc")
     wanted = next(each for each in system.system_files if each.required)
     body = (demo.folder / "library" / "system-files" / "Cedar_Boot_v1.0.rom").read_bytes()
-    for name, data in (("a.cue", b"x"), ("b.cue", b"x"), ("list.m3u", b"# two\na.cue\nb.cue\n"), ("rom", body),
+    for name, data in (("a.cue", CUE), ("b.cue", CUE), ("t.bin", b"x"), ("list.m3u", b"# two\na.cue\nb.cue\n"), ("rom", body),
                        ("bad", bytes(len(body)))):  # fmt: skip
         (tmp_path / name).write_bytes(data)
     folder = f"/games/{system.folder}"
     card = demo.target().path
-    games = (f"write {tmp_path}/{name} {folder}/{name}" for name in ("a.cue", "b.cue", "list.m3u"))
+    games = (f"write {tmp_path}/{name} {folder}/{name}" for name in ("a.cue", "b.cue", "t.bin", "list.m3u"))
     debugfs(card, f"mkdir {folder}", *games, f"write {tmp_path}/rom /system-files/{wanted.name}")
 
     def foretold() -> BringUp:

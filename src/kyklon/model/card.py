@@ -135,6 +135,8 @@ class RootFacts:
     files: Mapping[str, int] = field(default_factory=dict)  # sizes below the folders that were asked for, from the root
     file_sums: Mapping[str, str] = field(default_factory=dict)  # SHA-256 of the small ones
     playlists: Mapping[str, str] = field(default_factory=dict)  # texts of those that end in .m3u
+    sheets: Mapping[str, str] = field(default_factory=dict)  # texts of other small ones that name tracks
+    ends: Mapping[str, tuple[bytes, bytes]] = field(default_factory=dict)  # first and last bytes of archives
     more_files: bool = False  # there are more than were looked at
     numbered: tuple[str, ...] = ()  # services that numbered scripts start, in order
     cautions: tuple[str, ...] = ()

@@ -190,9 +190,12 @@ class Scan:
 @dataclass(frozen=True)
 class OnMachine:
     """What the front end will find. games: titles by system id. system_files: names. unreadable: files that whoever
-    plays may not read, counted by system. hidden: systems that were set aside."""
+    plays may not read, counted by system. hidden: systems that were set aside. bad_files: system files that are not
+    what is wanted, by name, each with why. bad_games: what is listed and will not start, by system, in sentences."""
 
     games: dict[str, tuple[str, ...]]
     system_files: frozenset[str]
     unreadable: dict[str, int] = field(default_factory=dict)
     hidden: tuple[str, ...] = ()
+    bad_files: dict[str, str] = field(default_factory=dict)
+    bad_games: dict[str, tuple[str, ...]] = field(default_factory=dict)

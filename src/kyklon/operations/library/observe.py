@@ -81,7 +81,7 @@ SEEN = "machine.json"  # in the build folder: what was last seen of a machine th
 def keep_seen(folder: Path, seen: OnMachine) -> None:
     """Remember what is on the machine, for when it is not connected. folder: of the build."""
     data = {"games": seen.games, "system_files": sorted(seen.system_files), "unreadable": seen.unreadable,
-            "hidden": seen.hidden}  # fmt: skip
+            "hidden": seen.hidden, "bad_files": seen.bad_files, "bad_games": seen.bad_games}  # fmt: skip
     durable.replace_text(folder / SEEN, json.dumps(data))
 
 
@@ -90,8 +90,9 @@ def read_seen(folder: Path) -> OnMachine | None:
     try:
         data = json_of(bytes_of(folder / SEEN), SEEN)
         games = {str(key): tuple(map(str, titles)) for key, titles in data["games"].items()}
+        bad = {str(key): tuple(map(str, told)) for key, told in data.get("bad_games", {}).items()}
         return OnMachine(games, frozenset(map(str, data["system_files"])), dict(data["unreadable"]),
-                         tuple(data["hidden"]))  # fmt: skip
+                         tuple(data["hidden"]), dict(data.get("bad_files", {})), bad)  # fmt: skip
     except (KyklonError, KeyError, TypeError, ValueError, AttributeError):
         return None
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import stat
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePosixPath
 
 from kyklon.base.errors import KyklonError
@@ -15,8 +16,12 @@ from kyklon.catalogue.records import Image, System
 from kyklon.devices.destination import Destination, Limits
 from kyklon.model.card import RootFacts
 from kyklon.model.library import Game, OnMachine, Scan
+from kyklon.operations.library import soundness
 from kyklon.operations.library.sheets import lines_of
 
+_PACKED = (".zip", ".7z")
+_UNSEEN_ENDS = (b"", b"")
+_LARGEST_SYSTEM_FILE = 64 << 20  # bytes; they are hardly larger than one
 SHEETS = (".cue",)  # files that name a disc's tracks
 ASIDE = ".set-aside"  # the folder beside the systems' that keeps those which are hidden
 _LARGEST_PLAYLIST = 1 << 20  # bytes
@@ -201,23 +206,43 @@ def _playlist(game: Game) -> str:
 
 def look_at(destination: Destination, systems: tuple[System, ...], image: Image) -> OnMachine:
     """What is really in a destination, seen with the front end's eyes. Raises KyklonError."""
-    names: list[str] = []
+    files: dict[str, int] = {}
     texts: dict[str, str] = {}
     unreadable: Counter[str] = Counter()
     for system in systems:
         top = image.games_path.replace("{folder}", system.folder)
-        for below_top, _bytes, mode in destination.files(top):
+        for below_top, size, mode in destination.files(top):
             path = f"{top}/{below_top}"
-            names.append(path)
+            files[path.strip("/")] = size
             if destination.limits.owned and not mode & (stat.S_IRGRP | stat.S_IROTH):
                 unreadable[system.id] += 1
             if path.lower().endswith(".m3u"):
-                texts[path] = _playlist_at(destination, path)
-    shelf = {path for path, _bytes, _mode in destination.files(image.system_files_path) if "/" not in path}
+                texts[path.strip("/")] = _playlist_at(destination, path)
+    shelf = {path: size for path, size, _mode in destination.files(image.system_files_path) if "/" not in path}
+    files |= {f"{image.system_files_path.strip('/')}/{name}": size for name, size in shelf.items()}
     base = PurePosixPath(image.games_path.replace("{folder}", "x")).parent / ASIDE
     hidden = {path.split("/")[0] for path, _bytes, _mode in destination.files(str(base))}
     aside = tuple(each.id for each in systems if PurePosixPath(each.folder).name in hidden)
-    return OnMachine(_listed(names, texts, systems, image), frozenset(shelf), dict(unreadable), aside)
+    lead = "/" if image.games_path.startswith("/") else ""
+
+    def ends(path: str) -> tuple[bytes, bytes]:
+        with destination.read(lead + path) as file:
+            head = file.read(32)
+            file.seek(max(0, files[path] - soundness.TAIL))
+            return head, file.read(soundness.TAIL)
+
+    def digest(path: str) -> str:
+        with destination.read(lead + path) as file:
+            return hashlib.sha256(file.read(_LARGEST_SYSTEM_FILE)).hexdigest()
+
+    there = soundness.There(
+        files, lambda path: texts.get(path) or _playlist_at(destination, lead + path),
+        None if destination.limits.text else ends, digest,
+    )  # fmt: skip
+    return OnMachine(
+        _listed(files, texts, systems, image), frozenset(shelf), dict(unreadable), aside,
+        soundness.bad_system_files(there, systems, image), soundness.bad_games(there, systems, image),
+    )  # fmt: skip
 
 
 def _playlist_at(destination: Destination, path: str) -> str:
@@ -233,7 +258,16 @@ def on_root(root: RootFacts, systems: tuple[System, ...], image: Image) -> OnMac
     """The same of a card's own root, as far as a look has listed it."""
     shelf = image.system_files_path.strip("/") + "/"
     files = frozenset(PurePosixPath(path).name for path in root.files if path.startswith(shelf))
-    return OnMachine(_listed(list(root.files), root.playlists, systems, image), files)
+    there = soundness.There(
+        root.files, lambda path: root.playlists.get(path) or root.sheets.get(path, ""),
+        lambda path: root.ends.get(path, _UNSEEN_ENDS), lambda path: root.file_sums.get(path, ""),
+    )  # fmt: skip
+    seen = {path: size for path, size in root.files.items() if path in root.ends or not path.lower().endswith(_PACKED)}
+    return OnMachine(
+        _listed(list(root.files), root.playlists, systems, image), files,
+        bad_files=soundness.bad_system_files(there, systems, image),
+        bad_games={} if root.more_files else soundness.bad_games(replace(there, files=seen), systems, image),
+    )  # fmt: skip
 
 
 def _listed(

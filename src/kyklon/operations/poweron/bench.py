@@ -151,7 +151,10 @@ def _machine(build: Build, catalogue: Catalogue, contents: CardContents, there: 
         return own
     games = {system: tuple(dict.fromkeys((*there.games.get(system, ()), *own.games.get(system, ()))))
              for system in (*there.games, *own.games)}  # fmt: skip
-    return OnMachine(games, there.system_files | own.system_files)
+    bad = {system: (*there.bad_games.get(system, ()), *own.bad_games.get(system, ()))
+           for system in (*there.bad_games, *own.bad_games)}  # fmt: skip
+    return OnMachine(games, there.system_files | own.system_files, there.unreadable, there.hidden,
+                     there.bad_files | own.bad_files, bad)  # fmt: skip
 
 
 def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: World = UNSEEN) -> Bench:

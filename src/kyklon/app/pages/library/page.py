@@ -104,7 +104,8 @@ class LibraryPage(TabbedPage):
             if self._watcher.directories():
                 self._watcher.removePaths(self._watcher.directories())
             self._watched = paths
-            self._watcher.addPaths(list(paths))
+            if paths:
+                self._watcher.addPaths(list(paths))
 
     def copy_games(self) -> None:
         """Copy what is ready, as its button does."""

@@ -321,6 +321,20 @@ class ExtReader(ExtVolume):
         if done < inode.size:
             yield bytes(min(inode.size - done, 1 << 20))
 
+    def tail(self, inode: Inode, most: int) -> bytes:
+        """The last bytes of a file."""
+        if inode.flags & _INLINE_FLAG:
+            return inode.map[: inode.size][-most:]
+        begin = max(0, inode.size - most)
+        found = bytearray(inode.size - begin)
+        for logical, place, count in self._mapped(inode):
+            first, last = logical * self.block, min((logical + count) * self.block, inode.size)
+            start = max(first, begin)
+            if place and start < last:
+                data = self._read(place * self.block + start - first, last - start)
+                found[start - begin : start - begin + len(data)] = data
+        return bytes(found)
+
     def head(self, inode: Inode, most: int) -> bytes:
         """The first bytes of a file."""
         found = b""

@@ -25,6 +25,8 @@ _TEXT = 1 << 20  # bytes of a text file that are read
 _MOST_UNITS, _UNIT = 2000, 32 << 10  # services; bytes of a unit file
 _MOST_FILES, _DEEPEST_FOLDER, _MOST_PLAYLISTS = 5000, 8, 200  # of games and system files
 _MOST_FOLDERS = 1000  # with games
+_MOST_ARCHIVES, _TAIL = 2000, 65_557  # archives that are looked at; bytes of their ends (APPNOTE 4.3.16)
+_SHEET = 64 << 10  # bytes of a text that names tracks
 _SMALL, _MOST_SUMMED = 1 << 20, 16 << 20  # bytes of a file, and of all; system files are hardly larger
 _HASHED = 64 << 20  # bytes of files that are compared with what the image states
 _MACHINES = {40: "ARM 32-bit", 183: "ARM 64-bit", 62: "x86-64", 3: "x86 32-bit"}  # e_machine, elf.h
@@ -67,6 +69,8 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
         files=looker.files,
         file_sums=looker.sums,
         playlists=looker.playlists,
+        sheets=looker.sheets,
+        ends=looker.ends,
         more_files=looker.more,
         pulled=pulled,
         numbered=in_order,
@@ -99,6 +103,8 @@ class Looker:
         self.files: dict[str, int] = {}
         self.sums: dict[str, str] = {}
         self.playlists: dict[str, str] = {}
+        self.sheets: dict[str, str] = {}
+        self.ends: dict[str, tuple[bytes, bytes]] = {}
         self.more = False
         self.to_sum = _MOST_SUMMED
 
@@ -125,7 +131,15 @@ class Looker:
         self.files[inside] = found.size
         if path.lower().endswith(".m3u") and len(self.playlists) < _MOST_PLAYLISTS:
             self.playlists[inside] = self.text(path)
-        elif found.size <= min(_SMALL, self.to_sum):
+            return
+        if path.lower().endswith((".zip", ".7z")) and len(self.ends) < _MOST_ARCHIVES:
+            with contextlib.suppress(FormatError):
+                self.ends[inside] = self.reader.head(found, 32), self.reader.tail(found, _TAIL)
+        elif found.size <= _SHEET and len(self.sheets) < _MOST_PLAYLISTS:
+            text = self.text(path)
+            if text and "\0" not in text:
+                self.sheets[inside] = text
+        if found.size <= min(_SMALL, self.to_sum):
             self.to_sum -= found.size
             with contextlib.suppress(FormatError):
                 self.sums[inside] = hashlib.sha256(b"".join(self.reader.pieces(found))).hexdigest()

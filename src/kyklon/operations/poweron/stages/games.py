@@ -150,9 +150,21 @@ def games(bench: Bench) -> Step:
                 failures.append(Failure("games", f"library.system-file-damaged:{wanted.name}", cause, None,
                                         Screen("black", f"{system.name if system else ''}: black screen"),
                                         bench.board.lamps.idle, blocks=False))  # fmt: skip
+    failures += [_bad_games(bench, system_id, told) for system_id, told in
+                 (bench.on_machine.bad_games if bench.on_machine else {}).items() if told]  # fmt: skip
     shown = [_on_the_glass(bench, each) for each in visible_games(bench)]
     moments = tuple(Moment(words, bench.board.lamps.idle, 0.0) for words, _failure in shown if words)
     return Step(moments, (*failures, *(failure for _words, failure in shown if failure is not None)))
+
+
+def _bad_games(bench: Bench, system_id: str, told: tuple[str, ...]) -> Failure:
+    """Games that the menu lists and that do not start."""
+    system = bench.catalogue.find(System, system_id)
+    name = system.name if system else system_id
+    more = f", and {len(told) - 1} more" if len(told) > 1 else ""
+    cause = f"{name}: {told[0]}{more}; the menu lists {'it' if not more else 'them'}, and nothing starts."
+    return Failure("games", f"library.damaged:{system_id}", cause, Remedy(label="Copy the games again", changes=()),
+                   Screen("black", f"{name}: black screen"), bench.board.lamps.idle, blocks=False)  # fmt: skip
 
 
 def _on_the_glass(bench: Bench, system_id: str) -> tuple[str, Failure | None]:
@@ -197,16 +209,8 @@ def leaving(bench: Bench) -> Step:
 
 
 def _spoilt(bench: Bench, wanted: SystemFile) -> str:
-    """Why a system file on the card's own root is not the one that is wanted, '' when it is, or is not there."""
-    root = bench.contents.root
-    shelf = f"{bench.image.system_files_path.strip('/')}/{wanted.name}"
-    size = root.files.get(shelf) if root else None
-    if root is None or size is None:
-        return ""
-    if size != wanted.size:
-        return f"{wanted.name} has {size} bytes instead of {wanted.size}"
-    stated = root.file_sums.get(shelf)
-    return f"{wanted.name} has the right size but other bytes" if stated not in (None, wanted.sha256) else ""
+    """Why a system file on the machine is not the one that is wanted, '' when it is, or is not there."""
+    return bench.on_machine.bad_files.get(wanted.name, "") if bench.on_machine else ""
 
 
 def _planned(bench: Bench) -> tuple[str, ...]:
