@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kyklon.base import tools
 from kyklon.base.errors import FormatError
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Dialect, DialectFile, Encoder, Grammar
@@ -29,6 +30,7 @@ from kyklon.operations.boot.findings import findings
 from kyklon.operations.boot.hardware import taken_settings
 from kyklon.operations.boot.read import read_settings
 from kyklon.operations.boot.services import repaired, track
+from kyklon.operations.card.volumes import contents
 from kyklon.operations.controls.quirks import encoder_quirk
 from kyklon.operations.picture import exports
 from support import Demo
@@ -428,3 +430,29 @@ def test_a_fresh_word_goes_to_the_end_of_its_section() -> None:
     issued = closed.compile("a {\n  x: 1\n}\n", Wanted("", {"a/y": "2", "b/z": "3"}, {}))
     assert issued == "a {\n  x: 1\ny: 2\n}\nb {\nz: 3\n}\n"
     assert closed.read(issued, "") == {"a/x": "1", "a/y": "2", "b/z": "3"}
+
+
+def test_a_settings_file_full_of_remarks_is_read_and_a_mode_that_is_none_is_told(
+    demo: Demo, catalogue: Catalogue
+) -> None:
+    """Over 64 KB of remarks before what counts; a timing and a number that name nothing."""
+    board, dialect = catalogue.get(Board, "herring"), catalogue.get(Dialect, "merrow")
+    head = "merrow settings 2\n"
+    for line, words in (("picture.timing = 15 kHz please", "picture timing"), ("picture.mode = cta 999", "no CTA"),
+                        ("picture.mode = vga 3", "no table"), ("picture.mode = dmt", "not a number")):  # fmt: skip
+        found = read_settings(dialect, board, {"merrow.settings": f"{head}{line}\n"})
+        assert found is not None
+        assert found.timing is None
+        assert words in found.timing_error
+    assert demo.write().bad is None
+    card = demo.drive("blank-card")
+    table = contents.observe(card).table
+    assert table is not None
+    boot = table.boot()
+    assert boot is not None
+    remarks = "-- a remark that goes on and on\n" * 4000
+    text = contents.observe(card).texts_meant["merrow.settings"].replace(head, f"{head}{remarks}")
+    source = demo.folder / "long.settings"
+    source.write_text(text)
+    tools.run(["mcopy", "-o", "-i", f"{card}@@{boot.start}", str(source), "::/merrow.settings"])
+    assert len(contents.observe(card).texts_meant["merrow.settings"]) > 100_000

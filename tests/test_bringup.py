@@ -361,8 +361,8 @@ def test_games_and_system_files_on_the_cards_own_root_count(demo: Demo, catalogu
     system = catalogue.get(System, "cedar-disc")
     wanted = next(each for each in system.system_files if each.required)
     body = (demo.folder / "library" / "system-files" / "Cedar_Boot_v1.0.rom").read_bytes()
-    for name, data in (("a.cue", CUE), ("b.cue", CUE), ("t.bin", b"x"), ("list.m3u", b"# two\na.cue\nb.cue\n"), ("rom", body),
-                       ("bad", bytes(len(body)))):  # fmt: skip
+    for name, data in (("a.cue", CUE), ("b.cue", CUE), ("t.bin", b"x"), ("list.m3u", b"# two\na.cue\nb.cue\n"),
+                       ("rom", body), ("bad", bytes(len(body)))):  # fmt: skip
         (tmp_path / name).write_bytes(data)
     folder = f"/games/{system.folder}"
     card = demo.target().path

@@ -244,7 +244,10 @@ _ROOTS = ("/dev/mmcblk0p2", "/dev/mmcblk0p1", "/dev/mmcblk0p3", "/dev/mmcblk0p02
 _EXTRA = ("init=/bin/sh", "init=/sbin/none", "init=/sbin/init", "rootfstype=ext3", "rootfstype=ext2,ext4", "rootfstype=vfat",
           "rootflags=noatime", "rootflags=frob", "ro", "rw", "single", "-- root=/dev/mmcblk0p1", 'greet="good day"', '"open',
           "quiet", "rootdelay=0", "init=/etc/passwd", "rootwait=1", "ROOTWAIT", "root=/dev/mmcblk0p2",
-          "rootfstype=", "init=", "rootflags=data=ordered")  # fmt: skip
+          "rootfstype=", "init=", "rootflags=data=ordered", "rootflags=commit=5", "rootflags=commit=x", "rootflags=data=now",
+          "rootflags=errors=panic", "rootflags=discard=1", "rootflags=barrier=0", "rootflags=barrier", "rootflags=stripe=08",
+          "rootflags=inode_readahead_blks=3", "rootflags=journal_ioprio=9", "rootflags=nodelalloc,commit=30",
+          "nousb", "rootflags=usrjquota=x")  # fmt: skip
 
 
 def _line(rng: random.Random) -> str:
@@ -394,6 +397,38 @@ _ACTS: tuple[tuple[str, tuple[str, ...], bytes], ...] = (
     ("services with a stranger", ("rm /boot/services.list", "write TEXT /boot/services.list"), b"# all\nbell\ngangway\n"),
     ("another user", ("rm /boot/first-boot.settings", "write TEXT /boot/first-boot.settings"), b"user.name = mate\n"),
     ("root plays", ("rm /boot/first-boot.settings", "write TEXT /boot/first-boot.settings"), b"user.name = root\n"),
+    ("root folder closed", ("sif / mode 040700",), b""),
+    ("bin closed", ("sif /bin mode 040700",), b""),
+    ("usr closed", ("sif /usr mode 040700",), b""),
+    ("usr bin closed", ("sif /usr/bin mode 040700",), b""),
+    ("usr bin searchable", ("sif /usr/bin mode 040711",), b""),
+    ("etc closed", ("sif /etc mode 040700",), b""),
+    *((f"unit {number}", ("rm /etc/services.d/gangway.service", "write TEXT /etc/services.d/gangway.service"), body)
+      for number, body in enumerate((
+          b"[Service]\r\nType=oneshot\r\nExecStart=/usr/bin/gangway\r\n", b"[Service]\nType=oneshot\n ExecStart=/usr/bin/gangway\n",
+          b"Type=oneshot\nExecStart = /usr/bin/gangway\n", b"Type=oneshot\nExecStart=-/usr/bin/gangway\n",
+          b'Type=oneshot\nExecStart="/usr/bin/gangway"\n', b"Type=oneshot\nExecStart=/usr/bin/none\nExecStart=/usr/bin/gangway\n",
+          b"Type=oneshot\nExecStart=/usr/bin/gangway\nExecStart=/usr/bin/none\n", b"Type=oneshot\nExecStart=gangway\n",
+          b"Type=simple\nExecStart=/usr/bin/gangway\n", b"Type=simple\nExecStart=/usr/bin/gangway --full\n", b"ExecStart=\n",
+          b'Type=simple\nExecStart="/usr/bin/gangway"\n', b"Type=oneshotter\nExecStart=/usr/bin/gangway\t--x\n",
+          b"Type=oneshot\nExecStart=/usr/bin/gangway", b"#ExecStart=/usr/bin/none\nExecStart=/usr/bin/gangway\n"))),
+    ("a oneshot that never returns", ("rm /etc/services.d/sound.service", "write TEXT /etc/services.d/sound.service"),
+     b"Type=oneshot\nExecStart=/usr/bin/shutdown-watcher\n"),
+    ("a oneshot that returns", ("rm /etc/services.d/sound.service", "write TEXT /etc/services.d/sound.service"),
+     b"Type=oneshot\nExecStart=/usr/bin/network\n"),
+    *((f"services list {number}", ("rm /boot/services.list", "write TEXT /boot/services.list"), body)
+      for number, body in enumerate((
+          b"network shutdown-watcher sound gangway\n", b"network\tsound\n\tgangway\n", b"gangway # the menu\n", b" # all\ngangway",
+          b"\t# all\nnetwork\n", b"#gangway\nsound\n", b"net\rwork\ngang\rway\n", b"\n\n", b"sound#\ngangway \n"))),
+    ("passwd with a carriage return", ("rm /etc/passwd", "write TEXT /etc/passwd"),
+     b"root:x:0:0:root:/root:/bin/sh\r\nplayer:x:1000:1000:player:/home/player:/bin/sh\r\n"),
+    ("passwd without an end", ("rm /etc/passwd", "write TEXT /etc/passwd"),
+     b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000:player:/home/player:/bin/sh"),
+    ("passwd with an empty shell", ("rm /etc/passwd", "write TEXT /etc/passwd"),
+     b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000:player:/home/player:\n"),
+    ("passwd short of fields", ("rm /etc/passwd", "write TEXT /etc/passwd"), b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000\n"),
+    ("the user twice", ("rm /etc/passwd", "write TEXT /etc/passwd"),
+     b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000::/home/player:/bin/zsh\nplayer:x:0:0::/root:/bin/sh\n"),
     ("marked as having errors", ("ssv state 2",), b""),
     ("not unmounted cleanly", ("ssv state 0",), b""),
     ("a feature of the future", ("feature FEATURE_I31",), b""),

@@ -64,7 +64,8 @@ class DeviceTree:
 class Program:
     """A file that is to be started. why: why a kernel cannot start it, '' when it can. machine: what its code is for:
     'ARM 32-bit', 'ARM 64-bit', 'x86-64', '' when that cannot be told. there: whether a file of that name exists.
-    inodes: of the files that are run for it, itself and what runs it; rights: their paths, modes, owners and groups.
+    inodes: of the files that are run for it, itself and what runs it; rights: their paths, modes, owners and groups;
+    folders: the same of the folders on the way to them.
     """
 
     path: str
@@ -73,9 +74,15 @@ class Program:
     there: bool = True
     inodes: tuple[int, ...] = ()
     rights: tuple[tuple[str, int, int, int], ...] = ()
+    endless: bool = False  # a script that loops for ever, as far as its text tells
+    folders: tuple[tuple[str, int, int, int], ...] = ()
 
     def barred(self, user: int, group: int) -> str:
-        """The file that this user may not run or, of a script, read; '' when all is allowed (credentials(7))."""
+        """The file that this user may not run or, of a script, read, or the folder that he may not go through; '' when
+        all is allowed (credentials(7), path_resolution(7))."""
+        for path, mode, uid, gid in self.folders:
+            if user and not mode >> (6 if uid == user else 3 if gid == group else 0) & 1:
+                return path
         for index, (path, mode, uid, gid) in enumerate(self.rights):
             shift = 6 if uid == user else 3 if gid == group else 0
             wanted = 1 if index == len(self.rights) - 1 else 5
@@ -101,7 +108,8 @@ class User:
 class Unit:
     """A service as its unit file describes it. program: None when it names none. foreground: what starts it waits for
     its end. requires, after, wants, before: names of others, without the ending .service. kind: its Type=, or target,
-    masked, missing. default: it has the dependencies that every unit has."""
+    masked, missing. default: it has the dependencies that every unit has. trouble: why it does not start whatever its
+    program. user: that it runs as, '' for root. needs: paths that must be there. conditions: with their words."""
 
     name: str
     program: Program | None
@@ -112,6 +120,10 @@ class Unit:
     before: tuple[str, ...] = ()
     kind: str = "simple"
     default: bool = True
+    trouble: str = ""
+    user: str = ""
+    needs: tuple[str, ...] = ()
+    conditions: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

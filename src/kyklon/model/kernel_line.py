@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 # words that several settings share as a comma-separated list (kernel-parameters: usbhid.quirks, usb-storage.quirks)
 LIST_WORDS = ("usbhid.quirks", "usb-storage.quirks")
+QUIRK_WORD = "usbhid.quirks"
 MOST_QUIRKS = 4  # drivers/hid/usbhid: MAX_USBHID_BOOT_QUIRKS (mem)
 OUTPUT_WORDS = ("video",)  # fb/modedb: one word an output, which its value begins with
 REPEATED_WORDS = ("console",)  # kernel-parameters: may be given more than once
@@ -83,7 +84,15 @@ def set_words(line: str, wanted: Sequence[str], without: Sequence[str] = ()) -> 
             have.append(word)
         elif name in LIST_WORDS:
             old = have[places[-1]].partition("=")[2].split(",")
-            have[places[-1]] = f"{name}={','.join([*old, *(new for new in value.split(',') if new not in old)])}"
+            mine = [new for new in value.split(",") if new not in old]
+            crowded = name == QUIRK_WORD and len(old) + len(mine) > MOST_QUIRKS
+            # the kernel reads no more than the first: what the build needs comes before what stood there
+            both = (
+                [*value.split(","), *(each for each in old if each not in value.split(","))]
+                if crowded
+                else [*old, *mine]
+            )
+            have[places[-1]] = f"{name}={','.join(both)}"
         else:
             have[places[-1]] = word
     return " ".join((*have, *to_init))

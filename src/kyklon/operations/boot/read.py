@@ -102,7 +102,9 @@ def _read_timing(value: str, number: str) -> tuple[Timing | None, str]:
             return exports.parse_timing_line(value), ""
         if number:
             table, _, row = number.partition(" ")
-            return names.standard(table, row) if table in ("cta", "dmt") else None, ""
+            if table not in ("cta", "dmt"):
+                return None, f"{number!r} names no table of modes: cta or dmt."
+            return names.standard(table, row), ""
     except (FormatError, WrongUse) as bad:
         return None, str(bad)
     return None, ""

@@ -189,6 +189,19 @@ SYNC_S = (3.5e-6, 6.0e-6)  # seconds: 4.7 µs ± what tubes bear (ITU-R BT.470: 
 SYNC_LINES = (2, 10)  # lines: 2.5 and 3 are usual (ITU-R BT.470)
 
 
+LOCKED_S = (2.0e-6, 10.0e-6)  # seconds: about half and twice of 4.7 µs; beyond that no tube locks, CP
+
+
+def lost_sync(timing: Timing, display: Display) -> str:
+    """Why a 15 kHz tube cannot lock to a timing at all, '' where it may."""
+    if not display.tube or float(timing.horizontal_hz) > 17_000:
+        return ""
+    across = timing.horizontal.sync / timing.clock_hz
+    if not LOCKED_S[0] <= across <= LOCKED_S[1]:
+        return f"the line sync lasts {across * 1e6:.1f} µs, and no tube locks to that"
+    return ""
+
+
 def odd_sync(timing: Timing, display: Display) -> str:
     """What of the sync pulses a 15 kHz tube may not lock to, '' for nothing."""
     if not display.tube or float(timing.horizontal_hz) > 17_000:
@@ -205,12 +218,13 @@ def odd_sync(timing: Timing, display: Display) -> str:
 
 def _sync(key: str, name: str, timing: Timing, display: Display) -> list[Finding]:
     """Sync pulses that a 15 kHz tube may not lock to."""
-    told = odd_sync(timing, display)
+    told, lost = odd_sync(timing, display), lost_sync(timing, display)
     if not told:
         return []
     return [
         Finding(
-            code=f"picture.sync:{key}", severity=Severity.CAUTION, operation=OPERATION, subject=name,
+            code=f"picture.sync:{key}", severity=Severity.STOP if lost else Severity.CAUTION, operation=OPERATION,
+            subject=name,
             title="The sync pulses are unusual for a tube", message=f"{told}.",
             why="The picture may lean, roll or whine: switch off at once when it does.",
             source="ITU-R BT.470; the bounds are common practice",

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterator
+
 from kyklon.catalogue.records import DialectFile
-from kyklon.operations.boot.dialects.codec import Told, Wanted, Works, split_lines
+from kyklon.operations.boot.dialects.codec import Told, Wanted, Works
 
 SERVICES = "services"  # the key under which the list is read back
 
@@ -15,23 +18,29 @@ class LinesFile:
 
     def read(self, text: str, board: str, works: Works | None = None) -> dict[str, str]:
         """Override: names with line feeds between them."""
-        names = (line.strip() for line in split_lines(text))
-        return {SERVICES: "\n".join(name for name in names if name and not name.startswith("#"))}
+        return {SERVICES: "\n".join(name for _number, name in _names(text))}
 
     def told(self, text: str, board: str) -> list[Told]:
         """Override."""
         found: list[Told] = []
         seen: set[str] = set()
-        for number, line in enumerate(split_lines(text), 1):
-            name = line.strip()
-            if name and not name.startswith("#"):
-                found.append(Told(number, name, "", "is in the list already" if name in seen else ""))
-                seen.add(name)
+        for number, name in _names(text):
+            found.append(Told(number, name, "", "is in the list already" if name in seen else ""))
+            seen.add(name)
         return found
 
     def explain(self, line: str, wanted: Wanted) -> str:
         """Override."""
         return "boot.services"
+
+
+def _names(text: str) -> Iterator[tuple[int, str]]:
+    """Line and name, as a shell reads them: blanks part names, a remark is a line, no carriage return counts."""
+    for number, line in enumerate(text.replace("\r", "").split("\n"), 1):
+        if not re.match(" *#", line):
+            for name in re.split(r"[ \t]+", line.strip(" \t")):
+                if name:
+                    yield number, name
 
 
 def codec(_file: DialectFile) -> LinesFile:

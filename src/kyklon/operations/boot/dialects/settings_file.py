@@ -36,7 +36,7 @@ class SettingsFile:
 
     def recognised(self, text: str) -> bool:
         """Whether the file begins with the line that names its format."""
-        first = next((line.strip() for line in split_lines(text) if line.strip()), "")
+        first = next(iter(split_lines(text)), "").strip(" \t\r")  # the first line itself, no blank one before it
         return not self.grammar.first_line or first == self.grammar.first_line
 
     def lines(self, text: str) -> tuple[SettingLine, ...]:

@@ -38,7 +38,8 @@ from kyklon.operations.card.volumes.survey import reader, survey
 BOOT_LIMIT = 512 << 20  # bytes; CP: boot partitions are smaller
 PREVIEW_KEPT = 160 << 20  # bytes in memory
 PREVIEW_MIB = {"xz": 160, "7z": 160, "bz2": 64}  # unpacked in about two seconds; the others take 640 in that time
-TEXT_LIMIT = 64 * 1024  # bytes; boot files are far smaller
+TEXT_LIMIT = 64 * 1024  # bytes that are summed and looked at first; boot files are far smaller
+TEXT_MOST = 1 << 20  # bytes of a text that is read: a settings file full of remarks is one all the same
 MOST_DIGESTS = 4096  # files that are summed
 TREE_LIMIT = 1 << 20  # bytes; CP: trees have tens of kilobytes
 CHECKSUMS = "checksums"  # the boot partition's own list
@@ -281,8 +282,11 @@ class _Taken:
         elif ramdisk.kind_of(head):
             found = ramdisk.read(file.path, file.size, volume.read(file, ramdisk.READ))
             self.ramdisks += [found] if found else []
-        elif file.size <= TEXT_LIMIT and b"\0" not in head:
-            self.texts[file.path.lower()] = head.decode("utf-8", "surrogateescape")
+        elif file.size <= TEXT_MOST and b"\0" not in head:
+            whole = head if file.size <= TEXT_LIMIT else volume.read(file, TEXT_MOST)
+            if b"\0" in whole:
+                return
+            self.texts[file.path.lower()] = whole.decode("utf-8", "surrogateescape")
             self.names[file.path.lower()] = file.path
 
     def damaged(self, volume: FatReader) -> tuple[str, ...]:

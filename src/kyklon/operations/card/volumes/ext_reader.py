@@ -400,20 +400,30 @@ class ExtReader(ExtVolume):
     def find(self, path: str, *, follow: bool = True) -> Inode | None:
         """The inode of an absolute path, links followed; None when there is none. Raises FormatError for damage on the
         way, a circle of links included."""
+        return self.walk(path, follow=follow)[0]
+
+    def walk(self, path: str, *, follow: bool = True) -> tuple[Inode | None, tuple[tuple[str, Inode], ...]]:
+        """The same with every folder that was looked into on the way, each with its path, those behind links too: who
+        comes that way must have the right to search them (path_resolution(7))."""
+        passed: dict[int, tuple[str, Inode]] = {}
         followed = 0
+        steps: list[str] = []
         names = [name for name in reversed(path.split("/")) if name not in ("", ".")]
         walked = [self._inode(ROOT_INODE)]
         while names:
             name = names.pop()
+            if walked[-1].is_folder:
+                passed.setdefault(walked[-1].number, ("/" + "/".join(steps), walked[-1]))
             if name == "..":
                 if len(walked) > 1:
                     walked.pop()
+                    steps.pop()
                 continue
             if not walked[-1].is_folder:
-                return None
+                return None, tuple(passed.values())
             number = self._names(walked[-1]).get(name)
             if number is None:
-                return None
+                return None, tuple(passed.values())
             inode = self._inode(number)
             if inode.is_link and (follow or names):
                 followed += 1
@@ -421,11 +431,12 @@ class ExtReader(ExtVolume):
                     raise FormatError(path, 0, expected="a link that ends", got="a circle of links")
                 target = self.target_of(inode)
                 if target.startswith("/"):
-                    walked = walked[:1]
+                    walked, steps = walked[:1], []
                 names += [each for each in reversed(target.split("/")) if each not in ("", ".")]
                 continue
             walked.append(inode)
-        return walked[-1]
+            steps.append(name)
+        return walked[-1], tuple(passed.values())
 
     def _names(self, folder: Inode) -> dict[str, int]:
         """A folder's entries, kept: a start looks into the same few folders over and over."""

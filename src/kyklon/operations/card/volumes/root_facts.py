@@ -15,7 +15,7 @@ from kyklon.base.errors import FormatError
 from kyklon.model.card import Program, RootFacts, Unit, User
 from kyklon.operations.card.volumes.ext_reader import ExtReader, Inode
 from kyklon.operations.card.volumes.partitions import Read
-from kyklon.operations.card.volumes.start_order import MANAGERS, Systemd, numbered, unit_of
+from kyklon.operations.card.volumes.start_order import MANAGERS, Systemd, numbered, own_unit_of
 
 INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c: tried in this order without init=
 NEEDED = ("/dev", "/proc", "/sys")  # where a start mounts what the kernel offers
@@ -28,6 +28,8 @@ _MOST_FOLDERS = 1000  # with games
 _MOST_ARCHIVES, _TAIL = 2000, 65_557  # archives that are looked at; bytes of their ends (APPNOTE 4.3.16)
 _SHEET = 64 << 10  # bytes of a text that names tracks
 _SMALL, _MOST_SUMMED = 1 << 20, 16 << 20  # bytes of a file, and of all; system files are hardly larger
+_LOOP = re.compile(r"^\s*while\s+(?::|true)\s*(?:;|$)", re.MULTILINE)  # sh(1): a loop without an end of its own
+_LEAVES = re.compile(r"\b(?:break|exit|return|exec|kill)\b")
 _HASHED = 64 << 20  # bytes of files that are compared with what the image states
 _MACHINES = {40: "ARM 32-bit", 183: "ARM 64-bit", 62: "x86-64", 3: "x86 32-bit"}  # e_machine, elf.h
 
@@ -187,8 +189,15 @@ class Looker:
         known = self.programs.get(path)
         if known is None:
             known = self.programs[path] = Program(path, why=f"{path} starts itself")  # until it is known better
-            known = self.programs[path] = self._program(path, depth)
+            known = self._program(path, depth)
+            own = tuple((way, each.mode, each.uid, each.gid) for way, each in self._on_the_way(path))
+            known = self.programs[path] = replace(known, folders=tuple(dict.fromkeys((*own, *known.folders))))
         return known
+
+    def _on_the_way(self, path: str) -> tuple[tuple[str, Inode], ...]:
+        with contextlib.suppress(FormatError):
+            return self.reader.walk(path)[1]
+        return ()
 
     def _program(self, path: str, depth: int) -> Program:
         try:
@@ -222,7 +231,8 @@ class Looker:
             shown = "a carriage return ends its first line, so " if by.endswith("\r") else ""
             return Program(path, inner.machine, f"{path} is a script for {by.strip()}: {shown}{inner.why.strip()}")
         rights = ((path, found.mode, found.uid, found.gid), *inner.rights)
-        return replace(inner, path=path, inodes=(found.number, *inner.inodes), rights=rights)
+        endless = bool(_LOOP.search(body := self.text(path, _UNIT))) and not _LEAVES.search(body)
+        return replace(inner, path=path, inodes=(found.number, *inner.inodes), rights=rights, endless=endless)
 
     def _elf(self, path: str, found: Inode, head: bytes) -> Program:
         wide, little = head[4] == 2, head[5] == 1
@@ -238,7 +248,7 @@ class Looker:
             return Program(path, why=f"{path} is a program for another machine")
         if kind not in (2, 3) or each != (56 if wide else 32) or not 0 < count <= 512:
             return Program(path, machine, why=f"{path} has a damaged head")
-        inodes = [found.number]
+        inodes, folders = [found.number], list[tuple[str, int, int, int]]()
         table = self.reader.head(found, min(offset + each * count, 1 << 16))[offset:]
         if len(table) < each * count:
             return Program(path, machine, why=f"{path} is cut short")
@@ -256,7 +266,9 @@ class Looker:
                 if inner.why:
                     return Program(path, machine, why=f"{path} needs {loader}: {inner.why}")
                 inodes += inner.inodes
-        return Program(path, machine, inodes=tuple(inodes), rights=((path, found.mode, found.uid, found.gid),))
+                folders += inner.folders
+        rights = ((path, found.mode, found.uid, found.gid),)
+        return Program(path, machine, inodes=tuple(inodes), rights=rights, folders=tuple(folders))
 
     # --- services (systemd.unit(5), systemd.service(5)) ------------------------------------------------------------
 
@@ -264,7 +276,8 @@ class Looker:
         """The services of a folder of unit files, each by its own name."""
         names = [name for name in self.names(folder) if name.endswith(".service")][:_MOST_UNITS]
         return tuple(
-            unit_of(name.removesuffix(".service"), self.unit_text(f"{folder}/{name}"), self.program) for name in names
+            own_unit_of(name.removesuffix(".service"), self.unit_text(f"{folder}/{name}"), self.program, self.there)
+            for name in names
         )
 
     def unit_text(self, path: str) -> str:
@@ -295,7 +308,7 @@ class Looker:
         if self.there(folder):
             return self.units(folder), {}, ()
         if any(map(self.there, MANAGERS)):
-            pulled = Systemd(self.unit_text, self.names, self.link, self.program).units()
+            pulled = Systemd(self.unit_text, self.names, self.link, self.program, self.there).units()
             return tuple(unit for name, unit in pulled.items() if "." not in name), pulled, ()
         rows = numbered(self.names)
         return tuple(Unit(name, self.program(path)) for name, path in rows), {}, tuple(name for name, _path in rows)

@@ -7,18 +7,22 @@ bootup(7); for the numbered scripts the Linux Standard Base 5.0, chapter 22, and
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 
 from kyklon.model.card import Program, Unit
 
 PATHS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")  # the first that has a unit counts
 MANAGERS = ("/lib/systemd/systemd", "/usr/lib/systemd/systemd")
+FIRST = "/etc/rcS.d"  # what System V init runs before any run level
 NUMBERED = (
     "/etc/rc2.d",
     "/etc/rc3.d",
     "/etc/rc5.d",
     "/etc/init.d",
 )  # run levels with a network; some have one only
+SEARCHED = ("/usr/bin", "/bin")  # PATH of an image's own init
 DEFAULT = "default.target"
 _MOST, _MOST_NAMES = 2000, 500  # units; names that one gives for one word
 _SCRIPT = re.compile(r"S(\d\d)(.+)")
@@ -45,6 +49,41 @@ def unit_words(text: str) -> dict[str, list[str]]:
     return found
 
 
+def own_unit_of(name: str, text: str, program: Callable[[str], Program], there: Callable[[str], bool]) -> Unit:
+    """A unit as an image's own init reads it, to the letter: `ExecStart=` and `Type=oneshot` count at a line's
+    beginning, of several programs the last; blanks part words, quotes and a carriage return belong to them."""
+    lines = text.split("\n")
+    told = [line.removeprefix("ExecStart=") for line in lines if line.startswith("ExecStart=")]
+    words = re.split(r"[ \t]+", told[-1].strip(" \t")) if told and told[-1].strip(" \t") else []
+    oneshot = any(line.startswith("Type=oneshot") for line in lines)
+    if words and oneshot:
+        words = _shell_words(told[-1]) or words  # it goes through the user's shell
+    first = words[0] if words else ""
+    if first and "/" not in first:
+        first = next((f"{place}/{first}" for place in SEARCHED if there(f"{place}/{first}")), f"{SEARCHED[0]}/{first}")
+    plain = unit_of(name, text, program)
+    return replace(plain, program=program(first) if first else None, foreground=oneshot, kind="simple")
+
+
+def _shell_words(command: str) -> list[str]:
+    """sh(1): quotes are taken off; [] where they do not close."""
+    reader = shlex.shlex(command, posix=True)
+    reader.whitespace, reader.whitespace_split = " \t\n", True  # a carriage return is a letter to it
+    try:
+        return list(reader)
+    except ValueError:
+        return []
+
+
+def _without_prefix(command: str) -> tuple[str, bool]:
+    """A command line's program, and whether its failure counts (systemd.service(5): - @ : + !)."""
+    word = re.match(r"""\s*(?:"([^"]*)"|'([^']*)'|(\S*))""", command)
+    first = next((each for each in word.groups() if each is not None), "") if word else ""
+    prefix = re.match(r"[-@:+!|]*", first)
+    marks = prefix[0] if prefix else ""
+    return first[len(marks) :], "-" not in marks
+
+
 def unit_of(name: str, text: str, program: Callable[[str], Program]) -> Unit:
     """A unit from its file. Names of others keep their endings, but for .service."""
     told = unit_words(text)
@@ -53,20 +92,37 @@ def unit_of(name: str, text: str, program: Callable[[str], Program]) -> Unit:
         values = " ".join(value for key in keys for value in told.get(key, ()))
         return tuple(each.removesuffix(".service") for each in values.split()[:_MOST_NAMES])
 
-    command = next((value for value in told.get("ExecStart", ()) if value.strip()), "").lstrip("@-:+!").split()
+    commands = [value for value in told.get("ExecStart", ()) if value.strip()]
     kind = (told.get("Type") or ("simple",))[-1]
+    path, _counts = _without_prefix(commands[0]) if commands else ("", True)
+    trouble = ""
+    if len(commands) > 1 and kind != "oneshot":
+        trouble = "it has more than one ExecStart=, which only Type=oneshot may have"
+    elif path and not path.startswith("/"):
+        path = f"/usr/bin/{path}"  # searched for in the fixed path (systemd.service(5))
+    for each in told.get("ExecStartPre", ()):
+        before, counts = _without_prefix(each)
+        if counts and before.startswith("/") and (why := program(before).why):
+            trouble = trouble or f"what it runs before does not start: {why}"
     plain = (told.get("DefaultDependencies") or ("yes",))[-1].lower() not in ("no", "false", "off", "0")
     return Unit(
-        name, program(command[0]) if command else None, kind == "oneshot", names("Requires", "BindsTo", "Requisite"),
-        names("After"), names("Wants"), names("Before"), kind, plain,
+        name, program(path) if path else None, kind == "oneshot", names("Requires", "BindsTo", "Requisite"),
+        names("After"), names("Wants"), names("Before"), kind, plain, trouble,
+        (told.get("User") or ("",))[-1], tuple(value for key in _PATHS_NEEDED for value in told.get(key, ())),
+        tuple(f"{key}={value}" for key in _CONDITIONS for value in told.get(key, ())),
     )  # fmt: skip
+
+
+_PATHS_NEEDED = ("WorkingDirectory", "EnvironmentFile")  # systemd.exec(5); a leading - lets them be absent
+_CONDITIONS = ("ConditionPathExists", "ConditionPathIsDirectory", "ConditionFileNotEmpty", "AssertPathExists")
 
 
 class Systemd:
     """text, names: of the root. link: the name that a link leads to, '' for what is none."""
 
-    def __init__(self, text: Text, names: Names, link: Text, program: Callable[[str], Program]) -> None:
-        self.text, self.names, self.link, self.program = text, names, link, program
+    def __init__(self, text: Text, names: Names, link: Text, program: Callable[[str], Program],
+                 there: Callable[[str], bool] = lambda _path: True) -> None:  # fmt: skip
+        self.text, self.names, self.link, self.program, self.there = text, names, link, program, there
 
     def units(self) -> dict[str, Unit]:
         """Every unit that the default target pulls in, by its name; an empty Unit is one that is not there."""
@@ -109,13 +165,36 @@ class Systemd:
             after = (*after, *wants, *needs)
         elif unit.default and full.endswith(".service"):
             after = (*after, "sysinit.target", "basic.target")
-        return Unit(name, unit.program, unit.foreground, needs, after, wants, unit.before, kind, unit.default)
+        trouble = unit.trouble or self._unmet(unit)
+        return replace(unit, name=name, requires=needs, after=after, wants=wants, kind=kind, trouble=trouble)
+
+    def _unmet(self, unit: Unit) -> str:
+        """What keeps a unit from starting that only a look at the root tells."""
+        for each in unit.needs:
+            if not each.startswith("-") and each.startswith("/") and not self.there(each):
+                return f"it needs {each}, which is not there"
+        for each in unit.conditions:
+            key, _, path = each.partition("=")
+            negated, path = path.startswith("!"), path.lstrip("!|")
+            if path.startswith("/") and not any(path.startswith(made) for made in _MADE) and (
+                self.there(path) == negated
+            ):  # fmt: skip
+                return f"{key}={'!' if negated else ''}{path} does not hold"
+        return ""
+
+
+_MADE = ("/dev", "/proc", "/sys", "/run", "/tmp", "/boot")  # what is there only once the system runs
 
 
 def numbered(names: Names) -> tuple[tuple[str, str], ...]:
     """Names and paths of the scripts that are started, in their order: by number, then by name."""
+    first = _scripts(names, FIRST)
     for folder in NUMBERED:
-        rows = sorted((match[1], match[2], each) for each in names(folder) if (match := _SCRIPT.fullmatch(each)))
-        if rows:
-            return tuple((name, f"{folder}/{each}") for _number, name, each in rows)
-    return ()
+        if rows := _scripts(names, folder):
+            return (*first, *(each for each in rows if each[0] not in dict(first)))
+    return first
+
+
+def _scripts(names: Names, folder: str) -> tuple[tuple[str, str], ...]:
+    rows = sorted((match[1], match[2], each) for each in names(folder) if (match := _SCRIPT.fullmatch(each)))
+    return tuple((name, f"{folder}/{each}") for _number, name, each in rows)

@@ -19,7 +19,7 @@ from kyklon.operations.boot import first_boot
 from kyklon.operations.boot.compile import OUTPUT
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.chain import chain_of
-from kyklon.operations.picture.findings import mode_remedy, odd_sync, wake_remedy
+from kyklon.operations.picture.findings import lost_sync, mode_remedy, odd_sync, wake_remedy
 from kyklon.operations.picture.ranges import adapters_of, carried, display_ranges, fit
 from kyklon.operations.picture.sending import by_firmware, firmware_remedy, takes_timings
 from kyklon.operations.picture.signals import early_timing
@@ -153,11 +153,14 @@ def _main(bench: Bench) -> Step:
     lamps = bench.board.lamps
     assert bench.display is not None
     timing, origin = output_timing(bench)
+    unread = bench.settings.timing_error if bench.settings and "boot file" in bench.board.honours else ""
+    unread = f"The mode in {bench.settings.boot_file} cannot be read: {unread}" if unread and bench.settings else ""
     if timing is None:
+        origin = f"{unread} {origin}".strip()
         given = by_firmware(bench.build, bench.board, bench.dialect)
         remedy = PUT_ON_CARD if given else firmware_remedy(bench.build, bench.board, bench.dialect)
         return fail(dark_screen("display", "picture.no-output", origin, remedy, lamps.reading))
-    note = offered(bench).note
+    note = f"{unread} {offered(bench).note}".strip()
     ranges = display_ranges(bench.display, bench.identification)
     where = fit(timing, ranges)
     wide, high = timing.size
@@ -197,6 +200,12 @@ def _main(bench: Bench) -> Step:
         return fail(
             Failure("display", "picture.out-of-range:menu", cause, or_put(remedy, right), screen, lamps.reading)
         )
+    if lost := lost_sync(timing, bench.display):
+        remedy = mode_remedy(bench.build, bench.catalogue, "menu", bench.display, bench.board, ranges)
+        right = not lost_sync(bench.build.picture.menu.timing, bench.display)
+        screen = Screen("out of range", "Rolling, torn picture; switch off at once", (line, rate))
+        return fail(Failure("display", "picture.sync:menu", f"{wide} × {high} from {origin}: {lost}.",
+                            or_put(remedy, right), screen, lamps.reading))  # fmt: skip
     sound = ""
     if (bench.settings.sound if bench.settings else "") == "digital" and (why := silent(bench)):
         sound = f" No sound on this link: {why}."

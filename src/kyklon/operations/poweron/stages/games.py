@@ -35,6 +35,12 @@ def controllers(bench: Bench) -> Step:
     idle, devices = bench.board.lamps.idle, bench.devices
     if not devices:
         return Step((Moment("No encoder is planned; a keyboard is needed.", idle, 0.0),))
+    if off := next((each for each in ("nousb", "usbcore.nousb") if _says(bench, each)), ""):
+        on_usb = next((device for device in devices if device.encoder.link == "usb"), None)
+        if on_usb is not None:
+            screen = Screen("front end", bench.image.front_end, ("The menu stands and does not move",))
+            cause = f"The kernel line has {off}, so no USB device is found: {on_usb.title} is not there."
+            return fail(Failure("controllers", "boot.no-usb", cause, None, screen, idle))
     for device in devices:
         quirk = encoder_quirk(device.encoder)
         if quirk and not quirk_given(quirk, bench.kernel_line_words):
@@ -52,6 +58,12 @@ def controllers(bench: Bench) -> Step:
         planned = code != "controls.wiring" and not any(each.code == code for each in found)
         return fail(Failure("controllers", code, dead, or_put(remedy, planned), screen, idle))
     return Step(tuple(Moment(words, idle, 0.4 / len(told)) for words in told))
+
+
+def _says(bench: Bench, name: str) -> bool:
+    """Whether a word that is on or off is on (kernel/params.c: param_set_bool)."""
+    found = [word.partition("=") for word in bench.kernel_line_words if word.partition("=")[0] == name]
+    return bool(found) and (not found[-1][1] or found[-1][2][:1].lower() in ("y", "1", "t") or found[-1][2] == "on")
 
 
 def _found(bench: Bench, device: Device) -> str:
@@ -134,7 +146,7 @@ def _barred(bench: Bench, program: Program | None) -> str:
     root, name = root_of(bench), (bench.settings.user if bench.settings else "") or bench.image.default_user
     user = root.user(name) if root else None
     path = program.barred(user.number, user.group) if program and user else ""
-    return f"{name} may not run {path}" if path else ""
+    return f"{name} has no right to {path}" if path else ""
 
 
 def games(bench: Bench) -> Step:

@@ -5,6 +5,7 @@ Sources: the kernel's admin-guide/kernel-parameters; init/do_mounts.c (6.1).
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 from kyklon.base.quantities import show_bytes
@@ -83,6 +84,8 @@ def kernel_line(bench: Bench) -> Step:
         if bench.settings and bench.settings.line_breaks:
             cause += " Only its first line is read."
         return fail(panic("kernel line", "boot.no-root", cause, lamps.stuck, root_remedy(bench)), hides=True)
+    if tiny := _tiny_memory(bench):
+        return fail(panic("kernel line", "boot.memory", tiny, lamps.stuck), hides=True)
     meant = meant_root(bench)
     waits = "rootwait" in given
     if meant is not None and meant.partition is None:
@@ -106,6 +109,19 @@ def kernel_line(bench: Bench) -> Step:
     if bench.settings and bench.settings.line_breaks:
         moments.append(Moment("The kernel line is broken in two: only its first line is read.", lamps.reading, 0.0))
     return Step(tuple(moments))
+
+
+LEAST_MEMORY = 32 << 20  # bytes below which a kernel of some megabytes does not come to its init, CP
+
+
+def _tiny_memory(bench: Bench) -> str:
+    """What is wrong with mem=, '' for nothing (kernel-parameters; lib/cmdline.c: memparse)."""
+    value = last(bench.kernel_line_words, "mem") or ""
+    found = re.match(r"(0[xX][0-9a-fA-F]+|\d+)([kKmMgGtT]?)", value)
+    if not found:
+        return ""
+    size = int(found[1], 16 if found[1][:2].lower() == "0x" else 10) << 10 * " kmgt".index(found[2].lower() or " ")
+    return f"mem={value} leaves the kernel {show_bytes(size)} of memory" if 0 < size < LEAST_MEMORY else ""
 
 
 def root_partition(bench: Bench) -> Step:
@@ -143,11 +159,46 @@ def _mount_words(bench: Bench, root: RootFacts) -> Step | None:
         cause = f"rw: the kernel does not mount it for writing, {root.not_for_writing}."
         return fail(panic("root partition", "card.root-damaged", cause, lamps.stuck))
     flags = last(given, "rootflags") or ""
-    unknown = [each for each in flags.split(",") if each and each.partition("=")[0] not in _FLAGS]
-    if unknown:
-        cause = f"rootflags={flags}: ext4 knows no option {unknown[0]}."
+    if wrong := next((why for each in flags.split(",") if each and (why := _wrong_flag(each))), ""):
+        cause = f"rootflags={flags}: {wrong}."
         return fail(panic("root partition", "boot.rootflags", cause, lamps.stuck))
     return None
+
+
+# values that ext4's options take (fs/ext4/super.c: ext4_param_specs, 6.1); those in none of these tables take none
+_CHOICES = {"data": ("journal", "ordered", "writeback"), "errors": ("continue", "panic", "remount-ro"),
+            "jqfmt": ("vfsold", "vfsv0", "vfsv1")}  # fmt: skip
+_NUMBERS = frozenset(("resgid", "resuid", "sb", "commit", "max_batch_time", "min_batch_time", "stripe",
+                      "journal_ioprio", "inode_readahead_blks"))  # fmt: skip
+_MAY_HAVE_NUMBER = frozenset(("barrier", "auto_da_alloc", "init_itable"))
+_TEXTS = frozenset(("usrjquota", "grpjquota"))
+
+
+def _number(text: str) -> int | None:
+    """kstrtouint() with base 0: 0x begins one of base 16, 0 one of base 8; None for none."""
+    for form, base in ((r"0[xX][0-9a-fA-F]+", 16), (r"0[0-7]*", 8), (r"[1-9]\d*", 10)):
+        if re.fullmatch(form, text):
+            return number if (number := int(text, base)) < 1 << 32 else None
+    return None
+
+
+def _wrong_flag(option: str) -> str:
+    """Why ext4 does not mount with an option, '' when it does."""
+    name, equals, value = option.partition("=")
+    if name not in _FLAGS:
+        return f"ext4 knows no option {name}"
+    if name in _CHOICES:
+        return "" if value in _CHOICES[name] else f"{name} is one of {', '.join(_CHOICES[name])}"
+    if name in _NUMBERS or (name in _MAY_HAVE_NUMBER and equals):
+        number = _number(value)
+        if number is None:
+            return f"{name} takes a number"
+        if name == "journal_ioprio" and number > 7:
+            return "journal_ioprio is 0 to 7"
+        if name == "inode_readahead_blks" and number & (number - 1):
+            return "inode_readahead_blks is a power of two"
+        return ""
+    return f"{name} takes no value" if equals and name not in _TEXTS else ""
 
 
 def root_remedy(bench: Bench) -> Remedy | None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from kyklon.model.build import change_of
 from kyklon.model.card import RootFacts, Unit
 from kyklon.model.findings import Remedy
@@ -45,6 +47,10 @@ def services(bench: Bench) -> Step:
         elif not step.starts:
             danger = " The shutdown button will do nothing." if step.name == bench.image.watcher_service else ""
             text, seconds = f"{step.name} never starts: {front} does not return.{danger}", 0.0
+        elif step.name != front and _never_returns(unit):
+            text = f"{step.name} is waited for and does not return, so {bench.image.front_end} never starts."
+            screen = Screen("text", "Text screen", (f"start: {step.name}",))
+            return Step(tuple(moments), (Failure("services", "boot.never-returns", text, None, screen, lamps.idle),))
         elif step.name != front and (why := why_not_started(bench, unit.program)):
             danger = " The shutdown button will do nothing." if step.name == bench.image.watcher_service else ""
             text, seconds = f"{step.name} does not run: {why}.{danger}", 0.1
@@ -56,17 +62,35 @@ def services(bench: Bench) -> Step:
     return Step(tuple(moments))
 
 
+def _never_returns(unit: Unit) -> bool:
+    """Whether what starts it waits for its end, and its script loops for ever."""
+    return unit.foreground and unit.program is not None and unit.program.endless
+
+
 def _by_target(bench: Bench, root: RootFacts) -> Step:
     """Services that systemd starts for its default target."""
     lamps, front = bench.board.lamps, bench.image.foreground_service
 
     def runs(unit: Unit) -> str:
+        if unit.trouble:
+            return unit.trouble
+        if unit.user and (why := _as_user(root, unit)):
+            return why
         return why_not_started(bench, unit.program) if unit.name != front else ""  # the front end has its own stage
 
-    rows, _circles = by_dependencies(root.pulled, front, runs)
+    if target := _other_target(bench, root):
+        screen = Screen("text", "Text screen", ("Give root password for maintenance",))
+        cause = f"The kernel line has {target}, so the default target is not started."
+        failure = Failure("services", "boot.no-front-end", cause, None, screen, lamps.idle)
+        return Step((), (failure,))
+
+    masked = {each.removesuffix(".service") for each in bench.words_of("systemd.mask")}
+    pulled = {name: replace(unit, kind="masked", program=None) if name in masked else unit
+              for name, unit in root.pulled.items()}  # fmt: skip
+    rows, _circles = by_dependencies(pulled, front, runs)
     moments: list[Moment] = []
     for row in rows:
-        unit = root.pulled[row.name]
+        unit = pulled[row.name]
         if "." in row.name and unit.kind != "missing":
             continue  # targets and the like take no time of their own
         if row.why and "." not in row.name:
@@ -83,6 +107,33 @@ def _by_target(bench: Bench, root: RootFacts) -> Step:
         failure = Failure("services", "boot.no-front-end", cause, None, screen, lamps.idle)
         return Step(tuple(moments), (failure,))
     return Step(tuple(moments))
+
+
+# words by which systemd goes to another target (systemd(1), kernel command line; kernel-command-line(7))
+_TARGETS = {"single": "rescue.target", "s": "rescue.target", "S": "rescue.target", "1": "rescue.target",
+            "rescue": "rescue.target", "emergency": "emergency.target", "-b": "emergency.target",
+            "2": "multi-user.target", "3": "multi-user.target", "4": "multi-user.target",
+            "5": "graphical.target"}  # fmt: skip
+
+
+def _other_target(bench: Bench, root: RootFacts) -> str:
+    """The word that makes systemd start something else than the default target, '' for none."""
+    found = ""
+    for word in bench.kernel_line_words:
+        name, equals, value = word.partition("=")
+        target = value if equals and name == "systemd.unit" else _TARGETS.get(word, "")
+        if target:
+            found = "" if target in root.pulled or target == "default.target" else word
+    return found
+
+
+def _as_user(root: RootFacts, unit: Unit) -> str:
+    """Why a unit that runs as another user does not start, '' when it does (systemd.exec(5), User=)."""
+    user = root.user(unit.user) or next((each for each in root.users if str(each.number) == unit.user), None)
+    if user is None:
+        return f"it runs as {unit.user}, and there is no such user"
+    barred = unit.program.barred(user.number, user.group) if unit.program else ""
+    return f"{unit.user} has no right to {barred}" if barred else ""
 
 
 def _installed(bench: Bench, root: RootFacts, names: tuple[str, ...]) -> Unit | None:
@@ -130,7 +181,7 @@ def login(bench: Bench) -> Step:
         cause = f"The image has no user {name}."
         return fail(Failure("login", "boot.user", cause, or_put(remedy, right), screen, lamps.idle))
     barred = user.shell.barred(user.number, user.group)
-    if why := why_not_started(bench, user.shell) or (f"it may not run {barred}" if barred else ""):
+    if why := why_not_started(bench, user.shell) or (f"{name} has no right to {barred}" if barred else ""):
         cause = f"{name} cannot log in: {why}."
         return fail(Failure("login", "system.shell", cause, None, screen, lamps.idle))
     moments = [Moment(f"{name} is logged in.", lamps.reading, 0.3)]
