@@ -438,12 +438,12 @@ def test_a_settings_file_full_of_remarks_is_read_and_a_mode_that_is_none_is_told
     """Over 64 KB of remarks before what counts; a timing and a number that name nothing."""
     board, dialect = catalogue.get(Board, "herring"), catalogue.get(Dialect, "merrow")
     head = "merrow settings 2\n"
-    for line, words in (("picture.timing = 15 kHz please", "picture timing"), ("picture.mode = cta 999", "no CTA"),
+    for line, told in (("picture.timing = 15 kHz please", "picture timing"), ("picture.mode = cta 999", "no CTA"),
                         ("picture.mode = vga 3", "no table"), ("picture.mode = dmt", "not a number")):  # fmt: skip
         found = read_settings(dialect, board, {"merrow.settings": f"{head}{line}\n"})
         assert found is not None
         assert found.timing is None
-        assert words in found.timing_error
+        assert told in found.timing_error
     assert demo.write().bad is None
     card = demo.drive("blank-card")
     table = contents.observe(card).table

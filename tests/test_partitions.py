@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import itertools
+import subprocess
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -10,6 +12,7 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64
+from kyklon.model.card import PartitionTable
 from kyklon.operations.card.volumes import boot_facts, partitions
 
 
@@ -73,3 +76,54 @@ def test_other_kernels_and_files() -> None:
 @given(st.binary(max_size=300))
 def test_no_file_upsets_the_kernel_detector(data: bytes) -> None:
     assert boot_facts.kernel_set(data) in ("", "ARMv6", "ARMv7", "ARMv8", "ARM 32-bit")
+
+
+# --- as a kernel reads them (block/partitions/msdos.c and efi.c, 6.1) ----------------------------------------------
+
+
+def entry(kind: int, start: int, count: int, mark: int = 0) -> bytes:
+    return bytes([mark, 0, 0, 0, kind, 0, 0, 0]) + start.to_bytes(4, "little") + count.to_bytes(4, "little")
+
+
+def sector_of(*entries: bytes) -> bytes:
+    return bytes(446) + b"".join(entries).ljust(64, b"\0") + b"\x55\xaa"
+
+
+def table_of(disk: bytes, size: int = 0) -> PartitionTable:
+    return partitions.read_table(lambda at, length: disk[at : at + length], size, strict=False)
+
+
+def test_a_chain_numbers_what_it_finds() -> None:
+    """An empty first sector of the chain: the partition in the second is p5."""
+    disk = bytearray(4096 * 512)
+    disk[:512] = sector_of(entry(0x83, 100, 100), entry(0x05, 1000, 2000))
+    disk[1000 * 512 : 1001 * 512] = sector_of(entry(0, 0, 0), entry(0x05, 500, 500))
+    disk[1500 * 512 : 1501 * 512] = sector_of(entry(0x83, 10, 90), entry(0x05, 800, 200))
+    disk[1800 * 512 : 1801 * 512] = sector_of(entry(0x83, 1, 9))
+    assert [(part.number, part.start // 512) for part in table_of(bytes(disk)).partitions] == [
+        (1, 100), (2, 1000), (5, 1510), (6, 1801)]  # fmt: skip
+    disk[1000 * 512 : 1001 * 512] = bytes(512)  # a blank beginning ends the chain, and spoils nothing else
+    assert [part.number for part in table_of(bytes(disk)).partitions] == [1, 2]
+
+
+def test_a_protective_entry_counts_in_any_place_and_hides_the_rest() -> None:
+    disk = bytes(sector_of(entry(0x83, 100, 100), entry(0xEE, 1, 0))) + bytes(100 * 512)
+    with pytest.raises(FormatError, match="EFI PART"):
+        table_of(disk)
+    with pytest.raises(FormatError, match="from sector 1"):
+        table_of(bytes(sector_of(entry(0x83, 100, 100), entry(0xEE, 63, 99))) + bytes(100 * 512))
+
+
+def test_a_gpt_made_for_a_larger_disk_is_none(tmp_path: Path) -> None:
+    """sgdisk makes it for 64 MiB; the card has 32."""
+    disk = tmp_path / "disk.img"
+    disk.write_bytes(bytes(64 << 20))
+    subprocess.run(["sgdisk", "-n", "1:2048:+8M", disk], check=True, capture_output=True)
+    data = disk.read_bytes()
+    assert table_of(data, len(data)).partitions[0].number == 1
+    with pytest.raises(FormatError, match="usable sectors up to"):
+        table_of(data[: 32 << 20], 32 << 20)
+    moved = bytearray(data)
+    moved[512:1024] = data[-512:]  # the second header in the first one's place
+    with pytest.raises(FormatError):
+        table_of(bytes(moved[: 32 << 20]), 32 << 20)

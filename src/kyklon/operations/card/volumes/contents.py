@@ -264,6 +264,8 @@ class _Taken:
         self._files: dict[str, FatFile] = {}
 
     def file(self, volume: FatReader, file: FatFile) -> None:
+        if file.path.lower() in self._files:  # of two entries of one name the first is found
+            return
         self.sizes[file.path] = file.size
         self._files[file.path.lower()] = file
         try:

@@ -65,8 +65,14 @@ def read_table(read: Read, size: int = 0, *, strict: bool = True) -> PartitionTa
     size: of the disk in bytes, 0 while unknown; with it the second GPT stands in for a damaged first one.
     Raises FormatError with the offset of what is wrong.
     """
-    table = parse(read(0, SECTOR), strict=strict)
-    if any(part.kind == PROTECTIVE and (strict or part.start == SECTOR) for part in table.partitions):
+    sector = read(0, SECTOR)
+    table = parse(sector, strict=strict)
+    marks = [sector[446 + 16 * slot : 462 + 16 * slot] for slot in range(4)]
+    protective = [slot for slot, entry in enumerate(marks) if entry[4] == PROTECTIVE]
+    if protective:  # in any place, of any size; a kernel that finds one reads no MBR any more (msdos.c, efi.c: 6.1)
+        if not strict and not any(int.from_bytes(marks[slot][8:12], "little") == 1 for slot in protective):
+            raise FormatError("partition table", 446 + 16 * protective[0] + 8,
+                              expected="a protective entry from sector 1", got="one from elsewhere")  # fmt: skip
         others = [part for part in table.partitions if part.kind != PROTECTIVE]
         found = _read_gpt(read, size, strict=strict)
         return replace(found, scheme="hybrid GPT") if others else found
@@ -80,38 +86,50 @@ def _logical(read: Read, extended: Partition, *, strict: bool) -> list[Partition
     """The chain of logical partitions, as far as it can be read."""
     found: list[Partition] = []
     at = extended.start
-    for number in range(5, 5 + _LOGICAL):
+    for _round in range(_LOGICAL):
         sector = read(at, SECTOR)
         if len(sector) < SECTOR or sector[510:512] != b"\x55\xaa":
-            if not found and len(sector) == SECTOR:
+            if strict and not found and len(sector) == SECTOR:
                 raise FormatError("partition table", at + 510, expected="55 aa", got=sector[510:512].hex(" "))
             return found
-        kind = sector[450]
-        start, count = int.from_bytes(sector[454:458], "little"), int.from_bytes(sector[458:462], "little")
-        if count and (kind or not strict):
-            found.append(Partition(number, kind, at + start * SECTOR, count * SECTOR, active=False))
-        further = int.from_bytes(sector[470:474], "little")
-        if not sector[466] or not further:
+        further = None
+        for slot in range(4):  # numbers go to what is found, not to sectors of the chain (msdos.c: parse_extended)
+            entry = sector[446 + 16 * slot : 462 + 16 * slot]
+            kind, start, count = entry[4], *(int.from_bytes(entry[n : n + 4], "little") for n in (8, 12))
+            if not count:
+                continue
+            if kind in EXTENDED:
+                further = start if further is None else further
+            elif (kind or not strict) and (slot < 2 or _within(at, start, count, extended)):
+                found.append(Partition(5 + len(found), kind, at + start * SECTOR, count * SECTOR, active=False))
+        if not further:
             return found
         at = extended.start + further * SECTOR
     raise FormatError("partition table", at, expected=f"at most {_LOGICAL} logical partitions", got="more, or a circle")
 
 
+def _within(at: int, start: int, count: int, extended: Partition) -> bool:
+    """Whether an odd third or fourth entry of a chain lies in the extended partition (msdos.c)."""
+    first = at + start * SECTOR
+    return first >= extended.start and first + count * SECTOR <= extended.end
+
+
 def _read_gpt(read: Read, size: int, *, strict: bool) -> PartitionTable:
     try:
-        return _gpt_at(read, SECTOR, strict=strict)
+        return _gpt_at(read, SECTOR, size, strict=strict)
     except FormatError as bad:
         if size < 2 * HEAD:
             raise
         try:
-            second = _gpt_at(read, size // SECTOR * SECTOR - SECTOR, strict=strict)
+            second = _gpt_at(read, size // SECTOR * SECTOR - SECTOR, size, strict=strict)
         except FormatError:
             raise bad from None
         return replace(second, second=True, note=f"The first GPT is damaged ({bad}); this is the second, from the end.")
 
 
-def _gpt_at(read: Read, at: int, *, strict: bool) -> PartitionTable:
-    """A GPT by its header (table 5.5) and entries (table 5.6)."""
+def _gpt_at(read: Read, at: int, size: int, *, strict: bool) -> PartitionTable:
+    """A GPT by its header (table 5.5) and entries (table 5.6), judged as a kernel does (partitions/efi.c). size: of the
+    disk, 0 while unknown."""
     header = read(at, SECTOR)
     if header[:8] != b"EFI PART":
         raise FormatError("GPT", at, expected="'EFI PART'", got=repr(header[:8]))
@@ -121,6 +139,12 @@ def _gpt_at(read: Read, at: int, *, strict: bool) -> PartitionTable:
     blank = header[:16] + bytes(4) + header[20:length]
     if zlib.crc32(blank) != int.from_bytes(header[16:20], "little"):
         raise FormatError("GPT", at + 16, expected="the header's CRC-32", got=header[16:20].hex(" "))
+    told_at, first_usable, last_usable = (int.from_bytes(header[n : n + 8], "little") for n in (24, 40, 48))
+    if told_at != at // SECTOR:
+        raise FormatError("GPT", at + 24, expected=f"its own place, sector {at // SECTOR}", got=f"{told_at}")
+    if last_usable < first_usable or (size and max(first_usable, last_usable) > size // SECTOR - 1):
+        most = f" up to {size // SECTOR - 1}" if size else ""
+        raise FormatError("GPT", at + 40, expected=f"usable sectors{most}", got=f"{first_usable} to {last_usable}")
     first = int.from_bytes(header[72:80], "little") * SECTOR
     count, each = int.from_bytes(header[80:84], "little"), int.from_bytes(header[84:88], "little")
     if not 128 <= each <= 4096 or each % 8 or not 1 <= count <= 1024:
