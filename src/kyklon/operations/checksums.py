@@ -137,11 +137,13 @@ def _parse_line(line: str, *, blake: bool = False, zero: bool = False) -> tuple[
     def named(name: str) -> str:
         return _base(_unescaped(name) if escaped else name, slashes=not escaped and not zero)
 
+    if not zero:
+        line = line.rstrip(" \t")
     first, _blank, rest = line.replace("\t", " ", 1).partition(" ")
     if _DIGEST.fullmatch(first) and len(first) > 8 and (blake or len(first) in BY_LENGTH):
         algorithm = _blake(len(first)) if blake else BY_LENGTH[len(first)]
         return (
-            (named(rest[1:] if rest.startswith("*") else rest.lstrip(" ")), Stated(algorithm, first.lower()))
+            (named(rest[1:] if rest.startswith("*") else rest.lstrip(" \t")), Stated(algorithm, first.lower()))
             if algorithm
             else None
         )

@@ -22,7 +22,7 @@ from kyklon.base.errors import WrongUse
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.records import DumpHeader
-from kyklon.operations.library.packed import Member, look_into
+from kyklon.operations.library.packed import Member, look_into, summed
 
 FILE = "sums.sqlite3"  # in the build folder
 SUMS = ("CRC-32", "MD5", "SHA-1", "SHA-256", "SHA-512")  # that lists of games state
@@ -175,12 +175,19 @@ def _take_all(batch: list[Waiting], moved: Callable[[int], None]) -> list[FileFa
 
 
 def _enough(known: FileFacts, asked: Asked) -> bool:
-    return known.packed if asked.packed else asked.sums <= known.sums.keys()
+    if asked.packed:
+        wanted = {each for each in asked.sums if each in _HASHLIB} if asked.path[-4:].lower() == ".zip" else set()
+        return known.packed and (bool(known.fault[0]) or all(wanted <= each.sums.keys() for each in known.members))
+    return asked.sums <= known.sums.keys()
 
 
 def _take(asked: Asked, known: FileFacts | None, moved: Callable[[int], None]) -> FileFacts:
     if asked.packed:
         members, fault = look_into(Path(asked.path), moved)
+        if asked.sums and not fault[0]:
+            members = summed(
+                Path(asked.path), members, {each: _HASHLIB[each] for each in asked.sums if each in _HASHLIB}
+            )
         return FileFacts(members=members, fault=fault, packed=True)
     before = known.sums if known is not None else {}
     wanted = asked.sums - before.keys()
@@ -241,7 +248,7 @@ def _read(path: Path) -> dict[str, str]:
 def _packed(facts: FileFacts) -> str:
     if not facts.packed:
         return f"{facts.skipped};{';'.join(f'{name}={digest}' for name, digest in facts.sums.items())}"
-    members = [[each.name, each.size, each.crc] for each in facts.members]
+    members = [[each.name, each.size, each.crc, *([dict(each.sums)] if each.sums else [])] for each in facts.members]
     return json.dumps([facts.fault, members])
 
 

@@ -34,6 +34,7 @@ class Index:
     by_title: dict[str, int] = field(default_factory=dict)
     sizes: set[int] = field(default_factory=set)
     algorithms: set[str] = field(default_factory=set)
+    has_crc: bool = False
 
     def add(self, game: Listed) -> None:
         number = len(self.games)
@@ -45,6 +46,7 @@ class Index:
             if part.sums:
                 self.algorithms.add(next(each for each in PREFERENCE if each in part.sums))
                 self.sizes.add(part.size)
+                self.has_crc = self.has_crc or "CRC-32" in part.sums
 
     def may_hold(self, size: int) -> bool:
         """Whether a file of that size may be in the lists."""
@@ -75,6 +77,25 @@ def identify(
             for game in games]  # fmt: skip
 
 
+def why_nothing(games: Iterable[Game], system: str, index: Index) -> str:
+    """Why the lists of a system recognise none of its games, '' where they know one or there is none to know."""
+    own = [game for game in games if game.system == system]
+    if not own or not index.games or any(game.naming is not None and game.naming.how == "list" for game in own):
+        return ""
+    sevens = sum(game.key.lower().endswith(".7z") for game in own)
+    if not index.algorithms:
+        return f"none of its {len(index.games)} games has a checksum: see how it is read"
+    if sevens == len(own) and not index.has_crc:
+        stated = " and ".join(sorted(index.algorithms))
+        return f"it states {stated} only, and the games lie in 7z archives, of which the CRC-32 is known"
+    sizes = index.sizes - {-1}
+    if sizes and -1 not in index.sizes and not any(game.size in sizes for game in own) and not any(
+        game.key.lower().endswith(ARCHIVES) for game in own
+    ):  # fmt: skip
+        return "none of the sizes that it states is that of a game here: another column may be meant"
+    return f"its {len(index.games)} games and the {len(own)} here have no checksum in common: other dumps, or a header"
+
+
 def _facts_of(
     folder: Path, games: list[Game], systems: Mapping[str, System], lists: Mapping[str, Index],
     facts: Facts, watch: Watch,
@@ -94,7 +115,8 @@ def _facts_of(
             fits = any(index.may_hold(status.st_size - each) for each in (0, *headers))
             if packed or (fits and not name.lower().endswith((".cue", ".m3u"))):
                 paths[path] = name
-                sums = frozenset() if packed else frozenset(index.algorithms)
+                # what stands in an archive is a CRC-32: others are taken only where a list has none
+                sums = frozenset() if packed and index.has_crc else frozenset(index.algorithms)
                 asked.append(Asked(path, status, sums, () if packed else system.headers))
     return {paths[each.path]: found for each, found in facts.all(asked, watch, "Taking checksums")
             if not isinstance(found, OSError)}  # fmt: skip
@@ -107,7 +129,7 @@ def _pieces(game: Game, known: Mapping[str, FileFacts]) -> tuple[Piece, ...]:
         if facts is None:
             continue
         if facts.packed:
-            found += [Piece(each.name, each.size, {"CRC-32": each.crc}) for each in facts.members]
+            found += [Piece(each.name, each.size, {"CRC-32": each.crc, **each.sums}) for each in facts.members]
         else:
             found.append(Piece(name.rpartition("/")[2], -1, facts.sums))
     return tuple(found)
@@ -144,7 +166,8 @@ def _named(game: Game, pieces: tuple[Piece, ...], index: Index, held: set[str]) 
 
 def _agrees(piece: Piece, game: Listed) -> bool:
     """Whether a part of a game is this piece. A CRC-32 alone is short: the size must agree where both are known."""
-    if any(name != "CRC-32" for name in piece.sums) or piece.size < 0:
+    strong = {(name, digest) for name, digest in piece.sums.items() if name != "CRC-32"}
+    if piece.size < 0 or any(strong & set(part.sums.items()) for part in game.parts):
         return True
     return any(part.sums.get("CRC-32") == piece.sums["CRC-32"] and part.size in (-1, piece.size) for part in game.parts)
 

@@ -6,9 +6,10 @@ from __future__ import annotations
 import contextlib
 import csv
 import io
+import itertools
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -21,6 +22,7 @@ from kyklon.model.library import ListScheme
 from kyklon.operations import checksums
 
 LARGEST = 1 << 30  # bytes of a list
+MOST_COLUMNS = 500  # of a table; lists have a dozen
 MOST = 2_000_000  # games of one list
 _LONGEST = 2_000  # letters of a value that is kept
 _DEEPEST = 60  # elements within elements
@@ -80,6 +82,7 @@ def _read_csv(path: Path, scheme: ListScheme) -> Iterator[Listed]:
         rows = csv.reader(file, delimiter=_delimiter(path))
         try:
             names = next(rows, [])
+            not_too_wide(names, path.name)
             if scheme.title not in names:
                 known = ", ".join(names[:12])
                 raise FormatError(path.name, 0, expected=f"a column {scheme.title!r}", got=known or "no row")
@@ -99,6 +102,12 @@ def _read_csv(path: Path, scheme: ListScheme) -> Iterator[Listed]:
                 yield Listed(title, parent, tuple(parts))
         except csv.Error as bad:
             raise FormatError(path.name, 0, expected="rows of CSV", got=f"line {rows.line_num}: {bad}") from bad
+
+
+def not_too_wide(names: Sequence[str], name: str) -> None:
+    """Raise FormatError for a first row of more columns than any list has; each row would fill the memory."""
+    if len(names) > MOST_COLUMNS:
+        raise FormatError(name, 0, expected=f"at most {MOST_COLUMNS} columns", got=f"{len(names)}")
 
 
 def _delimiter(path: Path) -> str:
@@ -207,9 +216,18 @@ def _read_json(path: Path, scheme: ListScheme) -> Iterator[Listed]:
 
 
 def _flat(row: Any) -> dict[str, str]:
-    """The plain values of an object, as text."""
+    """The plain values of an object, as text; those of an object inside under both names with a dot between."""
     if not isinstance(row, dict):
         return {}
+    found = {str(key): str(value)[:_LONGEST] for key, value in row.items()
+             if isinstance(value, (str, int, float)) and not isinstance(value, bool)}  # fmt: skip
+    for key, value in row.items():
+        if isinstance(value, dict):
+            found |= {f"{key}.{inner}": each for inner, each in _flat_once(value).items()}
+    return found
+
+
+def _flat_once(row: dict[Any, Any]) -> dict[str, str]:
     return {str(key): str(value)[:_LONGEST] for key, value in row.items()
             if isinstance(value, (str, int, float)) and not isinstance(value, bool)}  # fmt: skip
 
@@ -263,7 +281,37 @@ def _shape(values: Iterable[str]) -> str:
     for name, digits in _DIGITS.items():
         if all(_HEX.fullmatch(value) and len(value) == digits for value in seen):
             return name
+    if _short_crcs(seen):
+        return "crc"
     return "size" if all(value.isdecimal() for value in seen) else "text"
+
+
+def _short_crcs(seen: list[str]) -> bool:
+    """Whether these are CRC-32 of which some have lost the zeros that lead."""
+    fits = all(_HEX.fullmatch(value) and len(value) <= _DIGITS["crc"] for value in seen)
+    whole = sum(len(value) == _DIGITS["crc"] for value in seen)
+    return fits and whole * 2 >= len(seen) and any(not value.isdecimal() for value in seen)
+
+
+_SIZE_NAMES = ("size", "bytes", "length", "filesize", "file_size", "file size")
+_TITLE_NAMES = ("name", "title", "game", "description")
+_LEAST_SIZE, _YEARS = 1024, range(1940, 2101)  # bytes of a usual game; what numbers of a year lie in, CP
+
+
+def _size_column(columns: dict[str, list[str]]) -> str:
+    """The column of sizes: by its name, else the one whose numbers can be nothing else: an id, a year, a number of
+    players or a rank is small, or the same again and again."""
+    numeric = [name for name, values in columns.items() if _shape(values) == "size"]
+    named = next((name for name in numeric if name.casefold().rpartition(".")[2] in _SIZE_NAMES), "")
+    if named:
+        return named
+    for name in numeric:
+        numbers = sorted(int(value) for value in columns[name] if value.strip().isdecimal() and len(value) < 16)
+        middle = numbers[len(numbers) // 2] if numbers else 0
+        counted = len(numbers) > 3 and numbers[-1] - numbers[0] < 2 * len(numbers)  # 1001, 1002, 1003 ...
+        if middle >= _LEAST_SIZE and middle not in _YEARS and not counted:
+            return name
+    return ""
 
 
 def _scheme(kind: str, columns: dict[str, list[str]], game: str = "", part: str = "",
@@ -273,12 +321,17 @@ def _scheme(kind: str, columns: dict[str, list[str]], game: str = "", part: str 
     own = inner if inner is not None else columns
     for name, values in own.items():
         shape = _shape(values)
-        if shape in (*_DIGITS, "size") and shape not in found:
+        if shape in _DIGITS and shape not in found:
             found[shape] = name
         elif shape == "text" and inner is not None and "part_name" not in found:
             found["part_name"] = name
-    texts = [name for name, values in columns.items() if _shape(values) == "text" and name not in found.values()]
-    title = next((name for name in texts if name.casefold() in ("name", "title", "game")), texts[0] if texts else "")
+    if size := _size_column(own):
+        found["size"] = size
+    free = [
+        name for name, values in columns.items() if name not in found.values() and _shape(values) in ("text", "size")
+    ]
+    texts = [name for name in free if _shape(columns[name]) == "text"]
+    title = next((name for name in free if name.casefold() in _TITLE_NAMES), texts[0] if texts else "")
     if title:
         found["title"] = title
     told = set(columns.get(title, ()))
@@ -292,7 +345,9 @@ def _scheme(kind: str, columns: dict[str, list[str]], game: str = "", part: str 
 def _guess_csv(path: Path, head: bytes) -> ListScheme:
     text = head.decode("utf-8-sig", "surrogateescape")
     try:
-        rows = list(csv.DictReader(io.StringIO(text), delimiter=_delimiter(path)))[:500]
+        mark = _delimiter(path)
+        not_too_wide(next(csv.reader(io.StringIO(text), delimiter=mark), []), path.name)
+        rows = list(itertools.islice(csv.DictReader(io.StringIO(text), delimiter=mark), 500))
     except csv.Error as bad:
         raise FormatError(path.name, 0, expected="rows of CSV", got=str(bad)) from bad
     if not rows or len(rows[0]) < 2:
@@ -353,8 +408,9 @@ def _guess_json(path: Path) -> ListScheme:
     try:
         with reading.opened(path) as file:
             for count, (prefix, event, value) in enumerate(ijson.parse(file, use_float=True)):
-                if (event in ("string", "number") and ".item." in f".{prefix}") or prefix.startswith("item."):
-                    place, _, key = prefix.rpartition(".")
+                if event in ("string", "number") and ".item." in f".{prefix}":
+                    outer_place, _, key = f".{prefix}".rpartition(".item.")  # an object inside belongs to its row
+                    place = f"{outer_place}.item".lstrip(".")
                     columns.setdefault(place, {}).setdefault(key, []).append(str(value))
                 if count > 50_000:
                     break

@@ -31,6 +31,7 @@ _CHUNK = 256  # titles that are compared at once
 _ALIKE = 84.0  # per cent from which two words count as one, mistyped
 _PRIOR = 25.0  # corrections that weigh as much as what was known before
 _IN_HAND = 0.5  # share of the wrong ones that are allowed which the threshold goes by
+_MOST_DIFFERENT = 0.5  # confidence in a title that differs by a word: somebody looks at it
 _MOST_LEAD = 8.0  # of logits; beyond that more says nothing
 
 
@@ -210,11 +211,49 @@ def _best(own: Cleaned, near: Sequence[int], titles: Titles, model: Model) -> Ma
     first = int(order[0])
     features = top_features(own, [titles.cleaned[each] for each in near], rows, scores, order)
     confidence = float(model.confidence(np.array([features]))[0])
+    if differ(own, titles.cleaned[near[first]]):
+        confidence = min(confidence, _MOST_DIFFERENT)
     rest = [(titles.titles[near[int(each)]], float(scores[int(each)])) for each in order[1:5]]
     odds = np.exp(np.clip([score for _title, score in rest], -30, 30)) if rest else np.zeros(0)
     shares = odds / odds.sum() * (1 - confidence) if len(odds) and odds.sum() > 0 else odds
     others = tuple((title, float(share)) for (title, _score), share in zip(rest, shares, strict=True))
     return Match(titles.titles[near[first]], confidence, others, features)
+
+
+def differ(own: Cleaned, other: Cleaned) -> bool:
+    """Whether a name and a title are told apart by a whole word, or by a sequel's number.
+
+    'Super', 'Deluxe' or a 2 make another game of one; they are too common to weigh much in how alike two titles are,
+    and no model that was fitted on other names knows them. Words that only join do not count, nor a slip of a finger.
+    """
+    if own.numbers != other.numbers:
+        return True
+    mine, theirs = ([word for word in each.words if word not in _JOINING] for each in (own, other))
+    left = list(theirs)
+    for word in mine:
+        if word in left:
+            left.remove(word)
+            continue
+        near = next((each for each in left if _mistyped(word, each)), None)
+        if near is None:
+            return not _runs_together(own, other)
+        left.remove(near)
+    return bool(left) and not _runs_together(own, other)
+
+
+def _runs_together(own: Cleaned, other: Cleaned) -> bool:
+    """Whether both are the same letters, parted otherwise."""
+    return "".join(own.words) == "".join(other.words)
+
+
+def _mistyped(one: str, other: str) -> bool:
+    """One slip of the fingers apart, in words long enough for it to be one."""
+    from rapidfuzz.distance import OSA
+
+    shorter = min(len(one), len(other))
+    if shorter < 4 or one.isdecimal() or other.isdecimal() or f"{one}s" == other or one == f"{other}s":
+        return False  # one and several are two games as a rule
+    return OSA.distance(one, other, score_cutoff=2) <= (1 if shorter < 9 else 2)
 
 
 _JOINING = ("and", "of", "in", "the", "a", "to", "for", "with", "on", "at")  # words that no title ends with

@@ -17,7 +17,7 @@ from kyklon.model.build import Build, LibrarySettings
 from kyklon.model.library import Choice, Game, ListFile, ListScheme, Naming, Reason, Scan
 from kyklon.operations.library import choose, match
 from kyklon.operations.library.facts import Facts
-from kyklon.operations.library.identify import Index, identify
+from kyklon.operations.library.identify import Index, identify, why_nothing
 from kyklon.operations.library.lists import Listed, read_list
 from kyklon.operations.library.titles import shown_title
 from kyklon.operations.library.versions import without_others
@@ -51,6 +51,9 @@ def named(scan: Scan, terms: Terms, facts: Facts, watch: Watch = UNWATCHED) -> S
         raise KyklonError(f"The library went away: {bad.strerror}.", do="Plug its disk in again.") from bad
     finally:
         facts.keep()
+    for each in terms.settings.lists:
+        if each.system in lists and (why := why_nothing(games, each.system, lists[each.system])):
+            errors.append(f"{each.path} recognises no game: {why}.")
     games, threshold = _matched(games, lists, terms, watch)
     games = without_others(games, terms.settings)
     scan = replace(scan, games=tuple(games), list_errors=tuple(errors), threshold=threshold, cluster=terms.cluster)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 import struct
 import zipfile
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePosixPath
-from typing import Any, BinaryIO
+from typing import IO, Any, BinaryIO
 
 from kyklon.base import reading
 from kyklon.base.archives import ARCHIVE_DAMAGE, header_7z, open_zip
@@ -25,11 +26,13 @@ _DAMAGE = (*ARCHIVE_DAMAGE, OSError, ValueError, NotImplementedError, struct.err
 
 @dataclass(frozen=True, slots=True)
 class Member:
-    """A file in an archive. size in bytes, unpacked; crc: its CRC-32 in hexadecimal, as the archive states it."""
+    """A file in an archive. size in bytes, unpacked; crc: its CRC-32 in hexadecimal, as the archive states it; sums:
+    further ones, where they were taken."""
 
     name: str
     size: int
     crc: str
+    sums: Mapping[str, str] = field(default_factory=dict, hash=False)
 
 
 Fault = tuple[str, str]  # a code of the REASONS and words, or two ''
@@ -54,6 +57,29 @@ def look_into(path: Path, moved: Moved = lambda _count: None) -> tuple[tuple[Mem
             return _look_7z(data, moved) if path.suffix.lower() == ".7z" else _look_zip(data, moved)
         except _DAMAGE:
             return (), ("damaged", "The archive cannot be opened: it is cut off or not an archive.")
+
+
+def summed(path: Path, members: tuple[Member, ...], names: Mapping[str, str]) -> tuple[Member, ...]:
+    """The members of a ZIP that was found sound, with further sums; those of a 7z keep their CRC-32 alone. names: of
+    hashlib's functions by algorithm. Raises OSError."""
+    if path.suffix.lower() != ".zip":
+        return members
+    wanted = {each.name for each in members}
+    told: dict[str, dict[str, str]] = {}
+    with reading.opened(path) as data, open_zip(data) as packed:
+        for info in packed.infolist():
+            if info.filename in wanted and info.filename not in told:
+                told[info.filename] = _sums_of(packed.open(info), names)
+    return tuple(replace(each, sums=told.get(each.name, {})) for each in members)
+
+
+def _sums_of(opened: IO[bytes], names: Mapping[str, str]) -> dict[str, str]:
+    hashes = {each: hashlib.new(name, usedforsecurity=False) for each, name in names.items()}
+    with opened as member:
+        while piece := member.read(_BLOCK):
+            for one in hashes.values():
+                one.update(piece)
+    return {each: one.hexdigest() for each, one in hashes.items()}
 
 
 def _look_zip(data: BinaryIO, moved: Moved) -> tuple[tuple[Member, ...], Fault]:

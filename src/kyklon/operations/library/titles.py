@@ -24,6 +24,10 @@ _SUBTITLE = re.compile(r"\s*(?::|\s-\s|\s–\s|~)\s*")
 _CAMEL = re.compile(r"(?<=[a-z])(?=[A-Z0-9])|(?<=[0-9])(?=[A-Z])")
 _TURNED = re.compile(r"(.*), (The|A|An)")
 _NO_WORD = re.compile(r"[^\w]+|_")
+_GLUED = re.compile(r"([^\W\d_]{3,})(\d{1,2})")  # a sequel's number that no blank parts from its title
+_COUNTED = re.compile(
+    r"^\s*[(\[]?\d{1,4}[)\]]?(?:\s*[-–.)_]\s+|\s+-\s*)(?=.*[^\W\d_])"
+)  # '012 - X', '07. X': a list's own
 
 
 def title_of(name: str) -> str:
@@ -60,7 +64,8 @@ class Cleaned:
 @lru_cache(maxsize=400_000)
 def cleaned(title: str) -> Cleaned:
     """A title or a file's stem, taken to pieces."""
-    text = _TAGS.sub("", title).strip() or title
+    text = _COUNTED.sub("", title)
+    text = _TAGS.sub("", text).strip() or text
     if " " not in text:
         text = text.replace("_", " ").replace(".", " ")
         text = _CAMEL.sub(" ", text) if " " not in text.strip() else text
@@ -78,7 +83,10 @@ def cleaned(title: str) -> Cleaned:
 
 def _words(text: str) -> tuple[str, ...]:
     text = _FIRST_ARTICLE.sub("", text.strip().replace("'", "").replace("’", ""))
-    found = [word for word in _NO_WORD.sub(" ", text).split() if word]
+    found: list[str] = []
+    for word in _NO_WORD.sub(" ", text).split():
+        glued = _GLUED.fullmatch(word)
+        found += glued.groups() if glued else (word,)
     return tuple(_digits(word, index) for index, word in enumerate(found))
 
 
