@@ -1,5 +1,5 @@
-"""Lists as others write them: columns that look like sizes, numeric titles, cut and nested checksums; and what is said of
-one that recognises nothing."""
+"""Lists as others write them: columns that look like sizes, numeric titles, cut and nested checksums; and what is said
+of one that recognises nothing."""
 
 from __future__ import annotations
 
@@ -15,7 +15,8 @@ import pytest
 from kyklon.base.errors import FormatError
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import System
-from kyklon.model.library import LibrarySettings, ListFile, Scan
+from kyklon.model.build import LibrarySettings
+from kyklon.model.library import ListFile, Scan
 from kyklon.operations import checksums
 from kyklon.operations.library.facts import Facts
 from kyklon.operations.library.lists import guess, read_list

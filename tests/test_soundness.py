@@ -62,6 +62,7 @@ def test_what_was_spoilt_there_is_told_and_foretold(stick: Path, demo: Demo, cat
     wanted = next(each for system in systems_of(build, catalogue) for each in system.system_files)
     shelf = next(path for path in files if path.name == wanted.name) if any(
         path.name == wanted.name for path in files) else stick / "system-files" / wanted.name  # fmt: skip
+    shelf.parent.mkdir(exist_ok=True)
     shelf.write_bytes(b"x")
     found = seen(stick, build, catalogue)
     told = [words for rows in found.bad_games.values() for words in rows]

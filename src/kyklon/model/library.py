@@ -17,6 +17,7 @@ REASONS = {
     "unknown": "Unknown kind of file",
     "system-file": "Missing system file",
     "track": "Missing disc track",
+    "disc": "Missing disc",
     "duplicate": "Duplicate",
     "version": "Another version is kept",
     "members": "Members missing",

@@ -301,7 +301,8 @@ _LEAST_SIZE, _YEARS = 1024, range(1940, 2101)  # bytes of a usual game; what num
 def _size_column(columns: dict[str, list[str]]) -> str:
     """The column of sizes: by its name, else the one whose numbers can be nothing else: an id, a year, a number of
     players or a rank is small, or the same again and again."""
-    numeric = [name for name, values in columns.items() if _shape(values) == "size"]
+    numeric = [name for name, values in columns.items() if _shape(values) == "size" and name.casefold() not in
+               _TITLE_NAMES]  # fmt: skip
     named = next((name for name in numeric if name.casefold().rpartition(".")[2] in _SIZE_NAMES), "")
     if named:
         return named

@@ -24,7 +24,11 @@ from kyklon.operations.library.titles import title_of
 
 SYSTEM_FILES = "system-files"  # the sub-folder for firmware
 IGNORED = {".txt", ".nfo", ".jpg", ".png", ".xml", ".dat", ".sfv", ".md5"}
-_DISC = re.compile(r"\s*[\(\[]disc (\d{1,3})[^)\]]*[\)\]]", re.IGNORECASE)
+# '(Disc 1)', '(Disk 1 of 2)', '(CD1)', '[Disc A]': the number or letter, and of how many, CP
+_DISC = re.compile(
+    r"\s*[\(\[](?:disc|disk|cd|dvd|gd)[ _-]?(\d{1,3}|[a-h])(?:[ _]?(?:of|/)[ _]?(\d{1,3}))?(?:[ ,-][^)\]]*)?[\)\]]",
+    re.IGNORECASE,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -274,25 +278,43 @@ def _archive_reasons(system: System, facts: FileFacts) -> tuple[Reason, ...]:
 
 def _joined_discs(games: list[Game]) -> list[Game]:
     """Discs of one title as one game."""
-    sets: dict[str, list[Game]] = defaultdict(list)
-    for game in games:
-        sets[_DISC.sub("", title_of(game.files[0])) + str(bool(_DISC.search(game.files[0])))].append(game)
+    sets: dict[tuple[str, bool], list[Game]] = defaultdict(list)
+    for game in games:  # discs of another region, revision or language are another game's
+        stem = os.path.splitext(game.files[0])[0]
+        sets[" ".join(_DISC.sub("", stem).casefold().split()), bool(_DISC.search(stem))].append(game)
     joined = []
-    for members in sets.values():
-        if len(members) == 1 or not _DISC.search(members[0].files[0]):
+    for (_name, on_discs), members in sets.items():
+        if not on_discs:
             joined += members
             continue
-        ordered = sorted(members, key=lambda game: int(_DISC.search(game.files[0])[1]))  # type: ignore[index] # matched
+        ordered = sorted(members, key=lambda game: _disc_of(game)[0])
+        reasons = [reason for member in ordered for reason in member.reasons]
         joined.append(
             replace(
                 ordered[0],
                 files=tuple(path for member in ordered for path in member.files),
                 size=sum(member.size for member in ordered),
-                discs=len(ordered),
-                reasons=tuple(dict.fromkeys(reason for member in ordered for reason in member.reasons)),
+                discs=max(len(ordered), *(member.discs for member in ordered)),
+                reasons=tuple(dict.fromkeys((*reasons, *_missing_discs(ordered)))),
             )
         )
     return joined
+
+
+def _disc_of(game: Game) -> tuple[int, int]:
+    """The number of a disc, a letter's place in the alphabet, and of how many it says it is, 0 where it does not."""
+    found = _DISC.search(os.path.splitext(game.files[0])[0])
+    assert found is not None
+    number = int(found[1]) if found[1].isdecimal() else ord(found[1].lower()) - 96
+    return number, int(found[2] or 0)
+
+
+def _missing_discs(ordered: list[Game]) -> list[Reason]:
+    """A reason for every disc of a set that is not there, as far as the others tell."""
+    there = {_disc_of(game)[0] for game in ordered}
+    last = max((*there, *(_disc_of(game)[1] for game in ordered)))
+    lost = (number for number in range(1, min(last, 99) + 1) if number not in there)
+    return [Reason("disc", f"Disc {number} is missing.") for number in lost]
 
 
 def _without_duplicates(shelves: Iterable[Shelf], games: list[Game], facts: Facts, watch: Watch) -> list[Game]:

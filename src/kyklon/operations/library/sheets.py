@@ -26,9 +26,17 @@ class Track:
 def text_in(path: Path) -> str:
     """A sheet's text, whatever bytes it has; '' for one that is far too large or cannot be read."""
     try:
-        return bytes_of(path, _LARGEST).decode("utf-8-sig", "surrogateescape")
+        return sheet_text(bytes_of(path, _LARGEST))
     except KyklonError:
         return ""
+
+
+def sheet_text(data: bytes) -> str:
+    """UTF-8 or, where a mark says so, UTF-16; other bytes as they are, for names on a disk are bytes too."""
+    for mark, coding in ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be")):
+        if data.startswith(mark):
+            return data[2:].decode(coding, "replace")
+    return data.decode("utf-8-sig", "surrogateescape")
 
 
 def tracks_of(path: Path, system: System) -> tuple[Track, ...]:
@@ -66,7 +74,7 @@ def cue_tracks(text: str) -> tuple[Track, ...]:
     tracks: list[Track] = []
     file, binary, number, wide, begun = "", False, 0, 0, 0
     for line in text.split("\n"):
-        word, _, rest = line.strip().partition(" ")
+        word, _, rest = line.strip().replace("\t", " ").partition(" ")
         word, rest = word.upper(), rest.strip()
         if word == "FILE":
             name, _, kind = rest[1:].partition('"') if rest.startswith('"') else rest.rpartition(" ")
@@ -90,7 +98,12 @@ def find(name: str, beside: PurePosixPath, there: Container[str], folded: Mappin
     """The path of a named file, '' when it is not there. folded: the paths by their case-folded form: sheets made where
     case does not count name files in any case. What leads out of the library matches no file of it."""
     path = normal(beside / name.replace("\\", "/"))
-    return path if path in there else folded.get(path.casefold(), "")
+    if path in there or path.casefold() in folded:
+        return path if path in there else folded[path.casefold()]
+    if any("\udc80" <= letter <= "\udcff" for letter in path):  # a sheet in Latin-1 for names in UTF-8
+        plain = path.encode("utf-8", "surrogateescape").decode("latin-1")
+        return plain if plain in there else folded.get(plain.casefold(), "")
+    return ""
 
 
 def normal(path: PurePosixPath) -> str:
