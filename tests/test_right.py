@@ -24,7 +24,7 @@ from kyklon.model.root_device import root_device
 from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.assembly.power import budget
-from kyklon.operations.controls.quirks import heard, joined, quirk_given, storage_quirk_given
+from kyklon.operations.controls.quirks import heard, joined, quirk_given
 from kyklon.operations.picture.findings import findings as picture_findings
 from kyklon.operations.picture.ranges import carried, display_ranges, fit, propose
 from kyklon.operations.registry import OPERATIONS
@@ -189,7 +189,7 @@ def test_a_remedy_for_quirks_is_heard_and_loses_none() -> None:
      ("usb-storage.quirks=152d:0578:u usb-storage.quirks=1:2:u", False), ("usb-storage.quirks=152d:0578:t", False)],
 )  # fmt: skip
 def test_storage_quirks_are_heard(line: str, holds: bool) -> None:
-    assert storage_quirk_given("152d:0578:u", kernel_line.given(line)) is holds
+    assert kernel_line.storage_quirk_given("152d:0578:u", kernel_line.given(line)) is holds
 
 
 @pytest.mark.parametrize(

@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import math
 import random
+from collections import Counter
+from dataclasses import replace
+from fractions import Fraction
 
 import numpy as np
 import pytest
@@ -13,14 +17,16 @@ from hypothesis import strategies as st
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, System, TuningSetting
+from kyklon.demo import lighthouse
 from kyklon.devices.linux.folder import Folder
 from kyklon.model.build import Build, FrameCost, GameRaster, edited, remedied
 from kyklon.model.world import World
 from kyklon.operations.library.observe import look
+from kyklon.operations.picture.glass import Play, cadence
 from kyklon.operations.tuning.camera import counts_in, filmed, fit
 from kyklon.operations.tuning.cascade import Place, effective, issue, show_value, written
 from kyklon.operations.tuning.findings import findings
-from kyklon.operations.tuning.latency import Share, shares, total
+from kyklon.operations.tuning.latency import Share, Way, emulated_ms, shares, total
 from kyklon.operations.tuning.rates import rate_words, rates
 from kyklon.operations.tuning.remedies import case_of, shorter
 from kyklon.operations.tuning.settings_back import Difference, differences, parsed, put, taken_over, values_in
@@ -243,3 +249,69 @@ def test_the_sum_agrees_with_a_simulation() -> None:
     told = total(parts)
     for percent in (1, 5, 25, 50, 75, 95, 99):
         assert told.percentile(percent) == pytest.approx(float(np.percentile(drawn, percent)), abs=0.15)
+
+
+# --- a display that runs otherwise than the game -------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("game", "shown", "wrong"), [("60", 100, 1200), ("60", 120, 0), ("50", 100, 0), ("50", 60, 600), ("60", 50, 600),
+                                 ("60", 144, 1440), ("30", 75, 900), ("60", 59, 60)]
+)  # fmt: skip
+def test_frames_shown_wrongly_are_those_that_a_count_finds(game: str, shown: int, wrong: int) -> None:
+    """Counted over a minute of fields: frames that are on the glass for another number of fields than most."""
+    play = Play(Fraction(game), Fraction(shown))
+    assert play.lost_per_min == pytest.approx(wrong)
+    fields = cadence(play, shown * 60, Fraction(1, 3))
+    held = Counter(fields)
+    frames = range(fields[0], fields[0] + int(game) * 60)
+    odd = sum(abs(held[frame] - play.times) for frame in frames)
+    assert abs(odd - wrong) <= 2
+
+
+def way_of(catalogue: Catalogue) -> Way:
+    case = case_of(lighthouse.build(catalogue, "0" * 64), catalogue, catalogue.get(System, "birch-16"))
+    assert case is not None
+    return case.way
+
+
+def test_a_fast_display_gives_a_frame_of_the_game_no_less_time(catalogue: Catalogue) -> None:
+    way = way_of(catalogue)
+    system = way.system.model_copy(update={"refresh": "60", "lag_frames": 2})
+    values = {"render-queue-frames": 3, "vertical-sync": True, "frames-ahead": 0, "audio-buffer-ms": 64}
+    means = {}
+    for hz in (60.0, 120.0, 50.0, 100.0):
+        told = {each.name: each for each in shares(replace(way, system=system), values, hz)}
+        means[hz] = total(tuple(told.values())).mean
+        if hz in (60.0, 120.0):
+            assert told["Game"].low == pytest.approx(2 * 1000 / 60, abs=0.01)
+            assert told["Queue"].low == pytest.approx(2 * 1000 / 60, abs=0.01)
+            assert told["Frame sampling"].high == pytest.approx(1000 / 60, abs=0.01)
+            assert told["Wait for field"].low == told["Wait for field"].high
+        else:  # two clocks: any moment of a field is as likely
+            assert (told["Wait for field"].low, told["Wait for field"].high) == (0, 1000 / hz)
+    assert means[120.0] < means[60.0] < means[120.0] + 1000 / 60  # it wins half a field of scan-out, and no frame
+
+
+def test_latency_at_every_rate_is_that_of_a_simulation(catalogue: Catalogue) -> None:
+    """A press at a random moment, polled, sampled by the game's next frame, shown at the field after it is ready."""
+    chance, way = random.Random(8), way_of(catalogue)
+    values = {"render-queue-frames": 1, "vertical-sync": True, "frames-ahead": 0, "audio-buffer-ms": 64}
+    for game, hz in ((60, 60), (60, 120), (50, 60), (60, 100)):
+        system = way.system.model_copy(update={"refresh": str(game), "lag_frames": 1})
+        own = replace(way, system=system, adapters=(), display=way.display.model_copy(
+            update={"processing_ms": 0.0, "response_ms": 0.0}))  # fmt: skip
+        said = total(shares(own, values, hz)).mean
+        play, took, field = Play(Fraction(game), Fraction(hz)), emulated_ms(own, values), 1000 / hz
+        seen = []
+        for _ in range(4000):
+            offset = 0.0 if play.follows else chance.random() * field
+            pressed = chance.random() * 1000 + own.encoder.debounce_ms + chance.random() * own.encoder.poll_ms
+            begun = (
+                math.ceil(pressed / play.frame_ms) * play.frame_ms + play.frame_ms
+            )  # and its own lag
+            ready = begun + took
+            shown = math.ceil((ready - offset) / field - 1e-9) * field + offset
+            seen.append(shown + chance.random() * field - (pressed - own.encoder.debounce_ms))
+        simulated = sum(seen) / len(seen) + own.encoder.poll_ms / 2
+        assert abs(said - simulated) < 1.5, (game, hz, said, simulated)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 # words that several settings share as a comma-separated list (kernel-parameters: usbhid.quirks, usb-storage.quirks)
 LIST_WORDS = ("usbhid.quirks", "usb-storage.quirks")
@@ -55,6 +55,21 @@ def last(words_: Sequence[str], name: str) -> str | None:
     """The value that counts of a name that may be given more than once: the last; None without any."""
     values = [word.partition("=")[2] for word in words_ if word.startswith(f"{name}=")]
     return values[-1] if values else None
+
+
+def storage_quirk_given(wanted: str, kernel_words: Iterable[str]) -> bool:
+    """Whether usb-storage.quirks holds 'VID:PID:FLAG'; given twice the last counts (drivers/usb/storage/usb.c)."""
+    given = last(tuple(kernel_words), "usb-storage.quirks") or ""
+    vendor, product, flag = wanted.split(":")
+    for each in given.split(","):
+        parts = each.split(":")
+        try:
+            same = len(parts) == 3 and (int(parts[0], 16), int(parts[1], 16)) == (int(vendor, 16), int(product, 16))
+        except ValueError:
+            continue
+        if same:  # the first entry of a device counts
+            return flag in parts[2]
+    return False
 
 
 def _same(old: str, new: str) -> bool:

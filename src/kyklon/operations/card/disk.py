@@ -9,10 +9,9 @@ from kyklon.catalogue.records import Board, Bridge, Card, Disk, Supply
 from kyklon.model.build import Build, change_of
 from kyklon.model.card import LINUX, Partition, PartitionTable
 from kyklon.model.findings import Finding, Remedy, Severity
-from kyklon.model.kernel_line import given, set_words, words
+from kyklon.model.kernel_line import given, set_words, storage_quirk_given, words
 from kyklon.model.root_device import root_device
 from kyklon.model.world import World
-from kyklon.operations.controls.quirks import storage_quirk_given
 
 OPERATION = 20
 ROOT = "root=/dev/sda2"  # the second partition of the first disk that the kernel finds (kernel: devices.txt)

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable, Sequence
 
 from kyklon.catalogue.records import Encoder
-from kyklon.model.kernel_line import MOST_QUIRKS, last
+from kyklon.model.kernel_line import MOST_QUIRKS
 
 WORD = "usbhid.quirks"
 
@@ -76,21 +76,6 @@ def quirk_given(wanted: str, kernel_words: Iterable[str]) -> bool:
     model.kernel_line.given has them."""
     asked = _numbers(wanted)
     return asked is not None and heard(kernel_words).get(asked[:2], 0) & asked[2] == asked[2]
-
-
-def storage_quirk_given(wanted: str, kernel_words: Iterable[str]) -> bool:
-    """Whether usb-storage.quirks holds 'VID:PID:FLAG'; given twice the last counts (drivers/usb/storage/usb.c)."""
-    given = last(tuple(kernel_words), "usb-storage.quirks") or ""
-    vendor, product, flag = wanted.split(":")
-    for each in given.split(","):
-        parts = each.split(":")
-        try:
-            same = len(parts) == 3 and (int(parts[0], 16), int(parts[1], 16)) == (int(vendor, 16), int(product, 16))
-        except ValueError:
-            continue
-        if same:  # the first entry of a device counts
-            return flag in parts[2]
-    return False
 
 
 def quirk_alike(one: str, other: str) -> bool:

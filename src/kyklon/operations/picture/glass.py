@@ -75,6 +75,9 @@ def _seen(start: int, length: int, total: int, edge: float) -> tuple[float, floa
     return shown * total / length, min(1.0, shown / (1 - 2 * edge))
 
 
+FOLLOWS = 0.012  # of speed that a game which follows the display may be off; its pitch goes with it: 21 cents, CP
+
+
 @dataclass(frozen=True)
 class Play:
     """A game's rate on a display's. lost_per_min: frames dropped or doubled while it keeps its own speed. speed: of it
@@ -86,20 +89,34 @@ class Play:
 
     @property
     def lost_per_min(self) -> float:
-        """Where a display shows each frame twice (100 Hz for 50), none of it is lost."""
-        times = max(1, round(self.shown_hz / self.game_hz))
-        off = abs(self.shown_hz / times - self.game_hz)
-        return 0.0 if off < _LEAST_HZ else float(60 * off)
+        """Frames that are shown once too often or too seldom. Where a display shows each frame twice (100 Hz for 50),
+        none is; of 60 Hz on 100 every third is shown once where the others are shown twice."""
+        off = abs(self.shown_hz - self.times * self.game_hz)
+        return 0.0 if off < _LEAST_HZ * self.times else float(60 * off)
+
+    @property
+    def times(self) -> int:
+        """How often a frame is shown as a rule."""
+        return max(1, round(self.shown_hz / self.game_hz))
 
     @property
     def doubled(self) -> bool:
         """Whether frames are shown twice where they do not fit, rather than left out."""
-        return self.shown_hz > self.game_hz
+        return self.shown_hz > self.times * self.game_hz
 
     @property
     def speed(self) -> float:
-        times = max(1, round(self.shown_hz / self.game_hz))
-        return float(self.shown_hz / times / self.game_hz)
+        return float(self.shown_hz / self.times / self.game_hz)
+
+    @property
+    def follows(self) -> bool:
+        """Whether the game may run at the display's rate, or a part of it: its speed is then hardly another."""
+        return abs(self.speed - 1) <= FOLLOWS
+
+    @property
+    def frame_ms(self) -> float:
+        """The time that a frame of the game has: of the display where it follows, else its own."""
+        return 1000 * self.times / float(self.shown_hz) if self.follows else 1000 / float(self.game_hz)
 
     @property
     def cents(self) -> float:

@@ -20,7 +20,7 @@ from kyklon.model.build import Build
 from kyklon.model.library import Scan
 from kyklon.model.timing import Mode
 from kyklon.operations.picture.construct import SYSTEM_525, SYSTEM_625, Frame, standard_of
-from kyklon.operations.picture.glass import on_glass
+from kyklon.operations.picture.glass import FOLLOWS, on_glass
 from kyklon.operations.picture.ground import Ground, refused, stood
 from kyklon.operations.picture.ranges import made_in, propose, raster
 from kyklon.operations.picture.schools import flat_modes, wide_modes
@@ -42,7 +42,7 @@ class Limits:
     lost_per_min: frames dropped or doubled, in keeping its own speed. crop: part of the picture; border: of the glass;
     circle: how far off round, as a part."""
 
-    speed: float = 0.012
+    speed: float = FOLLOWS
     lost_per_min: float = 6.0
     crop: float = 0.14
     border: float = 0.55
@@ -155,7 +155,7 @@ def costs(askings: Sequence[Asking], modes: Sequence[Mode], ground: Ground, limi
     asked = np.array([float(asking.system.refresh_hz) for asking in askings])[:, None]
     times = np.maximum(1, np.round(shown / asked))
     speed = np.abs(shown / times / asked - 1) / limits.speed
-    keep = np.abs(shown / times - asked) * 60 / limits.lost_per_min
+    keep = np.abs(shown - times * asked) * 60 / limits.lost_per_min
     known: dict[tuple[Any, ...], tuple[float, float, float]] = {}
     lies = np.empty((3, len(askings), len(modes)))
     for row, asking in enumerate(askings):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from fractions import Fraction
 from math import ceil
 
 import numpy as np
@@ -11,6 +12,7 @@ from numpy.typing import NDArray
 
 from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System
 from kyklon.model.build import Value
+from kyklon.operations.picture.glass import Play
 
 STEP_MS = 0.1
 
@@ -61,15 +63,18 @@ class Way:
 def shares(way: Way, values: Mapping[str, Value], field_hz: float, place: float | None = None) -> tuple[Share, ...]:
     """The contributions in the order the press passes them. field_hz: the display's rate. place: where on the glass the
     answer is looked for, 0 at the first line to 1 at the last; None for anywhere."""
-    display, frame = way.display, 1000 / field_hz
+    display, frame, play = way.display, 1000 / field_hz, _play(way, field_hz)
     queue = max(0, int(values["render-queue-frames"]) - 1)
-    found = [*_to_frame(way, values, frame)]
-    if values["vertical-sync"]:
+    found = [*_to_frame(way, values, play.frame_ms)]
+    if values["vertical-sync"] and play.follows:
         took = emulated_ms(way, values)
         wait = ceil(took / frame - 1e-9) * frame - took
         found.append(Share("Wait for field", wait, wait, f"to the next field after {took:.1f} ms"))
+    elif values["vertical-sync"]:  # two clocks drift past each other: any moment of a field is as likely
+        found.append(Share("Wait for field", 0, frame, f"evenly 0 to one field of {frame:.2f} ms"))
     if queue:
-        found.append(Share("Queue", queue * frame, queue * frame, f"{queue} more × {frame:.2f} ms"))
+        whole = queue * play.frame_ms
+        found.append(Share("Queue", whole, whole, f"{queue} more × {play.frame_ms:.2f} ms"))
     if place is None:
         found.append(Share("Scan-out", 0, frame, "evenly from the first to the last line"))
     else:
@@ -88,7 +93,11 @@ def ear_shares(way: Way, values: Mapping[str, Value], field_hz: float) -> tuple[
     """The same on the way to the ear: from the frame on, through the sound buffer."""
     buffer = float(values["audio-buffer-ms"])
     filled = Share("Sound buffer", buffer / 2, buffer, f"half full to full of {buffer:g} ms")
-    return (*_to_frame(way, values, 1000 / field_hz), filled)
+    return (*_to_frame(way, values, _play(way, field_hz).frame_ms), filled)
+
+
+def _play(way: Way, field_hz: float) -> Play:
+    return Play(way.system.refresh_hz, Fraction(field_hz).limit_denominator(1_000_000))
 
 
 def emulated_ms(way: Way, values: Mapping[str, Value]) -> float:
@@ -101,13 +110,13 @@ def _ahead(way: Way, values: Mapping[str, Value]) -> int:
 
 
 def _to_frame(way: Way, values: Mapping[str, Value], frame: float) -> tuple[Share, ...]:
-    """From the switch to a frame that shows the press. frame: of the display, in ms."""
+    """From the switch to a frame that shows the press. frame: of the game, in ms."""
     system, encoder, ahead, took = way.system, way.encoder, _ahead(way, values), emulated_ms(way, values)
     lag = (system.lag_frames - ahead) * frame
     return (
         Share("Debounce", encoder.debounce_ms, encoder.debounce_ms, f"{encoder.debounce_ms:g} ms in {encoder.name}"),
         Share("USB poll", 0, encoder.poll_ms, f"evenly 0 to {encoder.poll_ms:g} ms (bInterval)"),
-        Share("Frame sampling", 0, frame, f"evenly 0 to one field of {frame:.2f} ms"),
+        Share("Frame sampling", 0, frame, f"evenly 0 to one frame of {frame:.2f} ms"),
         Share("Game", lag, lag, f"({system.lag_frames} lag − {ahead} ahead) × {frame:.2f} ms"),
         Share("Emulation", took, took, f"{1 + ahead} × {way.emulator.frame_ms * 1000 / way.processor_mhz:.1f} ms"),
     )

@@ -1,4 +1,4 @@
-"""Whether a system holds its rate on a board: the time a frame has against what it takes, with its spread."""
+"""Whether a system holds its rate on a board: the time a frame of the game has against what it takes and its spread."""
 
 from __future__ import annotations
 
@@ -15,6 +15,7 @@ from kyklon.catalogue.records import Board, Emulator, System, TuningSetting
 from kyklon.model.build import Build, FrameCost, Value, edited
 from kyklon.model.world import World
 from kyklon.operations.assembly.power import budget
+from kyklon.operations.picture.glass import Play
 from kyklon.operations.tuning.cascade import effective
 
 Class = Literal["fine", "marginal", "no"]
@@ -95,7 +96,7 @@ def speed_of(
     filters = [(row.setting.name, row.setting.cost_ms * pixels * 1000 / mhz) for row in rows
                if row.setting.cost_ms and row.value not in (False, 0)]  # fmt: skip
     ahead = min(int(values.get("frames-ahead", 0)), system.lag_frames) if emulator.frames_ahead else 0
-    frame = 1000 / float(mode.vertical_hz)
+    frame = Play(system.refresh_hz, mode.vertical_hz).frame_ms
     extra = sum(ms for _name, ms in filters)
 
     def added(frames: int) -> tuple[float, float]:
