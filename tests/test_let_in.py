@@ -1,3 +1,4 @@
+# ruff: noqa: E501 # templates
 """What comes from outside, names, paths, texts, templates, archives: kept inside, shown plainly, bounded, swept."""
 
 from __future__ import annotations
@@ -279,6 +280,34 @@ ATTACKS = (
     "{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}", "{{ system.parse_file('/etc/passwd') }}", "{{ 2 ** 99999999 }}",
     "{{ values.clear() }}", "{{ values.update(a=1) }}", "{{ joiner }}", "{{ 'x' | map('upper') | list }}",
 )  # fmt: skip
+
+
+BOMBS = (
+    "{% set a = 'xxxxxxxx' %}" + "{% set a = a ~ a %}" * 60 + "{{ a | length }}",
+    "{% set a = 'xxxxxxxx' %}" + "{% set a = a + a %}" * 60 + "{{ a | length }}",
+    "{% set a = 'xxxxxxxx' %}" + "{% set a = [a, a, a, a] | join(',') %}" * 40 + "{{ a | length }}",
+    "{% set a = [1, 2, 3] %}" + "{% set a = a + a %}" * 60 + "{{ a | length }}",
+    "{% set x %}yyyyyyyy{% endset %}" + "{% set x %}{{ x }}{{ x }}{% endset %}" * 40,
+    "{% for a in " + "'x' ~ " * 0 + "values %}{% for b in values %}{{ (values | string | upper) | length }}{% endfor %}{% endfor %}" * 40,
+    "{% set a = 9 %}" + "{% set a = a + a %}" * 500 + "{{ a }}" + "{% set a = a + a %}" * 200,
+    "{% set n = [0] %}" + "{% set n = n + n %}" * 18 + "{% for a in n %}{% for b in n %}{% if a == 1 %}x{% endif %}{% endfor %}{% endfor %}",
+    "{% set n = [0] %}" + "{% set n = n + n %}" * 12 + "{% for a in n %}{% for b in n | sort %}{% if n | sort == 1 %}x{% endif %}{% endfor %}{% endfor %}",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("text", BOMBS, ids=range(len(BOMBS)))
+def test_a_template_that_grows_ends(text: str) -> None:
+    """Doubled texts and lists, loops without output: each ends within its steps and takes no memory."""
+    import tracemalloc
+
+    tracemalloc.start()
+    with that_ends(), contextlib.suppress(CatalogueError):
+        templates.check(text, frozenset({"values"}), "mine.toml")
+        told = templates.render(text, {"values": {f"k{n}": "v" * 50 for n in range(200)}}, "mine.toml")
+        assert len(told) <= templates.LARGEST
+    most = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert most < 200 << 20
 
 
 @pytest.mark.parametrize("text", ATTACKS)

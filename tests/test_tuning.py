@@ -307,9 +307,7 @@ def test_latency_at_every_rate_is_that_of_a_simulation(catalogue: Catalogue) -> 
         for _ in range(4000):
             offset = 0.0 if play.follows else chance.random() * field
             pressed = chance.random() * 1000 + own.encoder.debounce_ms + chance.random() * own.encoder.poll_ms
-            begun = (
-                math.ceil(pressed / play.frame_ms) * play.frame_ms + play.frame_ms
-            )  # and its own lag
+            begun = math.ceil(pressed / play.frame_ms) * play.frame_ms + play.frame_ms  # and its own lag
             ready = begun + took
             shown = math.ceil((ready - offset) / field - 1e-9) * field + offset
             seen.append(shown + chance.random() * field - (pressed - own.encoder.debounce_ms))

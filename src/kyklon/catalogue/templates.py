@@ -5,9 +5,11 @@ What a template may do: print, choose, loop twice deep, look into records and ma
 
 from __future__ import annotations
 
+import functools
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextvars import ContextVar
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
@@ -25,7 +27,66 @@ LONGEST = 16_384  # characters of a template
 LARGEST = 1 << 20  # characters that one may make
 _DEEPEST = 2  # loops in loops: with maps of some hundred entries a template stays quick
 _BARRED = ("Macro", "CallBlock", "Import", "FromImport", "Include", "Extends", "Block", "Pow", "Mul", "Mod", "Slice",
-           "FilterBlock")  # fmt: skip
+           "FilterBlock", "AssignBlock")  # fmt: skip
+MOST_STEPS = 2_000_000  # turns of loops, and characters that joining and filters handle; honest ones take thousands
+
+
+class _Budget:
+    """What one rendering may still do: one that doubles a text or sorts in loops ends here, and not in the memory."""
+
+    def __init__(self) -> None:
+        self.left = MOST_STEPS
+
+    def spend(self, amount: int) -> None:
+        self.left -= amount
+        if self.left < 0:
+            raise OverflowError("the template takes more steps than any honest one")
+
+
+_budget: ContextVar[_Budget] = ContextVar("_budget")
+
+
+def _spend(amount: int) -> None:
+    budget = _budget.get(None)
+    if budget is not None:
+        budget.spend(amount)
+
+
+def _weight(value: object) -> int:
+    """How much there is of a value: letters of a text, entries of a collection, digits of a number."""
+    if isinstance(value, int):
+        return value.bit_length() // 3 + 1
+    return len(value) + 1 if isinstance(value, (str, list, tuple, dict)) else 1
+
+
+def _joined(parts: Iterable[object]) -> str:
+    """What `~` makes, weighed before it is made."""
+    texts = [str(each) for each in parts]
+    _spend(sum(map(len, texts)) + len(texts))
+    return "".join(texts)
+
+
+def _each(values: Iterable[Any]) -> Iterator[Any]:
+    """What a loop goes through, turn by turn."""
+    for value in values:
+        _spend(1)
+        yield value
+
+
+def _weighed(name: str, act: Callable[..., Any]) -> Callable[..., Any]:
+    """A filter whose input and output are paid for."""
+
+    @functools.wraps(act)
+    def weighed(*given: Any, **named: Any) -> Any:
+        for each in given:
+            _spend(_weight(each))
+            if name == "join" and isinstance(each, (list, tuple)):
+                _spend(sum(_weight(one) for one in each))
+        made = act(*given, **named)
+        _spend(_weight(made))
+        return made
+
+    return weighed
 
 
 def _xml(value: object) -> str:
@@ -58,9 +119,18 @@ def _environment() -> Any:
             """Override."""
             return isinstance(getattr(obj, "__self__", None), dict)
 
+        intercepted_binops = frozenset(("+",))
+
+        def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
+            """Override: what grows is paid for before it is made."""
+            _spend(_weight(left) + _weight(right))
+            return super().call_binop(context, operator, left, right)
+
     made = Sandbox(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True, optimized=False)
     made.globals.clear()
-    made.filters = {name: made.filters[name] for name in FILTERS} | {"xml": _xml, "json": _json}
+    own = {name: made.filters[name] for name in FILTERS} | {"xml": _xml, "json": _json}
+    made.filters = {name: _weighed(name, act) for name, act in own.items()}
+    made.filters |= {"kyklon_joined": _joined, "kyklon_each": _each}
     made.tests = {name: made.tests[name] for name in TESTS}
     return made
 
@@ -111,14 +181,33 @@ def _not_deeper(node: Any, depth: int, where: str) -> None:
 
 @cache
 def compiled(text: str) -> Template:
-    made: Template = _environment().from_string(text)
-    return made
+    """A template whose loops and joined texts are counted."""
+    from jinja2 import Template, nodes
+    from jinja2.visitor import NodeTransformer
+
+    class Counted(NodeTransformer):
+        def visit_Concat(self, node: nodes.Concat) -> nodes.Node:
+            self.generic_visit(node)
+            held = nodes.List(node.nodes, lineno=node.lineno)
+            return nodes.Filter(held, "kyklon_joined", [], [], None, None, lineno=node.lineno)
+
+        def visit_For(self, node: nodes.For) -> nodes.Node:
+            self.generic_visit(node)
+            node.iter = nodes.Filter(node.iter, "kyklon_each", [], [], None, None, lineno=node.lineno)
+            return node
+
+    environment = _environment()
+    tree = Counted().visit(environment.parse(text))
+    tree.set_environment(environment)
+    code = environment.compile(tree, filename="<template>")
+    return Template.from_code(environment, code, environment.make_globals(None))
 
 
 def render(text: str, variables: Mapping[str, object], where: str, largest: int = LARGEST) -> str:
     """What a template makes, of at most `largest` characters. Raises CatalogueError with the line when it cannot."""
     parts: list[str] = []
     made = 0
+    held = _budget.set(_Budget())
     try:
         for piece in compiled(text).generate(variables):
             parts.append(piece)
@@ -129,6 +218,8 @@ def render(text: str, variables: Mapping[str, object], where: str, largest: int 
         raise
     except Exception as bad:  # whatever an expression may do with the values it is given
         raise CatalogueError(f"{where}: line {_line_of(bad)}: {bad}.", do="Put the template right.") from bad
+    finally:
+        _budget.reset(held)
     return "".join(parts)
 
 
