@@ -11,6 +11,7 @@ import threading
 from pathlib import Path
 from typing import Any
 
+import ezdxf
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -53,7 +54,7 @@ from kyklon.parts.fields import FIELDS, field_of
 from kyklon.parts.store import Store, plain_row, text_for
 from kyklon.record import builds
 from kyklon.record import folder as store
-from support import Demo
+from support import Demo, that_ends
 
 BOX = samples.FOLDER
 
@@ -830,3 +831,25 @@ def test_a_shelf_that_cannot_be_written_says_so(tmp_path: Path, catalogue: Catal
     with pytest.raises(KyklonError, match="cannot be written"):
         Store(tmp_path / "file").add("boards", own_board(catalogue))
     assert loader.load(tmp_path / "file").own == {}
+
+
+def test_drawings_that_hold_themselves_over_and_over_end(tmp_path: Path) -> None:
+    """<use> of <use>, ten at a time and twelve deep, and blocks of blocks, made by ezdxf: 10^12 circles in 14 KB."""
+    rows = ['<circle id="a0" cx="10" cy="10" r="14"/>']
+    for depth in range(1, 13):
+        rows.append(f'<g id="a{depth}">' + f'<use href="#a{depth - 1}"/>' * 10 + "</g>")
+    for text in ("".join(rows), '<g id="x"><use href="#y"/></g><g id="y"><use href="#x"/></g>'):
+        path = tmp_path / "bomb.svg"
+        path.write_text(f'<svg xmlns="http://www.w3.org/2000/svg" width="99mm" height="99mm">{text}</svg>')
+        with that_ends(), pytest.raises(KyklonError):
+            panel.trace(path)
+    document = ezdxf.new(units=4)
+    document.blocks.new("B0").add_circle((0, 0), 15)
+    for depth in range(1, 7):
+        block = document.blocks.new(f"B{depth}")
+        for number in range(40):
+            block.add_blockref(f"B{depth - 1}", (number * 40, 0))
+    document.modelspace().add_blockref("B6", (0, 0))
+    document.saveas(tmp_path / "bomb.dxf")
+    with that_ends(), pytest.raises(KyklonError):
+        panel.trace(tmp_path / "bomb.dxf")

@@ -176,3 +176,31 @@ def test_two_transfers_to_one_place_take_turns(demo: Demo) -> None:
         thread.join()
         assert len(told) == 1
     assert run("transfer", str(demo.folder), "--to", str(demo.folder / "stick")).returncode == 0
+
+
+# --- what becomes of the output ------------------------------------------------------------------------------------
+
+SHORT = (("--help",), ("check", "--help"), ("part", "--help"), ("fields", "FOLDER"), ("check", "FOLDER", "--json"),
+         ("part", "list"), ("timing", "dmt", "0x52"), ("no-such-command", "--json"))  # fmt: skip
+
+
+@pytest.mark.parametrize("words", SHORT, ids=" ".join)
+def test_a_reader_who_has_seen_enough_is_no_error_and_a_full_disk_is_one(words: tuple[str, ...], demo: Demo) -> None:
+    command = [sys.executable, "-m", "kyklon", *(str(demo.folder) if word == "FOLDER" else word for word in words)]
+    whole = subprocess.run(command, capture_output=True, text=True, timeout=900, check=False)
+    assert "Traceback" not in whole.stderr
+    with open("/dev/full", "w") as full:
+        done = subprocess.run(command, stdout=full, stderr=subprocess.PIPE, text=True, timeout=900, check=False)
+    assert done.returncode not in (0, 120)
+    assert "Traceback" not in done.stderr
+    assert "Exception ignored" not in done.stderr
+    read, write = os.pipe()
+    os.close(read)  # nobody reads
+    done = subprocess.run(command, stdout=write, stderr=subprocess.PIPE, text=True, timeout=900, check=False)
+    os.close(write)
+    assert "Traceback" not in done.stderr
+    assert "Exception ignored" not in done.stderr
+    closed = ["sh", "-c", '"$@" >&-', "sh", *command]
+    done = subprocess.run(closed, stderr=subprocess.PIPE, text=True, timeout=900, check=False)
+    assert done.returncode != 0
+    assert "Traceback" not in done.stderr

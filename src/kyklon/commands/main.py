@@ -5,10 +5,13 @@ The list is data, so that help needs no command's own imports; a command's modul
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
+from collections.abc import Callable
 from dataclasses import dataclass
 from importlib import import_module
+from typing import Any, TextIO
 
 from kyklon.base.shown import visible, visible_json
 
@@ -160,7 +163,68 @@ COMMANDS = (
 
 def main() -> None:
     """Run a command and turn errors into sentences and exit codes."""
-    sys.exit(_run(sys.argv[1:]))
+    sys.exit(_to_its_end(lambda: _run(sys.argv[1:])))
+
+
+class OutputLost(Exception):
+    """Standard output takes no more: a full disk, a closed descriptor."""
+
+
+class _Output:
+    """Standard output whose failures can be told from a command's own."""
+
+    def __init__(self, inner: TextIO) -> None:
+        self._inner = inner
+
+    def write(self, text: str) -> int:
+        self._done(lambda: self._inner.write(text))
+        return len(text)
+
+    def flush(self) -> None:
+        self._done(self._inner.flush)
+
+    def _done(self, act: Callable[[], Any]) -> Any:
+        try:
+            return act()
+        except BrokenPipeError:
+            raise
+        except (OSError, ValueError) as bad:  # ValueError: it was closed before
+            raise OutputLost(getattr(bad, "strerror", None) or str(bad)) from bad
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._inner, name)
+
+
+def _to_its_end(run: Callable[[], int]) -> int:
+    """Whatever becomes of standard output: a reader who has seen enough is no error, output that is lost is one."""
+    if sys.stdout is None:  # closed by whoever started this
+        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115 # to the end of the program
+        with contextlib.suppress(SystemExit):
+            run()
+        return FAILED
+    own = sys.stdout
+    sys.stdout = _Output(own)
+    try:
+        try:
+            code = run()
+        except SystemExit as ended:  # argparse, after its help
+            code = ended.code if isinstance(ended.code, int) else FAILED if ended.code else OK
+        sys.stdout.flush()
+        return code
+    except BrokenPipeError:
+        return _without_output(OK)
+    except OutputLost as lost:
+        with contextlib.suppress(OSError, ValueError):
+            _tell(f"The output could not be written: {lost}.")
+        return _without_output(FAILED)
+
+
+def _without_output(code: int) -> int:
+    """Nothing more goes to standard output, not even what its buffer holds when the program ends."""
+    with contextlib.suppress(OSError):
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(nowhere, 1)
+    return code
 
 
 def _run(words: list[str]) -> int:
@@ -202,9 +266,8 @@ def _call(command: Command, words: list[str]) -> int:
         return _ended(str(bad), WRONG, as_json=as_json)
     except KyklonError as bad:
         return _ended(str(bad), FAILED, as_json=as_json)
-    except BrokenPipeError:  # whoever read the lines has seen enough
-        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115 # to the end of the program
-        return OK
+    except (BrokenPipeError, OutputLost):  # whoever read the lines has seen enough, or nobody can
+        raise
     except KeyboardInterrupt:
         return _ended("Cancelled.", FAILED, as_json=as_json)
     except Exception as bad:

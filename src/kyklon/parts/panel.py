@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
+from xml.parsers import expat
 
 from kyklon.base.errors import FormatError, KyklonError
 from kyklon.base.reading import bytes_of
@@ -19,6 +20,7 @@ from kyklon.parts.draft import Draft
 
 LARGEST = 8 << 20  # bytes of a drawing
 MOST_CIRCLES = 400
+MOST_DRAWN = 50_000  # elements or entities, those of blocks and <use> each time they are drawn
 _PX_PER_INCH, _MM_PER_INCH = 96.0, 25.4
 _SMALLEST, _LARGEST = 4.0, 120.0  # mm: CP, screw holes are smaller and nothing on a panel is larger
 _SAME = 0.6  # mm: diameters that are one
@@ -60,6 +62,8 @@ def from_svg(data: bytes, name: str = "the drawing") -> Drawing:
     """Raises FormatError for what is no SVG."""
     if re.search(rb"<!\s*(ENTITY|DOCTYPE[^>]*\[)", data[:65536], re.I):  # a document that makes itself larger
         raise FormatError(name, 0, expected="an SVG without entities of its own", got="a document type with entities")
+    if _drawn(data, name) > MOST_DRAWN:
+        raise FormatError(name, 0, expected=f"at most {MOST_DRAWN} elements", got="more, by <use> within <use>")
     import svgelements
 
     circles: list[Circle] = []
@@ -91,6 +95,59 @@ def from_svg(data: bytes, name: str = "the drawing") -> Drawing:
     except Exception as bad:  # whatever a library may raise over text from anywhere
         raise FormatError(name, 0, expected="an SVG drawing", got=str(bad)[:120] or type(bad).__name__) from bad
     return _drawing(circles, boxes, name)
+
+
+class _Counter:
+    """Counts what an SVG draws: every element with what it holds, a <use> with what it refers to (SVG 2, 5.6)."""
+
+    def __init__(self) -> None:
+        self.inside: list[list[int]] = []  # of each element: those right inside it
+        self.refers: dict[int, str] = {}
+        self.ids: dict[str, int] = {}
+        self._open: list[int] = []
+
+    def start(self, element: str, attributes: dict[str, str]) -> None:
+        number = len(self.inside)
+        self.inside.append([])
+        if self._open:
+            self.inside[self._open[-1]].append(number)
+        if attributes.get("id"):
+            self.ids.setdefault(attributes["id"], number)
+        told = attributes.get("href") or attributes.get("xlink:href") or ""
+        if element.rpartition(":")[2] == "use" and told.startswith("#"):
+            self.refers[number] = told[1:]
+        self._open.append(number)
+
+    def end(self, _element: str) -> None:
+        self._open.pop()
+
+    def drawn(self) -> int:
+        """Elements in all, MOST_DRAWN and one for more or for a circle of references."""
+        whole: dict[int, int] = {}
+        waiting = [(0, False)] if self.inside else []
+        under_way: set[int] = set()
+        while waiting:
+            number, done = waiting.pop()
+            below = [*self.inside[number], *([self.ids[self.refers[number]]] if self.refers.get(number) in self.ids
+                                              else [])]  # fmt: skip
+            if done:
+                under_way.discard(number)
+                whole[number] = min(MOST_DRAWN + 1, 1 + sum(whole.get(each, MOST_DRAWN + 1) for each in below))
+            elif number not in whole and number not in under_way:
+                under_way.add(number)
+                waiting.append((number, True))
+                waiting += [(each, False) for each in below if each not in whole]
+        return whole.get(0, 0)
+
+
+def _drawn(data: bytes, name: str) -> int:
+    counter, parser = _Counter(), expat.ParserCreate()
+    parser.StartElementHandler, parser.EndElementHandler = counter.start, counter.end
+    try:
+        parser.Parse(data, True)
+    except (expat.ExpatError, ValueError, LookupError) as bad:
+        raise FormatError(name, max(0, parser.ErrorByteIndex), expected="an SVG drawing", got=str(bad)[:120]) from bad
+    return counter.drawn()
 
 
 def _mm(pixels: float) -> float:
@@ -126,7 +183,7 @@ def from_dxf(data: bytes, name: str = "the drawing") -> Drawing:
         document = read(io.StringIO(data.decode("utf-8", "surrogateescape")))
         code = int(document.header.get("$INSUNITS", 0) or 0)
         scale = units.conversion_factor(units.InsertUnits(code), units.InsertUnits.Millimeters) if code else 1.0
-        for entity in _entities(document.modelspace(), 0):
+        for entity in _entities(document.modelspace(), 0, [MOST_DRAWN]):
             kind = entity.dxftype()
             if kind == "CIRCLE":
                 centre = entity.dxf.center
@@ -151,11 +208,15 @@ def from_dxf(data: bytes, name: str = "the drawing") -> Drawing:
     return _drawing(circles, boxes, name)
 
 
-def _entities(layout: Any, depth: int) -> Any:
-    """What a layout draws, blocks taken apart."""
+def _entities(layout: Any, depth: int, left: list[int]) -> Any:
+    """What a layout draws, blocks taken apart. left: how many entities may still be looked at, those that only hold
+    others too."""
     for entity in layout:
+        left[0] -= 1
+        if left[0] < 0:
+            raise FormatError("the drawing", 0, expected=f"at most {MOST_DRAWN} entities", got="more, by nested blocks")
         if entity.dxftype() == "INSERT" and depth < 4:
-            yield from _entities(entity.virtual_entities(), depth + 1)
+            yield from _entities(entity.virtual_entities(), depth + 1, left)
         else:
             yield entity
 
