@@ -9,22 +9,27 @@ import contextlib
 import getpass
 import os
 import random
+import socket
+import stat
 import subprocess
 import threading
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
+import paramiko
 import pytest
 
 import machines
 from kyklon.base.errors import TargetFull, TargetLost, WrongUse
 from kyklon.catalogue.loader import Catalogue
+from kyklon.devices import secure_copy
 from kyklon.devices.linux.folder import Folder
 from kyklon.devices.secure_copy import Login, SecureCopy, UnknownHost, fingerprint
 from kyklon.operations.library import acts
 from kyklon.operations.library.carry import UNFINISHED, carry_out
 from machines import Server, needs_root, needs_server, serving
-from support import Demo
+from support import Demo, that_ends
 
 
 @pytest.fixture
@@ -139,3 +144,95 @@ def test_a_card_of_a_real_file_system(mounted: Path, demo: Demo, catalogue: Cata
     with pytest.raises(TargetFull):
         acts.move_games(demo.folder, demo.build, catalogue, place)
     assert acts.remember_seen(demo.folder, demo.build, catalogue, place).games == told.menu
+
+
+# --- servers that mean no good (paramiko's own server on loopback) -------------------------------------------------
+
+
+class Endless(paramiko.ServerInterface):
+    """Lets everybody in; whatever is run prints for ever."""
+
+    def check_channel_request(self, kind: str, chanid: int) -> int:
+        return paramiko.OPEN_SUCCEEDED
+
+    def check_auth_password(self, username: str, password: str) -> int:
+        return paramiko.AUTH_SUCCESSFUL
+
+    def get_allowed_auths(self, username: str) -> str:
+        return "password"
+
+    def check_channel_exec_request(self, channel: paramiko.Channel, command: bytes) -> bool:
+        def flood() -> None:
+            with contextlib.suppress(Exception):
+                while True:
+                    channel.send(b"y\n" * 1000)
+
+        threading.Thread(target=flood, daemon=True).start()
+        return True
+
+
+class Folders(paramiko.SFTPServerInterface):
+    """Every folder holds folders; one of them lists without an end."""
+
+    def stat(self, path: str) -> paramiko.SFTPAttributes:
+        attributes = paramiko.SFTPAttributes()
+        attributes.st_mode, attributes.st_size = stat.S_IFDIR | 0o755, 0
+        return attributes
+
+    lstat = stat
+
+    def list_folder(self, path: str) -> list[paramiko.SFTPAttributes]:
+        rows = []
+        for name in ("..", "../../etc", "again"):
+            row = self.stat(name)
+            row.filename = name
+            rows.append(row)
+        return rows
+
+
+@contextlib.contextmanager
+def evil() -> Iterator[Login]:
+    key = paramiko.RSAKey.generate(2048)
+    listening = socket.socket()
+    listening.bind(("127.0.0.1", 0))
+    listening.listen(5)
+    transports: list[paramiko.Transport] = []
+
+    def serve() -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                transport = paramiko.Transport(listening.accept()[0])
+                transports.append(transport)
+                transport.add_server_key(key)
+                transport.set_subsystem_handler("sftp", paramiko.SFTPServer, Folders)
+                transport.start_server(server=Endless())
+
+    threading.Thread(target=serve, daemon=True).start()
+    try:
+        yield Login("127.0.0.1", listening.getsockname()[1], "me", "/games", f"{key.get_name()} {key.get_base64()}",
+                    password="x")  # fmt: skip
+    finally:
+        listening.close()
+        for each in transports:
+            each.close()
+
+
+def test_a_server_without_an_end_is_left(monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]) -> None:
+    with evil() as login, that_ends():
+        there = SecureCopy(login)
+        with pytest.raises(WrongUse, match="without an end"):
+            list(there.files(""))
+        assert there.free() is None  # its answer is no figure, and ended
+        row = Folders(Endless()).stat("x")
+        row.filename = "x"
+        monkeypatch.setattr(paramiko.SFTPHandle, "_get_next_files", lambda _self: [row] * 16)
+        monkeypatch.setattr(secure_copy, "_MOST", 5000)
+        with pytest.raises(WrongUse, match="without an end"):
+            list(there.files(""))
+        there.close()
+        other = replace(login, host_key="ssh-rsa " + paramiko.RSAKey.generate(1024).get_base64())
+        with pytest.raises(WrongUse, match=r"forget the old key.*library\.host_key"):
+            SecureCopy(other)
+    told = capfd.readouterr()
+    assert "Traceback" not in told.err
+    assert "paramiko" not in told.err

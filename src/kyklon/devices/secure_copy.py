@@ -8,10 +8,12 @@ from __future__ import annotations
 import base64
 import contextlib
 import hashlib
+import logging
 import os
 import posixpath
 import shlex
 import stat
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -24,6 +26,7 @@ if TYPE_CHECKING:
     from paramiko import SFTPClient, SSHClient
 
 SECONDS = 15.0  # that a machine has to answer
+LISTING_S = 120.0  # that listing all its games may take; a server may go on for ever
 _MODE, _FOLDER_MODE = 0o644, 0o755
 _DEEPEST, _MOST = 64, 500_000
 _KINDS = ("ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521", "rsa-sha2-512", "ssh-rsa")
@@ -107,7 +110,13 @@ class SecureCopy:
         """What a command prints; '' on machines that run none."""
         try:
             _in, out, _error = self._client.exec_command(command, timeout=SECONDS)
-            return str(out.read(65_536).decode("utf-8", "replace"))
+            said, until = b"", time.monotonic() + SECONDS
+            while len(said) < 65_536 and time.monotonic() < until:  # one that drips for ever says enough in that time
+                piece = out.channel.recv(65_536)
+                if not piece:
+                    break
+                said += piece
+            return said.decode("utf-8", "replace")
         except Exception as bad:
             self._if_lost(bad)
             return ""
@@ -129,20 +138,24 @@ class SecureCopy:
             return f"{status.st_size}-{status.st_mtime}"
 
     def files(self, top: str) -> Iterator[tuple[str, int, int]]:
-        waiting, count = [("", 0)], 0
+        waiting, count, until = [("", 0)], 0, time.monotonic() + LISTING_S
         base = self._at(top) if top else self._top
         while waiting:
             below, depth = waiting.pop()
             with self._told(below or top):
+                found = []
                 try:
-                    found = sorted(self._files.listdir_attr(f"{base}/{below}"), key=lambda each: each.filename)
+                    for each in self._files.listdir_iter(f"{base}/{below}", read_aheads=4):  # never waits for its end
+                        count += 1
+                        if count > _MOST or depth > _DEEPEST or time.monotonic() > until:
+                            do = "Choose the folder that is meant, and look at what the machine runs."
+                            raise WrongUse(f"{self.name} lists files without an end.", do=do)
+                        if each.filename not in (".", "..", "") and not {"/", "\0"} & set(each.filename):
+                            found.append(each)
                 except OSError as bad:
                     self._if_lost(bad)
                     continue  # not there, or not to be read
-            for each in found:
-                count += 1
-                if count > _MOST or depth > _DEEPEST:
-                    raise WrongUse(f"{self.name} holds too many files.", do="Choose the folder that is meant.")
+            for each in sorted(found, key=lambda one: one.filename):
                 mode = each.st_mode or 0
                 if stat.S_ISDIR(mode):
                     waiting.append((f"{below}{each.filename}/", depth + 1))
@@ -250,6 +263,10 @@ def _connected(login: Login) -> SSHClient:
         def missing_host_key(self, _client: object, _host: str, key: Any) -> None:
             raise UnknownHost(login.host, f"{key.get_name()} {key.get_base64()}")
 
+    own_log = logging.getLogger("paramiko")  # its words are told in sentences here, and never reach a terminal
+    own_log.propagate = False
+    if not own_log.handlers:
+        own_log.addHandler(logging.NullHandler())
     client = paramiko.SSHClient()
     client.set_missing_host_key_policy(Ask())
     if login.host_key:
@@ -272,9 +289,10 @@ def _connected(login: Login) -> SSHClient:
     except paramiko.BadHostKeyException as bad:
         client.close()
         got = fingerprint(f"{bad.key.get_name()} {bad.key.get_base64()}")
-        raise WrongUse(f"{login.host} shows another key than before: {got}.",
-                       do="Another machine has that address, or somebody stands in between. Nothing was sent."
-                       ) from bad  # fmt: skip
+        do = "Another machine has that address, its card was written anew, or somebody stands in between. Nothing was "
+        do += "sent. Where you know why, forget the old key: “Forget its key” in Library, Transfer, or "
+        do += "`kyklon set FOLDER library.host_key ''`; the new one is then asked about."
+        raise WrongUse(f"{login.host} shows another key than before: {got}.", do=do) from bad
     except paramiko.AuthenticationException as bad:
         client.close()
         raise WrongUse(f"{login.account} may not log in at {login.host}.", do="Check the user, the key, the password."
