@@ -1,7 +1,9 @@
 """The long attack: every parser with 20 000 spoilt inputs, two processes at one build a thousand times, the interlock
-through two thousand meddled moments, acts killed two hundred times. Counts are printed; a failure ends it.
+through two thousand meddled moments, acts killed two hundred times, a hand that clicks at random, a window that closes
+while commands edit its build. Counts are printed; a failure ends it.
 
 Usage: .venv/bin/python benchmarks/attack.py fuzz [COUNT] [PARSER ...] | two [ROUNDS] | held [COUNT] | kill [COUNT]
+       | clicks [ACTS] [SEED] | close [ROUNDS]
 """
 
 from __future__ import annotations
@@ -65,6 +67,64 @@ def two(rounds: int) -> int:
     return 0
 
 
+def clicks(acts: int, seed: int) -> int:
+    """tools/clicks.py on the three demos and an empty build, in processes of their own."""
+    command = [sys.executable, str(ROOT / "tools" / "clicks.py"), str(acts // 4), str(seed)]
+    return sum(subprocess.run([*command, build], check=False).returncode != 0
+               for build in ("lighthouse", "camper", "school-fair", "empty"))  # fmt: skip
+
+
+WINDOW = """
+import os, random, sys
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+from pathlib import Path
+from PyQt6.QtCore import QTimer
+from kyklon.app.start import make_application, open_window
+from kyklon.app.theme.tokens import Theme
+folder, seed = Path(sys.argv[1]), int(sys.argv[2])
+chance = random.Random(seed)
+application = make_application()
+window = open_window(folder, Theme())
+window.show()
+print("open", flush=True)
+def act(left):
+    if not left:
+        window.closed.connect(application.quit)
+        window.close()
+        return
+    window.session.edit("boot.hostname", f"w{seed}-{left}")
+    QTimer.singleShot(chance.randrange(60), lambda: act(left - 1))
+QTimer.singleShot(chance.randrange(200), lambda: act(chance.randrange(1, 5)))
+application.exec()
+"""
+
+
+def close(rounds: int) -> int:
+    """The real window edits and closes while `kyklon set` edits another field: both are on the disk each time."""
+    from kyklon.catalogue import loader
+    from kyklon.demo import lighthouse
+    from kyklon.record import folder as store
+
+    lost = 0
+    with tempfile.TemporaryDirectory() as held:
+        folder = lighthouse.make(Path(held) / "build", loader.load(None))
+        for number in range(rounds):
+            window = subprocess.Popen([sys.executable, "-c", WINDOW, str(folder), str(number)], stdout=subprocess.PIPE)
+            assert window.stdout is not None
+            window.stdout.readline()
+            user = f"u{number}"
+            time.sleep(random.Random(number).random() * 0.4)
+            command = [sys.executable, "-m", "kyklon", "set", str(folder), "boot.user", user]
+            subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
+            window.wait()
+            build = store.load(folder).build
+            if build.boot.user != user or build.boot.hostname != f"w{number}-1":
+                lost += 1
+                print(f"round {number}: {build.boot.user} {build.boot.hostname}", flush=True)
+    print(f"{rounds} rounds of a window that closes beside a command: {lost} lost")
+    return lost
+
+
 def tests(name: str, variable: str, count: int) -> int:
     """A test of the suite, with more examples."""
     import os
@@ -86,6 +146,11 @@ def main() -> None:
         sys.exit(tests("tests/test_held.py -k permit", "KYKLON_HELD", number or 2000))
     elif kind == "kill":
         sys.exit(tests("tests/test_kill.py", "KYKLON_KILLS", number or 200))
+    elif kind == "clicks":
+        seed = int(names[0]) if names else random.SystemRandom().randrange(10**6)
+        sys.exit(clicks(number or 20_000, seed))
+    elif kind == "close":
+        sys.exit(close(number or 100))
     else:
         print(__doc__)
 

@@ -103,7 +103,7 @@ def _memory(build: Build, board: Board) -> list[Finding]:
     left = board.memory_mb - picture
     if left >= LEAST_KERNEL_MB and picture <= board.memory_mb // 2:
         return []
-    half = max(16, board.memory_mb // 4)
+    half = max(16, min(board.memory_mb // 2, board.memory_mb - LEAST_KERNEL_MB))  # half is the usual split, CP
     change = change_of("boot.video_memory_mb", half, f"{picture} MB", f"{half} MB")
     stop = left < LEAST_KERNEL_MB
     return [

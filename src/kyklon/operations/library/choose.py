@@ -139,7 +139,7 @@ def next_larger(items: Sequence[Item], room: int, card: int, cluster: int, extra
         whole = sum(takes(each.files, cluster, extra) for each in items)
         if whole <= room:
             return None
-    other = max(0, card - room)
+    other = max(0, int(card * _FORMAT_SHARE) - room)  # what else lies on the card; formatting takes its share once
     larger = next((gb * 10**9 for gb in SIZES if gb * 10**9 > card * 1.05), 0)
     if not larger:
         return None

@@ -18,6 +18,7 @@ from kyklon.operations.tuning.latency import STEP_MS, Latency
 
 _LEAST_MS, _MOST_MS = -80.0, 300.0  # of the shift that is looked for
 _LEAST_PRESSES = 5
+LONGEST_MS = 1000.0  # beyond that it is another press's answer, or another frame rate, CP
 _OUTLIER = 1e-4  # probability of a press that the model does not explain at all
 
 
@@ -43,7 +44,12 @@ def fit(counts: Sequence[int], per_second: float, model: Latency) -> Measured:
     """What a clip says. counts: pictures from press to answer. per_second: pictures a second. Raises WrongUse."""
     if len(counts) < _LEAST_PRESSES:
         raise WrongUse(f"{len(counts)} presses say little.", do="Film ten, each at a moment of its own.")
+    if not 10 <= per_second <= 100_000:
+        raise WrongUse(f"A camera of {per_second:g} pictures a second is none.", do="Give its frame rate, as 240.")
     picture = 1000.0 / per_second
+    if max(counts) * picture > LONGEST_MS:
+        raise WrongUse(f"{max(counts)} pictures are {max(counts) * picture / 1000:.1f} s; no game answers that late.",
+                       do="Count from the press to its own answer, and check the camera's frame rate.")  # fmt: skip
     times, density = _seen(model, picture)
     shifts = np.arange(_LEAST_MS, _MOST_MS, STEP_MS)
     measured = np.array(counts, dtype=np.float64) * picture
