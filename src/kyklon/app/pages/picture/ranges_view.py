@@ -37,7 +37,7 @@ class RangesView(LightView):
         self._other.setAccessibleName("Another mode, as cta 8, dmt 12h, cvt 640 480 60 or gtf 800 600 72")
         set_tip(self._other, "cta 8, dmt 12h, cvt 640 480 60 reduced1, gtf 800 600 72; press Enter to use it")
         self._other.returnPressed.connect(self._on_other_entered)
-        self._range_sheet = Sheet("Can the display show it?", "each mode against the ranges in the identification data")
+        self._range_sheet = Sheet("Can the display show it?", "each mode against the ranges of the display")
         self._range_sheet.add(self._plot)
         self._look_sheet = Sheet("How it will look")
         self._look_sheet.add(self._view)
