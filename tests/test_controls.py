@@ -13,10 +13,11 @@ from kyklon.catalogue.control_records import Arrangement
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder, Panel, System
 from kyklon.model.build import Build, edited, remedied
-from kyklon.model.controls import ControlSettings, MapPair, SystemMap
+from kyklon.model.controls import Control, ControlSettings, Layout, MapPair, Seat, SystemMap
 from kyklon.model.world import World
 from kyklon.operations.controls import arrange, exports, wiring
 from kyklon.operations.controls.acts import with_encoder, without_encoder
+from kyklon.operations.controls.arrange import HANDS, layout_seat
 from kyklon.operations.controls.clearance import checks
 from kyklon.operations.controls.findings import findings
 from kyklon.operations.controls.mapping import paths, unreached, wire_in_order
@@ -226,3 +227,32 @@ def test_edits_of_a_panel(catalogue: Catalogue) -> None:
     more, name = arrange.added(layout, 2, "spinner", 100, 100)
     assert more.seats[1].control(name).switches == ("spinner-left", "spinner-right")
     assert arrange.removed(more, 2, [name]) == layout
+
+
+def test_seats_that_lie_over_each_other_are_told(catalogue: Catalogue) -> None:
+    """Boards, bores and lever plates of different seats, and two levers of one; seats that only touch are fine."""
+    button = Control(id="b1", label="Button 1", kind="button", x=250, y=100, bore=30)
+    lever = Control(id="lever", label="Lever", kind="lever", x=60, y=60, bore=24)
+    near = Seat(x=0, y=0, width_mm=400, height_mm=200, controls=(lever, button))
+
+    def codes(*seats: Seat) -> set[str]:
+        found = checks(Layout(width_mm=2000, height_mm=2000, seats=seats))
+        return {each.code for each in found if not each.ok and each.hard}
+
+    apart = near.model_copy(update={"x": 400.0})
+    assert codes(near, apart) == codes(near)
+    assert codes(near, near.model_copy(update={"x": 380.0})) - codes(near) == {"boards"}
+    assert codes(near, near.model_copy(update={"x": 30.0})) - codes(near) == {"boards", "web", "plate"}
+    opposite = near.model_copy(update={"turn": 180.0, "x": 400.0, "y": 400.0})
+    assert codes(near, opposite) == codes(near)
+    assert "boards" in codes(near, opposite.model_copy(update={"y": 380.0}))
+    turned = near.model_copy(update={"turn": 45.0, "x": 500.0, "y": -100.0})
+    far = near.model_copy(update={"turn": 45.0, "x": 900.0, "y": 0.0})
+    assert "boards" in codes(near, near.model_copy(update={"turn": 45.0, "x": 350.0, "y": 50.0}))
+    assert codes(near, far) == codes(near)
+    assert codes(near, turned)
+    second = lever.model_copy(update={"id": "lever-2", "x": 120.0})
+    assert "plate" in codes(near.model_copy(update={"controls": (lever, second)}))
+    for arrangement in catalogue.all(Arrangement):
+        seat = layout_seat(arrangement, HANDS[1], 600.0, 260.0)
+        assert "boards" not in codes(seat, seat.model_copy(update={"x": 600.0}))

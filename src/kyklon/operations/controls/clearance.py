@@ -19,6 +19,8 @@ LEVER_PLATE = (96.0, 54.0)  # mm across and along the board, under it; CP
 LEVER_TRAVEL = 26.0  # mm that the ball moves to each side at its height, CP
 LEVER_BALL = 35.0  # mm diameter, CP
 KNUCKLES = 10.0  # mm that a fist on the ball needs, CP
+_TOUCH = 0.5  # mm that two boards may overlap in a drawing and still only touch, CP
+_MOST_TOLD = 12  # pairs of bores of two seats that are told
 _CAP = 2.0  # mm that a button's rim is wider than its bore, on each side
 _SPAN = 1.25  # of the hand's breadth: index to little finger without stretching, CP
 SHOULDERS = 530.0  # mm across the shoulders, 95th percentile of men, DIN 33402-2 (mem)
@@ -50,7 +52,7 @@ def checks(layout: Layout, hand: Hand = HANDS[1]) -> tuple[Check, ...]:
     found: list[Check] = []
     for player, seat in enumerate(layout.seats, 1):
         found += [*_bores(player, seat), *_walls(player, seat), *_lever(player, seat), *_hands(player, seat, hand)]
-    found += _neighbours(layout)
+    found += [*_neighbours(layout), *_across(layout)]
     return tuple(sorted(found, key=lambda each: (each.ok, not each.hard)))
 
 
@@ -143,6 +145,58 @@ def _hands(player: int, seat: Seat, hand: Hand) -> Iterator[Check]:
         angle = abs(math.degrees(math.atan2(across, seat.height_mm - y + _ELBOW)))
         ids = tuple(each.id for each in group)
         yield Check("wrist", f"bend of the wrist at {title}", (player, ids), angle, WRIST, "°", angle <= WRIST, False)
+
+
+Corners = tuple[tuple[float, float], ...]
+
+
+def _rectangle(seat: Seat, x: float, y: float, wide: float, deep: float) -> Corners:
+    """The corners on the table of a rectangle round a point of a seat's board."""
+    return tuple(seat.on_table(x + a * wide / 2, y + b * deep / 2) for a, b in ((-1, -1), (1, -1), (1, 1), (-1, 1)))
+
+
+def _apart(one: Corners, other: Corners) -> float:
+    """How far two rectangles are apart in mm; below zero for how deep they lie in each other (separating axes,
+    Gottschalk, Lin and Manocha 1996)."""
+    gaps = []
+    for corners in (one, other):
+        for (ax, ay), (bx, by) in ((corners[0], corners[1]), (corners[1], corners[2])):
+            length = math.hypot(bx - ax, by - ay)
+            nx, ny = (by - ay) / length, (ax - bx) / length
+            first = [x * nx + y * ny for x, y in one]
+            second = [x * nx + y * ny for x, y in other]
+            gaps.append(max(min(second) - max(first), min(first) - max(second)))
+    return max(gaps)
+
+
+def _across(layout: Layout) -> Iterator[Check]:
+    """What belongs to different seats, or to several levers of one: boards, bores and the plates under them."""
+    numbered = list(enumerate(layout.seats, 1))
+    for (one, first), (other, second) in combinations(numbered, 2):
+        boards = [_rectangle(seat, seat.width_mm / 2, seat.height_mm / 2, seat.width_mm, seat.height_mm)
+                  for seat in (first, second)]  # fmt: skip
+        apart = _apart(*boards)
+        if apart < -_TOUCH:
+            title = f"boards of seats {one} and {other}, apart"
+            yield Check("boards", title, (one, ()), apart, 0.0, "mm", False, True)
+        pairs = [(a, b) for a in first.controls for b in second.controls if "side" not in (a.kind, b.kind)]
+
+        def room(pair: tuple[Control, Control], first: Seat = first, second: Seat = second) -> float:
+            a, b = first.on_table(pair[0].x, pair[0].y), second.on_table(pair[1].x, pair[1].y)
+            return math.hypot(a[0] - b[0], a[1] - b[1]) - (pair[0].bore + pair[1].bore) / 2
+
+        for pair in sorted(pairs, key=room)[:_MOST_TOLD]:
+            if room(pair) < WEB:
+                title = f"wood between a bore of seat {one} and {pair[1].label} of seat {other}"
+                yield Check("web", title, (one, (pair[0].id,)), room(pair), WEB, "mm", False, True)
+    levers = [(number, seat, each) for number, seat in numbered for each in seat.controls if each.kind == "lever"]
+    for (one, first, a), (other, second, b) in combinations(levers, 2):
+        apart = _apart(_rectangle(first, a.x, a.y, *LEVER_PLATE), _rectangle(second, b.x, b.y, *LEVER_PLATE))
+        if apart < 0:
+            title = f"room between the plates of two levers, seats {one} and {other}" if one != other else (
+                "room between the plates of two levers"
+            )  # fmt: skip
+            yield Check("plate", title, (one, (a.id,) if one != other else (a.id, b.id)), apart, 0.0, "mm", False, True)
 
 
 def _neighbours(layout: Layout) -> Iterator[Check]:
