@@ -16,7 +16,7 @@ from kyklon.demo import school_fair
 from kyklon.model.build import edited, remedied
 from kyklon.model.controls import ControlSettings, KeyReading, MapPair, SystemMap
 from kyklon.model.world import World
-from kyklon.operations.controls import assignment, hotkeys, keymaps, maps, pins
+from kyklon.operations.controls import assignment, hotkeys, keymaps, maps, matrix, pins
 from kyklon.operations.controls.assignment import Problem
 from kyklon.operations.controls.extras import clashes, read
 from kyklon.operations.controls.findings import findings
@@ -332,3 +332,30 @@ def test_five_volts_never_meet_a_signal_pin(catalogue: Catalogue) -> None:
 def test_settings_of_controls_survive_a_round_trip() -> None:
     settings = ControlSettings(panel="cocktail-pair", maps=(SystemMap(system="a", picture=90, flips=False),))
     assert ControlSettings.model_validate_json(settings.model_dump_json()) == settings
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_wide_ribbons_are_cut_exactly(seed: int) -> None:
+    """Up to 12 by 12 with wrong readings: as few readings contradict as by trying every colouring of a small one;
+    on a wide one no single pin's other side makes fewer."""
+    chance = random.Random(seed)
+    for rows, columns in ((5, 6), (12, 12), (11, 13)):
+        own = list(range(1, rows + columns + 1))
+        pairs = [(a, b) for a in own[:rows] for b in own[rows:]]
+        edges = {tuple(sorted(pair)): chance.choice((1, 2)) for pair in chance.sample(pairs, 2 * len(own))}
+        for _ in range(len(own) // 5):
+            edges[tuple(sorted(chance.sample(own, 2)))] = 1
+        part = max(matrix._parts(own, edges), key=len)
+        inner = {pair: weight for pair, weight in edges.items() if pair[0] in part}
+        index = {pin: place for place, pin in enumerate(part)}
+        ends = np.array([(index[a], index[b]) for a, b in inner], dtype=np.int64)
+        sides = matrix._cut_by_milp(part, ends, np.array(list(inner.values()), dtype=np.int64))
+
+        def inside(of: dict[int, int], inner: dict[tuple[int, int], int] = inner) -> int:
+            return sum(weight for (a, b), weight in inner.items() if of[a] == of[b])
+
+        assert inside(sides) <= inside({pin: int(pin > rows) for pin in part})  # the truth itself is no better
+        if len(part) <= 12:
+            every = ({pin: bits >> place & 1 for place, pin in enumerate(part)} for bits in range(1 << len(part)))
+            assert inside(sides) == min(map(inside, every))
+        assert all(inside({**sides, pin: 1 - sides[pin]}) >= inside(sides) for pin in part)

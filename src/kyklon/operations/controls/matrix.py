@@ -14,14 +14,15 @@ from itertools import combinations
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kyklon.base.errors import KyklonError
 from kyklon.base.reading import bytes_of, text_of
 from kyklon.base.shown import visible
 from kyklon.model.controls import KeyReading
 
-MOST_PINS = 24  # of a ribbon, each of whose parts is coloured exactly while it has no more than EXACT_PINS
-_EXACT_PINS = 19  # 2^18 colourings, a tenth of a second
+MOST_PINS = 24  # of a ribbon
+_EXACT_PINS = 17  # pins of which all colourings are tried: 2^16, a few hundredths of a second
 AGREE = 2  # equal readings of a key that count as settled, where the graph does not contradict them
 
 Pair = tuple[int, int]
@@ -118,8 +119,7 @@ def _parts(pins: Sequence[int], edges: Iterable[Pair]) -> list[tuple[int, ...]]:
 
 
 def _best_cut(pins: Sequence[int], edges: Mapping[Pair, int]) -> dict[int, int]:
-    """Sides with the least weight of edges within a side: all colourings are tried while that is quick, else a
-    colouring along a tree is mended pin by pin."""
+    """Sides with the least weight of edges within a side: all colourings are tried while that is quick."""
     index = {pin: place for place, pin in enumerate(pins)}
     ends = np.array([(index[one], index[other]) for one, other in edges], dtype=np.int64).reshape(-1, 2)
     weights = np.array(list(edges.values()), dtype=np.int64)
@@ -130,26 +130,30 @@ def _best_cut(pins: Sequence[int], edges: Mapping[Pair, int]) -> dict[int, int]:
             inside += weight * (1 - (((every >> one) ^ (every >> other)) & 1))
         best = int(every[int(inside.argmin())])
         return {pin: best >> place & 1 for place, pin in enumerate(pins)}
-    sides = np.zeros(len(pins), dtype=np.int64)
-    seen, waiting = {0}, [0]
-    while waiting:
-        at = waiting.pop()
-        for one, other in ends:
-            far = other if one == at else one if other == at else None
-            if far is not None and int(far) not in seen:
-                seen.add(int(far))
-                sides[far] = 1 - sides[at]
-                waiting.append(int(far))
-    for _turn in range(len(pins)):
-        gains = np.zeros(len(pins), dtype=np.int64)
-        for (one, other), weight in zip(ends, weights, strict=True):
-            change = weight if sides[one] == sides[other] else -weight
-            gains[one] += change
-            gains[other] += change
-        if gains.max() <= 0:
-            break
-        sides[int(gains.argmax())] ^= 1
-    return {pin: int(sides[place]) for place, pin in enumerate(pins)}
+    return _cut_by_milp(pins, ends, weights)
+
+
+def _cut_by_milp(pins: Sequence[int], ends: NDArray[np.int64], weights: NDArray[np.int64]) -> dict[int, int]:
+    """The same for more pins, as a mixed-integer programme (HiGHS): a side for each pin, and for each edge whether its
+    ends are on one side. Exact; ribbons of MOST_PINS take a fraction of a second."""
+    from scipy.optimize import Bounds, LinearConstraint, milp
+    from scipy.sparse import coo_array
+
+    count, edges = len(pins), len(ends)
+    at = np.arange(edges)
+    rows = np.concatenate((at, at, at, at + edges, at + edges, at + edges))
+    columns = np.concatenate((ends[:, 0], ends[:, 1], count + at, ends[:, 0], ends[:, 1], count + at))
+    ones = np.ones(edges)
+    # inside + one + other >= 1 (both on side 0), inside - one - other >= -1 (both on side 1)
+    values = np.concatenate((ones, ones, ones, -ones, -ones, ones))
+    table = coo_array((values, (rows, columns)), shape=(2 * edges, count + edges)).tocsr()
+    least = np.concatenate((ones, -ones))
+    first = np.zeros(count + edges)
+    upper = np.ones(count + edges)
+    upper[0] = 0  # which side is which is settled later
+    done = milp(np.concatenate((np.zeros(count), weights.astype(float))), integrality=np.ones(count + edges),
+                bounds=Bounds(first, upper), constraints=LinearConstraint(table, least, np.inf))  # fmt: skip
+    return {pin: round(float(done.x[place])) for place, pin in enumerate(pins)}
 
 
 def read_readings(file: Path) -> tuple[KeyReading, ...]:
