@@ -7,6 +7,7 @@ import contextlib
 import gzip
 import lzma
 import random
+import subprocess
 import zipfile
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from kyklon.base.errors import FormatError, SourceError
 from kyklon.model.image_file import Stated
 from kyklon.operations import checksums
 from kyklon.operations.card.sources import source
+from kyklon.operations.card.volumes import contents
 
 PACK = {
     "plain": bytes,
@@ -180,3 +182,27 @@ def test_any_text_gives_checksums_or_the_one_error(text: str) -> None:
         assert 0 <= bad.offset <= len(text.encode("utf-8", "surrogatepass"))
     else:
         assert all(len(value.digest) in checksums.BY_LENGTH for value in found.values())
+
+
+@pytest.mark.parametrize("ending", ["gz", "xz", "zst", "bz2"])
+def test_a_packed_image_with_a_gpt_is_looked_into(ending: str, tmp_path: Path) -> None:
+    """Its last usable sector lies far behind what is unpacked for a look; sgdisk and mkfs.fat made it."""
+    plain = tmp_path / "disk.img"
+    with plain.open("wb") as file:
+        file.truncate(900 << 20)
+    subprocess.run(
+        ["sgdisk", "-n", "1:2048:+40M", "-t", "1:0700", "-n", "2:0:0", plain], check=True, capture_output=True
+    )
+    subprocess.run(["mkfs.fat", "-F", "32", "--offset", "2048", plain, str(40 << 10)], check=True, capture_output=True)
+    pack = {"gz": ["gzip", "-1"], "xz": ["xz", "-0"], "zst": ["zstd", "-q"], "bz2": ["bzip2", "-1"]}[ending]
+    subprocess.run([*pack, "-k", plain], check=True)
+    facts = source.inspect(plain.with_name(f"disk.img.{ending}"))
+    plain.unlink()
+    seen = contents.observe_source(facts)
+    assert seen.table is not None, seen.table_error
+    assert seen.table.scheme == "GPT"
+    assert seen.boot_number == 1
+    assert not seen.boot_error
+    with contents.held(facts, seconds=0.0) as held:
+        found = contents.observe_held(held)
+    assert found.table is not None, found.table_error

@@ -322,13 +322,14 @@ class Partition:
 @dataclass(frozen=True)
 class PartitionTable:
     """scheme: MBR, GPT or hybrid GPT. note: what is odd about it, '' when nothing is. second: read from the disk's
-    end."""
+    end. reach: bytes that the disk of a GPT has at least."""
 
     disk_id: int
     partitions: tuple[Partition, ...]
     scheme: str = "MBR"
     note: str = ""
     second: bool = False
+    reach: int = 0
 
     def boot(self) -> Partition | None:
         """The first FAT partition."""

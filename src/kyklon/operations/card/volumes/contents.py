@@ -149,9 +149,13 @@ def held(facts: SourceFacts, watch: Watch = UNWATCHED, seconds: float = 2.0) -> 
             if kept > PREVIEW_KEPT or (time.monotonic() - started > seconds and done >= HEAD):
                 whole = bool(facts.exact and facts.unpacked and done >= facts.unpacked)
                 break
-        size = max(done, facts.unpacked or 0) if not whole else done
-        os.ftruncate(descriptor, size)
         below = reader(descriptor)
+        size = done
+        if not whole:
+            size = max(done, facts.unpacked or 0)
+            with contextlib.suppress(FormatError):
+                size = max(size, read_table(below, strict=False).reach)
+        os.ftruncate(descriptor, size)
 
         def read(offset: int, length: int) -> bytes:
             if offset + length > done and offset < size and not whole:
@@ -201,7 +205,8 @@ def beginning(facts: SourceFacts) -> Iterator[tuple[Path, PartitionTable]]:
                 break
             if kept > PREVIEW_KEPT or done > PREVIEW_MIB.get(facts.kind, 640) << 20:
                 raise TooLong(f"{facts.name} is not looked into: its boot partition takes too long to unpack.")
-        os.ftruncate(descriptor, facts.unpacked if facts.exact and facts.unpacked else max(done, wanted))
+        reach = table.reach if table is not None else 0  # a disk that is shorter is none of this table's
+        os.ftruncate(descriptor, facts.unpacked if facts.exact and facts.unpacked else max(done, wanted, reach))
         if table is None:
             raise FormatError("partition table", 0, expected="512 bytes", got="an empty image")
         yield Path(f"/proc/{os.getpid()}/fd/{descriptor}"), table

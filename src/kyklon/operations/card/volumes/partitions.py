@@ -169,7 +169,8 @@ def _gpt_at(read: Read, at: int, size: int, *, strict: bool) -> PartitionTable:
         active = bool(entry[48] & 4)  # legacy BIOS bootable
         found.append(Partition(index + 1, kind, start * SECTOR, (end - start + 1) * SECTOR, active, guid, label, own))
     note = _overlap(found, lambda part: first + (part.number - 1) * each + 32, strict=strict)
-    return PartitionTable(int.from_bytes(header[56:60], "little"), tuple(found), "GPT", note)
+    reach = (last_usable + 1) * SECTOR
+    return PartitionTable(int.from_bytes(header[56:60], "little"), tuple(found), "GPT", note, reach=reach)
 
 
 def _overlap(found: list[Partition], place: Callable[[Partition], int], *, strict: bool) -> str:
