@@ -215,12 +215,16 @@ def _table(card: Path, rng: random.Random) -> str:
 
 
 def _files(card: Path, rng: random.Random) -> str:
-    what = rng.choice(("remove", "cut", "empty", "head", "remove conf", "rename"))
+    what = rng.choice(("remove", "cut", "empty", "head", "remove conf", "rename", "in boot", "in boot, broken"))
     data = card_image.boot_files()["merrow-armv8.krn"]
     if what == "remove":
         subprocess.run(["mdel", "-i", f"{card}@@{BOOT}", f"::{KERNEL}"], check=True)
     elif what == "remove conf":
         subprocess.run(["mdel", "-i", f"{card}@@{BOOT}", "::/extlinux/extlinux.conf"], check=True)
+    elif what.startswith("in boot"):
+        subprocess.run(["mdel", "-i", f"{card}@@{BOOT}", "::/extlinux/extlinux.conf"], check=True)
+        subprocess.run(["mmd", "-i", f"{card}@@{BOOT}", "::/boot", "::/boot/extlinux"], check=True)
+        put_fat(card, "boot/extlinux/extlinux.conf", (EXTLINUX if what == "in boot" else _text(rng)).encode())
     elif what == "cut":
         put_fat(card, KERNEL, data[: rng.choice((10, 56, 60, 64, 5000))])
     elif what == "empty":

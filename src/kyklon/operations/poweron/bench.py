@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
@@ -157,6 +157,16 @@ def _machine(build: Build, catalogue: Catalogue, contents: CardContents, there: 
                      there.bad_files | own.bad_files, bad)  # fmt: skip
 
 
+def _as_scanned(contents: CardContents, dialect: Dialect) -> CardContents:
+    """A loader by labels looks for its file in / and then in /boot (U-Boot: boot_prefixes)."""
+    main = dialect.files[0]
+    path = main.path.lower()
+    other = contents.texts.get(f"boot/{path}")
+    if main.kind != "extlinux" or path in contents.texts or other is None:
+        return contents
+    return replace(contents, texts={**contents.texts, path: other})
+
+
 def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: World = UNSEEN) -> Bench:
     """Everything on the bench. world: the display, the library and the games on the machine are taken from it.
 
@@ -164,6 +174,7 @@ def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: W
     """
     board = catalogue.get(Board, build.part("board"))
     dialect = catalogue.get(Dialect, build.boot.dialect)
+    contents = _as_scanned(contents, dialect)
     return Bench(
         build=build,
         catalogue=catalogue,
