@@ -251,7 +251,8 @@ _EXTRA = ("init=/bin/sh", "init=/sbin/none", "init=/sbin/init", "rootfstype=ext3
           "rootfstype=", "init=", "rootflags=data=ordered", "rootflags=commit=5", "rootflags=commit=x", "rootflags=data=now",
           "rootflags=errors=panic", "rootflags=discard=1", "rootflags=barrier=0", "rootflags=barrier", "rootflags=stripe=08",
           "rootflags=inode_readahead_blks=3", "rootflags=journal_ioprio=9", "rootflags=nodelalloc,commit=30",
-          "nousb", "rootflags=usrjquota=x")  # fmt: skip
+          "nousb", "rootflags=usrjquota=x", "rootflags=usrjquota=x,jqfmt=vfsv0", "rootflags=prjquota", "rootflags=usrquota",
+          "rootflags=usrjquota=x,grpquota,jqfmt=vfsv1", "rootflags=grpjquota=", "rootflags=quota")  # fmt: skip
 
 
 def _line(rng: random.Random) -> str:

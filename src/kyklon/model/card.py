@@ -133,8 +133,8 @@ class RootFacts:
     cautions: what a kernel lets pass with a word in its log. no_write: why it can only be read, '' when it can be
     written; not_for_writing: why a kernel told to mount it for writing does not mount it at all.
     programs: by path, those that a start may meet. missing: folders a start needs that are not there. free in bytes.
-    size: of its file system in bytes. damaged: files whose bytes are not those that the image states. kinds: what a
-    kernel mounts it as.
+    size: of its file system in bytes. features: those of "quota" and "project" that it has. damaged: files whose bytes
+    are not those that the image states. kinds: what a kernel mounts it as.
     """
 
     users: tuple[User, ...] = ()
@@ -154,6 +154,7 @@ class RootFacts:
     cautions: tuple[str, ...] = ()
     no_write: str = ""
     not_for_writing: str = ""
+    features: frozenset[str] = frozenset()
     missing: tuple[str, ...] = ()
     free: int = 0
     size: int = 0

@@ -185,6 +185,11 @@ class ExtVolume:
         self.not_for_writing = self.not_for_writing or what
 
     @property
+    def features(self) -> frozenset[str]:
+        """Those of "quota" and "project" that it has (super.rst: s_feature_ro_compat)."""
+        return frozenset(name for name, bit in (("quota", 0x100), ("project", 0x2000)) if self._read_only & bit)
+
+    @property
     def _super_block(self) -> int:
         return 1 if self.block == 1024 else 0
 

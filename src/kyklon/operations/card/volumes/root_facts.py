@@ -83,6 +83,7 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
         cautions=(*reader.cautions, *looker.troubles),
         no_write=reader.no_write,
         not_for_writing=reader.not_for_writing,
+        features=reader.features,
         missing=tuple(path for path in NEEDED if not looker.is_folder(path)),
         free=reader.free_bytes,
         size=reader.block * reader.blocks,

@@ -6,6 +6,7 @@ Sources: the kernel's admin-guide/kernel-parameters; init/do_mounts.c (6.1).
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import replace
 
 from kyklon.base.quantities import show_bytes
@@ -159,7 +160,8 @@ def _mount_words(bench: Bench, root: RootFacts) -> Step | None:
         cause = f"rw: the kernel does not mount it for writing, {root.not_for_writing}."
         return fail(panic("root partition", "card.root-damaged", cause, lamps.stuck))
     flags = last(given, "rootflags") or ""
-    if wrong := next((why for each in flags.split(",") if each and (why := _wrong_flag(each))), ""):
+    wrong = next((why for each in flags.split(",") if each and (why := _wrong_flag(each))), "")
+    if wrong := wrong or _wrong_quotas(flags.split(","), root.features):
         cause = f"rootflags={flags}: {wrong}."
         return fail(panic("root partition", "boot.rootflags", cause, lamps.stuck))
     return None
@@ -172,6 +174,7 @@ _NUMBERS = frozenset(("resgid", "resuid", "sb", "commit", "max_batch_time", "min
                       "journal_ioprio", "inode_readahead_blks"))  # fmt: skip
 _MAY_HAVE_NUMBER = frozenset(("barrier", "auto_da_alloc", "init_itable"))
 _TEXTS = frozenset(("usrjquota", "grpjquota"))
+_PLAIN_QUOTAS = {"usrquota": "usrjquota", "grpquota": "grpjquota", "quota": "usrjquota", "prjquota": ""}
 
 
 def _number(text: str) -> int | None:
@@ -198,7 +201,30 @@ def _wrong_flag(option: str) -> str:
         if name == "inode_readahead_blks" and number & (number - 1):
             return "inode_readahead_blks is a power of two"
         return ""
+    if name in _TEXTS and not equals:
+        return f"{name} names a file"
+    if name in _TEXTS and "/" in value:
+        return f"the file of {name} is not at the top of the root"
     return f"{name} takes no value" if equals and name not in _TEXTS else ""
+
+
+def _wrong_quotas(options: Sequence[str], features: frozenset[str]) -> str:
+    """Why ext4 does not mount with these together, '' when it does (fs/ext4/super.c: ext4_check_quota_consistency)."""
+    given: dict[str, str] = {}
+    for option in options:
+        name, _, value = option.partition("=")
+        given[name] = value
+        if name == "noquota":  # it takes back what came before it
+            given = {kept: value for kept, value in given.items() if kept not in _PLAIN_QUOTAS}
+    if "prjquota" in given and "project" not in features:
+        return "prjquota needs a file system made for project quotas"
+    if "quota" in features:
+        return ""  # it keeps them itself, and leaves these out
+    named = [name for name in ("usrjquota", "grpjquota") if given.get(name)]
+    plain = [name for name, other in _PLAIN_QUOTAS.items() if name in given and other not in named]
+    if named and plain:
+        return f"{named[0]} and {plain[0]} do not go together"
+    return f"{named[0]} needs jqfmt" if named and "jqfmt" not in given else ""
 
 
 def root_remedy(bench: Bench) -> Remedy | None:
