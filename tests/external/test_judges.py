@@ -73,3 +73,13 @@ def test_a_real_kernel_goes_on_to_the_root_where_the_reader_says_so(
     card = cards.copied(whole, tmp_path / "card.img")
     booted = kernel.boot(card, f"{cards.LINE} initrd={tmp_path / 'initrd'}")
     assert (booted.stage == "front end") == goes_on, booted.said
+
+
+@pytest.mark.skipif(not kernel.available(), reason="no kernel to judge by: user-mode-linux and busybox-static")
+def test_a_real_kernel_agrees_on_quotas(whole: Path) -> None:
+    for options in (
+        "usrquota,grpquota", "prjquota", "prjquota,noquota", "quota,noquota,grpjquota=x,jqfmt=vfsv0",
+        "quota,grpjquota=x,jqfmt=vfsv0", "usrjquota=a/b,jqfmt=vfsv0", "usrjquota,jqfmt=vfsv0",
+    ):  # fmt: skip
+        found = compare.with_kernel(whole, f"{cards.LINE} rootflags={options}")
+        assert found.agree, (options, found)
