@@ -34,7 +34,7 @@ def fault(
     Without --saw and --not: what the build's own case says. --codes lists what can be seen.
     """
     from kyklon.faults.acts import case_of
-    from kyklon.faults.finder import likely, steps
+    from kyklon.faults.finder import excluding, likely, steps
     from kyklon.model.fault import FaultAnswer, FaultCase
     from kyklon.parts.view import inspect
 
@@ -55,10 +55,14 @@ def fault(
     if codes:
         return _listed(case.setting.observations, as_json)
     _known(case, (*yes, *no), gone)
+    if both := set(yes) & set(no):
+        raise WrongUse(f"{min(both)} cannot be so and not so.", do="Give it to --saw or to --not.")
     belief = case.belief()
     ranked, ways = likely(case, belief), steps(case, belief)[:5]
-    data = {"causes": [_cause(each) for each in ranked], "next": [_step(each) for each in ways], "error": belief.error}
-    out(data, as_json, lambda: _lines(ranked, ways, belief.error))
+    told = [excluding(pair) for pair in case.excluded]
+    data = {"causes": [_cause(each) for each in ranked], "next": [_step(each) for each in ways], "error": belief.error,
+            "told": told}  # fmt: skip
+    out(data, as_json, lambda: [*told, *_lines(ranked, ways, belief.error)])
     return OK
 
 
@@ -114,7 +118,7 @@ def _lines(ranked: tuple[Likely, ...], ways: tuple[Next, ...], error: float) -> 
         if each.chance >= 0.01:
             told.append(f"  {each.chance:4.0%}  {each.cause.name}")
             told += [f"          {reason.text}" for reason in each.reasons[:3] if reason.times != 1]
-    told += [f"  Sampled: ± {error:.0%}."] if error else []
+    told += [f"  Sampled: ± {max(error, 0.01):.0%}."] if error else []
     told.append("Next:")
     for step in ways:
         own = step.observation.ask if step.observation else f"Try: {step.cause.try_}" if step.cause else ""

@@ -17,6 +17,9 @@ from kyklon.faults.setting import Reason, Setting
 
 _FEW, _FEW_SHARE = 5, 0.02  # causes that have at least that share of the chance
 LEAST_MINUTES = 0.5  # that a question takes to read, think and answer, CP
+_SURPRISE = (
+    1e-6  # chance that an answer comes which no cause explains, or that a cause does not show what it always shows
+)
 _TRIED_LEFT = 1e-6  # chance of a cause that was put right and did not help
 
 
@@ -44,14 +47,39 @@ class Case:
         return replace(self.setting.network, prior=prior)
 
     @property
+    def excluded(self) -> tuple[tuple[Observation, Observation], ...]:
+        """Yeses of which only one can be so, the earlier first; the later one counts."""
+        yes = [self.setting.observations[index] for what, seen in self.answers
+               if seen and (index := self.setting.index_of(what)) is not None]  # fmt: skip
+        last = {each.group: each for each in yes if each.group}
+        return tuple((each, last[each.group]) for each in yes if each.group and each is not last[each.group])
+
+    @property
+    def counted(self) -> tuple[tuple[str, bool], ...]:
+        """The answers without those that a later one excludes."""
+        gone = {earlier.id for earlier, _later in self.excluded}
+        return tuple((what, seen) for what, seen in self.answers if what not in gone)
+
+    @property
     def known(self) -> dict[int, bool]:
         """Answers by index; those that this build cannot have are passed over."""
-        found = {self.setting.index_of(what): seen for what, seen in self.answers}
+        found = {self.setting.index_of(what): seen for what, seen in self.counted}
         failing = {len(self.setting.observations): True}
         return failing | {index: seen for index, seen in found.items() if index is not None}
 
     def belief(self) -> Belief:
-        return believe(self.network, self.known)
+        return believe(_allowing(self.network), self.known)
+
+
+def _allowing(network: Network) -> Network:
+    """Nothing in it is quite certain, so that any answers can come together."""
+    return replace(network, weight=np.minimum(network.weight, 1 - _SURPRISE), leak=np.maximum(network.leak, _SURPRISE))
+
+
+def excluding(pair: tuple[Observation, Observation]) -> str:
+    """What is told of two answers of which only one can be so."""
+    earlier, later = pair
+    return f"“{earlier.name}” and “{later.name}” cannot both be so: the later answer counts."
 
 
 @dataclass(frozen=True)
@@ -94,7 +122,7 @@ def _reasons(case: Case, index: int) -> tuple[Reason, ...]:
     first = believe(network, {len(setting.observations): True}).chance
     usual = 1 - (1 - network.leak) * np.prod(1 - first[:, None] * network.weight, axis=0)
     found = list(setting.reasons.get(cause.id, ()))
-    for what, seen in case.answers:
+    for what, seen in case.counted:
         at = setting.index_of(what)
         if at is None:
             continue

@@ -18,6 +18,8 @@ MOST_EXACT = 11  # positive answers; 2^11 terms of 90 causes take some milliseco
 _LARGEST_LOSS = 1e11  # by how much the terms may outweigh their alternating sum; beyond, too few digits are left
 _Long = np.longdouble  # for that sum
 _SAMPLES = 12_000
+_ROUNDS = 6
+_SIGMAS = 3.0  # standard errors that the stated error is, so that the worst of some ninety chances is within it
 _SEED = 20260601
 
 
@@ -45,10 +47,10 @@ class Network:
 
 @dataclass(frozen=True)
 class Belief:
-    """What is thought after some answers. chance: (n,) of each cause. error: standard error of the largest, 0 where it
-    is exact. terms, ratio: a mixture whose part s has the weight terms[s] and independent causes of chance ratio[s, i];
-    it answers every further question. taken: (m,) what was answered. quiet: (s, m) of samples, the chance that an
-    observation is left out; None where it follows from the ratios."""
+    """What is thought after some answers. chance: (n,) of each cause. error: within which each is, three standard
+    errors of the worst, 0 where it is exact. terms, ratio: a mixture whose part s has the weight terms[s] and
+    independent causes of chance ratio[s, i]; it answers every further question. taken: (m,) what was answered. quiet:
+    (s, m) of samples, the chance that an observation is left out; None where it follows from the ratios."""
 
     network: Network
     chance: Floats
@@ -102,26 +104,33 @@ def _exact(network: Network, positive: list[int], negative: list[int], taken: ND
 
 
 def _sampled(network: Network, positive: list[int], negative: list[int], taken: NDArray[np.bool_]) -> Belief:
-    """Importance sampling from what the strongest answers alone say; the error is that of the weights."""
+    """Importance sampling from what the strongest answers alone say, drawn nearer to all of them round by round."""
     strongest = sorted(positive, key=lambda index: network.leak[index])[:8]
     first = _exact(network, strongest, negative, taken) or _exact(network, [], negative, taken)
     guess = first.chance if first is not None else network.prior
-    proposal = np.clip(0.8 * guess + 0.2 * network.prior, 1e-4, 0.95)
     draw = np.random.default_rng(_SEED)
-    there = draw.random((_SAMPLES, len(network.prior))) < proposal
     log_absent = np.log(np.maximum(network.absent, 1e-12))
-    quiet = there @ log_absent + np.log(np.maximum(1 - network.leak, 1e-12))
-    with np.errstate(divide="ignore"):
-        logs = quiet[:, negative].sum(axis=1) + np.log(-np.expm1(quiet[:, positive])).sum(axis=1)
-    logs += np.where(there, np.log(network.prior / proposal), np.log((1 - network.prior) / (1 - proposal))).sum(axis=1)
-    if not np.isfinite(logs.max()):
-        raise ValueError("these answers cannot come together")
-    share = np.exp(logs - logs.max())
-    share /= share.sum()
-    chance = share @ there
+    log_no_leak = np.log(np.maximum(1 - network.leak, 1e-12))
+    for _round in range(_ROUNDS):
+        proposal = np.clip(0.8 * guess + 0.2 * network.prior, 1e-4, 0.95)
+        there = draw.random((_SAMPLES, len(network.prior))) < proposal
+        quiet = there @ log_absent + log_no_leak
+        with np.errstate(divide="ignore"):
+            logs = quiet[:, negative].sum(axis=1) + np.log(-np.expm1(quiet[:, positive])).sum(axis=1)
+        odds = np.log(network.prior / proposal), np.log((1 - network.prior) / (1 - proposal))
+        logs += np.where(there, *odds).sum(axis=1)
+        if not np.isfinite(logs.max()):
+            raise ValueError("these answers cannot come together")
+        share = np.exp(logs - logs.max())
+        share /= share.sum()
+        chance = share @ there
+        counting = 1 / float((share**2).sum())  # as many samples of equal weight
+        if counting >= _SAMPLES / 20:
+            break
+        guess = (chance * counting + guess * 10) / (counting + 10)
     spread = np.sqrt(((share[:, None] * (there - chance)) ** 2).sum(axis=0))
-    ratio = there.astype(float)
-    return Belief(network, chance, float(max(spread.max(), 1e-12)), share, ratio, taken, np.exp(quiet))
+    error = max(_SIGMAS * float(spread.max()), 1 / np.sqrt(counting))
+    return Belief(network, chance, float(np.clip(error, 1e-12, 1.0)), share, there.astype(float), taken, np.exp(quiet))
 
 
 def entropy(chance: Floats) -> Floats:

@@ -10,7 +10,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import button, column, label, row
 from kyklon.catalogue.fault_records import Cause, Observation
 from kyklon.faults import acts
-from kyklon.faults.finder import Case, likely, steps
+from kyklon.faults.finder import Case, excluding, likely, steps
 from kyklon.model.fault import FaultCase
 
 
@@ -56,7 +56,8 @@ class FinderView(QWidget):
         run = session.bring_up if session.bring_up_current else None
         remedies = acts.remedies_of(case, session.findings, run)
         self._talk.show_case(case, likely(case, belief), ways, remedies)
-        told = [] if session.bring_up_current else ["Run the bring-up first: what it foretells is worth many checks."]
+        told = [excluding(pair) for pair in case.excluded]
+        told += [] if session.bring_up_current else ["Run the bring-up first: what it foretells is worth many checks."]
         if not belief.exact:
             told.append(f"Sampled, within {belief.error:.0%}.".replace("%", "\u202f%"))
         if record.found:
