@@ -244,6 +244,8 @@ def test_a_line_longer_than_the_firmware_reads_is_a_stop_and_is_read_as_cut(demo
         ("boot.video_memory_mb", 600, "boot.memory", "caution"),
         ("boot.processor_mhz", 1000, "boot.clock", "caution"),
         ("boot.processor_mhz", 1051, "boot.clock", "stop"),
+        ("boot.signal_strength", 10, "boot.signal-strength", "stop"),
+        ("boot.signal_strength", 0, "boot.signal-strength", "stop"),
         ("boot.safe_start", True, "boot.safe-start", "stop"),
         ("boot.overlays", ["shutdown-button:pin=36", "fan-switch"], "boot.pin:36", "stop"),
         ("boot.overlays", ["bus-sound", "bus-four-wire"], "boot.pin:23", "stop"),

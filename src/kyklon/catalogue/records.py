@@ -137,6 +137,7 @@ class Board(CataloguePart):
     compatible: str = ""  # what its device tree says that it is for; '' to go by the file's name
     honours: tuple[Capability, ...]
     processor_mhz: tuple[int, int] = (1000, 1000)  # its own clock, and the most that it can be set to
+    signal_strength: tuple[int, int] = (0, 10)  # the weakest and strongest step at which it drives the picture's cable
     least_clock_hz: int = 25_000_000  # HDMI 1.4, the floor of a TMDS link
     most_clock_hz: int
     low_voltage_v: float = 4.63  # CP: where such boards raise the warning

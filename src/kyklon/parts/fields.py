@@ -186,7 +186,7 @@ def _pair(field: PartField, text: str) -> tuple[Any, Any]:
     return (round(low), round(high)) if field.name in _WHOLE_PAIRS else (low, high)
 
 
-_WHOLE_PAIRS = ("processor_mhz", "unattended_min")
+_WHOLE_PAIRS = ("processor_mhz", "signal_strength", "unattended_min")
 
 
 def _size(field: PartField, text: str) -> tuple[int, int]:
@@ -286,6 +286,8 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
                   why="what it does not obey is not offered"),
         PartField("processor_mhz", "Processor clock", "pair", "MHz", low=50, high=20_000, default=(1000, 1000),
                   why="its own clock, and the most that it holds"),
+        PartField("signal_strength", "Signal strength", "pair", low=0, high=10, default=(0, 10),
+                  why="the steps at which it drives the picture's cable; one beyond them has no effect"),
         PartField("least_clock_hz", "Pixel clock, least", "whole", "MHz", 1e6, 1, 1000, default=25_000_000,
                   why="HDMI 1.4: a link does not work below 25 MHz"),
         PartField("most_clock_hz", "Pixel clock, most", "whole", "MHz", 1e6, 25, 10_000, default=165_000_000,

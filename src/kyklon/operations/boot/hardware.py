@@ -37,6 +37,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     found = _without_effect(build, board, taken)
     found += _memory(build, board) if "boot.video_memory_mb" in taken else []
     found += _clock(build, board) if "boot.processor_mhz" in taken else []
+    found += _strength(build, board) if "boot.signal_strength" in taken else []
     found += _link(build) if "boot.link" in taken else []
     found += _safe(build, catalogue) if "boot.safe_start" in taken else []
     found += _machines(build, catalogue)
@@ -133,6 +134,25 @@ def _clock(build: Build, board: Board) -> list[Finding]:
             "first, and the warranty may go.",
             source=f"{board.name} in the catalogue; CMOS: power goes with the clock",
             remedy=Remedy(label="Use the board's own", changes=(change,)),
+        )
+    ]  # fmt: skip
+
+
+def _strength(build: Build, board: Board) -> list[Finding]:
+    least, most = board.signal_strength
+    asked = build.boot.signal_strength
+    if asked == BootSettings.model_fields["signal_strength"].default or least <= asked <= most:
+        return []
+    to = min(max(asked, least), most)
+    change = change_of("boot.signal_strength", to, str(asked), str(to))
+    return [
+        Finding(
+            code="boot.signal-strength", severity=Severity.STOP, operation=OPERATION, subject="Signal strength",
+            title=f"{board.name} knows no signal strength {asked}",
+            message=f"Its steps go from {least} to {most}.",
+            why="A step that it does not know is left out or taken for another: the picture may sparkle or stay away.",
+            source=f"{board.name} in the catalogue",
+            remedy=Remedy(label=f"Use {to}", changes=(change,)),
         )
     ]  # fmt: skip
 
