@@ -212,7 +212,9 @@ def test_thirty_answers_leave_a_belief_that_adds_up() -> None:
     for index, each in enumerate(case.setting.observations[:30]):
         case = case.answered(each.id, index % 5 == 0)
         assert all(step.minutes > 0 for step in steps(case, case.belief()))
-        assert sum(likely_one.chance for likely_one in likely(case, case.belief())) <= 1 + 1e-9
+        chance = case.belief().chance
+        assert np.all((chance >= 0) & (chance <= 1))
+        assert chance.sum() > 1 - 1e-3  # it fails, so one cause at least is there
 
 
 def test_a_tried_cause_is_out_and_the_finder_comes_to_an_end() -> None:
