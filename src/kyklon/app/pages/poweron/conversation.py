@@ -158,9 +158,11 @@ class Conversation(QWidget):
         _clear(self._list)
         names = {each.id: each for each in case.setting.observations}
         causes = {each.id: each.name for each in case.setting.causes}
+        gone = {earlier.id for earlier, _later in case.excluded}
         rows = [
-            (f"{'Yes' if seen else 'No'}", names[what].name) for what, seen in reversed(case.answers) if what in names
-        ]
+            ("Left out" if what in gone else "Yes" if seen else "No", names[what].name)
+            for what, seen in reversed(case.answers) if what in names
+        ]  # fmt: skip
         rows += [("Mended", causes.get(each, each)) for each in case.found]
         rows += [("No help", causes.get(each, each)) for each in case.tried]
         for word, text in rows:
