@@ -357,7 +357,7 @@ def ghosts(
     keys: Annotated[str, Option("--keys", help="Keys that are held together, with commas; else the build's.")] = "",
     as_json: Json = False,
 ) -> int:
-    """Name every three keys that read as a fourth, and the diodes that cure it."""
+    """Name every three keys and more that read as a further one, and the diodes that cure it."""
     from kyklon.catalogue.control_records import Keyboard
     from kyklon.operations.controls.exports import held_together, lines_of
     from kyklon.operations.controls.matrix import cures
@@ -381,7 +381,7 @@ def ghosts(
 
     def told() -> list[str]:
         rows = [f"{' + '.join(each.held)} read as {each.seen} too: diode at {each.cure}" for each in found]
-        return rows or ["No three of them read as another key."]
+        return rows or ["None of them read as another key."]
 
     out(data, as_json, told)
     return STOPS if found else OK

@@ -134,7 +134,7 @@ COMMANDS = (
     Command(
         "keyboard ghosts",
         ("controls", "ghosts"),
-        "Name every three keys that read as a fourth, and the diodes that cure it.",
+        "Name every three keys and more that read as a further one, and the diodes that cure it.",
     ),
     Command("keyboard map", ("controls", "keys"), "Say which key of the old keyboard is which key of the machine."),
     Command("pins", ("controls", "pins"), "Give every wire of the header its pin, or say why that cannot be."),

@@ -365,8 +365,8 @@ def _ghosts(build: Build, catalogue: Catalogue) -> list[Finding]:
             code="controls.ghosts", severity=Severity.CAUTION, operation=OPERATION, subject=own.name,
             title=f"{len(found)} ghost{'s' if len(found) > 1 else ''} on {own.name}",
             message=f"{held} read as {names.get(first.seen, first.seen)}: {who} holds them together.",
-            why="Current finds its way round through three closed keys; a diode at the middle one stops it.",
-            source="matrix without diodes: a fourth crossing closes through three",
+            why="Current finds its way round through closed keys; a diode where it runs backwards stops it.",
+            source="matrix without diodes: a crossing closes through three others, or through five and more",
             remedy=Remedy(label=f"A diode at {keys}", changes=(change,)),
         )
     ]  # fmt: skip

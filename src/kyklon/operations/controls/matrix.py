@@ -2,13 +2,13 @@
 
 Pins of the ribbon are a graph's points, keys its edges; a matrix is a graph with two colours. Readings that
 contradict one another are the fewest whose removal leaves one. Ghosts: a current through three closed crossings
-closes the fourth.
+closes the fourth, and through five and more where the crossings between have no key.
 """
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections import Counter, deque
+from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass
 from itertools import combinations
 from pathlib import Path
@@ -179,20 +179,21 @@ def read_readings(file: Path) -> tuple[KeyReading, ...]:
 
 @dataclass(frozen=True)
 class Ghost:
-    """Three keys held together read as a fourth. cure: the key that wants a diode."""
+    """Three keys or more, held together, read as a further one. cure: the key that wants a diode."""
 
-    held: tuple[str, str, str]
+    held: tuple[str, ...]
     seen: str
     cure: str
 
 
 def ghosts(keys: Mapping[str, Pair], sets: Iterable[Iterable[str]] | None = None,
            diodes: Iterable[str] = ()) -> tuple[Ghost, ...]:  # fmt: skip
-    """Every three keys that make a fourth read as closed. sets: only within these sets of keys, as a game's; None for
-    the whole keyboard. diodes: keys that let current through one way only, from row to column.
+    """Every three keys that make a fourth read as closed, and what more of them still do once those are cured. sets:
+    only within these sets of keys, as a game's; None for the whole keyboard. diodes: keys that let current through one
+    way only, from row to column.
 
     The current runs from the fourth's row through one key, backwards through the middle one, and on through the third:
-    a diode at the middle one stops it.
+    a diode at the middle one stops it. Where a crossing has no key, it may run on through two more, and so on.
     """
     own = set(diodes)
     at = {pair: key for key, pair in keys.items()}
@@ -217,7 +218,46 @@ def ghosts(keys: Mapping[str, Pair], sets: Iterable[Iterable[str]] | None = None
                         one, two, three = sorted((middle, side, below[corner]))
                         if seen not in (one, two, three):
                             found[one, two, three, seen] = Ghost((one, two, three), seen, middle)
-    return tuple(found[each] for each in sorted(found))
+    cured = own | {ghost.cure for ghost in found.values()}
+    further = []
+    for group in groups:
+        while (ghost := _long_ghost(group, keys, at, cured)) is not None:
+            further.append(ghost)
+            cured.add(ghost.cure)
+    return (*(found[each] for each in sorted(found)), *further)
+
+
+def _long_ghost(
+    group: Sequence[str], keys: Mapping[str, Pair], at: Mapping[Pair, str], diodes: Set[str]
+) -> Ghost | None:
+    """The ghost of the shortest way that current finds through keys of a group, None when it finds none."""
+    across: dict[int, list[str]] = {}
+    down: dict[int, list[str]] = {}
+    for key in group:
+        across.setdefault(keys[key][0], []).append(key)
+        down.setdefault(keys[key][1], []).append(key)
+    ways = ((_way(pair, across, down, keys, diodes), seen) for pair, seen in sorted(at.items()))
+    through, seen = min(((way, seen) for way, seen in ways if way), key=lambda each: len(each[0]), default=((), ""))
+    return Ghost(tuple(sorted(through)), seen, through[1]) if through else None
+
+
+def _way(pair: Pair, across: Mapping[int, Sequence[str]], down: Mapping[int, Sequence[str]],
+         keys: Mapping[str, Pair], diodes: Set[str]) -> tuple[str, ...]:  # fmt: skip
+    """The fewest keys through which current runs from a row to a column, around the crossing itself; () when it
+    does not. across, down: closed keys by row and by column."""
+    before: dict[tuple[int, int], tuple[str, ...]] = {(0, pair[0]): ()}  # by row (0) or column (1)
+    waiting = deque(before)
+    while waiting:
+        side, pin = waiting.popleft()
+        so_far = before[side, pin]
+        if (side, pin) == (1, pair[1]):
+            return so_far
+        for key in (down if side else across).get(pin, ()):
+            there = (1 - side, keys[key][1 - side])
+            if keys[key] != pair and there not in before and not (side and key in diodes):
+                before[there] = (*so_far, key)
+                waiting.append(there)
+    return ()
 
 
 def cures(found: Iterable[Ghost]) -> tuple[str, ...]:

@@ -219,7 +219,7 @@ class KeyboardView(BenchView):
                 f"diode at {names.get(ghost.cure, ghost.cure)}." for ghost in mine[:8]]  # fmt: skip
         if len(mine) > 8:
             told.append(f"And {len(mine) - 8} more.")
-        self._words.setText("\n\n".join(told) or ("No three of them read as another key." if played else ""))
+        self._words.setText("\n\n".join(told) or ("None of them read as another key." if played else ""))
         self.fit.setVisible(bool(needed))
 
     def _show_keys(self, own: Keyboard, _found: Matrix, settings: KeyboardSettings) -> None:
