@@ -134,7 +134,7 @@ def test_the_proposal_is_the_safest_of_all_pairs(demo: Demo, catalogue: Catalogu
 
 def test_the_safest_hotkeys_cure_what_they_are_offered_for(demo: Demo, catalogue: Catalogue) -> None:
     told = next(each for each in findings(demo.build, catalogue, World()) if each.code == "controls.hotkeys:accident")
-    assert "36 times an hour" in told.message
+    assert "about 41 times an hour in Cedar Disc" in told.message
     after = remedied(demo.build, told.remedy)
     assert not [each for each in findings(after, catalogue, World()) if each.code.startswith("controls.hotkeys")]
 
@@ -143,6 +143,11 @@ def test_holding_longer_makes_an_accident_rarer(demo: Demo, catalogue: Catalogue
     rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, each) for each in SYSTEMS]
     hourly = [hotkeys.risk(rig, systems, "select", "b1", hold).hourly for hold in (0.0, 0.5, 1.0, 2.0)]
     assert hourly == sorted(hourly, reverse=True)
+    play = next(each for each in hotkeys.plays_of(rig, systems) if {"select", "b1"} <= set(each.down))
+    for hold in (0.0, 0.2):
+        own, why = hotkeys._hourly(play, "select", "b1", hold, finger=False)
+        assert why.startswith("play uses both")
+        assert own == pytest.approx(simulated(play.down["select"], play.down["b1"], hold), rel=0.05)
     assert hourly[0] > 0
     build = edited(demo.build, "controls.maps", [SystemMap(system="alder-8", game="Brass Parade",
                    pairs=(MapPair(input="pick", place="b1"),)).model_dump()])  # fmt: skip
@@ -245,6 +250,25 @@ def test_ghosts_are_those_that_current_makes() -> None:
         assert found == wanted
         cured = diodes | set(cures(ghosts(keys, None, diodes)))
         assert ghosts(keys, None, cured) == ()
+
+
+def simulated(first: tuple[float, float], then: tuple[float, float], hold: float) -> float:
+    """Accidents an hour of two switches that go down and up at random for long."""
+    draw = np.random.default_rng(3)
+    pauses = 400_000
+    starts, ends = [], []
+    for rate, seconds in (first, then):
+        steps = np.stack((draw.exponential(1 / rate, pauses), draw.exponential(seconds, pauses)), axis=1)
+        times = np.cumsum(steps.ravel()).reshape(-1, 2)
+        starts.append(times[:, 0])
+        ends.append(times[:, 1])
+    span = min(ends[0][-1], ends[1][-1])
+    inside = ends[0] < span
+    begin, end = starts[0][inside] + hold, ends[0][inside]
+    at = np.searchsorted(ends[1], begin)  # the first press of the other that ends after it
+    met = (begin < end) & (starts[1][np.minimum(at, pauses - 1)] < end)
+    up_share = 1 / (1 + first[0] * first[1])  # the rate is that of presses in all, here that of presses while it is up
+    return float(3600 * met.sum() / span / up_share)
 
 
 def test_ghosts_of_five_keys_and_more_are_told_and_cured() -> None:

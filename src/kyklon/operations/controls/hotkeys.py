@@ -75,8 +75,9 @@ def plays_of(rig: Rig, systems: Sequence[System]) -> tuple[Play, ...]:
 
 
 def risk(rig: Rig, systems: Sequence[System], hotkey: str, control: str, hold_s: float = 0.0) -> Risk:
-    """How often play presses both, the hotkey first and held for so long: two independent streams of presses
-    (Poisson), more where games want the two together or one finger rolls over both. hold_s in s."""
+    """About how often play holds both at once, whichever came first, the hotkey for so long: independent presses, how
+    long they last and the pauses between drawn at random (exponential); more where games want the two together or one
+    finger rolls over both. hold_s in s."""
     return _risk(rig, plays_of(rig, systems), hotkey, control, hold_s)
 
 
@@ -93,9 +94,12 @@ def _risk(rig: Rig, plays: Sequence[Play], hotkey: str, control: str, hold_s: fl
 def _hourly(play: Play, hotkey: str, control: str, hold_s: float, *, finger: bool) -> tuple[float, str]:
     if hotkey not in play.down or control not in play.down:
         return 0.0, ""
-    (first_rate, first_s), (then_rate, _then_s) = play.down[hotkey], play.down[control]
+    (first_rate, first_s), (then_rate, then_s) = play.down[hotkey], play.down[control]
     long_enough = math.exp(-hold_s / first_s)
-    hourly = 3600 * first_rate * long_enough * (1 - math.exp(-then_rate * first_s))
+    # when the hotkey has been held long enough the other is down already, or it comes while the hotkey stays down
+    down = then_rate * then_s / (1 + then_rate * then_s)
+    comes = then_rate * first_s / (1 + then_rate * first_s)
+    hourly = 3600 * first_rate * long_enough * (down + (1 - down) * comes)
     one, other = play.labels[hotkey], play.labels[control]
     together = play.chords.get(frozenset((hotkey, control)), "")
     if together:
