@@ -37,7 +37,7 @@ from kyklon.operations.picture.names import parse_timing
 from kyklon.operations.picture.papers import issue, table
 from kyklon.operations.picture.ranges import carried, plain
 from kyklon.operations.picture.repair import repaired, timings_of, with_hdmi, with_timings
-from kyklon.operations.picture.schools import SCHOOLS, plan, plans, rows_of, taken
+from kyklon.operations.picture.schools import SCHOOLS, plan, plans, rows_of, taken, wide_modes
 from kyklon.operations.picture.sending import identification
 from kyklon.operations.picture.signals import signals
 from kyklon.operations.picture.smallest import Asking, Limits, candidates, costs, front, solve
@@ -240,6 +240,26 @@ def test_the_smallest_set_is_the_one_that_exhaustive_search_finds() -> None:
             assert each.gap < 1e-9
             for row, place in enumerate(each.served):
                 assert (place < 0) == (row not in served)
+
+
+@pytest.mark.parametrize("seed", [*range(5), 19])
+def test_no_fewer_modes_serve_than_are_proposed(seed: int, catalogue: Catalogue) -> None:
+    """Beside wide modes at every twentieth of a hertz."""
+    pick, own = random.Random(seed), ground(catalogue)
+    rows = []
+    for number in range(pick.randint(4, 9)):
+        base = pick.choice(catalogue.all(System))
+        rate = str(round(pick.uniform(50.5, 60.5), 3))
+        rows.append(Asking(str(number), base.model_copy(update={"refresh": rate})))
+    modes = list(candidates(rows, own))
+    for step in range(241):
+        rate = Fraction(1000 + step, 20)
+        near = [row.system for row in rows if abs(row.system.refresh_hz / rate - 1) < Fraction(3, 100)]
+        wide = wide_modes(own, [each.model_copy(update={"refresh": str(rate)}) for each in near]) if near else {}
+        modes += [mode for mode in wide.values() if judge(mode.timing, own)]
+    best, mine = solve(costs(rows, modes, own, Limits()), np.ones(len(rows)))[0], front(rows, own).choices[0]
+    assert sum(place >= 0 for place in mine.served) == sum(place >= 0 for place in best.served)
+    assert len(mine.modes) == len(best.modes)
 
 
 def test_three_thousand_games_are_served(catalogue: Catalogue) -> None:

@@ -33,6 +33,7 @@ _NEVER = 1e6  # cost of a mode that a game may not have
 _FURTHER = (0, 1, 2, 4, 8, 1000)  # modes more than the fewest: where the front of choices is computed
 _EXACT = 2500  # pairs of asking and mode up to which the solver goes on until nothing is better
 _GAP = 0.003  # of the cost, where there are more
+_HEIGHTS = 8  # numbers of lines up to which each gets rates of its own; more take seconds
 _MIDDLES = 16  # rates between two askings' that are tried
 
 
@@ -112,9 +113,9 @@ def askings_of(build: Build, systems: Sequence[System], scan: Scan | None) -> tu
     return tuple(found.values())
 
 
-def candidates(askings: Iterable[Asking], ground: Ground) -> tuple[Mode, ...]:
-    """Modes that may be worth having, each let through by the ground: every asking's own, one for all, and the rates in
-    between."""
+def candidates(askings: Iterable[Asking], ground: Ground, limits: Limits | None = None) -> tuple[Mode, ...]:
+    """Modes that may be worth having, each let through by the ground: every asking's own, one for all, the rates in
+    between, and the fewest rates that are within the limits of all askings."""
     rows = list(askings)
     if not ground.display.tube:
         return tuple({mode.timing: mode for mode in flat_modes(ground)}.values())
@@ -127,12 +128,38 @@ def candidates(askings: Iterable[Asking], ground: Ground) -> tuple[Mode, ...]:
     rates = sorted({row.system.refresh_hz for row in rows})
     middles = [(one + other) / 2 for one, other in pairwise(rates)]
     middles = middles[:: max(1, len(middles) // _MIDDLES)]
-    for rate in (*middles, Fraction(60_000, 1001), Fraction(50)):
+    shared = _shared_rates(rows, ground, limits or Limits())
+    for rate in dict.fromkeys((*shared, *middles, Fraction(60_000, 1001), Fraction(50))):
         near = [each for each in systems if abs(each.refresh_hz / rate - 1) < Fraction(3, 100)]
         if near:
             found += _between(near, rate, ground)
     kept = {mode.timing: mode for mode in found if not refused(mode.timing, ground)}
     return tuple(kept.values())
+
+
+def _shared_rates(rows: Sequence[Asking], ground: Ground, limits: Limits) -> list[Fraction]:
+    """The fewest rates that are within the limits of all, and of those of each number of lines. An asking is an
+    interval; taken from the lowest upper end on, a rate within what is shared serves all intervals that hold that end
+    (interval stabbing)."""
+    low, high = (pick(band.field_hz[end] for band in ground.ranges) for end, pick in ((0, min), (1, max)))
+    heights = {raster(row.system)[1] for row in rows}
+    heights = heights if len(heights) <= _HEIGHTS else set()
+    found: list[Fraction] = []
+    for group in (rows, *([row for row in rows if raster(row.system)[1] == height] for height in sorted(heights))):
+        ends = []
+        for row in group:
+            rate = float(row.system.refresh_hz)
+            off = max(limits.speed * rate, limits.lost_per_min / 60)
+            ends.append((max(low, rate - off), min(high, rate + off)))
+        ends = sorted((each for each in ends if each[0] <= each[1]), key=lambda each: each[1])
+        while ends:
+            last = ends[0][1]
+            together = [each for each in ends if each[0] <= last]
+            first = max(each[0] for each in together)
+            # not the middle alone: another raster may fit towards the ends
+            found += [Fraction(first + (last - first) * part).limit_denominator(1000) for part in (0.5, 0.05, 0.95)]
+            ends = [each for each in ends if each[0] > last]
+    return found
 
 
 def _between(systems: Sequence[System], rate: Fraction, ground: Ground) -> list[Mode]:
@@ -174,7 +201,7 @@ def costs(askings: Sequence[Asking], modes: Sequence[Mode], ground: Ground, limi
 def front(askings: Sequence[Asking], ground: Ground, limits: Limits | None = None) -> Front:
     """Every number of modes that is worth having, with what it costs the games."""
     rows = tuple(askings)
-    modes = candidates(rows, ground)
+    modes = candidates(rows, ground, limits)
     if not rows or not modes:
         return Front(rows, left_out=tuple(row.name for row in rows))
     table = costs(rows, modes, ground, limits or Limits())
