@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QFileSystemWatcher, QObject, pyqtSignal
+from PyQt6.QtCore import QFileSystemWatcher, QObject, pyqtSignal, pyqtSlot
 
 from kyklon.base.errors import KyklonError
 from kyklon.base.places import catalogue_folder
@@ -34,8 +34,8 @@ class OwnParts(QObject):
         self.waiting: tuple[PartCopy, ...] = ()
         self._seen: tuple[Build, Catalogue, Catalogue] | None = None
         self._watcher = QFileSystemWatcher(self)
-        self._watcher.directoryChanged.connect(lambda _folder: self.read())
-        self._watcher.fileChanged.connect(lambda _file: self.read())  # a text editor that writes in place
+        self._watcher.directoryChanged.connect(self._on_changed)
+        self._watcher.fileChanged.connect(self._on_changed)  # a text editor that writes in place
         self._watch()
 
     def catalogue(self, build: Build) -> Catalogue:
@@ -53,6 +53,10 @@ class OwnParts(QObject):
     def store(self) -> Store:
         """The shelf's folder."""
         return Store(self.shelf.user_folder or catalogue_folder())
+
+    @pyqtSlot()
+    def _on_changed(self) -> None:
+        self.read()
 
     def _watch(self) -> None:
         """Hear of every change in the user's catalogue folder, whoever makes it."""

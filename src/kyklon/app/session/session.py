@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import QFileSystemWatcher, QObject, pyqtSignal
+from PyQt6.QtCore import QFileSystemWatcher, QObject, pyqtSignal, pyqtSlot
 
 from kyklon.app.session.jobs import Jobs, to_whom_is_there
 from kyklon.app.session.own_parts import OwnParts
@@ -102,7 +102,7 @@ class Session(QObject):
         self._delivered.connect(to_whom_is_there)
         self._keeper = Keeper(self.folder, loaded.build, self._delivered.emit, self._on_saved, loaded.stamp)
         self._watcher = QFileSystemWatcher([str(self.folder)], self)
-        self._watcher.directoryChanged.connect(lambda _folder: self._keeper.look())
+        self._watcher.directoryChanged.connect(self._on_folder_changed)
         self.parts = OwnParts(loaded.catalogue, self._keeper)
         self.parts.changed.connect(self._on_parts_changed)
         self.parts.said.connect(self.said)
@@ -113,6 +113,12 @@ class Session(QObject):
             self.history.replace(with_own)
             self.save()
         self._keeper.do(lambda: builds.remember(self.folder), lambda _none: None, self._told)
+
+    # a slot of its own, as all that come by themselves: PyQt lets go of it with its owner, where a lambda may be called
+    # while Python's collector, in whatever thread, takes it apart
+    @pyqtSlot()
+    def _on_folder_changed(self) -> None:
+        self._keeper.look()
 
     @property
     def build(self) -> Build:
@@ -464,6 +470,8 @@ class Session(QObject):
     def end(self) -> None:
         """Stop all work and wait until everything is on disk."""
         self._ending = True
+        if watched := self._watcher.directories():
+            self._watcher.removePaths(watched)
         self.jobs.stop_all()
         self._keeper.end()
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import cast
 
-from PyQt6.QtCore import QFileSystemWatcher, QTimer
+from PyQt6.QtCore import QFileSystemWatcher, QTimer, pyqtSlot
 
 from kyklon.app.pages.library.choice_view import ChoiceView
 from kyklon.app.pages.library.lists_view import ListsView
@@ -44,10 +44,18 @@ class LibraryPage(TabbedPage):
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
         self._soon.setInterval(_CHANGED_MS)
-        self._soon.timeout.connect(lambda: session.look("library"))
-        self._watcher.directoryChanged.connect(lambda _path: self._soon.start())
+        self._soon.timeout.connect(self._look_again)
+        self._watcher.directoryChanged.connect(self._on_changed)
         self._again = button("Scan again", lambda: session.look("library"), "quiet")
         self.lay_out(self._again)
+
+    @pyqtSlot()
+    def _look_again(self) -> None:
+        self.session.look("library")
+
+    @pyqtSlot()
+    def _on_changed(self) -> None:
+        self._soon.start()
 
     @property
     def shelves(self) -> ShelvesView:
