@@ -116,7 +116,7 @@ def test_what_is_foretold_is_what_is_rehearsed(name: str, good: dict[str, Path],
 # what an init tries that wants out: this computer's files by every road, its processes, its network, its devices
 ESCAPES = """
 T={tmp}; mount -o remount,rw /
-for where in "$T" "../../../..$T" ../../../../../.. / . .. /proc/self/root /proc/1/root "/work/../..$T" /given/..; do
+for where in "$T" "../../../..$T" ../../../../../.. / . .. /proc/self/root /proc/1/root "/own/../..$T" /given/..; do
   mount -t hostfs -o "$where" none /tmp || continue
   echo "mounted: $where"
   for file in /tmp/secret "/tmp$T/secret" /tmp/etc/passwd /tmp/etc/hostname; do cat "$file"; echo bad >> "$file"; done
@@ -170,7 +170,7 @@ def test_a_program_in_a_cell_sees_itself_and_what_it_was_given(tmp_path: Path) -
     asked = (
         "ls /; cat /given/one; echo x > /given/one; ls /proc; cat /sys/class/net/*/address; ls /home /root /etc /tmp; "
         f"cat {tmp_path}/other; cat /proc/1/environ; kill -0 {os.getpid()} && echo reached; mount -t tmpfs none /mnt; "
-        "mknod /work/sda b 8 0; nc -w 1 127.0.0.1 22 && echo reached; id -u; echo $HOME $KYKLON_TEST_MARK; echo done"
+        "mknod /own/sda b 8 0; nc -w 1 127.0.0.1 22 && echo reached; id -u; echo $HOME $KYKLON_TEST_MARK; echo done"
     )
     asked = re.sub(r"(?<![\w/])(ls|cat|mount|mknod|nc|id) ", rf"{tools.find('busybox')} \1 ", asked)
     shut = Cell({"/given/one": tmp_path / "given"}).around(["busybox", "sh", "-c", asked])
@@ -182,7 +182,7 @@ def test_a_program_in_a_cell_sees_itself_and_what_it_was_given(tmp_path: Path) -
     assert "reached" not in told
     assert os.environ["KYKLON_TEST_MARK"] not in told
     top = set(told.partition("this one")[0].split())
-    assert top <= {"dev", "given", "usr", "work", "lib", "lib64", "bin"}, top
+    assert top <= {"dev", "given", "usr", "own", "lib", "lib64", "bin"}, top
     assert (tmp_path / "given").read_text() == "this one"
     assert not running()
 

@@ -17,7 +17,7 @@ from pathlib import Path
 from kyklon.base import tools
 from kyklon.base.errors import KyklonError, ToolError
 
-WORK = "/work"  # the folder that the program may write in; it lies in memory and goes with the cell
+WORK = "/own"  # the folder that the program may write in; it lies in memory and goes with the cell
 _NOBODY = "65534"  # user and group inside; nobody's on Linux
 _ROOM = 1 << 30  # bytes that may be written in WORK
 _MEMORY = 6 << 30  # bytes of address space: an emulator of 512 MB takes 2 GB of it before it starts

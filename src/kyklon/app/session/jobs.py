@@ -10,6 +10,7 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal, pyqtSlot
 
+from kyklon.app.session.collecting import Collector
 from kyklon.base.errors import Cancelled, KyklonError
 from kyklon.base.progress import CancelToken, Progress, Watch
 
@@ -51,6 +52,7 @@ class Jobs(QObject):
         self._ids = itertools.count(1)
         self._running: dict[int, tuple[Job, Callable[[Any], None], Callable[[KyklonError], None] | None]] = {}
         self._threads: dict[int, threading.Thread] = {}
+        self._collector = Collector()
         self._reported.connect(self._on_reported)
         self._ended.connect(self._on_ended)
 
@@ -120,3 +122,4 @@ class Jobs(QObject):
         self.ask_all_to_stop()
         for thread in list(self._threads.values()):
             thread.join(timeout=20)
+        self._collector.end()
