@@ -22,7 +22,7 @@ from kyklon.catalogue.records import System
 from kyklon.demo.titles import labelled
 from kyklon.model.build import LibrarySettings
 from kyklon.model.library import ListFile, ListScheme
-from kyklon.operations.library import choose, match
+from kyklon.operations.library import choose, compare, match
 from kyklon.operations.library.facts import Asked, Facts
 from kyklon.operations.library.identify import Index
 from kyklon.operations.library.lists import read_list
@@ -120,7 +120,7 @@ def many_files(folder: Path, count: int) -> None:
 
 def titles() -> None:
     told = labelled()
-    there = match.Titles(told.titles)
+    there = compare.Titles(told.titles)
     names = [name for name, _title in told.names]
     seconds = timed(lambda: match.matches(names, there))
     row(f"{len(names)} titles matched with {len(there.titles)}", "", seconds)

@@ -24,7 +24,7 @@ from kyklon.catalogue.records import System
 from kyklon.demo.titles import labelled
 from kyklon.model.build import LibrarySettings
 from kyklon.model.library import ListFile, ListScheme, Scan
-from kyklon.operations.library import choose, match
+from kyklon.operations.library import choose, compare, match
 from kyklon.operations.library.facts import Asked, Facts
 from kyklon.operations.library.lists import Listed, Part, guess, read_list, sample
 from kyklon.operations.library.naming import Terms, named
@@ -272,7 +272,7 @@ def test_archives_that_mean_harm_are_named_and_bounded(evil: str, tmp_path: Path
 def test_matching_on_the_half_that_it_was_not_fitted_on(capsys: pytest.CaptureFixture[str]) -> None:
     told = labelled()
     half = told.names[len(told.names) // 2 :]
-    titles = match.Titles(told.titles)
+    titles = compare.Titles(told.titles)
     found = match.matches([name for name, _title in half], titles)
     right = [each.title == title for each, (_name, title) in zip(found, half, strict=True)]
     at = match.threshold([each.confidence for each in found], 3.0)
@@ -299,7 +299,7 @@ def test_titles_are_cleaned(name: str, title: str) -> None:
 @given(st.text(max_size=60))
 def test_any_text_can_be_cleaned_and_matched(text: str) -> None:
     cleaned(text)
-    found = match.matches([text], match.Titles(("Brass Orchard", "Tidal Ferry")))
+    found = match.matches([text], compare.Titles(("Brass Orchard", "Tidal Ferry")))
     assert 0 <= found[0].confidence <= 1
 
 

@@ -9,14 +9,14 @@ import sys
 from pathlib import Path
 
 from kyklon.demo.titles import labelled
-from kyklon.operations.library import match
+from kyklon.operations.library import compare, match
 
 OUT = Path(__file__).parents[1] / "src/kyklon/catalogue/data/matching.toml"
 
 
 def main() -> None:
     told = labelled()
-    titles = match.Titles(told.titles)
+    titles = compare.Titles(told.titles)
     half = len(told.names) // 2
     model = match.fit([n for n, _t in told.names[:half]], [t for _n, t in told.names[:half]], titles)
     names, truth = zip(*told.names[half:], strict=True)
@@ -37,7 +37,7 @@ def main() -> None:
     rows = [
         "# Weights that match titles, the constant last; tools/fit_matching.py makes them on the first half of",
         "# the demo's 5 000 labelled names (demo/titles.py, seed 1).",
-        f"pair_names = {list(match.PAIR)!r}".replace("'", '"'),
+        f"pair_names = {list(compare.PAIR)!r}".replace("'", '"'),
         f"pair = {[round(float(each), 6) for each in model.pair]}",
         f"top_names = {list(match.TOP)!r}".replace("'", '"'),
         f"top = {[round(float(each), 6) for each in model.top]}",

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from kyklon.operations.library import match
+from kyklon.operations.library import compare, match
 from kyklon.operations.library.titles import cleaned
 
 WORDS = Path("/usr/share/dict/words")
@@ -77,7 +77,7 @@ def test_no_more_wrong_ones_are_accepted_than_were_allowed(seed: int) -> None:
     """Half of the names are of games that the list has; the rest only sound like one. 3 in 1000 may be wrong."""
     chance = random.Random(seed)
     titles = titles_of(chance, 1500)
-    listed = match.Titles(tuple(titles))
+    listed = compare.Titles(tuple(titles))
     known = {each.text for each in listed.cleaned}
     names, truth, kinds = [], [], []
     for _ in range(2000):

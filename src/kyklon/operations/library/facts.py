@@ -23,6 +23,7 @@ from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.records import DumpHeader
 from kyklon.operations.library.packed import Member, look_into, summed
+from kyklon.operations.library.remembered import Remembered
 
 FILE = "sums.sqlite3"  # in the build folder
 SUMS = ("CRC-32", "MD5", "SHA-1", "SHA-256", "SHA-512")  # that lists of games state
@@ -70,7 +71,9 @@ Waiting = tuple[Asked, FileFacts | None]
 
 
 class Facts:
-    """path: of the file that keeps them, None for memory alone. A damaged one is begun anew: only time is lost."""
+    """path: of the file that keeps them, None for memory alone. A damaged one is begun anew: only time is lost.
+
+    titles: what names were likest to, kept in the same file."""
 
     def __init__(self, path: Path | None = None) -> None:
         self._path = path
@@ -78,6 +81,7 @@ class Facts:
         self._kept: dict[str, FileFacts] = {}
         self._stored: dict[str, str] = {}  # as they were kept; taken apart when they are asked for
         self._lock = threading.Lock()
+        self.titles = Remembered(path)
         if path is not None:
             self._stored = _read(path)
 
@@ -142,6 +146,7 @@ class Facts:
 
     def keep(self) -> None:
         """Put what was read where it is found again. Never raises: without it the next look takes longer."""
+        self.titles.keep()
         if self._path is None or not self._fresh:
             return
         rows = [(key, _packed(facts)) for key, facts in self._fresh.items()]

@@ -9,26 +9,20 @@ from __future__ import annotations
 
 import math
 import tomllib
-from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import MutableMapping, Sequence
+from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 
 import numpy as np
-from numpy.typing import NDArray
 
 from kyklon.base.progress import UNWATCHED, Progress, Watch
+from kyklon.operations.library.compare import PAIR, Floats, Titles, candidates, pair_features
 from kyklon.operations.library.titles import Cleaned, cleaned
 
-Floats = NDArray[np.float64]
-PAIR = ("alike", "in any order", "main part", "numbers same", "numbers differ", "sub-title same",
-        "sub-title on one side",
-        "its words found", "no words over", "same words")  # fmt: skip
+_ITS_WORDS, _NO_OVER, _SAME = (PAIR.index(each) for each in ("its words found", "no words over", "same words"))
 TOP = ("score", "lead", "same words", "rivals", "goes on", "breaks off", "words over")
-CANDIDATES = 8  # of each way to look for them
-_CHUNK = 256  # titles that are compared at once
-_ALIKE = 84.0  # per cent from which two words count as one, mistyped
+_CHUNK = 512  # titles that are compared at once
 _PRIOR = 25.0  # corrections that weigh as much as what was known before
 _IN_HAND = 0.5  # share of the wrong ones that are allowed which the threshold goes by
 _MOST_DIFFERENT = 0.5  # confidence in a title that differs by a word: somebody looks at it
@@ -92,132 +86,78 @@ class Match:
 NOTHING = Match("", 0.0)
 
 
-@dataclass
-class Titles:
-    """Titles of a list, ready to be looked through."""
+@dataclass(frozen=True, slots=True)
+class Near:
+    """What a name is likest to, whatever its user has taught: number of the title, -1 for none; features of TOP;
+    whether a whole word parts them; and the rivals with their logits, the likeliest first."""
 
-    titles: tuple[str, ...]
-    cleaned: tuple[Cleaned, ...] = ()
-    weight: Mapping[str, float] = field(default_factory=dict)
-    full: tuple[str, ...] = ()
-    main: tuple[str, ...] = ()
-
-    def __post_init__(self) -> None:
-        self.titles = tuple(dict.fromkeys(self.titles))
-        self.cleaned = tuple(cleaned(title) for title in self.titles)
-        counts = Counter(word for each in self.cleaned for word in set(each.words))
-        most = math.log(1 + len(self.titles))
-        self.weight = {word: most - math.log(count) + 0.1 for word, count in counts.items()}
-        self.full = tuple(" ".join(sorted(each.words)) for each in self.cleaned)
-        self.main = tuple(each.main_text for each in self.cleaned)
-
-    def heavy(self, word: str) -> float:
-        """How much a word tells: rare ones more (logarithm of the inverse document frequency)."""
-        return self.weight.get(word, math.log(1 + len(self.titles)))
+    title: int
+    features: tuple[float, ...] = ()
+    differs: bool = False
+    rivals: tuple[tuple[int, float], ...] = ()
 
 
-def matches(names: Sequence[str], titles: Titles, model: Model | None = None, watch: Watch = UNWATCHED) -> list[Match]:
-    """The likeliest title of each name (a file's stem). Raises Cancelled."""
+def matches(
+    names: Sequence[str], titles: Titles, model: Model | None = None, watch: Watch = UNWATCHED,
+    known: MutableMapping[str, Near] | None = None,
+) -> list[Match]:  # fmt: skip
+    """The likeliest title of each name (a file's stem). known: by name, of these titles; what is new is added. Raises
+    Cancelled."""
     model = model or shipped()
     if not titles.titles:
         return [NOTHING] * len(names)
-    known = _remembered(titles, model)
+    known = {} if known is None else known
     fresh = list(dict.fromkeys(name for name in names if name not in known))
     for start in range(0, len(fresh), _CHUNK):
         watch.check()
         watch.sink(Progress("Matching titles", start, len(fresh), unit="titles"))
         part = fresh[start : start + _CHUNK]
-        chunk = [cleaned(name) for name in part]
-        for name, own, near in zip(part, chunk, _candidates(chunk, titles), strict=True):
-            known[name] = _best(own, near, titles, model)
-    return [known[name] for name in names]
+        known.update(zip(part, _nearest([cleaned(name) for name in part], titles, model), strict=True))
+    return _weighed([known[name] for name in names], titles, model)
 
 
-_matched: dict[tuple[int, bytes], dict[str, Match]] = {}
-_MOST_KEPT = 8  # lists with a model
-
-
-def _remembered(titles: Titles, model: Model) -> dict[str, Match]:
-    """What names came to before, against these titles and by this model: a rescan matches only what is new."""
-    key = hash(titles.titles), model.pair.tobytes() + model.top.tobytes()
-    if key not in _matched:
-        while len(_matched) >= _MOST_KEPT:
-            _matched.pop(next(iter(_matched)), None)
-        _matched[key] = {}
-    return _matched[key]
-
-
-def _candidates(chunk: Sequence[Cleaned], titles: Titles) -> list[list[int]]:
-    from rapidfuzz import fuzz, process
-
-    ways: tuple[tuple[list[str], Sequence[str], Callable[..., float]], ...] = (
-        ([" ".join(sorted(own.words)) for own in chunk], titles.full, fuzz.ratio),
-        ([own.main_text for own in chunk], titles.main, fuzz.ratio),
-        ([own.text for own in chunk], titles.main, fuzz.ratio),
-    )
-    sets: list[dict[int, None]] = [{} for _own in chunk]
-    many = min(CANDIDATES, len(titles.titles))
-    for own, there, scorer in ways:
-        scores = process.cdist(own, there, scorer=scorer, dtype=np.uint8, workers=-1)
-        best = np.argpartition(-scores.astype(np.int16), many - 1, axis=1)[:, :many]
-        for kept, row in zip(sets, best, strict=True):
-            kept.update(dict.fromkeys(map(int, row)))
-    return [sorted(each) for each in sets]
-
-
-def pair_features(own: Cleaned, other: Cleaned, titles: Titles) -> tuple[float, ...]:
-    """How alike a name and a title are, in the order of PAIR, each 0 to 1."""
-    from rapidfuzz import fuzz
-
-    a, b = set(own.words), set(other.words)
-    subs = float(bool(own.sub)), float(bool(other.sub))
-    same = sorted(own.words) == sorted(other.words)
-    return (
-        fuzz.ratio(own.text, other.text) / 100,
-        fuzz.token_set_ratio(own.text, other.text) / 100 if own.words and other.words else 0.0,
-        fuzz.ratio(own.main_text, other.main_text) / 100,
-        float(own.numbers == other.numbers and bool(own.numbers)),
-        float(own.numbers != other.numbers),
-        fuzz.ratio(" ".join(own.sub), " ".join(other.sub)) / 100 if all(subs) else 0.0,
-        float(subs[0] != subs[1]),
-        _found(a, b, titles),
-        _found(b, a, titles),
-        float(same),
-    )
-
-
-def _found(own: set[str], other: set[str], titles: Titles) -> float:
-    """Share of the weight of a title's words that the other has too, mistyped or not."""
-    from rapidfuzz import fuzz, process
-
-    whole = found = 0.0
-    for word in own:
-        heavy = titles.heavy(word)
-        whole += heavy
-        if word in other:
-            found += heavy
-        elif len(word) > 3 and other and not word.isdecimal():
-            near = process.extractOne(word, other, scorer=fuzz.ratio, score_cutoff=_ALIKE)
-            found += heavy * near[1] / 100 if near is not None else 0.0
-    return found / whole if whole else 0.0
-
-
-def _best(own: Cleaned, near: Sequence[int], titles: Titles, model: Model) -> Match:
-    if not own.words:
-        return NOTHING
-    rows = np.array([pair_features(own, titles.cleaned[each], titles) for each in near])
+def _nearest(names: Sequence[Cleaned], titles: Titles, model: Model) -> list[Near]:
+    """Of each name the title that scores best."""
+    near = candidates(names, titles)
+    counts = [len(each) if own.words else 0 for own, each in zip(names, near, strict=True)]
+    owns = np.repeat(np.arange(len(names)), counts)
+    others = np.array([number for each, count in zip(near, counts, strict=True) for number in each[:count]], np.intp)
+    rows = pair_features(names, owns, others, titles)
     scores = model.score(rows)
-    order = np.argsort(-scores, kind="stable")
-    first = int(order[0])
-    features = top_features(own, [titles.cleaned[each] for each in near], rows, scores, order)
-    confidence = float(model.confidence(np.array([features]))[0])
-    if differ(own, titles.cleaned[near[first]]):
-        confidence = min(confidence, _MOST_DIFFERENT)
-    rest = [(titles.titles[near[int(each)]], float(scores[int(each)])) for each in order[1:5]]
-    odds = np.exp(np.clip([score for _title, score in rest], -30, 30)) if rest else np.zeros(0)
-    shares = odds / odds.sum() * (1 - confidence) if len(odds) and odds.sum() > 0 else odds
-    others = tuple((title, float(share)) for (title, _score), share in zip(rest, shares, strict=True))
-    return Match(titles.titles[near[first]], confidence, others, features)
+    found, begun = [], 0
+    for own, each, count in zip(names, near, counts, strict=True):
+        part = slice(begun, begun + count)
+        found.append(_best(own, each, rows[part], scores[part], titles) if count else Near(-1))
+        begun += count
+    return found
+
+
+def _best(own: Cleaned, near: Sequence[int], rows: Floats, scores: Floats, titles: Titles) -> Near:
+    told = scores.tolist()
+    order = sorted(range(len(told)), key=lambda each: -told[each])
+    first = near[order[0]]
+    features = top_features(own, [titles.texts.text[each] for each in near], rows.tolist(), told)
+    rivals = tuple((near[each], told[each]) for each in order[1:5])
+    return Near(first, features, differ(own, titles.cleaned[first]), rivals)
+
+
+def _weighed(near: Sequence[Near], titles: Titles, model: Model) -> list[Match]:
+    """What is found with the confidence that the model gives it, in the order given."""
+    told = [each for each in near if each.title >= 0]
+    confidences = iter(model.confidence(np.array([each.features for each in told])).tolist() if told else ())
+    found = []
+    for each in near:
+        if each.title < 0:
+            found.append(NOTHING)
+            continue
+        confidence = next(confidences)
+        confidence = min(confidence, _MOST_DIFFERENT) if each.differs else confidence
+        odds = [math.exp(min(30.0, max(-30.0, score))) for _number, score in each.rivals]
+        whole = sum(odds)
+        others = tuple((titles.titles[number], odd / whole * (1 - confidence))
+                       for (number, _score), odd in zip(each.rivals, odds, strict=True))  # fmt: skip
+        found.append(Match(titles.titles[each.title], confidence, others, each.features))
+    return found
 
 
 def differ(own: Cleaned, other: Cleaned) -> bool:
@@ -259,20 +199,22 @@ def _mistyped(one: str, other: str) -> bool:
 _JOINING = ("and", "of", "in", "the", "a", "to", "for", "with", "on", "at")  # words that no title ends with
 
 
-def top_features(
-    own: Cleaned, near: Sequence[Cleaned], rows: Floats, scores: Floats, order: NDArray[np.intp]
-) -> tuple[float, ...]:
-    """Of the best candidate, in the order of TOP. near: the candidates, in the order of the rows."""
-    best = float(np.clip(scores[order[0]], -_MOST_LEAD, _MOST_LEAD))
-    lead = min(_MOST_LEAD, float(scores[order[0]] - scores[order[1]])) if len(order) > 1 else _MOST_LEAD
-    same = float(rows[order[0]][PAIR.index("same words")])
-    rivals = float(np.sum(scores > scores[order[0]] - 2.0) - 1)
-    goes_on = any(other.text.startswith(own.text) and len(other.text) > len(own.text) for other in near)
+def top_features(own: Cleaned, texts: Sequence[str], rows: Sequence[Sequence[float]], scores: Sequence[float]) -> tuple[
+    float, ...
+]:  # fmt: skip
+    """Of the best candidate, in the order of TOP. texts: the candidates' words; rows, scores: theirs."""
+    order = sorted(range(len(scores)), key=lambda each: -scores[each])
+    first = rows[order[0]]
+    best = scores[order[0]]
+    lead = min(_MOST_LEAD, best - scores[order[1]]) if len(order) > 1 else _MOST_LEAD
+    rivals = sum(score > best - 2.0 for score in scores) - 1
+    goes_on = any(len(other) > len(own.text) and other.startswith(own.text) for other in texts)
     breaks_off = bool(own.words) and (
         own.words[-1] in _JOINING or (len(own.words[-1]) == 1 and own.words[-1].isalpha())
     )
-    over = 1 - min(rows[order[0]][PAIR.index("its words found")], rows[order[0]][PAIR.index("no words over")])
-    return best, lead, same, min(rivals, 5.0), float(goes_on), float(breaks_off), float(over)
+    over = 1 - min(first[_ITS_WORDS], first[_NO_OVER])
+    return (min(_MOST_LEAD, max(-_MOST_LEAD, best)), lead, first[_SAME], float(min(rivals, 5)), float(goes_on),
+            float(breaks_off), over)  # fmt: skip
 
 
 # --- fitting ---------------------------------------------------------------------------------------------------
@@ -282,26 +224,27 @@ def fit(names: Sequence[str], truth: Sequence[str], titles: Titles) -> Model:
     """Both models from names whose title is known; '' for one that is in no list."""
     where = {title: number for number, title in enumerate(titles.titles)}
     clean = [cleaned(name) for name in names]
-    rows: list[tuple[float, ...]] = []
+    tables: list[Floats] = []
     right: list[bool] = []
     sets: list[tuple[Cleaned, int, list[int], int]] = []
     for start in range(0, len(names), _CHUNK):
-        for offset, near in enumerate(_candidates(clean[start : start + _CHUNK], titles)):
-            own = clean[start + offset]
+        part = clean[start : start + _CHUNK]
+        near_of = candidates(part, titles)
+        owns = np.repeat(np.arange(len(part)), [len(each) for each in near_of])
+        tables.append(pair_features(part, owns, np.array([n for each in near_of for n in each], np.intp), titles))
+        for offset, near in enumerate(near_of):
             real = where.get(truth[start + offset], -1)
-            sets.append((own, len(rows), near, real))
-            rows += [pair_features(own, titles.cleaned[each], titles) for each in near]
+            sets.append((part[offset], len(right), near, real))
             right += [each == real for each in near]
-    table = np.array(rows)
+    table = np.vstack(tables)
     pair = logistic(table, np.array(right, dtype=np.float64), np.zeros(len(PAIR) + 1), 1.0)
-    part = Model(pair, np.zeros(len(TOP) + 1))
+    part_model = Model(pair, np.zeros(len(TOP) + 1))
     tops, good = [], []
     for own, begun, near, real in sets:
         own_rows = table[begun : begun + len(near)]
-        scores = part.score(own_rows)
-        order = np.argsort(-scores, kind="stable")
-        tops.append(top_features(own, [titles.cleaned[each] for each in near], own_rows, scores, order))
-        good.append(near[int(order[0])] == real)
+        scores = part_model.score(own_rows)
+        tops.append(top_features(own, [titles.texts.text[each] for each in near], own_rows.tolist(), scores.tolist()))
+        good.append(near[int(np.argmax(scores))] == real)
     top = logistic(np.array(tops), np.array(good, dtype=np.float64), np.zeros(len(TOP) + 1), 0.01)
     return Model(pair, top)
 

@@ -16,6 +16,7 @@ from kyklon.catalogue.records import System
 from kyklon.model.build import Build, LibrarySettings
 from kyklon.model.library import Choice, Game, ListFile, ListScheme, Naming, Reason, Scan
 from kyklon.operations.library import choose, match
+from kyklon.operations.library.compare import Titles
 from kyklon.operations.library.facts import Facts
 from kyklon.operations.library.identify import Index, identify, why_nothing
 from kyklon.operations.library.lists import Listed, read_list
@@ -54,7 +55,10 @@ def named(scan: Scan, terms: Terms, facts: Facts, watch: Watch = UNWATCHED) -> S
     for each in terms.settings.lists:
         if each.system in lists and (why := why_nothing(games, each.system, lists[each.system])):
             errors.append(f"{each.path} recognises no game: {why}.")
-    games, threshold = _matched(games, lists, terms, watch)
+    try:
+        games, threshold = _matched(games, lists, terms, facts, watch)
+    finally:
+        facts.keep()
     games = without_others(games, terms.settings)
     scan = replace(scan, games=tuple(games), list_errors=tuple(errors), threshold=threshold, cluster=terms.cluster)
     return _chosen(scan, terms)
@@ -101,7 +105,9 @@ def _games_in(path: Path, scheme: ListScheme | None, watch: Watch) -> tuple[List
     return _read[key]
 
 
-def _matched(games: list[Game], lists: Mapping[str, Index], terms: Terms, watch: Watch) -> tuple[list[Game], float]:
+def _matched(
+    games: list[Game], lists: Mapping[str, Index], terms: Terms, facts: Facts, watch: Watch
+) -> tuple[list[Game], float]:
     """The rest by their titles, what its user said before all else; and from which confidence on it counts."""
     lessons = [(each.features, bool(each.title) and each.title == each.proposed) for each in terms.answers.values()
                if each.proposed]  # fmt: skip
@@ -115,9 +121,10 @@ def _matched(games: list[Game], lists: Mapping[str, Index], terms: Terms, watch:
             and game.naming is None
             and not any(reason.code in _NO_GAME for reason in game.reasons)
         ]
-        titles = match.Titles(tuple(shown_title(each.title) for each in index.games))
+        titles = Titles(tuple(shown_title(each.title) for each in index.games))
         stems = [PurePosixPath(games[n].key).stem for n in own]
-        found |= dict(zip(own, match.matches(stems, titles, model, watch), strict=True))
+        known = facts.titles.of(titles, model.pair)
+        found |= dict(zip(own, match.matches(stems, titles, model, watch, known), strict=True))
     threshold = match.threshold([each.confidence for each in found.values()], terms.settings.wrong_per_1000)
     parents = {(system, shown_title(each.title)): shown_title(each.parent) for system, index in lists.items()
                for each in index.games if each.parent}  # fmt: skip
