@@ -23,7 +23,29 @@ TOLD = labelled(400)
 TITLES = compare.Titles(TOLD.titles)
 NAMES = [name for name, _title in TOLD.names]
 WORDS = st.sampled_from(
-    ["orchard", "orchards", "tidal", "tidla", "ferry", "ii", "2", "of", "the", "brass", "bras", "été", "日本", "a", "x", "-", ":", "(", "[b1]", "007", "Ⅷ"]
+    [
+        "orchard",
+        "orchards",
+        "tidal",
+        "tidla",
+        "ferry",
+        "ii",
+        "2",
+        "of",
+        "the",
+        "brass",
+        "bras",
+        "été",
+        "日本",
+        "a",
+        "x",
+        "-",
+        ":",
+        "(",
+        "[b1]",
+        "007",
+        "Ⅷ",
+    ]
 )
 
 

@@ -133,7 +133,8 @@ class RootFacts:
     cautions: what a kernel lets pass with a word in its log. no_write: why it can only be read, '' when it can be
     written; not_for_writing: why a kernel told to mount it for writing does not mount it at all.
     programs: by path, those that a start may meet. missing: folders a start needs that are not there. free in bytes.
-    size: of its file system in bytes. features: those of "quota" and "project" that it has. damaged: files whose bytes
+    size: of its file system in bytes. features: those of "quota" and "project" that it has. recovers: whether a kernel
+    replays its journal; it is read as it is afterwards. damaged: files whose bytes
     are not those that the image states. kinds: what a kernel mounts it as.
     """
 
@@ -155,6 +156,7 @@ class RootFacts:
     no_write: str = ""
     not_for_writing: str = ""
     features: frozenset[str] = frozenset()
+    recovers: bool = False
     missing: tuple[str, ...] = ()
     free: int = 0
     size: int = 0

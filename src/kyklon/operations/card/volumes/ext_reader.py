@@ -7,11 +7,13 @@ refuse. A kernel mounts the root read-only first, so what it lets pass then is t
 from __future__ import annotations
 
 import stat
+from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass
 from uuid import UUID
 
 from kyklon.base.errors import FormatError
+from kyklon.operations.card.volumes.ext_journal import Journal, Tag
 from kyklon.operations.card.volumes.ext_sums import crc32c
 from kyklon.operations.card.volumes.ext_volume import INLINE, JOURNAL, RECOVER, ExtVolume, Refused
 from kyklon.operations.card.volumes.partitions import Read
@@ -20,7 +22,7 @@ ROOT_INODE = 2
 _64BIT = 0x80
 _EXTENTS_FLAG, _INDEX_FLAG, _INLINE_FLAG = 0x80000, 0x1000, 0x10000000
 _DEEPEST_LINK = 40  # fs/namei.c: MAXSYMLINKS
-_MOST_FOLDERS, _MOST_INODES = 64, 4096  # kept
+_MOST_FOLDERS, _MOST_INODES, _MOST_BLOCKS = 64, 4096, 512  # kept
 _MOST_DIRECTORY = 4 << 20  # bytes of a folder that are looked through
 
 
@@ -83,6 +85,53 @@ class ExtReader(ExtVolume):
         self._check_journal_head(head, journal.size)
         if self._incompatible & RECOVER:
             self.cautions.append("its journal is to be recovered: it was not taken out of use cleanly")
+            self._replay(journal, head)
+
+    def _replay(self, inode: Inode, head: bytes) -> None:
+        """From here on every block is read as it is once the journal is replayed."""
+        extents = sorted(self._mapped(inode))
+        firsts = [logical for logical, _place, _count in extents]
+
+        def in_log(number: int) -> bytes:
+            logical, place, count = extents[max(0, bisect_right(firsts, number) - 1)]
+            if not place or not logical <= number < logical + count:
+                return bytes(self.block)
+            return self._read((place + number - logical) * self.block, self.block)
+
+        try:
+            log = Journal(head, self.block, in_log)
+            replayed = log.replayed()
+        except FormatError as bad:
+            raise Refused("journal", bad.offset, expected=bad.expected, got=bad.got) from bad
+        if log.fast_commits:
+            self.cautions.append("its journal may hold fast commits, which are not read here")
+        if not replayed:
+            return
+        kept: dict[int, bytes] = {}
+
+        def newer(block: int) -> bytes | None:
+            if block not in replayed:
+                return None
+            if block not in kept:
+                if len(kept) >= _MOST_BLOCKS:
+                    kept.clear()
+                kept[block] = _untouched(log, replayed[block])
+            return kept[block]
+
+        def _untouched(log: Journal, tag: Tag) -> bytes:
+            self._newer = None  # the log itself is read as it stands
+            try:
+                return log.data(tag)
+            finally:
+                self._newer = newer
+
+        self._newer = newer
+        for each in (self._blocks_kept, self._inodes_kept, self._folders):
+            each.clear()
+        self._super = self._read(1024, 1024)
+        self._check_super()
+        self._check_groups()
+        self.cautions = list(dict.fromkeys(self.cautions))
 
     def _check_journal_head(self, head: bytes, size: int) -> None:
         def big(at: int) -> int:
@@ -238,7 +287,7 @@ class ExtReader(ExtVolume):
         kept = self._blocks_kept.get(block)
         if kept is None:
             kept = self._read(block * self.block, self.block)
-            if len(self._blocks_kept) < 512:
+            if len(self._blocks_kept) < _MOST_BLOCKS:
                 self._blocks_kept[block] = kept
         return kept
 
@@ -452,6 +501,11 @@ class ExtReader(ExtVolume):
         fast = link.size < 60 and not link.flags & (_EXTENTS_FLAG | _INLINE_FLAG)
         raw = link.map[: link.size] if fast else self.head(link, 4096)
         return raw.decode("utf-8", "surrogateescape")
+
+    @property
+    def recovers(self) -> bool:
+        """Whether a kernel replays its journal when it mounts it."""
+        return bool(self._incompatible & RECOVER)
 
     @property
     def uuid(self) -> str:

@@ -6,6 +6,7 @@ Sources: the kernel's Documentation/filesystems/ext4, super.rst and group_descr.
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Callable
 
 from kyklon.base.errors import FormatError
 from kyklon.operations.card.volumes.ext_sums import crc16, crc32c
@@ -40,6 +41,7 @@ class ExtVolume:
         self._card, self._start, self._size = read, start, size
         self.cautions: list[str] = []
         self.no_write = self.not_for_writing = ""
+        self._newer: Callable[[int], bytes | None] | None = None  # a block as the journal has it
         self._super = self._read(1024, 1024)
         if len(self._super) < 1024 or self._super[56:58] != b"\x53\xef":
             raise Refused("ext superblock", 1080, expected="53 EF", got=self._super[56:58].hex(" ") or "nothing")
@@ -49,7 +51,22 @@ class ExtVolume:
     def _read(self, offset: int, length: int) -> bytes:
         if offset < 0 or offset + length > self._size:
             length = max(0, self._size - offset) if offset >= 0 else 0
-        return self._card(self._start + offset, length)
+        found = self._card(self._start + offset, length)
+        return found if self._newer is None else self._with_newer(offset, found)
+
+    def _with_newer(self, offset: int, found: bytes) -> bytes:
+        """What was read, with the blocks in it that the journal has newer."""
+        assert self._newer is not None
+        kept: bytearray | None = None
+        first, last = offset // self.block, -(-(offset + len(found)) // self.block)
+        for block in range(first, last):
+            newer = self._newer(block)
+            if newer is not None:
+                kept = kept if kept is not None else bytearray(found)
+                begin = block * self.block - offset
+                part = newer[max(0, -begin) : len(found) - begin]
+                kept[max(0, begin) : max(0, begin) + len(part)] = part
+        return bytes(kept) if kept is not None else found
 
     def _n(self, at: int, width: int = 4) -> int:
         return int.from_bytes(self._super[at : at + width], "little")

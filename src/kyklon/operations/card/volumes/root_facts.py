@@ -84,6 +84,7 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
         no_write=reader.no_write,
         not_for_writing=reader.not_for_writing,
         features=reader.features,
+        recovers=reader.recovers,
         missing=tuple(path for path in NEEDED if not looker.is_folder(path)),
         free=reader.free_bytes,
         size=reader.block * reader.blocks,

@@ -164,6 +164,12 @@ def _mount_words(bench: Bench, root: RootFacts) -> Step | None:
     if wrong := wrong or _wrong_quotas(flags.split(","), root.features):
         cause = f"rootflags={flags}: {wrong}."
         return fail(panic("root partition", "boot.rootflags", cause, lamps.stuck))
+    if root.recovers and {"noload", "norecovery"} & set(flags.split(",")):
+        if [word for word in given if word in ("ro", "rw")][-1:] == ["rw"]:
+            cause = f"rootflags={flags}: its journal must be replayed before it is mounted for writing."
+            return fail(panic("root partition", "boot.rootflags", cause, lamps.stuck))
+        cause = f"rootflags={flags}: its journal is not replayed, and what is read without it may be half a change."
+        return Step((Moment(cause, lamps.reading, 0.0),), hides_the_rest=True)
     return None
 
 
