@@ -14,7 +14,8 @@ LINUX = 0x83  # type byte of a Linux partition
 class Volume:
     """number 0: the whole drive without a table. kind: FAT32, FAT16, FAT12, ext4, … or '' for nothing known.
 
-    free and used in bytes, None where nobody tells. newest: date of the newest file or last write, ISO 8601.
+    uuid: as blkid(8) writes it. free and used in bytes, None where
+    nobody tells. newest: date of the newest file or last write, ISO 8601.
     """
 
     number: int
@@ -25,6 +26,7 @@ class Volume:
     free: int | None = None
     newest: str = ""
     files: int | None = None
+    uuid: str = ""
 
     @property
     def used(self) -> int | None:
@@ -127,6 +129,17 @@ class Unit:
 
 
 @dataclass(frozen=True)
+class Mount:
+    """A line of the table of file systems. checked: whether a start is to check it."""
+
+    source: str
+    where: str
+    kind: str
+    options: tuple[str, ...] = ()
+    checked: bool = False
+
+
+@dataclass(frozen=True)
 class RootFacts:
     """What the bring-up needs to know of the root partition.
 
@@ -134,7 +147,8 @@ class RootFacts:
     written; not_for_writing: why a kernel told to mount it for writing does not mount it at all.
     programs: by path, those that a start may meet. missing: folders a start needs that are not there. free in bytes.
     size: of its file system in bytes. features: those of "quota" and "project" that it has. recovers: whether a kernel
-    replays its journal; it is read as it is afterwards. damaged: files whose bytes
+    replays its journal; it is read as it is afterwards. mounts: of its fstab; mounts_all: whether its init is a script
+    that mounts them. damaged: files whose bytes
     are not those that the image states. kinds: what a kernel mounts it as.
     """
 
@@ -157,6 +171,8 @@ class RootFacts:
     not_for_writing: str = ""
     features: frozenset[str] = frozenset()
     recovers: bool = False
+    mounts: tuple[Mount, ...] = ()
+    mounts_all: bool = False
     missing: tuple[str, ...] = ()
     free: int = 0
     size: int = 0

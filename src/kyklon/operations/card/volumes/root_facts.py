@@ -14,6 +14,7 @@ from dataclasses import dataclass, replace
 from kyklon.base.errors import FormatError
 from kyklon.model.card import Program, RootFacts, Unit, User
 from kyklon.operations.card.volumes.ext_reader import ExtReader, Inode
+from kyklon.operations.card.volumes.mounts import read_fstab
 from kyklon.operations.card.volumes.partitions import Read
 from kyklon.operations.card.volumes.start_order import MANAGERS, Systemd, numbered, own_unit_of
 
@@ -29,6 +30,7 @@ _MOST_ARCHIVES, _TAIL = 2000, 65_557  # archives that are looked at; bytes of th
 _SHEET = 64 << 10  # bytes of a text that names tracks
 _SMALL, _MOST_SUMMED = 1 << 20, 16 << 20  # bytes of a file, and of all; system files are hardly larger
 _LOOP = re.compile(r"^\s*while\s+(?::|true)\s*(?:;|$)", re.MULTILINE)  # sh(1): a loop without an end of its own
+_MOUNTS = re.compile(r"^\s*(?:\S*/)?mount\s+-a\b", re.MULTILINE)  # mount(8)
 _LEAVES = re.compile(r"\b(?:break|exit|return|exec|kill)\b")
 _HASHED = 64 << 20  # bytes of files that are compared with what the image states
 _MACHINES = {40: "ARM 32-bit", 183: "ARM 64-bit", 62: "x86-64", 3: "x86 32-bit"}  # e_machine, elf.h
@@ -85,6 +87,8 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
         not_for_writing=reader.not_for_writing,
         features=reader.features,
         recovers=reader.recovers,
+        mounts=read_fstab(looker.text("/etc/fstab", _UNIT)),
+        mounts_all=looker.mounts_all(),
         missing=tuple(path for path in NEEDED if not looker.is_folder(path)),
         free=reader.free_bytes,
         size=reader.block * reader.blocks,
@@ -167,6 +171,14 @@ class Looker:
     def _told(self, words: str) -> None:
         if words not in self.troubles:
             self.troubles.append(words)
+
+    def mounts_all(self) -> bool:
+        """Whether init is a script that mounts what the table of file systems lists."""
+        found = self.found(INITS[0])
+        with contextlib.suppress(FormatError):
+            if found is not None and found.is_file and self.reader.head(found, 2) == b"#!":
+                return bool(_MOUNTS.search(self.text(INITS[0], _UNIT)))
+        return False
 
     def there(self, path: str) -> bool:
         return self.found(path) is not None

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from uuid import UUID
 
 from kyklon.base.errors import FormatError
 from kyklon.model.card import PartitionTable, Volume
@@ -104,7 +105,9 @@ def _fat(head: bytes, number: int, start: int, size: int) -> Volume:
         return Volume(number, start, size, "")
     at = 71 if kind == "FAT32" else 43
     label = head[at : at + 11].decode("cp437").strip()
-    return Volume(number, start, size, kind, "" if label == "NO NAME" else label)
+    serial = head[at - 4 : at]
+    uuid = f"{serial[3]:02X}{serial[2]:02X}-{serial[1]:02X}{serial[0]:02X}"
+    return Volume(number, start, size, kind, "" if label == "NO NAME" else label, uuid=uuid)
 
 
 def _ext(head: bytes, number: int, start: int, size: int) -> Volume:
@@ -118,7 +121,8 @@ def _ext(head: bytes, number: int, start: int, size: int) -> Volume:
     label = head[1144:1160].split(b"\0")[0].decode("utf-8", "replace")
     written = int.from_bytes(head[1072:1076], "little")
     newest = datetime.fromtimestamp(written, UTC).date().isoformat() if written else ""  # 32 bits: never out of range
-    return Volume(number, start, size, kind, label, min(size, free * block), newest)
+    uuid = str(UUID(bytes=head[1128:1144]))
+    return Volume(number, start, size, kind, label, min(size, free * block), newest, uuid=uuid)
 
 
 def _deeper(read: partitions.Read, volume: Volume) -> Volume:

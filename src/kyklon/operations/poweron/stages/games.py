@@ -26,6 +26,7 @@ from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import fail, or_put
 from kyklon.operations.poweron.stages.init import why_not_started
+from kyklon.operations.poweron.stages.mounts import system_settings
 from kyklon.operations.poweron.stages.root import root_of
 
 FRONT_END_S = 4.0  # seconds from its start to its menu, CP
@@ -143,7 +144,8 @@ def front_end(bench: Bench) -> Step:
 
 def _barred(bench: Bench, program: Program | None) -> str:
     """Why the user who plays may not start the front end, '' when it may."""
-    root, name = root_of(bench), (bench.settings.user if bench.settings else "") or bench.image.default_user
+    root, settings = root_of(bench), system_settings(bench)
+    name = (settings.user if settings else "") or bench.image.default_user
     user = root.user(name) if root else None
     path = program.barred(user.number, user.group) if program and user else ""
     return f"{name} has no right to {path}" if path else ""
@@ -213,7 +215,8 @@ def leaving(bench: Bench) -> Step:
     moments = [Moment(f"{text[:1].upper()}{text[1:]}", lamp, 0.0)]
     watcher, root = bench.image.watcher_service, root_of(bench)
     unit = root.unit(watcher) if root and watcher else None
-    names = (bench.settings.services if bench.settings else ()) or bench.image.services
+    settings = system_settings(bench)
+    names = (settings.services if settings else ()) or bench.image.services
     before = names[: names.index(bench.image.foreground_service)] if bench.image.foreground_service in names else names
     if unit is None or why_not_started(bench, unit.program) or (watcher not in before and root and not root.pulled):
         moments.append(Moment("Shut it down from the menu: no button does.", lamp, 0.0))

@@ -14,6 +14,7 @@ from kyklon.operations.boot import first_boot
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import fail
+from kyklon.operations.poweron.stages.mounts import boot_files_unseen
 from kyklon.operations.poweron.stages.root import root_of, root_remedy
 
 INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c, in this order
@@ -75,6 +76,8 @@ def _started(bench: Bench, root: RootFacts, path: str) -> Step:
             return fail(_no_init(bench, "system.start-program", cause, None))
     reading = bench.board.lamps.reading
     moments = [Moment(f"{path} starts.", reading, 0.4)]
+    if unseen := boot_files_unseen(bench):
+        moments.append(Moment(f"{unseen}. The settings there are not read.", reading, 0.0))
     for folder in root.missing:
         moments.append(Moment(f"The root has no folder {folder}, where the start mounts.", reading, 0.0))
     if "/dev" in root.missing:
@@ -107,6 +110,8 @@ def first_start(bench: Bench) -> Step:
     text = bench.contents.texts.get(name.lower()) if name else None
     if root is None or text is None:
         return Step()
+    if boot_files_unseen(bench):
+        return Step((Moment(f"{name} is not run: the boot partition is not mounted.", lamp, 0.0),))
     if root.first_started:
         return Step((Moment(f"{name} was run already; it is not run again.", lamp, 0.0),))
     if root.no_write:

@@ -160,7 +160,7 @@ def _mount_words(bench: Bench, root: RootFacts) -> Step | None:
         cause = f"rw: the kernel does not mount it for writing, {root.not_for_writing}."
         return fail(panic("root partition", "card.root-damaged", cause, lamps.stuck))
     flags = last(given, "rootflags") or ""
-    wrong = next((why for each in flags.split(",") if each and (why := _wrong_flag(each))), "")
+    wrong = next((why for each in flags.split(",") if each and (why := wrong_flag(each))), "")
     if wrong := wrong or _wrong_quotas(flags.split(","), root.features):
         cause = f"rootflags={flags}: {wrong}."
         return fail(panic("root partition", "boot.rootflags", cause, lamps.stuck))
@@ -191,7 +191,7 @@ def _number(text: str) -> int | None:
     return None
 
 
-def _wrong_flag(option: str) -> str:
+def wrong_flag(option: str) -> str:
     """Why ext4 does not mount with an option, '' when it does."""
     name, equals, value = option.partition("=")
     if name not in _FLAGS:

@@ -10,6 +10,7 @@ from kyklon.model.findings import Remedy
 from kyklon.operations.boot.services import by_dependencies, told_dependencies, track
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
+from kyklon.operations.poweron.stages import mounts
 from kyklon.operations.poweron.stages.fail import fail, or_put
 from kyklon.operations.poweron.stages.init import why_not_started
 from kyklon.operations.poweron.stages.root import root_of
@@ -23,12 +24,15 @@ def services(bench: Bench) -> Step:
         return Step()
     if root.pulled:
         return _by_target(bench, root)
-    names = (bench.settings.services if bench.settings else ()) or tuple(unit.name for unit in root.services)
+    settings = mounts.system_settings(bench)
+    if root.numbered and (bad := mounts.checked(bench, root)):
+        return fail(bad)
+    names = (settings.services if settings else ()) or tuple(unit.name for unit in root.services)
     names = root.numbered or names
     there = root.unit(front) or _installed(bench, root, names)
     if front not in names or there is None:
         remedy = or_put(None, front in bench.build.boot.services) if there else None
-        host = (bench.settings.hostname if bench.settings else "") or "games"
+        host = (settings.hostname if settings else "") or "games"
         cause = f"{bench.image.front_end} is not among the services." if there else f"The image has no service {front}."
         screen = Screen("text", "Text screen", (f"{host} login:",))
         return fail(Failure("services", "boot.no-front-end", cause, remedy, screen, lamps.idle))
@@ -84,6 +88,8 @@ def _by_target(bench: Bench, root: RootFacts) -> Step:
         failure = Failure("services", "boot.no-front-end", cause, None, screen, lamps.idle)
         return Step((), (failure,))
 
+    if bad := mounts.emergency(bench, root):
+        return fail(bad)
     masked = {each.removesuffix(".service") for each in bench.words_of("systemd.mask")}
     pulled = {name: replace(unit, kind="masked", program=None) if name in masked else unit
               for name, unit in root.pulled.items()}  # fmt: skip
@@ -148,7 +154,7 @@ def _installed(bench: Bench, root: RootFacts, names: tuple[str, ...]) -> Unit | 
 
 def _no_network(bench: Bench, names: tuple[str, ...]) -> Failure | None:
     """What the installer ends with where it finds no network."""
-    network, settings = bench.image.network_service, bench.settings
+    network, settings = bench.image.network_service, mounts.system_settings(bench)
     installer = bench.image.installer_service
     before = names[: names.index(installer)]
     if network in before and settings is not None and settings.country:
@@ -167,7 +173,8 @@ def _no_network(bench: Bench, names: tuple[str, ...]) -> Failure | None:
 
 def login(bench: Bench) -> Step:
     root, lamps = root_of(bench), bench.board.lamps
-    name = (bench.settings.user if bench.settings else "") or bench.image.default_user
+    settings = mounts.system_settings(bench)
+    name = (settings.user if settings else "") or bench.image.default_user
     user = root.user(name) if root else None
     if root is None:
         return Step((Moment(f"{name} is logged in.", lamps.reading, 0.3),))
