@@ -10,6 +10,7 @@ import bz2
 import contextlib
 import gzip
 import io
+import itertools
 import lzma
 import random
 import shutil
@@ -52,6 +53,7 @@ from kyklon.operations.card.sources import joined, source
 from kyklon.operations.card.volumes import boot_facts, contents, partitions, ramdisk, usage
 from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.fsck import complaints
+from kyklon.operations.card.volumes.mounts import read_fstab
 from kyklon.operations.card.volumes.root_facts import observe_root
 from kyklon.operations.card.volumes.start_order import unit_of, unit_words
 from kyklon.operations.card.volumes.survey import survey
@@ -59,15 +61,19 @@ from kyklon.operations.controls import extras, standin
 from kyklon.operations.controls.faulty import Plan
 from kyklon.operations.controls.matrix import read_readings, reconstruct
 from kyklon.operations.controls.rig import rig_of
-from kyklon.operations.library import packed, scan, titles, transfer
+from kyklon.operations.library import compare, match, packed, remembered, scan, titles, transfer
+from kyklon.operations.library.facts import Facts
+from kyklon.operations.library.lists import guess, read_list, sample
 from kyklon.operations.picture import edid, exports
 from kyklon.operations.picture.video_word import made_of, modes_offered, parsed
 from kyklon.operations.poweron.acts import foretell
+from kyklon.operations.poweron.boot_log import log_text, read_log
 from kyklon.parts import board, display, exchange, identification, panel
 from kyklon.parts import dialect as grammars
 from kyklon.parts.facts import facts
 from kyklon.parts.store import plain_row, text_for
 from kyklon.record import folder as store
+from kyklon.record.answers import Answer, Answers
 from kyklon.record.logbook import Logbook
 from kyklon.record.shelf import Shelf
 
@@ -75,6 +81,11 @@ MIB = 1 << 20
 BOARD_TEXT = (
     b"processor\t: 0\nmodel name\t: ARMv7 Processor rev 4 (v7l)\nCPU architecture: 7\nprocessor\t: 1\n"
     b"MemTotal:         948304 kB\nBus 002 Device 001: ID 1d6b:0003 root hub\nModel\t: Dory Brill\n"
+)
+LOG = (
+    b"[    0.000000] Booting Linux on physical CPU 0x0\n[    1.9] EXT4-fs (mmcblk0p2): mounted filesystem\n"
+    b"Jan 01 00:00:03 quayside systemd[1]: Started gangway.service.\n\x1b[31m[FAILED]\x1b[0m Failed to start x\n"
+    b"[ 2.1] Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(179,2)\n"
 )
 NASTY = (b"", b"\0", b"\xff" * 8, b"\x80", b"-1", b"9" * 5000, b"[" * 2000, b"{" * 500, b" " * 100_000, b'"', b"\n",
          b"\r",
@@ -352,6 +363,52 @@ def _roots() -> list[bytes]:
     return found
 
 
+@cache
+def _replayed() -> bytes:
+    """A root whose changes stand in its journal."""
+    image = _held() / "root-log.img"
+    image.write_bytes(_roots()[0])
+    block, data = 1024 << int.from_bytes(image.read_bytes()[1048:1052], "little"), _held() / "root-log.blocks"
+    inodes = 300  # any blocks of the volume's last third: what they hold is nobody's
+    data.write_bytes(b"x" * 3 * block)
+    rows = f"jo -c\njw -b {inodes},{inodes + 1},{inodes + 2} {data}\njc\n"
+    subprocess.run(["debugfs", "-w", "-f", "-", image], input=rows.encode(), check=True, capture_output=True)
+    return image.read_bytes()
+
+
+def _answers_seeds() -> list[bytes]:
+    path = _file("titles.sqlite3", b"")
+    path.unlink()
+    Answers(path.parent).put(Answer("a/3/b", "A", "B", (1.0,)))
+    return [path.read_bytes()]
+
+
+def _memory_seeds() -> list[bytes]:
+    path = _file("sums.sqlite3", b"")
+    path.unlink()
+    _memory(b"", path)
+    return [path.read_bytes()]
+
+
+def _memory(data: bytes, path: Path | None = None) -> object:
+    """What was matched before, from a spoilt file."""
+    remembered._lists.clear()
+    facts = Facts(path or _file("sums.sqlite3", data))
+    titles_of = compare.Titles(("Brass Orchard", "Tidal Ferry"))
+    found = match.matches(["brass orchrd", "ferry"], titles_of, known=facts.titles.of(titles_of, match.shipped().pair))
+    facts.keep()
+    return found
+
+
+def _listed(ending: str) -> Callable[[bytes], object]:
+    def read(data: bytes) -> object:
+        path = _file(f"games.{ending}", data)
+        scheme = guess(path)
+        return list(itertools.islice(read_list(path, scheme), 5000)), sample(path, scheme)
+
+    return read
+
+
 def _kernel_file(data: bytes) -> object:
     return boot_facts.kernel_of("k", len(data), data)
 
@@ -626,6 +683,29 @@ PARSERS: dict[str, Parser] = {
     "panel svg": Parser(lambda: [samples.svg().encode()], panel.from_svg),
     "panel dxf": Parser(lambda: [(_box() / samples.PANEL_DXF).read_bytes()], panel.from_dxf, heavy=True),
     "inputs.json": Parser(lambda: [(_held() / "demo" / "drives" / "inputs.json").read_bytes()], _inputs),
+    "fstab": Parser(
+        lambda: [b"# a\nUUID=1234-ABCD /boot vfat ro,umask=0022 0 2\n/dev/sda1 /a\\040b auto nofail\n"],
+        lambda data: read_fstab(data.decode("utf-8", "surrogateescape")),
+    ),
+    "journal": Parser(lambda: [_replayed()], _root_volume),
+    "games csv": Parser(
+        lambda: [b'name;size;crc;parent\nA (Disc 1);100;0a0b0c0d;\n"B; b";7;00000001;A\n'], _listed("csv")
+    ),
+    "games xml": Parser(
+        lambda: [
+            b"<list><game name='A'><rom name='a' size='3' crc='0a0b0c0d' sha1='" + b"a" * 40 + b"'/></game>"
+            b"<game name='B' cloneof='A'><rom name='b' size='4' crc='00000001'/></game></list>"
+        ],
+        _listed("xml"),
+    ),
+    "games json": Parser(
+        lambda: [b'[{"title": "A", "size": 3, "hashes": {"crc": "0a0b0c0d"}}, {"title": "B", "size": "4"}]'],
+        _listed("json"),
+    ),
+    "games sums": Parser(lambda: [SUMS, b"SHA1 (a b) = " + b"b" * 40 + b"\n"], _listed("sha1")),
+    "boot log": Parser(lambda: [LOG], lambda data: read_log(log_text(data), _catalogue())),
+    "answers": Parser(_answers_seeds, lambda data: Answers(_file("titles.sqlite3", data).parent).all()),
+    "title memory": Parser(_memory_seeds, _memory),
     "card": Parser(lambda: [_card()], _observe, heavy=True),
     "bring-up": Parser(lambda: [_card()], _foretold, heavy=True),
 }

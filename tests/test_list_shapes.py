@@ -18,6 +18,7 @@ from kyklon.catalogue.records import System
 from kyklon.model.build import LibrarySettings
 from kyklon.model.library import ListFile, Scan
 from kyklon.operations import checksums
+from kyklon.operations.library import lists
 from kyklon.operations.library.facts import Facts
 from kyklon.operations.library.lists import guess, read_list
 from kyklon.operations.library.naming import Terms, named, with_list
@@ -124,3 +125,17 @@ def test_a_table_of_sixty_thousand_columns_is_refused_at_once(tmp_path: Path) ->
 
     with that_ends(), pytest.raises(FormatError, match="columns"):
         list(read_list(path, ListScheme(id="c", kind="csv", title="c1", crc="c2")))
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "cp1252"])
+def test_titles_with_accents_are_read_whatever_program_wrote_them(encoding: str, tmp_path: Path) -> None:
+    path = tmp_path / "list.csv"
+    path.write_bytes("Öffner;crc;Größe\nÉté à la Plage;0a0b0c0d;4096\nOrchard;00000001;9000\n".encode(encoding))
+    scheme = guess(path)
+    assert scheme is not None
+    assert [game.title for game in read_list(path, scheme)] == ["Été à la Plage", "Orchard"]
+
+
+def test_a_key_that_is_no_text_is_told() -> None:
+    with pytest.raises(FormatError, match="text"):
+        lists._scheme("json", {"\ud800": ["A", "B"], "crc": ["0a0b0c0d", "00000001"]})

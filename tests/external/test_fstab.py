@@ -25,7 +25,7 @@ GENERATOR = Path("/usr/lib/systemd/system-generators/systemd-fstab-generator")
 SOURCES = ("/dev/mmcblk0p1", "UUID=1234-ABCD", "LABEL=QUAYBOOT", "PARTUUID=4b594b31-01", "/dev/sda1", "tmpfs",
            "UUID=none", "/dev/disk/by-label/QUAYBOOT", "//attic/games")  # fmt: skip
 KINDS = ("vfat", "ext4", "auto", "tmpfs", "swap", "cifs", "nfs", "exfat")
-OPTIONS = ("defaults", "ro", "nofail", "noauto", "noatime", "_netdev", "x-systemd.automount", "umask=0077", 
+OPTIONS = ("defaults", "ro", "nofail", "noauto", "noatime", "_netdev", "x-systemd.automount", "umask=0077",
            "nofail,noauto", "rw,x-systemd.device-timeout=5", "uid=1000,gid=1000")  # fmt: skip
 
 
@@ -88,7 +88,7 @@ WRONG = {
     "/dev/mmcblk0p1 /boot vfat ro,frob 0 0": "knows no option frob",
     "/dev/mmcblk0p2 /boot auto errors=sometimes 0 0": "errors is one of",
 }
-RIGHT = ("/dev/mmcblk0p1 /boot vfat ro 0 0", 
+RIGHT = ("/dev/mmcblk0p1 /boot vfat ro 0 0",
          "UUID=1234-abcd /boot vfat defaults,umask=0022,x-systemd.mount-timeout=9 0 2",
          "LABEL=QUAYBOOT /boot auto noatime", "PARTUUID=4b594b31-01 /boot vfat,ext4 rw",
          "/dev/disk/by-uuid/1234-ABCD /boot vfat ro", "tmpfs /boot tmpfs size=1M",

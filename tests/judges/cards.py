@@ -270,7 +270,12 @@ def for_kernel(whole: Path, to: Path, seed: int) -> Broken:
     """A card, or a kernel line, broken for the kernel and what it starts."""
     rng = random.Random(f"kernel {seed}")
     card = copied(whole, to)
-    kind = rng.choices(("line", "table", "volume", "files"), (32, 13, 35, 20))[0]
+    kind = rng.choices(("line", "table", "volume", "files", "journal"), (28, 12, 30, 18, 12))[0]
+    if kind == "journal":
+        line = (
+            f"{LINE} {rng.choice(('', '', 'ro', 'rw', 'rootflags=noload', 'rootflags=noload rw', 'rootfstype=ext2'))}"
+        )
+        return Broken(card, f"{_in_journal(card, rng)} {line.removeprefix(LINE)}", line.strip())
     if kind == "line":
         line = _line(rng)
         return Broken(card, f"line {line}", line)
@@ -355,6 +360,26 @@ def _root_files(card: Path, rng: random.Random) -> str:
     text.write_bytes(body)
     debugfs(card, *(command.replace("TEXT", str(text)) for command in commands))
     return f"files {name}"
+
+
+def _in_journal(card: Path, rng: random.Random) -> str:
+    """The same, but standing in the journal alone: what the kernel replays it gets, whole or with a byte of it wrong."""
+    before = peek(card, ROOT, ROOT_SIZE)
+    what = _root_files(card, rng)
+    after = peek(card, ROOT, ROOT_SIZE)
+    size = 1024 << int.from_bytes(before[1048:1052], "little")
+    apart = [at // size for at in range(0, ROOT_SIZE, size) if before[at : at + size] != after[at : at + size]]
+    poke(card, ROOT, before)
+    blocks = card.with_suffix(".blocks")
+    blocks.write_bytes(b"".join(after[at * size : (at + 1) * size] for at in apart))
+    debugfs(card, "jo -c", f"jw -b {','.join(map(str, apart))} {blocks}", "jc")
+    if rng.random() < 0.4:
+        log = peek(card, ROOT, ROOT_SIZE)
+        marked = [at for at in range(0, ROOT_SIZE, size) if log[at : at + 4] == bytes.fromhex("C03B3998")]
+        at = rng.choice(marked) + rng.choice((rng.randrange(64), rng.randrange(size), rng.randrange(6 * size)))
+        poke(card, ROOT + at, bytes([log[at] ^ 1 << rng.randrange(8)]))
+        what += f", byte {at} wrong"
+    return f"journal {what}"
 
 
 _ACTS: tuple[tuple[str, tuple[str, ...], bytes], ...] = (

@@ -148,8 +148,9 @@ class RootFacts:
     programs: by path, those that a start may meet. missing: folders a start needs that are not there. free in bytes.
     size: of its file system in bytes. features: those of "quota" and "project" that it has. recovers: whether a kernel
     replays its journal; it is read as it is afterwards. mounts: of its fstab; mounts_all: whether its init is a script
-    that mounts them. damaged: files whose bytes
-    are not those that the image states. kinds: what a kernel mounts it as.
+    that mounts them. journal_error: why no kernel mounts it unless it leaves the journal alone; unreplayed: as it is
+    then. own_boot: texts in its own /boot, which a boot partition that is mounted there covers, by name in small
+    letters. damaged: files whose bytes are not those that the image states. kinds: what a kernel mounts it as.
     """
 
     users: tuple[User, ...] = ()
@@ -173,6 +174,9 @@ class RootFacts:
     recovers: bool = False
     mounts: tuple[Mount, ...] = ()
     mounts_all: bool = False
+    journal_error: str = ""
+    unreplayed: RootFacts | None = None
+    own_boot: Mapping[str, str] = field(default_factory=dict)
     missing: tuple[str, ...] = ()
     free: int = 0
     size: int = 0

@@ -3,6 +3,7 @@ gives. Read piece by piece: a list of a hundred thousand games takes little memo
 
 from __future__ import annotations
 
+import codecs
 import contextlib
 import csv
 import io
@@ -14,6 +15,8 @@ from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 from typing import Any
 from xml.parsers import expat
+
+from pydantic import ValidationError
 
 from kyklon.base import reading
 from kyklon.base.errors import FormatError, KyklonError
@@ -78,8 +81,9 @@ def _read_sums(path: Path) -> Iterator[Listed]:
 
 def _read_csv(path: Path, scheme: ListScheme) -> Iterator[Listed]:
     """Rows; those that follow one another with one title are parts of one game."""
-    with io.TextIOWrapper(reading.opened(path), encoding="utf-8-sig", errors="surrogateescape", newline="") as file:
-        rows = csv.reader(file, delimiter=_delimiter(path))
+    encoding = _encoding(path)
+    with io.TextIOWrapper(reading.opened(path), encoding=encoding, errors="replace", newline="") as file:
+        rows = csv.reader(file, delimiter=_delimiter(path, encoding))
         try:
             names = next(rows, [])
             not_too_wide(names, path.name)
@@ -110,10 +114,28 @@ def not_too_wide(names: Sequence[str], name: str) -> None:
         raise FormatError(name, 0, expected=f"at most {MOST_COLUMNS} columns", got=f"{len(names)}")
 
 
-def _delimiter(path: Path) -> str:
+def _encoding(path: Path) -> str:
+    """What a text is written in: UTF-16 with its mark, UTF-8 where every byte of it is, else what programs of old
+    wrote (Windows-1252)."""
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    with reading.opened(path) as file:
+        block = file.read(_BLOCK)
+        if block[:2] in (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE):
+            return "utf-16"
+        try:
+            while block:
+                decoder.decode(block)
+                block = file.read(_BLOCK)
+            decoder.decode(b"", final=True)
+        except UnicodeDecodeError:
+            return "cp1252"
+    return "utf-8-sig"
+
+
+def _delimiter(path: Path, encoding: str) -> str:
     """The mark that stands most often in the first line, outside of quotes."""
     with reading.opened(path) as file:
-        line = file.readline(65_536).decode("utf-8", "replace")
+        line = file.read(65_536).decode(encoding, "replace").partition("\n")[0]
     bare = re.sub(r'"[^"]*"', "", line)
     return max(",;\t|", key=bare.count)
 
@@ -340,13 +362,20 @@ def _scheme(kind: str, columns: dict[str, list[str]], game: str = "", part: str 
                    sum(value in told for value in columns[name]) * 2 > len(columns[name])), "")  # fmt: skip
     if parent:
         found["parent"] = parent
-    return ListScheme.model_validate({"id": f"{kind} list", "kind": kind, "game": game, "part": part, **found})
+    try:
+        return ListScheme.model_validate({"id": f"{kind} list", "kind": kind, "game": game, "part": part, **found})
+    except ValidationError as bad:
+        first = bad.errors()[0]
+        where = ".".join(map(str, first["loc"]))
+        raise FormatError(f"{kind} list", 0, expected=f"a name for its {where} that is text", got=str(first["msg"]),
+                          do="Name its columns by hand.") from bad  # fmt: skip
 
 
 def _guess_csv(path: Path, head: bytes) -> ListScheme:
-    text = head.decode("utf-8-sig", "surrogateescape")
+    encoding = _encoding(path)
+    text = head.decode(encoding, "replace")
     try:
-        mark = _delimiter(path)
+        mark = _delimiter(path, encoding)
         not_too_wide(next(csv.reader(io.StringIO(text), delimiter=mark), []), path.name)
         rows = list(itertools.islice(csv.DictReader(io.StringIO(text), delimiter=mark), 500))
     except csv.Error as bad:

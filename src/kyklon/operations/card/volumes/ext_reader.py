@@ -15,7 +15,7 @@ from uuid import UUID
 from kyklon.base.errors import FormatError
 from kyklon.operations.card.volumes.ext_journal import Journal, Tag
 from kyklon.operations.card.volumes.ext_sums import crc32c
-from kyklon.operations.card.volumes.ext_volume import INLINE, JOURNAL, RECOVER, ExtVolume, Refused
+from kyklon.operations.card.volumes.ext_volume import INLINE, JOURNAL, RECOVER, ExtVolume, Refused, RefusedJournal
 from kyklon.operations.card.volumes.partitions import Read
 
 ROOT_INODE = 2
@@ -53,14 +53,16 @@ class Inode:
 
 
 class ExtReader(ExtVolume):
-    """The files of a volume; as for ExtVolume."""
+    """The files of a volume; as for ExtVolume. journal: whether it is looked at; RefusedJournal only then."""
 
-    def __init__(self, read: Read, start: int, size: int) -> None:
+    def __init__(self, read: Read, start: int, size: int, *, journal: bool = True) -> None:
         self._blocks_kept: dict[int, bytes] = {}
         self._folders: dict[int, dict[str, int]] = {}
         self._inodes_kept: dict[int, Inode] = {}
         super().__init__(read, start, size)
-        self._check_journal()
+        self.recovers = bool(self._incompatible & RECOVER)  # a kernel replays its journal when it mounts it
+        if journal:
+            self._check_journal()
         root = self._inode(ROOT_INODE)
         if not root.is_folder or not root.size:
             raise Refused("root folder", 0, expected="a folder", got=f"mode {root.mode:o}, {root.size} bytes")
@@ -74,14 +76,14 @@ class ExtReader(ExtVolume):
             return
         number = self._n(224)
         if self._n(228):
-            raise Refused("ext superblock", 1024 + 228, expected="a journal inside", got="one on another device")
+            raise RefusedJournal("ext superblock", 1024 + 228, expected="a journal inside", got="one on another device")
         try:
             journal = self._inode(number, special=True)
             head = next(self.pieces(journal), b"") if journal.size else b""
         except FormatError as bad:
-            raise Refused("journal", bad.offset, expected=bad.expected, got=bad.got) from bad
+            raise RefusedJournal("journal", bad.offset, expected=bad.expected, got=bad.got) from bad
         if not journal.is_file:
-            raise Refused("journal", 0, expected="a file", got=f"mode {journal.mode:o}")
+            raise RefusedJournal("journal", 0, expected="a file", got=f"mode {journal.mode:o}")
         self._check_journal_head(head, journal.size)
         if self._incompatible & RECOVER:
             self.cautions.append("its journal is to be recovered: it was not taken out of use cleanly")
@@ -102,7 +104,7 @@ class ExtReader(ExtVolume):
             log = Journal(head, self.block, in_log)
             replayed = log.replayed()
         except FormatError as bad:
-            raise Refused("journal", bad.offset, expected=bad.expected, got=bad.got) from bad
+            raise RefusedJournal("journal", bad.offset, expected=bad.expected, got=bad.got) from bad
         if log.fast_commits:
             self.cautions.append("its journal may hold fast commits, which are not read here")
         if not replayed:
@@ -138,26 +140,28 @@ class ExtReader(ExtVolume):
             return int.from_bytes(head[at : at + 4], "big")
 
         if len(head) < 1024 or big(0) != 0xC03B3998 or big(4) not in (3, 4):
-            raise Refused(
+            raise RefusedJournal(
                 "journal", 0, expected="C0 3B 39 98 and a superblock's kind", got=head[:8].hex(" ") or "nothing"
             )
         if big(12) != self.block:
-            raise Refused("journal", 12, expected=f"blocks of {self.block} bytes", got=str(big(12)))
+            raise RefusedJournal("journal", 12, expected=f"blocks of {self.block} bytes", got=str(big(12)))
         if big(16) > size // self.block or (big(16) < 1024 and big(16) < 256):
-            raise Refused("journal", 16, expected=f"at most {size // self.block} blocks", got=str(big(16)))
+            raise RefusedJournal("journal", 16, expected=f"at most {size // self.block} blocks", got=str(big(16)))
         if not 0 < big(20) < max(2, big(16)):
-            raise Refused("journal", 20, expected="a first block within", got=str(big(20)))
+            raise RefusedJournal("journal", 20, expected="a first block within", got=str(big(20)))
         if big(4) == 4:
             # revoke, 64bit, async commit, checksums 2 and 3, fast commit; compatible: checksum
             if big(40) & ~0x3F or big(44):
-                raise Refused("journal", 40, expected="features that a kernel knows", got=f"{big(40):#x} {big(44):#x}")
+                raise RefusedJournal(
+                    "journal", 40, expected="features that a kernel knows", got=f"{big(40):#x} {big(44):#x}"
+                )
             if big(40) & 0x18 == 0x18:
-                raise Refused("journal", 40, expected="one kind of checksum", got="two")
+                raise RefusedJournal("journal", 40, expected="one kind of checksum", got="two")
             if big(40) & 0x18:
                 if head[80] != 4:
-                    raise Refused("journal", 80, expected="checksum kind 4", got=str(head[80]))
+                    raise RefusedJournal("journal", 80, expected="checksum kind 4", got=str(head[80]))
                 if crc32c(head[:252] + bytes(4) + head[256:1024]) != big(252):
-                    raise Refused("journal", 252, expected="its own checksum", got=f"{big(252):#010x}")
+                    raise RefusedJournal("journal", 252, expected="its own checksum", got=f"{big(252):#010x}")
 
     # --- inodes (Documentation/filesystems/ext4/inodes.rst) -----------------------------------------------------------
 
@@ -501,11 +505,6 @@ class ExtReader(ExtVolume):
         fast = link.size < 60 and not link.flags & (_EXTENTS_FLAG | _INLINE_FLAG)
         raw = link.map[: link.size] if fast else self.head(link, 4096)
         return raw.decode("utf-8", "surrogateescape")
-
-    @property
-    def recovers(self) -> bool:
-        """Whether a kernel replays its journal when it mounts it."""
-        return bool(self._incompatible & RECOVER)
 
     @property
     def uuid(self) -> str:

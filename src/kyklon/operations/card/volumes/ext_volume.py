@@ -30,6 +30,10 @@ class Refused(FormatError):
     """The kernel would not mount this."""
 
 
+class RefusedJournal(Refused):
+    """The kernel would not mount this without the word noload."""
+
+
 class ExtVolume:
     """read: of the whole card; start, size: of the partition, bytes. Raises Refused for what no kernel mounts.
 
@@ -128,10 +132,10 @@ class ExtVolume:
         if self._read_only & _BIGALLOC:
             if cluster_log > 20 or cluster_log < self._n(24):
                 self._refuse(28, "clusters no smaller than blocks", f"2^{cluster_log + 10}")
+            if per_group != self._n(36) << cluster_log - self._n(24):
+                self._refuse(36, f"{per_group >> cluster_log - self._n(24)} clusters a group", self._n(36))
         elif cluster_log != self._n(24):
             self._refuse(28, "clusters of one block", f"2^{cluster_log + 10}")
-        elif per_group != self._n(36):
-            self._refuse(36, f"{per_group} clusters a group", self._n(36))
         if not 0 < per_group <= self.block * 8 * (1 << max(0, cluster_log - self._n(24))):
             self._refuse(32, f"1 to {self.block * 8} blocks a group", per_group)
         if not self.block // self._inode_size <= inodes <= self.block * 8:

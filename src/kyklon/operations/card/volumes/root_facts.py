@@ -14,6 +14,7 @@ from dataclasses import dataclass, replace
 from kyklon.base.errors import FormatError
 from kyklon.model.card import Program, RootFacts, Unit, User
 from kyklon.operations.card.volumes.ext_reader import ExtReader, Inode
+from kyklon.operations.card.volumes.ext_volume import RefusedJournal
 from kyklon.operations.card.volumes.mounts import read_fstab
 from kyklon.operations.card.volumes.partitions import Read
 from kyklon.operations.card.volumes.start_order import MANAGERS, Systemd, numbered, own_unit_of
@@ -23,6 +24,8 @@ NEEDED = ("/dev", "/proc", "/sys")  # where a start mounts what the kernel offer
 _HEAD = 256  # bytes of a program that the kernel looks at: BINPRM_BUF_SIZE
 _DEEPEST = 5  # scripts that are started by scripts: fs/exec.c
 _TEXT = 1 << 20  # bytes of a text file that are read
+BOOT = "/boot"  # where images mount their boot partition
+_MOST_TEXTS = 100  # files
 _MOST_UNITS, _UNIT = 2000, 32 << 10  # services; bytes of a unit file
 _MOST_FILES, _DEEPEST_FOLDER, _MOST_PLAYLISTS = 5000, 8, 200  # of games and system files
 _MOST_FOLDERS = 1000  # with games
@@ -56,7 +59,19 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
 
     Raises FormatError when no kernel would mount it.
     """
-    looker = Looker(ExtReader(read, start, size))
+    asked = tuple(programs)
+    try:
+        reader = ExtReader(read, start, size)
+    except RefusedJournal as bad:
+        return replace(_observed(ExtReader(read, start, size, journal=False), asked, layout), journal_error=str(bad))
+    found = _observed(reader, asked, layout)
+    if reader.recovers:
+        found = replace(found, unreplayed=_observed(ExtReader(read, start, size, journal=False), asked, layout))
+    return found
+
+
+def _observed(reader: ExtReader, programs: Iterable[str], layout: Layout) -> RootFacts:
+    looker = Looker(reader)
     units, pulled, in_order = looker.started(layout.services)
     users = looker.users()
     for path in (*INITS, *programs):
@@ -66,7 +81,6 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
             looker.program(path)
     damaged = looker.damaged(layout.checksums)
     inodes = frozenset(inode.number for path in damaged if (inode := looker.found(path)) is not None)
-    reader = looker.reader
     return RootFacts(
         users=users,
         services=units,
@@ -87,6 +101,7 @@ def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = ()
         not_for_writing=reader.not_for_writing,
         features=reader.features,
         recovers=reader.recovers,
+        own_boot=looker.texts_in(BOOT),
         mounts=read_fstab(looker.text("/etc/fstab", _UNIT)),
         mounts_all=looker.mounts_all(),
         missing=tuple(path for path in NEEDED if not looker.is_folder(path)),
@@ -179,6 +194,17 @@ class Looker:
             if found is not None and found.is_file and self.reader.head(found, 2) == b"#!":
                 return bool(_MOUNTS.search(self.text(INITS[0], _UNIT)))
         return False
+
+    def texts_in(self, folder: str) -> dict[str, str]:
+        """The small files of a folder, by name in small letters; those that are no text left out."""
+        texts = {}
+        for name in sorted(self.names(folder))[:_MOST_TEXTS] if self.is_folder(folder) else ():
+            found = self.found(f"{folder}/{name}")
+            if found is not None and found.is_file and found.size <= _SHEET:
+                text = self.text(f"{folder}/{name}")
+                if "\0" not in text:
+                    texts[name.lower()] = text
+        return texts
 
     def there(self, path: str) -> bool:
         return self.found(path) is not None

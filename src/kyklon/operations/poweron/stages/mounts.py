@@ -10,7 +10,7 @@ from dataclasses import replace
 
 from kyklon.model.card import Mount, Partition, RootFacts
 from kyklon.model.root_device import root_device
-from kyklon.operations.boot.read import CardSettings
+from kyklon.operations.boot.read import CardSettings, read_settings
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Screen
 from kyklon.operations.poweron.stages.root import root_of, wrong_flag
@@ -161,4 +161,10 @@ def system_settings(bench: Bench) -> CardSettings | None:
     """The settings with those that the system, not the firmware, reads from the boot partition as it finds them."""
     if bench.settings is None or not boot_files_unseen(bench):
         return bench.settings
-    return replace(bench.settings, services=(), user="", hostname="", country="")
+    root = root_of(bench)
+    own = {**(root.own_boot if root else {}), bench.settings.boot_file.lower(): ""}
+    found = read_settings(bench.dialect, bench.board, own)
+    if found is None:
+        return replace(bench.settings, services=(), user="", hostname="", country="")
+    return replace(bench.settings, services=found.services, user=found.user, hostname=found.hostname,
+                   country=found.country)  # fmt: skip

@@ -63,7 +63,14 @@ def _by_volume(bench: Bench) -> RootDevice | None:
 def root_of(bench: Bench) -> RootFacts | None:
     """The root that the kernel would mount; None without one."""
     meant = meant_root(bench)
-    return bench.contents.roots.get(meant.partition.number) if meant and meant.partition else None
+    root = bench.contents.roots.get(meant.partition.number) if meant and meant.partition else None
+    return root.unreplayed if root and root.unreplayed and _leaves_journal(bench) else root
+
+
+def _leaves_journal(bench: Bench) -> bool:
+    """Whether the kernel line keeps the kernel from replaying the root's journal (ext4(5), noload)."""
+    flags = (last(bench.kernel_line_words, "rootflags") or "").split(",")
+    return bool({"noload", "norecovery"} & set(flags))
 
 
 def _cut_before_root(bench: Bench) -> int:
@@ -138,9 +145,16 @@ def root_partition(bench: Bench) -> Step:
             code = "boot.root-elsewhere"
             cause = f"root={meant.word} is partition {number}; the system is on {bench.contents.root_number}. {cause}"
         return fail(panic("root partition", code, cause, lamps.stuck, root_remedy(bench)), hides=True)
+    if root.journal_error and not _leaves_journal(bench):
+        cause = f"Partition {number} holds no file system that can be the root: {root.journal_error}"
+        return fail(panic("root partition", "card.no-root-partition", cause, lamps.stuck), hides=True)
     if bad := _mount_words(bench, root):
         return bad
+    if root.unreplayed and _leaves_journal(bench):
+        root = root.unreplayed
     moments = [Moment(f"{root.release or 'Linux'}.", lamps.reading, 0.5)]
+    if root.recovers and _leaves_journal(bench):
+        moments.append(Moment("noload: what stands in the root's journal is left out.", lamps.reading, 0.0))
     told = root.cautions or (bench.contents.fsck if number == bench.contents.root_number else ())
     moments += [Moment(f"The root: {words}.", lamps.reading, 0.0) for words in told[:4]]
     if root.no_write:
@@ -164,12 +178,6 @@ def _mount_words(bench: Bench, root: RootFacts) -> Step | None:
     if wrong := wrong or _wrong_quotas(flags.split(","), root.features):
         cause = f"rootflags={flags}: {wrong}."
         return fail(panic("root partition", "boot.rootflags", cause, lamps.stuck))
-    if root.recovers and {"noload", "norecovery"} & set(flags.split(",")):
-        if [word for word in given if word in ("ro", "rw")][-1:] == ["rw"]:
-            cause = f"rootflags={flags}: its journal must be replayed before it is mounted for writing."
-            return fail(panic("root partition", "boot.rootflags", cause, lamps.stuck))
-        cause = f"rootflags={flags}: its journal is not replayed, and what is read without it may be half a change."
-        return Step((Moment(cause, lamps.reading, 0.0),), hides_the_rest=True)
     return None
 
 
