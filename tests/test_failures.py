@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import random
 import subprocess
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
 import pytest
 
-from failure_modes import CHOOSER, LABELS, MODES, Mode
+from failure_modes import CHOOSER, LABELS, MODES, Mode, root
 from judges.cards import BOOT, chooser_card, copied, put_fat
 from kyklon.catalogue.loader import Catalogue, load, standard_timings
 from kyklon.catalogue.records import Chooser
@@ -29,6 +30,7 @@ from kyklon.operations.poweron.bench import lay_out
 from kyklon.operations.poweron.bringup import bring_up
 from kyklon.operations.poweron.events import BringUp, Failure
 from kyklon.operations.poweron.sequence import stages_of
+from kyklon.operations.poweron.stages.display import waking
 
 HIDING = ("card.not-bootable", "card.no-boot-partition", "card.loader-partition", "boot.no-root", "boot.root-nowhere",
           "card.no-root-partition")  # fmt: skip
@@ -166,6 +168,24 @@ def test_a_root_that_is_known_is_followed_behind_a_word_that_stops_it(
     modes["no init"].card(card)
     found = run(card, build, world_of(build, good["folder"])).failures
     assert [failure.code for failure in found] == [modes[first_mode].code, "system.no-init"]
+
+
+@pytest.mark.parametrize(("damage", "cause"), [
+    ((), ""), (("rm /bin/i2cset",), "no i2cset"), (("sif /bin/busybox mode 0100644",), "not executable"),
+    (("rm /bin/i2cset", "symlink /bin/i2cset nowhere"), "no i2cset"),
+])  # fmt: skip
+def test_a_display_is_woken_only_where_the_image_has_what_wakes_it(
+    damage: tuple[str, ...], cause: str, good: dict[str, Path], tmp_path: Path
+) -> None:
+    build = good_build("merrow").with_part("display", "casement-bare-9")
+    build = edited(build, "boot.overlays", [*build.boot.overlays, "bus-two-wire"])
+    card = copied(good["merrow"], tmp_path / "card.img")
+    put(card, build)
+    root(*damage)(card)
+    world = replace(world_of(build, good["folder"]), identification=None)
+    step = waking(lay_out(build, catalogue(), observed(card, build), world))
+    assert [each.code for each in step.failures] == (["picture.waking-program"] if cause else [])
+    assert all(cause in each.cause for each in step.failures)
 
 
 def test_there_are_as_many_ways_to_fail_as_the_documents_say() -> None:

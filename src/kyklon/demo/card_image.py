@@ -90,7 +90,7 @@ echo "start: nothing more to start"
 exec sh
 """
 TOOLS = ("sh", "mount", "sed", "tr", "tail", "ls", "grep", "su", "sleep", "mkdir", "cat", "chmod", "chown", "awk",
-         "head", "cut", "mv", "ln", "sync")  # fmt: skip
+         "head", "cut", "mv", "ln", "sync", "i2cset")  # fmt: skip
 ON_AND_ON = "while :; do\n  sleep 60\ndone\n"
 
 

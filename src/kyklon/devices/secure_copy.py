@@ -20,6 +20,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, BinaryIO
 
 from kyklon.base.errors import KyklonError, TargetError, TargetFull, TargetLost, WrongUse
+from kyklon.base.numbers import whole
 from kyklon.devices.destination import Limits, limits_of
 
 if TYPE_CHECKING:
@@ -86,13 +87,14 @@ class SecureCopy:
     def limits(self) -> Limits:
         told = self._run(f"stat -f -c '%T %S' -- {shlex.quote(self._nearest())}").split()
         kind = {"msdos": "vfat", "ext2/ext3": "ext4"}.get(told[0], told[0]) if len(told) == 2 else ""
-        found = limits_of(kind, int(told[1]) if len(told) == 2 and told[1].isdecimal() else 4096)
+        found = limits_of(kind, (whole(told[1]) if len(told) == 2 else None) or 4096)
         return replace(found, text=True)  # RFC draft of SFTP 3 leaves the encoding open; what servers share is UTF-8
 
     def free(self) -> int | None:
         rows = self._run(f"df -Pk -- {shlex.quote(self._nearest())}").splitlines()
         cells = rows[-1].split() if len(rows) > 1 else []
-        return int(cells[3]) * 1024 if len(cells) > 3 and cells[3].isdecimal() else None
+        free = whole(cells[3]) if len(cells) > 3 else None
+        return free * 1024 if free is not None else None
 
     def _nearest(self) -> str:
         """The folder, or the one above it that is there."""

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
 
+from kyklon.base.numbers import whole
 from kyklon.model.described import described
 from kyklon.model.record import Record
 
@@ -102,8 +103,8 @@ class Layout(Record):
     def place(self, switch: str) -> tuple[float, float] | None:
         """Where the control of p1.b2 lies on the table, None where there is none."""
         player, _, name = switch.partition(".")
-        number = player.removeprefix("p")
-        seat = self.seat(int(number)) if number.isdecimal() else None
+        number = whole(player.removeprefix("p"))
+        seat = self.seat(number) if number is not None else None
         control = seat.owner(name) if seat else None
         return seat.on_table(control.x, control.y) if seat and control else None
 

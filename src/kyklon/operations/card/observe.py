@@ -8,11 +8,12 @@ from pathlib import Path
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image
+from kyklon.catalogue.records import Display, Image
 from kyklon.devices.ports import Target
 from kyklon.model.build import Build
 from kyklon.model.world import World
 from kyklon.operations.operation import Look
+from kyklon.operations.picture.waking import PROGRAMS
 from kyklon.record.folder import resolve
 
 
@@ -50,12 +51,15 @@ def look_at_source(build: Build, folder: Path, _catalogue: Catalogue, world: Wor
 
 
 def started_by(build: Build, catalogue: Catalogue) -> tuple[str, ...]:
-    """What to look for on the root: the programs that the image's init calls by name, the folders of its games."""
+    """What to look for on the root: the programs that the image's init calls by name, the one that wakes a display, the
+    folders of its games."""
     image = catalogue.find(Image, build.part("image"))
     if image is None or not image.has_system:
         return ()
     folders = (image.system_files_path.strip("/"), image.games_path.partition("{")[0].strip("/"))
-    return (*image.start_programs, *(f"/{folder}/" for folder in folders if folder))
+    display = catalogue.find(Display, build.part("display"))
+    wakes = PROGRAMS if display is not None and display.waking is not None else ()
+    return (*image.start_programs, *wakes, *(f"/{folder}/" for folder in folders if folder))
 
 
 def look_at_card(build: Build, folder: Path, catalogue: Catalogue, world: World, _watch: Watch) -> World:

@@ -10,6 +10,7 @@ from __future__ import annotations
 from kyklon.catalogue.records import Display, Waking
 
 COMMAND = "/usr/local/sbin/wake-display"
+PROGRAMS = ("/usr/sbin/i2cset", "/usr/bin/i2cset", "/sbin/i2cset", "/bin/i2cset")  # where PATH finds it
 EXPECTED = "Error: Write failed"  # what i2cset says while nothing answers at the address
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from kyklon.base.numbers import whole
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Display, Emulator, Encoder, System, TuningSetting
 from kyklon.model.build import Build, Value, edited
@@ -57,7 +58,7 @@ def case_of(build: Build, catalogue: Catalogue, system: System) -> Case | None:
     board = catalogue.find(Board, build.part("board"))
     rows = effective(catalogue.all(TuningSetting), build.tuning, system.id, emulator=emulator.id)
     told = word_values(" ".join(build.boot.kernel_words), POLL_WORD)
-    poll = float(told[-1]) if told and told[-1].isdecimal() and int(told[-1]) else encoder.poll_ms
+    poll = (whole(told[-1]) if told else None) or encoder.poll_ms
     if encoder.link == "usb":
         encoder = encoder.model_copy(update={"poll_ms": min(poll, encoder.poll_ms)})
     way = Way(system, emulator, encoder, adapters_of(build, catalogue), display,

@@ -8,6 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kyklon.base.errors import KyklonError
+from kyklon.base.numbers import whole
 from kyklon.base.reading import text_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import TuningSetting
@@ -123,6 +124,7 @@ def parsed(setting: TuningSetting, text: str) -> Value:
         return text.lower() in ("on", "true", "yes", "1")
     if setting.kind == "choice" and text in setting.choices:
         return text
-    if setting.kind in ("count", "percent") and text.isdecimal() and setting.low <= int(text) <= setting.high:
-        return int(text)
+    number = whole(text)
+    if setting.kind in ("count", "percent") and number is not None and setting.low <= number <= setting.high:
+        return number
     raise KyklonError(f"{setting.name} cannot be {text!r}.", do="Put the machine's file right instead.")

@@ -134,6 +134,8 @@ class ExtReader(ExtVolume):
         self._check_super()
         self._check_groups()
         self.cautions = list(dict.fromkeys(self.cautions))
+        if not self._compatible & JOURNAL:  # fs/ext4/super.c: ext4_mark_recovery_complete
+            raise Refused("ext superblock", 1024 + 92, expected="a journal still, once it is replayed", got="none")
 
     def _check_journal_head(self, head: bytes, size: int) -> None:
         def big(at: int) -> int:

@@ -20,7 +20,7 @@ _KNOWN = 0x2 | 0x4 | 0x10 | 0x40 | 0x80 | 0x100 | 0x200 | 0x400 | 0x2000 | 0x400
 _WRITABLE = 0x7F | 0x100 | 0x200 | 0x400 | 0x1000 | 0x2000 | 0x8000 | 0x10000
 RECOVER, JOURNAL, INLINE = 0x4, 0x4, 0x8000  # features: incompatible, compatible, incompatible
 _META_BG, _64BIT, _FLEX_BG, _CSUM_SEED = 0x10, 0x80, 0x200, 0x2000
-_CSUM, _BIGALLOC, _GDT_CSUM = 0x400, 0x200, 0x10
+_CSUM, _BIGALLOC, _GDT_CSUM, _VERITY = 0x400, 0x200, 0x10, 0x8000
 _LAST_HASH = 5  # tea, unsigned; the one behind it is for folders that fold case and are encrypted, never the default
 _PAGE = 4096  # bytes: the largest block that these kernels mount
 _MOST_GROUPS = 1 << 17  # of 128 MB: 16 TB
@@ -96,6 +96,8 @@ class ExtVolume:
         if log > 6 or 1024 << log > _PAGE:
             self._refuse(24, "blocks of 1024 to 4096 bytes", f"2^{log + 10}")
         self.block = 1024 << log
+        if self._read_only & _VERITY and self.block != _PAGE:  # up to 6.2
+            self._refuse(24, f"blocks of {_PAGE} bytes, for it is marked for fs-verity", self.block)
         self._seed = self._n(0x270) if self._incompatible & _CSUM_SEED else crc32c(self._super[104:120])
         wide = bool(self._incompatible & _64BIT)
         self.blocks = self._n(4) | (self._n(0x150) << 32 if wide else 0)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from kyklon.base.numbers import whole
 from kyklon.model.card import Mount
 
 _OCTAL = re.compile(r"\\([0-7]{3})")
@@ -19,7 +20,7 @@ def read_fstab(text: str) -> tuple[Mount, ...]:
             continue
         source, where, kind = (_plain(each) for each in fields[:3])
         options = _plain(fields[3]) if len(fields) > 3 else "defaults"
-        checked = len(fields) > 5 and fields[5].isdecimal() and int(fields[5]) > 0
+        checked = len(fields) > 5 and (whole(fields[5]) or 0) > 0
         found.append(Mount(source.strip('"'), where, kind, tuple(options.split(",")), checked))
     return tuple(found)
 

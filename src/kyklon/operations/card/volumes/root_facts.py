@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 from kyklon.base.errors import FormatError
+from kyklon.base.numbers import whole
 from kyklon.model.card import Program, RootFacts, Unit, User
 from kyklon.operations.card.volumes.ext_reader import ExtReader, Inode
 from kyklon.operations.card.volumes.ext_volume import RefusedJournal
@@ -363,7 +364,7 @@ class Looker:
                 continue
             number, home = int(fields[2]), fields[5]
             found.append(User(fields[0], number, home, self.program(fields[6] or "/bin/sh"),
-                              self._home(home, number), int(fields[3]) if fields[3].isdecimal() else 0))  # fmt: skip
+                              self._home(home, number), whole(fields[3]) or 0))  # fmt: skip
         return tuple(found)
 
     def _home(self, path: str, number: int) -> str:

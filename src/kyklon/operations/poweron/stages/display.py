@@ -24,9 +24,12 @@ from kyklon.operations.picture.ranges import adapters_of, carried, display_range
 from kyklon.operations.picture.sending import by_firmware, firmware_remedy, takes_timings
 from kyklon.operations.picture.signals import early_timing
 from kyklon.operations.picture.video_word import VideoWord, made_of, modes_offered, parsed, value_for
+from kyklon.operations.picture.waking import PROGRAMS
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail, or_put
+from kyklon.operations.poweron.stages.init import why_not_started
+from kyklon.operations.poweron.stages.root import root_of
 
 
 @dataclass(frozen=True)
@@ -244,6 +247,13 @@ def waking(bench: Bench) -> Step:
         cause = f"Nothing on the card wakes {shown.name}: it stays dark, though the machine runs."
         remedy = PUT_ON_CARD if name else None
         return fail(dark_screen("waking", "picture.waking", cause, remedy, bench.board.lamps.idle))
+    root = root_of(bench)
+    tried = [root.programs[path] for path in PROGRAMS if path in root.programs] if root else []
+    if tried and all(why_not_started(bench, each) for each in tried):
+        there = next((each for each in tried if each.there), None)
+        why = why_not_started(bench, there) if there else "the image has no i2cset"
+        cause = f"Nothing can wake {shown.name}: {why}."
+        return fail(dark_screen("waking", "picture.waking-program", cause, None, bench.board.lamps.idle))
     last = f"{own.writes[-1][0]:#04x}"
     words = f"{shown.name} is woken over {own.bus} at {own.address:#04x}; its last register is {last}."
     return Step((Moment(words, lamp, len(own.writes) * own.wait_ms / 1000),))

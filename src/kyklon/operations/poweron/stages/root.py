@@ -125,7 +125,7 @@ LEAST_MEMORY = 32 << 20  # bytes below which a kernel of some megabytes does not
 def _tiny_memory(bench: Bench) -> str:
     """What is wrong with mem=, '' for nothing (kernel-parameters; lib/cmdline.c: memparse)."""
     value = last(bench.kernel_line_words, "mem") or ""
-    found = re.match(r"(0[xX][0-9a-fA-F]+|\d+)([kKmMgGtT]?)", value)
+    found = re.match(r"(0[xX][0-9a-fA-F]{1,16}|[0-9]{1,20})([kKmMgGtT]?)", value)
     if not found:
         return ""
     size = int(found[1], 16 if found[1][:2].lower() == "0x" else 10) << 10 * " kmgt".index(found[2].lower() or " ")
@@ -193,7 +193,7 @@ _PLAIN_QUOTAS = {"usrquota": "usrjquota", "grpquota": "grpjquota", "quota": "usr
 
 def _number(text: str) -> int | None:
     """kstrtouint() with base 0: 0x begins one of base 16, 0 one of base 8; None for none."""
-    for form, base in ((r"0[xX][0-9a-fA-F]+", 16), (r"0[0-7]*", 8), (r"[1-9]\d*", 10)):
+    for form, base in ((r"0[xX][0-9a-fA-F]+", 16), (r"0[0-7]*", 8), (r"[1-9][0-9]{,20}", 10)):
         if re.fullmatch(form, text):
             return number if (number := int(text, base)) < 1 << 32 else None
     return None
