@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Display, System
+from kyklon.catalogue.records import Board, Display, Range, System
 from kyklon.model.build import SystemMode, edited, remedied
 from kyklon.model.display import Edid
 from kyklon.model.timing import Mode
@@ -22,7 +22,7 @@ from kyklon.operations.boot import firmware
 from kyklon.operations.card.volumes import ramdisk
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.formulas import gtf
-from kyklon.operations.picture.ranges import carried, display_ranges, propose
+from kyklon.operations.picture.ranges import carried, display_ranges, fit, propose
 from kyklon.operations.picture.repair import repaired
 from kyklon.operations.picture.schools import plans, taken
 from kyklon.operations.picture.sending import identification
@@ -136,6 +136,37 @@ def test_data_handed_over_conform_by_edid_decode(
     assert sound == "digital" or not faults
     counted = len({build.picture.menu.timing, *(row.mode.timing for row in build.picture.systems)})
     assert decoded.count("DTD") >= counted
+
+
+@pytest.mark.parametrize(
+    "bands", [((15.0, 16.5), (24.0, 25.5)), ((30.0, 83.0),), ((30.0, 40.0), (60.0, 70.0)), ((15.5, 15.9),)]
+)
+def test_data_with_digital_sound_state_limits_whatever_the_display(
+    bands: tuple[tuple[float, float], ...], demo: Demo, catalogue: Catalogue, tmp_path: Path
+) -> None:
+    """HDMI 1.4 asks for EDID 1.3, and that for range limits."""
+    shown = catalogue.get(Display, "pane-24" if bands[0][0] > 29 else "casement-19")
+    shown = shown.model_copy(update={"ranges": tuple(Range(line_khz=band, field_hz=(47.0, 76.0)) for band in bands)})
+    build = edited(edited(demo.build, "boot.sound", "digital"), "picture.systems", [])
+    held = [row.timing for table in ("cta", "dmt") for row in standard_timings(table).values()
+            if fit(row.timing, shown.ranges).holds and row.timing.clock_hz < 160e6]  # fmt: skip
+    menu = build.picture.menu.timing if fit(build.picture.menu.timing, shown.ranges).holds else held[-1]
+    build = edited(build, "picture.menu.timing", menu.model_dump())
+    made = identification(build, shown)
+    assert made.ranges is not None
+    path = tmp_path / "issued.edid"
+    path.write_bytes(edid.write(made))
+    decoded = subprocess.run(["edid-decode", "--check", path], capture_output=True, text=True, check=False).stdout
+    faults = [line.strip() for line in decoded.partition("Failures:")[2].split("\n") if line.startswith("  ")]
+    assert all("Required 640x480p60" in fault for fault in faults), decoded[-1500:]
+    # what a kernel takes from the limits is held (drm_dmt_modes_for_range)
+    for row in standard_timings("dmt").values():
+        line, rate = float(row.timing.horizontal_hz) / 1000, float(row.timing.vertical_hz)
+        if (
+            made.ranges.line_khz[0] <= line <= made.ranges.line_khz[1]
+            and made.ranges.field_hz[0] <= rate <= made.ranges.field_hz[1]
+        ):
+            assert fit(row.timing, shown.ranges).holds
 
 
 def test_repaired_data_conform_again_by_edid_decode(tmp_path: Path) -> None:

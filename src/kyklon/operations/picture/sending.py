@@ -6,6 +6,9 @@ Sources: the kernel's fb/modedb, admin-guide/kernel-parameters (drm.edid_firmwar
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
+
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show
 from kyklon.catalogue.loader import standard_timings
@@ -72,25 +75,34 @@ def identification(build: Build, display: Display | None) -> Edid:
     size = (round(display.width_mm), round(display.height_mm)) if display else (0, 0)
     name = "".join(letter for letter in (display.name if display else "") if letter.isascii())[:13].strip()
     return Edid(
-        VENDOR, 1, 1, _YEAR, name or "Display", tuple(first), size, _limits(display, hull=sound),
+        VENDOR, 1, 1, _YEAR, name or "Display", tuple(first), size, _limits(display, timings, hull=sound),
         extension=Extension(codes, audio=True, hdmi=True, timings=tuple(rest[:_IN_EXTENSION])) if sound else None,
         further=tuple(rest[_IN_EXTENSION:] if sound else rest),
     )  # fmt: skip
 
 
-def _limits(display: Display | None, *, hull: bool) -> RangeLimits | None:
-    """The display's ranges in whole kHz and Hz; none where it has several, or they do not fit a byte. hull: several are
-    told as one, as HDMI's old form of the data wants, where the display holds every DMT mode that kernels take from it
+def _limits(display: Display | None, timings: Sequence[Timing], *, hull: bool) -> RangeLimits | None:
+    """The display's range in whole kHz and Hz; none where it has several, or they do not fit a byte. hull: limits are
+    wanted in any case, as by HDMI's old form of the data: several ranges as one, or else those of the modes alone."""
+    own = display.ranges if display is not None and (hull or len(display.ranges) == 1) else ()
+    lines = [round(edge) for band in own for edge in band.line_khz]
+    fields = [round(edge) for band in own for edge in band.field_hz]
+    found = _around(display, lines, fields) if own else None
+    if found is None and hull:
+        lines = [whole(each.horizontal_hz / 1000) for each in timings for whole in (math.floor, math.ceil)]
+        fields = [whole(each.vertical_hz) for each in timings for whole in (math.floor, math.ceil)]
+        found = _around(display, lines, fields)
+    return found
+
+
+def _around(display: Display | None, lines: Sequence[int], fields: Sequence[int]) -> RangeLimits | None:
+    """Limits around rates in kHz and Hz, where the display holds every DMT mode that kernels take from such limits
     (drm_dmt_modes_for_range)."""
-    if display is None or (len(display.ranges) != 1 and not hull):
-        return None
-    lines = [edge for band in display.ranges for edge in band.line_khz]
-    fields = [edge for band in display.ranges for edge in band.field_hz]
-    line, rate = (max(1, round(min(lines))), round(max(lines))), (max(1, round(min(fields))), round(max(fields)))
+    line, rate = (max(1, min(lines)), max(lines)), (max(1, min(fields)), max(fields))
     inside = (row.timing for row in standard_timings("dmt").values()
               if line[0] <= float(row.timing.horizontal_hz) / 1000 <= line[1]
               and rate[0] <= float(row.timing.vertical_hz) <= rate[1])  # fmt: skip
-    if not all(fit(timing, display.ranges).holds for timing in inside):
+    if display is not None and not all(fit(timing, display.ranges).holds for timing in inside):
         return None
     return RangeLimits(rate, line, 300) if max(*line, *rate) <= 255 else None
 
