@@ -31,7 +31,8 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.reading import json_of, toml_of
 from kyklon.base.units import measure as parse_quantity
 from kyklon.catalogue import loader, templates
-from kyklon.catalogue.records import LIST_NAMES, MAP_NAMES, SETTINGS_NAMES, Board, Chooser, Dialect, Image, System
+from kyklon.catalogue.records import Board, Chooser, Image, System
+from kyklon.catalogue.text_records import LIST_NAMES, MAP_NAMES, SETTINGS_NAMES, Dialect
 from kyklon.demo import lighthouse, samples
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64
 from kyklon.devices.linux.folder import Folder

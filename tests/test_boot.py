@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from kyklon.base import tools
 from kyklon.base.errors import FormatError
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Dialect, DialectFile, Encoder, Grammar
+from kyklon.catalogue.records import Board, Encoder
+from kyklon.catalogue.text_records import Dialect, DialectFile, Grammar
 from kyklon.demo.card_image import BOOT_FILE, EXTLINUX, KERNEL_LINE
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.fields import describe

@@ -22,7 +22,8 @@ from kyklon.base.places import catalogue_folder
 from kyklon.catalogue import loader, remembered
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Card, Dialect, Display, Supply
+from kyklon.catalogue.records import Board, Card, Display, Supply
+from kyklon.catalogue.text_records import Dialect
 from kyklon.commands import main
 from kyklon.demo import samples
 from kyklon.devices.choose import displays_of, inputs_of

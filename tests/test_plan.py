@@ -10,7 +10,8 @@ import pytest
 
 from kyklon.base.errors import BuildFolderError, WrongUse
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System, TuningSetting
+from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System
+from kyklon.catalogue.text_records import TuningSetting
 from kyklon.model.build import Build, TuningLayers, edited, remedied
 from kyklon.model.world import World
 from kyklon.operations import inspection

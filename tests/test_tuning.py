@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, System, TuningSetting
+from kyklon.catalogue.records import Board, System
+from kyklon.catalogue.text_records import TuningSetting
 from kyklon.demo import lighthouse
 from kyklon.devices.linux.folder import Folder
 from kyklon.model.build import Build, FrameCost, GameRaster, edited, remedied

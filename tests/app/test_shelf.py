@@ -16,7 +16,8 @@ from kyklon.app.pages.shelf.page import ShelfPage
 from kyklon.app.shell.findings_panel import RemedyDialog
 from kyklon.base.places import catalogue_folder
 from kyklon.catalogue import loader
-from kyklon.catalogue.records import Board, Card, Dialect, Display
+from kyklon.catalogue.records import Board, Card, Display
+from kyklon.catalogue.text_records import Dialect
 from kyklon.demo import samples
 from kyklon.model.build import CardState, PartCopy, edited
 from kyklon.operations.boot.compile import compiled

@@ -10,8 +10,9 @@ import contextlib
 import os
 import sqlite3
 import stat
+from collections.abc import Iterator
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.inside import refuse_link_on_the_way
@@ -54,8 +55,35 @@ def opened(path: Path, *, anew: bool = False) -> IO[str]:
     return file
 
 
+class _Store(sqlite3.Connection):
+    """A connection whose every error is sqlite3's own: a damaged schema may not even be named in UTF-8."""
+
+    def execute(self, *asked: Any) -> sqlite3.Cursor:
+        """Override."""
+        with _in_sqlites_words():
+            return super().execute(*asked)
+
+    def executemany(self, *asked: Any) -> sqlite3.Cursor:
+        """Override."""
+        with _in_sqlites_words():
+            return super().executemany(*asked)
+
+    def executescript(self, script: str, /) -> sqlite3.Cursor:
+        """Override."""
+        with _in_sqlites_words():
+            return super().executescript(script)
+
+
+@contextlib.contextmanager
+def _in_sqlites_words() -> Iterator[None]:
+    try:
+        yield
+    except UnicodeDecodeError as bad:
+        raise sqlite3.DatabaseError(f"database disk image is malformed ({bad})") from bad
+
+
 def database(path: Path, timeout_s: float) -> sqlite3.Connection:
     """A SQLite database, made where it is not there. Raises WrongUse (see refuse_foreign) and sqlite3.Error."""
     for ending in _BESIDE:
         refuse_foreign(path.with_name(path.name + ending))
-    return sqlite3.connect(path, timeout=timeout_s)
+    return sqlite3.connect(path, timeout=timeout_s, factory=_Store)

@@ -19,7 +19,7 @@ from pydantic import ValidationError
 
 from kyklon.base.errors import CatalogueError, FormatError, KyklonError
 from kyklon.base.reading import bytes_of, text_of, toml_of
-from kyklon.catalogue import control_records, fault_records, records, remembered, templates
+from kyklon.catalogue import control_records, fault_records, records, remembered, templates, text_records
 from kyklon.model.build import Build, PartCopy
 from kyklon.model.fields import describe
 from kyklon.model.timing import Axis, Timing
@@ -37,10 +37,10 @@ KINDS: Mapping[str, type[records.CataloguePart]] = {
     "systems": records.System,
     "emulators": records.Emulator,
     "panels": records.Panel,
-    "dialects": records.Dialect,
-    "settings": records.TuningSetting,
-    "templates": records.SettingsTemplate,
-    "workarounds": records.Workaround,
+    "dialects": text_records.Dialect,
+    "settings": text_records.TuningSetting,
+    "templates": text_records.SettingsTemplate,
+    "workarounds": text_records.Workaround,
     "bridges": records.Bridge,
     "disks": records.Disk,
     "bare_metal": records.BareMetal,
@@ -88,8 +88,10 @@ class Catalogue:
 
     def warm(self) -> None:
         """Compile every template now, in whatever thread this is, so that none is compiled when it is first shown."""
-        entries = (entry for dialect in self.all(records.Dialect) for file in dialect.files for entry in file.entries)
-        own = (text for template in self.all(records.SettingsTemplate) for text in (template.path, template.text))
+        entries = (
+            entry for dialect in self.all(text_records.Dialect) for file in dialect.files for entry in file.entries
+        )
+        own = (text for template in self.all(text_records.SettingsTemplate) for text in (template.path, template.text))
         for text in (*(entry.value for entry in entries), *own):
             templates.compiled(text)
 
@@ -346,7 +348,7 @@ def _references(catalogue: Catalogue) -> list[tuple[str, str, type[records.Catal
     """Every reference: kind and id of who refers, and what to."""
     checks: list[tuple[str, str, type[records.CataloguePart], str]] = []
     for board in catalogue.all(records.Board):
-        checks += [("boards", board.id, records.Dialect, dialect) for dialect in board.dialects]
+        checks += [("boards", board.id, text_records.Dialect, dialect) for dialect in board.dialects]
         if board.header:
             checks.append(("boards", board.id, control_records.Header, board.header))
     for image in catalogue.all(records.Image):
@@ -360,14 +362,14 @@ def _references(catalogue: Catalogue) -> list[tuple[str, str, type[records.Catal
         checks += [("systems", system.id, records.Emulator, other) for other in system.also]
         if system.keyboard:
             checks.append(("systems", system.id, control_records.Keyboard, system.keyboard))
-    for note in catalogue.all(records.Workaround):
-        checks.append(("workarounds", note.id, records.TuningSetting, note.setting))
+    for note in catalogue.all(text_records.Workaround):
+        checks.append(("workarounds", note.id, text_records.TuningSetting, note.setting))
         checks += [("workarounds", note.id, records.System, each) for each in note.systems]
         checks += [("workarounds", note.id, records.Emulator, each) for each in note.emulators]
     for emulator in catalogue.all(records.Emulator):
-        checks.append(("emulators", emulator.id, records.SettingsTemplate, emulator.template))
+        checks.append(("emulators", emulator.id, text_records.SettingsTemplate, emulator.template))
         if emulator.map_template:
-            checks.append(("emulators", emulator.id, records.SettingsTemplate, emulator.map_template))
+            checks.append(("emulators", emulator.id, text_records.SettingsTemplate, emulator.map_template))
     for encoder in catalogue.all(records.Encoder):
         if encoder.overlay:
             checks.append(("encoders", encoder.id, records.Overlay, encoder.overlay))
@@ -376,13 +378,13 @@ def _references(catalogue: Catalogue) -> list[tuple[str, str, type[records.Catal
 
 def check_templates(catalogue: Catalogue) -> None:
     """Check every part that holds templates. Raises CatalogueError."""
-    for part in (*catalogue.all(records.Dialect), *catalogue.all(records.SettingsTemplate)):
+    for part in (*catalogue.all(text_records.Dialect), *catalogue.all(text_records.SettingsTemplate)):
         check_templates_of(part)
 
 
 def check_templates_of(part: records.CataloguePart) -> None:
     """Every setting that a dialect names is a decision of a build, and every template is one, over names it may use."""
-    if isinstance(part, records.Dialect):
+    if isinstance(part, text_records.Dialect):
         for file in part.files:
             for entry in file.entries:
                 where = f"dialects.toml: {part.id}: {file.path}: {entry.key}"
@@ -392,9 +394,11 @@ def check_templates_of(part: records.CataloguePart) -> None:
                     raise CatalogueError(
                         f"{where}: a build has no setting {entry.setting!r}.", do="Use one that `kyklon fields` lists."
                     ) from bad
-                templates.check(entry.value, records.TEMPLATE_NAMES, where)
-    if isinstance(part, records.SettingsTemplate):
-        names = {"map": records.MAP_NAMES, "list": records.LIST_NAMES}.get(part.use, records.SETTINGS_NAMES)
+                templates.check(entry.value, text_records.TEMPLATE_NAMES, where)
+    if isinstance(part, text_records.SettingsTemplate):
+        names = {"map": text_records.MAP_NAMES, "list": text_records.LIST_NAMES}.get(
+            part.use, text_records.SETTINGS_NAMES
+        )
         for text in (part.path, part.text):
             templates.check(text, names, f"templates.toml: {part.id}")
 

@@ -38,7 +38,8 @@ def read(folder: Folder, card: CardName, as_json: Json = False) -> int:
     """
     from dataclasses import asdict
 
-    from kyklon.catalogue.records import Board, Dialect
+    from kyklon.catalogue.records import Board
+    from kyklon.catalogue.text_records import Dialect
     from kyklon.operations.boot.as_found import as_found
     from kyklon.operations.card.volumes import contents
 

@@ -37,7 +37,7 @@ def _systems(build: Build, parts: Catalogue, only: str) -> tuple[System, ...]:
 def show(folder: Folder, system: SystemId = "", game: Annotated[str, Option("--game", help="A title.")] = "",
          as_json: Json = False) -> int:  # fmt: skip
     """Show every setting with its layer, and whether each system holds its rate."""
-    from kyklon.catalogue.records import TuningSetting
+    from kyklon.catalogue.text_records import TuningSetting
     from kyklon.operations.tuning.cascade import effective, folder_of, with_unit
     from kyklon.operations.tuning.speed import helps, speeds
 

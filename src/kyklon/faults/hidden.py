@@ -15,7 +15,8 @@ from kyklon.base import scratch, tools
 from kyklon.base.errors import KyklonError, ToolError
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Cable, Dialect, Image
+from kyklon.catalogue.records import Board, Cable, Image
+from kyklon.catalogue.text_records import Dialect
 from kyklon.faults.setting import Setting
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.timing import Mode

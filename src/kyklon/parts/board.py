@@ -12,7 +12,7 @@ from dataclasses import replace
 from typing import Any
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Dialect
+from kyklon.catalogue.text_records import Dialect
 from kyklon.parts import device_tree
 from kyklon.parts.device_tree import Node
 from kyklon.parts.draft import Draft

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from kyklon.base.errors import FormatError, KyklonError
-from kyklon.catalogue.records import DialectEntry, DialectFile, Grammar
+from kyklon.catalogue.text_records import DialectEntry, DialectFile, Grammar
 from kyklon.model.build import Build
 from kyklon.model.fields import Field, describe
 from kyklon.operations.boot.dialects.codec import Wanted, split_lines

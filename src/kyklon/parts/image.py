@@ -16,7 +16,8 @@ from kyklon.base.errors import FormatError, KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Dialect
+from kyklon.catalogue.records import Board
+from kyklon.catalogue.text_records import Dialect
 from kyklon.model.card import CardContents, Unit, User
 from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.dialects.lines_file import SERVICES

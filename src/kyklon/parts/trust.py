@@ -19,7 +19,7 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.places import data_folder
 from kyklon.base.reading import bytes_of, json_of
 from kyklon.catalogue.loader import Catalogue, shipped
-from kyklon.catalogue.records import Dialect, DialectFile, SettingsTemplate
+from kyklon.catalogue.text_records import Dialect, DialectFile, SettingsTemplate
 from kyklon.model.build import Build, PartCopy
 from kyklon.model.findings import Finding, Severity
 from kyklon.model.record import Record

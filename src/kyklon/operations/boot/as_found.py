@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from kyklon.catalogue.records import Board, Dialect
+from kyklon.catalogue.records import Board
+from kyklon.catalogue.text_records import Dialect
 from kyklon.operations.boot.dialects.codec import split_lines
 from kyklon.operations.boot.dialects.kinds import codec_of
 

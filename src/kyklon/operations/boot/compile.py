@@ -8,8 +8,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Dialect, DialectEntry, DialectFile, Display, Image
+from kyklon.catalogue.records import Board, Display, Image
 from kyklon.catalogue.templates import render
+from kyklon.catalogue.text_records import Dialect, DialectEntry, DialectFile
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
 from kyklon.model.world import World
@@ -55,7 +56,7 @@ class IssuedFile:
 
 
 def _variables(build: Build, board: Board, dialect: Dialect, *, firmware: bool) -> dict[str, object]:
-    """What the templates of a dialect may name: catalogue.records.TEMPLATE_NAMES."""
+    """What the templates of a dialect may name: catalogue.text_records.TEMPLATE_NAMES."""
     timing = build.picture.menu.timing
     across, down = timing.size
     boot = build.boot

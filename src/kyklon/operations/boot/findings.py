@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Dialect, Image
+from kyklon.catalogue.records import Board, Image
+from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import Build, change_of
 from kyklon.model.card import CardContents
 from kyklon.model.fields import describe

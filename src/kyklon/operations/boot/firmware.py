@@ -6,7 +6,8 @@ from __future__ import annotations
 import hashlib
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Dialect, Display
+from kyklon.catalogue.records import Board, Display
+from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import Build
 from kyklon.model.card import CardContents
 from kyklon.operations.card.volumes import ramdisk

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import BareMetal, Board, Dialect, Display, Image, Overlay
+from kyklon.catalogue.records import BareMetal, Board, Display, Image, Overlay
+from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import BootSettings, Build, change_of
 from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy, Severity

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kyklon.catalogue.records import Dialect
+from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import Build
 
 

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from kyklon.base.errors import FormatError, WrongUse
-from kyklon.catalogue.records import Board, Dialect
+from kyklon.catalogue.records import Board
+from kyklon.catalogue.text_records import Dialect
 from kyklon.model.kernel_line import word_values
 from kyklon.model.timing import Timing
 from kyklon.operations.boot.dialects.codec import VOID, WAITS, Works

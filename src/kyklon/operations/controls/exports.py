@@ -10,8 +10,9 @@ from kyklon.base.tables import csv_of
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Emulator, Encoder, SettingsTemplate, System
+from kyklon.catalogue.records import Emulator, Encoder, System
 from kyklon.catalogue.templates import render
+from kyklon.catalogue.text_records import SettingsTemplate
 from kyklon.model.build import Build
 from kyklon.model.controls import ControlSettings
 from kyklon.model.record import Record

@@ -12,8 +12,9 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.reading import MOST_BYTES, text_of
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image, SettingsTemplate, System
+from kyklon.catalogue.records import Image, System
 from kyklon.catalogue.templates import render
+from kyklon.catalogue.text_records import SettingsTemplate
 from kyklon.devices.destination import Destination
 from kyklon.model.build import Build
 from kyklon.model.library import Game, Scan

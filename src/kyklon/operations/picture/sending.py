@@ -12,7 +12,8 @@ from collections.abc import Sequence
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show
 from kyklon.catalogue.loader import standard_timings
-from kyklon.catalogue.records import Board, Dialect, Display
+from kyklon.catalogue.records import Board, Display
+from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import Build, change_of
 from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.findings import Remedy

@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Card, Dialect, Display, Image
+from kyklon.catalogue.records import Board, Card, Display, Image
+from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import Build
 from kyklon.model.card import CardContents, Ramdisk
 from kyklon.model.display import Edid

@@ -8,8 +8,9 @@ from pathlib import PurePosixPath
 
 from kyklon.base.quantities import NARROW_SPACE
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Emulator, SettingsTemplate, System, TuningSetting
+from kyklon.catalogue.records import Emulator, System
 from kyklon.catalogue.templates import render
+from kyklon.catalogue.text_records import SettingsTemplate, TuningSetting
 from kyklon.model.build import Build, TuningLayers, Value
 from kyklon.model.world import World
 from kyklon.operations.picture.exports import timing_line

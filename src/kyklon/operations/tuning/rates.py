@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import TuningSetting
+from kyklon.catalogue.text_records import TuningSetting
 from kyklon.model.build import Build
 from kyklon.model.world import World
 from kyklon.operations.picture.schools import rows_of

@@ -6,7 +6,8 @@ from dataclasses import dataclass, replace
 
 from kyklon.base.numbers import whole
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Display, Emulator, Encoder, System, TuningSetting
+from kyklon.catalogue.records import Board, Display, Emulator, Encoder, System
+from kyklon.catalogue.text_records import TuningSetting
 from kyklon.model.build import Build, Value, edited
 from kyklon.model.findings import Change, Remedy
 from kyklon.model.kernel_line import word_values

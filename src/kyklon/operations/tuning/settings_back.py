@@ -11,7 +11,7 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.numbers import whole
 from kyklon.base.reading import text_of
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import TuningSetting
+from kyklon.catalogue.text_records import TuningSetting
 from kyklon.devices.destination import Destination
 from kyklon.model.build import Build, TuningLayers, Value
 from kyklon.model.world import World

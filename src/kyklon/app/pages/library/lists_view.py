@@ -12,7 +12,8 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
 from kyklon.base.errors import KyklonError
 from kyklon.catalogue.chosen import known_systems
-from kyklon.catalogue.records import SettingsTemplate, System
+from kyklon.catalogue.records import System
+from kyklon.catalogue.text_records import SettingsTemplate
 from kyklon.model.library import ListScheme
 from kyklon.operations.library import contents
 from kyklon.operations.library.lists import guess, sample

@@ -10,7 +10,7 @@ import posixpath
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from kyklon.catalogue.records import DialectFile
+from kyklon.catalogue.text_records import DialectFile
 from kyklon.model.kernel_line import set_words
 from kyklon.operations.boot.dialects.codec import VOID, WAITS, Told, Wanted, Works, split_lines
 from kyklon.operations.boot.dialects.words_file import LINE

@@ -1,10 +1,11 @@
-"""The codec of a boot file. A new kind is a module `<kind>_file` beside this one, and its name in catalogue.records."""
+"""The codec of a boot file. A new kind is a module `<kind>_file` beside this one, and its name in
+catalogue.text_records."""
 
 from __future__ import annotations
 
 from importlib import import_module
 
-from kyklon.catalogue.records import DialectFile
+from kyklon.catalogue.text_records import DialectFile
 from kyklon.operations.boot.dialects.codec import Codec
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from kyklon.catalogue.records import DialectFile
+from kyklon.catalogue.text_records import DialectFile
 from kyklon.operations.boot.dialects.codec import Told, Wanted, Works
 
 SERVICES = "services"  # the key under which the list is read back

@@ -7,7 +7,7 @@ import re
 from dataclasses import dataclass
 
 from kyklon.base.errors import WrongUse
-from kyklon.catalogue.records import DialectFile, Grammar
+from kyklon.catalogue.text_records import DialectFile, Grammar
 from kyklon.model.kernel_line import set_words
 from kyklon.operations.boot.dialects.codec import Told, Wanted, Works, split_lines
 from kyklon.operations.boot.dialects.words_file import LINE

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kyklon.catalogue.records import DialectFile
+from kyklon.catalogue.text_records import DialectFile
 from kyklon.model.kernel_line import set_words, words
 from kyklon.operations.boot.dialects.codec import Told, Wanted, Works, split_lines
 

@@ -8,7 +8,7 @@ from pathlib import PurePosixPath
 from kyklon.base.errors import FormatError
 from kyklon.base.quantities import show
 from kyklon.catalogue.loader import standard_timings
-from kyklon.catalogue.records import Adapter
+from kyklon.catalogue.records import Adapter, Display
 from kyklon.model.build import change_of
 from kyklon.model.display import Edid
 from kyklon.model.findings import Remedy
@@ -152,6 +152,83 @@ def _chain(bench: Bench) -> Failure | None:
     return Failure("display", f"picture.chain-{trouble.code}", cause, None, screen, bench.board.lamps.reading)
 
 
+@dataclass(frozen=True)
+class _Sent:
+    """What goes to the display. origin: where the timing comes from; note: what else is to be said of it."""
+
+    bench: Bench
+    display: Display
+    timing: Timing
+    origin: str
+    note: str
+
+    @property
+    def rates(self) -> tuple[str, str]:
+        """Its line and field rate, with their units."""
+        line, rate = float(self.timing.horizontal_hz), float(self.timing.vertical_hz)
+        return show(line, "Hz", prefix="k"), show(rate, "Hz")
+
+    @property
+    def remedy(self) -> Remedy | None:
+        """A mode for the menu that the display holds."""
+        ranges = display_ranges(self.display, self.bench.identification)
+        return mode_remedy(self.bench.build, self.bench.catalogue, "menu", self.display, self.bench.board, ranges)
+
+
+def _too_fast(sent: _Sent) -> Failure | None:
+    """A pixel clock that something on the way does not carry."""
+    bench, timing = sent.bench, sent.timing
+    link, adapters = bench.board, adapters_of(bench.build, bench.catalogue)
+    through = carried(link, adapters, sent.display)
+    if through.holds(timing):
+        return None
+    what = f"{link.name} cannot send"
+    for each in adapters:
+        if not carried(link, (each,)).holds(timing) and carried(link).holds(timing):
+            what = f"{each.name} cannot convert" if timing.size[0] >= each.least_width else (
+                f"{each.name} shows nothing of: it needs {each.least_width} pixels across"
+            )  # fmt: skip
+    if sent.display.most_clock_hz and through.most_clock_hz == sent.display.most_clock_hz < timing.clock_hz:
+        what = f"{sent.display.name} does not take"
+    wide, high = timing.size
+    clock = show(timing.clock_hz, "Hz", prefix="M")
+    cause = f"{wide} × {high} from {sent.origin} has a pixel clock of {clock}, which {what}."
+    right = through.holds(bench.build.picture.menu.timing)
+    return dark_screen("display", "picture.clock:menu", cause, or_put(sent.remedy, right), bench.board.lamps.reading)
+
+
+def _out_of_range(sent: _Sent) -> Failure | None:
+    """Rates that the display does not take."""
+    bench, (wide, high), (line, rate) = sent.bench, sent.timing.size, sent.rates
+    ranges = display_ranges(sent.display, bench.identification)
+    where = fit(sent.timing, ranges)
+    if where.holds:
+        return None
+    low, top = where.range.line_khz
+    cause = f"{wide} × {high} from {sent.origin}: {line}, {rate}. {sent.display.name} takes {low:g} to {top:g} kHz."
+    remedy, right = sent.remedy, fit(bench.build.picture.menu.timing, ranges).holds
+    if not takes_timings(bench.board, bench.dialect):  # putting the same word back changes nothing
+        given = by_firmware(bench.build, bench.board, bench.dialect)
+        if right:
+            remedy = None if given else firmware_remedy(bench.build, bench.board, bench.dialect)
+        right = right and given
+    what = "Rolling, torn picture; switch off at once" if sent.display.tube else "Signal out of range"
+    return Failure("display", "picture.out-of-range:menu", f"{sent.note} {cause}".strip(), or_put(remedy, right),
+                   Screen("out of range", what, (line, rate)), bench.board.lamps.reading)  # fmt: skip
+
+
+def _out_of_sync(sent: _Sent) -> Failure | None:
+    """A sync that the display loses."""
+    lost = lost_sync(sent.timing, sent.display)
+    if not lost:
+        return None
+    wide, high = sent.timing.size
+    right = not lost_sync(sent.bench.build.picture.menu.timing, sent.display)
+    screen = Screen("out of range", "Rolling, torn picture; switch off at once", sent.rates)
+    return Failure("display", "picture.sync:menu", f"{wide} × {high} from {sent.origin}: {lost}.",
+                   or_put(sent.remedy, right), screen, sent.bench.board.lamps.reading)  # fmt: skip
+
+
 def _main(bench: Bench) -> Step:
     lamps = bench.board.lamps
     assert bench.display is not None
@@ -164,51 +241,12 @@ def _main(bench: Bench) -> Step:
         remedy = PUT_ON_CARD if given else firmware_remedy(bench.build, bench.board, bench.dialect)
         return fail(dark_screen("display", "picture.no-output", origin, remedy, lamps.reading))
     note = f"{unread} {offered(bench).note}".strip()
-    ranges = display_ranges(bench.display, bench.identification)
-    where = fit(timing, ranges)
+    sent = _Sent(bench, bench.display, timing, origin, note)
+    for refused in (_chain(bench), _too_fast(sent), _out_of_range(sent), _out_of_sync(sent)):
+        if refused is not None:
+            return fail(refused)
     wide, high = timing.size
-    line, rate = show(float(timing.horizontal_hz), "Hz", prefix="k"), show(float(timing.vertical_hz), "Hz")
-    broken = _chain(bench)
-    if broken is not None:
-        return fail(broken)
-    link, adapters = bench.board, adapters_of(bench.build, bench.catalogue)
-    through = carried(link, adapters, bench.display)
-    if not through.holds(timing):
-        clock, most = show(timing.clock_hz, "Hz", prefix="M"), through.most_clock_hz
-        what = f"{link.name} cannot send"
-        for each in adapters:
-            if not carried(link, (each,)).holds(timing) and carried(link).holds(timing):
-                what = f"{each.name} cannot convert" if timing.size[0] >= each.least_width else (
-                    f"{each.name} shows nothing of: it needs {each.least_width} pixels across"
-                )  # fmt: skip
-        if bench.display.most_clock_hz and most == bench.display.most_clock_hz < timing.clock_hz:
-            what = f"{bench.display.name} does not take"
-        cause = f"{wide} × {high} from {origin} has a pixel clock of {clock}, which {what}."
-        remedy = mode_remedy(bench.build, bench.catalogue, "menu", bench.display, bench.board, ranges)
-        right = through.holds(bench.build.picture.menu.timing)
-        return fail(dark_screen("display", "picture.clock:menu", cause, or_put(remedy, right), lamps.reading))
-    if not where.holds:
-        low, top = where.range.line_khz
-        cause = f"{wide} × {high} from {origin}: {line}, {rate}. {bench.display.name} takes {low:g} to {top:g} kHz."
-        cause = f"{note} {cause}" if note else cause
-        remedy = mode_remedy(bench.build, bench.catalogue, "menu", bench.display, bench.board, ranges)
-        right = fit(bench.build.picture.menu.timing, ranges).holds
-        if not takes_timings(bench.board, bench.dialect):  # putting the same word back changes nothing
-            given = by_firmware(bench.build, bench.board, bench.dialect)
-            if right:
-                remedy = None if given else firmware_remedy(bench.build, bench.board, bench.dialect)
-            right = right and given
-        what = "Rolling, torn picture; switch off at once" if bench.display.tube else "Signal out of range"
-        screen = Screen("out of range", what, (line, rate))
-        return fail(
-            Failure("display", "picture.out-of-range:menu", cause, or_put(remedy, right), screen, lamps.reading)
-        )
-    if lost := lost_sync(timing, bench.display):
-        remedy = mode_remedy(bench.build, bench.catalogue, "menu", bench.display, bench.board, ranges)
-        right = not lost_sync(bench.build.picture.menu.timing, bench.display)
-        screen = Screen("out of range", "Rolling, torn picture; switch off at once", (line, rate))
-        return fail(Failure("display", "picture.sync:menu", f"{wide} × {high} from {origin}: {lost}.",
-                            or_put(remedy, right), screen, lamps.reading))  # fmt: skip
+    line, rate = sent.rates
     sound = ""
     if (bench.settings.sound if bench.settings else "") == "digital" and (why := silent(bench)):
         sound = f" No sound on this link: {why}."
