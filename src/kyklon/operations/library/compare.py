@@ -26,7 +26,7 @@ Numbers = NDArray[np.signedinteger]
 PAIR = ("alike", "in any order", "main part", "numbers same", "numbers differ", "sub-title same",
         "sub-title on one side",
         "its words found", "no words over", "same words")  # fmt: skip
-CANDIDATES = 16  # titles that each name is compared with
+CANDIDATES = 10  # titles that each name is compared with
 _ALIKE = 84.0  # per cent from which two words count as one, mistyped
 _SHORTEST = 4  # letters of a word that may be a mistyped one
 _MOST_WORDS = 32  # of a text that are compared one by one; beyond that its letters tell enough

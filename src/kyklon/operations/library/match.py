@@ -136,7 +136,8 @@ def _best(own: Cleaned, near: Sequence[int], rows: Floats, scores: Floats, title
     told = scores.tolist()
     order = sorted(range(len(told)), key=lambda each: -told[each])
     first = near[order[0]]
-    features = top_features(own, [titles.texts.text[each] for each in near], rows.tolist(), told)
+    texts = titles.texts.text
+    features = top_features(own, [texts[each] for each in near], rows.tolist(), told)
     rivals = tuple((near[each], told[each]) for each in order[1:5])
     return Near(first, features, differ(own, titles.cleaned[first]), rivals)
 
@@ -208,7 +209,8 @@ def top_features(own: Cleaned, texts: Sequence[str], rows: Sequence[Sequence[flo
     best = scores[order[0]]
     lead = min(_MOST_LEAD, best - scores[order[1]]) if len(order) > 1 else _MOST_LEAD
     rivals = sum(score > best - 2.0 for score in scores) - 1
-    goes_on = any(len(other) > len(own.text) and other.startswith(own.text) for other in texts)
+    text = own.text
+    goes_on = any(other.startswith(text) and other != text for other in texts)
     breaks_off = bool(own.words) and (
         own.words[-1] in _JOINING or (len(own.words[-1]) == 1 and own.words[-1].isalpha())
     )
