@@ -31,6 +31,21 @@ MODULES = {  # module -> the tests that are its own
     "parts/encoder.py": "tests/test_parts.py",
     "parts/store.py": "tests/test_parts.py",
     "model/root_device.py": "tests/test_right.py",
+    "operations/controls/hotkeys.py": "tests/test_controls_maps.py",
+    "operations/controls/assignment.py": "tests/test_controls_maps.py tests/external/test_controls_outside.py",
+    "operations/controls/clearance.py": "tests/test_controls.py",
+    "operations/tuning/latency.py": "tests/test_tuning.py",
+    "operations/library/match.py": "tests/test_lists.py tests/test_compare.py tests/external/test_hard_names.py",
+    "operations/library/compare.py": "tests/test_compare.py tests/test_lists.py",
+    "operations/library/choose.py": "tests/test_lists.py tests/test_library.py",
+    "operations/library/versions.py": "tests/test_library.py tests/test_lists.py",
+    "operations/picture/smallest.py": "tests/test_picture_whole.py tests/test_tube_guard.py",
+    "operations/picture/schools.py": "tests/test_picture_whole.py tests/test_tube_guard.py",
+    "operations/poweron/stages/mounts.py": "tests/external/test_fstab.py",
+    "operations/card/volumes/ext_journal.py": "tests/external/test_journals.py",
+    "operations/poweron/rehearsal.py": "tests/external/test_rehearsal.py",
+    "faults/network.py": "tests/test_faults.py tests/external/test_bayes.py",
+    "record/keeper.py": "tests/test_keeping.py tests/test_two.py",
 }
 SECONDS = 240
 
