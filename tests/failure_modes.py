@@ -276,7 +276,7 @@ UP = "LABEL up\n  LINUX /merrow-armv8.krn\n"
 
 MODES: tuple[Mode, ...] = (
     # the supply
-    Mode("a supply too weak", "supply", "assembly", "V at the board", build=_thin_cable),
+    Mode("a power supply too weak", "supply", "assembly", "V at the board", build=_thin_cable),
     # the table
     Mode("no table at all", "partition table", "card.not-bootable", "expected 55 aa", bytes_at(0, bytes(512))),
     Mode("a table without its end mark", "partition table", "card.not-bootable", "at byte 510", bytes_at(511, b"\0")),
@@ -284,7 +284,7 @@ MODES: tuple[Mode, ...] = (
     Mode("a wrong mark in an empty entry", "partition table", "card.not-bootable", "expected 00 or 80", bytes_at(494, b"\x13")),
     Mode("both GPTs damaged", "partition table", "card.not-bootable", "GPT",
          gpt(lambda card: (poke(card, 512, bytes(512)), poke(card, card.stat().st_size - 512, bytes(512))))),
-    Mode("the first GPT damaged", "kernel line", "card.second-table", "word gpt",
+    Mode("the first GPT damaged", "kernel line", "card.second-table", "parameter gpt",
          gpt(lambda card: poke(card, 512 + 16, b"\0\0\0\0"))),
     # the boot partition
     Mode("no FAT partition", "boot partition", "card.no-boot-partition", "no FAT partition",
@@ -333,7 +333,7 @@ MODES: tuple[Mode, ...] = (
     Mode("an empty kernel", "kernel", "boot.kernel-set", "is no kernel", cut(K, 0)),
     Mode("a kernel cut short", "kernel", "boot.kernel-damaged", "cut short", cut(K, 200_000)),
     Mode("a kernel whose head is gone", "kernel", "boot.kernel-set", "is no kernel", cut(K, 20)),
-    Mode("a kernel with another byte", "kernel", "boot.kernel-damaged", "other bytes than the image states",
+    Mode("a kernel with another byte", "kernel", "boot.kernel-damaged", "differs from the image's checksum",
          lambda card: put_fat(card, K, _flipped(card_image.boot_files()[K], 299_000))),
     Mode("a kernel whose chain is broken", "kernel", "boot.kernel-damaged", "", broken_chain(K)),
     Mode("a kernel for an older set", "kernel", "boot.kernel-set", "runs ARMv7", swapped("merrow.settings", K, "merrow-armv6.krn")),
@@ -354,7 +354,7 @@ MODES: tuple[Mode, ...] = (
          labels("/merrow-armv8.krn", "/merrow-armv7.krn"), LABELS),
     Mode("an initramfs that is not there", "kernel", "boot.initramfs", "initramfs",
          labels("LINUX /merrow-armv8.krn", "LINUX /merrow-armv8.krn\n  INITRD /initramfs"), LABELS),
-    Mode("a kernel line too long for the loader", "kernel", "boot.line-too-long", "the loader takes 511",
+    Mode("a kernel line too long for the boot loader", "kernel", "boot.line-too-long", "the boot loader takes 511",
          labels("rootwait", "rootwait" + " a" * 260), LABELS),
     Mode("a 64-bit kernel cut short", "kernel", "boot.kernel-damaged", "cut short", cut("merrow-armv8.krn", 100_000), LABELS),
     # the device tree
@@ -380,7 +380,7 @@ MODES: tuple[Mode, ...] = (
     Mode("a clock that the board does not hold", "kernel", "boot.clock", "1050 MHz at the most",
          text("merrow.settings", lambda t: f"{t}processor.mhz = 2000\n")),
     # the picture
-    Mode("a safe start on a tube", "display", "picture.out-of-range:menu", "its safe start",
+    Mode("a safe start on a tube", "display", "picture.out-of-range:menu", "its safe boot",
          text("merrow.settings", lambda t: f"{t}start.safe = on\n")),
     Mode("a standard's number that the tube does not show", "display", "picture.out-of-range:menu", "1920 × 1080",
          text("merrow.settings", lambda t: "\n".join(row for row in t.split("\n") if not row.startswith("picture.timing"))
@@ -394,7 +394,7 @@ MODES: tuple[Mode, ...] = (
     Mode("a clock the board cannot send", "display", "picture.clock:menu", "pixel clock",
          text("merrow.settings", lambda t: "".join(f"{row}\n" for row in t.split("\n") if not row.startswith("picture.timing"))
               + "picture.timing = 5000000 256/16/24/24- 240/3/3/16-\n")),
-    Mode("an output that the kernel line switches off", "display", "picture.no-output", "switches the output off",
+    Mode("an output that the kernel command line switches off", "display", "picture.no-output", "switches the output off",
          labels("video=HDMI-A-1:1920x1080@60D", "video=HDMI-A-1:d"), LABELS),
     Mode("a size that the kernel makes no timing of", "display", "picture.no-output", "no usable timing",
          labels("video=HDMI-A-1:1920x1080@60D", "video=HDMI-A-1:2048x240@60"), LABELS),
@@ -408,7 +408,7 @@ MODES: tuple[Mode, ...] = (
          build=lambda build: build.with_part("display", "casement-bare-9"), world=lambda world: replace(world, identification=None)),
     # the kernel line
     Mode("no kernel line", "kernel line", "boot.no-root", "names no root", without("kernel.line")),
-    Mode("an empty file for the kernel line", "kernel line", "boot.no-root", "names no root", text("kernel.line", lambda _: "")),
+    Mode("an empty file for the kernel command line", "kernel line", "boot.no-root", "names no root", text("kernel.line", lambda _: "")),
     Mode("a blank first line", "kernel line", "boot.no-root", "Only its first line", text("kernel.line", lambda t: f"\n{t}")),
     Mode("the root on a second line", "kernel line", "boot.no-root", "Only its first line", swapped("kernel.line", " root=", "\nroot=")),
     Mode("the root behind what is read of the line", "kernel line", "boot.line-too-long", "480 characters",
@@ -514,7 +514,7 @@ MODES: tuple[Mode, ...] = (
     # controllers
     Mode("a folder on the way to the shell closed", "login", "system.shell", "no right to /bin", root("sif /bin mode 040700")),
     Mode("the root folder closed", "login", "system.shell", "no right to /", root("sif / mode 040700")),
-    Mode("no USB by the kernel line", "controllers", "boot.no-usb", "nousb", line("nousb")),
+    Mode("no USB by the kernel command line", "controllers", "boot.no-usb", "nousb", line("nousb")),
     Mode("a quirk without its 0x", "controllers", "controls.encoder-quirk", "", text("kernel.line", lambda t: t.replace(":0x40", ":40"))),
     Mode("a quirk in a fifth place", "controllers", "controls.encoder-quirk", "",
          text("kernel.line", lambda t: t.replace("usbhid.quirks=", "usbhid.quirks=0x1:0x1:0x1,0x2:0x2:0x2,0x3:0x3:0x4,0x4:0x4:0x4,"))),
@@ -526,11 +526,11 @@ MODES: tuple[Mode, ...] = (
          text("kernel.line", lambda t: " ".join(word for word in t.split() if "quirks" not in word))),
     Mode("a quirk for another encoder", "controllers", "controls.encoder-quirk", "", text("kernel.line", lambda t: t.replace("0x0022", "0x0023"))),
     Mode("a quirk without its flag", "controllers", "controls.encoder-quirk", "", text("kernel.line", lambda t: t.replace(":0x40", ":0x08"))),
-    Mode("a lever whose up is not wired", "controllers", "controls.wiring", "up reaches no terminal",
+    Mode("a joystick whose up is not wired", "controllers", "controls.wiring", "up is not wired to a terminal",
          build=lambda build: edited(build, "controls.wires", [each for each in build.controls.wires if each.control != "p1.up"])),
     Mode("a seat without a button that is wired", "controllers", "controls.wiring", "cannot choose",
          build=lambda build: edited(build, "controls.wires", [each for each in build.controls.wires if not each.control.startswith("p1.b")])),
-    Mode("a lever that said nothing in the proof", "controllers", "controls.proof", "left said nothing in the proof",
+    Mode("a joystick that said nothing in the proof", "controllers", "controls.proof", "left said nothing in the proof",
          build=lambda build: edited(build, "controls.proof", Proof(at="2026-11-28T06:00", wiring=_wiring(build), silent=("p1.left",)))),
     Mode("a bank on the header without its overlay", "controllers", "controls.overlay:encoder", "does not load", build=_on_the_header),
     # the front end
@@ -553,7 +553,7 @@ MODES: tuple[Mode, ...] = (
     Mode("a unit without a program", "front end", "system.front-end", "names no program",
          made("/etc/services.d/gangway.service", b"[Service]\nType=oneshot\n", "0100644")),
     # a multi-boot card
-    Mode("a chooser without bundles", "bundles", "card.bundle", "nothing to offer",
+    Mode("a chooser without bundles", "bundles", "card.bundle", "lists nothing",
          lambda card: subprocess.run(["mdeltree", "-i", f"{card}@@{BOOT}", "::/berths"], check=True), CHOOSER),
     Mode("a bundle without a manifest", "bundles", "card.bundle:quayside", "is not in the list", without(f"{Q}/berth.toml"), CHOOSER),
     Mode("a manifest that is none", "bundles", "card.bundle:quayside", "is not in the list", text(f"{Q}/berth.toml", lambda _: "name ="), CHOOSER),
@@ -571,7 +571,7 @@ MODES: tuple[Mode, ...] = (
          lambda card: put_fat(card, f"{Q}/quayside-root.tar.xz", b"\xfd7zXZ\0" + bytes(900)), CHOOSER),
     Mode("a partition too small for its archive", "bundles", "card.bundle:quayside", "unpacks to",
          swapped(f"{Q}/berth.toml", "unpacked_mb = 4340", "unpacked_mb = 9340"), CHOOSER),
-    Mode("a kind of partition that nobody makes", "bundles", "card.bundle:quayside", "does not make",
+    Mode("a kind of partition that nobody makes", "bundles", "card.bundle:quayside", "cannot create",
          swapped(f"{Q}/berth.toml", '"ext4"', '"btrfs"'), CHOOSER),
     Mode("two systems with one name for a partition", "bundles", "card.bundle:", "both name a partition",
          swapped("berths/harbour/berth.toml", "HARB-ROOT", "QUAY-ROOT"), CHOOSER),

@@ -393,13 +393,13 @@ def test_a_boot_file_is_read_line_by_line_with_what_is_odd(catalogue: Catalogue)
     }  # fmt: skip
     found = {(line.file, line.number, line.key): line for line in as_found(merrow, board, texts)}
     settings = "merrow.settings"
-    assert found[settings, 3, "memory.video"].odd == "does not count: line 5 sets it too"
+    assert found[settings, 3, "memory.video"].odd == "has no effect: line 5 sets it too"
     assert found[settings, 5, "memory.video"].setting == "boot.video_memory_mb"
     assert found[settings, 4, "sound.route"].odd == "is for ling only"
-    assert found[settings, 6, ""].odd == "is neither a setting nor a remark"
+    assert found[settings, 6, ""].odd == "is neither a setting nor a comment"
     assert (found[settings, 7, "fan.start"].setting, found[settings, 7, "fan.start"].odd) == ("", "")
     assert any("longer than 160" in line.odd and line.number == 8 for line in found.values())
-    assert found["kernel.line", 2, "lost"].odd.startswith("is not read")
+    assert found["kernel.line", 2, "lost"].odd.startswith("ignored")
     roots = [line for line in as_found(merrow, board, texts) if line.key == "root"]
     assert [(line.value, bool(line.odd)) for line in roots] == [("/dev/a", True), ("/dev/b", False)]
     assert found["services.list", 2, "sound"].odd == "is in the list already"
@@ -409,7 +409,7 @@ def test_a_boot_file_is_read_line_by_line_with_what_is_odd(catalogue: Catalogue)
     assert "passed over" in odd[5]
     assert "carriage return" in odd[7]
     void = as_found(labels, board, {"extlinux/extlinux.conf": "LABEL\n"})
-    assert any("gives the file up: line 1" in line.odd for line in void)
+    assert any("rejects the file: line 1" in line.odd for line in void)
 
 
 def test_a_set_of_several_machines_has_sound_by_machine(demo: Demo, catalogue: Catalogue) -> None:

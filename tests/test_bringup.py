@@ -201,7 +201,7 @@ def test_no_mode_and_no_identification_leave_the_output_off(
     assert result.failure.code == "picture.no-output"
     result = run(build, catalogue, bare, world)  # with identification data its preferred mode is sent
     assert result.failure is None
-    assert any("identification data" in event.text for event in result.events)
+    assert any("EDID" in event.text for event in result.events)
 
 
 def test_a_watcher_behind_the_front_end_never_starts(
@@ -252,7 +252,7 @@ def test_a_board_that_takes_only_a_size_shows_a_15_khz_picture_by_identification
     assert before.failure is not None
     assert before.failure.stage == "display"
     found = next(f for f in inspection.inspect(build, catalogue, world) if f.code == "picture.video-only")
-    assert (found.severity, found.remedy.label) == ("stop", "Issue identification data")
+    assert (found.severity, found.remedy.label) == ("stop", "Issue an EDID file")
     build = remedied(build, found.remedy)
     assert "picture.video-only" not in {f.code for f in inspection.inspect(build, catalogue, world)}
     card = put(demo, build, catalogue)
@@ -336,7 +336,7 @@ def test_an_initramfs_finds_a_root_by_its_own_id_or_name(
             result = run(build, catalogue, seen, world)
             nowhere = any(failure.code == "boot.root-nowhere" for failure in result.failures)
             assert nowhere is not (holds and initramfs), (word, initramfs)
-            assert ("What the initramfs does is not followed." in result.assumed) is initramfs
+            assert ("The initramfs is not simulated." in result.assumed) is initramfs
 
 
 def test_what_could_not_be_seen_is_told(whole: tuple[Build, CardContents, World], catalogue: Catalogue) -> None:
@@ -345,7 +345,7 @@ def test_what_could_not_be_seen_is_told(whole: tuple[Build, CardContents, World]
     assert "settings files on the machine" in only
     assert run(edited(build, "picture.systems", []), catalogue, card, world).assumed == ()
     blind = run(build, catalogue, card, World())
-    assert any("display was not asked" in words for words in blind.assumed)
+    assert any("EDID was not read" in words for words in blind.assumed)
     assert any("games on the machine" in words for words in blind.assumed)
     bare = replace(card, roots={2: replace(card.roots[2], stated=False)})
     assert any("no checksums" in words for words in run(build, catalogue, bare, world).assumed)
@@ -379,7 +379,7 @@ def test_games_and_system_files_on_the_cards_own_root_count(demo: Demo, catalogu
     debugfs(card, f"rm /system-files/{wanted.name}", f"write {tmp_path}/bad /system-files/{wanted.name}")
     (failure,) = foretold().failures
     assert (failure.code, failure.blocks) == (f"library.system-file-damaged:{wanted.name}", False)
-    assert "other bytes" in failure.cause
+    assert "different contents" in failure.cause
 
 
 def test_every_look_at_a_card_asks_for_what_init_needs(demo: Demo, catalogue: Catalogue) -> None:
@@ -401,7 +401,7 @@ def test_every_look_at_a_card_asks_for_what_init_needs(demo: Demo, catalogue: Ca
 def test_a_networks_key_does_not_come_into_the_logbook(demo: Demo, catalogue: Catalogue) -> None:
     written(demo)
     build = edited(repaired(demo, catalogue), "system.wireless_name", "Lantern room")
-    build = edited(build, "system.wireless_key", "a long pass phrase")
+    build = edited(build, "system.wireless_key", "a long Wi-Fi password")
     told = put_boot_files(demo.folder, build, catalogue, demo.target())
     assert build.system.wireless_key in told.files["first-boot.sh"].decode()
     assert build.system.wireless_key not in "".join(told.differences.values())
@@ -424,7 +424,7 @@ def test_growth_is_told_once_and_room_always(whole: tuple[Build, CardContents, W
     (text,) = growth(replace(card.root, expanded=True, free=15_999_999))
     assert text.startswith("Only 16.0")
     (text,) = growth(replace(card.root, no_write="why"))
-    assert "only be read" in text
+    assert "read-only" in text
     grown = replace(card, root=replace(card.root, expanded=True), roots={2: replace(card.root, expanded=True)})
     first, later = run(build, catalogue, card, world), run(build, catalogue, grown, world)
     assert [each.text for each in first.events if each.stage == "root partition"] == ["Quayside 4.2, 2026-06-01."]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import random
 from collections.abc import Sequence
+from dataclasses import replace
 
 import networkx as nx
 import numpy as np
@@ -15,7 +16,7 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Overlay, System
 from kyklon.demo import school_fair
 from kyklon.model.build import edited, remedied
-from kyklon.model.controls import ControlSettings, KeyReading, MapPair, SystemMap
+from kyklon.model.controls import ControlSettings, KeyReading, MapPair, Seat, SystemMap
 from kyklon.model.world import World
 from kyklon.operations.controls import assignment, hotkeys, keymaps, maps, matrix, pins
 from kyklon.operations.controls.assignment import Problem
@@ -23,7 +24,7 @@ from kyklon.operations.controls.extras import clashes, read
 from kyklon.operations.controls.findings import findings
 from kyklon.operations.controls.matrix import Pair, cures, ghosts, reconstruct
 from kyklon.operations.controls.pins import Wish
-from kyklon.operations.controls.rig import rig_of
+from kyklon.operations.controls.rig import Rig, rig_of
 from support import Demo
 from test_controls import rig_for
 
@@ -153,6 +154,81 @@ def test_holding_longer_makes_an_accident_rarer(demo: Demo, catalogue: Catalogue
                    pairs=(MapPair(input="pick", place="b1"),)).model_dump()])  # fmt: skip
     worse = hotkeys.risk(rig_of(build, catalogue), systems, "select", "b1").hourly
     assert worse <= hourly[0] + 1e-9  # over the games' maps too: there nothing lies on select
+
+
+@pytest.mark.parametrize(("hourly", "words"), [
+    (240.0, "4 times a minute"), (90.0, "2 times a minute"), (89.0, "once a minute"), (50.0, "once a minute"),
+    (49.0, "49 times an hour"), (1.5, "2 times an hour"), (1.4, "once an hour"), (0.7, "once an hour"),
+    (0.5, "once every 2 hours"), (0.21, "once every 5 hours"),
+])  # fmt: skip
+def test_a_rate_is_said_as_people_say_it(hourly: float, words: str) -> None:
+    assert hotkeys._often(hourly) == words
+
+
+def test_what_adds_to_the_accidents_of_two_switches() -> None:
+    """Presses at random: a a second held for s, b for t; a·b·(s + t) for small rates, chords and rolls on top."""
+    a, b, s, t = 0.01, 0.02, 0.15, 0.5
+    play = hotkeys.Play("p", {"x": (a, s), "y": (b, t)}, {"x": "Hop", "y": "Act"}, {})
+    plain, why = hotkeys._hourly(play, "x", "y", 0.0, finger=False)
+    assert plain == pytest.approx(3600 * a * b * (s + t), rel=0.02)
+    assert why == "play uses both: Hop and Act"
+    rolled, why = hotkeys._hourly(play, "x", "y", 0.0, finger=True)
+    assert rolled - plain == pytest.approx(3600 * 0.25 * a)
+    assert why == "one finger rolls over Hop and Act"
+    held = hotkeys.Play("p", play.down, play.labels, {frozenset("xy"): "Hop and Act"})
+    chord, why = hotkeys._hourly(held, "x", "y", 0.3, finger=True)
+    assert chord == pytest.approx(plain * np.exp(-0.3 / s) + 3600 * 2.0 * 0.5 * np.exp(-0.3 / s))
+    assert why == "games hold Hop and Act together"
+    assert (
+        hotkeys._hourly(play, "x", "z", 0.0, finger=True)
+        == hotkeys._hourly(play, "z", "x", 0.0, finger=True)
+        == (0.0, "")
+    )
+    assert hotkeys.Risk("x", "y", 0.2).bad is False
+    assert hotkeys.Risk("x", "y", 0.21).bad is True
+
+
+def test_one_finger_reaches_what_lies_behind_one_another_in_any_seat(catalogue: Catalogue) -> None:
+    rig = rig_for(catalogue, "cocktail-pair", "tackle-pair")
+    seat = rig.layout.seats[0]
+    one = next(each for each in seat.controls if each.id == "b1")
+    for dx, dy, reached in ((0, 1.5, True), (0, 1.7, False), (0.7, 1.0, True), (0.9, 1.0, False), (-0.7, -1.5, True),
+                            (0, -1.7, False)):  # fmt: skip
+        other = one.model_copy(update={"id": "b2", "x": one.x + dx * one.bore, "y": one.y + dy * one.bore})
+        near = seat.model_copy(update={"controls": (one, other)})
+        bare = seat.model_copy(update={"controls": (one,)})
+        for seats in ((near,), (bare, near), (bare,)):
+            placed = _with_seats(rig, seats)
+            assert hotkeys._one_finger(placed, "b1", "b2") == (reached and near in seats), (dx, dy)
+    assert not hotkeys._one_finger(_with_seats(rig, (seat,)), "b1", "none")
+    assert not hotkeys._one_finger(_with_seats(rig, (seat,)), "none", "b1")
+
+
+def _with_seats(rig: Rig, seats: Sequence[Seat]) -> Rig:
+    return replace(rig, layout=rig.layout.model_copy(update={"seats": tuple(seats)}))
+
+
+@pytest.mark.parametrize(("keys", "hotkey", "codes"), [
+    ([("leave", "start"), ("save", "start")], "select", {"clash"}), ([("leave", "select")], "select", {"clash"}),
+    ([("save", "start")], "select", {"no-exit"}), ([], "select", {"no-exit"}), ([], "", set()),
+    ([("leave", "nowhere")], "select", {"exit-lost"}), ([("leave", "start")], "nowhere", {"exit-lost"}),
+    ([("leave", "start")], "select", set()),
+])  # fmt: skip
+def test_each_trouble_of_hotkeys_is_told_and_no_other(
+    keys: list[tuple[str, str]], hotkey: str, codes: set[str], demo: Demo, catalogue: Catalogue
+) -> None:
+    chosen_keys = [{"action": action, "control": control} for action, control in keys]
+    build = edited(edited(demo.build, "controls.hotkeys", chosen_keys), "controls.hotkey", hotkey)
+    found = list(hotkeys.troubles(rig_of(build, catalogue), []))
+    assert {each.code for each in found} == codes
+    assert all(each.stop == (each.code == "exit-lost") for each in found)
+    for each in found:
+        if each.code == "clash" and len(keys) == 2:
+            assert each.words == "start does both leave and save."
+        if each.code == "clash" and len(keys) == 1:
+            assert each.words == "“leave” uses the hotkey itself."
+        if each.code == "exit-lost":
+            assert each.words.startswith("nowhere cannot be pressed at seat 1")
 
 
 # --- the ribbon --------------------------------------------------------------------------------------------------

@@ -78,7 +78,7 @@ def test_a_copy_counts_once_it_was_read_back(tmp_path: Path, monkeypatch: pytest
     target.unlink()
     real = durable._digest
     monkeypatch.setattr(durable, "_digest", lambda path: b"worn" if durable.UNFINISHED in path.name else real(path))
-    with pytest.raises(VerifyError, match="reads back different"):
+    with pytest.raises(VerifyError, match="reads back differently"):
         durable.copy(source, target)
     assert not target.exists()
     assert left(tmp_path) == []

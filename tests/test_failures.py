@@ -116,7 +116,7 @@ def test_each_failure_is_foretold_and_its_remedy_passes_the_stage(
     mode.card(card)
     result = run(card, build, world)
     failure = first(result)
-    assert failure is not None, "foretold as fine"
+    assert failure is not None, "predicted as fine"
     if failure.code in HIDING:
         assert result.failures == (failure,), "nothing can be said of what comes after"
     assert (failure.stage, failure.code.split(":")[0].split(".")[0]) == (

@@ -52,7 +52,7 @@ REFUSALS: dict[str, tuple[dict[str, Any], str]] = {
     "running-system": ({"in_use": True}, "running system"),
     "not-removable": ({"removable": False}, "built in"),
     "mounted": ({"mounts": ("/media/pics",)}, "/media/pics"),
-    "read-only": ({"read_only": True}, "slider"),
+    "read-only": ({"read_only": True}, "write-protect switch"),
     "too-small": ({"size": GB - 1}, "needs"),
     "changed": ({"chosen": "usb|2"}, "swapped"),
     "is-source": ({"mounts": ("/images",)}, "very drive"),

@@ -106,11 +106,11 @@ def test_a_list_that_recognises_nothing_says_why(tmp_path: Path, catalogue: Cata
     games(tmp_path / "library")
     path = tmp_path / "list.csv"
     for text, why in (("name,size,crc\nOne,77,0a0b0c0d\nTwo,78,1a0b0c0d\n", "sizes"),
-                      ("name,crc\nOne,0a0b0c0d\nTwo,1a0b0c0d\n", "no checksum in common"),
+                      ("name,crc\nOne,0a0b0c0d\nTwo,1a0b0c0d\n", "share no checksum"),
                       ("name,publisher\nOne,Someone\nTwo,Other\n", "has a checksum")):  # fmt: skip
         path.write_text(text)
         (error,) = recognised(tmp_path / "library", path, catalogue).list_errors
-        assert "recognises no game" in error
+        assert "matches no game" in error
         assert why in error
 
 

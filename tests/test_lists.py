@@ -364,7 +364,7 @@ def test_the_choice_is_the_best_there_is(rows: list[tuple[int, int, bool]], room
         ):
             best = max(best, sum(item.worth for item in kept))
     if best < 0:
-        with pytest.raises(KyklonError, match="go along take"):
+        with pytest.raises(KyklonError, match="always include"):
             choose.choose(items, room, 16)
         return
     found = choose.choose(items, room, 16)
@@ -402,7 +402,7 @@ def test_marks_and_room_decide_what_goes_along(tmp_path: Path, catalogue: Catalo
     assert {Path(game.key).stem[-1] for game in found.ready} == {"B", "C", "D", "H"}
     assert {reason.code for game in found.games for reason in game.reasons} == {"left-out"}
     too_many = replace(terms, settings=own.model_copy(update={"room_bytes": 1000}))
-    assert "go along take" in named(scan(tmp_path, systems, own), too_many, Facts()).list_errors[0]
+    assert "always include" in named(scan(tmp_path, systems, own), too_many, Facts()).list_errors[0]
 
 
 def test_sheets_playlists_folders_and_disks(tmp_path: Path, catalogue: Catalogue) -> None:

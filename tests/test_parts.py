@@ -509,7 +509,7 @@ def test_a_tube_is_asked_and_nothing_is_guessed() -> None:
     draft = display.tube(display.CLASSES[0])
     assert {each.name for each in draft.missing()} == {"ranges", "width_mm", "height_mm", "sync", "socket"}
     assert any("destroy" in words for words in draft.told)
-    with pytest.raises(CatalogueError, match="Lit width"):
+    with pytest.raises(CatalogueError, match="Picture width"):
         draft.agreed().part("Tube")
     made = draft.answered("width_mm", "15 in").answered("height_mm", "11.1 in").agreed().part("Tube")
     assert made.ports[0].connector == "EN 50049"  # the television's
@@ -617,7 +617,7 @@ def test_the_holes_of_a_panel_get_their_uses(demo: Demo) -> None:
     assert (kinds.count("lever"), kinds.count("button"), kinds.count("start")) == (1, 6, 1)
     assert draft.agreed().part("Six").switches()[:5] == ("up", "down", "left", "right", "start")
     twice = draft.with_value("controls", panel.with_kind(draft.row["controls"], 4, "lever"))
-    with pytest.raises(CatalogueError, match="Two holes are the lever"):
+    with pytest.raises(CatalogueError, match="Two holes are the joystick"):
         twice.agreed().part("Six")
 
 
@@ -728,7 +728,7 @@ def test_two_players_in_one_node_are_seen_and_the_quirk_proposed(demo: Demo) -> 
     assert walk.done
     proposal = encoder.quirk_for(walk, handle.device.facts)
     assert proposal.flags == encoder.MULTI_INPUT
-    assert "kernel takes two pads for one" in proposal.why
+    assert "kernel merges two gamepads" in proposal.why
     part = encoder.finished(encoder.from_facts(handle.device.facts), walk, proposal).agreed().part("Twin")
     assert (part.players, part.quirk_flags, len(part.terminals)) == (2, 0x40, 24)
 
@@ -747,7 +747,7 @@ def test_the_walk_in_any_order_with_faults(demo: Demo) -> None:
             walk = walk.heard(event)
     known = {stop.id: stop.event for stop in walk.stops}
     assert (known["1-1"], known["1-2"], known["1-up"]) == ("BTN_THUMB", "BTN_TRIGGER", "ABS_Y-")
-    assert any("tied" in words for words in walk.odd)
+    assert any("may be connected" in words for words in walk.odd)
     walk = walk.again("1-7")
     for event in pressed(handle, clock, "7"):
         walk = walk.heard(event)
@@ -763,7 +763,7 @@ def test_a_pad_with_two_sticks_is_one_players() -> None:
     pad = InputFacts("x", "Pad", 1, 2, 3, "usb", tuple(f"BTN_{n}" for n in range(11)), axes)
     guess = encoder.players_in(pad)
     assert guess.count == 1
-    assert guess.why.startswith("3 levers and 11 buttons")
+    assert guess.why.startswith("3 joysticks and 11 buttons")
 
 
 # --- commands --------------------------------------------------------------------------------------------------------

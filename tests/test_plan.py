@@ -98,7 +98,7 @@ def test_directions_and_signals_are_checked(demo: Demo, catalogue: Catalogue) ->
     links.append({"start": "board.gone", "end": "nobody.in", "cable": "no-such"})
     told = " ".join(each.message for each in findings(edited(demo.build, "links", links), catalogue, World()))
     assert "wrong way round" in told
-    assert "sends HDMI; Tackle Pair understands USB 2.0" in told
+    assert "sends HDMI; Tackle Pair accepts USB 2.0" in told
     assert "has no port “gone”" in told
     assert "No nobody has no port “in”" in told
     assert "no cable 'no-such'" in told

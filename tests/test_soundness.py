@@ -66,12 +66,12 @@ def test_what_was_spoilt_there_is_told_and_foretold(stick: Path, demo: Demo, cat
     shelf.write_bytes(b"x")
     found = seen(stick, build, catalogue)
     told = [words for rows in found.bad_games.values() for words in rows]
-    assert any(archive.name in words and "cut short" in words for words in told)
+    assert any(archive.name in words and "truncated" in words for words in told)
     assert any(sheet.name in words and track.name in words for words in told)
     assert any(playlist.name in words for words in told)
     assert "has 1 bytes" in found.bad_files[wanted.name]
     shelf.write_bytes(bytes(wanted.size))
-    assert "other bytes" in seen(stick, build, catalogue).bad_files[wanted.name]
+    assert "different contents" in seen(stick, build, catalogue).bad_files[wanted.name]
     card = contents.observe(demo.drive("blank-card"), started_by(build, catalogue))
     run = bring_up(lay_out(build, catalogue, card, World(on_machine=found)))
     codes = {failure.code: failure.cause for failure in run.failures}

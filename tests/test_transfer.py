@@ -74,7 +74,7 @@ def test_at_200_moments_nothing_half_there_looks_whole(library: Path, catalogue:
 
 def test_a_stick_that_keeps_wrong_bytes_is_told(library: Path, catalogue: Catalogue, tmp_path: Path) -> None:
     told = planned(library, catalogue)
-    with pytest.raises(VerifyError, match="reads back different"):
+    with pytest.raises(VerifyError, match="reads back differently"):
         carry_out(told, library, Failing(Folder(tmp_path / "stick"), 300_000, "rot"))
     wanted = {copy.target: (library / copy.source).read_bytes() for copy in told.copies}
     there = [path for path in (tmp_path / "stick").rglob("*") if path.is_file() and UNFINISHED not in path.name]
@@ -145,7 +145,7 @@ def test_names_that_fat_refuses_get_another_and_the_menu_says_so(name: str, cata
     image = catalogue.get(Image, "quayside")
     told = transfer.plan(found, systems, image, limits_of("vfat", 4096))
     assert told.renamed == 1
-    assert [why for _game, why in told.refused] == ["b?.cue: FAT keeps no name with '?'."]  # a sheet names its tracks
+    assert [why for _game, why in told.refused] == ["b?.cue: FAT allows no name with '?'."]  # a sheet names its tracks
     carry_out(told, tmp_path, Folder(tmp_path / "stick"))
     assert transfer.look_at(Folder(tmp_path / "stick"), systems, image).games == told.menu
     assert transfer.plan(found, systems, image, limits_of("ext4", 4096)).renamed == 0
@@ -153,9 +153,9 @@ def test_names_that_fat_refuses_get_another_and_the_menu_says_so(name: str, cata
 
 def test_what_a_fat_stick_cannot_keep() -> None:
     fat = limits_of("vfat", 32_768)
-    assert "4294967295 at most" in fat.trouble("games/x.al8", 1 << 32)  # Microsoft FAT specification, 3.2
+    assert "at most 4294967295" in fat.trouble("games/x.al8", 1 << 32)  # Microsoft FAT specification, 3.2
     assert fat.trouble("games/x.al8", (1 << 32) - 1) == ""
-    assert "ends a name" in fat.trouble("games/x.", 1)
+    assert "at the end of a name" in fat.trouble("games/x.", 1)
     assert "longer" in fat.trouble(f"games/{'x' * 256}", 1)
     assert fat.trouble(f"games/{'x' * 255}", 1) == ""
     assert limits_of("ext4", 4096).trouble("games/a:b", 1 << 40) == ""

@@ -40,7 +40,7 @@ def test_minutes_come_from_sizes_and_speeds(demo: Demo, catalogue: Catalogue) ->
 def test_what_is_open_is_asked_and_then_no_more(catalogue: Catalogue) -> None:
     build = camper.build(catalogue, "0" * 64)
     asks = [ask for step in way(build, catalogue, World()) for ask in step.asks]
-    assert asks == ["the wireless country", "a network"]
+    assert asks == ["the Wi-Fi country", "a network"]
     low, high = catalogue.get(Image, "harbour-lite").unattended_min
     fetch = next(step for step in way(build, catalogue, World()) if "fetches" in step.what)
     assert fetch.alone

@@ -81,8 +81,8 @@ def test_a_folder_of_a_build_that_is_a_link_takes_nothing(name: str, demo: Demo,
 
 def test_a_link_to_a_build_folder_is_a_build_folder(demo: Demo, tmp_path: Path) -> None:
     (tmp_path / "short").symlink_to(demo.folder)
-    store.update(tmp_path / "short", lambda build: edited(build, "name", "by its short name"))
-    assert demo.build.name == "by its short name"
+    store.update(tmp_path / "short", lambda build: edited(build, "name", "by its ID"))
+    assert demo.build.name == "by its ID"
 
 
 def test_own_files_are_plain_files(tmp_path: Path) -> None:

@@ -117,7 +117,7 @@ def test_cancelling_the_reading_back_says_unproven(demo: Demo) -> None:
 @pytest.mark.parametrize(
     ("faults", "error", "words"),
     [
-        ({"unplugged_at": 9 * MIB}, TargetLost, "went away"),
+        ({"unplugged_at": 9 * MIB}, TargetLost, "was disconnected"),
         ({"bad_block_at": 13 * MIB}, KyklonError, "KiB at byte 13631488 cannot be written, tried 3 times"),
         ({"true_size": 8 * MIB}, VerifyError, "differs"),
     ],
@@ -449,7 +449,7 @@ def test_a_size_that_the_file_denies_is_told(tmp_path: Path) -> None:
     facts = replace(source.inspect(path), unpacked=path.stat().st_size + 512)
     job = _Job(facts, Scripted(path.stat().st_size), PLAINLY, UNWATCHED)
     job.write()
-    with pytest.raises(SourceError, match=r"holds .* but says"):
+    with pytest.raises(SourceError, match=r"contains .* but states"):
         job.check_sum()
     guessed = _Job(replace(facts, exact=False), Scripted(path.stat().st_size), PLAINLY, UNWATCHED)
     guessed.write()

@@ -49,7 +49,7 @@ def card_page(user: Any) -> CardPage:
 
 
 def look_again(user: Any, page: CardPage) -> None:
-    user.press("Look again")
+    user.press("Rescan")
     user.wait()
 
 
@@ -168,7 +168,7 @@ REFUSED: dict[str, tuple[dict[str, Any], str]] = {
     "not-removable": ({"removable": False}, "built in"),
     "is-source": ({"mounts": ("FOLDER",)}, "image file is on this very drive"),
     "mounted": ({"mounts": ("/media/photos",)}, "Unmount it first"),
-    "read-only": ({"read_only": True}, "small slider"),
+    "read-only": ({"read_only": True}, "write-protect switch"),
     "too-small": ({"size": 4 * MIB}, "the image needs"),
     "too-large": ({"size": LARGEST_CARD + 1}, "looks like a backup disk"),
 }
@@ -217,11 +217,11 @@ def test_a_drive_exchanged_since_it_was_chosen_is_refused(user: Any, demo: Demo)
     demo.drives.change("sim:blank-card", facts=replace(facts, identity="sim:another", serial="OTHER"))
     user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))
     user.wait()
-    assert "swapped since" in user.message
+    assert "it was swapped" in user.message
     assert user.saved.card.state is CardState.NEVER
     assert not demo.drive("blank-card").exists()
     line = user.line(page, "blank-card")
-    assert "swapped since" in line.words
+    assert "it was swapped" in line.words
     look_again(user, page)
     line = user.line(page, "blank-card")
     assert line.allowed
@@ -234,7 +234,7 @@ def test_an_exchanged_drive_is_not_probed_either(user: Any, demo: Demo) -> None:
     demo.drives.change("sim:blank-card", facts=replace(facts, identity="sim:another"))
     user.answer(lambda dialog: user.press("Probe blank-card", dialog), lambda: user.press("Probe…"))
     user.wait()
-    assert "swapped since" in bench.result_words()
+    assert "it was swapped" in bench.result_words()
     assert not demo.drive("blank-card").exists()
 
 
@@ -244,7 +244,7 @@ def test_an_exchanged_drive_is_not_probed_either(user: Any, demo: Demo) -> None:
 @pytest.mark.parametrize(
     ("name", "word"),
     [
-        ("bargain-card", "Counterfeit: It says 128"), ("tired-card", "Worn: The 64 KiB at byte 31457280"),
+        ("bargain-card", "Counterfeit: It claims 128"), ("tired-card", "Worn: The 64 KiB at byte 31457280"),
         ("loose-card", "Unplugged:"), ("sleepy-hub", "Asleep:"),
     ],
 )  # fmt: skip
@@ -320,7 +320,7 @@ def test_the_shelf_knows_the_image_and_its_first_login(user: Any, demo: Demo) ->
     assert kept.checksum.startswith("SHA-256 ")
 
     def take_off(dialog: QDialog) -> None:
-        user.press("Take off the shelf", dialog)
+        user.press("Remove from the shelf", dialog)
         dialog.reject()
 
     user.answer(take_off, lambda: user.press("Shelf…"))
@@ -386,7 +386,7 @@ def test_a_counterfeit_is_probed_and_named(user: Any) -> None:
     user.answer(lambda dialog: user.press("Probe bargain-card", dialog), lambda: user.press("Probe…"))
     user.wait()
     assert "bargain-card: counterfeit" in bench.result_words()
-    assert "keeps 50.3" in bench.result_words()
+    assert "holds 50.3" in bench.result_words()
 
 
 def test_a_stick_is_made_a_plain_fat_card_only_when_named(user: Any, demo: Demo) -> None:
@@ -404,7 +404,7 @@ def test_a_stick_is_made_a_plain_fat_card_only_when_named(user: Any, demo: Demo)
         assert not dialog.write.isEnabled()
         user.bot.keyClick(dialog, Qt.Key.Key_Escape)
 
-    user.answer(careless, lambda: user.press("Plain FAT card…"))
+    user.answer(careless, lambda: user.press("Format as FAT…"))
     user.wait()
     assert demo.drive("photo-stick").read_bytes() == before
 
@@ -413,9 +413,9 @@ def test_a_stick_is_made_a_plain_fat_card_only_when_named(user: Any, demo: Demo)
         user.bot.keyClicks(dialog.typed, "HOLIDAY 24")
         user.bot.mouseClick(dialog.write, Qt.MouseButton.LeftButton)
 
-    user.answer(named, lambda: user.press("Plain FAT card…"))
+    user.answer(named, lambda: user.press("Format as FAT…"))
     user.wait()
-    assert "plain FAT card “GAMES”" in bench.result_words()
+    assert "formatted as FAT, label “GAMES”" in bench.result_words()
 
 
 def test_a_card_gets_a_name_of_its_own(user: Any) -> None:

@@ -248,4 +248,4 @@ def test_a_card_that_comes_loose_is_told(user, demo: Demo) -> None:
     user.answer(lambda dialog: user.press("Write to loose-card", dialog), lambda: user.press("Write to loose-card…"))
     user.wait()
     assert user.saved.card.state is CardState.FAILED
-    assert "went away" in user.message
+    assert "was disconnected" in user.message

@@ -37,7 +37,7 @@ def press(user: User, view: Any, switch: str) -> None:
 def prove(user: User, page: ControlsPage) -> None:
     """Follow the proof: press what it asks for until it has thought."""
     bench = page.live.bench
-    user.press("Begin", page.live)
+    user.press("Start", page.live)
     user.bot.waitUntil(lambda: not bench.busy and bench.proof is not None, timeout=180_000)
     go_on(user, page)
 
@@ -119,7 +119,7 @@ def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatc
 
     page.show_view(LIVE)
     page.live._seed = type("Dice", (), {"randrange": staticmethod(lambda _low, _high: 5)})()
-    user.press("Miswire it", page.live)
+    user.press("Add faults", page.live)
     hidden = page.live.bench.stand_in.panel
     assert hidden.ends != dict(page.live.bench.plan.wires) or hidden.jams or hidden.shorts or hidden.bounce_ms
     prove(user, page)
@@ -130,7 +130,7 @@ def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatc
         if not page.live.bench.faults:
             break
         there = user.buttons(page.live)
-        user.press("In software" if "In software" in there and turn == 0 else "Put right", page.live)
+        user.press("Fix in software" if "Fix in software" in there and turn == 0 else "Fixed", page.live)
         user.bot.waitUntil(lambda: not page.live.bench.busy, timeout=180_000)
         if page.live.bench.proof.current is not None:
             go_on(user, page)
@@ -142,7 +142,7 @@ def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatc
     page.show_view(MAP)
     for system in EIGHT:
         page.map.with_system(system, on=True)
-    user.press("Solve all", page.map)
+    user.press("Optimise mapping", page.map)
     user.bot.waitUntil(lambda: len(session.build.controls.maps) == 8, timeout=180_000)
     assert "systems mapped" in user.message
     grid = page.map.grid
@@ -151,11 +151,11 @@ def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatc
     user.bot.mouseClick(grid, Qt.MouseButton.LeftButton, pos=grid.cell_box(system, place).center().toPoint())
     other = next(p for p, _label in grid._grid.places if p != place and p.startswith("b"))
     user.bot.mouseClick(grid, Qt.MouseButton.LeftButton, pos=grid.cell_box(system, other).center().toPoint())
-    assert "Moved and held there" in user.message
+    assert "Moved and locked there" in user.message
     assert any(pair.locked for pair in session.build.controls.map_of(system).pairs)
 
     page.show_view(HOTKEYS)
-    user.press("Take the safest", page.hotkeys)
+    user.press("Use the safest hotkeys", page.hotkeys)
     assert {each.action for each in session.build.controls.hotkeys} == {"leave", "reset", "save", "load"}
 
     out = tmp_path / "out"
@@ -175,14 +175,14 @@ def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatc
 def test_unplugged_half_way_nothing_is_lost(user) -> None:
     page = page_of(user, LIVE)
     bench = page.live.bench
-    user.press("Begin", page.live)
+    user.press("Start", page.live)
     user.bot.waitUntil(lambda: not bench.busy and bench.proof is not None, timeout=180_000)
     for _turn in range(3):
         act = bench.proof.current
         press(user, page.live.view, act[0])
         user.bot.waitUntil(lambda act=act: bench.proof.current != act, timeout=180_000)
     bench.source.unplug("encoder")
-    user.bot.waitUntil(lambda: "went away" in user.message, timeout=180_000)
+    user.bot.waitUntil(lambda: "was disconnected" in user.message, timeout=180_000)
     assert len(bench.proof.asked) == 3
     bench.source.plug("encoder")
     user.bot.waitUntil(lambda: "is back" in user.message, timeout=180_000)
@@ -207,7 +207,7 @@ def test_the_fairs_ribbon_keys_and_pins(fair) -> None:
     for turn in range(12):
         user.press("Close every key", keys)
         figures = dict(keys._figures.rows)
-        if figures["Read once only"] == figures["To be read again"] == "0" and turn:
+        if figures["Read once only"] == figures["Keys to read again"] == "0" and turn:
             break
     own = keys.own
     true = {key.id: frozenset(key.line) for key in own.keys if key.line is not None}

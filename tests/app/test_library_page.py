@@ -137,7 +137,7 @@ def test_3000_mixed_files_become_a_machine_by_every_way(large: User, demo: Demo,
 def by_secure_copy(user: User, server: Server) -> None:
     """Choose the way, name the machine, compare its key, copy."""
     page, session = user.window.page(60), user.window.session
-    user.pick(page, "Way onto the machine", "secure copy")
+    user.pick(page, "Transfer method", "secure copy")
     own = server.build(session.build).library.model_copy(update={"host_key": ""})
     session.edit("library", own, "Machine")
     user.wait()
@@ -145,7 +145,7 @@ def by_secure_copy(user: User, server: Server) -> None:
 
     def accept(dialog: QMessageBox) -> None:
         asked.append(dialog.text())
-        user.press("It is the same", dialog)
+        user.press("Key matches", dialog)
 
     user.answer(accept, lambda: user.press("Copy", page))
     user.wait(lambda: bool(session.build.library.host_key))
@@ -172,7 +172,7 @@ def onto_the_card(user: User, demo: Demo, tmp_path: Path) -> None:
     try:
         for path in (place / "games").glob("*/*"):
             path.unlink()
-        user.pick(page, "Way onto the machine", "folder")
+        user.pick(page, "Transfer method", "folder")
         session.edit("library.destination", str(place))
         user.wait()
         user.press("Copy", page)
@@ -366,7 +366,7 @@ def test_a_transfer_is_taken_back_by_its_button(user: User) -> None:
     assert user.window.session.world.on_machine.hidden == ("alder-8",)
     user.press("Show", page)
     user.wait()
-    user.press("Take the last one back", page)
+    user.press("Undo last transfer", page)
     user.wait()
     assert user.window.session.world.on_machine.games == {}
     assert not any(path.is_file() for path in (user.window.session.folder / "stick").rglob("*"))
@@ -387,7 +387,7 @@ def test_a_filmed_latency_is_explained_and_the_remedies_keep_their_word(user: Us
         """Ten presses before a simulated camera, three times; what the window says is not explained."""
         case = case_of(session.build, session.catalogue, system)
         model = total(shares(case.way, case.values, case.rate))
-        user.press("Forget films", page)
+        user.press("Delete measurements", page)
         for _ in range(3):
             view.counts.setText(" ".join(map(str, filmed(model, hidden, 10, 240.0, chance))))
             user.press("Fit it", page)
@@ -416,20 +416,20 @@ def test_settings_on_the_machine_are_compared_in_the_window(user: User) -> None:
     user.press("Compare", page)
     user.wait()
     assert {each.theirs for each in page.settings.found} == {"not there"}
-    user.press("Put them right", page)
+    user.press("Restore the build's values", page)
     user.wait()
     assert page.settings.found == ()
     own = session.folder / "stick" / "settings" / "birch-16.conf"
     own.write_text(own.read_text(encoding="utf-8").replace("smoothing = off", "smoothing = on"), encoding="utf-8")
     user.press("Compare", page)
     user.wait()
-    user.press("Take them over", page)
+    user.press("Use the machine's values", page)
     user.wait()
     assert user.saved.tuning.systems["birch-16"]["smoothing"] is True
     assert {each.place.game for each in page.settings.found} == {
         "birch-16/Brass Parade"
     }  # its own file has the old one
-    user.press("Put them right", page)
+    user.press("Restore the build's values", page)
     user.wait()
     assert page.settings.found == ()
     page.show_view(SPEED)

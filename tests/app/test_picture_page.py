@@ -82,8 +82,8 @@ def test_every_school_of_a_display_is_planned_exported_and_foretold(
     for school in SCHOOL_KEYS:
         page = view_of(user, SCHOOLS)
         page.schools.pick(school)
-        if "Take these modes" in user.buttons(page):
-            user.press("Take these modes", page)
+        if "Use these modes" in user.buttons(page):
+            user.press("Use these modes", page)
         user.wait()
         assert session.build.picture.school == school
         assert not [code for code in user.stops if code.startswith("picture")], user.stops
@@ -115,18 +115,18 @@ def test_a_picture_off_the_middle_is_centred_in_two_rounds(user: User) -> None:
     session = user.window.session
     page = view_of(user, GEOMETRY)
     view = page.geometry_view
-    user.press("Read the stand-in", page)  # the demo's menu is at 31 kHz: not to be shown
-    assert "must not be shown" in user.message
+    user.press("Read the simulated display", page)  # the demo's menu is at 31 kHz: not to be shown
+    assert "must not be sent" in user.message
     view_of(user, SCHOOLS)
-    user.press("Take these modes", page)
+    user.press("Use these modes", page)
     user.wait()
     view_of(user, GEOMETRY)
-    user.press("Read the stand-in", page)
+    user.press("Read the simulated display", page)
     first = view.readings.off
     assert max(map(abs, first)) > 2  # hidden offsets
     for _ in range(2):
         user.press("Centre the picture", page)
-        user.press("Read the stand-in", page)
+        user.press("Read the simulated display", page)
         if max(map(abs, view.readings.off)) <= 0.5:
             break
     assert max(map(abs, view.readings.off)) <= 1
@@ -137,8 +137,8 @@ def test_a_picture_off_the_middle_is_centred_in_two_rounds(user: User) -> None:
     (kept,) = [each for each in session.build.picture.adjustments if each.size == view.timing.size]
     assert (kept.display, kept.right != 0 or kept.down != 0) == ("casement-19", True)
     view.choose("birch-16")
-    user.press("Read the stand-in", page)
-    assert "of the middle" in view._told.text() or "lies in the middle" in view._told.text()
+    user.press("Read the simulated display", page)
+    assert "of the middle" in view._told.text() or "is centred" in view._told.text()
     view._wide.setValue(210)
     view._high.setValue(200)
     user.press("Keep", page)
@@ -157,12 +157,12 @@ def test_the_smallest_set_is_looked_at_by_slider_and_taken(user: User) -> None:
     most = len(view.choice.modes)
     assert most > fewest
     view.slider.setValue(0)
-    user.press("Take this set", page)
+    user.press("Use this set", page)
     user.wait()
     picture = user.saved.picture
     assert len({row.mode.timing for row in picture.systems}) == fewest
     assert not [code for code in user.stops if code.startswith("picture")]
-    assert user.log[0].title == "Modes taken"
+    assert user.log[0].title == "Modes chosen"
 
 
 def test_signals_are_looked_at_and_the_display_is_switched_on_later(user: User) -> None:
@@ -215,7 +215,7 @@ def test_damaged_data_are_repaired_beside_the_damaged_file(user: User) -> None:
     assert (session.folder / session.build.picture.identification).read_bytes() == whole
     page.identification.add_timing("cta 8")
     user.wait(lambda: len(session.world.identification.timings) == 2)
-    page.identification.show_data("handed over by this build")
+    page.identification.show_data("issued by this build")
     assert page.identification.data is None  # its menu lies outside what the tube takes: such data are never made
     for each in [each for each in session.findings if each.code.startswith("picture.out-of-range") and each.remedy]:
         session.apply_remedy(each.remedy, each.title)
@@ -234,5 +234,5 @@ def test_the_chain_names_what_does_not_go_together(user: User) -> None:
     page = view_of(user, CHAIN)
     assert "stays dark" in page.view_at(CHAIN)._words.text()
     assert any(code.startswith("picture.chain-output") for code in user.stops)
-    user.pick(page, "The set takes", "PAL B/G")
+    user.pick(page, "The TV accepts", "PAL B/G")
     assert "rolls" in page.view_at(CHAIN)._seen.text()

@@ -54,7 +54,7 @@ def test_a_card_that_fails_is_forecast_rehearsed_and_compared(user) -> None:
     user.press("Rehearse", page)
     user.wait(lambda: session.rehearsal is not None)
     assert session.rehearsal.rehearsal.reading.reached == "front end"
-    assert "Foretold to stop before, which is not rehearsed: kernel" in page.rehearsal._verdict.text()
+    assert "Predicted to stop earlier, at stages that are not rehearsed: kernel" in page.rehearsal._verdict.text()
     assert "gangway: the menu" in page.rehearsal._log.toPlainText()
     assert "Rehearsed: It came to its menu." in [entry.title for entry in user.log]
 
@@ -64,7 +64,7 @@ def test_a_card_that_fails_is_forecast_rehearsed_and_compared(user) -> None:
     user.press("Read", page.log)
     user.wait(lambda: session.log_reading is not None)
     assert page.log._verdict.text() == "Stops at kernel line"
-    assert "Foretold to stop at kernel, the real machine goes on." in page.log._why.text()
+    assert "Predicted to stop at kernel, the real machine goes on." in page.log._why.text()
     assert page.instrument() is page.log.instrument
 
     page = switch(user, "Forecast")
@@ -79,12 +79,12 @@ def test_a_pasted_log_leads_to_its_cause_and_a_remedy_of_one_click(user, demo: D
     page = user.open(90)
     page.show_view(LOG)
     user.press("Read", page.log)
-    assert "no log yet" in user.message
+    assert "No log yet" in user.message
     page.log.set_log(LOG_OF_A_FAILED_START)
     user.press("Read", page.log)
     user.wait(lambda: session.log_reading is not None)
     assert "/dev/mmcblk0p5, which does not come" in page.log._why.text()
-    user.answer(lambda dialog: user.press("Put them on the card", dialog), lambda: user.click(page.remedy_button))
+    user.answer(lambda dialog: user.press("Copy them to the card", dialog), lambda: user.click(page.remedy_button))
     user.wait()
     assert user.saved.card.boot_files_at
     assert any("Boot log read" in entry.title for entry in user.log)
@@ -103,7 +103,7 @@ def test_times_of_a_log_become_the_boards_own(user, tmp_path: Path, monkeypatch:
     page.show_view(LOG)
     user.press("Open", page.log)
     user.wait(lambda: session.log_reading is not None)
-    user.press("Take these times", page.log)
+    user.press("Use these times", page.log)
     user.wait(lambda: session.bring_up_current)
     assert {each.stage for each in user.saved.measured} >= {"root partition", "init"}
     assert all(each.board == "herring" for each in user.saved.measured)
@@ -141,13 +141,13 @@ def test_the_fault_finder_by_clicks(user) -> None:
     first = talk._likely[0]
     assert first.cause.id == "kernel-missing"  # a finding says so, whatever the lamp does
     before = talk.step.id
-    user.press("Cannot tell" if talk.step.cause is None else "Not now", talk)
+    user.press("Cannot tell" if talk.step.cause is None else "Skip", talk)
     assert talk.step.id != before
-    user.press("Take back", talk)
+    user.press("Undo answer", talk)
     assert len(session.build.fault.answers) == 1
     user.window.session.undo()
     assert len(session.build.fault.answers) == 2
-    user.press("It was this", talk)
+    user.press("This was the cause", talk)
     user.wait()
     found = user.saved.fault.found
     assert found == (first.cause.id,)
@@ -187,7 +187,7 @@ def test_a_drill_by_clicks(level: int, user, demo: Demo) -> None:
         step = next_step(practice.state.case)
         if step.kind == "try":
             pick(user, practice._cause, step.id)
-            user.press("Put it right", practice)
+            user.press("Fix it", practice)
         else:
             pick(user, practice._check, step.id)
             user.press("Check", practice)
@@ -197,7 +197,7 @@ def test_a_drill_by_clicks(level: int, user, demo: Demo) -> None:
     assert practice.state.score == 100
     user.wait()
     assert "Found" in practice._score.text()
-    assert any(entry.title.startswith(f"Drill {level} solved") for entry in user.log)
+    assert any(entry.title.startswith(f"Exercise {level} solved") for entry in user.log)
     assert practice._kept.progress[f"level-{level}"].best == 100
 
 

@@ -84,7 +84,7 @@ def test_a_tube_on_a_board_that_takes_only_a_size_gets_its_picture_by_identifica
     dialect.activated.emit(dialect.currentIndex())
     session.edit("boot.kernel", "merrow-armv8.krn")
     for number, words in ((30, "Preview: Use ling.dtb"), (40, "Preview: Add the quirk"), (50, "Preview: Use 1440"),
-                          (50, "Preview: Issue identification data"),
+                          (50, "Preview: Issue an EDID file"),
                           (50, "Preview: Switch the display on later")):  # fmt: skip
         user.open(number)
         user.answer(lambda dialog: user.press("Change", dialog),

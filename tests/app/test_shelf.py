@@ -82,7 +82,7 @@ def put_on_shelf(user, name: str = "") -> str:
     walk = page.walk
     if name:
         walk._name.setText(name)
-    user.press("Put it on the shelf", walk)
+    user.press("Add to the shelf", walk)
     user.bot.waitUntil(lambda: page.walk is None or bool(walk._wrong.text()), timeout=180_000)
     assert page.walk is None, walk._wrong.text()
     settled(user)
@@ -132,7 +132,7 @@ def learn_everything(user, box: Path, monkeypatch) -> dict[str, str]:
     assert walk._measured.enough
     assert 0 < walk._measured.longest_ms <= 11
     assert walk._measured.interval_ms == 2
-    user.press("Begin the walk", walk)
+    user.press("Start terminal test", walk)
     for switch in walk._handle.device.switches:
         press_switch(user, walk, switch.id)
     assert walk._terminals.done
@@ -165,7 +165,7 @@ def test_a_box_of_unknown_things_becomes_a_machine_that_starts(bench, demo: Demo
     page = user.window.shelf_page()
     for system in [each for each in session.build.systems if each != ids["system"]]:
         page.show_part("systems", system)
-        user.press("Take it out of this build", page)
+        user.press("Remove from this build", page)
         settled(user)
     build = session.build
     assert build.systems == (ids["system"],)
@@ -248,7 +248,7 @@ def test_five_unseen_grammars_are_learnt_by_clicks(user, demo: Demo, monkeypatch
             walk._carries.setCurrentIndex(walk._carries.findData(setting))
             walk._carries.activated.emit(walk._carries.currentIndex())
             assert not walk._wrong.text(), walk._wrong.text()
-        assert walk._trial.text().startswith("Tried: read, issued and read again"), walk._trial.text()
+        assert walk._trial.text().startswith("Tested: read, written and read again"), walk._trial.text()
         part_id = put_on_shelf(user, f"Own {name}")
         use(user)
         assert session.build.boot.dialect == part_id
@@ -320,7 +320,7 @@ def test_the_shelf_is_searched_compared_copied_and_taken_back(user, demo: Demo, 
     session.flush()
     assert "my-pane" in path.read_text()
     path.write_text(path.read_text().replace("response_ms = 9.0", "response_ms = 12.0"))
-    user.answer(lambda dialog: user.press("Put it on the shelf", dialog), lambda: (page.bring_in(path), user.wait()))
+    user.answer(lambda dialog: user.press("Add to the shelf", dialog), lambda: (page.bring_in(path), user.wait()))
     user.bot.waitUntil(lambda: session.parts.shelf.get(Display, "my-pane").response_ms == 12, timeout=180_000)
 
 
@@ -359,9 +359,9 @@ def test_a_build_of_somebody_else_shows_its_text_first(demo: Demo, catalogue, qt
     dialog = person.window.findChildren(LookDialog)[0]
     assert "merrow.settings" in dialog.findChild(QPlainTextEdit).toPlainText()
     assert "plan.not-looked-at" in person.stops
-    person.press("Not now", dialog)
+    person.press("Cancel", dialog)
     page = shelf(person)
-    person.press("Look at this build's own text", page)
+    person.press("Review this build's templates", page)
     dialog = person.window.shelf_page().findChildren(LookDialog)[-1]
     dialog.findChild(QCheckBox).setChecked(True)
     person.press("Use it", dialog)
@@ -374,12 +374,12 @@ def test_a_broken_display_and_a_tube_by_the_window(user, demo: Demo) -> None:
     page = shelf(user)
     walk = page.start("display_walk", "DisplayWalk")
     user.press("VGA-1", walk)
-    assert "gives no identification data" in walk._wrong.text()
+    assert "gives no EDID" in walk._wrong.text()
     user.press("HDMI-A-2", walk)
     assert "Byte 127" in walk._told.text()
     user.press("A television", walk)
     assert "can destroy it" in walk._told.text()
-    user.press("Put it on the shelf", walk)
+    user.press("Add to the shelf", walk)
     assert walk._wrong.text().startswith("■")
     for name, text in (("width_mm", "14.8 in"), ("height_mm", "28 parsec"), ("height_mm", "28 cm")):
         typed(user, name, text)
@@ -404,10 +404,10 @@ def test_a_board_from_a_tree_within_an_image(user, demo: Demo, monkeypatch) -> N
     assert walk._ports()[-1]["connector"] == "3.5 mm jack"
     user.click(walk.drawing, walk.drawing.box_of(1).center())
     assert walk._current == 1
-    user.press("Take it away", walk)
+    user.press("Remove socket", walk)
     assert len(walk._ports()) == before
     user.press("Back to the shelf", walk)
-    user.press("Go on: learn a board", page)
+    user.press("Resume: learn a board", page)
     assert page.stack.currentWidget() is walk
 
 

@@ -97,7 +97,7 @@ def test_names_from_outside_are_never_markup(user, demo: Demo) -> None:
     evil = "<b>BOLD</b><img src=x>"
     demo.drives.change("sim:photo-stick", facts=replace(facts, labels=(evil,), name="<i>stick"))
     page = user.open(20)
-    user.press("Look again")
+    user.press("Rescan")
     user.wait()
     line = user.line(page, "<i>stick")
     assert evil not in line.toolTip()  # escaped there, since a tip may be markup
@@ -303,15 +303,15 @@ def test_the_led_calculator(user) -> None:
     page._volts.setValue(12.0)
     assert ("Resistor, E24", "1000\u202fΩ") in page._led.rows
     page._volts.setValue(1.5)
-    assert page._led.rows == (("Resistor", "supply too low"),)
+    assert page._led.rows == (("Resistor", "voltage too low"),)
 
 
 def test_own_entries_and_searching_the_logbook(user) -> None:
     user.window.search_logbook()
     page = user.window.logbook_page()
-    user.bot.keyClicks(page._own, "The left lever sticks")
+    user.bot.keyClicks(page._own, "The left joystick sticks")
     user.bot.keyClick(page._own, Qt.Key.Key_Return)
-    page._words.setText("lever sticks")
+    page._words.setText("joystick sticks")
     user.bot.waitUntil(lambda: len(page._view._entries) == 1, timeout=180_000)
     page._words.setText("no such words")
     user.bot.waitUntil(lambda: page._view._entries == (), timeout=180_000)

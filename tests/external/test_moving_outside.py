@@ -51,10 +51,10 @@ def test_an_unknown_and_a_changed_host_are_not_talked_to(server: Server) -> None
         SecureCopy(server.login(""))
     assert unknown.value.host_key == server.host_key
     other = server.config.with_name("user.pub").read_text(encoding="ascii").split()[:2]
-    with pytest.raises(WrongUse, match="another key than before"):
+    with pytest.raises(WrongUse, match="a different host key than before"):
         SecureCopy(server.login(" ".join(other)))
     wrong = Login("127.0.0.1", server.port, getpass.getuser(), "", server.host_key, password="no")
-    with pytest.raises(WrongUse, match="may not log in"):
+    with pytest.raises(WrongUse, match="cannot log in"):
         SecureCopy(wrong)
     server.cut()
     with pytest.raises(TargetLost, match="does not answer"):
@@ -231,7 +231,7 @@ def test_a_server_without_an_end_is_left(monkeypatch: pytest.MonkeyPatch, capfd:
             list(there.files(""))
         there.close()
         other = replace(login, host_key="ssh-rsa " + paramiko.RSAKey.generate(1024).get_base64())
-        with pytest.raises(WrongUse, match=r"forget the old key.*library\.host_key"):
+        with pytest.raises(WrongUse, match=r"delete the old key.*library\.host_key"):
             SecureCopy(other)
     told = capfd.readouterr()
     assert "Traceback" not in told.err

@@ -27,7 +27,7 @@ from support import Demo
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIBhzQm7Zp1Xn0QmY0XoV2m3tq5m7yqk0l9i3n4o5p6q7 player@workshop"
 EVERY = {
     "system.time_zone": "Europe/Dublin", "system.keyboard": "gb", "system.wireless_name": "quay 'a' \"b\" $(c) é",
-    "system.wireless_key": "a pass phrase", "system.wired": "10.0.0.7/24 10.0.0.1", "system.remote_key": KEY,
+    "system.wireless_key": "a Wi-Fi password", "system.wired": "10.0.0.7/24 10.0.0.1", "system.remote_key": KEY,
     "system.may_shut_down": True, "system.shares": ["//attic/games=attic"],
     "system.start_command": "echo 'it''s on' >> /tmp/on", "system.library_links": ["libzest.so.1=libzest.so.1.4"],
 }  # fmt: skip
@@ -52,7 +52,7 @@ def test_a_pass_phrase_becomes_the_published_key(phrase: str, name: str, key: st
 
 def test_a_pass_phrase_is_kept_nowhere(demo: Demo) -> None:
     build = whole(demo.build)
-    assert "a pass phrase" not in build.model_dump_json()
+    assert "a Wi-Fi password" not in build.model_dump_json()
     assert (len(build.system.wireless_key), build.system.key_for) == (64, EVERY["system.wireless_name"])
     other = edited(build, "system.wireless_name", "another")
     assert other.system.key_for != "another"  # told as a stop

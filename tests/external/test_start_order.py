@@ -94,7 +94,7 @@ def test_circles_and_missing_programs_are_those_that_systemd_tells(tmp_path: Pat
     facts = systemd(tmp_path, units, tuple(units))
     rows, circles = by_dependencies(facts.pulled, "", why)
     assert circles == (("a", "b", "c"),)
-    assert all("left out" in row.why for row in rows if row.name in "abc")
+    assert all("dropped" in row.why for row in rows if row.name in "abc")
     assert len(rows) == len({row.name for row in rows})
     folder = tmp_path / "units"
     folder.mkdir()
@@ -146,7 +146,7 @@ def test_a_list_that_does_not_keep_what_its_units_ask_for_is_told() -> None:
     assert [words for _name, words in told_dependencies(("a", "b", "c"), units)] == [
         "a needs b, which starts after it",
         "a needs x, which is not in the list",
-        "b is to start after c, but stands before it",
+        "b should start after c, but comes before it",
     ]
     assert told_dependencies(("c", "b"), units) == ()
 

@@ -177,7 +177,7 @@ def copy(source: Path, target: Path, moved: Callable[[int], object] = _nothing) 
         os.fsync(writer.fileno())
         os.posix_fadvise(writer.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
         if _digest(fresh) != wanted.digest():
-            raise VerifyError(f"{target} reads back different.", do="The stick or card is worn. Use another one.")
+            raise VerifyError(f"{target} reads back differently.", do="The stick or card is worn. Use another one.")
         os.replace(fresh, target)
     _sync_folder(target.parent)
     return True

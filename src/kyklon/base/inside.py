@@ -97,7 +97,7 @@ def inside(folder: Path, name: str) -> Path:
     """
     pure = PurePosixPath(name.replace("\\", "/"))
     if not name or pure.is_absolute() or ".." in pure.parts or "\0" in name or not pure.parts:
-        raise WrongUse(f"{name!r} leads out of {folder}.", do="Leave it out: it is not made for this place.")
+        raise WrongUse(f"{name!r} leads outside {folder}.", do="Leave it out: it cannot be used here.")
     whole = folder.joinpath(*pure.parts)
     try:
         leads = whole.resolve()

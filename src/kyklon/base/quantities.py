@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import locale
 import math
+from contextlib import suppress
+from functools import cache
 
 NARROW_SPACE = "\u202f"  # between groups of digits and before a unit (ISO 80000-1, 7.3.1 and 7.1.4)
 
@@ -40,6 +43,19 @@ def _choose_prefix(size: float) -> str:
     return "n"
 
 
+@cache
+def currency() -> str:
+    """The sign of the user's currency, as the desktop's locale has it (localeconv(3)); a euro's where it has none."""
+    with suppress(locale.Error):
+        locale.setlocale(locale.LC_MONETARY, "")
+    return locale.localeconv()["currency_symbol"] or "€"
+
+
+def show_money(value: float, digits: int = 0) -> str:
+    """A price in the user's currency. The catalogue's are rough figures without one."""
+    return f"{value:.{digits}f}{NARROW_SPACE}{currency()}"
+
+
 def show_bytes(count: float) -> str:
     """Bytes in makers' decimal units (1 GB = 10^9 bytes), three figures."""
     if count < 1000:
@@ -48,6 +64,23 @@ def show_bytes(count: float) -> str:
     scaled = count / _PREFIXES[prefix]
     digits = 0 if scaled >= 100 else 1 if scaled >= 10 else 2
     return f"{scaled:.{digits}f}{NARROW_SPACE}{prefix}B"
+
+
+def show_minutes(minutes: float) -> str:
+    """A duration as people say it: 12 s, 3 min, 1 h 20 min."""
+    if minutes < 0.995:
+        return f"{max(1, round(minutes * 60))}{NARROW_SPACE}s"
+    whole = round(minutes)
+    if whole < 60:
+        return f"{whole}{NARROW_SPACE}min"
+    return f"{whole // 60}{NARROW_SPACE}h" + (f" {whole % 60}{NARROW_SPACE}min" if whole % 60 else "")
+
+
+def show_probability(chance: float) -> str:
+    """A probability in per cent; nothing is said to be certain or impossible."""
+    if chance < 0.01:
+        return f"under 1{NARROW_SPACE}%"
+    return f"over 99{NARROW_SPACE}%" if chance > 0.995 else f"{chance * 100:.0f}{NARROW_SPACE}%"
 
 
 def show_duration(seconds: float) -> str:
@@ -60,5 +93,5 @@ def show_duration(seconds: float) -> str:
     if whole < 60:
         return f"{whole}{NARROW_SPACE}s"
     if whole < 3600:
-        return f"{whole // 60}{NARROW_SPACE}min {whole % 60:02d}{NARROW_SPACE}s"
+        return f"{whole // 60}{NARROW_SPACE}min" + (f" {whole % 60:02d}{NARROW_SPACE}s" if whole % 60 else "")
     return f"{whole // 3600}{NARROW_SPACE}h {whole % 3600 // 60:02d}{NARROW_SPACE}min"

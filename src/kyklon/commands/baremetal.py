@@ -43,7 +43,7 @@ def _planned(folder: Path, board: str) -> Plan:
 def plan(
     folder: Dir,
     board: BoardId,
-    fix: Annotated[bool, Option("--rename", help="Rename what has the wrong name first.")] = False,
+    fix: Annotated[bool, Option("--rename", help="First rename the files with a wrong name.")] = False,
     as_json: Json = False,
 ) -> int:
     """Say what a card made from an unpacked set will hold.
@@ -61,7 +61,7 @@ def plan(
 
     def lines() -> list[str]:
         told = [f"{each.target}  {show_bytes(each.size)}, {each.why}" for each in found.placed]
-        told += [f"left out: {name}, {why}" for name, why in found.left_out]
+        told += [f"skipped: {name}, {why}" for name, why in found.left_out]
         told += [f"{p.severity.upper():8}{p.sentence} {p.why}{rename_words(p)}" for p in found.problems]
         ready = ", ".join(found.machines) or "no machine"
         return [*told, f"{len(found.placed)} files, {show_bytes(found.size)}; ready: {ready}"]
@@ -90,7 +90,7 @@ def write(
     job = card_job(target, build_folder, lose)
     verdict = job.verdict(Purpose.PREPARE)
     if verdict.allowed and not planned.ready:
-        raise WrongUse("The set is not ready for a card.", do="See `kyklon baremetal plan`, and clear its stops.")
+        raise WrongUse("The set is not ready for a card.", do="See `kyklon baremetal plan` and fix its stops.")
     agree(verdict, f"Make a card of {job.target.facts.name}?", yes=yes)
     with watching() as watch:
         from kyklon.catalogue.records import Image

@@ -54,7 +54,7 @@ def read(folder: Folder, card: CardName, as_json: Json = False) -> int:
             + f"  [{line.setting or 'kept as found'}]" + (f"  {line.odd}" if line.odd else "")
             for line in lines
         ]  # fmt: skip
-        return shown or [str(data["error"]) or "There are no boot files of this build's kind on it."]
+        return shown or [str(data["error"]) or "It has no boot files in this build's format."]
 
     out(data, as_json, told)
     return OK if lines else STOPS

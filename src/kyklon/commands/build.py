@@ -17,7 +17,7 @@ def demo(
     name: Annotated[str, Argument(help="lighthouse, camper or school-fair.", metavar="NAME")] = "lighthouse",
     folder: Annotated[Path | None, Option("--folder", help="Where to make it.")] = None,
     no_window: Annotated[bool, Option("--no-window", help="Make it, print its path, and stop.")] = False,
-    keep: Annotated[bool, Option("--keep", help="Open the one that is there, if this version made it.")] = False,
+    keep: Annotated[bool, Option("--keep", help="Open the existing one if this version made it.")] = False,
 ) -> int:
     """Make the demo build and open it."""
     from kyklon.base.places import demo_folder
@@ -26,7 +26,7 @@ def demo(
 
     known = {"lighthouse": lighthouse, "camper": camper, "school-fair": school_fair}
     if name not in known:
-        raise WrongUse(f"There is no demo {name!r}.", do=f"There are: {', '.join(known)}.")
+        raise WrongUse(f"Unknown demo: {name!r}.", do=f"There are: {', '.join(known)}.")
     made = known[name]
     place = folder or demo_folder(made.NAME)
     if keep:
@@ -39,9 +39,7 @@ def demo(
     return OK if no_window else _window(place)
 
 
-def new(
-    folder: Folder, name: Annotated[str, Option("--name", help="What the machine is called.")] = "My machine"
-) -> int:
+def new(folder: Folder, name: Annotated[str, Option("--name", help="Name of the machine.")] = "My machine") -> int:
     """Start a new build in an empty folder."""
     from kyklon.operations.plan.acts import start_build
 
@@ -105,7 +103,7 @@ def remedy(folder: Folder, code: Annotated[str, Argument(help="A finding's code.
 
     found = find(_findings(folder), code)
     if found.remedy is None:
-        raise WrongUse(f"{found.code} has no remedy that the program can apply.", do=found.why)
+        raise WrongUse(f"{found.code} has no remedy that Kyklon can apply.", do=found.why)
     apply_remedy(folder, found.remedy, found.title)
     keep_copies(folder)
     for change in found.remedy.changes:
@@ -149,7 +147,7 @@ def set_field(
     try:
         field = describe(Build, path)
     except KeyError as bad:
-        raise WrongUse(f"A build has no setting {path!r}.", do="`kyklon fields FOLDER` lists them.") from bad
+        raise WrongUse(f"Unknown setting: {path!r}.", do="`kyklon fields FOLDER` lists them.") from bad
     if field.kind == "other":
         raise WrongUse(f"{field.label} is not a single value.", do="Change it in the window.")
     try:

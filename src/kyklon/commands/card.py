@@ -15,7 +15,7 @@ from kyklon.commands.targets import card_job, written_card
 
 def prove(
     target: TargetName,
-    full: Annotated[bool, Option("--full", help="Every byte, not just a few dozen places.")] = False,
+    full: Annotated[bool, Option("--full", help="Test every byte, not just a few dozen blocks.")] = False,
     yes: Yes = False,
     lose: Lose = "",
     folder: InFolder = None,
@@ -52,7 +52,7 @@ def backup(
 
     job = card_job(target, folder)
     if not job.target.path.exists():
-        raise WrongUse(f"{target} is not there, or was never written.", do="Choose a written card.")
+        raise WrongUse(f"{target} is missing or was never written.", do="Choose a written card.")
     with watching() as watch:
         report, _event = backup_card(job, file, watch)
     data = {**asdict(report), "path": str(report.path)}
@@ -65,7 +65,7 @@ def backup(
 
 
 def compare_two(
-    first: Annotated[str, Argument(help="A stand-in's name, a drive, or an image file.")],
+    first: Annotated[str, Argument(help="A simulated drive's name, a drive, or an image file.")],
     second: Annotated[str, Argument(help="The other one.")],
     folder: InFolder = None,
     as_json: Json = False,
@@ -105,11 +105,11 @@ def prepare(
 
     job = card_job(target, folder, lose)
     name = job.target.facts.name
-    agree(job.verdict(Purpose.PREPARE), f"Make {name} a plain FAT card?", yes=yes)
+    agree(job.verdict(Purpose.PREPARE), f"Format {name} as FAT?", yes=yes)
     with watching() as watch:
         done, _event = prepare_card(job, label, watch)
     out(asdict(done), as_json, lambda: [
-        f"{name} is now the plain {done.kind} card “{done.label}”, {show_bytes(done.size)}, "
-        f"clusters of {done.cluster} bytes."
+        f"{name} formatted as {done.kind}, label “{done.label}”, {show_bytes(done.size)}, clusters of "
+        f"{done.cluster} bytes."
     ])  # fmt: skip
     return OK

@@ -71,7 +71,7 @@ def show(folder: Folder, system: SystemId = "", as_json: Json = False) -> int:
 
 def wire(
     folder: Folder,
-    add: Annotated[list[str] | None, Option("--add", help="An encoder more, by its short name; often.")] = None,
+    add: Annotated[list[str] | None, Option("--add", help="Add an encoder by its ID; repeatable.")] = None,
     school: Annotated[str, Option("--school", help="terminals, or printed: match what the encoder prints.")] = "",
     as_json: Json = False,
 ) -> int:
@@ -112,11 +112,13 @@ def wire(
     def lines() -> list[str]:
         rows = [f"{run.control:14} {run.printed:8} {run.colour:8} {run.length:5.0f} mm  crimps {run.tabs[0]:g} and "
                 f"{run.tabs[1]:g} mm" for run in made.runs]  # fmt: skip
-        rows.append(f"{sum(made.metres.values()):.1f} m of wire; crimps: "
+        rows.append(f"{sum(made.metres.values()):.1f} m of wire; quick-connects: "
                     + ", ".join(f"{count} of {width:g} mm" for width, count in made.crimps.items()))  # fmt: skip
         mixed = sum(made.mixed.values())
         if mixed:
-            rows.append(f"A ready harness of one width does not fit: {mixed} runs want another crimp at each end.")
+            rows.append(
+                f"A ready harness of one width does not fit: {mixed} runs want another quick-connect at each end."
+            )
         return rows
 
     out(data, as_json, lines)
@@ -125,11 +127,9 @@ def wire(
 
 def prove(
     folder: Folder,
-    faults: Annotated[int, Option("--faults", help="On a stand-in: put so many faults in first.")] = 0,
+    faults: Annotated[int, Option("--faults", help="On a simulated panel: add so many faults first.")] = 0,
     seed: Annotated[int, Option("--seed", help="Which faults.")] = 1,
-    plugged: Annotated[
-        bool, Option("--plugged", help="Listen to what is plugged in; press what is asked for.")
-    ] = False,
+    plugged: Annotated[bool, Option("--plugged", help="Use the connected devices; press what is asked for.")] = False,
     as_json: Json = False,
 ) -> int:
     """Prove every wire: press what is asked for, and hear what is wired wrongly."""
@@ -146,7 +146,7 @@ def prove(
     if not plan.switches:
         raise WrongUse("No switch is wired yet.", do=f"`kyklon controls wire {folder}` wires them.")
     if not 0 <= faults <= 3:
-        raise WrongUse("A stand-in takes 0 to 3 faults at once.")
+        raise WrongUse("A simulated panel takes 0 to 3 faults at once.")
     session = Session(Reasoner(plan))
     session = _ask(plan, session) if plugged else _press(folder, plan, session, faults, seed)
     with watching() as watch:
@@ -168,7 +168,7 @@ def prove(
             return [f"Every switch does what it should: {made.presses} presses."]
         if diagnosis.faults is None:
             odd = ", ".join(diagnosis.unexplained)
-            return [f"These answers fit no set of up to five faults. Press again: {odd}."]
+            return [f"No set of up to five faults explains these presses. Repeat: {odd}."]
         return [f"{row.title}. {row.cure}." for row in rows]
 
     out(data, as_json, lines)
@@ -205,14 +205,14 @@ def _ask(plan: Plan, session: Session) -> Session:
     if not source.roles:
         barred = inputs.barred()
         if barred:
-            raise KyklonError(f"{len(barred)} input devices may not be read, {barred[0]} among them.",
-                              do="Join the group 'input', and log in again.")  # fmt: skip
-        raise KyklonError("None of this build's encoders is plugged in.", do="Plug one in, and begin again.")
+            raise KyklonError(f"No permission to read {len(barred)} input devices, {barred[0]} included.",
+                              do="Add your user to the 'input' group, then log in again.")  # fmt: skip
+        raise KyklonError("No encoder from this build is connected.", do="Plug one in and start again.")
     listener = Listener()
     with watching() as watch:
         session = replace(session, rest=listener.active)
         while (act := session.current) is not None:
-            tell(f"{' and '.join(name_of(plan.rig, each) for each in act)}: press, and let go.")
+            tell(f"{' and '.join(name_of(plan.rig, each) for each in act)}: press and release.")
             listener, until = listener.asked(), time.monotonic() + _PATIENCE_S
             while not listener.ready(time.time()) and time.monotonic() < until:
                 watch.check()
@@ -232,10 +232,10 @@ def _ask(plan: Plan, session: Session) -> Session:
 def map_(
     folder: Folder,
     solve: Annotated[
-        bool, Option("--solve", help="Find the cheapest maps of all systems together, and keep them.")
+        bool, Option("--solve", help="Find the cheapest mapping for all systems together and save it.")
     ] = False,
     hold: Annotated[
-        list[str] | None, Option("--hold", help="SYSTEM:INPUT=PLACE, an input that stays on a button; often.")
+        list[str] | None, Option("--hold", help="SYSTEM:INPUT=BUTTON locks an input to a button; repeatable.")
     ] = None,
     as_json: Json = False,
 ) -> int:
@@ -256,7 +256,7 @@ def map_(
         settings = maps.taken(settings, told)
     if solve or hold:
         store.update(folder, lambda now: edited(now, "controls.maps", settings.maps))
-        Logbook(folder).add(40, "Systems mapped", f"{len(systems)} systems, {told.total:.1f} pitches")
+        Logbook(folder).add(40, "Systems mapped", f"{len(systems)} systems, {told.total:.1f} button spacings")
     data: dict[str, Any] = {
         "total": round(told.total, 4), "bound": round(told.bound, 4) if solve else None,
         "systems": {each.id: [{"input": pair.input.id, "place": pair.place, "cost": round(pair.cost, 4),
@@ -276,7 +276,7 @@ def map_(
             if solve
             else ""
         )
-        return [*rows, f"{told.total:.1f} pitches in all{gap}"]
+        return [*rows, f"{told.total:.1f} button spacings in all{gap}"]
 
     out(data, as_json, lines)
     return OK
@@ -292,7 +292,7 @@ def _held(
     input_id, equals, place = rest.partition("=")
     system = _system(build, parts, name)
     if not equals or input_id not in {each.id for each in system.inputs}:
-        raise WrongUse(f"{word!r} holds nothing.", do=f"Write it as {system.id}:{system.inputs[0].id}=b1.")
+        raise WrongUse(f"{word!r} has no lock to set.", do=f"Write it as {system.id}:{system.inputs[0].id}=b1.")
     free = maps.Board(rig.layout).free
     if place and place not in free:
         raise WrongUse(f"No seat has a button {place!r} for play.", do=f"There are {', '.join(free)}.")
@@ -327,7 +327,7 @@ def export(
 
 
 def matrix(
-    readings: Annotated[Path, Argument(help="A text: key, pin, pin on each line.", metavar="FILE")],
+    readings: Annotated[Path, Argument(help="Text file: key, pin, pin on each line.", metavar="FILE")],
     as_json: Json = False,
 ) -> int:
     """Find the rows and columns of a ribbon from which pins meet at each key."""
@@ -345,7 +345,7 @@ def matrix(
             for key, (row, column) in found.keys.items()
             if key not in found.doubtful
         ]
-        rows += [f"{key:12} read again: {why}" for key, why in found.doubtful.items()]
+        rows += [f"{key:12} to read again: {why}" for key, why in found.doubtful.items()]
         return rows
 
     out(data, as_json, lines)
@@ -354,7 +354,7 @@ def matrix(
 
 def ghosts(
     folder: Folder,
-    keys: Annotated[str, Option("--keys", help="Keys that are held together, with commas; else the build's.")] = "",
+    keys: Annotated[str, Option("--keys", help="Keys held together, comma-separated; the build's by default.")] = "",
     as_json: Json = False,
 ) -> int:
     """Name every three keys and more that read as a further one, and the diodes that cure it."""
@@ -381,7 +381,7 @@ def ghosts(
 
     def told() -> list[str]:
         rows = [f"{' + '.join(each.held)} read as {each.seen} too: diode at {each.cure}" for each in found]
-        return rows or ["None of them read as another key."]
+        return rows or ["None of them ghosts."]
 
     out(data, as_json, told)
     return STOPS if found else OK
@@ -402,7 +402,7 @@ def keys(
     if own is None:
         raise WrongUse("The build has no old keyboard.", do="Choose one in the window, under Controls, Keyboard.")
     if school not in ("", "position", "symbol"):
-        raise WrongUse(f"There is no school {school!r}.", do="It is position, or symbol.")
+        raise WrongUse(f"Unknown method: {school!r}.", do="It is position, or symbol.")
     target = target_of(build, parts) or own
     pairs = keymaps.pairs_of(own, target, school or build.controls.keyboard.school)
     rows = [
@@ -420,7 +420,7 @@ def keys(
 def pins(
     folder: Folder,
     add: Annotated[
-        list[str] | None, Option("--add", help="What is to sit on the header, by its short name; often.")
+        list[str] | None, Option("--add", help="Hardware to connect to the header, by its ID; repeatable.")
     ] = None,
     write: Annotated[bool, Option("--write", help="Put the lines into the build's boot settings.")] = False,
     as_json: Json = False,
@@ -456,7 +456,7 @@ def pins(
 
     def lines() -> list[str]:
         if conflict is not None:
-            return [f"{' and '.join(conflict.wishes)} cannot be had together: {conflict.reason}."]
+            return [f"{' and '.join(conflict.wishes)} cannot be used together: {conflict.reason}."]
         rows = [
             f"pin {pin:2}  {owner}: {line}"
             for (owner, line), pin in sorted(told.pins.items(), key=lambda each: each[1])

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from kyklon.operations.card.drives.interlock import Request, Verdict
     from kyklon.operations.card.drives.writer import WriteReport
 
-Sha256 = Annotated[str | None, Option("--sha256", help="The checksum that the image's maker states.")]
+Sha256 = Annotated[str | None, Option("--sha256", help="Checksum published with the image.")]
 
 
 def drives(
@@ -38,7 +38,7 @@ def drives(
         for row in rows:
             verdict = "refused: " + " ".join(row["refusals"]) if row["refusals"] else row["loss"] or "free to write"
             told.append(f"{row['name']:14} {show_bytes(row['size']):>9}  {row['bus']:5} {verdict}")
-        return told or ["No drive is plugged in."]
+        return told or ["No drive connected."]
 
     out({"drives": rows}, as_json, lines)
     return OK
@@ -142,7 +142,7 @@ def write(
     name = request.target.facts.name
     out(data, as_json, lambda: [
         f"{show_bytes(report.size)} written to {name} and read back in {show_duration(report.seconds)}.",
-        f"SHA-256 {report.sha256}" if report.sha256 else "No SHA-256: the target was faster. --json waits for it.",
+        f"SHA-256 {report.sha256}" if report.sha256 else "No SHA-256 yet: the target was faster. --json waits for it.",
     ])  # fmt: skip
     return OK
 

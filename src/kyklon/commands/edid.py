@@ -33,7 +33,7 @@ def read(file: Path, as_json: Json = False) -> int:
         text = [f"{data.name} ({data.vendor} {data.product:04x}), {data.year}, {size}"]
         if data.ranges:
             (low, high), (slow, fast) = data.ranges.line_khz, data.ranges.field_hz
-            text.append(f"takes {low}-{high} kHz, {slow}-{fast} Hz")
+            text.append(f"accepts {low}-{high} kHz, {slow}-{fast} Hz")
         return text + [modeline(each, f"{each.size[0]}x{each.size[1]}") for each in timings_of(data)]
 
     out(told, as_json, lines)
@@ -41,8 +41,8 @@ def read(file: Path, as_json: Json = False) -> int:
 
 
 def write(
-    timing: Annotated[list[str], Option("--timing", help="As 'cvt 640 480 60'; the first is preferred.")],
-    out_file: Annotated[Path, Option("--out", help="The file to make.")],
+    timing: Annotated[list[str], Option("--timing", help="E.g. 'cvt 640 480 60'; the first is preferred.")],
+    out_file: Annotated[Path, Option("--out", help="File to write.")],
     name: Annotated[str, Option("--name", help="The display's name, up to 13 letters.")] = "Kyklon",
     width_mm: int = 400,
     height_mm: int = 300,
@@ -66,7 +66,7 @@ def write(
 
 def check(
     file: Path,
-    repair: Annotated[Path | None, Option("--repair", help="Write the data put right into this file.")] = None,
+    repair: Annotated[Path | None, Option("--repair", help="Write the repaired EDID into this file.")] = None,
     as_json: Json = False,
 ) -> int:
     """Say what is wrong with identification data, and put it right."""
@@ -85,17 +85,17 @@ def check(
     if repair is not None and not whole:
         durable.keep(repair, found.data)
     told = {"troubles": list(found.done), "beyond_repair": whole}
-    out(told, as_json, lambda: [*found.done, whole] if found.done or whole else ["Nothing is wrong with it."])
+    out(told, as_json, lambda: [*found.done, whole] if found.done or whole else ["No errors found."])
     return STOPS if found.done or whole else OK
 
 
 def edit(
     file: Path,
-    out_file: Annotated[Path, Option("--out", help="The file to make.")],
-    add: Annotated[list[str] | None, Option("--add", help="A timing more, as 'cta 8'; often.")] = None,
-    drop: Annotated[list[int] | None, Option("--drop", help="A timing less, by its number from 1 on; often.")] = None,
-    name: Annotated[str, Option("--name", help="Another name, up to 13 letters.")] = "",
-    link: Annotated[str, Option("--link", help="hdmi or dvi: what is announced, and with it the sound.")] = "",
+    out_file: Annotated[Path, Option("--out", help="File to write.")],
+    add: Annotated[list[str] | None, Option("--add", help="Timing to add, e.g. 'cta 8'; repeatable.")] = None,
+    drop: Annotated[list[int] | None, Option("--drop", help="Timing to remove, counted from 1; repeatable.")] = None,
+    name: Annotated[str, Option("--name", help="New name, up to 13 letters.")] = "",
+    link: Annotated[str, Option("--link", help="hdmi or dvi: announced by the EDID; hdmi carries sound.")] = "",
 ) -> int:
     """Change identification data: its timings, its name, HDMI or DVI."""
     from dataclasses import replace
@@ -110,7 +110,7 @@ def edit(
     own = timings_of(data)
     gone = set(drop or ())
     if any(not 1 <= number <= len(own) for number in gone):
-        raise WrongUse(f"It has {len(own)} timings.", do="Number them from 1 on, as `kyklon edid read` lists them.")
+        raise WrongUse(f"It has {len(own)} timings.", do="Count from 1, as `kyklon edid read` lists them.")
     if link not in ("", "hdmi", "dvi"):
         raise WrongUse(f"{link!r} is no link.", do="Write hdmi or dvi.")
     kept = [each for number, each in enumerate(own, 1) if number not in gone]

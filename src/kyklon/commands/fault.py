@@ -6,6 +6,7 @@ from difflib import get_close_matches
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import show_minutes
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, Folder, Json, open_folder, out
 from kyklon.commands.targets import written_card
@@ -15,9 +16,9 @@ if TYPE_CHECKING:
     from kyklon.faults.drills import State
     from kyklon.faults.finder import Likely, Next
 
-Saw = Annotated[list[str] | None, Option("--saw", help="Something that is so; again, or with commas, for more.")]
-Not = Annotated[list[str] | None, Option("--not", help="Something that is not so.")]
-Tried = Annotated[list[str] | None, Option("--tried", help="A cause that was put right without help.")]
+Saw = Annotated[list[str] | None, Option("--saw", help="Symptom you see; repeatable, or comma-separated.")]
+Not = Annotated[list[str] | None, Option("--not", help="Symptom you do not see.")]
+Tried = Annotated[list[str] | None, Option("--tried", help="A cause you fixed, with the fault still there.")]
 
 
 def fault(
@@ -25,13 +26,13 @@ def fault(
     saw: Saw = None,
     not_: Not = None,
     tried: Tried = None,
-    card: Annotated[str, Option("--card", help="A card to foretell from, too.")] = "",
-    codes: Annotated[bool, Option("--codes", help="List what can be seen, with its code.")] = False,
+    card: Annotated[str, Option("--card", help="Card to predict from as well.")] = "",
+    codes: Annotated[bool, Option("--codes", help="List all symptoms with their codes.")] = False,
     as_json: Json = False,
 ) -> int:
     """Say why a machine fails, and what to check next.
 
-    Without --saw and --not: what the build's own case says. --codes lists what can be seen.
+    Without --saw and --not: what the build's own case says. --codes lists all symptoms.
     """
     from kyklon.faults.acts import case_of
     from kyklon.faults.finder import excluding, likely, steps
@@ -56,7 +57,7 @@ def fault(
         return _listed(case.setting.observations, as_json)
     _known(case, (*yes, *no), gone)
     if both := set(yes) & set(no):
-        raise WrongUse(f"{min(both)} cannot be so and not so.", do="Give it to --saw or to --not.")
+        raise WrongUse(f"{min(both)} cannot be both true and false.", do="Give it to --saw or to --not.")
     belief = case.belief()
     ranked, ways = likely(case, belief), steps(case, belief)[:5]
     told = [excluding(pair) for pair in case.excluded]
@@ -77,12 +78,12 @@ def _known(case: Any, seen: tuple[str, ...], causes: tuple[str, ...]) -> None:
     for each in seen:
         if each not in observations:
             raise WrongUse(
-                f"Nothing is called {each!r} here.{_near(each, observations)}", do="--codes lists what can be seen."
+                f"Unknown symptom or check: {each!r}.{_near(each, observations)}", do="--codes lists all symptoms."
             )
     names = [each.id for each in case.setting.causes]
     for each in causes:
         if each not in names:
-            raise WrongUse(f"No cause is called {each!r} here.{_near(each, names)}")
+            raise WrongUse(f"Unknown cause: {each!r}.{_near(each, names)}")
 
 
 def _near(word: str, known: list[str]) -> str:
@@ -122,7 +123,7 @@ def _lines(ranked: tuple[Likely, ...], ways: tuple[Next, ...], error: float) -> 
     told.append("Next:")
     for step in ways:
         own = step.observation.ask if step.observation else f"Try: {step.cause.try_}" if step.cause else ""
-        told.append(f"  {step.minutes:4.1f} min  {own}  ({step.id})")
+        told.append(f"  {show_minutes(step.minutes):>6}  {own}  ({step.id})")
         if step.observation and step.observation.how:
             told.append(f"            {step.observation.how}")
         caution = (step.observation or step.cause).caution  # type: ignore[union-attr]
@@ -172,7 +173,7 @@ def drill_start(
 
 def drill_answer(
     folder: Folder,
-    what: Annotated[str, Argument(help="A check to make, or a cause to put right.", metavar="CODE")],
+    what: Annotated[str, Argument(help="Check to make, or cause to fix.", metavar="CODE")],
     as_json: Json = False,
 ) -> int:
     """Check something in the drill, or name its cause.
@@ -185,7 +186,7 @@ def drill_answer(
     path = drills.file()
     kept = drills.read(path)
     if kept.open is None:
-        raise WrongUse("No drill is open.", do="`kyklon drill start FOLDER LEVEL` begins one.")
+        raise WrongUse("No exercise is open.", do="`kyklon drill start FOLDER LEVEL` starts one.")
     state = drills.state_of(kept.open, build, folder, parts)
     if state.setting.index_of(what) is not None:
         state = drills.checked(state, what)
@@ -193,7 +194,7 @@ def drill_answer(
         state = drills.tried(state, what)
     else:
         names = [each.id for each in (*state.setting.observations, *state.setting.causes)]
-        raise WrongUse(f"Nothing is called {what!r} here.{_near(what, names)}")
+        raise WrongUse(f"Unknown symptom or check: {what!r}.{_near(what, names)}")
     if state.solved:
         drills.ended(path, state)
     else:
@@ -220,17 +221,17 @@ def _told(state: State, as_json: bool) -> int:
     def lines() -> list[str]:
         told = [
             f"Level {state.drill.level}: {state.drill.name}. “{state.drill.told}”",
-            f"{state.minutes:.1f} minutes spent.",
+            f"{show_minutes(state.minutes)} spent.",
         ]
         told += [f"  {name}" for name in seen]
         told += [f"  {names[what]}: {'yes' if dict(state.case.answers)[what] else 'no'}" for what in checks]
         if state.solved:
-            return [*told, f"Found. The best possible is {state.best:.1f} minutes: {state.score} %."]
-        told += [f"Put right: {', '.join(state.found)}; it still fails."] if state.found else []
+            return [*told, f"Found. The best possible is {show_minutes(state.best)}: {state.score} %."]
+        told += [f"Fixed: {', '.join(state.found)}; it still fails."] if state.found else []
         told.append("You can:")
         for step in ways:
-            own = step.observation.ask if step.observation else f"Put right: {step.cause.name}" if step.cause else ""
-            told.append(f"  {step.minutes + step.risk:5.1f} min  {step.id:22} {own}")
+            own = step.observation.ask if step.observation else f"Fixed: {step.cause.name}" if step.cause else ""
+            told.append(f"  {show_minutes(step.minutes + step.risk):>6}  {step.id:22} {own}")
         return told
 
     out(data, as_json, lines)

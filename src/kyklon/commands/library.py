@@ -19,8 +19,12 @@ if TYPE_CHECKING:
     from kyklon.model.build import Build
     from kyklon.model.library import Game, Scan
 
-Said = Annotated[list[str] | None, Option("--say", help="A file and its title, as 'name.al8=Title'; kept; often.")]
-Nothing = Annotated[list[str] | None, Option("--none", help="A file that is none of the listed games; kept; often.")]
+Said = Annotated[
+    list[str] | None, Option("--say", help="File and its title, e.g. 'name.al8=Title'; saved; repeatable.")
+]
+Nothing = Annotated[
+    list[str] | None, Option("--none", help="File that is none of the listed games; saved; repeatable.")
+]
 _SHOWN = 40  # lines of a long list that a terminal is given
 
 
@@ -74,9 +78,9 @@ def identify(
     list_: Annotated[Path | None, Option("--list", help="A list to add: checksums, CSV, XML or JSON.")] = None,
     system: Annotated[str, Option("--system", help="The system that the list is for.")] = "",
     name: Annotated[
-        list[str] | None, Option("--name", help="What the list calls something, as title=caption or crc=sum; often.")
+        list[str] | None, Option("--name", help="Field name in the list, e.g. title=caption or crc=sum; repeatable.")
     ] = None,
-    try_: Annotated[bool, Option("--try", help="Only show what the list's first games are read as.")] = False,
+    try_: Annotated[bool, Option("--try", help="Only show how the list's first games are read.")] = False,
     as_json: Json = False,
 ) -> int:
     """Say which games the lists know by checksum; a list can be added."""
@@ -97,7 +101,7 @@ def identify(
             ])  # fmt: skip
             return OK
         if not rows:
-            raise WrongUse(f"{list_} names no game that way.", do="Try --try and --name.")
+            raise WrongUse(f"No games found in {list_} with these field names.", do="Try --try and --name.")
         build = store.update(folder, lambda kept: _with_list(kept, list_.resolve(), system, scheme))
     found = _look(folder, build, parts)
     return _say_named(found, as_json)
@@ -108,7 +112,7 @@ def _with_list(build: Build, path: Path, system: str, scheme: Any) -> Build:
     from kyklon.operations.library.naming import with_list
 
     if system not in build.systems:
-        raise WrongUse(f"The build has no system {system!r}.", do=f"Say --system, one of: {', '.join(build.systems)}.")
+        raise WrongUse(f"The build has no system {system!r}.", do=f"Add --system, one of: {', '.join(build.systems)}.")
     return edited(build, "library", with_list(build.library, str(path), system, scheme))
 
 
@@ -118,7 +122,7 @@ def _say_named(found: Scan, as_json: bool) -> int:
         how = "" if game.naming is None else "doubtful" if game.doubtful else game.naming.how
         counts[how] = counts.get(how, 0) + 1
     words = {"list": "known by checksum", "title": "known by title", "yours": "named by you",
-             "doubtful": "wait for a look", "": "known to no list"}  # fmt: skip
+             "doubtful": "to review", "": "in no list"}  # fmt: skip
     out({"counts": counts, "threshold": found.threshold, "errors": found.list_errors,
          "games": [_game_data(game) for game in found.games]}, as_json,
         lambda: [*(f"{counts[key]:6} {told}" for key, told in words.items() if key in counts),
@@ -148,7 +152,7 @@ def match_(folder: Folder, say: Said = None, none: Nothing = None, as_json: Json
         by_name = {name: game for game in found.games for name in (game.key, PurePosixPath(game.key).name)}
         missing = next((name for name, _title in told if name not in by_name), "")
         if missing:
-            raise WrongUse(f"The library has no game {missing!r}.", do="Name its file as `kyklon scan` does.")
+            raise WrongUse(f"The library has no game {missing!r}.", do="Name its file as `kyklon scan` lists it.")
         Answers(folder).put(*(answered(by_name[name], title) for name, title in told))
         found = _look(folder, build, parts)
     rows = [
@@ -161,7 +165,7 @@ def match_(folder: Folder, say: Said = None, none: Nothing = None, as_json: Json
     def lines() -> list[str]:
         shown = [f"{row['confidence']:.3f} {row['file']}: {row['proposed']}?" for row in rows[:_SHOWN]]
         rest = [f"and {len(rows) - _SHOWN} more"] if len(rows) > _SHOWN else []
-        return [*shown, *rest, f"{len(rows)} titles wait for a look; accepted from {found.threshold:.3f} on."]
+        return [*shown, *rest, f"{len(rows)} titles to review; accepted at {found.threshold:.3f} or more."]
 
     out({"waiting": rows, "threshold": found.threshold}, as_json, lines)
     return OK
@@ -169,10 +173,10 @@ def match_(folder: Folder, say: Said = None, none: Nothing = None, as_json: Json
 
 def choose(
     folder: Folder,
-    room: Annotated[str, Option("--room", help="Room for games, as 28GB; 0 for all of them.")] = "",
-    must: Annotated[list[str] | None, Option("--must", help="A game's file that goes along; kept; often.")] = None,
-    never: Annotated[list[str] | None, Option("--never", help="A game's file that stays away; kept; often.")] = None,
-    favourite: Annotated[list[str] | None, Option("--favourite", help="A game's file; kept; often.")] = None,
+    room: Annotated[str, Option("--room", help="Space for games, e.g. 28GB; 0 for no limit.")] = "",
+    must: Annotated[list[str] | None, Option("--must", help="Game file to always include; saved; repeatable.")] = None,
+    never: Annotated[list[str] | None, Option("--never", help="Game file to never include; saved; repeatable.")] = None,
+    favourite: Annotated[list[str] | None, Option("--favourite", help="Game file; saved; repeatable.")] = None,
     as_json: Json = False,
 ) -> int:
     """Choose the games that fit, the dearest first."""
@@ -189,11 +193,13 @@ def choose(
 
     def lines() -> list[str]:
         if told is None:
-            return [f"All {len(found.ready)} games may go along; {len(left)} are left out by you."]
-        said = [f"{len(told.kept)} games fit, {len(told.left)} do not: {show_bytes(told.used)} of "
-                f"{show_bytes(told.room)}; at most {told.gap:.2%} from the best choice there is."]  # fmt: skip
+            return [f"All {len(found.ready)} games are included; you left {len(left)} out."]
+        said = [
+            f"{len(told.kept)} games fit, {len(told.left)} do not: {show_bytes(told.used)} of "
+            f"{show_bytes(told.room)}; at most {told.gap:.2%} short of the optimum."
+        ]
         if more is not None:
-            said.append(f"A card of {more[0] // 10**9} GB would hold {len(more[1].kept) - len(told.kept)} more.")
+            said.append(f"A {more[0] // 10**9} GB card would hold {len(more[1].kept) - len(told.kept)} more.")
         return [*found.list_errors, *said]
 
     out({"kept": sorted(told.kept) if told else [game.key for game in found.ready],
@@ -215,18 +221,18 @@ def _marked(build: Build, room: str, marks: dict[str, list[str]]) -> Build:
         try:
             update["room_bytes"] = round(measure(room, "B"))
         except ValueError as bad:
-            raise WrongUse(f"{room!r} is no size: {bad}.", do="Write it as 28GB.") from bad
+            raise WrongUse(f"{room!r} is not a size: {bad}.", do="Write it as e.g. 28GB.") from bad
     return edited(build, "library", {**library.model_dump(), **update})
 
 
 def transfer(
     folder: Folder,
-    to: Annotated[Path | None, Option("--to", help="The folder of a stick, a share or a card.")] = None,
-    host: Annotated[str, Option("--host", help="A machine by secure copy, as player@games.local:22.")] = "",
-    accept: Annotated[bool, Option("--accept-key", help="Keep the key that the machine shows now.")] = False,
-    undo: Annotated[bool, Option("--undo", help="Take the last transfer back.")] = False,
-    hide: Annotated[str, Option("--hide", help="Set a system aside on the machine.")] = "",
-    show: Annotated[str, Option("--show", help="Put a system back that was set aside.")] = "",
+    to: Annotated[Path | None, Option("--to", help="Folder of a stick, a share or a card.")] = None,
+    host: Annotated[str, Option("--host", help="Machine by secure copy, e.g. player@games.local:22.")] = "",
+    accept: Annotated[bool, Option("--accept-key", help="Accept the host key that the machine shows now.")] = False,
+    undo: Annotated[bool, Option("--undo", help="Undo the last transfer.")] = False,
+    hide: Annotated[str, Option("--hide", help="Hide a system on the machine.")] = "",
+    show: Annotated[str, Option("--show", help="Show a hidden system again.")] = "",
     as_json: Json = False,
 ) -> int:  # fmt: skip
     """Copy the games that are ready, and read them back.
@@ -242,7 +248,7 @@ def transfer(
         if undo:
             done = acts.take_back(folder, destination, watch)
             out(asdict(done), as_json, lambda: [
-                f"{done.removed} files removed, {done.restored} put back, {len(done.left)} left: changed since."
+                f"{done.removed} files removed, {done.restored} restored, {len(done.left)} kept: changed since."
             ])  # fmt: skip
             return OK
         if hide or show:
@@ -313,7 +319,7 @@ class UnknownHostTold(KyklonError):
 
 def lists(
     folder: Folder,
-    use: Annotated[list[str] | None, Option("--use", help="A list's template; kept; often.")] = None,
+    use: Annotated[list[str] | None, Option("--use", help="List template; saved; repeatable.")] = None,
     out_: Annotated[Path | None, Option("--out", help="Write the lists into a folder instead.")] = None,
     page: Annotated[Path | None, Option("--page", help="Write a contents page: .svg or .txt.")] = None,
     as_json: Json = False,

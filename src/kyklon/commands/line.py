@@ -39,7 +39,7 @@ class Option:
 class _Parser(ArgumentParser):
     def error(self, message: str) -> NoReturn:
         """Override: said and counted like every other wrong use."""
-        raise WrongUse(f"{self.prog}: {message}.", do=f"`{self.prog} --help` tells more.")
+        raise WrongUse(f"{self.prog}: {message}.", do=f"See `{self.prog} --help`.")
 
 
 def read(act: Command, prog: str, words: Sequence[str]) -> dict[str, Any]:

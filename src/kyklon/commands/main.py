@@ -1,4 +1,4 @@
-"""The entry point: which command a line means. Exit codes: 0 fine, 1 findings that stop, 2 wrong use, 3 failed.
+"""The entry point: which command a line means. Exit codes: 0 OK, 1 stops found, 2 wrong usage, 3 failed.
 
 The list is data, so that help needs no command's own imports; a command's module is imported when it is called.
 """
@@ -34,67 +34,67 @@ COMMANDS = (
     Command("open", ("build", "open_build"), "Open a build in the window."),
     Command("check", ("build", "check"), "List all findings of a build."),
     Command("remedy", ("build", "remedy"), "Apply the remedy of a finding to the build."),
-    Command("fields", ("build", "fields"), "List what can be set in a build, with its value now."),
+    Command("fields", ("build", "fields"), "List all settings of a build with their values."),
     Command("set", ("build", "set_field"), "Change one setting of a build."),
-    Command("way", ("build", "way"), "Say which steps lead to the first game, and how long they take."),
+    Command("way", ("build", "way"), "List the steps to the first game and how long they take."),
     Command("issue", ("build", "issue"), "Write every issued file of a build into a folder."),
-    Command("source inspect", ("source", "inspect"), "Say what an image file is, without unpacking it to disk."),
+    Command("source inspect", ("source", "inspect"), "Describe an image file without unpacking it to disk."),
     Command("source shelf", ("source", "shelf"), "List the images on the source shelf."),
-    Command("source keep", ("source", "keep"), "Put an image on the source shelf."),
-    Command("source forget", ("source", "forget"), "Take an image off the source shelf; the file stays."),
-    Command("drives", ("drives", "drives"), "List the drives, and what the interlock says of each."),
+    Command("source keep", ("source", "keep"), "Add an image to the source shelf."),
+    Command("source forget", ("source", "forget"), "Remove an image from the source shelf; the file stays."),
+    Command("drives", ("drives", "drives"), "List the drives and what the interlock says about each."),
     Command("interlock", ("drives", "interlock"), "Ask the interlock about writing an image to a drive."),
     Command("write", ("drives", "write"), "Write an image to a drive, read it back and compare."),
     Command("restore", ("drives", "restore"), "Write a backup to a card, read it back and compare."),
-    Command("prove", ("card", "prove"), "Check that a card is as large as it says and holds what was written to it."),
+    Command("prove", ("card", "prove"), "Check that a card has its stated capacity and keeps what is written to it."),
     Command("backup", ("card", "backup"), "Save a card as a compressed image; unused blocks are left out."),
     Command("compare", ("card", "compare_two"), "Compare two cards or images."),
-    Command("prepare", ("card", "prepare"), "Make a plain FAT card with nothing old on it."),
-    Command("size", ("size", "size"), "Say which card to buy."),
-    Command("baremetal plan", ("baremetal", "plan"), "Say what a card made from an unpacked set will hold."),
+    Command("prepare", ("card", "prepare"), "Format a card as FAT and clear everything old on it."),
+    Command("size", ("size", "size"), "Show which card to buy."),
+    Command("baremetal plan", ("baremetal", "plan"), "List what a card made from an unpacked set will hold."),
     Command("baremetal write", ("baremetal", "write"), "Make a plain FAT card from an unpacked set."),
     Command("multiboot check", ("multiboot", "check"), "Check bundles against their manifests and a target."),
     Command("multiboot lay-out", ("multiboot", "lay_out"), "Copy checked bundles to a stick, and read them back."),
     Command("boot read", ("boot", "read"), "Read the boot files on a card, line by line."),
     Command("boot issue", ("boot", "issue"), "Write the build's boot files into a folder."),
     Command("boot diff", ("boot", "diff"), "Show how the build's boot files differ from those on a card."),
-    Command("apply", ("boot", "apply"), "Put the build's boot files on a card."),
+    Command("apply", ("boot", "apply"), "Copy the build's boot files to a card."),
     Command("bringup", ("poweron", "bringup"), "Predict the first power-on from the bytes on a card."),
-    Command("bringup diff", ("poweron", "diff"), "Lay the bring-ups of two cards side by side."),
-    Command("bringup log", ("poweron", "log"), "Lay a real machine's boot log beside the forecast."),
-    Command("rehearse", ("poweron", "rehearse"), "Start a card on the desk, without a board."),
-    Command("fault", ("fault", "fault"), "Say why a machine fails, and what to check next."),
-    Command("drill list", ("fault", "drill_list"), "List the drills, and what was reached in them."),
-    Command("drill start", ("fault", "drill_start"), "Begin a drill: a machine that fails."),
-    Command("drill answer", ("fault", "drill_answer"), "Check something in the drill, or name its cause."),
+    Command("bringup diff", ("poweron", "diff"), "Compare the bring-ups of two cards."),
+    Command("bringup log", ("poweron", "log"), "Compare a real machine's boot log with the forecast."),
+    Command("rehearse", ("poweron", "rehearse"), "Boot a card on this computer, without a board."),
+    Command("fault", ("fault", "fault"), "Find out why a machine fails and what to check next."),
+    Command("drill list", ("fault", "drill_list"), "List the exercises and your results."),
+    Command("drill start", ("fault", "drill_start"), "Start an exercise: a machine that fails."),
+    Command("drill answer", ("fault", "drill_answer"), "Check something in the exercise, or name its cause."),
     Command("part list", ("part", "list_parts"), "List the parts of the shelf, shipped and your own."),
-    Command("part show", ("part", "show"), "Say what is known of a part, and where each fact comes from."),
-    Command("part learn", ("part", "learn"), "Learn a part from the thing itself; with --save it goes on the shelf."),
-    Command("part set", ("part", "change"), "Change one fact of a part of your own."),
-    Command("part copy", ("part", "copy"), "Copy a part as a start for one of your own."),
-    Command("part delete", ("part", "delete"), "Take a part of your own off the shelf; refused while a build uses it."),
-    Command("part export", ("part", "export"), "Write a part, with what it needs, into one file."),
+    Command("part show", ("part", "show"), "Show a part's facts and the source of each."),
+    Command("part learn", ("part", "learn"), "Learn a part from the part itself; --save adds it to the shelf."),
+    Command("part set", ("part", "change"), "Change one fact of your own part."),
+    Command("part copy", ("part", "copy"), "Copy a part as your own."),
+    Command("part delete", ("part", "delete"), "Remove your own part from the shelf; refused while a build uses it."),
+    Command("part export", ("part", "export"), "Export a part, with everything it needs, to one file."),
     Command(
         "part import",
         ("part", "import_"),
-        "Bring a part's file onto the shelf; a difference to what is there is shown.",
+        "Import a part file; differences from the shelf are shown.",
     ),
-    Command("part check", ("part", "check"), "Check a part's file, or every part of your own."),
-    Command(
-        "part trust", ("part", "trust"), "Show the text that a build brings from elsewhere; with --use it may be used."
-    ),
-    Command("scan", ("library", "scan"), "Say which games are ready, and why the rest are not."),
-    Command("identify", ("library", "identify"), "Say which games the lists know by checksum; a list can be added."),
+    Command("part check", ("part", "check"), "Check a part file, or all your own parts."),
+    Command("part trust", ("part", "trust"), "Show the templates a build brings along; --use allows them."),
+    Command("scan", ("library", "scan"), "List which games are ready, and why the rest are not."),
+    Command("identify", ("library", "identify"), "Identify games by checksum with lists; add lists here."),
     Command(
         "match",
         ("library", "match_"),
-        "List the titles that wait for a look, likeliest first; with --say or --none, answer.",
+        "List uncertain matches, likeliest first; answer with --say or --none.",
     ),
-    Command("choose", ("library", "choose"), "Choose the games that fit, the dearest first."),
+    Command("choose", ("library", "choose"), "Choose the games that fit, best value first."),
     Command("transfer", ("library", "transfer"), "Copy the games that are ready, and read them back."),
     Command("lists", ("library", "lists"), "Make the front end's lists, or a contents page to print."),
     Command(
-        "tuning show", ("tuning", "show"), "Show every setting with its layer, and whether each system holds its rate."
+        "tuning show",
+        ("tuning", "show"),
+        "Show every setting with its layer, and whether each system runs at full speed.",
     ),
     Command(
         "tuning issue", ("tuning", "issue"), "Write the settings files into a folder: a stick, a share, or any other."
@@ -107,57 +107,59 @@ COMMANDS = (
     Command(
         "tuning latency",
         ("tuning", "latency"),
-        "Add up the time from switch to glass, fit a film to it, and rank what makes it shorter.",
+        "Calculate input latency, check it against camera footage, and rank ways to reduce it.",
     ),
     Command("timing cvt", ("timing", "cvt_timing"), "Compute a timing by VESA CVT 1.2."),
     Command("timing gtf", ("timing", "gtf_timing"), "Compute a timing by VESA GTF 1.1."),
     Command("timing dmt", ("timing", "dmt_timing"), "Look up a timing of VESA DMT 1.13 by its id."),
     Command("timing cta", ("timing", "cta_timing"), "Look up a timing of CTA-861 by its video code."),
-    Command("controls show", ("controls", "show"), "Follow every switch to its terminal, its code and the game."),
-    Command("controls wire", ("controls", "wire"), "Wire every switch to a terminal, and say what to cut and crimp."),
+    Command("controls show", ("controls", "show"), "Trace every switch to its terminal, event code and game."),
+    Command(
+        "controls wire", ("controls", "wire"), "Wire every switch to a terminal and list the wires to cut and crimp."
+    ),
     Command(
         "controls prove",
         ("controls", "prove"),
-        "Prove every wire: press what is asked for, and hear what is wired wrongly.",
+        "Test every wire: press each control when asked; wiring faults are listed.",
     ),
-    Command("controls map", ("controls", "map_"), "Say which input lies on which button, and what that costs."),
+    Command("controls map", ("controls", "map_"), "Show the button mapping and its cost."),
     Command(
         "controls export",
         ("controls", "export"),
-        "Write the maps, rules, lists and drawings of the controls into a folder.",
+        "Export mappings, rules, lists and drawings of the controls to a folder.",
     ),
     Command(
         "keyboard matrix",
         ("controls", "matrix"),
-        "Find the rows and columns of a ribbon from which pins meet at each key.",
+        "Find the rows and columns of a keyboard ribbon from the pins each key connects.",
     ),
     Command(
         "keyboard ghosts",
         ("controls", "ghosts"),
-        "Name every three keys and more that read as a further one, and the diodes that cure it.",
+        "List key combinations that ghost, and the diodes that prevent it.",
     ),
-    Command("keyboard map", ("controls", "keys"), "Say which key of the old keyboard is which key of the machine."),
-    Command("pins", ("controls", "pins"), "Give every wire of the header its pin, or say why that cannot be."),
+    Command("keyboard map", ("controls", "keys"), "Map the old keyboard's keys to the machine's keys."),
+    Command("pins", ("controls", "pins"), "Assign header pins to all hardware, or show why it is impossible."),
     Command(
         "modes",
         ("picture", "modes"),
-        "Compare the ways of giving every system its picture, and find the smallest set of modes.",
+        "Compare mode strategies for all systems and find the smallest set of modes.",
     ),
     Command(
         "picture chain",
         ("picture", "chain"),
-        "Follow the picture from the board's socket to the glass, and say what does not go together.",
+        "Trace the signal from the board's socket to the screen and list mismatches.",
     ),
     Command(
         "picture signals",
         ("picture", "signals"),
-        "List what the display is sent, from the switch to the game and back.",
+        "List the signals sent to the display, from power-on to game and back.",
     ),
-    Command("testcard", ("picture", "draw_card"), "Draw the test card at a mode's own size."),
-    Command("edid read", ("edid", "read"), "Say what a display tells of itself."),
-    Command("edid write", ("edid", "write"), "Make identification data for a display that has none."),
-    Command("edid check", ("edid", "check"), "Say what is wrong with identification data, and put it right."),
-    Command("edid edit", ("edid", "edit"), "Change identification data: its timings, its name, HDMI or DVI."),
+    Command("testcard", ("picture", "draw_card"), "Draw the test pattern at a mode's own size."),
+    Command("edid read", ("edid", "read"), "Show what a display's EDID contains."),
+    Command("edid write", ("edid", "write"), "Make an EDID for a display that has none."),
+    Command("edid check", ("edid", "check"), "Check an EDID for errors and repair it."),
+    Command("edid edit", ("edid", "edit"), "Change an EDID: its timings, its name, HDMI or DVI."),
 )
 
 
@@ -238,7 +240,7 @@ def _run(words: list[str]) -> int:
     if any(each.name.startswith(f"{words[0]} ") for each in COMMANDS) and "--json" not in words:
         print(_help(words[0]))
         return OK if words[1:] in (["--help"], ["-h"]) else WRONG
-    told = f"There is no command {' '.join(words[:2])!r}. `kyklon --help` lists them."
+    told = f"Unknown command: {' '.join(words[:2])!r}. `kyklon --help` lists all commands."
     return _ended(told, WRONG, as_json="--json" in words)
 
 
@@ -247,8 +249,8 @@ def _help(noun: str) -> str:
     rows = [each for each in COMMANDS if not noun or each.name.startswith(f"{noun} ")]
     lines = ["Usage: kyklon COMMAND [OPTIONS] ...", ""]
     lines += [f"  {each.name:18} {each.what}" for each in rows]
-    lines += ["", "kyklon COMMAND --help says more. With --json a command prints one JSON document and nothing else."]
-    return "\n".join([*lines, "Exit codes: 0 fine, 1 findings that stop, 2 wrong use, 3 failed."])
+    lines += ["", "See kyklon COMMAND --help. With --json a command prints one JSON document and nothing else."]
+    return "\n".join([*lines, "Exit codes: 0 OK, 1 stops found, 2 wrong usage, 3 failed."])
 
 
 def _call(command: Command, words: list[str]) -> int:
@@ -305,7 +307,7 @@ def _report(bad: Exception, words: list[str]) -> str:
         "w", prefix="kyklon-fault-", suffix=".txt", delete=False, encoding="utf-8", errors="backslashreplace"
     ) as file:
         file.writelines(lines)
-    return f"This is a fault in Kyklon, not yours ({type(bad).__name__}). The report is in {file.name}."
+    return f"This is a bug in Kyklon, not your mistake ({type(bad).__name__}). The report is in {file.name}."
 
 
 def _tell(text: str) -> None:

@@ -10,14 +10,14 @@ from kyklon.base.quantities import show_bytes
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, BoardId, Dir, Json, catalogue, out, watching
 
-TargetBytes = Annotated[int, Option("--target-bytes", help="Size of the card that the systems go on.")]
+TargetBytes = Annotated[int, Option("--target-bytes", help="Size of the card for the systems.")]
 
 
 def check(
     folder: Dir,
     target_bytes: TargetBytes,
     board: BoardId = "",
-    fix: Annotated[bool, Option("--rename", help="Rename what has the wrong name first.")] = False,
+    fix: Annotated[bool, Option("--rename", help="First rename the files with a wrong name.")] = False,
     as_json: Json = False,
 ) -> int:
     """Check bundles against their manifests and a target.

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 KindName = Annotated[str, Argument(help="A kind of part: display, board, encoder, image, system, …", metavar="KIND")]
 PartId = Annotated[str, Argument(help="Its short name, as `kyklon part list` gives it.", metavar="ID")]
-_SIMULATED = Annotated[Path | None, Option("--folder", help="A build folder that brings stand-ins.")]
+_SIMULATED = Annotated[Path | None, Option("--folder", help="Build folder with simulated devices.")]
 
 
 def _kind(word: str) -> str:
@@ -27,7 +27,7 @@ def _kind(word: str) -> str:
     for kind in KIND_WORDS:
         if plain in (kind, one(kind).replace(" ", "_")):
             return kind
-    raise WrongUse(f"There is no kind of part {word!r}.", do=f"Kinds: {', '.join(one(kind) for kind in KIND_WORDS)}.")
+    raise WrongUse(f"Unknown kind of part: {word!r}.", do=f"Kinds: {', '.join(one(kind) for kind in KIND_WORDS)}.")
 
 
 def _store() -> Store:
@@ -89,16 +89,15 @@ def learn(
     source: Annotated[
         str, Argument(help="A file, a folder, '-' for a text on standard input, or a device.", metavar="FILE")
     ],
-    name: Annotated[str, Option("--name", help="What it is called.")] = "",
-    set_: Annotated[
-        list[str] | None, Option("--set", help="FIELD=VALUE, in the units people use; may be given often.")
-    ] = None,
-    agree: Annotated[bool, Option("--agree", help="Take what is suggested for the rest.")] = False,
-    save: Annotated[bool, Option("--save", help="Put it on the shelf.")] = False,
+    name: Annotated[str, Option("--name", help="Its name.")] = "",
+    set_: Annotated[list[str] | None, Option("--set", help="FIELD=VALUE, with a unit; repeatable.")] = None,
+    agree: Annotated[bool, Option("--agree", help="Accept the suggested values for the rest.")] = False,
+    save: Annotated[bool, Option("--save", help="Add it to the shelf.")] = False,
     folder: _SIMULATED = None,
-    tree: Annotated[str, Option("--tree", help="The device tree in an image that a board is learnt from.")] = "",
+    tree: Annotated[str, Option("--tree", help="Device tree in an image to learn a board from.")] = "",
     terminal: Annotated[
-        list[str] | None, Option("--terminal", help="An encoder's: 1U=ABS_Y-, or 2.2U=ABS_Y- for player 2; often.")
+        list[str] | None,
+        Option("--terminal", help="Encoder terminal: 1U=ABS_Y-, or 2.2U=ABS_Y- for player 2; repeatable."),
     ] = None,
     as_json: Json = False,
 ) -> int:
@@ -108,18 +107,18 @@ def learn(
         draft = _encoder(source, folder, terminal or [])
         if save and "terminals" not in draft.row:
             raise WrongUse(
-                "Its terminals are not known.", do="Close them in the window, or say them with --terminal 1U=ABS_Y-."
+                "Its terminals are not known.", do="Test them in the window, or give them with --terminal 1U=ABS_Y-."
             )
     else:
         draft = _from_tree(Path(source).absolute(), tree, parts) if tree else _from(what, source, parts)
     for each in set_ or ():
         field, found, value = each.partition("=")
         if not found:
-            raise WrongUse(f"{each!r} sets nothing.", do="Write it as --set peak_a=900mA.")
+            raise WrongUse(f"{each!r} sets nothing.", do="Write it as e.g. --set peak_a=900mA.")
         try:
             draft = draft.answered(field.strip(), value)
         except ValueError as bad:
-            raise WrongUse(f"{bad}.", do="Nothing was kept.") from bad
+            raise WrongUse(f"{bad}.", do="Nothing was saved.") from bad
     draft = draft.agreed() if agree else draft
     if save:
         part = draft.part(name)
@@ -168,8 +167,8 @@ def _encoder(source: str, folder: Path | None, terminals: list[str]) -> Draft:
     listed = inputs.list()
     facts = next((each for each in listed if source in (each.identity, each.name)), None)
     if facts is None:
-        names = ", ".join(each.identity for each in listed) or "none; the group 'input' may read them"
-        raise WrongUse(f"There is no input device {source!r}.", do=f"There are: {names}.")
+        names = ", ".join(each.identity for each in listed) or "none; add your user to the 'input' group"
+        raise WrongUse(f"Unknown input device: {source!r}.", do=f"There are: {names}.")
     try:
         return typed_terminals(from_facts(facts), terminals)
     except ValueError as bad:
@@ -205,7 +204,7 @@ def _draft_out(draft: Draft, name: str, as_json: bool) -> None:
     out(data, as_json, lines)
 
 
-def export(kind: KindName, part_id: PartId, file: Annotated[Path, Argument(help="The file to make.")]) -> int:
+def export(kind: KindName, part_id: PartId, file: Annotated[Path, Argument(help="File to write.")]) -> int:
     """Write a part, with what it needs, into one file."""
     from kyklon.parts import exchange
 
@@ -216,8 +215,8 @@ def export(kind: KindName, part_id: PartId, file: Annotated[Path, Argument(help=
 
 def import_(
     file: Annotated[Path, Argument(help="A part's file.")],
-    replace: Annotated[bool, Option("--replace", help="Take its version where the shelf has another.")] = False,
-    use: Annotated[bool, Option("--use", help="Templates and dialects in it were looked at, and may be used.")] = False,
+    replace: Annotated[bool, Option("--replace", help="Use its version where the shelf has a different one.")] = False,
+    use: Annotated[bool, Option("--use", help="You have reviewed its templates and dialects and allow them.")] = False,
     as_json: Json = False,
 ) -> int:
     """Bring a part's file onto the shelf; a difference to what is there is shown.
@@ -252,7 +251,7 @@ def import_(
             rows.append(
                 "Nothing was changed. "
                 + ("--replace takes the file's version. " if other and not replace else "")
-                + ("--use says that you have seen what it writes." if texts and not use else "")
+                + ("--use confirms that you have reviewed what it writes." if texts and not use else "")
             )
         return rows
 
@@ -295,7 +294,7 @@ def change(
     kind: KindName,
     part_id: PartId,
     field: Annotated[str, Argument(help="A fact, as `kyklon part show` names it.")],
-    value: Annotated[str, Argument(help="Its value, in the units people use.")],
+    value: Annotated[str, Argument(help="Its value, with a unit.")],
 ) -> int:
     """Change one fact of a part of your own."""
     from kyklon.parts.fields import FIELDS, field_of
@@ -305,7 +304,7 @@ def change(
     asked = field_of(of, field)
     if asked is None and field not in ("name", "note"):
         names = ", ".join(each.name for each in FIELDS.get(of, ()))
-        raise WrongUse(f"{field!r} is not a fact that can be typed.", do=f"These can: name, note, {names}.")
+        raise WrongUse(f"{field!r} cannot be typed.", do=f"These can: name, note, {names}.")
     try:
         parsed: Any = asked.parse(value) if asked else value
     except ValueError as bad:
@@ -315,7 +314,7 @@ def change(
     return OK
 
 
-def copy(kind: KindName, part_id: PartId, name: Annotated[str, Argument(help="What the new one is called.")]) -> int:
+def copy(kind: KindName, part_id: PartId, name: Annotated[str, Argument(help="Name of the copy.")]) -> int:
     """Copy a part as a start for one of your own."""
     from kyklon.parts.uses import copied
 
@@ -329,13 +328,13 @@ def delete(kind: KindName, part_id: PartId) -> int:
 
     of = _kind(kind)
     uses.delete(of, part_id, catalogue(), _store(), uses.uses())
-    print(f"{part_id} is off the shelf.")
+    print(f"{part_id} is removed from the shelf.")
     return OK
 
 
 def trust(
     folder: Folder,
-    use: Annotated[bool, Option("--use", help="It was looked at, and may be used.")] = False,
+    use: Annotated[bool, Option("--use", help="You have reviewed it and allow it.")] = False,
     as_json: Json = False,
 ) -> int:
     """Show the text that a build brings from elsewhere; with --use it may be used.
@@ -353,7 +352,7 @@ def trust(
 
     def lines() -> list[str]:
         rows = [line for each in told for line in (each["part"], *(f"    {row}" for row in each["text"].split("\n")))]
-        return rows or ["Nothing waits to be looked at."]
+        return rows or ["Nothing to review."]
 
     out({"waiting": told, "used": use}, as_json, lines)
     return STOPS if waiting and not use else OK

@@ -38,12 +38,15 @@ def _world(build: Build, folder: Path, parts: Catalogue, *, library: bool = Fals
 def modes(
     folder: Folder,
     school: Annotated[str, Option("--school", help="own, wide or scaled; all are shown without it.")] = "",
-    at_most: Annotated[int, Option("--at-most", help="The best set of no more than so many modes.")] = 0,
-    wish: Annotated[list[str] | None, Option("--wish", help="A system's weight, as birch-16=3; kept; often.")] = None,
-    game: Annotated[
-        list[str] | None, Option("--game", help="A game's own picture, as 'birch-16/Title=320x224@59.9'; kept; often.")
+    at_most: Annotated[int, Option("--at-most", help="Best set with at most this many modes.")] = 0,
+    wish: Annotated[
+        list[str] | None, Option("--wish", help="Weight of a system, e.g. birch-16=3; saved; repeatable.")
     ] = None,
-    take: Annotated[bool, Option("--take", help="Give the build the modes that are shown.")] = False,
+    game: Annotated[
+        list[str] | None,
+        Option("--game", help="Picture mode of a game, e.g. 'birch-16/Title=320x224@59.9'; saved; repeatable."),
+    ] = None,
+    take: Annotated[bool, Option("--take", help="Use the modes shown in the build.")] = False,
     as_json: Json = False,
 ) -> int:
     """Compare the ways of giving every system its picture, and find the smallest set of modes."""
@@ -61,9 +64,9 @@ def modes(
         raise WrongUse("The build has no display, or no board.", do="Choose them, then try again.")
     names = {"own": SCHOOLS[0], "wide": SCHOOLS[1], "scaled": SCHOOLS[2]}
     if school and school not in names:
-        raise WrongUse(f"There is no school {school!r}.", do=f"There are: {', '.join(names)}.")
+        raise WrongUse(f"Unknown method: {school!r}.", do=f"There are: {', '.join(names)}.")
     if take and not school and not at_most:
-        raise WrongUse("What is to be taken?", do="Add --school or --at-most.")
+        raise WrongUse("Which modes should be used?", do="Add --school or --at-most.")
     found = [each for each in plans(build, parts, world) if not school or each.school == names[school]]
     systems = known_systems(build, parts)
     askings = askings_of(build, systems, world.scan)
@@ -74,12 +77,14 @@ def modes(
         text = []
         for each in found:
             lost, cut, dark = each.lost_per_min, each.lost, each.border
-            text.append(f"{each.school}: {len(each.modes)} modes; {lost:.1f} frames a minute, {cut:.0%} cut off, "
-                        f"{dark:.0%} dark, {each.off_round:.0%} off round. {each.why}".rstrip())  # fmt: skip
+            text.append(
+                f"{each.school}: {len(each.modes)} modes; {lost:.1f} frames per minute, {cut:.0%} overscan, "
+                f"{dark:.0%} borders, {each.off_round:.0%} circle error. {each.why}".rstrip()
+            )
             text += [f"  {row.system.name:18} {in_words(row)}" for row in each.rows]
         for choice in choices.choices if choices else ():
             exact = "exact" if choice.gap < 1e-6 else f"within {choice.gap:.1%}"
-            text.append(f"a set of {len(choice.modes)}: {choice.cost:.1%} of the limits suffered, {exact}")
+            text.append(f"a set of {len(choice.modes)}: {choice.cost:.1%} of the limits used, {exact}")
         return text
 
     out(data, as_json, lines)
@@ -122,15 +127,15 @@ def _keep_wishes(folder: Path, wishes: list[str], games: list[str]) -> None:
         except ValueError:
             weights[system] = -1.0
         if not 0 < weights[system] <= 1000:
-            raise WrongUse(f"{each!r} is no weight.", do="Write it as birch-16=3.")
+            raise WrongUse(f"{each!r} is not a weight.", do="Write it as birch-16=3.")
     for each in games:
         match = re.fullmatch(r"([^/=]+/.+)=(\d{2,4})x(\d{2,4})@(\d{2,3}(?:\.\d{1,6})?)", each)
         if match is None:
-            raise WrongUse(f"{each!r} is no picture of a game.", do="Write it as 'birch-16/Title=320x224@59.9'.")
+            raise WrongUse(f"{each!r} is not a game's picture mode.", do="Write it as 'birch-16/Title=320x224@59.9'.")
         try:
             rasters.append(GameRaster(game=match[1], width=int(match[2]), height=int(match[3]), refresh=match[4]))
         except ValueError as bad:
-            raise WrongUse(f"{each!r} is no picture of a game: a refresh is from 1 to 1000 Hz.") from bad
+            raise WrongUse(f"{each!r} is not a game's picture mode: the refresh rate is 1 to 1000 Hz.") from bad
     known = store.load(folder).build.systems
     stray = [name for name in (*weights, *(each.game.partition("/")[0] for each in rasters)) if name not in known]
     if stray:
@@ -150,7 +155,7 @@ def _take(folder: Path, remedy: Remedy | None) -> None:
     from kyklon.record import folder as store
 
     if remedy is None:
-        raise WrongUse("No modes were found that could be taken.")
+        raise WrongUse("No usable modes found.")
     store.update(folder, lambda build: remedied(build, remedy))
     keep_copies(folder)
 
@@ -206,12 +211,10 @@ def signals(folder: Folder, as_json: Json = False) -> int:
 
 
 def draw_card(
-    out_file: Annotated[Path, Option("--out", help="The PNG file to make.")],
-    folder: Annotated[
-        Path | None, Option("--folder", help="A build; its menu's mode and its display are taken.")
-    ] = None,
+    out_file: Annotated[Path, Option("--out", help="PNG file to write.")],
+    folder: Annotated[Path | None, Option("--folder", help="Build whose menu mode and display are used.")] = None,
     system: Annotated[str, Option("--system", help="A system of the build, for its own mode.")] = "",
-    timing: Annotated[str, Option("--timing", help="Another mode, as 'cta 8'.")] = "",
+    timing: Annotated[str, Option("--timing", help="Another mode, e.g. 'cta 8'.")] = "",
     plate: Annotated[str, Option("--plate", help="measure, tones or lines.")] = "measure",
 ) -> int:
     """Draw the test card at a mode's own size."""
@@ -227,7 +230,7 @@ def draw_card(
     chosen: Timing = parse_timing(timing) if timing or mode is None else mode.timing
     known = next((each for each in cards.PLATES if each == plate), None)
     if known is None:
-        raise WrongUse(f"There is no plate {plate!r}.", do=f"There are: {', '.join(cards.PLATES)}.")
+        raise WrongUse(f"No test pattern {plate!r}.", do=f"There are: {', '.join(cards.PLATES)}.")
     data = cards.png(cards.card(chosen, _glass(build, parts), known))
     durable.keep(out_file, data)
     print(f"{out_file}: {chosen.size[0]} x {chosen.size[1]}, {len(data)} bytes")

@@ -35,7 +35,7 @@ def bringup(folder: Folder, card: CardName, as_json: Json = False) -> int:
 
 def diff(
     folder: Folder,
-    first: Annotated[str, Argument(help="A stand-in's name, a drive, or an image file.", metavar="A")],
+    first: Annotated[str, Argument(help="A simulated drive's name, a drive, or an image file.", metavar="A")],
     second: Annotated[str, Argument(help="The other one.", metavar="B")],
     as_json: Json = False,
 ) -> int:
@@ -74,8 +74,8 @@ def diff(
 
 def log(
     folder: Folder,
-    file: Annotated[Path, Argument(help="The log; - reads standard input.", metavar="FILE")],
-    card: Annotated[str, Option("--card", help="The card to foretell from; the build's own without it.")] = "",
+    file: Annotated[Path, Argument(help="Log file; - reads standard input.", metavar="FILE")],
+    card: Annotated[str, Option("--card", help="The card to predict from; the build's own without it.")] = "",
     as_json: Json = False,
 ) -> int:
     """Lay a real machine's boot log beside the forecast.
@@ -110,7 +110,7 @@ def log(
 def rehearse(
     folder: Folder,
     card: CardName,
-    way: Annotated[str, Option("--way", help="loader, kernel or root; what fits the card without it.")] = "",
+    way: Annotated[str, Option("--way", help="loader, kernel or root; chosen to suit the card by default.")] = "",
     seconds: Annotated[float, Option("--limit", help="Seconds that each part may take.")] = 60.0,
     as_json: Json = False,
 ) -> int:
@@ -123,7 +123,7 @@ def rehearse(
     from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_rehearsal, verdict
 
     if way and way not in WAYS:
-        raise WrongUse(f"There is no way {way!r}.", do=f"There are {', '.join(WAYS)}.")
+        raise WrongUse(f"Unknown kind of rehearsal: {way!r}.", do=f"There are {', '.join(WAYS)}.")
     if not 1 <= seconds <= 3600:
         raise WrongUse(f"A limit of {seconds:g} seconds is not possible.", do="Give 1 to 3600.")
     build, parts = open_folder(folder)
@@ -166,8 +166,8 @@ def _reading(reading: LogReading) -> dict[str, Any]:
 
 
 def _reading_lines(reading: LogReading) -> list[str]:
-    told = [f"{reading.starts} starts in the log; the last is read."] if reading.starts > 1 else []
-    told.append(f"Reached: {reading.reached or 'nothing that the log tells of'}.")
+    told = [f"{reading.starts} boots in the log; the last one is read."] if reading.starts > 1 else []
+    told.append(f"Reached: {reading.reached or 'nothing the log mentions'}.")
     if reading.stop:
         told.append(f"Stopped at {reading.stop.stage}: {reading.stop.text} (line {reading.stop.line.number})")
     return [*told, *(f"Also: {each.text} (line {each.line.number})" for each in reading.hurts)]
@@ -213,7 +213,7 @@ def _lines(result: BringUp) -> list[str]:
     told = [f"{event.at_s:7.1f} s  {event.stage:16} {event.text}  [{event.lamp}]" for event in result.events]
     told.append(f"Reached: {result.reached}. Screen: {result.screen.title}")
     told += [f"  {line}" for line in result.screen.lines]
-    told += [f"Later starts take about {result.again_s:.0f} s."] if result.again_s else []
+    told += [f"Later boots take about {result.again_s:.0f} s."] if result.again_s else []
     told += [f"Assumed: {words}" for words in result.assumed]
     for number, each in enumerate(result.failures):
         word = "Fails" if number == 0 else "Then"

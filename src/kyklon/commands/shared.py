@@ -27,10 +27,10 @@ __all__ = ["FAILED", "OK", "STOPS", "WRONG"]
 Folder = Annotated[Path, Argument(help="The build folder.", metavar="FOLDER")]
 Json = Annotated[bool, Option("--json", help="One JSON document and nothing else.")]
 InFolder = Annotated[Path | None, Option("--folder", help="The build folder with the drives and the record.")]
-Lose = Annotated[str, Option("--lose", help="The name of what may be lost, letter for letter.")]
+Lose = Annotated[str, Option("--lose", help="Name of what will be lost, exactly as shown.")]
 Yes = Annotated[bool, Option("--yes", help="Do not ask when nothing is lost.")]
-TargetName = Annotated[str, Argument(help="A stand-in's name, a drive, or a file.", metavar="TARGET")]
-CardName = Annotated[str, Option("--card", help="A stand-in's name, a drive, or an image file.")]
+TargetName = Annotated[str, Argument(help="A simulated drive's name, a drive, or a file.", metavar="TARGET")]
+CardName = Annotated[str, Option("--card", help="A simulated drive's name, a drive, or an image file.")]
 BoardId = Annotated[str, Option("--board", help="A board's id in the catalogue.")]
 Dir = Annotated[Path, Argument(help="The folder.", metavar="DIR")]
 
@@ -90,7 +90,7 @@ def catalogue() -> Catalogue:
 
     made = load(catalogue_folder(), strict=False)
     for each in made.broken:
-        tell(f"passed over: {each.error}")
+        tell(f"skipped: {each.error}")
     return made
 
 
@@ -106,7 +106,7 @@ def open_folder(folder: Path) -> tuple[Build, Catalogue]:
     waiting = waiting_for(opened.build, shelf) if opened.build.copies else ()
     if waiting:
         names = ", ".join(copy.key for copy in waiting)
-        tell(f"{names}: text of somebody else, which writes nothing yet. `kyklon part trust {folder}` shows it.")
+        tell(f"{names}: templates from someone else, not active yet. Review them with `kyklon part trust {folder}`.")
     return opened.build, catalogue_for(opened.build, shelf) if opened.build.copies else shelf
 
 

@@ -31,7 +31,7 @@ def size(
             fits = "fits" if offer.fits else "too small"
             told.append(
                 f"  {offer.name:16} {show_bytes(offer.capacity):>9}  {fits:9} {offer.speed_class:6} "
-                f"{offer.minutes:.0f} min to fill, largest game in {offer.load_s:.1f} s"
+                f"{offer.minutes:.0f} min to fill, largest game loads in {offer.load_s:.1f} s"
             )
         return [*told, found.sentence]
 

@@ -103,5 +103,5 @@ def forget(file: str, place: Place = None) -> int:
         raise WrongUse(f"{file} is not on the shelf.", do="`kyklon source shelf` lists what is.")
     for each in known:
         shelf_.remove(each.path)
-        print(f"{each.path} is off the shelf.")
+        print(f"{each.path} is removed from the shelf.")
     return OK

@@ -18,7 +18,7 @@ def written_card(name: str, folder: Path | None) -> Target:
 
     target = find(name, folder)
     if not target.path.exists():
-        raise WrongUse(f"{name} is not there, or was never written.", do="Write the image first.")
+        raise WrongUse(f"{name} is missing or was never written.", do="Write the image first.")
     return target
 
 

@@ -36,7 +36,7 @@ def _systems(build: Build, parts: Catalogue, only: str) -> tuple[System, ...]:
 
 def show(folder: Folder, system: SystemId = "", game: Annotated[str, Option("--game", help="A title.")] = "",
          as_json: Json = False) -> int:  # fmt: skip
-    """Show every setting with its layer, and whether each system holds its rate."""
+    """Show every setting with its layer, and whether each system runs at full speed."""
     from kyklon.catalogue.text_records import TuningSetting
     from kyklon.operations.tuning.cascade import effective, folder_of, with_unit
     from kyklon.operations.tuning.speed import helps, speeds
@@ -90,8 +90,8 @@ def issue(
 def read(
     folder: Folder,
     at: Annotated[Path | None, Option("--at", help="Where the files are; the build's destination without it.")] = None,
-    take: Annotated[bool, Option("--take", help="Take the machine's values over.")] = False,
-    put_: Annotated[bool, Option("--put", help="Put the machine's files right.")] = False,
+    take: Annotated[bool, Option("--take", help="Use the machine's values.")] = False,
+    put_: Annotated[bool, Option("--put", help="Correct the machine's files.")] = False,
     as_json: Json = False,
 ) -> int:
     """Compare the settings files on the machine with the build's; exit 1 when they differ."""
@@ -104,7 +104,7 @@ def read(
     build, parts = open_folder(folder)
     world = _world(build, folder, parts)
     if at is not None and not at.is_dir():
-        raise WrongUse(f"{at} is no folder.", do="Name the place where the stick or card is mounted.")
+        raise WrongUse(f"{at} is not a folder.", do="Name the place where the stick or card is mounted.")
     with opened(replace_destination(build, at), folder) as place:
         found = differences(build, parts, world, Destination(at) if at is not None else place)
         if put_:
@@ -138,8 +138,8 @@ def replace_destination(build: Build, at: Path | None) -> Build:
 def latency(
     folder: Folder,
     system: SystemId = "",
-    film: Annotated[str, Option("--film", help="Pictures counted for each press, as '12 14 13'; kept.")] = "",
-    per_second: Annotated[float, Option("--per-second", help="Pictures a second of the film.")] = 240.0,
+    film: Annotated[str, Option("--film", help="Frames counted for each press, e.g. '12 14 13'; saved.")] = "",
+    per_second: Annotated[float, Option("--per-second", help="Camera frame rate (fps).")] = 240.0,
     as_json: Json = False,
 ) -> int:
     """Add up the time from switch to glass, fit a film to it, and rank what makes it shorter."""
@@ -153,7 +153,7 @@ def latency(
     build, parts = open_folder(folder)
     if film:
         if not system:
-            raise WrongUse("A film belongs to one system.", do="Say which with --system.")
+            raise WrongUse("A camera measurement belongs to one system.", do="Choose it with --system.")
         clip = CameraClip(system=system, per_second=per_second, counts=counts_in(film), at=now())
         build = store.update(folder, lambda kept: edited(kept, "tuning.clips", [*kept.tuning.clips, clip]))
     world = _world(build, folder, parts)
@@ -176,10 +176,15 @@ def latency(
                         for tip in tips],
         })  # fmt: skip
         spread = f"{seen.percentile(5):.0f} to {seen.percentile(95):.0f}"
-        lines.append(f"{each.name}: seen after {seen.mean:.0f} ms (5 to 95 in 100: {spread}), heard after "
-                     f"{heard.mean:.0f} ms; {suits(each, seen.mean)}.")  # fmt: skip
-        lines += [f"  filmed {c.mean_ms:.0f} ms, {c.presses} presses: {c.unknown_ms:+.1f} ms not explained "
-                  f"({c.low_ms:+.1f} to {c.high_ms:+.1f})" for c in clips]  # fmt: skip
-        lines += [f"  {tip.won_ms:.1f} ms: {tip.words}; costs {tip.cost}; {tip.risk}" for tip in tips[:3]]
+        lines.append(
+            f"{each.name}: seen after {seen.mean:.0f} ms (5th to 95th percentile: {spread}), "
+            f"heard after {heard.mean:.0f} ms; {suits(each, seen.mean)}."
+        )
+        lines += [
+            f"  filmed {c.mean_ms:.0f} ms, {c.presses} presses: {c.unknown_ms:+.1f} ms unexplained "
+            f"({c.low_ms:+.1f} to {c.high_ms:+.1f})"
+            for c in clips
+        ]
+        lines += [f"  {tip.won_ms:.1f} ms: {tip.words}; cost: {tip.cost}; {tip.risk}" for tip in tips[:3]]
     out({"systems": rows}, as_json, lambda: lines)
     return OK

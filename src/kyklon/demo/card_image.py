@@ -38,7 +38,7 @@ LABEL quayside
   FDT /ling.dtb
   APPEND root=/dev/mmcblk0p2 rootwait quiet
 """
-FIRST_BOOT = "-- read once, at the first start\nuser.name = player\nnetwork.country =\nnetwork.name = quayside\n"
+FIRST_BOOT = "-- read once, at first boot\nuser.name = player\nnetwork.country =\nnetwork.name = quayside\n"
 SERVICES = ("network", "shutdown-watcher", "sound", "gangway")
 QUAYSIDE, HARBOUR = "quayside", "harbour"
 EXTRAS = ("bus-two-wire", "bus-sound", "bus-four-wire", "bus-serial", "shutdown-button", "fan-switch", "sound-stage",

@@ -92,7 +92,7 @@ LABEL skiff
   APPEND root=/dev/mmcblk0p2 rootwait quiet
 """
 SERVICES = ("network", "sound", "tiller")
-FIRST_BOOT = "-- read once, at the first start\nuser.name = deckhand\nnetwork.country =\nnetwork.name = skiff\n"
+FIRST_BOOT = "-- read once, at first boot\nuser.name = deckhand\nnetwork.country =\nnetwork.name = skiff\n"
 # five boot files whose grammars no dialect has
 BOOT_FILES = {
     "start.ini": """\

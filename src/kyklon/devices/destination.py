@@ -35,17 +35,17 @@ class Limits:
     def trouble(self, path: str, size: int) -> str:
         """Why a file cannot be kept there under its name, '' when it can."""
         if self.largest and size > self.largest:
-            return f"it has {size} bytes; {self.kind} keeps {self.largest} at most"
+            return f"it has {size} bytes; {self.kind} stores at most {self.largest}"
         for name in path.split("/"):
             bad = next((letter for letter in name if letter in self.barred or (self.folds and ord(letter) < 32)), "")
             if bad:
-                return f"{self.kind} keeps no name with {bad!r}"
+                return f"{self.kind} allows no name with {bad!r}"
             if "\\" in name:
-                return "a backslash in its name parts folders for some"
+                return "a backslash in its name separates folders on some systems"
             if self.folds and name != name.rstrip(". "):
-                return f"{self.kind} drops what ends a name: dots and blanks"
+                return f"{self.kind} drops dots and spaces at the end of a name"
             if (self.folds or self.text) and any(0xDC80 <= ord(letter) <= 0xDCFF for letter in name):
-                return "its name is no text (UTF-8)"
+                return "its name is not valid UTF-8"
             long = len(name.encode("utf-16-le", "surrogatepass")) // 2 if self.folds else len(
                 name.encode("utf-8", "surrogateescape")
             )  # fmt: skip

@@ -23,14 +23,14 @@ FALLOC_PUNCH_HOLE, FALLOC_KEEP_SIZE = 2, 1  # linux/falloc.h
 _MEANING: dict[int, tuple[type[TargetError], str, str]] = {
     errno.ENOSPC: (TargetFull, "is full", "Use a larger one."),
     errno.EFBIG: (TargetFull, "cannot hold a file of this size", "Use another file system."),
-    errno.ENODEV: (TargetLost, "went away", "Plug it in again and start over."),
-    errno.ENXIO: (TargetLost, "went away", "Plug it in again and start over."),
+    errno.ENODEV: (TargetLost, "was disconnected", "Plug it in again and start over."),
+    errno.ENXIO: (TargetLost, "was disconnected", "Plug it in again and start over."),
     errno.ENOMEDIUM: (TargetLost, "no longer has a card in it", "Put the card in again and start over."),
     errno.ENOENT: (TargetLost, "is not there", "Plug it in and choose it again."),
     errno.ETIMEDOUT: (TargetAsleep, "gave no answer", "Plug the reader into the computer itself, not into a hub."),
     errno.EROFS: (TargetLocked, "is read-only", "Move the slider on the card or its adapter."),
-    errno.EACCES: (TargetError, "is not writable for you", "Ask for permission to write to drives."),
-    errno.EPERM: (TargetError, "is not writable for you", "Ask for permission to write to drives."),
+    errno.EACCES: (TargetError, "is not writable by you", "Ask for permission to write to drives."),
+    errno.EPERM: (TargetError, "is not writable by you", "Ask for permission to write to drives."),
     errno.EBUSY: (TargetError, "is in use", "Unmount it first."),
     errno.ELOOP: (TargetLost, "is a link by now", "Name the drive or file itself."),
     errno.ENOTDIR: (TargetLost, "is not there", "Choose it again."),
@@ -76,7 +76,7 @@ class FileHandle:
             raise
 
     def _lost(self, offset: int) -> TargetLost:
-        return TargetLost(f"{self._path} went away at byte {offset}.", do="Plug it in again and start over.")
+        return TargetLost(f"{self._path} was disconnected at byte {offset}.", do="Plug it in again and start over.")
 
     def _gone(self) -> bool:
         if not self._block:

@@ -223,7 +223,7 @@ class SecureCopy:
 
     def _at(self, path: str) -> str:
         if path.startswith("/") or ".." in path.split("/") or "\0" in path or not path:
-            raise WrongUse(f"{path!r} leads out of {self._top}.", do="Leave it out: it is not made for this place.")
+            raise WrongUse(f"{path!r} leads outside {self._top}.", do="Leave it out: it cannot be used here.")
         return f"{self._top.rstrip('/')}/{path}"
 
     def _if_lost(self, bad: BaseException) -> None:
@@ -235,7 +235,7 @@ class SecureCopy:
             transport and transport.is_active()
         ):
             raise TargetLost(f"The connection to {self._login.host} broke.",
-                             do="Connect it again and go on: what is there stays.") from bad  # fmt: skip
+                             do="Connect it again and continue: what is already there stays.") from bad  # fmt: skip
 
     @contextlib.contextmanager
     def _told(self, what: str) -> Iterator[None]:
@@ -291,13 +291,16 @@ def _connected(login: Login) -> SSHClient:
     except paramiko.BadHostKeyException as bad:
         client.close()
         got = fingerprint(f"{bad.key.get_name()} {bad.key.get_base64()}")
-        do = "Another machine has that address, its card was written anew, or somebody stands in between. Nothing was "
-        do += "sent. Where you know why, forget the old key: “Forget its key” in Library, Transfer, or "
+        do = (
+            "Another machine has that address, its card was rewritten, or someone is intercepting the "
+            "connection. Nothing was "
+        )
+        do += "sent. If you know why, delete the old key: “Forget its key” in Library, Transfer, or "
         do += "`kyklon set FOLDER library.host_key ''`; the new one is then asked about."
-        raise WrongUse(f"{login.host} shows another key than before: {got}.", do=do) from bad
+        raise WrongUse(f"{login.host} shows a different host key than before: {got}.", do=do) from bad
     except paramiko.AuthenticationException as bad:
         client.close()
-        raise WrongUse(f"{login.account} may not log in at {login.host}.", do="Check the user, the key, the password."
+        raise WrongUse(f"{login.account} cannot log in to {login.host}.", do="Check the user, the key, the password."
                        ) from bad  # fmt: skip
     except (OSError, EOFError, paramiko.SSHException, ValueError) as bad:
         client.close()

@@ -76,5 +76,5 @@ def path_of(record: FaultCase, catalogue: Catalogue) -> str:
     seen = {each.id: each.name for each in catalogue.all(Observation)}
     causes = {each.id: each.name for each in catalogue.all(Cause)}
     lines = [f"{'Yes' if each.seen else 'No'}: {seen.get(each.what, each.what)}" for each in record.answers]
-    lines += [f"Tried, no help: {causes.get(each, each)}" for each in record.tried]
+    lines += [f"Still failing after: {causes.get(each, each)}" for each in record.tried]
     return "\n".join([*lines, *(f"Found: {causes.get(each, each)}" for each in record.found)])

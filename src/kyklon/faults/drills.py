@@ -100,7 +100,7 @@ def read(path: Path) -> DrillFile:
         return DrillFile.model_validate(json_of(bytes_of(path), str(path)))
     except (KyklonError, ValidationError) as bad:
         raise KyklonError(
-            f"{path} is not a valid file of drills.", do="Move it away and a new one will be started."
+            f"{path} is not a valid file of exercises.", do="Move it away; a new one will be created."
         ) from bad
 
 
@@ -131,7 +131,7 @@ def hidden_in(drill: Drill, seed: str, setting: Setting) -> tuple[str, ...]:
     """The causes that a seed hides: of those sets that this build can have. Raises WrongUse where it can have none."""
     can = [each for each in drill.faults if all(setting.cause_index(name) is not None for name in each)]
     if not can:
-        raise WrongUse(f"Level {drill.level} needs parts that this build has not.", do="Choose another level.")
+        raise WrongUse(f"Level {drill.level} needs parts this build does not have.", do="Choose another level.")
     digest = hashlib.sha256(f"{drill.id} {seed}".encode()).digest()
     return can[int.from_bytes(digest[:8], "big") % len(can)]
 
@@ -143,7 +143,7 @@ def state_of(
     """A drill as it stands. made: the machines, where they were made before. Raises KyklonError, Cancelled."""
     drill = next((each for each in catalogue.all(Drill) if each.id == kept.drill), None)
     if drill is None:
-        raise WrongUse(f"The drill {kept.drill!r} is no longer in the catalogue.", do="Start another one.")
+        raise WrongUse(f"The exercise {kept.drill!r} is no longer in the catalogue.", do="Start another one.")
     setting = setting_of(build, catalogue)
     hidden = hidden_in(drill, kept.seed, setting)
     if made is None:
@@ -177,7 +177,7 @@ def checked(state: State, what: str) -> State:
     """The state after a check. Raises WrongUse for one that there is not."""
     index = state.setting.index_of(what)
     if index is None:
-        raise WrongUse(f"There is no check {what!r} here.", do="Choose one of those that are offered.")
+        raise WrongUse(f"Unknown check: {what!r}.", do="Choose one of those offered.")
     each = state.setting.observations[index]
     if what in {name for name, _seen in state.case.answers}:
         return state
@@ -190,7 +190,7 @@ def tried(state: State, cause: str) -> State:
     """The state after a cause was put right. Raises WrongUse for one that there is not."""
     index = state.setting.cause_index(cause)
     if index is None:
-        raise WrongUse(f"There is no cause {cause!r} here.", do="Choose one of those that are offered.")
+        raise WrongUse(f"Unknown cause: {cause!r}.", do="Choose one of those offered.")
     if cause in state.kept.named:
         return state
     kept = state.kept.model_copy(

@@ -79,7 +79,7 @@ def _allowing(network: Network) -> Network:
 def excluding(pair: tuple[Observation, Observation]) -> str:
     """What is told of two answers of which only one can be so."""
     earlier, later = pair
-    return f"“{earlier.name}” and “{later.name}” cannot both be so: the later answer counts."
+    return f"“{earlier.name}” and “{later.name}” cannot both be true: the later answer counts."
 
 
 @dataclass(frozen=True)

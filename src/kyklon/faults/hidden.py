@@ -166,7 +166,7 @@ def _run(broken: Broken, catalogue: Catalogue, world: World) -> BringUp:
 
 def _unpack(build: Build, folder: Path, to: Path, watch: Watch) -> None:
     if not build.source.path:
-        raise KyklonError("A drill needs the build's image.", do="Choose an image in Card first.")
+        raise KyklonError("An exercise needs the build's image.", do="Choose an image in Card first.")
     with to.open("xb") as file:
         for data in source.chunks(source.inspect(resolve(folder, build.source.path))):
             watch.check()

@@ -120,7 +120,7 @@ def _sampled(network: Network, positive: list[int], negative: list[int], taken: 
         odds = np.log(network.prior / proposal), np.log((1 - network.prior) / (1 - proposal))
         logs += np.where(there, *odds).sum(axis=1)
         if not np.isfinite(logs.max()):
-            raise ValueError("these answers cannot come together")
+            raise ValueError("these answers contradict each other")
         share = np.exp(logs - logs.max())
         share /= share.sum()
         chance = share @ there

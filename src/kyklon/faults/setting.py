@@ -167,7 +167,7 @@ def _reasons(cause: Cause, findings: Sequence[Finding], run: BringUp | None, cur
             times = _STOP if each.severity is Severity.STOP else _CAUTION
             found.append(Reason(times, f"A finding says so: {each.message}"))
     if run is not None and cause.foreseen and not told:
-        found.append(Reason(_NOT_FORETOLD, "The forecast from the card would have told it, and does not."))
+        found.append(Reason(_NOT_FORETOLD, "The forecast from the card would have predicted this, but did not."))
     if cured:
         often = "once" if cured == 1 else f"{cured} times"
         found.append(Reason(1 + _CURED_BEFORE * min(cured, 4), f"It was the cause {often} before."))

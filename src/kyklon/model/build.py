@@ -119,7 +119,7 @@ MachineSound = Annotated[str, StringConstraints(pattern=r"^[a-z0-9-]+:(analogue|
 class BootSettings(Record):
     """The canonical boot settings, compiled to a dialect. Sizes in MB (10^6 bytes), overscan in % of an edge."""
 
-    dialect: str = described("Dialect")
+    dialect: str = described("Boot file format")
     kernel: str = described("Kernel")
     device_tree: str = described("Device tree")
     force_output: bool = described("Forced output", True)
@@ -129,30 +129,30 @@ class BootSettings(Record):
     link: Literal["auto", "hdmi", "dvi"] = described(
         "Link", "auto", choices=(("auto", "as the display says"), ("hdmi", "HDMI"), ("dvi", "DVI, without sound"))
     )
-    ignore_identification: bool = described("Ignore identification", False)
-    signal_strength: int = described("Signal strength", 5, ge=0, le=10)
+    ignore_identification: bool = described("Ignore EDID", False)
+    signal_strength: int = described("HDMI drive strength", 5, ge=0, le=10)
     overscan_percent: float = described("Overscan", 0.0, unit="%", ge=0, le=20)
-    inset_left: float = described("Inset left", 0.0, unit="%", ge=0, le=20)
-    inset_right: float = described("Inset right", 0.0, unit="%", ge=0, le=20)
-    inset_top: float = described("Inset top", 0.0, unit="%", ge=0, le=20)
-    inset_bottom: float = described("Inset bottom", 0.0, unit="%", ge=0, le=20)
+    inset_left: float = described("Overscan left", 0.0, unit="%", ge=0, le=20)
+    inset_right: float = described("Overscan right", 0.0, unit="%", ge=0, le=20)
+    inset_top: float = described("Overscan top", 0.0, unit="%", ge=0, le=20)
+    inset_bottom: float = described("Overscan bottom", 0.0, unit="%", ge=0, le=20)
     frame_size: str = described("Frame size", "", pattern=r"^([1-9]\d{1,3}x[1-9]\d{1,3})?$", hint="640x480")
     turn: Literal["0", "90", "180", "270"] = described(
         "Turned", "0", choices=(("0", "upright"), ("90", "90° right"), ("180", "upside down"), ("270", "90° left"))
     )
     safe_start: bool = described("Safe start", False)
-    sound: Literal["analogue", "digital", "none"] = described("Sound route", "analogue")
-    machine_sound: tuple[MachineSound, ...] = described("Sound by machine", (), hint="elm-s:analogue")
+    sound: Literal["analogue", "digital", "none"] = described("Audio output", "analogue")
+    machine_sound: tuple[MachineSound, ...] = described("Sound per machine", (), hint="elm-s:analogue")
     video_memory_mb: int = described(
-        "Picture memory", 256, unit="MB", ge=16, le=1024,
+        "GPU memory", 256, unit="MB", ge=16, le=1024,
         choices=tuple((mb, f"{mb}\u202fMB") for mb in (64, 128, 256, 512)),
     )  # fmt: skip
-    processor_mhz: int = described("Processor clock", 0, unit="MHz", ge=0, le=4000, hint="the board's own")
-    overlays: tuple[str, ...] = described("On the pin header", (), hint="fan-switch:pin=36")  # controls/extras.py
-    kernel_words: tuple[str, ...] = described("Extra kernel words", (), hint="quiet loglevel=3")
+    processor_mhz: int = described("CPU clock", 0, unit="MHz", ge=0, le=4000, hint="the board's own")
+    overlays: tuple[str, ...] = described("On the GPIO header", (), hint="fan-switch:pin=36")  # controls/extras.py
+    kernel_words: tuple[str, ...] = described("Extra kernel parameters", (), hint="quiet loglevel=3")
     user: str = described("User", "player", pattern=r"^[a-z_][a-z0-9_-]{0,31}$", hint="player")
-    country: str = described("Wireless country", "", pattern=r"^([A-Z]{2})?$", hint="GB")
-    hostname: str = described("Network name", "games", pattern=r"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$", hint="games")
+    country: str = described("Wi-Fi country", "", pattern=r"^([A-Z]{2})?$", hint="GB")
+    hostname: str = described("Hostname", "games", pattern=r"^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$", hint="games")
     services: tuple[str, ...] = described("Service order", ())
 
 
@@ -202,18 +202,18 @@ class PictureSettings(Record):
         "Display stands", "turned with the game", choices=tuple((each, each) for each in STANDS)
     )
     display_on: Literal["with the machine", "once the mode holds"] = described(
-        "Display is switched on", "with the machine",
+        "Display power", "with the machine",
         choices=(("with the machine", "with the machine"), ("once the mode holds", "by hand, once the mode holds")),
     )  # fmt: skip
-    most_modes: int = described("Modes at most", 0, ge=0, le=64)
+    most_modes: int = described("Maximum modes", 0, ge=0, le=64)
     wishes: dict[str, Annotated[float, Field(gt=0, le=1000)]] = {}
-    games: tuple[GameRaster, ...] = described("Games with a picture of their own", ())
+    games: tuple[GameRaster, ...] = described("Games with their own picture mode", ())
     adjustments: tuple[Adjustment, ...] = described("Adjustments", ())
-    test_card: bool = described("Test card while starting", False)
+    test_card: bool = described("Test pattern during boot", False)
     menu: Mode = described("Menu mode")
     systems: tuple[SystemMode, ...] = described("System modes", ())
-    identification: str = described("Identification data", "")  # path of the display's own
-    issue_identification: bool = described("Own identification data", False)  # handed to the kernel as firmware
+    identification: str = described("EDID", "")  # path of the display's own
+    issue_identification: bool = described("Own EDID file", False)  # handed to the kernel as firmware
 
 
 class RightName(Record):
@@ -227,23 +227,23 @@ class RightName(Record):
 class LibrarySettings(Record):
     folder: str = described("Library folder", "")
     destination: str = described("Destination", "")
-    regions: tuple[str, ...] = described("Regions, the dearest first", ("Europe", "World", "America", "Japan"))
-    languages: tuple[str, ...] = described("Languages, the dearest first", ())
+    regions: tuple[str, ...] = described("Region priority", ("Europe", "World", "America", "Japan"))
+    languages: tuple[str, ...] = described("Language priority", ())
     keep_all_revisions: bool = described("All versions of a game", False)
-    right_names: tuple[RightName, ...] = described("System file on the machine", ())
+    right_names: tuple[RightName, ...] = described("Firmware file on the machine", ())
     lists: tuple[ListFile, ...] = described("Lists of games", ())
-    schemes: tuple[ListScheme, ...] = described("How lists are written", ())
-    wrong_per_1000: float = described("Wrong ones accepted in a thousand", 3.0, ge=0.1, le=200)
+    schemes: tuple[ListScheme, ...] = described("List formats", ())
+    wrong_per_1000: float = described("False matches per 1000", 3.0, ge=0.1, le=200)
     pictures: str = described("Cover pictures", "")
     texts: str = described("Descriptions", "")
     plays: str = described("Play counts", "")
-    must: tuple[str, ...] = described("Games that go along", ())
-    never: tuple[str, ...] = described("Games that stay away", ())
+    must: tuple[str, ...] = described("Always include", ())
+    never: tuple[str, ...] = described("Never include", ())
     favourites: tuple[str, ...] = described("Favourites", ())
-    room_bytes: int = described("Room for games", 0, unit="B", ge=0)
-    save_bytes: int = described("Room for saves of a game", 65_536, unit="B", ge=0)
+    room_bytes: int = described("Space for games", 0, unit="B", ge=0)
+    save_bytes: int = described("Space for saves, per game", 65_536, unit="B", ge=0)
     route: Route = described(
-        "Way onto the machine", "folder", choices=(("folder", "stick, share or card"), ("secure copy", "secure copy"))
+        "Transfer method", "folder", choices=(("folder", "stick, share or card"), ("secure copy", "secure copy"))
     )
     host: str = described("Machine's address", "", pattern=r"^[A-Za-z0-9.:_-]{0,253}$", hint="games.local")
     port: int = described("Port", 22, ge=1, le=65535)
@@ -251,7 +251,7 @@ class LibrarySettings(Record):
     key_file: str = described("Key file", "")
     host_key: str = described("Host key", "")
     remote_folder: str = described("Folder on the machine", "", hint="/home/player")
-    lists_made: tuple[str, ...] = described("Lists for the front end", ())
+    lists_made: tuple[str, ...] = described("Game lists for the front end", ())
 
 
 Value = bool | int | float | str

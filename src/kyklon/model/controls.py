@@ -178,8 +178,8 @@ class KeyboardSettings(Record):
     by."""
 
     layout: str = described("Old keyboard", "")
-    usb: str = described("USB ids of the keyboard", "", pattern=r"^([0-9a-fA-F]{4}:[0-9a-fA-F]{4})?$", hint="1209:0001")
-    readings: tuple[KeyReading, ...] = described("Readings of the ribbon", ())
+    usb: str = described("USB ID of the keyboard", "", pattern=r"^([0-9a-fA-F]{4}:[0-9a-fA-F]{4})?$", hint="1209:0001")
+    readings: tuple[KeyReading, ...] = described("Ribbon readings", ())
     diodes: tuple[str, ...] = described("Keys with a diode", ())
     played: tuple[str, ...] = described("Keys held together", ())
     school: Literal["position", "symbol"] = described(
@@ -214,22 +214,22 @@ class ControlSettings(Record):
     panel: str = described("Panel")
     layout: Layout | None = described("Own panel", None)
     wires: tuple[Wire, ...] = described("Wiring", ())
-    places: tuple[DevicePlace, ...] = described("Places of the encoders", ())
+    places: tuple[DevicePlace, ...] = described("Encoder positions", ())
     naming: Literal["order", "steady"] = described(
-        "Players are told by", "steady", choices=(("order", "order of plugging"), ("steady", "steady names"))
+        "Identify players by", "steady", choices=(("order", "plug-in order"), ("steady", "fixed names"))
     )
     wiring: Literal["terminals", "printed"] = described(
-        "Wiring school", "terminals", choices=(("terminals", "terminal order, map in software"),
+        "Wiring method", "terminals", choices=(("terminals", "terminal order, mapped in software"),
                                                ("printed", "match the printed order")),
     )  # fmt: skip
     hotkey: str = described("Hotkey", "select")
     hotkeys: tuple[Hotkey, ...] = described("Hotkeys", ())
     hold_s: float = described("Hold the hotkey for", 0.0, unit="s", ge=0, le=5, hint="at once")
-    maps: tuple[SystemMap, ...] = described("Maps", ())
-    games: tuple[GameControls, ...] = described("Games with other buttons", ())
+    maps: tuple[SystemMap, ...] = described("Button mapping", ())
+    games: tuple[GameControls, ...] = described("Games with their own mapping", ())
     keyboard: KeyboardSettings = KeyboardSettings()
-    proof: Proof | None = described("Proof of the wiring", None)
-    axes: tuple[AxisLimits, ...] = described("Axes as seen", ())
+    proof: Proof | None = described("Wiring test", None)
+    axes: tuple[AxisLimits, ...] = described("Measured axis ranges", ())
 
     def map_of(self, system: str, game: str = "") -> SystemMap | None:
         return next((each for each in self.maps if (each.system, each.game) == (system, game)), None)

@@ -34,7 +34,7 @@ class SourceFacts:
     def size_words(self) -> str:
         """The unpacked size as said on screen."""
         if self.unpacked is None:
-            return "not known before it is unpacked"
+            return "unknown until unpacked"
         return show_bytes(self.unpacked) if self.exact else f"about {show_bytes(self.unpacked)}, an estimate"
 
 

@@ -15,18 +15,18 @@ REASONS = {
     "unsafe-archive": "Archive with unsafe paths",
     "damaged": "Damaged archive",
     "unknown": "Unknown kind of file",
-    "system-file": "Missing system file",
+    "system-file": "Missing firmware file",
     "track": "Missing disc track",
     "disc": "Missing disc",
     "duplicate": "Duplicate",
     "version": "Another version is kept",
     "members": "Members missing",
-    "bomb": "Archive that would flood a disk",
+    "bomb": "Archive bomb",
     "too-large": "Larger than the stick's file system allows",
     "left-out": "Left out",
-    "clash": "Same name but for case",
+    "clash": "Same name except for case",
     "empty": "Empty file",
-    "sheet": "Sheet that names no track",
+    "sheet": "Cue sheet without tracks",
 }
 
 

@@ -37,7 +37,7 @@ def root_device(words: Sequence[str], table: PartitionTable, *, disk: bool = Fal
     if match := _DEVICE.fullmatch(value):
         card, letter, number = match.groups()
         if disk and letter != "a":
-            return RootDevice(value, None, f"{value} is not the first disk; the machine starts from a disk, /dev/sda.")
+            return RootDevice(value, None, f"{value} is not the first disk; the machine boots from a disk, /dev/sda.")
         if not disk and card != "0":
             what = "a disk on USB" if letter else "a second slot"
             return RootDevice(value, None, f"{value} is {what}; the card is /dev/mmcblk0.")
@@ -49,9 +49,11 @@ def root_device(words: Sequence[str], table: PartitionTable, *, disk: bool = Fal
         found = next((part for part in table.partitions if part.label == rest and part.uuid), None)
         return RootDevice(value, found, "" if found else "No partition of a GPT has that PARTLABEL.")
     if name.upper() in ("UUID", "LABEL") and rest:
-        return RootDevice(value, None, f"Only an initramfs finds a root by {name.upper()}; the kernel alone does not.")
+        return RootDevice(
+            value, None, f"Only an initramfs can find the root by {name.upper()}; the kernel alone cannot."
+        )
     if name.upper() in ("PARTUUID", "PARTLABEL") and rest:
-        return RootDevice(value, None, f"The kernel knows {name.upper()} in capitals only.")
+        return RootDevice(value, None, f"The kernel accepts {name.upper()} in capitals only.")
     if match := _NUMBERS.fullmatch(value):
         return _by_number(value, match, table, disk=disk)
     return RootDevice(value, None, f"The kernel knows no device {value or 'without a name'}.")
@@ -60,7 +62,7 @@ def root_device(words: Sequence[str], table: PartitionTable, *, disk: bool = Fal
 def _numbered(value: str, table: PartitionTable, number: int) -> RootDevice:
     found = next((part for part in table.partitions if part.number == number), None)
     if found is None:
-        return RootDevice(value, None, f"There is no partition {number}: the table has {_listed(table)}.")
+        return RootDevice(value, None, f"No partition {number}: the table has {_listed(table)}.")
     return RootDevice(value, found)
 
 

@@ -35,8 +35,8 @@ class SystemSetup(Record):
 
     time_zone: str = described("Time zone", "", pattern=r"^([A-Za-z_+-]+(/[A-Za-z0-9_+-]+)*)?$", hint="Europe/Dublin")
     keyboard: str = described("Keyboard", "", pattern=r"^([a-z]{2,10})?$", hint="gb, us, de")
-    wireless_name: str = described("Wireless name", "", pattern=r"^[^\x00-\x1f\x7f]{0,32}$")
-    wireless_key: str = described("Wireless pass phrase", "", secret=True, pattern=r"^([0-9a-f]{64})?$")
+    wireless_name: str = described("Wi-Fi network (SSID)", "", pattern=r"^[^\x00-\x1f\x7f]{0,32}$")
+    wireless_key: str = described("Wi-Fi password", "", secret=True, pattern=r"^([0-9a-f]{64})?$")
     key_for: str = ""
     wired: str = described(
         "Wired address",
@@ -45,14 +45,14 @@ class SystemSetup(Record):
         hint="10.0.0.7/24 10.0.0.1",
     )
     remote_key: str = described(
-        "Remote key",
+        "SSH key",
         "",
         pattern=rf"^({_TYPES} [A-Za-z0-9+/]{{40,800}}={{0,2}}( [\w@.-]{{1,64}})?)?$",
         hint="ssh-ed25519 …",
     )
-    may_shut_down: bool = described("Menu may shut down", False)
-    shares: tuple[Share, ...] = described("Shares", (), hint="//server/games")
-    start_command: str = described("Start-up line", "", pattern=r"^[^\x00-\x1f\x7f]{0,200}$")
+    may_shut_down: bool = described("Menu can shut down", False)
+    shares: tuple[Share, ...] = described("Network shares", (), hint="//server/games")
+    start_command: str = described("Command at boot", "", pattern=r"^[^\x00-\x1f\x7f]{0,200}$")
     library_links: tuple[LibraryLink, ...] = described("Library links", (), hint="libx.so.1=libx.so.1.4")
 
     @model_validator(mode="after")
@@ -71,7 +71,7 @@ class SystemSetup(Record):
         if not isinstance(key, str) or not isinstance(name, str) or not key or _KEY.fullmatch(key):
             return data
         if not name:
-            raise ValueError("name the wireless network first; its key is made of both")
+            raise ValueError("enter the SSID first; the key is derived from the SSID and the password")
         if not 8 <= len(key) <= 63 or not key.isascii() or not key.isprintable():
-            raise ValueError("a pass phrase has 8 to 63 characters")
+            raise ValueError("a Wi-Fi password has 8 to 63 characters")
         return {**data, "wireless_key": network_key(key, name), "key_for": name}

@@ -219,7 +219,7 @@ def check_parts(facts: SourceFacts, check: Callable[[], object] = lambda: None) 
             got = of_file(file, stated.algorithm, check)
         if got != stated.digest:
             raise SourceError(
-                f"{part.name} has the {stated.algorithm} {got}; its maker states {stated.digest}.",
+                f"{part.name} has the {stated.algorithm} {got}; the published one is {stated.digest}.",
                 do="Download this part again.",
             )
         checked += 1

@@ -85,7 +85,7 @@ def _found(
                 subject="Catalogue",
                 title="A part of the catalogue cannot be used",
                 message=bad.what,
-                why=bad.do or "Put it right in your catalogue folder.",
+                why=bad.do or "Correct it in your catalogue folder.",
                 source="your catalogue",
             ),
         )

@@ -25,14 +25,14 @@ def next_step(build: Build, world: World, findings: tuple[Finding, ...], *, brin
     if not build.card.bootable:
         return NextStep("Write the image to a card and prove it", 20)
     if any(finding.code == "boot.not-on-card" for finding in findings):
-        return NextStep("Put this build's boot files on the card", 30)
+        return NextStep("Copy this build's boot files to the card", 30)
     ready = len(world.scan.ready) if world.scan else 0
     there = sum(map(len, world.on_machine.games.values())) if world.on_machine else 0
     if ready and not there:
-        return NextStep(f"Move the {ready} games that are ready", 60)
+        return NextStep(f"Copy the {ready} games that are ready", 60)
     if not bring_up_passed:
         return NextStep("Run the bring-up: what will happen at power-on?", 90)
-    return NextStep("Switch on, and tick the first-boot checks", 90)
+    return NextStep("Switch on and tick the first-boot checks", 90)
 
 
 def _lower(sentence: str) -> str:

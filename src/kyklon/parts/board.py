@@ -62,11 +62,11 @@ def _processor(draft: Draft, root: Node, by: str) -> Draft:
         and any(each.text("enable-method") == "psci" for each in cores)
         and root.cells("#address-cells") == (2,)
     ):
-        draft = draft.tell("The processor's kind is not one that is known here; its instruction set is asked.")
+        draft = draft.tell("Unknown CPU type; you are asked for its instruction set.")
     if sets:
         best = max(sets)
         draft = draft.with_read(by, native_set=best)
-        draft = draft.offer("the kernels of its own set; add others that its maker names", runs=list(_ALSO[best]))
+        draft = draft.offer("kernels of its own instruction set; add others its maker lists", runs=list(_ALSO[best]))
     speeds = [each.cells("clock-frequency") for each in cores]
     hz = [(one[0] if len(one) == 1 else one[0] << 32 | one[1]) for one in speeds if one]
     if hz and 50 * _MB <= max(hz) <= 20_000 * _MB:
@@ -85,7 +85,7 @@ def _memory(draft: Draft, root: Node, by: str) -> Draft:
     address = (root.cells("#address-cells") or (2,))[0]
     size = (root.cells("#size-cells") or (1,))[0]
     if not (1 <= address <= 2 and 1 <= size <= 2):
-        return draft.tell("Its memory is written in a way that is not read; it is asked.")
+        return draft.tell("Its memory size cannot be read; you are asked for it.")
     total = 0
     for node in root.children:
         if node.name.partition("@")[0] != "memory" or node.text("device_type") != "memory":
@@ -98,7 +98,7 @@ def _memory(draft: Draft, root: Node, by: str) -> Draft:
             total += length
     if 0 < total < _MOST_MEMORY:
         return draft.with_read(by, memory_mb=_shown_memory(total))
-    return draft.tell("It leaves the memory to the firmware, so that is asked.")
+    return draft.tell("The memory size is left to the firmware, so you are asked for it.")
 
 
 def _shown_memory(count: int) -> int:
@@ -180,7 +180,7 @@ def _sockets(draft: Draft, root: Node, by: str) -> Draft:
     ports.append(board_port("card", "microSD"))
     if read:
         draft = draft.with_read(f"{by}: its connectors", ports=ports)
-        return draft.tell("Sockets that the tree does not name were added: set them right on the drawing.")
+        return draft.tell("Sockets missing from the tree were added: correct them on the drawing.")
     return draft.offer("the tree names no sockets; these are usual", ports=ports)
 
 
@@ -189,7 +189,7 @@ def with_class(draft: Draft, catalogue: Catalogue) -> Draft:
     best, memory = draft.row.get("native_set", ""), int(draft.row.get("memory_mb", 1024))
     small, large = best == "ARMv6" or memory <= 512, memory > 1024
     typical, peak, heat = (0.25, 0.6, 16.0) if small else (0.9, 2.5, 6.5) if large else (0.6, 1.3, 7.5)
-    words = "a small board's" if small else "a large board's" if large else "a board of this size has such"
+    words = "a small board's" if small else "a large board's" if large else "usual for a board of this size"
     draft = draft.offer(f"usual, {words}; measure or look it up", typical_a=typical, peak_a=peak, heat_k_per_w=heat)
     dialects = [each.id for each in catalogue.all(Dialect) if any(file.kind == "extlinux" for file in each.files)]
     draft = draft.offer("boards that start by U-Boot read extlinux.conf; look on its card", dialects=dialects[:1])
@@ -263,7 +263,7 @@ def learn_text(text: str, catalogue: Catalogue, draft: Draft | None = None) -> D
 def _default_sockets(draft: Draft) -> Draft:
     ports = [board_port("power in", "USB-C"), board_port("video out", "HDMI A"), board_port("USB out", "USB-A", 1),
              board_port("USB out", "USB-A", 2), board_port("card", "microSD")]  # fmt: skip
-    return draft.offer("usual; set them right on the drawing", ports=ports)
+    return draft.offer("usual; correct them on the drawing", ports=ports)
 
 
 def _next_memory(count: int) -> int:

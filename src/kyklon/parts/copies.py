@@ -195,8 +195,8 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
             Finding(
                 code=f"plan.newer-copy:{copy.key}", severity=Severity.NOTE, operation=10, subject=there.name,
                 title=f"{there.name} is different on the shelf", message=f"{lines}.",
-                why="This build keeps the copy that it was made with, until you take the shelf's.",
-                remedy=Remedy(label=f"Take {there.name} as it is on the shelf", changes=(change,)),
+                why="This build keeps its own copy until you switch to the one on the shelf.",
+                remedy=Remedy(label=f"Use the shelf's {there.name}", changes=(change,)),
             )
         )  # fmt: skip
     for each in catalogue.broken:
@@ -209,7 +209,7 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
                     subject=each.path.stem,
                     title=f"A part of this build cannot be used: {each.path.stem}",
                     message=str(each.error),
-                    why="The build brings this part itself, and what it says is wrong.",
+                    why="The build contains this part itself, and it has errors.",
                 )
             )
     return found

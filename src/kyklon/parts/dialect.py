@@ -106,16 +106,14 @@ class Sample:
             raise ValueError(f"The sample has no line {number}")
         if setting:
             if setting not in TEMPLATES:
-                raise ValueError(f"{setting} is not a decision that a boot file carries")
+                raise ValueError(f"{setting} is not a boot file setting")
             marks[number] = setting
         made = replace(self, marks=marks)
         made = replace(made, grammar=derive(made.text, tuple(marks), kernel_line_at=_at(marks, KERNEL_LINE)))
         if setting:
             line = made.lines[number - 1]
             if line.kind != "setting":
-                raise ValueError(
-                    f"Line {number} is no word with a value, whatever the grammar: “{line.text.strip()[:60]}”"
-                )
+                raise ValueError(f"Line {number} is not a key with a value in any grammar: “{line.text.strip()[:60]}”")
             why = unsuited(setting, line.value)
             if why:
                 raise ValueError(why)
@@ -280,7 +278,9 @@ def _with_joint(grammar: Grammar, lines: Sequence[str]) -> Grammar:
 
 def offered() -> tuple[tuple[str, str], ...]:
     """The decisions that a line may carry: their paths, and what the screen calls them."""
-    return tuple((path, "Kernel line" if path == KERNEL_LINE else describe(Build, path).label) for path in TEMPLATES)
+    return tuple(
+        (path, "Kernel command line" if path == KERNEL_LINE else describe(Build, path).label) for path in TEMPLATES
+    )
 
 
 def unsuited(setting: str, value: str) -> str:
@@ -292,10 +292,10 @@ def unsuited(setting: str, value: str) -> str:
             return (
                 f"“{value[:40]}” is a mode written in a way that cannot "
                 "be checked; leave this line as it is, and set the "
-                "mode on the kernel line"
+                "mode on the kernel command line"
             )
     if setting == "boot.mode_as" and value and not re.fullmatch(r"(cta|dmt) \d{1,3}", value):
-        return f"“{value[:40]}” is no standard's number; those are written as cta 1 or dmt 4"
+        return f"“{value[:40]}” is not a standard mode number; write e.g. cta 1 or dmt 4"
     named = describe(Build, setting) if setting != KERNEL_LINE else None
     if named is not None and named.kind == "number" and value:
         try:
@@ -368,7 +368,7 @@ def tried(sample: Sample) -> Trial:
     try:
         issued = codec.compile(sample.text, same_wanted)
         same = issued == sample.text and codec.read(issued, "") == now
-        why = "" if same else "What is issued differs from the sample."
+        why = "" if same else "The generated file differs from the sample."
         kept = True
         for entry in entries:
             other = _another(entry, values[entry.key])
@@ -409,7 +409,7 @@ def entries_of(sample: Sample) -> tuple[DialectEntry, ...]:
 def draft_of(sample: Sample, longest_line: int = 0, overlays: str = "") -> Draft:
     """The dialect as a draft. Raises ValueError when nothing was marked."""
     if not sample.marks:
-        raise ValueError("Say of at least one line which decision it carries")
+        raise ValueError("Assign a setting to at least one line")
     file = DialectFile(path=sample.path, kind="settings", grammar=sample.grammar, entries=entries_of(sample))
     rows: list[dict[str, Any]] = [file.model_dump(mode="json", exclude_defaults=True)]
     if not sample.grammar.kernel_line:

@@ -12,7 +12,7 @@ from kyklon.parts.identification import Identification
 
 _ASPECTS = ((4, 3), (5, 4), (16, 10), (16, 9), (21, 9), (32, 9), (1, 1), (3, 4), (9, 16))
 _NEAR = 0.04  # CP: sizes in whole centimetres are that far off
-SOURCE = "identification data"
+SOURCE = "EDID"
 ASKED = (
     "tube",
     "socket",
@@ -26,7 +26,7 @@ ASKED = (
     "response_ms",
 )
 CAUTION = (
-    "Rates from a rating plate or the manual only: a line rate that a tube does not hold can destroy it. "
+    "Rates from a rating plate or the manual only: a horizontal frequency that a tube does not hold can destroy it. "
     "A tube keeps a lethal charge after the plug is out; leave it closed."
 )
 
@@ -86,7 +86,7 @@ def from_identification(found: Identification, source: str = SOURCE) -> Draft:
     else:
         if found.sync:
             draft = draft.with_read(source, sync=found.sync)
-        draft = draft.offer("an analogue input with identification data", socket="DE-15")
+        draft = draft.offer("an analogue input with EDID", socket="DE-15")
     if len(found.colour) == 4:
         red, green, blue, white = (list(each) for each in found.colour)
         draft = draft.with_read(
@@ -103,9 +103,7 @@ def _rates(draft: Draft, found: Identification, source: str) -> Draft:
         spanned = identification.rates_of(identification.named_timings(found))
         if spanned is not None:
             draft = draft.with_read(f"{source}: spanned by its modes", ranges=[_of(spanned)])
-            draft = draft.tell(
-                "It states no rates; these are spanned by the modes that it names, and it may hold more."
-            )
+            draft = draft.tell("It states no ranges; these cover the modes it lists, and it may accept more.")
             limits = spanned
     clock = max(limits.clock_mhz if limits else 0, found.most_mhz)
     return draft.with_read(source, most_clock_hz=clock * 1_000_000) if clock else draft
@@ -123,7 +121,7 @@ def _size(draft: Draft, found: Identification, source: str) -> Draft:
     ratio = wide / high if wide and high else pixels[0] / pixels[1] if pixels else 0.0
     if ratio:
         return draft.with_read(source, aspect=list(_aspect(ratio)))
-    return draft.tell("It does not say how large its picture is: measure it with a ruler.")
+    return draft.tell("It does not state its picture size: measure it with a ruler.")
 
 
 def _aspect(ratio: float) -> tuple[int, int]:
@@ -134,7 +132,7 @@ def _aspect(ratio: float) -> tuple[int, int]:
 def _about(draft: Draft, found: Identification) -> Draft:
     rows = [
         ("Made", f"{found.year}" + (f", week {found.week}" if 0 < found.week <= 54 else "")),
-        ("Identification", f"EDID {found.version}, {found.extensions} extension{'' if found.extensions == 1 else 's'}"),
+        ("EDID", f"EDID {found.version}, {found.extensions} extension{'' if found.extensions == 1 else 's'}"),
         ("Maker and product", f"{found.vendor or '?'} {found.product:04x}"),
     ]
     if found.gamma:

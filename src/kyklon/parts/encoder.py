@@ -46,12 +46,12 @@ def players_in(facts: InputFacts) -> Players:
     hats = sum(each.code.startswith("ABS_HAT") for each in facts.axes) // 2
     levers, count = len(axes) // 2 + hats, len(facts.buttons)
     if len(digital) >= 4 or (levers >= 2 and count > _MOST_OF_ONE):
-        return Players(2, f"{levers} levers and {count} buttons in one device: two players share it.")
+        return Players(2, f"{levers} joysticks and {count} buttons in one device: two players share it.")
     if facts.is_keyboard and count > 20:
-        return Players(2, f"It speaks as a keyboard with {count} keys: two players have room on it.")
+        return Players(2, f"It reports as a keyboard with {count} keys: enough for two players.")
     if count > 2 * _MOST_OF_ONE:
         return Players(2, f"{count} buttons are more than one player has: two may share it.")
-    levers_said = f"{levers} lever{'' if levers == 1 else 's'}"
+    levers_said = f"{levers} joystick{'' if levers == 1 else 's'}"
     return Players(1, f"{levers_said} and {count} buttons: one player.")
 
 
@@ -214,7 +214,7 @@ class Walk:
             odd = (*odd, f"{stop.printed} sends {name}, and so does {', '.join(each.printed for each in others)}")
         if self.held and set(self.held) - set(self.resting):
             together = ", ".join(sorted(set(self.held) - set(self.resting)))
-            odd = (*odd, f"{stop.printed} closed while {together} was on: two terminals may be tied together")
+            odd = (*odd, f"{stop.printed} closed while {together} was pressed: two terminals may be connected")
         walk = replace(walk, stops=fresh, odd=odd)
         return replace(walk, now=walk._next(self.now + 1))
 
@@ -232,7 +232,7 @@ class Walk:
     def stuck(self) -> tuple[str, ...]:
         """What is on though nothing is closed, in words."""
         return tuple(
-            f"{name} is on though nothing is closed: a switch sticks, or two wires touch" for name in self.resting
+            f"{name} is on although nothing is pressed: a switch is stuck, or two wires touch" for name in self.resting
         )
 
     def skip(self) -> Walk:
@@ -306,14 +306,14 @@ def quirk_for(walk: Walk, facts: InputFacts) -> Proposal:
         pairs = ", ".join(f"{one} and {other}" for one, other in doubles[:3])
         return Proposal(
             MULTI_INPUT,
-            f"{pairs} send the same: the kernel takes two pads for one. With the multi-input quirk "
-            "each player becomes a pad of its own.",
+            f"{pairs} send the same: the kernel merges two gamepads. With the multi-input quirk each "
+            "player becomes a separate gamepad.",
             tuple(doubles),
         )
     return Proposal(
         MULTI_INPUT,
-        "Two players' terminals answer through one device: the kernel makes one pad of them. With the "
-        "multi-input quirk each player becomes a pad of its own.",
+        "Two players' terminals report through one device: the kernel makes one gamepad of them. With "
+        "the multi-input quirk each player becomes a separate gamepad.",
     )
 
 
@@ -338,7 +338,7 @@ def typed_terminals(draft: Draft, words: Iterable[str]) -> Draft:
     for word in words:
         match = re.fullmatch(r"(?:([1-8])\.)?([^=.]{1,12})=([A-Z][A-Z0-9_]{2,40}[+-]?)", word.strip())
         if match is None:
-            raise ValueError(f"“{word[:40]}” is no terminal; write it as 1U=ABS_Y- or 2.2U=ABS_Y-")
+            raise ValueError(f"“{word[:40]}” is not a terminal; write it as 1U=ABS_Y- or 2.2U=ABS_Y-")
         player, printed, event = int(match[1] or 1), match[2].strip(), match[3]
         event_code(event)
         rows.append({"id": id_of(f"{player}-{printed}"), "printed": printed, "player": player, "event": event})

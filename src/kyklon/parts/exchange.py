@@ -89,7 +89,7 @@ def incoming(path: Path, catalogue: Catalogue) -> tuple[Incoming, ...]:
             if len(found) > MOST_PARTS:
                 raise CatalogueError(f"{name} holds more than {MOST_PARTS} parts.")
     if not found:
-        raise CatalogueError(f"{name} holds no part.", do="A part's file has a table such as [[displays]].")
+        raise CatalogueError(f"{name} holds no part.", do="A part file has a table such as [[displays]].")
     _no_dangling(found, catalogue, name)
     return tuple(found)
 
@@ -128,18 +128,16 @@ def bring_in(incoming_parts: tuple[Incoming, ...], store: Store, *, replace: boo
             steps.append(store.add(each.kind, each.row))
         elif not replace:
             raise WrongUse(
-                f"{each.part.name} is there already and different.",
-                do="Look at the difference, then say that it may be replaced.",
+                f"{each.part.name} already exists and is different.",
+                do="Review the difference, then allow the replacement.",
             )
         elif each.shipped:
-            raise WrongUse(
-                f"{each.part.id!r} is the id of a part that ships.", do="Give it another short name in the file."
-            )
+            raise WrongUse(f"{each.part.id!r} is the ID of a shipped part.", do="Give it another ID in the file.")
         else:
             absent = [name for name in plain_row(each.there) if name not in each.row] if each.there is not None else []
             steps.append(
                 store.change(
-                    each.kind, each.part.id, {**dict.fromkeys(absent), **each.row}, f"Brought in {each.part.name}"
+                    each.kind, each.part.id, {**dict.fromkeys(absent), **each.row}, f"Imported {each.part.name}"
                 )
             )
     trust.remember((each.kind, each.row) for each in incoming_parts if each.kind in trust.KINDS)

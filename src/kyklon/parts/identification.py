@@ -109,7 +109,7 @@ def look(data: bytes) -> Identification:
     """
     if len(data) < BLOCK:
         raise FormatError(
-            "the identification data",
+            "the EDID",
             len(data),
             expected=f"{BLOCK} bytes",
             got=f"an end after {len(data)}",
@@ -118,7 +118,7 @@ def look(data: bytes) -> Identification:
     reader = _Reader(data)
     wrong = [at for at in range(8) if data[at] != HEADER[at]]
     if len(wrong) > 2:
-        raise FormatError("the identification data", 0, expected=f"the header {HEADER.hex(' ')}", got=data[:8].hex(" "),
+        raise FormatError("the EDID", 0, expected=f"the header {HEADER.hex(' ')}", got=data[:8].hex(" "),
                           do="Choose the file or the dump again.")  # fmt: skip
     for at in wrong:
         reader.tell(at, f"the header has {data[at]:#04x} in place of {HEADER[at]:#04x}")

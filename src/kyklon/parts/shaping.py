@@ -53,11 +53,14 @@ def inputs_for(buttons: int) -> list[dict[str, Any]]:
     return [{"id": name, "label": label, "place": name} for name, label in names]
 
 
+_SHOWN = {"lever": "joystick"}  # what people call it
+
+
 def kept_controls(controls: Any) -> list[dict[str, Any]]:
     """The controls that a panel keeps. Raises ValueError where two have one name."""
     kept = [dict(each) for each in controls if each["kind"] != "nothing"]
     names = [each["id"] for each in kept]
     twice = sorted({name for name in names if names.count(name) > 1})
     if twice:
-        raise ValueError(f"Two holes are the {twice[0]}: one seat has one of each")
+        raise ValueError(f"Two holes are the {_SHOWN.get(twice[0], twice[0])}: one seat has one of each")
     return kept

@@ -13,7 +13,7 @@ def supply() -> Draft:
     """5.1 V 3 A as printed; with a meter, what it gives under load."""
     draft = Draft("supplies", asked=("volts", "amps", "socket"))
     return draft.tell(
-        "Mains inside a supply can kill: read the print, and "
+        "Mains inside a power supply can kill: read the print, and "
         "leave it closed. Mains wiring follows local codes and is a "
         "licensed electrician's work."
     )

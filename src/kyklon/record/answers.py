@@ -50,7 +50,7 @@ class Answers:
         except sqlite3.Error as bad:
             raise KyklonError(
                 f"The answers on titles in {self._path} cannot be used: {bad}.",
-                do="Move the file aside to begin anew; nothing else depends on it.",
+                do="Move the file aside to start again; nothing else depends on it.",
             ) from bad
 
     def all(self) -> dict[str, Answer]:
@@ -62,7 +62,7 @@ class Answers:
         try:
             return {key: Answer(key, title, proposed, tuple(json.loads(told))) for key, title, proposed, told in rows}
         except (ValueError, TypeError) as bad:
-            raise KyklonError(f"{self._path} is damaged.", do="Move the file aside to begin anew.") from bad
+            raise KyklonError(f"{self._path} is damaged.", do="Move the file aside to start again.") from bad
 
     def put(self, *answers: Answer) -> None:
         """Keep answers, in place of earlier ones. Raises KyklonError."""

@@ -249,8 +249,8 @@ def migrated(data: dict[str, Any], path: Path) -> dict[str, Any]:
         raise BuildFolderError(f"{path} is not a build.", do="Choose a folder with a build.json.")
     if version > VERSION:
         raise NewerBuild(
-            f"{path.parent} was saved by a newer Kyklon (format {version}, this one knows {VERSION}).",
-            do="Open it with that one; nothing was changed.",
+            f"{path.parent} was saved by a newer Kyklon (format {version}; this version reads up to {VERSION}).",
+            do="Open it with that version; nothing was changed.",
         )
     while version < VERSION:
         step = MIGRATIONS.get(version)

@@ -192,5 +192,5 @@ class Keeper:
 def _unexpected(folder: Path, bad: BaseException) -> KyklonError:
     return KyklonError(
         f"{folder} could not be saved ({type(bad).__name__}: {bad}).",
-        do="Kyklon tries again every few seconds; the report says more.",
+        do="Kyklon tries again every few seconds; see the report for details.",
     )

@@ -66,7 +66,7 @@ class Logbook:
                 connection.close()
         except (sqlite3.Error, UnicodeError) as bad:  # sqlite quotes a damaged file's own bytes in its messages
             raise BuildFolderError(
-                f"{self._path} cannot be used: {bad}.", do="Move it away and a new one will be started."
+                f"{self._path} cannot be used: {bad}.", do="Move it away; a new one will be created."
             ) from bad
 
     def add(self, operation: int, title: str, detail: str = "", *, kind: str = "done") -> Entry:

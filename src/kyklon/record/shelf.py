@@ -55,7 +55,7 @@ class Shelf:
             images = ShelfFile.model_validate(json_of(bytes_of(self.path), str(self.path))).images
         except (KyklonError, ValidationError) as bad:
             raise KyklonError(
-                f"{self.path} is not a valid shelf file: {bad}", do="Move it away and a new one will be started."
+                f"{self.path} is not a valid shelf file: {bad}", do="Move it away; a new one will be created."
             ) from bad
 
         base = self.path.parent.resolve()

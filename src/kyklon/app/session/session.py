@@ -214,10 +214,10 @@ class Session(QObject):
         if not step:  # an act of our own has recorded what happened to the card
             return
         conflicts = dict.fromkeys((*saved.conflicts, *merged.conflicts))
-        self.said.emit("The build was changed elsewhere; both changes are here. Undo takes theirs back.")
+        self.said.emit("The build was changed elsewhere too; both changes are kept. Undo removes theirs.")
         if conflicts:
             names = ", ".join(_named(path) for path in conflicts)
-            self.said.emit(f"Changed here and elsewhere at once: {names}. This window's value was kept.")
+            self.said.emit(f"Changed here and elsewhere at the same time: {names}. This window's value was kept.")
             self.log(0, f"Changed in two places at once: {names}", "The window's value was kept.")
 
     def apply_remedy(self, remedy: Remedy, title: str) -> None:

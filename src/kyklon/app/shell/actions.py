@@ -70,7 +70,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("Export the logbook…", "Ctrl+Shift+E", "Write the logbook as Markdown", lambda w: w.export_logbook()),
     Action("Search the logbook", "Ctrl+F", "Search the logbook", lambda w: w.search_logbook()),
     Action("Shelf of parts", "F3", "Open the shelf of parts", lambda w: w.open_shelf()),
-    Action("Learn a part…", "Ctrl+L", "Learn a part of your own", lambda w: w.learn_part(), ends_group=True),
+    Action("Learn a part…", "Ctrl+L", "Learn one of your own parts", lambda w: w.learn_part(), ends_group=True),
     Action("New build…", "Ctrl+N", "Start a new build in an empty folder", lambda w: w.ask_new()),
     Action("Open a build…", "Ctrl+O", "Open another build folder", lambda w: w.ask_open()),
     Action("Save", "Ctrl+S", "Save now (every edit is saved anyway)", lambda w: w.session.save()),
@@ -84,7 +84,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("Next thing to do", "F6", "Go to the next thing to do", lambda w: w.go_next()),
     Action("", "F10", "Open the menu", lambda w: w.show_menu()),
     Action("", "Esc", "Cancel the running job", lambda w: w.cancel_job()),
-    Action("Keys", "F1", "List all keys", lambda w: w.show_help()),
+    Action("Keyboard shortcuts", "F1", "List all keyboard shortcuts", lambda w: w.show_help()),
 )
 
 
@@ -93,7 +93,7 @@ class HelpDialog(QDialog):
 
     def __init__(self, theme: Theme, parent: QWidget) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Keys")
+        self.setWindowTitle("Keyboard shortcuts")
         grid = QGridLayout()
         grid.setHorizontalSpacing(18)
         lines = [(action.keys, action.what) for action in ACTIONS]
@@ -103,4 +103,6 @@ class HelpDialog(QDialog):
             grid.addWidget(label(keys, "mono"), index % half, index // half * 2)
             grid.addWidget(label(what), index % half, index // half * 2 + 1)
         close = button("Close", self.accept, "primary")
-        self.setLayout(column(label("Keys", "section"), grid, row(1, close), spacing=12, margins=(20, 18, 20, 16)))
+        self.setLayout(
+            column(label("Keyboard shortcuts", "section"), grid, row(1, close), spacing=12, margins=(20, 18, 20, 16))
+        )

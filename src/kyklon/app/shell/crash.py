@@ -36,7 +36,7 @@ class CrashDialog(QDialog):
         self._view = view = QPlainTextEdit(self._report)
         view.setReadOnly(True)
         view.setMinimumSize(560, 260)
-        words = "This is a fault in Kyklon, not yours. The build is saved as it was before your last action."
+        words = "This is a bug in Kyklon, not your mistake. Your build is saved as it was before the last action."
         self.setLayout(
             column(label("Something went wrong", "section"), label(words, wrap=True), view,
                    row(button("Copy the report", self._copy, "outline"), 1, button("Resume", self.accept, "primary")),

@@ -219,7 +219,7 @@ class RemedyDialog(QDialog):
         apply.setVisible(bool(changes) or not differences)
         buttons = row(leave, 1, apply)
         if differences:
-            words = "Change the build and the card" if changes else "Put them on the card"
+            words = "Change the build and the card" if changes else "Copy them to the card"
             both = button(words, self._accept_both, "primary")
             both.setDefault(True)
             both.setFocus()

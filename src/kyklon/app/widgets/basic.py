@@ -266,6 +266,10 @@ class FigureRows(QWidget):
         painter.end()
 
 
+# width of a combo box in letters as Qt counts them, wide ones: at least, at most, and for each letter of an entry
+_LEAST_LETTERS, _MOST_LETTERS, _LETTER = 8, 17, 0.82
+
+
 class Choice(QComboBox):
     """A combo box of (value, words) with a drawn arrow; `chosen` fires on the user's choice only."""
 
@@ -281,6 +285,8 @@ class Choice(QComboBox):
         self.clear()
         for key, words in choices:
             self.addItem(visible(words), key)
+        longest = max((len(words) for _key, words in choices), default=0)
+        self.setMinimumContentsLength(round(min(_MOST_LETTERS, max(_LEAST_LETTERS, longest * _LETTER))))
         if value and self.findData(value) < 0:  # what the build says, though it is none of the choices
             self.insertItem(0, f"{visible(value)} (not known)", value)
         self.setCurrentIndex(max(0, self.findData(value)))

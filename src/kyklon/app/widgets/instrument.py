@@ -144,7 +144,8 @@ class Instrument(QWidget):
             image.save(buffer, "PNG")
         else:
             raise WrongUse(
-                f"A drawing cannot be written as {ending or 'a file without an ending'}.", do="Use .pdf, .svg or .png."
+                f"A drawing cannot be written as {ending or 'a file without an extension'}.",
+                do="Use .pdf, .svg or .png.",
             )
         return buffer.data().data()
 

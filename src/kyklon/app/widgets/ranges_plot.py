@@ -53,7 +53,9 @@ class RangesPlot(Plot):
         rates = [each for band in self._ranges for each in band.field_hz] + [point.field_hz for point in self._points]
         spread = max(max(lines) - min(lines), 8.0)
         x_span = (min(lines) - 1.2, min(lines) + spread * 1.16)
-        axes = self.axes(painter, box, x_span, (min(rates) - 2, max(rates) + 3), "line rate, kHz", "field rate, Hz")
+        axes = self.axes(
+            painter, box, x_span, (min(rates) - 2, max(rates) + 3), "horizontal frequency, kHz", "refresh rate, Hz"
+        )
         for band in self._ranges:
             self._draw_range(painter, axes, band)
         inside = [point for point in self._points if not point.fault]

@@ -158,15 +158,22 @@ def _told(what: str) -> Iterator[None]:
     except OSError as bad:
         where = bad.filename or what
         if bad.errno in (errno.ENOSPC, errno.EDQUOT):
-            raise TargetFull(f"{where}: it is full.", do="Choose fewer games or a larger one; what is there stays."
+            raise TargetFull(f"{where}: it is full.", do= (
+                "Choose fewer games or a larger one; what is already there stays."
+            )
                              ) from bad  # fmt: skip
         if bad.errno == errno.EROFS:
-            raise TargetLocked(f"{where}: it can only be read.", do="Look for a slider, or mount it for writing."
+            raise TargetLocked(f"{where}: it can only be read.", do= (
+                "Check for a write-protect switch, or mount it for writing."
+            )
                                ) from bad  # fmt: skip
         if bad.errno in _GONE:
-            raise TargetLost(f"{where} went away: {bad.strerror}.", do="Plug it in again and go on: nothing is lost."
-                             ) from bad  # fmt: skip
-        raise TargetError(f"{where} failed: {bad.strerror}.", do="Look whether you may write there.") from bad
+            raise TargetLost(
+                f"{where} was disconnected: {bad.strerror}.", do="Plug it in again and go on: nothing is lost."
+            ) from bad
+        raise TargetError(
+            f"{where} failed: {bad.strerror}.", do="Check that you have permission to write there."
+        ) from bad
 
 
 def kind_of(path: Path) -> str:

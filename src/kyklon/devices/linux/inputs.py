@@ -116,7 +116,9 @@ class LinuxInputs:
         try:
             device = evdev.InputDevice(identity)
         except OSError as bad:
-            raise KyklonError(f"{identity} cannot be read: {bad}.", do="Plug it in; join the group 'input'.") from bad
+            raise KyklonError(
+                f"{identity} cannot be read: {bad}.", do="Plug it in; add your user to the 'input' group."
+            ) from bad
         try:
             yield LinuxInput(device)
         finally:
@@ -151,7 +153,7 @@ class LinuxInput:
         except BlockingIOError:
             pass
         except OSError as bad:
-            raise KyklonError("The device went away.", do="Plug it in again.") from bad
+            raise KyklonError("The device was disconnected.", do="Plug it in again.") from bad
         return tuple(found)
 
     def _key(self, code: int, value: int, at: float) -> InputEvent:

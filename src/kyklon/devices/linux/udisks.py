@@ -58,7 +58,7 @@ class UDisks:
         try:
             reply = connection.send_and_get_reply(message, timeout=seconds)
         except TimeoutError as late:
-            raise TargetError(f"UDisks2 gave no answer to {method} in {seconds:.0f} s.") from late
+            raise TargetError(f"UDisks2 did not answer {method} within {seconds:.0f} s.") from late
         except (OSError, DBusErrorResponse) as bad:
             raise TargetError(f"UDisks2 failed at {method}: {bad}.") from bad
         if reply.header.message_type is MessageType.error:

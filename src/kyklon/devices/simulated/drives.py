@@ -122,7 +122,7 @@ class SimulatedHandle:
     def _fail_between(self, start: int, end: int) -> None:
         name, faults = self._drive.facts.name, self._faults
         if faults.unplugged_at and end > faults.unplugged_at:
-            raise TargetLost(f"{name} went away at byte {faults.unplugged_at}.", do="Plug it in again.")
+            raise TargetLost(f"{name} was disconnected at byte {faults.unplugged_at}.", do="Plug it in again.")
         if faults.asleep_at and end > faults.asleep_at:
             raise TargetAsleep(f"{name} gave no answer at byte {faults.asleep_at}.",
                                do="Plug the reader into the computer itself, not into a hub.")  # fmt: skip
@@ -230,7 +230,7 @@ class SimulatedDrives:
                     why = "the same file has another name elsewhere"
         if why:
             raise TargetError(
-                f"{self.folder / FILE} names {name} as a stand-in drive, but {why}.",
+                f"{self.folder / FILE} names {name} as a simulated drive, but {why}.",
                 do="Make the demo again; do not trust a build from somebody else that does this.",
             )
         return path

@@ -30,7 +30,11 @@ class Failing:
     def _spend(self, count: int) -> int:
         """How many of so many bytes still go well; raises once none does."""
         if self._left <= 0 and self._how != "rot":
-            raise TargetFull(f"{self.name} is full.") if self._how == "full" else TargetLost(f"{self.name} went away.")
+            raise (
+                TargetFull(f"{self.name} is full.")
+                if self._how == "full"
+                else TargetLost(f"{self.name} was disconnected.")
+            )
         good = min(count, self._left)
         self._left -= count
         return count if self._how == "rot" else good

@@ -135,7 +135,7 @@ class SimulatedPanel:
     def waiting(self, role: str, now: float | None = None) -> tuple[InputEvent, ...]:
         """What a device has sent until now. Raises KyklonError for one that is not plugged in."""
         if role in self.panel.unplugged or role not in self._devices:
-            raise KyklonError(f"{role} went away.", do="Plug it in again.")
+            raise KyklonError(f"{role} was disconnected.", do="Plug it in again.")
         moment = self._clock() if now is None else now
         if self._devices[role].floods:
             return tuple(

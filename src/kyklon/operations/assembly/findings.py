@@ -18,7 +18,7 @@ CAUTIONS = (
     "A battery can start a fire through a thin wire: fuse it at its terminal.",
     "Touch bare metal before the board: static kills it silently.",
     "Solder in fresh air; the iron stays hot for minutes.",
-    "A cable with the same plug on both ends can feed two supplies into each other.",
+    "A cable with the same plug on both ends can connect two power supplies to each other.",
     "A 5 V signal kills a 3.3 V pin.",
 )
 
@@ -45,8 +45,8 @@ def _voltage(build: Build, catalogue: Catalogue, power: Budget) -> list[Finding]
             operation=OPERATION,
             subject=power.cable.name,
             title=f"Only {power.board_v:.2f} V reach the board",
-            message=f"{power.cable.name} loses {power.drop_v:.2f} V at {power.peak_a:.2f} A; the board warns below "
-            f"{power.board.low_voltage_v:.2f} V.",
+            message=f"{power.cable.name} loses {power.drop_v:.2f} V at {power.peak_a:.2f} A; undervoltage warning "
+            f"below {power.board.low_voltage_v:.2f} V.",
             why="Below that the board slows down, and the card may be damaged in the middle of a write.",
             source="ASTM B258 and IEC 60028 for the wire; the limit is common practice",
             remedy=_thicker(build, catalogue, power),
@@ -71,7 +71,7 @@ def _thicker(build: Build, catalogue: Catalogue, power: Budget) -> Remedy | None
         for link in build.links
     )
     change = Change(
-        path="links", value=[link.model_dump() for link in links], label="Supply cable",
+        path="links", value=[link.model_dump() for link in links], label="Power supply cable",
         before=power.cable.name, after=better.name,
     )  # fmt: skip
     return Remedy(label=f"Use {better.name}", changes=(change,))
@@ -87,8 +87,8 @@ def _heat(power: Budget) -> list[Finding]:
             operation=OPERATION,
             subject=power.board.name,
             title=f"The chip will reach {power.chip_c:.0f} °C in a closed case",
-            message=f"{power.board.name} slows itself from about {THROTTLE_C:.0f} °C on.",
-            why="Games lose frames just when they need the processor most.",
+            message=f"{power.board.name} throttles from about {THROTTLE_C:.0f} °C.",
+            why="Games drop frames just when they need the CPU most.",
             source="Ta + P · Rth; the limit is common practice",
         )
     ]

@@ -35,7 +35,7 @@ def plan_boot_files(build: Build, catalogue: Catalogue, card: CardContents) -> P
     differences: dict[str, str] = {}
     for name, data in differing(build, catalogue, card).items():  # before the boot file that names it
         files[name] = data
-        differences[name] = f"{name}: identification data for the kernel, {len(data)} bytes"
+        differences[name] = f"{name}: EDID file for the kernel, {len(data)} bytes"
     texts = card.texts_meant
     for file in compiled(build, catalogue, texts):
         old = texts.get(file.path.lower(), "")
@@ -58,7 +58,7 @@ def _boot_partition(path: Path, name: str) -> tuple[CardContents, int]:
     boot = card.table.boot() if card.table else None
     if boot is None or card.boot_error:
         raise TargetError(
-            f"{name} has no boot partition to put files on. {card.table_error or card.boot_error}".strip(),
+            f"{name} has no boot partition for the files. {card.table_error or card.boot_error}".strip(),
             do="Write the image first.",
         )
     return card, boot.start
@@ -81,5 +81,5 @@ def put_boot_files(folder: Path, build: Build, catalogue: Catalogue, target: Tar
         durable.keep(inside(folder / "issued" / "boot", name), data)
     if target.facts.identity == build.card.drive:
         store.update(folder, lambda kept: edited(kept, "card.boot_files_at", now()))
-    Logbook(folder).add(30, f"Boot files put on {target.facts.name}", "\n".join(put.differences.values()))
+    Logbook(folder).add(30, f"Boot files copied to {target.facts.name}", "\n".join(put.differences.values()))
     return put

@@ -38,13 +38,13 @@ def as_found(dialect: Dialect, board: Board, texts: Mapping[str, str]) -> tuple[
             )
             found.append(FoundLine(file.path, told.number, told.key, told.value, setting, told.odd))
         if file.kind != "extlinux":
-            cut = f"is longer than {dialect.longest_of(file)} and is cut there"
+            cut = f"is longer than {dialect.longest_of(file)} characters and is cut off there"
             found += [
                 FoundLine(file.path, number, "", line[:40], odd=cut)
                 for number, line in enumerate(split_lines(text), 1) if len(line) > dialect.longest_of(file)
             ]  # fmt: skip
         if text.startswith("\ufeff"):
             found.append(
-                FoundLine(file.path, 1, "", "", odd="begins with a byte order mark, which the firmware takes for text")
+                FoundLine(file.path, 1, "", "", odd="begins with a byte order mark, which the firmware reads as text")
             )
     return tuple(found)

@@ -75,7 +75,7 @@ def _kernel(build: Build, board: Board, sets: dict[str, str]) -> list[Finding]:
             subject=build.boot.kernel,
             title=title,
             message=message,
-            why="The processor stops at the first instruction it does not know: a black screen, and no message.",
+            why="The CPU stops at the first instruction it does not know: black screen, no message.",
             source="header of the kernel file (arm64 booting.rst, arm zImage)",
             remedy=kernel_remedy(build, board, sets),
         )
@@ -91,7 +91,8 @@ def _tree(build: Build, board: Board) -> list[Finding]:
             code="boot.device-tree", severity=Severity.STOP, operation=OPERATION, subject=build.boot.device_tree,
             title=f"{build.boot.device_tree} is for another board",
             message=f"{board.name} needs {board.device_tree}.",
-            why="The kernel looks for hardware that is not there, and the screen stays dark.", source="the catalogue",
+            why="The kernel looks for hardware this board does not have, and the screen stays black.",
+            source="the catalogue",
             remedy=Remedy(label=f"Use {board.device_tree}", changes=(change,)),
         )
     ]  # fmt: skip
@@ -161,7 +162,7 @@ def _odd(build: Build, catalogue: Catalogue, board: Board, card: CardContents | 
             code=f"boot.odd:{line.file}:{line.number}:{index}", severity=Severity.NOTE, operation=OPERATION,
             subject=line.file, title=f"{line.file}, line {line.number}: {line.key or line.value or 'it'} {line.odd}",
             message=f"{line.key} {line.value}".strip() or line.file,
-            why="What is written and what counts are two things here.", source=f"the rules of {dialect.name}",
+            why="This line does not do what it seems to do.", source=f"the rules of {dialect.name}",
         )
         for index, line in enumerate(lines[:12])
     ]  # fmt: skip
@@ -173,8 +174,8 @@ def _country(build: Build, image: Image) -> list[Finding]:
     return [
         Finding(
             code="boot.country", severity=Severity.CAUTION, operation=OPERATION, subject="Network",
-            title="No country is set for the wireless network", message="The radio stays off until one is set.",
-            why="Which channels may be used is national law.", source="regulatory domain, kernel documentation",
+            title="No Wi-Fi country is set", message="The radio stays off until one is set.",
+            why="Allowed Wi-Fi channels differ by country.", source="regulatory domain, kernel documentation",
         )
     ]  # fmt: skip
 
@@ -186,8 +187,8 @@ def _dependencies(build: Build, card: CardContents | None) -> list[Finding]:
     return [
         Finding(
             code=f"boot.service-needs:{name}:{index}", severity=Severity.CAUTION, operation=OPERATION, subject=name,
-            title=f"{words}", message="The list is what counts; it does not sort itself.",
-            why="It starts without what it needs, and may stop at once.", source="the unit files on the card",
+            title=f"{words}", message="Services start in the order of this list; nothing sorts them.",
+            why="It starts before what it needs and may stop at once.", source="the unit files on the card",
         )
         for index, (name, words) in enumerate(told_dependencies(build.boot.services, units))
     ]  # fmt: skip
@@ -201,26 +202,26 @@ def _setup(build: Build, image: Image, contents: CardContents | None) -> list[Fi
     found = []
     if decided and not script:
         labels = ", ".join(describe(Build, f"system.{name}").label.lower() for name in decided)
-        found.append(_of_setup("no-first-boot", f"{image.name} runs no script at its first start",
+        found.append(_of_setup("no-first-boot", f"{image.name} runs no script at first boot",
                                f"Not set up: {labels}.",
-                               "What is decided and what the machine does would be two things."))  # fmt: skip
+                               "These settings would never reach the machine."))  # fmt: skip
     if decided and there and not is_ours(there):
         found.append(_of_setup("foreign-first-boot", f"{script} is not this build's",
-                               "The card has a script of another hand, which is left alone.",
-                               "What is decided here is not set up."))  # fmt: skip
+                               "The card has a first-boot script from somewhere else; Kyklon leaves it alone.",
+                               "The settings of this build are not applied."))  # fmt: skip
     if setup.wireless_name and setup.wireless_key and setup.key_for != setup.wireless_name:
         change = change_of("system.wireless_key", "", "of another network", "none")
-        what = f"It was made for {setup.key_for or 'a network without a name'}; type the pass phrase again."
-        found.append(_of_setup("wireless-key", "The key is another network's", what,
-                               "A key is made of pass phrase and name (IEEE 802.11i).", Severity.STOP,
-                               Remedy(label="Forget the key", changes=(change,))))  # fmt: skip
+        what = f"It was made for {setup.key_for or 'a network without a name'}; type the Wi-Fi password again."
+        found.append(_of_setup("wireless-key", "The Wi-Fi key belongs to another network", what,
+                               "The key is derived from the Wi-Fi password and the SSID (IEEE 802.11i).", Severity.STOP,
+                               Remedy(label="Delete the key", changes=(change,))))  # fmt: skip
     if setup.wireless_name and not setup.wireless_key:
-        found.append(_of_setup("wireless-open", f"{setup.wireless_name} would be joined without a key",
-                               "Type its pass phrase, if it has one.",
-                               "In an open network everybody can read along."))  # fmt: skip
+        found.append(_of_setup("wireless-open", f"{setup.wireless_name} would be joined without a password",
+                               "Type its Wi-Fi password, if it has one.",
+                               "On an open network anyone nearby can read the traffic."))  # fmt: skip
     if setup.start_command:
-        found.append(_of_setup("start-line", "This build runs a line of its own at every start", setup.start_command,
-                               "It runs as root: read it before you trust a build of another hand.",
+        found.append(_of_setup("start-line", "This build runs its own command at every boot", setup.start_command,
+                               "It runs as root: read it before you trust a build from someone else.",
                                Severity.NOTE))  # fmt: skip
     return found
 
@@ -249,7 +250,7 @@ def _stale(build: Build, catalogue: Catalogue, card: CardContents | None) -> lis
     return [
         Finding(
             code="boot.not-on-card", severity=Severity.CAUTION, operation=OPERATION, subject="Boot files",
-            title="The boot files on the card are not this build's",
+            title="The boot files on the card do not match this build",
             message=f"Different: {', '.join(different)}.",
             why="The machine does what is on the card, not what is planned.",
             source="the bytes on the card",

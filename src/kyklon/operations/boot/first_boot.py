@@ -16,7 +16,7 @@ from kyklon.model.build import Build
 from kyklon.model.system import SystemSetup
 from kyklon.operations.picture.waking import COMMAND, script
 
-HEAD = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at the first start.\n"
+HEAD = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at first boot.\n"
 
 
 @dataclass(frozen=True)

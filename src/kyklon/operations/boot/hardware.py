@@ -91,8 +91,8 @@ def _without_effect(build: Build, board: Board, taken: frozenset[str]) -> list[F
             Finding(
                 code=f"boot.no-effect:{path}", severity=Severity.CAUTION, operation=OPERATION, subject=field.label,
                 title=f"{field.label} has no effect here",
-                message=f"{board.name} does not take it from these boot files.",
-                why="What is decided and what the machine does would be two things.",
+                message=f"{board.name} ignores it in these boot files.",
+                why="The machine would use its default instead.",
                 source=f"{board.name} in the catalogue",
                 remedy=Remedy(label=f"Take {field.label.lower()} back", changes=(change,)),
             )
@@ -111,8 +111,8 @@ def _memory(build: Build, board: Board) -> list[Finding]:
     return [
         Finding(
             code="boot.memory", severity=Severity.STOP if stop else Severity.CAUTION, operation=OPERATION,
-            subject="Picture memory", title=f"{max(0, left)} MB are left for everything else",
-            message=f"{board.name} has {board.memory_mb} MB; {picture} MB of them would be for the picture.",
+            subject="GPU memory", title=f"Only {max(0, left)} MB is left for the kernel and games",
+            message=f"{board.name} has {board.memory_mb} MB; {picture} MB of that would be GPU memory.",
             why="The kernel does not start." if stop else "Large games run out of memory and stop.",
             source="common practice: half at the most", remedy=Remedy(label=f"Use {half} MB", changes=(change,)),
         )
@@ -129,10 +129,10 @@ def _clock(build: Build, board: Board) -> list[Finding]:
     return [
         Finding(
             code="boot.clock", severity=Severity.STOP if asked > most else Severity.CAUTION, operation=OPERATION,
-            subject="Processor clock", title=f"{asked} MHz is above the board's own {own} MHz",
-            message=hot if asked <= most else f"{board.name} starts with {most} MHz at the most.",
-            why="It may stop in the middle of a game and damage the card; a heatsink, airflow and a strong supply come "
-            "first, and the warranty may go.",
+            subject="CPU clock", title=f"{asked} MHz is above the board's rated {own} MHz",
+            message=hot if asked <= most else f"{board.name} boots with {most} MHz at most.",
+            why="It may crash in a game and corrupt the card. Fit a heat sink, airflow and a strong power supply "
+            "first; it may void the warranty.",
             source=f"{board.name} in the catalogue; CMOS: power goes with the clock",
             remedy=Remedy(label="Use the board's own", changes=(change,)),
         )
@@ -148,10 +148,10 @@ def _strength(build: Build, board: Board) -> list[Finding]:
     change = change_of("boot.signal_strength", to, str(asked), str(to))
     return [
         Finding(
-            code="boot.signal-strength", severity=Severity.STOP, operation=OPERATION, subject="Signal strength",
-            title=f"{board.name} knows no signal strength {asked}",
+            code="boot.signal-strength", severity=Severity.STOP, operation=OPERATION, subject="HDMI drive strength",
+            title=f"{board.name} has no HDMI drive strength {asked}",
             message=f"Its steps go from {least} to {most}.",
-            why="A step that it does not know is left out or taken for another: the picture may sparkle or stay away.",
+            why="An unknown value is ignored or taken for another: the picture may sparkle or stay black.",
             source=f"{board.name} in the catalogue",
             remedy=Remedy(label=f"Use {to}", changes=(change,)),
         )
@@ -165,7 +165,7 @@ def _link(build: Build) -> list[Finding]:
     return [
         Finding(
             code="boot.link-sound", severity=Severity.CAUTION, operation=OPERATION, subject="Link",
-            title="DVI carries no sound", message="The sound goes the digital way, which is the picture's cable.",
+            title="DVI carries no sound", message="The audio output is set to the video cable.",
             why="Games would be silent.", source="DVI 1.0; HDMI 1.4",
             remedy=Remedy(label="Drive it as HDMI", changes=(change,)),
         )
@@ -180,9 +180,10 @@ def _safe(build: Build, catalogue: Catalogue) -> list[Finding]:
     return [
         Finding(
             code="boot.safe-start", severity=Severity.STOP, operation=OPERATION, subject="Safe start",
-            title="A safe start is not safe for a tube",
+            title="Safe boot is not safe for a tube",
             message="It sends 640 × 480 at 31.5 kHz, whatever is plugged in.",
-            why="A wrong line rate overheats a tube's line output stage and can destroy it.", source="CTA-861, code 1",
+            why="A wrong horizontal frequency overheats the tube's horizontal output stage and can destroy it.",
+            source="CTA-861, code 1",
             remedy=Remedy(label="Start as planned", changes=(change,)),
         )
     ]  # fmt: skip
@@ -203,10 +204,10 @@ def _machines(build: Build, catalogue: Catalogue) -> list[Finding]:
     change = change_of("boot.machine_sound", kept, " ".join(build.boot.machine_sound), " ".join(kept) or "none")
     return [
         Finding(
-            code="boot.machine-sound", severity=Severity.CAUTION, operation=OPERATION, subject="Sound by machine",
-            title=f"{lost} means nothing here",
+            code="boot.machine-sound", severity=Severity.CAUTION, operation=OPERATION, subject="Sound per machine",
+            title=f"{lost} has no effect with this image",
             message=f"The image can be: {', '.join(known)}." if known else "The image is one machine.",
-            why="What is decided and what the machine does would be two things.",
+            why="These settings would never reach the machine.",
             source="bare-metal sets in the catalogue",
             remedy=Remedy(label="Take it back", changes=(change,)),
         )
@@ -219,7 +220,7 @@ def _header(build: Build, catalogue: Catalogue) -> list[Finding]:
         Finding(
             code=f"boot.overlay:{extra.word}", severity=Severity.CAUTION, operation=OPERATION, subject=extra.word,
             title=f"{extra.word} does nothing", message=f"{extra.trouble[:1].upper()}{extra.trouble[1:]}.",
-            why="What sits on those pins would not work.", source="overlays in the catalogue",
+            why="The hardware on those pins would not work.", source="overlays in the catalogue",
         )
         for extra in told if extra.trouble
     ]  # fmt: skip
@@ -227,8 +228,9 @@ def _header(build: Build, catalogue: Catalogue) -> list[Finding]:
         found.append(
             Finding(
                 code=f"boot.pin:{pin}", severity=Severity.STOP, operation=OPERATION, subject=f"Pin {pin}",
-                title=f"{' and '.join(names)} want pin {pin}", message="Give one of them another pin, or leave it out.",
-                why="Two outputs on one wire work against each other and can destroy the board.",
+                title=f"{' and '.join(names)} clash on pin {pin}",
+                message="Give one of them another pin, or leave it out.",
+                why="Two outputs on one pin drive against each other and can destroy the board.",
                 source="overlays in the catalogue",
             )
         )  # fmt: skip
@@ -264,7 +266,8 @@ def _too_long(build: Build, catalogue: Catalogue, dialect: Dialect, world: World
                     code=f"boot.line-too-long:{file.path}", severity=Severity.STOP, operation=OPERATION,
                     subject=file.path, title=f"A line of {file.path} is too long",
                     message=f"It has {_read_of(long[0], file.kind)} characters; {most} are read.",
-                    why="The rest is cut off, or the whole start is given up.", source=f"the rules of {dialect.name}",
+                    why="The rest is cut off, or the machine does not boot at all.",
+                    source=f"the rules of {dialect.name}",
                 )
             )  # fmt: skip
     return found

@@ -44,7 +44,7 @@ def told_dependencies(names: Sequence[str], units: Mapping[str, Unit]) -> tuple[
                 found.append((name, f"{name} needs {need}, which starts after it"))
         for other in unit.after if unit else ():
             if place.get(other, -1) > place[name] and unit and other not in unit.requires:
-                found.append((name, f"{name} is to start after {other}, but stands before it"))
+                found.append((name, f"{name} should start after {other}, but comes before it"))
     return tuple(found)
 
 
@@ -72,7 +72,7 @@ def by_dependencies(
         unit = units[name]
         earlier = [other for other in after[name] if other in why]
         if unit.kind in ("missing", "masked"):
-            why[name] = "it is masked" if unit.kind == "masked" else "there is no such unit"
+            why[name] = "it is masked" if unit.kind == "masked" else "no such unit"
             continue
         needed = next((each for each in unit.requires if units.get(each, _NONE).kind in ("missing", "masked")), "")
         failed = next((each for each in unit.requires if each in earlier and why.get(each)), "")
@@ -81,9 +81,9 @@ def by_dependencies(
         circle = next((each for each in circles if name in each), ())
         blocked = next((each for each in earlier if why.get(each, "").startswith(_WAITS)), "")
         if circle:
-            why[name] = f"{' and '.join(circle)} wait for one another, so one of them is left out"
+            why[name] = f"{' and '.join(circle)} wait for each other, so one of them is not started"
         elif needed:
-            why[name] = f"it needs {needed}, and there is no such unit"
+            why[name] = f"it needs {needed}, which does not exist"
         elif failed and not why[failed].startswith(_WAITS):
             why[name] = f"it needs {failed}, which does not start"
         elif stuck or blocked:

@@ -42,9 +42,9 @@ def outlook(build: Build, catalogue: Catalogue) -> Outlook | None:
     card = catalogue.find(Card, build.part("card"))
     uas = 1.0 if bridge.uas == "good" else 0.8  # CP: plain storage sends one command at a time
     speed = min(board.usb_mb_s, bridge.mb_s * uas, disk.read_mb_s)
-    changes = [board.disk_boot_note or f"{board.name} cannot start from a disk: a card keeps the boot partition."]
-    changes.append(f"The kernel line names {ROOT} in place of the card's partition.")
-    changes.append("Take the card out, or the board starts from it first.")
+    changes = [board.disk_boot_note or f"{board.name} cannot boot from a disk: a card holds the boot partition."]
+    changes.append(f"The kernel command line names {ROOT} instead of the card's partition.")
+    changes.append("Remove the card, or the board boots from it first.")
     return Outlook(
         min(card.read_mb_s, board.card_mb_s) if card else 0.0, speed, bridge.draws_a + disk.peak_a, tuple(changes)
     )
@@ -79,10 +79,10 @@ def _bridge(build: Build, bridge: Bridge) -> list[Finding]:
     quirk = f"{bridge.usb_id[0]}:{bridge.usb_id[1]}:u"
     if bridge.uas == "good" or storage_quirk_given(quirk, given(" ".join(build.boot.kernel_words))):
         return []
-    school = f" Another school: the maker's firmware {bridge.firmware} fixes it." if bridge.firmware else ""
+    school = f" Or update the bridge to firmware {bridge.firmware} from its maker." if bridge.firmware else ""
     return [
         _finding("uas", Severity.STOP, bridge.name, f"{bridge.name} misbehaves under UAS",
-                 f"The kernel line lacks usb-storage.quirks={quirk}.{school}",
+                 f"The kernel command line has no usb-storage.quirks={quirk}.{school}",
                  "The disk resets under load and writes are lost.", _SOURCE_UAS,
                  _word_remedy(build, f"usb-storage.quirks={quirk}", f"Run {bridge.name} without UAS"))
     ]  # fmt: skip
@@ -95,16 +95,16 @@ def _current(build: Build, catalogue: Catalogue, board: Board | None, bridge: Br
     most = max((port.supplies_a for port in ports), default=0.0)
     if board is not None and most < draws:
         found.append(
-            _finding("port", Severity.STOP, disk.name, "The board's USB sockets cannot feed the disk",
-                     f"Disk and bridge draw up to {draws:.2f} A; a socket of {board.name} gives {most:.2f} A.",
-                     "The disk drops out under load: use a bridge or hub with a supply of its own.")
+            _finding("port", Severity.STOP, disk.name, "The board's USB ports cannot power the disk",
+                     f"Disk and bridge draw up to {draws:.2f} A; a USB port of {board.name} supplies {most:.2f} A.",
+                     "The disk drops out under load: use a bridge or hub with a power supply of its own.")
         )  # fmt: skip
     supply = catalogue.find(Supply, build.part("supply"))
     if board is not None and supply is not None and supply.amps < board.peak_a + draws:
         found.append(
-            _finding("supply", Severity.STOP, supply.name, "The supply cannot feed board and disk",
-                     f"{supply.name} gives {supply.amps:.1f} A; both draw up to {board.peak_a + draws:.2f} A.",
-                     "The voltage sags and the machine restarts.")
+            _finding("supply", Severity.STOP, supply.name, "The power supply cannot power board and disk",
+                     f"{supply.name} is rated {supply.amps:.1f} A; both draw up to {board.peak_a + draws:.2f} A.",
+                     "The voltage sags and the machine reboots.")
         )  # fmt: skip
     return found
 
@@ -115,10 +115,11 @@ def _root(build: Build, world: World) -> list[Finding]:
     meant = root_device(build.boot.kernel_words, table or _USUAL, disk=True)
     if meant is not None and meant.partition is not None and meant.partition.kind == LINUX:
         return []
-    told = meant.why if meant is not None and meant.why else "Its root= is another partition." if meant else ""
+    told = meant.why if meant is not None and meant.why else "Its root= names another partition." if meant else ""
     return [
-        _finding("root", Severity.STOP, "Kernel line", "The kernel line does not name the disk's root partition",
-                 f"{told} Starting from a disk needs {ROOT}.".strip(), "The kernel waits for a card that is not there.",
+        _finding("root", Severity.STOP, "Kernel command line",
+                 "The kernel command line does not name the disk's root partition",
+                 f"{told} Booting from a disk needs {ROOT}.".strip(), "The kernel waits for a missing card.",
                  "kernel-parameters: root=", _word_remedy(build, ROOT, "Name the disk's partition"))
     ]  # fmt: skip
 

@@ -27,7 +27,8 @@ def findings(build: Build, _catalogue: Catalogue, world: World) -> list[Finding]
     elif build.source.sha256 is None and world.source_stated is None:
         found.append(
             _finding("no-checksum", Severity.NOTE, facts.path.name, "The image's checksum is not known",
-                     "Paste the SHA-256 its maker states.", "Only a checksum tells a complete download from a bad one.")
+                     "Paste the SHA-256 published with it.",
+                         "Only a checksum tells a complete download from a bad one.")
         )  # fmt: skip
     found += _state(build, world.writing, table=card is not None and card.table is not None)
     if card is not None and build.card.bootable and not card.boot_error and card.table and card.boot_free < MIN_FREE:
@@ -52,10 +53,10 @@ def _state(build: Build, writing: bool, *, table: bool) -> list[Finding]:
     if card.state is CardState.WRITING and writing:
         return [
             _finding("being-written", Severity.NOTE, name, "The card is being written",
-                     "It can start once it is written and read back.", "Until then it has no partition table.")
+                     "It can boot once it is written and read back.", "Until then it has no partition table.")
         ]  # fmt: skip
     if card.state in _WORDS:
-        what = "nothing proves that it is whole" if table else "it has no partition table"
+        what = "part of the image may be missing" if table else "it has no partition table"
         bad = card.verdict in ("worn", "counterfeit", "locked")
         told = f" {card.sentence}" if bad else ""
         do = "Use another card." if bad else "Write it again."
@@ -63,7 +64,7 @@ def _state(build: Build, writing: bool, *, table: bool) -> list[Finding]:
             _finding("not-bootable", Severity.STOP, name,
                      f"The card is {card.verdict}" if bad else "The card is not bootable",
                      f"Its last write {_WORDS[card.state]}; {what}.{told}",
-                     f"The machine finds nothing to start from. {do}", "logbook")
+                     f"The machine finds nothing to boot from. {do}", "logbook")
         ]  # fmt: skip
     if card.state is CardState.PROVEN and card.verdict in ("worn", "slow"):
         return [

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import show_bytes, show_duration, show_money
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Card, Image
 from kyklon.model.build import Build
@@ -102,7 +102,7 @@ def size(
             items, need, offers, "", "No card in the catalogue is large enough: plan a disk, or leave some games out."
         )
     best = fitting[0]
-    words = f"{best.name} is enough, with {show_bytes(best.capacity - need)} to spare beyond that."
+    words = f"{best.name} is enough, with {show_bytes(best.capacity - need)} to spare."
     if len(fitting) > 1:
         words += f" {_next_up(best, fitting[1])}"
     return Sizing(items, need, offers, best.card, words)
@@ -110,11 +110,11 @@ def size(
 
 def _next_up(best: Offer, other: Offer) -> str:
     """What the next card up would buy."""
-    more = f"{other.name} costs {other.price - best.price:.0f} crowns more"
+    more = f"{other.name} costs {show_money(other.price - best.price)} more"
     if other.minutes < best.minutes * 0.9:
         saved = show_duration((best.minutes - other.minutes) * 60)
         return f"{more} and saves {saved} at every full write."
-    return f"{more} for {show_bytes(other.capacity - best.capacity)}, and is no faster by its class."
+    return f"{more} for {show_bytes(other.capacity - best.capacity)}, and its class is no faster."
 
 
 def _offer(card: Card, need: int, moved: int, files: int, largest: int) -> Offer:

@@ -105,7 +105,7 @@ def with_control(layout: Layout, player: int, control: Control) -> Layout:
     outside the board."""
     seat = layout.seats[player - 1]
     if not (0 <= control.x <= seat.width_mm and 0 <= control.y <= seat.height_mm):
-        raise ValueError(f"{control.label} would lie outside the board of {seat.width_mm:g} × {seat.height_mm:g} mm")
+        raise ValueError(f"{control.label} would be outside the {seat.width_mm:g} × {seat.height_mm:g} mm board")
     kept = [each for each in seat.controls if each.id != control.id]
     place = next((index for index, each in enumerate(seat.controls) if each.id == control.id), len(kept))
     kept.insert(place, control)

@@ -64,8 +64,8 @@ def _bores(player: int, seat: Seat) -> Iterator[Check]:
     """The closest pair of holes and of nuts, and every other pair that is too close."""
     pairs = list(combinations(seat.controls, 2))
     nutted = [pair for pair in pairs if "lever" not in (pair[0].kind, pair[1].kind)]
-    yield from _rooms("web", "wood between two bores", player, pairs, WEB, nuts=False)
-    yield from _rooms("nuts", "room between two nuts", player, nutted, 0.0, nuts=True)
+    yield from _rooms("web", "material between two holes", player, pairs, WEB, nuts=False)
+    yield from _rooms("nuts", "clearance between two nuts", player, nutted, 0.0, nuts=True)
 
 
 def _rooms(code: str, title: str, player: int, pairs: list[tuple[Control, Control]], bound: float, *,
@@ -93,7 +93,7 @@ def _walls(player: int, seat: Seat) -> Iterator[Check]:
             control.y - deep / 2, seat.height_mm - control.y - deep / 2,
         )  # fmt: skip
 
-    title = "room to the board's edge, for nut or plate"
+    title = "clearance to the panel edge, for nut or plate"
     for index, control in enumerate(sorted(inside, key=room)):
         free = room(control)
         if index == 0 or free < WALL:
@@ -114,11 +114,12 @@ def _lever(player: int, seat: Seat) -> Iterator[Check]:
             return math.hypot(dx, dy) - nut
 
         near = min(others, key=plate)
-        yield Check("plate", "room from the lever's plate to a nut", (player, (lever.id, near.id)), plate(near), 0.0,
+        yield Check("plate",
+            "clearance from the joystick's plate to a nut", (player, (lever.id, near.id)), plate(near), 0.0,
                     "mm", plate(near) >= 0, True)  # fmt: skip
         near = min(others, key=lambda other: _away(lever, other) - other.bore / 2)
         room = _away(lever, near) - near.bore / 2 - _CAP - LEVER_TRAVEL - LEVER_BALL / 2
-        title = "room from the lever's ball, pushed over, to a button"
+        title = "clearance from the joystick ball at full tilt to a button"
         yield Check("travel", title, (player, (lever.id, near.id)), room, KNUCKLES, "mm", room >= KNUCKLES, False)
 
 
@@ -135,7 +136,7 @@ def _hands(player: int, seat: Seat, hand: Hand) -> Iterator[Check]:
                     _SPAN * hand.breadth, "mm", span <= _SPAN * hand.breadth, False)  # fmt: skip
     shoulder = 0.33 * SHOULDERS  # elbows hang a third of the shoulders' breadth from the middle, CP
     levers = [each for each in seat.controls if each.kind == "lever"][:1]
-    for title, group in (("the lever", levers), ("the buttons", buttons)):
+    for title, group in (("the joystick", levers), ("the buttons", buttons)):
         if not group:
             continue
         x = sum(each.x for each in group) / len(group)  # the middle of the hand
@@ -177,7 +178,7 @@ def _across(layout: Layout) -> Iterator[Check]:
                   for seat in (first, second)]  # fmt: skip
         apart = _apart(*boards)
         if apart < -_TOUCH:
-            title = f"boards of seats {one} and {other}, apart"
+            title = f"gap between the panels of seats {one} and {other}"
             yield Check("boards", title, (one, ()), apart, 0.0, "mm", False, True)
         pairs = [(a, b) for a in first.controls for b in second.controls if "side" not in (a.kind, b.kind)]
 
@@ -193,8 +194,8 @@ def _across(layout: Layout) -> Iterator[Check]:
     for (one, first, a), (other, second, b) in combinations(levers, 2):
         apart = _apart(_rectangle(first, a.x, a.y, *LEVER_PLATE), _rectangle(second, b.x, b.y, *LEVER_PLATE))
         if apart < 0:
-            title = f"room between the plates of two levers, seats {one} and {other}" if one != other else (
-                "room between the plates of two levers"
+            title = f"clearance between the joystick plates of seats {one} and {other}" if one != other else (
+                "clearance between two joystick plates"
             )  # fmt: skip
             yield Check("plate", title, (one, (a.id,) if one != other else (a.id, b.id)), apart, 0.0, "mm", False, True)
 

@@ -17,7 +17,7 @@ from kyklon.model.kernel_line import given as words_given
 from kyklon.model.world import World
 from kyklon.operations.controls import exports, hotkeys
 from kyklon.operations.controls.clearance import checks
-from kyklon.operations.controls.mapping import player_of, unreached, wire_in_order
+from kyklon.operations.controls.mapping import in_words, player_of, unreached, wire_in_order
 from kyklon.operations.controls.matrix import cures, ghosts
 from kyklon.operations.controls.quirks import encoder_quirk, joined, merged, quirk_alike, quirk_given
 from kyklon.operations.controls.rig import Rig, rig_of
@@ -74,7 +74,7 @@ def _quirks(build: Build, rig: Rig) -> list[Finding]:
                     subject=encoder.name,
                     title=f"{encoder.name}: two players in one device",
                     message=_lacks(quirk, given),
-                    why=f"{encoder.quirk_why} The front end stops when it opens the device.",
+                    why=f"{encoder.quirk_why} The front end crashes when it opens the device.",
                     source="kernel-parameters: usbhid.quirks; linux/hid.h: 0x40 is multi-input",
                     remedy=quirk_remedy(build, *(device.encoder for device in rig.devices)),
                 )
@@ -82,7 +82,8 @@ def _quirks(build: Build, rig: Rig) -> list[Finding]:
     if len(given) > MOST_QUIRKS:
         found.append(
             Finding(
-                code="controls.too-many-quirks", severity=Severity.CAUTION, operation=OPERATION, subject="Kernel line",
+                code="controls.too-many-quirks", severity=Severity.CAUTION, operation=OPERATION,
+                subject="Kernel command line",
                 title=f"{len(given)} USB quirks are too many",
                 message=f"The kernel reads at most {MOST_QUIRKS}; the rest are ignored.",
                 why="The encoder whose quirk is dropped behaves as if it had none.", source="usbhid driver (mem)",
@@ -93,11 +94,11 @@ def _quirks(build: Build, rig: Rig) -> list[Finding]:
 
 def _lacks(quirk: str, given: Sequence[str]) -> str:
     """What is wrong with the quirks that stand on the line."""
-    words = f"The kernel line lacks usbhid.quirks={quirk}."
+    words = f"The kernel command line has no usbhid.quirks={quirk}."
     alike = next((each for each in given if quirk_alike(quirk, each)), "")
     if alike:
-        words = f"The kernel does not take {alike} for usbhid.quirks={quirk}: "
-        words += "each number begins with 0x, four are read, and of two for one device the later counts."
+        words = f"The kernel rejects {alike} as usbhid.quirks={quirk}: "
+        words += "each number must begin with 0x, only four are read, and the later of two for one device counts."
     return words
 
 
@@ -145,9 +146,9 @@ def _links(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
             found.append(
                 Finding(
                     code=f"controls.overlay:{device.role}", severity=Severity.STOP, operation=OPERATION,
-                    subject=device.title, title=f"{device.title} is not told to the kernel",
-                    message=f"Its switches sit on the pin header; {name} is not among what sits there.",
-                    why="Without its overlay nobody reads the pins: no switch does anything.",
+                    subject=device.title, title=f"The overlay for {device.title} is missing",
+                    message=f"Its switches are on the GPIO header, but the overlay “{name}” is not enabled.",
+                    why="Without its overlay the pins are not read: no switch works.",
                     remedy=Remedy(label=f"Add {name} to the header", changes=(change,)),
                 )
             )  # fmt: skip
@@ -157,16 +158,16 @@ def _links(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
                     code=f"controls.nine-pin:{device.role}", severity=Severity.NOTE, operation=OPERATION,
                     subject=device.title, title="Pin 7 of a nine-pin port carries 5 V",
                     message="Measure pin 7 before you plug anything in, and keep it off every 3.3 V pin.",
-                    why="5 V on a pin that stands 3.3 V kills the board.", source="CP",
+                    why="5 V on a 3.3 V pin kills the board.", source="CP",
                 )
             )  # fmt: skip
         if encoder.link == "bluetooth":
             found.append(
                 Finding(
                     code=f"controls.pairing:{device.role}", severity=Severity.NOTE, operation=OPERATION,
-                    subject=device.title, title=f"{device.title} answers late",
-                    message=f"It takes about {encoder.pairing_s:g} s after the start, and must be paired once.",
-                    why="Until then the menu does not move; keep a wired controller or a keyboard at hand.",
+                    subject=device.title, title=f"{device.title} connects late",
+                    message=f"It needs about {encoder.pairing_s:g} s after boot and must be paired once.",
+                    why="Until then the menu does not react; keep a wired controller or keyboard at hand.",
                 )
             )  # fmt: skip
     kinds = Counter(device.encoder.id for device in rig.devices if device.encoder.link == "usb")
@@ -177,9 +178,9 @@ def _links(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
             found.append(
                 Finding(
                     code=f"controls.same-kind:{encoder_id}", severity=Severity.CAUTION, operation=OPERATION,
-                    subject=same[0].encoder.name, title=f"{count} encoders of one kind can swap their players",
-                    message="Their ids are the same: only the socket tells them apart, and no socket is noted.",
-                    why="Which is player 1 depends on which answers first after the start.",
+                    subject=same[0].encoder.name, title=f"{count} identical encoders can swap players",
+                    message="They share one USB ID. Only the USB socket tells them apart, and none is set.",
+                    why="Player 1 is whichever connects first after boot.",
                     source="udev(7): ID_PATH names the socket",
                 )
             )  # fmt: skip
@@ -200,7 +201,7 @@ def _wiring(rig: Rig) -> list[Finding]:
             f"{device.title} has no terminal {terminal}." if device else f"Terminal {terminal} has no encoder."
         )
     if missing:
-        faults.append(f"Not wired: {', '.join(missing)}.")
+        faults.append(f"Not wired: {in_words(missing)}.")
     if twice:
         faults.append(f"Two switches share terminal {', '.join(twice)}.")
     if not faults:
@@ -224,9 +225,9 @@ def _fights(rig: Rig) -> list[Finding]:
     return [
         Finding(
             code=f"controls.fight:{one}-{other}", severity=Severity.CAUTION, operation=OPERATION,
-            subject="SDL mapping", title=f"The maps of seats {one} and {other} fight",
-            message="Both speak through devices with the same ids, and their wires lead to different terminals.",
-            why="One line counts for both seats: in one of them the buttons are mixed up. Wire them alike.",
+            subject="SDL mapping", title=f"The button mappings of seats {one} and {other} conflict",
+            message="Their encoders have the same USB ID but are wired differently.",
+            why="One SDL mapping serves both seats, so the buttons of one are wrong. Wire both seats the same way.",
             source="SDL 2: a mapping belongs to a GUID of bus, vendor, product and version",
         )
         for one, other in exports.fights(rig)
@@ -259,14 +260,14 @@ def _levers(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
     for system in systems_of(build, catalogue):
         if system.ways and levers and system.ways not in levers:
             has = " and ".join(str(each) for each in sorted(levers))
-            why = "A lever with four ways cannot reach the diagonals that its games need."
+            why = "A 4-way joystick cannot reach the diagonals that its games need."
             if system.ways == 4:
-                why = "A lever with eight ways gives diagonals where the game knows none: it turns at the wrong moment."
+                why = "An 8-way joystick sends diagonals that a 4-way game cannot use, so turns are missed."
             found.append(
                 Finding(
                     code=f"controls.lever:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
-                    subject=system.name, title=f"{system.name} wants a lever with {system.ways} ways",
-                    message=f"The levers here have {has}. Turn the restrictor under the plate.", why=why, source="CP",
+                    subject=system.name, title=f"{system.name} needs a {system.ways}-way joystick",
+                    message=f"The joysticks here are {has}-way. Change the restrictor gate.", why=why, source="CP",
                 )
             )  # fmt: skip
     return found
@@ -283,7 +284,7 @@ def _hotkeys(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
         if key and (key, proposal, hold_s) != now:
             words_ = ", ".join(f"{each.action} = {each.control}" for each in proposal)
             remedy = Remedy(
-                label=f"Hold {key}{f' for {hold_s:g} s' if hold_s else ''}; {proposal[0].control} leaves",
+                label=f"Hold {key}{f' for {hold_s:g} s' if hold_s else ''}; {proposal[0].control} quits",
                 changes=(
                     change_of("controls.hotkey", key, build.controls.hotkey or "none", key),
                     change_of("controls.hotkeys", [each.model_dump() for each in proposal], "as now", words_),
@@ -294,7 +295,7 @@ def _hotkeys(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
             Finding(
                 code=f"controls.hotkeys:{trouble.code}", severity=Severity.STOP if trouble.stop else Severity.CAUTION,
                 operation=OPERATION, subject="Hotkeys", title="A hotkey gets in the way" if "accident" in trouble.code
-                else "No game can be left" if trouble.code in ("no-exit", "exit-lost") else "Two hotkeys clash",
+                else "You cannot exit a game" if trouble.code in ("no-exit", "exit-lost") else "Two hotkeys clash",
                 message=trouble.words, why=trouble.why, remedy=remedy,
             )
         )  # fmt: skip
@@ -310,7 +311,7 @@ def _panel(rig: Rig) -> list[Finding]:
     hard, soft = [each for each in bad if each.hard], [each for each in bad if not each.hard]
     found = []
     for wrong, severity, title in ((hard, Severity.CAUTION, "The panel cannot be built like this"),
-                                   (soft, Severity.NOTE, "The panel is not easy on the hands")):  # fmt: skip
+                                   (soft, Severity.NOTE, "The panel is uncomfortable")):  # fmt: skip
         if wrong:
             told = "; ".join(f"seat {each.where[0]}{' ' + ' and '.join(each.where[1]) if each.where[1] else ''}: "
                              f"{each.words}" for each in wrong[:3])  # fmt: skip
@@ -320,7 +321,8 @@ def _panel(rig: Rig) -> list[Finding]:
                     code=f"controls.panel:{severity.value}", severity=severity, operation=OPERATION, subject="Panel",
                     title=title, message=f"{told[:1].upper()}{told[1:]}{more}.",
                     why="Measure before you drill, and try it in cardboard." if severity is Severity.CAUTION
-                    else "Long evenings show in wrists and shoulders.", source="CP; DIN 33402-2 for hands (mem)",
+                    else "Wrists and shoulders will ache after a long session.",
+                    source="CP; DIN 33402-2 for hands (mem)",
                 )
             )  # fmt: skip
     return found
@@ -335,9 +337,9 @@ def _proof(rig: Rig) -> list[Finding]:
     return [
         Finding(
             code="controls.proof", severity=Severity.STOP if told.silent else Severity.CAUTION, operation=OPERATION,
-            subject="Wiring", title="The proof found faults in the wiring",
+            subject="Wiring", title="The wiring test found faults",
             message=f"{words_[:1].upper()}{words_[1:]}.",
-            why="What the build says of the wires is not what the switches do. Put it right, and prove it again.",
+            why="The switches do not do what the build says. Fix the wiring, then run the wiring test again.",
         )
     ]  # fmt: skip
 
@@ -355,7 +357,7 @@ def _ghosts(build: Build, catalogue: Catalogue) -> list[Finding]:
         return []
     names = {key.id: key.label for key in own.keys}
     first, needed = found[0], cures(found)
-    who = next((name for name, keys in sets if set(first.held) <= set(keys) and name), "What you picked")
+    who = next((name for name, keys in sets if set(first.held) <= set(keys) and name), "Your choice")
     after = (*settings.diodes, *needed)
     keys = " and ".join(names.get(key, key) for key in needed)
     change = change_of("controls.keyboard.diodes", list(after), f"{len(settings.diodes)} keys", f"{len(after)} keys")
@@ -364,8 +366,9 @@ def _ghosts(build: Build, catalogue: Catalogue) -> list[Finding]:
         Finding(
             code="controls.ghosts", severity=Severity.CAUTION, operation=OPERATION, subject=own.name,
             title=f"{len(found)} ghost{'s' if len(found) > 1 else ''} on {own.name}",
-            message=f"{held} read as {names.get(first.seen, first.seen)}: {who} holds them together.",
-            why="Current finds its way round through closed keys; a diode where it runs backwards stops it.",
+            message=f"{held} pressed together also trigger {names.get(first.seen, first.seen)}; "
+            f"{who} uses that combination.",
+            why="Three pressed keys let current reach a fourth; a diode on the middle key blocks it.",
             source="matrix without diodes: a crossing closes through three others, or through five and more",
             remedy=Remedy(label=f"A diode at {keys}", changes=(change,)),
         )

@@ -210,29 +210,33 @@ def troubles(rig: Rig, systems: Sequence[System]) -> Iterator[Trouble]:
     if not settings.hotkeys and not settings.hotkey:
         return
     if leave is None:
-        yield Trouble("no-exit", "No hotkey leaves a game.", "Only the plug ends it, and that damages the card.")
+        yield Trouble(
+            "no-exit", "No hotkey quits a game.", "You would have to pull the plug, which can damage the card."
+        )
         return
     missing = [each for each in (settings.hotkey, leave.control) if each not in names]
     if missing:
         words = f"{' and '.join(missing)} cannot be pressed at seat 1: no wired button has that name."
-        yield Trouble("exit-lost", words, "No game can be left.", stop=True)
+        yield Trouble("exit-lost", words, "You cannot exit a game.", stop=True)
     told = [(key, risk(rig, systems, settings.hotkey, key.control, settings.hold_s)) for key in settings.hotkeys
             if key.control != settings.hotkey]  # fmt: skip
     bad = [(key, found) for key, found in told if found.bad]
     if bad:
-        accidents = [f"“{key.action}” ({settings.hotkey} and {key.control}) would happen about "
-                     f"{_often(found.hourly)} in {found.system}." for key, found in bad]  # fmt: skip
+        accidents = [
+            f"“{key.action}” ({settings.hotkey} and {key.control}) would be triggered by accident about "
+            f"{_often(found.hourly)} in {found.system}."
+            for key, found in bad
+        ]
         why = max((found for _key, found in bad), key=lambda found: found.hourly).why
         yield Trouble("accident", " ".join(accidents), f"{why[:1].upper()}{why[1:]}.")
 
 
 def _often(hourly: float) -> str:
-    if hourly >= 60:
+    """A rate as people say it."""
+    if hourly >= 90:
         return f"{hourly / 60:.0f} times a minute"
-    return (
-        f"{hourly:.0f} times an hour"
-        if hourly >= 1.5
-        else f"once in {1 / hourly:.0f} hours"
-        if hourly < 0.7
-        else "once an hour"
-    )
+    if hourly >= 50:
+        return "once a minute"
+    if hourly >= 1.5:
+        return f"{hourly:.0f} times an hour"
+    return "once an hour" if hourly >= 0.7 else f"once every {1 / hourly:.0f} hours"

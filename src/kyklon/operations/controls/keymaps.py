@@ -85,10 +85,10 @@ def _left_over(own: Keyboard, target: Keyboard, found: Mapping[str, KeyPair]) ->
             continue
         near = min(spare, key=lambda each, key=key: (each.x - key.x) ** 2 + (each.y - key.y) ** 2, default=None)  # type: ignore[misc]
         if near is None:
-            pairs.append(KeyPair(key, None, why="no key is left: use the emulator's own keyboard on the screen"))
+            pairs.append(KeyPair(key, None, why="no key left: use the emulator's on-screen keyboard"))
         else:
             spare.remove(near)
-            pairs.append(KeyPair(key, near, why=f"no key of its own: it goes to {near.label}"))
+            pairs.append(KeyPair(key, near, why=f"no key of its own: mapped to {near.label}"))
     return tuple(pairs)
 
 

@@ -38,14 +38,14 @@ class Rose:
     def words(self, ways: int = 8) -> str:
         """What the rose says of a lever with so many ways."""
         if sum(self.counts) == 0:
-            return "push the lever all round, slowly"
+            return "roll the joystick slowly through a full circle"
         straight, diagonal = self.counts[::2], self.counts[1::2]
         if ways == 4 and any(diagonal):
-            return f"{sum(self.counts[1::2])} diagonals from a lever with four ways: turn its restrictor"
+            return f"{sum(self.counts[1::2])} diagonals from a 4-way joystick: turn its restrictor gate"
         never = [OCTANTS[index] for index in range(0, 8, 1 if ways == 8 else 2) if not self.counts[index]]
         if never and sum(straight) >= _FEW:
             return f"never {', '.join(never[:3])}"
-        return "every way was reached" if not never else f"not yet: {', '.join(never[:3])}"
+        return "every direction reached" if not never else f"not yet: {', '.join(never[:3])}"
 
 
 @dataclass(frozen=True)

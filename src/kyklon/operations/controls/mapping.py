@@ -39,6 +39,16 @@ def event_code(event: str) -> int:
     return code
 
 
+def in_words(switches: Iterable[str]) -> str:
+    """Switches by player, as people name them: player 1: up, down, button 2; player 2: start."""
+    by_player: dict[str, list[str]] = {}
+    for switch in switches:
+        seat, _, name = switch.partition(".")
+        own = f"button {name[1:]}" if name[:1] == "b" and name[1:].isdecimal() else name
+        by_player.setdefault(seat.removeprefix("p"), []).append(own)
+    return "; ".join(f"player {player}: {', '.join(names)}" for player, names in by_player.items())
+
+
 def player_of(control: str) -> int:
     """The player's number in 'p2.b1'."""
     return int(control.partition(".")[0].removeprefix("p"))

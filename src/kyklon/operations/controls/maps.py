@@ -161,14 +161,14 @@ def own_terms(each: Input, place: str, board: Board) -> tuple[Term, ...]:
     """What an input on a button costs by itself."""
     x, y = board.spots[place]
     wx, wy = board.wanted(each.place)
-    terms = [Term("away from where it is looked for", math.hypot(x - wx, y - wy))]
+    terms = [Term("away from where players expect it", math.hypot(x - wx, y - wy))]
     finger = min(board.columns[place], len(FINGERS) - 1)
     reach = _FINGER_COST[finger] * each.use + _FAR_ROW * each.use * min(1, board.rows[place])
     if reach:
         terms.append(Term(f"{FINGERS[finger]} finger" + (", far row" if board.rows[place] else ""), reach))
     if each.side:
         outer = max(board.columns.values()) - board.columns[place]
-        terms.append(Term("a shoulder that is not outside", _SIDE * outer))
+        terms.append(Term("a shoulder button that is not on the outside", _SIDE * outer))
     return tuple(term for term in terms if term.cost > 1e-9)
 
 
@@ -278,7 +278,7 @@ def _pair_cost(each: Input, answer: Mapping[str, str], inputs: Sequence[Input], 
         before = answer.get(each.beside, "") if any(other.id == each.beside for other in inputs) else ""
         if before and before in board.spots and (apart := apart_cost(before, place, board)) > 1e-9:
             name = next(other.label for other in inputs if other.id == each.beside)
-            terms.append(Term(f"not beside {name}", apart))
+            terms.append(Term(f"not next to {name}", apart))
     if each.idea in homes and place != homes[each.idea]:
         terms.append(Term("elsewhere in other systems", idea_cost(each)))
     return PairCost(each, place, tuple(terms))

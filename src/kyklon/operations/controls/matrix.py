@@ -170,8 +170,8 @@ def read_readings(file: Path) -> tuple[KeyReading, ...]:
             key, one, other = words
             found.append(KeyReading(key=key.lower(), pins=(int(one), int(other))))
         except ValueError as bad:
-            raise KyklonError(f"{file}, line {number}: {visible(line.strip()[:60])!r} is no reading.",
-                              do="Write key, pin, pin: as a, 7, 13.") from bad  # fmt: skip
+            raise KyklonError(f"{file}, line {number}: {visible(line.strip()[:60])!r} is not a reading.",
+                              do="Write key, pin, pin: e.g. a, 7, 13.") from bad  # fmt: skip
     if not found:
         raise KyklonError(f"{file} has no readings.", do="Write key, pin, pin on each line.")
     return tuple(found)

@@ -66,13 +66,13 @@ def barred(line: PinLine, pin: HeaderPin, header: Header) -> str:
     if pin.kind != "signal":
         return f"pin {pin.number} is {pin.kind if pin.kind == 'ground' else pin.kind + ' supply'}"
     if line.volts == "5":
-        return f"{line.name} carries 5 V and would kill pin {pin.number}, which stands 3.3 V"
+        return f"{line.name} carries 5 V and would kill pin {pin.number}, which takes 3.3 V at most"
     if line.function and line.function not in pin.functions:
         return f"pin {pin.number} does not carry {line.function}"
     if line.pull and pin.pull not in (line.pull, "none"):
-        return f"pin {pin.number} is pulled {pin.pull} at the start, {line.name} needs {line.pull}"
+        return f"pin {pin.number} is pulled {pin.pull} at power-on, {line.name} needs {line.pull}"
     if line.quiet and pin.boot:
-        return f"pin {pin.number} is driven while the board starts ({pin.boot}), and {line.name} may not be"
+        return f"pin {pin.number} is driven while the board boots ({pin.boot}), which {line.name} does not allow"
     if line.ma > header.most_ma[0]:
         return f"{line.name} draws {line.ma:g} mA, a pin gives {header.most_ma[0]:g} mA"
     return ""
@@ -207,7 +207,7 @@ def _reason(core: Sequence[Wish], header: Header) -> str:
             count = f"{len(inside)} wires, among them " if len(inside) > 3 else ""
             return f"{count}{' and '.join(inside[:3] if len(inside) <= 3 else inside[:2])} want {where}"
     free = {number for wish, line in rows for number in allowed(wish, line, header)}
-    return f"{len(rows)} wires want {len(free)} pins that they may sit on ({_ranges(sorted(free))})"
+    return f"{len(rows)} wires need {len(free)} suitable pins ({_ranges(sorted(free))})"
 
 
 def _ranges(pins: Iterable[int]) -> str:
@@ -238,5 +238,7 @@ def _notes(
         pin = header.pin(found[wish.overlay.id, line.name])
         if pin is not None and line.pull and pin.pull == "none":
             rail = "to 3.3 V" if line.pull == "up" else "to ground"
-            notes.append(f"{wish.overlay.name}: put 10 kΩ from pin {pin.number} {rail}; the pin has none of its own.")
+            notes.append(
+                f"{wish.overlay.name}: add 10 kΩ from pin {pin.number} {rail}; the pin has no pull resistor of its own."
+            )
     return tuple(notes)

@@ -252,7 +252,7 @@ class _Budget:
             self._watch.check()
             rate = self._used / max(1e-3, time.monotonic() - self._begun)
             left = (_MOST_WORLDS - self._used) / rate
-            self._watch.sink(Progress("trying what fits", self._used, _MOST_WORLDS, rate, left, unit="sets"))
+            self._watch.sink(Progress("trying combinations", self._used, _MOST_WORLDS, rate, left, unit="sets"))
         return True
 
 
@@ -363,6 +363,6 @@ def kept(session: Session, titles: tuple[str, ...], wiring: str, *, clear: bool)
         act[0] for act, answer in zip(session.asked, session.answers, strict=True) if len(act) == 1 and answer.silent
     )
     if not clear:
-        titles = ("What was heard fits no set of faults",)
+        titles = ("The readings match no combination of wiring faults",)
     now = datetime.now().astimezone().isoformat(timespec="seconds")
     return Proof(at=now, wiring=wiring, faults=titles, silent=silent, presses=sum(map(len, session.asked)))

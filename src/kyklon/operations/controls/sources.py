@@ -67,13 +67,13 @@ class _Gate:
 
 
 def _flooded(name: str) -> str:
-    return f"{name} sends more than {FLOOD_S} events a second and is not listened to. Unplug it, and plug it in again."
+    return f"{name} sends more than {FLOOD_S} events per second and is ignored. Unplug it and plug it in again."
 
 
 class StandInSource:
     """The stand-in panel of a build."""
 
-    called = "stand-in panel"
+    called = "simulated panel"
 
     def __init__(self, panel: SimulatedPanel, rig: Rig, clock: Callable[[], float] = time.monotonic) -> None:
         self.panel, self._rig = panel, rig
@@ -103,7 +103,7 @@ class StandInSource:
             except KyklonError:
                 if role not in self._gone:
                     self._gone.add(role)
-                    said.append(f"{device.title} went away. Plug it in again; what it told is kept.")
+                    said.append(f"{device.title} was unplugged. Plug it in again; its readings are kept.")
                 continue
             if role in self._gone:
                 self._gone.discard(role)
@@ -139,7 +139,9 @@ class PluggedSource:
         said = []
         wanted = {facts.identity: (role, player, facts) for role, player, facts in matched(self._rig, listed)}
         for identity in [each for each in self._open if each not in wanted]:
-            said.append(f"{self._title(self._open[identity][0])} went away. Plug it in again; what it told is kept.")
+            said.append(
+                f"{self._title(self._open[identity][0])} was disconnected. Plug it in again; its readings are kept."
+            )
             self._drop(identity)
         for identity, (role, player, facts) in wanted.items():
             if identity in self._open:
@@ -165,7 +167,7 @@ class PluggedSource:
             try:
                 came = handle.waiting()
             except KyklonError:
-                said.append(f"{self._title(role)} went away. Plug it in again; what it told is kept.")
+                said.append(f"{self._title(role)} was disconnected. Plug it in again; its readings are kept.")
                 self._drop(identity)
                 continue
             was_shut = role in self._gate.shut

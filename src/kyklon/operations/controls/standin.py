@@ -97,7 +97,7 @@ def drawn(plan: Plan, count: int, seed: int) -> tuple[Fault, ...]:
         if fault.kind in ASKED_KINDS:
             by_kind.setdefault(fault.kind, []).append(fault)
     if not by_kind:
-        raise WrongUse("No switch is wired yet, so nothing can be wired wrongly.", do="Wire the panel first.")
+        raise WrongUse("No switch is wired yet, so no faults can be added.", do="Wire the panel first.")
     found: list[Fault] = []
     while by_kind and len(found) < count:
         kind = chance.choice(sorted(by_kind))

@@ -59,12 +59,12 @@ def _words(plan: Plan, fault: Fault) -> tuple[str, str]:
     kind = fault.kind
     if kind == "player":
         seats = " and ".join(each[1:] for each in fault.controls)
-        return f"seats {seats} play for each other", f"swap the two plugs, or the harnesses of seats {seats}"
+        return f"seats {seats} are swapped", f"swap the two plugs, or the harnesses of seats {seats}"
     if kind == "rows":
         seat = fault.controls[0].partition(".")[0][1:]
         return (
             f"the two rows of seat {seat} are crossed",
-            "move the near row's wires to the far row's terminals, and back",
+            "swap the wires of the near row and the far row",
         )
     if kind in ("swapped", "rotated"):
         return _lever(plan, fault)
@@ -76,22 +76,25 @@ def _words(plan: Plan, fault: Fault) -> tuple[str, str]:
         role, _, terminal = fault.detail.partition("/")
         return f"{names[0]} is on {_end(plan, (role, terminal))}", f"move its wire to {ends[0]}"
     if kind == "open":
-        return f"{names[0]} says nothing", f"its wire to {ends[0]} is open: look at both crimps, then at the ground"
+        return f"{names[0]} sends nothing", f"its wire to {ends[0]} is open: check both quick-connects, then the ground"
     if kind == "bridged":
         return f"the terminals of {names[0]} and {names[1]} touch", f"look for a strand between {ends[0]} and {ends[1]}"
     if kind == "short":
         return (
             f"{ends[0]} is closed all the time",
-            f"its wire meets ground: take it off {ends[0]}, and look where it rubs",
+            f"its wire is shorted to ground: unplug it from {ends[0]} and look for chafed insulation",
         )
     if kind == "stuck":
         return f"{names[0]} does not open again", "free the switch, or turn it in its holder"
     if kind == "bounce":
-        return f"{names[0]} bounces longer than the encoder waits", "exchange the switch; its contacts are worn"
+        return (
+            f"{names[0]} bounces longer than the encoder's debounce time",
+            "exchange the switch; its contacts are worn",
+        )
     if kind == "ghost":
         return f"{encoder} has no diodes", "put a diode at each switch, or move the buttons held together to other rows"
     assert kind == "quirk"
-    return f"{encoder} answers as one player", "write its quirk on the kernel line; the wires are right"
+    return f"{encoder} answers as one player", "add its USB quirk to the kernel command line; the wiring is fine"
 
 
 def _lever(plan: Plan, fault: Fault) -> tuple[str, str]:
@@ -99,12 +102,12 @@ def _lever(plan: Plan, fault: Fault) -> tuple[str, str]:
     ends = [_end(plan, plan.wires.get(each)) for each in fault.controls]
     if fault.kind == "rotated":
         back = "left" if fault.detail.endswith("right") else "right"
-        return (f"the lever of seat {seat} is turned {fault.detail}",
-                f"turn it a quarter to the {back} in its plate, or move its four wires on")  # fmt: skip
+        return (f"the joystick of seat {seat} is turned {fault.detail}",
+                f"turn it 90° to the {back} on its plate, or move each of its four wires one switch on")  # fmt: skip
     pairs = {"up and down": (ends[:2],), "left and right": (ends[2:],), "both ways": (ends[:2], ends[2:])}[fault.detail]
     moves = " and ".join(f"{one} with {other}" for one, other in pairs)
-    ways = "all four ways" if fault.detail == "both ways" else fault.detail
-    return (f"the lever of seat {seat} has {ways} swapped",
+    ways = "all four directions" if fault.detail == "both ways" else fault.detail
+    return (f"the joystick of seat {seat} has {ways} swapped",
             f"exchange {moves}: pushed up, it closes the switch at the bottom")  # fmt: skip
 
 

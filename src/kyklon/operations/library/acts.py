@@ -31,7 +31,7 @@ def login_of(build: Build, password: str = "") -> Login:
     """How the build's machine is reached. Raises WrongUse."""
     told = build.library
     if not told.host:
-        raise WrongUse("The machine has no address yet.", do="Name its address under Transfer, or choose a stick.")
+        raise WrongUse("The machine has no address yet.", do="Enter its address under Transfer, or choose a stick.")
     return Login(told.host, told.port, told.account, told.remote_folder, told.host_key, told.key_file, password)
 
 
@@ -53,12 +53,13 @@ def opened(build: Build, folder: Path, password: str = "") -> Iterator[Destinati
 def checked(build: Build, folder: Path, destination: Path) -> Path:
     """A folder that games may go to. Raises WrongUse for a drive, or one that lies in the library or around it."""
     if is_block_device(destination):
-        raise WrongUse(f"{destination} is a drive.", do="Name a folder: the place where the stick is mounted.")
+        raise WrongUse(f"{destination} is a drive.", do="Choose the folder where the stick is mounted.")
     if build.library.folder:
         library = resolve(folder, build.library.folder).resolve()
         if destination.resolve().is_relative_to(library) or library.is_relative_to(destination.resolve()):
             raise WrongUse(
-                f"{destination} and the library {library} lie in each other.", do="Choose the stick's own folder."
+                f"{destination} and the library {library} overlap: one is inside the other.",
+                do="Choose the stick's own folder.",
             )
     return destination
 
@@ -99,8 +100,8 @@ def facts_of_place(build: Build, folder: Path) -> tuple[tuple[str, str], ...]:
     limits, free = there.limits, there.free() or 0
     return (
         ("File system", limits.kind or "unknown"), ("Free", show_bytes(free)), ("Cluster", show_bytes(limits.cluster)),
-        ("Largest file", show_bytes(limits.largest) if limits.largest else "no bound"),
-        ("Names differ by case", "no" if limits.folds else "yes"),
+        ("Largest file", show_bytes(limits.largest) if limits.largest else "no limit"),
+        ("Case-sensitive names", "no" if limits.folds else "yes"),
     )  # fmt: skip
 
 
@@ -131,7 +132,7 @@ def move_games(
     told = planned(build, folder, catalogue, destination, watch)
     report = carry.carry_out(told, resolve(folder, build.library.folder), destination, watch, folder)
     lists_made.keep(folder, destination.name, told.drafts)
-    refused = f" {len(report.refused)} cannot be kept there." if report.refused else ""
+    refused = f" {len(report.refused)} cannot be stored there." if report.refused else ""
     Logbook(folder).add(
         60,
         f"{report.games} games copied to {PurePosixPath(destination.name).name}",
@@ -145,8 +146,11 @@ def take_back(folder: Path, destination: Destination, watch: Watch = UNWATCHED) 
     """Take the last transfer back. folder: of the build. Raises KyklonError, Cancelled."""
     with carry.only_one(destination):
         done = carry.undo(folder, destination, watch)
-    Logbook(folder).add(60, "Transfer taken back", f"{done.removed} files removed, {done.restored} put back, "
-                        f"{len(done.left)} left because they were changed there.")  # fmt: skip
+    Logbook(folder).add(
+        60,
+        "Transfer undone",
+        f"{done.removed} files removed, {done.restored} restored, {len(done.left)} kept because they changed there.",
+    )
     return done
 
 
@@ -159,8 +163,8 @@ def hide_system(build: Build, catalogue: Catalogue, destination: Destination, sy
     aside = str(PurePosixPath(shown).parent / transfer.ASIDE / PurePosixPath(system.folder).name)
     old, new = (shown, aside) if hide else (aside, shown)
     if not any(True for _each in destination.files(old)):
-        raise WrongUse(f"{destination.name} has no {old}.", do="It was moved already, or holds no game.")
+        raise WrongUse(f"{destination.name} has no {old}.", do="It was already moved, or holds no games.")
     if any(True for _each in destination.files(new)):
-        raise WrongUse(f"{destination.name} has {new} too.", do="Move one of the two away first; nothing was changed.")
+        raise WrongUse(f"{destination.name} has {new} too.", do="Move one of them away first; nothing was changed.")
     destination.remove_folder(new)  # an empty one would be in the way
     destination.rename(old, new)

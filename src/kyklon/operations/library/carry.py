@@ -266,7 +266,7 @@ class _Carrier:
         part = unfinished(target)
         if self._digest(part) != wanted:
             self.destination.remove(part)
-            raise VerifyError(f"{target} reads back different.", do="The stick or card is worn. Use another one.")
+            raise VerifyError(f"{target} reads back differently.", do="The stick or card is worn. Use another one.")
         self._into_place(part, target, there)
         self.known.learn(target, source, self.destination.stamp_of(target))
 
@@ -394,7 +394,7 @@ def undo(folder: Path, destination: Destination, watch: Watch = UNWATCHED) -> Un
     """Take the last transfer back: what it put is removed, what it replaced is put back. Raises KyklonError."""
     steps = read_journal(folder / JOURNAL)
     if last_transfer(folder) != destination.name:
-        raise KyklonError("There is no transfer to take back.", do="It went elsewhere, or was taken back already.")
+        raise KyklonError("There is no transfer to undo.", do="It went to another destination, or was undone already.")
     stamps: Mapping[object, object] = {s.get("target"): s.get("stamp") for s in steps if s.get("do") == "done"}
     removed, restored, left = 0, 0, []
     for step in reversed([each for each in steps if each.get("do") in ("put", "replace")]):

@@ -45,8 +45,8 @@ def choose(items: Sequence[Item], room: int, cluster: int, extra: Sequence[int] 
     needed = int(costs[must].sum()) if len(items) else 0
     if needed > room:
         raise KyklonError(
-            f"The games that go along take {show_bytes(needed)}; there is room for {show_bytes(room)}.",
-            do="Take the mark off some of them, or plan a larger card.",
+            f"The games marked “always include” take {show_bytes(needed)}; there is room for {show_bytes(room)}.",
+            do="Unmark some of them, or plan a larger card.",
         )
     if not len(items) or costs.sum() <= room:
         kept, gap = np.ones(len(items), dtype=bool), 0.0

@@ -16,9 +16,9 @@ from kyklon.model.world import World
 OPERATION = 60
 _WHY = {
     "duplicate": "It would be listed twice and waste space.",
-    "left-out": "What does not go along is not listed.",
-    "members": "A set with members missing does not start.",
-    "bomb": "It is not a game, or a trap; nothing of it is unpacked.",
+    "left-out": "Games that are left out are not in the menu.",
+    "members": "A set with missing members does not start.",
+    "bomb": "It is damaged or an archive bomb; nothing is unpacked.",
     "version": "Each game is listed once; keep all of them where you want to compare.",
 }
 
@@ -46,7 +46,7 @@ def _list_error(told: str) -> Finding:
     return Finding(
         code=f"library.list:{told.partition(':')[0][-80:]}", severity=Severity.CAUTION, operation=OPERATION,
         subject="List of games", title="A list of games cannot be used", message=told,
-        why="Games that only it knows keep the names of their files.", source="the list itself",
+        why="Games only found in that list keep their file names.", source="the list itself",
     )  # fmt: skip
 
 
@@ -60,9 +60,9 @@ def _on_machine(build: Build, catalogue: Catalogue, world: World) -> list[Findin
         if barred:
             found.append(Finding(
                 code=f"library.unreadable:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
-                subject=system.name, title=f"{barred} files of {system.name} may not be read on the machine",
-                message=f"{barred} files give whoever plays no right to read them.",
-                why="The menu lists them, and they do not start.", source="their modes on the machine",
+                subject=system.name, title=f"{barred} files of {system.name} cannot be read on the machine",
+                message=f"The machine's user has no read permission for {barred} files.",
+                why="The menu lists them, but they do not start.", source="file permissions on the machine",
             ))  # fmt: skip
         if system.id in there.hidden and not there.games.get(system.id):
             found.append(Finding(
@@ -78,7 +78,7 @@ def _on_machine(build: Build, catalogue: Catalogue, world: World) -> list[Findin
         ):
             found.append(Finding(
                 code=f"library.empty:{system.id}", severity=Severity.NOTE, operation=OPERATION, subject=system.name,
-                title=f"{system.name} is empty on the machine", message="Its games are ready and were not copied.",
+                title=f"{system.name} is empty on the machine", message="Its games are ready but were not copied.",
                 why="A front end shows a system only when its folder holds a game, and only after a restart.",
             ))  # fmt: skip
     return found
@@ -102,8 +102,8 @@ def _system_file(build: Build, catalogue: Catalogue, each: FoundSystemFile, scan
             severity=Severity.STOP if each.wanted.required else Severity.CAUTION,
             operation=OPERATION,
             subject=system.name,
-            title=f"The system file of {system.name} has the wrong name",
-            message=f"{PurePosixPath(each.found).name} is {each.wanted.name} by its checksum; {games} games need it.",
+            title=f"The firmware file (BIOS) of {system.name} has the wrong name",
+            message=f"By its checksum {PurePosixPath(each.found).name} is {each.wanted.name}; {games} games need it.",
             why="Emulators look for the exact name; with any other name the game stays black.",
             source="SHA-256 in the catalogue",
             remedy=right_name_remedy(build, each),

@@ -84,16 +84,16 @@ def why_nothing(games: Iterable[Game], system: str, index: Index) -> str:
         return ""
     sevens = sum(game.key.lower().endswith(".7z") for game in own)
     if not index.algorithms:
-        return f"none of its {len(index.games)} games has a checksum: see how it is read"
+        return f"none of its {len(index.games)} games has a checksum: check the field names"
     if sevens == len(own) and not index.has_crc:
         stated = " and ".join(sorted(index.algorithms))
-        return f"it states {stated} only, and the games lie in 7z archives, of which the CRC-32 is known"
+        return f"it has {stated} only, and 7z archives store only CRC-32"
     sizes = index.sizes - {-1}
     if sizes and -1 not in index.sizes and not any(game.size in sizes for game in own) and not any(
         game.key.lower().endswith(ARCHIVES) for game in own
     ):  # fmt: skip
-        return "none of the sizes that it states is that of a game here: another column may be meant"
-    return f"its {len(index.games)} games and the {len(own)} here have no checksum in common: other dumps, or a header"
+        return "none of its sizes matches a game here: the size column may be wrong"
+    return f"its {len(index.games)} games and the {len(own)} here share no checksum: different dumps, or a header"
 
 
 def _facts_of(
@@ -160,7 +160,7 @@ def _named(game: Game, pieces: tuple[Piece, ...], index: Index, held: set[str]) 
     if missing:
         shown = ", ".join(named[:_MOST_NAMED]) + (f" and {len(named) - _MOST_NAMED} more" if len(named) > 4 else "")
         where = f" or into {listed.parent}" if listed.parent else ""
-        reasons = (*reasons, Reason("members", f"{shown} missing: they belong into it{where}."))
+        reasons = (*reasons, Reason("members", f"{shown} missing: needed in this set{where}."))
     return replace(game, naming=naming, reasons=reasons)
 
 

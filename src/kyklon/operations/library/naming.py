@@ -49,12 +49,14 @@ def named(scan: Scan, terms: Terms, facts: Facts, watch: Watch = UNWATCHED) -> S
     try:
         games = identify(Path(scan.folder), games, terms.systems, lists, facts, watch)
     except OSError as bad:
-        raise KyklonError(f"The library went away: {bad.strerror}.", do="Plug its disk in again.") from bad
+        raise KyklonError(
+            f"The library's disk was disconnected: {bad.strerror}.", do="Plug its disk in again."
+        ) from bad
     finally:
         facts.keep()
     for each in terms.settings.lists:
         if each.system in lists and (why := why_nothing(games, each.system, lists[each.system])):
-            errors.append(f"{each.path} recognises no game: {why}.")
+            errors.append(f"{each.path} matches no game: {why}.")
     try:
         games, threshold = _matched(games, lists, terms, facts, watch)
     finally:
@@ -72,7 +74,7 @@ def read_lists(terms: Terms, watch: Watch = UNWATCHED) -> tuple[dict[str, Index]
     for each in terms.settings.lists:
         scheme = schemes.get(each.scheme)
         if each.scheme and scheme is None:
-            errors.append(f"{each.path}: its scheme {each.scheme} is not there.")
+            errors.append(f"{each.path}: its scheme {each.scheme} is missing.")
             continue
         try:
             for game in _games_in(terms.place(each.path), scheme, watch):
@@ -237,7 +239,7 @@ def _chosen(scan: Scan, terms: Terms) -> Scan:
             plays = plays_of(scan, terms.place(settings.plays)) if settings.plays else {}
             items = items_of(scan, settings, plays)
             choice = choose.choose(items, settings.room_bytes, terms.cluster, extra_of(settings))
-            left |= dict.fromkeys(choice.left, "It does not fit; others are worth more.")
+            left |= dict.fromkeys(choice.left, "No room left; games that rank higher come first.")
         except KyklonError as bad:
             errors = (*errors, str(bad))
     games = tuple(

@@ -56,7 +56,7 @@ def look_into(path: Path, moved: Moved = lambda _count: None) -> tuple[tuple[Mem
         try:
             return _look_7z(data, moved) if path.suffix.lower() == ".7z" else _look_zip(data, moved)
         except _DAMAGE:
-            return (), ("damaged", "The archive cannot be opened: it is cut off or not an archive.")
+            return (), ("damaged", "The archive cannot be opened: it is truncated or not an archive.")
 
 
 def summed(path: Path, members: tuple[Member, ...], names: Mapping[str, str]) -> tuple[Member, ...]:
@@ -98,7 +98,7 @@ def _overlap(infos: list[zipfile.ZipInfo]) -> Fault | None:
     ends = 0
     for each in sorted(infos, key=lambda info: info.header_offset):
         if each.header_offset < ends:
-            return "bomb", f"{each.filename} lies over another member of the archive."
+            return "bomb", f"{each.filename} overlaps another member of the archive."
         ends = each.header_offset + 30 + each.compress_size  # 4.3.7: a local header takes 30 bytes at least
     return None
 
@@ -110,7 +110,7 @@ def _two_tongues(data: BinaryIO, infos: list[zipfile.ZipInfo]) -> Fault | None:
         data.seek(each.header_offset)
         head = data.read(30)
         if len(head) < 30 or head[:4] != b"PK\x03\x04":
-            return "damaged", f"{each.filename} is not where the list of contents says."
+            return "damaged", f"{each.filename} is not where the directory says."
         flags, method = struct.unpack_from("<HH", head, 6)
         told = struct.unpack_from("<III", head, 14)
         wanted = (each.CRC, each.compress_size, each.file_size)
@@ -123,7 +123,7 @@ def _two_tongues(data: BinaryIO, infos: list[zipfile.ZipInfo]) -> Fault | None:
     at = tail.rfind(b"PK\x05\x06")
     count = int.from_bytes(tail[at + 10 : at + 12], "little")
     if at >= 0 and count not in (0xFFFF, len(infos) & 0xFFFF):
-        return "damaged", f"Its end speaks of {count} members; there are {len(infos)}."
+        return "damaged", f"Its index lists {count} files; it holds {len(infos)}."
     return None
 
 
@@ -131,7 +131,7 @@ def _listed_fault(members: tuple[Member, ...], size: int) -> Fault:
     """What the list of contents alone gives away."""
     whole = sum(each.size for each in members)
     if len(members) > MOST_MEMBERS:
-        return "bomb", f"It has {len(members)} members; more than {MOST_MEMBERS} are not looked through."
+        return "bomb", f"It has {len(members)} members; at most {MOST_MEMBERS} are read."
     if whole > max(_FLOOD_LEAST, _FLOOD * size) or whole > LOOKED_THROUGH:
         return "bomb", f"{show_bytes(size)} would unpack to {show_bytes(whole)}."
     bad = next((each.name for each in members if unsafe_member(each.name)), "")
@@ -150,7 +150,7 @@ def _zip_contents(archive: zipfile.ZipFile, moved: Moved) -> Fault | None:
                         return "bomb", f"{info.filename} unpacks to more than it states."
         except _DAMAGE as bad:
             if isinstance(bad, RuntimeError) and "password" in str(bad):
-                return "damaged", f"{info.filename} asks for a password."
+                return "damaged", f"{info.filename} is password-protected."
             return "damaged", f"{info.filename} in it is damaged: its checksum is wrong."
         moved(info.compress_size)
     return None
@@ -165,14 +165,14 @@ def _look_7z(data: BinaryIO, moved: Moved) -> tuple[tuple[Member, ...], Fault]:
     try:
         with SevenZipFile(data) as archive:
             if archive.needs_password():
-                return (), ("damaged", "It asks for a password.")
+                return (), ("damaged", "It is password-protected.")
             listed: list[Any] = [each for each in archive.list() if not each.is_directory]
             members = tuple(Member(each.filename, each.uncompressed or 0, f"{each.crc32 or 0:08x}") for each in listed)
             fault = _listed_fault(members, size)
             if fault[0] != "bomb" and archive.testzip() is not None:
                 fault = ("damaged", "A member of it is damaged: its checksum is wrong.")
     except PasswordRequired:
-        return (), ("damaged", "It asks for a password.")
+        return (), ("damaged", "It is password-protected.")
     except ArchiveError as bad:
         return (), ("damaged", f"The archive cannot be opened: {bad}.")
     moved(size)

@@ -72,7 +72,7 @@ def scan(
     """Scan a library. facts: what earlier looks have read. Raises KyklonError when the folder is not there (any more),
     Cancelled."""
     if not folder.is_dir():
-        raise KyklonError(f"The library folder {folder} is not there.", do="Plug its disk in or choose another folder.")
+        raise KyklonError(f"The library folder {folder} is missing.", do="Plug its disk in or choose another folder.")
     facts = facts or Facts()
     try:
         shelves, shelf, unsorted = _sorted_out(folder, systems)
@@ -85,7 +85,7 @@ def scan(
         games = _without_clashes(_without_duplicates(shelves, games, facts, watch))
     except OSError as bad:
         raise KyklonError(
-            f"The library folder {folder} went away: {bad.strerror}.", do="Plug its disk in again."
+            f"The library folder {folder} is no longer reachable: {bad.strerror}.", do="Plug its disk in again."
         ) from bad
     finally:
         facts.keep()
@@ -205,7 +205,7 @@ def _follow(shelf: Shelf, sheet: File, files: list[str], reasons: list[Reason], 
             continue
         if PurePosixPath(path).name != shown:
             own = PurePosixPath(path).name
-            reasons.append(Reason("track", f"{shown} is {own} here: the machine tells capitals from small letters."))
+            reasons.append(Reason("track", f"{shown} is {own} here; upper and lower case matter on the machine."))
         inner = shelf.files[path]
         starts += 1
         if path not in files:
@@ -214,7 +214,9 @@ def _follow(shelf: Shelf, sheet: File, files: list[str], reasons: list[Reason], 
                 _follow(shelf, inner, files, reasons, depth + 1)
         late = next((each for each in tracks if each.file == name and each.start and inner.size <= each.start), None)
         if late is not None:
-            reasons.append(Reason("track", f"{own_name(path)} ends before track {late.number} of the sheet begins."))
+            reasons.append(
+                Reason("track", f"{own_name(path)} ends before track {late.number} of the cue sheet begins.")
+            )
     return starts if sheet.suffix == ".m3u" else 1
 
 
@@ -272,7 +274,7 @@ def _archive_reasons(system: System, facts: FileFacts) -> tuple[Reason, ...]:
         return (Reason(*facts.fault),)
     kinds = {os.path.splitext(each.name)[1].lower().removeprefix(".") for each in facts.members}
     if not {"zip", "7z"} & set(system.extensions) and not kinds & set(system.extensions):
-        return (Reason("unknown", f"The archive holds nothing for {system.name} knows."),)
+        return (Reason("unknown", f"The archive holds no file that {system.name} can use."),)
     return ()
 
 

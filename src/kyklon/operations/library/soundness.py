@@ -45,7 +45,7 @@ def bad_system_files(there: There, systems: Iterable[System], image: Image) -> d
             if size != wanted.size:
                 found[wanted.name] = f"{wanted.name} has {size} bytes instead of {wanted.size}"
             elif there.digest(path) not in ("", wanted.sha256):
-                found[wanted.name] = f"{wanted.name} has the right size but other bytes"
+                found[wanted.name] = f"{wanted.name} has the right size but different contents"
     return found
 
 
@@ -82,7 +82,7 @@ def _trouble(path: str, size: int, system: System, there: There, folded: Mapping
         return "names no track"
     beside = PurePosixPath(path).parent
     absent = [name for name in named if not find(name, beside, there.files, folded)]
-    return f"names {absent[0]}, which is not there" if absent else ""
+    return f"names {absent[0]}, which is missing" if absent else ""
 
 
 def _packed_trouble(kind: str, size: int, head: bytes, tail: bytes) -> str:
@@ -94,10 +94,10 @@ def _packed_trouble(kind: str, size: int, head: bytes, tail: bytes) -> str:
         return "is cut short" if 32 + at + length > size else ""
     at = tail.rfind(_END)
     if at < 0 or len(tail) - at < 22:
-        return "is cut short or no ZIP archive"
+        return "is truncated or not a ZIP archive"
     length, place = struct.unpack_from("<II", tail, at + 12)
     end = size - len(tail) + at
     if place != _END_64 and (place + length > end or (end - length >= size - len(tail) and length
                                                       and tail[at - length : at - length + 4] != _ENTRY)):  # fmt: skip
-        return "is damaged: its list of contents is not where it says"
+        return "is damaged: its directory is not where it says"
     return ""

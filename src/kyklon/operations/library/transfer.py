@@ -115,7 +115,7 @@ class _Planner:
         for path, target in targets.items():
             other = self.taken.get(self._fold(target))
             if other is not None and other != path:
-                self.refused.append((game, f"{PurePosixPath(other).name} goes there under the same name."))
+                self.refused.append((game, f"{PurePosixPath(other).name} would get the same name there."))
                 return ""
         for path, target in targets.items():
             self.taken[self._fold(target)] = path

@@ -139,7 +139,7 @@ def without_others(games: list[Game], settings: LibrarySettings) -> list[Game]:
         for index in indexes:
             if places[index] > places[best]:
                 name = PurePosixPath(games[best].files[0]).name
-                reason = Reason("version", f"{name} is kept of this game: {_why(places[index], places[best])}.")
+                reason = Reason("version", f"Kept instead: {name} ({_why(places[index], places[best])}).")
                 told[index] = replace(games[index], reasons=(*games[index].reasons, reason))
     return told
 
@@ -157,4 +157,4 @@ def _why(own: Place, best: Place) -> str:
         return "its language comes first"
     if own[2] != best[2]:
         return "its region comes first"
-    return "this one has a tag that is not known" if own[3] != best[3] else "it is the later revision"
+    return "this one has an unknown tag" if own[3] != best[3] else "it is the later revision"

@@ -30,7 +30,7 @@ class Readings:
 
     def __post_init__(self) -> None:
         if max(map(abs, (self.left, self.right, self.top, self.bottom))) > _FURTHEST:
-            raise WrongUse(f"A ruler has no number beyond {_FURTHEST}; read it again.")
+            raise WrongUse(f"The ruler ends at {_FURTHEST}; read it again.")
 
     @property
     def off(self) -> tuple[float, float]:
@@ -59,7 +59,7 @@ def move(timing: Timing, right: int, down: int) -> Moved:
         short.append(f"{abs(down - by_y)} more lines {'down' if down > 0 else 'up'}")
     words = ""
     if short:
-        words = f"The porches do not give {' and '.join(short)}: use the tube's own controls, or the insets of Boot."
+        words = f"The porches have no room for {' and '.join(short)}: use the tube's own controls, or overscan in Boot."
     return Moved(timing.model_copy(update={"horizontal": across, "vertical": upright}), by_x, by_y, words)
 
 
@@ -78,7 +78,7 @@ def centred(timing: Timing, read: Readings) -> Moved:
 def squeezed(width_mm: float, height_mm: float) -> float:
     """Width to height of the circle as it was measured on the glass. Raises WrongUse."""
     if not (width_mm > 0 and height_mm > 0 and 0.25 <= width_mm / height_mm <= 4):
-        raise WrongUse(f"A circle of {width_mm:g} by {height_mm:g} mm is none: measure it again, in mm.")
+        raise WrongUse(f"{width_mm:g} by {height_mm:g} mm is not a circle: measure again, in mm.")
     return width_mm / height_mm
 
 
@@ -123,7 +123,7 @@ def applied(build: Build, key: str, display: str, moved: Moved, squeeze: float =
         Change(path="picture.adjustments", value=[each.model_dump() for each in moves], label="Adjustments",
                before=f"{len(build.picture.adjustments)} kept", after=f"{len(moves)} kept"),
         Change(path="picture.menu", value={**menu.model_dump(), "timing": again(menu.timing).model_dump()},
-               label="Menu mode", before="where it lies", after=words),
-        Change(path="picture.systems", value=rows, label="System modes", before="where they lie", after=words),
+               label="Menu mode", before="its current position", after=words),
+        Change(path="picture.systems", value=rows, label="System modes", before="their current positions", after=words),
     )  # fmt: skip
     return Remedy(label="Move the picture", changes=changes)

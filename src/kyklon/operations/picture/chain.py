@@ -26,7 +26,7 @@ VIDEO_SIGNALS = ("HDMI", "DVI", "RGB", "component", "S-video", "composite video"
 E24 = (10, 11, 12, 13, 15, 16, 18, 20, 22, 24, 27, 30, 33, 36, 39, 43, 47, 51, 56, 62, 68, 75, 82, 91)
 _METRES_HZ = {"HDMI": 10 * 165e6, "DVI": 5 * 165e6, "RGB": 10 * 40e6}  # length times clock of a plain cable, CP
 # EN 50049-1: what the contacts of the 21-pin connector carry towards a display
-EN_50049 = ((7, "blue"), (11, "green"), (15, "red"), (16, "RGB on, 1-3 V"),
+EN_50049 = ((7, "blue"), (11, "green"), (15, "red"), (16, "RGB on, 1–3 V"),
             (20, "composite sync"), (8, "on, 9.5-12 V"), (17, "ground of sync"))  # fmt: skip
 
 Roles = Literal["board", "adapter", "display"]
@@ -224,7 +224,7 @@ def _level(giver: Place, taker: Place, lead: Lead) -> Iterator[Trouble]:
     given = f"{giver.part.name} gives {show(volts, 'V', 1, prefix='')} through {ohms:.0f} Ω"
     yield Trouble(
         "level", giver.role, f"A sync of {show(level, 'V', prefix='')} is {much}",
-        f"{given}; {taker.part.name} takes {low:g} to {high:g} V into 75 Ω.", do, stops=level > high,
+        f"{given}; {taker.part.name} accepts {low:g} to {high:g} V into 75 Ω.", do, stops=level > high,
     )  # fmt: skip
 
 
@@ -237,8 +237,8 @@ def _converters(build: Build, places: tuple[Place, ...], world: World) -> Iterat
         why = _dvi(build, places[0].part, world) if part.needs_hdmi else ""
         if why:
             yield Trouble(
-                "hdmi", place.role, f"{part.name} wants HDMI and gets DVI", f"The link is driven as DVI: {why}.",
-                "It stays dark. Set the link to HDMI in Boot, or announce HDMI in the identification data.",
+                "hdmi", place.role, f"{part.name} needs HDMI but gets DVI", f"The link is driven as DVI: {why}.",
+                "It stays dark. Set the link to HDMI in Boot, or announce HDMI in the EDID.",
             )  # fmt: skip
         if part.least_width > timing.size[0]:
             yield Trouble(
@@ -255,10 +255,14 @@ def _dvi(build: Build, board: CataloguePart, world: World) -> str:
     if build.boot.link == "hdmi" and obeys:
         return ""
     if build.picture.issue_identification and isinstance(board, Board) and "edid firmware" in board.honours:
-        return "" if build.boot.sound == "digital" else "the data that are handed over announce no HDMI without sound"
+        return (
+            ""
+            if build.boot.sound == "digital"
+            else "unless audio uses HDMI, the EDID handed to the kernel does not announce HDMI"
+        )
     data = world.identification
     announced = data is not None and data.extension is not None and data.extension.hdmi
-    return "" if announced else "the identification data announce no HDMI"
+    return "" if announced else "the EDID announces no HDMI"
 
 
 def _cables(leads: tuple[Lead, ...], timing: Timing) -> Iterator[Trouble]:
@@ -270,8 +274,8 @@ def _cables(leads: tuple[Lead, ...], timing: Timing) -> Iterator[Trouble]:
         if lead.cable.length_m > length:
             clock = show(timing.clock_hz, "Hz", 1, prefix="M")
             yield Trouble(
-                "length", lead.link.end.partition(".")[0], f"{lead.cable.length_m:g} m are long for {clock}",
-                f"{lead.cable.name} carries that clock over some {length:.1f} m.",
+                "length", lead.link.end.partition(".")[0], f"{lead.cable.length_m:g} m is long for {clock}",
+                f"{lead.cable.name} carries that clock over about {length:.1f} m.",
                 "Sparkles, or no picture: use a shorter cable, or a slower mode.", stops=False,
             )  # fmt: skip
 
@@ -285,8 +289,9 @@ def _outputs(places: tuple[Place, ...]) -> Iterator[Trouble]:
     if len(sockets) > 1 and first.leaves.id != sockets[0].id:
         yield Trouble(
             "output", first.role, f"{first.leaves.label} stays dark",
-            f"The display is plugged into {first.leaves.label}; the firmware and the boot files speak to "
-            f"{sockets[0].label}.", f"Plug it into {sockets[0].label}.",
+            f"The display is plugged into {first.leaves.label}, but the firmware and boot files drive "
+            f"{sockets[0].label}.",
+            f"Plug it into {sockets[0].label}.",
         )  # fmt: skip
 
 
@@ -297,11 +302,11 @@ def _contacts(places: tuple[Place, ...], leads: tuple[Lead, ...]) -> Iterator[Tr
         theirs = lead.cable.contacts if lead.cable else ()
         if own and theirs and own != theirs:
             names = ("tip", "first ring", "second ring", "sleeve")
-            wrong = [f"{name}: {one}, the lead takes {other}"
+            wrong = [f"{name}: {one}, the lead carries {other}"
                      for name, one, other in zip(names, own, theirs, strict=False) if one != other]  # fmt: skip
             yield Trouble(
-                "contacts", giver.role, "The jack's contacts are not the lead's",
+                "contacts", giver.role, "The jack and the lead have different pinouts",
                 f"{lead.cable.name if lead.cable else ''}: {'; '.join(wrong)}.",
-                "Picture and sound change places: a hum, or a picture that flickers with the sound. "
-                "Choose the lead that is made for this socket.",
+                "Picture and sound are swapped: hum, or a picture that flickers with the sound. Choose "
+                "the lead made for this socket.",
             )  # fmt: skip

@@ -56,15 +56,15 @@ def seen(sent: ColourSystem, takes: ColourSystem, timing: Timing | None = None) 
     if abs(field / takes.field_hz - 1) > _FIELD_OFF:
         return Seen(False, False, f"It rolls: {float(field):.2f} Hz on a set for {float(takes.field_hz):.2f} Hz.")
     if abs(line / takes.line_hz - 1) > _LINE_OFF * 6:
-        return Seen(False, False, "It leans and tears: the line rate is too far off.")
+        return Seen(False, False, "It leans and tears: the horizontal frequency is too far off.")
     off = abs(sent.subcarrier_hz - takes.subcarrier_hz)
     alternates = sent.name.startswith("PAL") == takes.name.startswith("PAL")
     if off > takes.hold_hz:
         return Seen(False, True, f"It stands still without colour: the subcarrier is {float(off) / 1000:.1f} kHz off.")
     if not alternates:
-        return Seen(False, True, "It stands still, with stripes or without colour: the phase does not alternate alike.")
+        return Seen(False, True, "It stands still, with stripes or without colour: the phase alternates differently.")
     if abs(sent.pedestal - takes.pedestal) > 1:
-        dark = "dark parts are lost" if sent.pedestal < takes.pedestal else "black is grey"
+        dark = "black is crushed" if sent.pedestal < takes.pedestal else "black is grey"
         return Seen(True, True, f"In colour; {dark}: {sent.pedestal:g} % pedestal instead of {takes.pedestal:g} %.")
     return Seen(True, True, "In colour.")
 
@@ -76,4 +76,4 @@ def crawl(system: ColourSystem, timing: Timing) -> str:
     left = abs(cycles - round(cycles))
     if left < Fraction(1, 50):
         return "The dots of the subcarrier stand still: a steady pattern on edges."
-    return f"The dots of the subcarrier crawl, {float(left):.2f} of a cycle a field."
+    return f"Dot crawl: the subcarrier moves {float(left):.2f} of a cycle per field."

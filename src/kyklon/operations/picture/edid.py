@@ -15,7 +15,7 @@ BLOCK = 128
 HEADER = bytes([0, 255, 255, 255, 255, 255, 255, 0])
 HDMI_OUI = bytes([0x03, 0x0C, 0x00])  # IEEE id 00-0C-03, least significant byte first (HDMI 1.4, 8.3.2)
 SRGB_CHROMATICITY = bytes.fromhex("ee91a3544c99260f5054")  # IEC 61966-2-1 primaries, coded as EDID 1.4, 3.7
-PAD = "the identification data"
+PAD = "the EDID"
 
 
 # --- writing -----------------------------------------------------------------------------------------------

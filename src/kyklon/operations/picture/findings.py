@@ -111,13 +111,13 @@ def _outside(
     low, high = where.range.line_khz
     if where.off_khz:
         title = f"{line} is {'more' if where.off_khz > 0 else 'less'} than this display can take"
-        message = f"{name} is set to {_in_words(mode)}; {display.name} takes {low:g} to {high:g} kHz."
+        message = f"{name} is set to {_in_words(mode)}; {display.name} accepts {low:g} to {high:g} kHz."
     else:
         rate = show(float(mode.timing.vertical_hz), "Hz")
         title = f"{rate} is outside what this display can take"
-        message = f"{name} is set to {_in_words(mode)}; {display.name} takes {where.range.field_hz[0]:g} to "
+        message = f"{name} is set to {_in_words(mode)}; {display.name} accepts {where.range.field_hz[0]:g} to "
         message += f"{where.range.field_hz[1]:g} Hz."
-    hurt = "A wrong line rate overheats a tube's line output stage and can destroy it."
+    hurt = "A wrong horizontal frequency overheats the tube's horizontal output stage and can destroy it."
     return Finding(
         code=f"picture.out-of-range:{key}",
         severity=Severity.STOP,
@@ -125,7 +125,7 @@ def _outside(
         subject=name,
         title=title,
         message=message,
-        why=hurt if display.tube else "A flat panel shows a message, or nothing.",
+        why=hurt if display.tube else "A flat panel shows an error message or nothing.",
         source=f"ranges of {display.name} in the catalogue, and its EDID where that is narrower",
         remedy=mode_remedy(build, catalogue, key, display, board, ranges),
     )
@@ -138,7 +138,7 @@ def _video_only(
     remedy = firmware_remedy(build, board, dialect) if fit(build.picture.menu.timing, ranges).holds else None
     if by_firmware(build, board, dialect):
         why = unfit(build, display)
-        return [_unsendable(board, f"Identification data cannot hold it: {why}", None)] if why else []
+        return [_unsendable(board, f"An EDID cannot hold it: {why}", None)] if why else []
     if not by_word(board, dialect):
         return []
     sent = sent_by_word(build.picture.menu.timing, data)
@@ -151,14 +151,14 @@ def _video_only(
 
 
 def _unsendable(board: Board, message: str, remedy: Remedy | None) -> Finding:
-    other = "Identification data handed to the kernel gives it the whole timing." if remedy else (
-        "Choose a board that takes whole timings, or a display that takes what this one sends."
+    other = "An EDID file handed to the kernel sets the full timing." if remedy else (
+        "Choose a board that takes full timings, or a display that accepts what this one sends."
     )  # fmt: skip
     return Finding(
         code="picture.video-only", severity=Severity.STOP, operation=OPERATION, subject=board.name,
         title=f"{board.name} cannot be given this timing",
-        message=f"It takes a size and a rate (video=) and makes up the rest. {message}",
-        why=f"The picture rolls or stays dark, and a tube can be damaged. {other}",
+        message=f"It takes a size and a refresh rate (video=) and calculates the rest. {message}",
+        why=f"The picture rolls or stays black, and a tube can be damaged. {other}",
         source="kernel: fb/modedb, drm.edid_firmware; VESA CVT 1.2", remedy=remedy,
     )  # fmt: skip
 
@@ -180,7 +180,7 @@ def _clock(catalogue: Catalogue, build: Build, sent: tuple[str, str, Timing], bo
             code=f"picture.clock:{key}", severity=Severity.STOP, operation=OPERATION, subject=name,
             title=f"A pixel clock of {show(timing.clock_hz, 'Hz', prefix='M')} cannot be sent",
             message=f"The link carries {least} to {top}{by}.",
-            why="Slow modes need more pixels across: a wide mode, or repeated pixels.", source="HDMI 1.4",
+            why="Slow modes need more pixels per line: a wide mode, or repeated pixels.", source="HDMI 1.4",
             remedy=remedy,
         )
     ]  # fmt: skip
@@ -199,7 +199,7 @@ def lost_sync(timing: Timing, display: Display) -> str:
         return ""
     across = timing.horizontal.sync / timing.clock_hz
     if not LOCKED_S[0] <= across <= LOCKED_S[1]:
-        return f"the line sync lasts {across * 1e6:.1f} µs, and no tube locks to that"
+        return f"the horizontal sync pulse is {across * 1e6:.1f} µs, and no tube locks to that"
     return ""
 
 
@@ -210,9 +210,14 @@ def odd_sync(timing: Timing, display: Display) -> str:
     across = timing.horizontal.sync / timing.clock_hz
     wrong = []
     if not SYNC_S[0] <= across <= SYNC_S[1]:
-        wrong.append(f"the line sync lasts {across * 1e6:.1f} µs, {SYNC_S[0] * 1e6:.1f} to {SYNC_S[1] * 1e6:.1f} hold")
+        wrong.append(
+            f"the horizontal sync pulse is {across * 1e6:.1f} µs; "
+            f"{SYNC_S[0] * 1e6:.1f} to {SYNC_S[1] * 1e6:.1f} µs is usual"
+        )
     if not SYNC_LINES[0] <= timing.vertical.sync <= SYNC_LINES[1]:
-        wrong.append(f"the field sync lasts {timing.vertical.sync} lines, {SYNC_LINES[0]} to {SYNC_LINES[1]} hold")
+        wrong.append(
+            f"the vertical sync pulse is {timing.vertical.sync} lines; {SYNC_LINES[0]} to {SYNC_LINES[1]} is usual"
+        )
     told = "; ".join(wrong)
     return f"{told[:1].upper()}{told[1:]}"
 
@@ -280,15 +285,15 @@ def _waking(build: Build, catalogue: Catalogue, display: Display) -> list[Findin
             code="picture.waking-bus", severity=Severity.STOP, operation=OPERATION, subject=display.name,
             title=f"{display.name} is woken over a bus that is off",
             message=f"It listens at {own.address:#04x} on {own.bus}; the boot file does not bring that bus up.",
-            why="It stays dark, though the machine runs.", source=f"{display.name} in the catalogue",
+            why="It stays black although the machine runs.", source=f"{display.name} in the catalogue",
             remedy=wake_remedy(build, display),
         ))  # fmt: skip
     if image is not None and not image.first_boot_script:
         found.append(Finding(
             code="picture.waking", severity=Severity.STOP, operation=OPERATION, subject=display.name,
             title=f"Nothing can wake {display.name}",
-            message=f"{image.name} runs no script at its first start, so the one that wakes it cannot be put there.",
-            why="It stays dark, though the machine runs. Choose an image that runs one, or wake it by hand.",
+            message=f"{image.name} runs no script at first boot, so the one that wakes it cannot be put there.",
+            why="It stays black although the machine runs. Choose an image that runs one, or wake it by hand.",
             source=f"{image.name} in the catalogue",
         ))  # fmt: skip
     return found
@@ -305,10 +310,11 @@ def _signals(build: Build, catalogue: Catalogue, world: World, display: Display)
     return [
         Finding(
             code=f"picture.signal:{wrong.key}", severity=Severity.STOP if display.tube else Severity.NOTE,
-            operation=OPERATION, subject=wrong.title, title=f"{wrong.title} sends what {display.name} must not get",
+            operation=OPERATION, subject=wrong.title,
+            title=f"{wrong.title} sends a signal outside the range of {display.name}",
             message=f"Before the menu's mode holds, {wrong.origin} is sent: {wrong.wrong}.",
             why="One wrong moment is enough to harm a tube. Switch it on when the menu's mode holds, and off before "
-            "the machine." if display.tube else "It stays dark for that while.",
+            "the machine." if display.tube else "The screen stays black until then.",
             source="what the board's firmware and kernel go by",
             remedy=Remedy(label="Switch the display on later, by hand", changes=(change,)) if display.tube else None,
         )
@@ -328,10 +334,12 @@ def _contradicted(display: Display, data: Edid | None) -> list[Finding]:
         Finding(
             code="picture.identification-other", severity=Severity.STOP, operation=OPERATION, subject=display.name,
             title="The EDID is that of another display",
-            message=f"It says {low} to {high} kHz at {slow} to {fast} Hz; {display.name} takes {own}.",
-            why="An adapter or a switch box may hand over another display's EDID, and the board goes by it. "
-            f"{'A tube can be destroyed by such a signal. ' if display.tube else ''}The ranges of {display.name} are "
-            "used here. Choose the display that is really there in Plan, or read the EDID of this one.",
+            message=f"It says {low} to {high} kHz at {slow} to {fast} Hz; {display.name} accepts {own}.",
+            why=
+                "An adapter or a switch box may pass on another display's EDID, and the board uses it. "
+                "{'A tube can be destroyed by such a signal. ' if display.tube else ''}The ranges of "
+                "{display.name} are used here. Choose the display that is really connected in Plan, or read "
+                "this one's EDID.",
             source="VESA EDID 1.4, display range limits",
         )
     ]  # fmt: skip
@@ -343,7 +351,7 @@ def _identification(error: str) -> list[Finding]:
     return [
         Finding(
             code="picture.identification", severity=Severity.CAUTION, operation=OPERATION,
-            subject="Identification data", title="The display's identification data is damaged", message=error,
+            subject="EDID", title="The display's EDID is damaged", message=error,
             why="The board would ignore it and choose a mode by itself; the catalogue's ranges are used here.",
             source="VESA EDID 1.4",
         )

@@ -29,7 +29,7 @@ def look_at_display(build: Build, folder: Path, _catalogue: Catalogue, world: Wo
 LOOKS = (
     Look(
         "display",
-        "Reading the identification data",
+        "Reading the EDID",
         look_at_display,
         ("identification", "identification_error"),
         inputs=("picture.identification",),

@@ -29,21 +29,21 @@ class Repaired:
 def repaired(data: bytes) -> Repaired:
     """Data that `edid.read` takes. Raises FormatError for what is no identification data at all."""
     if len(data) < BLOCK or sum(a == b for a, b in zip(data, HEADER, strict=False)) < _RIGHT_OF_HEADER:
-        raise FormatError("the identification data", 0, expected=f"{BLOCK} bytes that begin with {HEADER.hex(' ')}",
+        raise FormatError("the EDID", 0, expected=f"{BLOCK} bytes that begin with {HEADER.hex(' ')}",
                           got=f"{len(data)} bytes: {data[:8].hex(' ')}")  # fmt: skip
     done: list[str] = []
     if data[:8] != HEADER:
-        done.append("The header was put right.")
+        done.append("The header was repaired.")
     whole = len(data) // BLOCK * BLOCK
     if whole != len(data):
-        done.append(f"{len(data) - whole} bytes behind the last whole block were dropped.")
+        done.append(f"{len(data) - whole} bytes after the last whole block were removed.")
     body = bytearray(HEADER + data[8:whole])
     extensions = whole // BLOCK - 1
     if body[126] > extensions:
-        done.append(f"It announces {body[126]} extension blocks and has {extensions}: the number was put right.")
+        done.append(f"It announces {body[126]} extension blocks and has {extensions}: the number was corrected.")
         body[126] = extensions
     elif body[126] < extensions:
-        done.append(f"{extensions - body[126]} blocks that it does not announce were dropped.")
+        done.append(f"{extensions - body[126]} blocks that it does not announce were removed.")
         del body[BLOCK * (1 + body[126]) :]
     _descriptors(body, range(54, 126, 18), done)
     for start in range(BLOCK, len(body), BLOCK):
@@ -51,7 +51,7 @@ def repaired(data: bytes) -> Repaired:
     for start in range(0, len(body), BLOCK):
         right = -sum(body[start : start + BLOCK - 1]) % 256
         if body[start + BLOCK - 1] != right:
-            done.append(f"The checksum of block {start // BLOCK} was put right.")
+            done.append(f"The checksum of block {start // BLOCK} was corrected.")
             body[start + BLOCK - 1] = right
     return Repaired(bytes(body), tuple(done))
 
@@ -66,7 +66,7 @@ def _descriptors(body: bytearray, starts: range, done: list[str]) -> None:
                 edid.ranges_at(part, start)
         except (FormatError, ValueError):
             what = "timing" if part[0] or part[1] else "rates"
-            done.append(f"Byte {start}: a {what} descriptor that contradicts itself was taken out.")
+            done.append(f"Byte {start}: an inconsistent {what} descriptor was removed.")
             body[start : start + 18] = _DUMMY
 
 
@@ -79,14 +79,14 @@ def _extension(body: bytearray, start: int, done: list[str]) -> None:
         return
     end = body[start + 2]
     if not (end == 0 or 4 <= end <= 127):
-        done.append(f"Byte {start + 2}: the place of the timings was out of the block.")
+        done.append(f"Byte {start + 2}: the timings pointed outside the block.")
         body[start + 2] = end = 4
     stop = end or 127
     place = 4
     while place < stop:
         length = body[start + place] & 31
         if place + 1 + length > stop:
-            done.append(f"Byte {start + place}: a data block that runs over its end was taken out.")
+            done.append(f"Byte {start + place}: a data block running past its end was removed.")
             body[start + place : start + stop] = bytes(stop - place)
             break
         place += 1 + length
@@ -103,7 +103,7 @@ def _timings(body: bytearray, starts: range, done: list[str]) -> None:
         try:
             edid.detailed_at(part, start)
         except (FormatError, ValueError):
-            done.append(f"Byte {start}: a timing that contradicts itself was taken out, and what follows it.")
+            done.append(f"Byte {start}: an inconsistent timing and everything after it was removed.")
             body[start : starts.stop] = bytes(starts.stop - start)
             return
 
@@ -111,7 +111,7 @@ def _timings(body: bytearray, starts: range, done: list[str]) -> None:
 def with_timings(data: Edid, timings: tuple[Timing, ...]) -> Edid:
     """The data with other detailed timings, the preferred one first, over all blocks. Raises WrongUse for none."""
     if not timings:
-        raise WrongUse("Identification data needs a timing; the first is the preferred one.")
+        raise WrongUse("An EDID needs a timing; the first is the preferred one.")
     in_base = 2 if data.ranges else 3
     in_cta = 5 if data.extension else 0
     first, rest = timings[:in_base], timings[in_base:]

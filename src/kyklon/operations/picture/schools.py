@@ -107,7 +107,7 @@ def plan(school: School, ground: Ground, systems: Sequence[System]) -> Plan:
     does not refuse."""
     menu = menu_mode(ground.display, ground.link, ground.ranges) or flat_mode(ground, Fraction(60))
     if menu is None or refused(menu.timing, ground):
-        return Plan(school, None, why=f"No mode for the menu gets through to {ground.display.name}.")
+        return Plan(school, None, why=f"No mode for the menu reaches {ground.display.name}.")
     if school == "own modes":
         pairs = [(system, _own(system, ground) or menu) for system in systems]
     elif school == "wide mode" and ground.display.tube:
@@ -141,11 +141,11 @@ def in_words(row: Row) -> str:
     if row.glass.lost >= _WORTH_SAYING:
         told.append(f"{row.glass.lost:.0%} of it cut off")
     if row.glass.border >= _WORTH_SAYING:
-        told.append(f"{row.glass.border:.0%} of the glass dark")
+        told.append(f"borders on {row.glass.border:.0%} of the screen")
     if abs(row.glass.circle - 1) >= _WORTH_SAYING:
         told.append(f"circles {abs(row.glass.circle - 1):.0%} too {'wide' if row.glass.circle > 1 else 'narrow'}")
     if abs(row.play.speed - 1) > _HEARD:
-        told.append(f"{row.play.lost_per_min:.0f} frames a minute {'twice' if row.play.doubled else 'lost'}")
+        told.append(f"{row.play.lost_per_min:.0f} frames per minute {'twice' if row.play.doubled else 'lost'}")
     return ", ".join(told)
 
 
@@ -261,4 +261,4 @@ def given(build: Build, school: School, menu: Mode, modes: Mapping[str, Mode]) -
         Change(path="picture.systems", value=own, label="System modes",
                before=f"{len(build.picture.systems)} modes", after=f"{len(own)} modes"),
     )  # fmt: skip
-    return Remedy(label="Take these modes", changes=changes)
+    return Remedy(label="Use these modes", changes=changes)

@@ -122,4 +122,4 @@ def firmware_remedy(build: Build, board: Board, dialect: Dialect | None) -> Reme
     if build.picture.issue_identification or not takes_firmware(board, dialect):
         return None
     change = change_of(BY_FIRMWARE, True, "no", "yes")
-    return Remedy(label="Issue identification data", changes=(change,))
+    return Remedy(label="Issue an EDID file", changes=(change,))

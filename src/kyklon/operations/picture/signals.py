@@ -49,14 +49,14 @@ def early_timing(board: Board, told: Timing | None, data: Edid | None, *,
     if board.early == "dark":
         return None, "the firmware shows nothing"
     if board.early == "boot file" and safe:
-        return vga, "its safe start"
+        return vga, "its safe boot"
     if board.early == "boot file" and told is not None:
         return told, "the boot file"
     if data is not None and data.timings:
-        return data.timings[0], "what the display names first"
+        return data.timings[0], "the first mode the display lists"
     if board.early == "boot file":
-        return None, "told nothing, the firmware switches its output off"
-    return vga, "640 × 480, because the display names nothing"
+        return None, "with no mode set and no EDID, the firmware switches its output off"
+    return vga, "640 × 480, because the display lists no modes"
 
 
 def signals(build: Build, catalogue: Catalogue, world: World) -> tuple[Signal, ...]:
@@ -102,10 +102,10 @@ def _kernel(build: Build, ground: Ground, asked: Edid | None, early: Timing | No
     if takes_timings(board, ground.dialect):
         return early, "as the firmware set it"
     if by_firmware(build, board, ground.dialect):
-        return menu, "the identification data that was issued"
+        return menu, "the EDID that was issued"
     if by_word(board, ground.dialect):
         sent = sent_by_word(menu, asked)
         return sent, "the size in video=, timed by the kernel" if sent else "no timing can be made of video="
     if asked is not None and asked.timings:
-        return asked.timings[0], "what the display names first"
-    return None, "the display names nothing, and no mode is set"
+        return asked.timings[0], "the first mode the display lists"
+    return None, "the display lists no modes, and none is set"

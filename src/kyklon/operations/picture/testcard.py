@@ -38,7 +38,7 @@ def card(timing: Timing, display: Display, plate: Plate = "measure") -> Picture:
     display has, or a plate that there is not."""
     wide, high = timing.size
     if not (32 <= wide <= LARGEST and 32 <= high <= LARGEST):
-        raise WrongUse(f"A test card of {wide} × {high} cannot be drawn; 32 to {LARGEST} each way.")
+        raise WrongUse(f"A test pattern of {wide} × {high} cannot be drawn; 32 to {LARGEST} each way.")
     shape = display.aspect[0] / display.aspect[1] * high / wide  # width to height of a pixel
     if plate == "measure":
         return _measure(wide, high, shape, display)
@@ -46,7 +46,7 @@ def card(timing: Timing, display: Display, plate: Plate = "measure") -> Picture:
         return _tones(wide, high)
     if plate == "lines":
         return _lines(wide, high)
-    raise WrongUse(f"There is no plate {plate!r}.", do=f"The plates are {', '.join(PLATES)}.")
+    raise WrongUse(f"No test pattern {plate!r}.", do=f"The test patterns are {', '.join(PLATES)}.")
 
 
 def png(picture: Picture) -> bytes:

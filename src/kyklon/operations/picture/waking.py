@@ -37,6 +37,6 @@ def steps_of(display: Display) -> list[str]:
     wires = " and ".join(waking.wires)
     return [
         f"Wire {wires} between the header and {display.name} with everything off; grounds first.",
-        f"{display.name} gets its supply {'before' if waking.supply_first else 'after'} the board.",
+        f"Power up {display.name} {'before' if waking.supply_first else 'after'} the board.",
         f"Before it is wired, `i2cset` ends with “{EXPECTED}”: that is expected.",
     ]

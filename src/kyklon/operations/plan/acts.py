@@ -33,7 +33,7 @@ def fresh_build(name: str, catalogue: Catalogue) -> Build:
     encoder = next((each for each in catalogue.all(Encoder) if each.players == 1), None)
     supply = max(catalogue.all(Supply), key=lambda each: each.amps)
     if board is None or display is None or panel is None or encoder is None:
-        raise CatalogueError("The catalogue lacks a board, a flat display, a panel or an encoder to begin with.")
+        raise CatalogueError("The catalogue has no board, flat display, panel or encoder to start with.")
     native = [kernel.file for kernel in image.kernels if kernel.instruction_set == board.native_set]
     vga = Mode(name="CTA 1", timing=standard_timings("cta")[1].timing)
     mode = menu_mode(display, carried(board, display=display), display.ranges) or vga

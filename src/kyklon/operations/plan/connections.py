@@ -55,13 +55,13 @@ def _faults(cable: Cable, start_part: CataloguePart, start: Port, end_part: Cata
     faults = []
     if sorted(cable.ends) != sorted((start.connector, end.connector)):
         faults.append(
-            f"{cable.name} has the plugs {cable.ends[0]} and {cable.ends[1]}; {start_part.name} wants "
+            f"{cable.name} has the plugs {cable.ends[0]} and {cable.ends[1]}; {start_part.name} needs "
             f"{start.connector} and {end_part.name} {end.connector}."
         )
     if start.direction == "in" or end.direction == "out":
         faults.append(f"{start_part.name} cannot feed {end_part.name}: the direction is the wrong way round.")
     if _family(start.signal) != _family(end.signal):
-        faults.append(f"{start_part.name} sends {start.signal}; {end_part.name} understands {end.signal}.")
+        faults.append(f"{start_part.name} sends {start.signal}; {end_part.name} accepts {end.signal}.")
     elif _family(start.signal) not in {_family(signal) for signal in cable.signals}:
         faults.append(f"{cable.name} does not carry {start.signal}.")
     return faults

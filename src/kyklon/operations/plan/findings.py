@@ -37,7 +37,7 @@ def _missing(role: str) -> Finding:
     return Finding(
         code=f"plan.missing:{role}", severity=Severity.CAUTION, operation=OPERATION, subject=role,
         title=f"No {role} is chosen", message=f"The plan has no {role} yet.",
-        why="What is not planned cannot be checked.",
+        why="Only planned parts can be checked.",
     )  # fmt: skip
 
 
@@ -62,7 +62,7 @@ def _dangling(build: Build, catalogue: Catalogue, connection: Connection) -> Fin
         subject=f"{link.start} to {link.end}",
         title="This connection does not work",
         message=" ".join(connection.faults),
-        why="A plug that does not fit, or a signal the other end does not understand, carries nothing.",
+        why="The plug does not fit, or the other end does not accept the signal.",
         source="ports of the parts in the catalogue",
         remedy=remedy,
     )
@@ -92,7 +92,7 @@ def _open_ends(build: Build, catalogue: Catalogue) -> list[Finding]:
         Finding(
             code="plan.unconnected", severity=Severity.STOP, operation=OPERATION, subject=names[0],
             title="Some parts have no cable", message=f"Not connected: {', '.join(names)}.",
-            why="What is not connected stays dark.", source="ports of the parts in the catalogue",
+            why="Parts without a cable do not work.", source="ports of the parts in the catalogue",
             remedy=connect_remedy(build, catalogue),
         )
     ]  # fmt: skip
@@ -121,10 +121,11 @@ def _supply(build: Build, catalogue: Catalogue) -> list[Finding]:
             severity=Severity.STOP if over else Severity.CAUTION,
             operation=OPERATION,
             subject=power.supply.name,
-            title=f"A peak of {power.peak_a:.2f} A is {'too much for' if over else 'close to the limit of'} the supply",
-            message=f"{power.supply.name} gives {power.supply.amps:.1f} A; with a fifth in reserve "
+            title=f"A peak of {power.peak_a:.2f} A is {'too much for' if over else 'close to the limit of'} "
+            "the power supply",
+            message=f"{power.supply.name} is rated {power.supply.amps:.1f} A; with 20 % headroom, "
             f"{power.usable_a:.2f} A is usable.",
-            why="A supply at its limit sags, and the board restarts in the middle of a game.",
+            why="A power supply at its limit sags, and the board restarts in the middle of a game.",
             remedy=remedy,
         )
     ]
@@ -195,7 +196,8 @@ def _sync(build: Build, catalogue: Catalogue) -> list[Finding]:
             code="plan.sync", severity=Severity.STOP, operation=OPERATION, subject=adapter.name,
             title="The sync wires do not match",
             message=f"{adapter.name} gives {adapter.sync_out} sync; {display.name} needs {display.sync} sync.",
-            why="Tying the two sync outputs together over-drives the input and can damage it. An active combiner, or "
-            "an adapter with the right sync, is needed.",
+            why=
+                "Tying the two sync outputs together overdrives the input and can damage it. Use an active "
+                "sync combiner, or an adapter with the right sync.",
         )
     ]  # fmt: skip

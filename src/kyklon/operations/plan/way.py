@@ -56,17 +56,17 @@ def _write(build: Build, image: Image, card: Card | None, world: World) -> Step:
 def _with_system(build: Build, image: Image, card: Card | None, world: World) -> tuple[Step, ...]:
     asks = []
     if image.network_service in build.boot.services and not build.boot.country:
-        asks.append("the wireless country")
+        asks.append("the Wi-Fi country")
     if image.installer_service and not build.system.wireless_name and not build.system.wired:
         asks.append("a network")
-    steps = [Step(30, "Put the boot files on", (0.1, 0.1), tuple(asks))]
+    steps = [Step(30, "Copy the boot files", (0.1, 0.1), tuple(asks))]
     grows = card.capacity_bytes / GROW_B_S / 60 if card and image.grows else 0.0
     first = START_MIN + grows
     if image.installer_service:
         low, high = image.unattended_min
         steps.append(Step(90, f"Start: fetches {image.front_end}", (first + low, first + high), alone=True))
     else:
-        steps.append(Step(90, "Start: the card grows" if grows else "Start it", (first, first), alone=True))
+        steps.append(Step(90, "First boot: the card grows" if grows else "Start it", (first, first), alone=True))
     size = sum(game.size for game in world.scan.ready) if world.scan else 0
     write = card.write_mb_s if card else CARD_MB_S
     minutes = (size / write / 1e6 / 60,) * 2 if size else None
@@ -81,18 +81,18 @@ def _bare_metal(build: Build, card: Card | None) -> tuple[Step, ...]:
     minutes = 200 / write / 60  # MB of a set, CP: they are small
     return (
         Step(20, "Make the card", (minutes, minutes), asks),
-        Step(30, "Put the boot files on", (0.1, 0.1)),
-        Step(90, "It starts in seconds", (0.1, 0.2)),
+        Step(30, "Copy the boot files", (0.1, 0.1)),
+        Step(90, "It boots in seconds", (0.1, 0.2)),
     )
 
 
 def _multi_boot(build: Build, image: Image) -> tuple[Step, ...]:
     asks = () if build.sets.multi_boot else ("the folder of the bundles",)
     if build.sets.multi_boot and not build.sets.chosen:
-        asks = ("which systems go on",)
+        asks = ("the systems to include",)
     return (
         Step(20, "Copy the bundles", None, asks),
-        Step(30, "Put the boot files on", (0.1, 0.1)),
+        Step(30, "Copy the boot files", (0.1, 0.1)),
         Step(90, "It unpacks what you pick", (1, 30), ("which system starts",), alone=True),
     )
 

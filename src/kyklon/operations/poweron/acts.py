@@ -45,11 +45,11 @@ def rehearse_own(
     """The same with the build's own card. Raises WrongUse, too, when none is plugged in."""
     target = card_target(build, folder)
     if target is None:
-        raise WrongUse("No card of this build is plugged in.", do="Write one in Card, or plug it in.")
+        raise WrongUse("This build's card is not connected.", do="Write one in Card, or connect it.")
     return rehearse_card(build, folder, catalogue, target.path, terms, watch)
 
 
-NO_CARD = CardContents(table_error="no card is plugged in, or none was written")
+NO_CARD = CardContents(table_error="no card connected, or none written yet")
 
 
 def foretell(

@@ -113,16 +113,16 @@ def why_not(values: Mapping[str, str], board: Board, dialect: Dialect, contents:
     """Why a label's kernel is not started, '' when it is, in the order in which the loader finds out."""
     kernel = values.get("LINUX", "")
     if "LOCALBOOT" in values:
-        return "it leaves the start to the firmware (LOCALBOOT), which has nothing else"
+        return "it hands booting back to the firmware (LOCALBOOT), which has nothing else to boot"
     if not kernel:
         return "it names no kernel"
     for name in (values.get("INITRD", ""), kernel):
         if name and not contents.has(name):
             return f"{name} is not on the boot partition"
         if name.lower() in contents.loader_broken:
-            return f"the loader takes the chain of {name} for broken: reserved bits of its table are set"
+            return f"the boot loader treats the cluster chain of {name} as broken: reserved bits are set in the FAT"
     if len(values.get("APPEND", "")) > dialect.longest_line:
-        return f"its kernel line has more than {dialect.longest_line} characters"
+        return f"its kernel command line has more than {dialect.longest_line} characters"
     tree = values.get("FDT", "")
     if tree and tree != "-":
         found = contents.tree(tree)
@@ -135,7 +135,7 @@ def why_not(values: Mapping[str, str], board: Board, dialect: Dialect, contents:
         return f"{kernel} is no kernel"
     if image.instruction_set not in startable_sets(board, dialect):
         runs = " and ".join(startable_sets(board, dialect)) or "none of these"
-        return f"{kernel} is a kernel for {image.instruction_set}; this loader starts {runs}"
+        return f"{kernel} is a kernel for {image.instruction_set}; this boot loader starts {runs}"
     return ""
 
 

@@ -98,7 +98,7 @@ class LogReading:
 def log_text(data: bytes) -> str:
     """A log's bytes as text, whatever else is in them. Raises WrongUse for one that is too long."""
     if len(data) > MOST_LOG:
-        raise WrongUse(f"The log has more than {MOST_LOG >> 20} MB.", do="Give the last start only.")
+        raise WrongUse(f"The log has more than {MOST_LOG >> 20} MB.", do="Give the last boot only.")
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
         return data.decode("utf-16", "replace")
     return data.decode("utf-8", "replace")
@@ -212,10 +212,10 @@ def _roots_judged(said: tuple[Said, ...], lines: Sequence[Line]) -> tuple[Said, 
     for each in said:
         block = _BLOCK.search(each.line.text) if each.pattern.root_device else None
         if block and (int(block[1]) << 8 | int(block[2])) in listed and int(block[2]):
-            fresh = "The root is there, and what lies on it cannot be mounted."
+            fresh = "The root partition exists, but its file system cannot be mounted."
             each = Said(each.line, each.pattern, "root partition", "card.no-root-partition", fresh)
         elif block and (int(block[1]), int(block[2])) == (0, 0) and '""' in each.line.text.replace("(null)", ""):
-            each = Said(each.line, each.pattern, each.stage, "boot.no-root", "The kernel line names no root.")
+            each = Said(each.line, each.pattern, each.stage, "boot.no-root", "The kernel command line names no root.")
         judged.append(each)
     return tuple(judged)
 

@@ -48,16 +48,17 @@ def _before(build: Build, catalogue: Catalogue) -> Iterator[Item]:
     words = " ".join(build.boot.kernel_words)
     display = catalogue.find(Display, build.part("display"))
     if display is not None:
-        tube = "A tube is switched on last, once the mode is known to hold." if display.tube else ""
-        yield Item("plugged", f"{display.name} and all else is plugged in before the power.",
-                   "Switch off, plug it in, begin again.", caution=tube)  # fmt: skip
+        tube = "The tube is switched on last, once the mode is stable." if display.tube else ""
+        yield Item("plugged", f"{display.name} and everything else is connected before power-on.",
+                   "Switch off, plug it in, start again.", caution=tube)  # fmt: skip
     given = words_given(words)
     for device in devices_of(build, catalogue):
         quirk = encoder_quirk(device.encoder)
         if quirk and not quirk_given(quirk, given):
             name = "encoder-out" if device.role == ROLE else f"{device.role}-out"
-            yield Item(name, f"{device.title} stays unplugged for the first start.",
-                       "Its word is not in the kernel line: put it there, in Boot, then plug it in.")  # fmt: skip
+            yield Item(name, f"{device.title} stays unplugged for the first boot.",
+                       "Its USB quirk is missing from the kernel command line: add it in Boot, then plug the encoder "
+                       "in.")  # fmt: skip
     yield Item("keyboard", "A keyboard is plugged in: the first run may ask.", "Plug one in before switching on.")
 
 
@@ -67,7 +68,12 @@ def _starting(build: Build, catalogue: Catalogue, run: BringUp | None) -> Iterat
     display = catalogue.find(Display, build.part("display"))
     image = catalogue.find(Image, build.part("image"))
     lamp = f": the lamp of {board.name} is {RHYTHM_WORDS[board.lamps.powered]} at first" if board else ""
-    yield Item("power", f"Switch on{lamp}.", "Dark: see the supply. In pairs: measure the voltage at the board.", 0.0)
+    yield Item(
+        "power",
+        f"Switch on{lamp}.",
+        "Lamp dark: check the power supply. Blinking in pairs: measure the voltage at the board.",
+        0.0,
+    )
     if display is not None:
         if build.picture.display_on == "once the mode holds":
             yield Item("display-off", f"{display.name} stays off until the menu's mode holds; then switch it on.",
@@ -77,14 +83,14 @@ def _starting(build: Build, catalogue: Catalogue, run: BringUp | None) -> Iterat
         yield Item("picture", f"{display.name} shows {held}.", "Switch off at once and see Picture.",
                    at_s(run, "display"), "A picture that rolls or a tube that whines: switch off at once.")  # fmt: skip
     if image is None or image.grows:
-        yield Item("expansion", "The first start ends with a restart: the card grows.", "Wait.",
+        yield Item("expansion", "The first boot ends with a restart: the card grows.", "Wait.",
                    at_s(run, "root expansion"), "Do not pull the plug meanwhile.")  # fmt: skip
     if image is not None and image.installer_service:
         low, high = image.unattended_min
         yield Item("installer", f"{image.front_end} is fetched: leave it alone for {low} to {high} minutes.",
                    "Check the network and the free space, then start it again.", low * 60.0)  # fmt: skip
     if image is not None and image.school == "multi-boot":
-        yield Item("bundles", f"{image.front_end} lists every system that was chosen.", "See Card, multi-boot.")
+        yield Item("bundles", f"{image.front_end} lists every selected system.", "See Card, multi-boot.")
 
 
 def _running(build: Build, catalogue: Catalogue, image: Image | None) -> Iterator[Item]:
@@ -94,17 +100,19 @@ def _running(build: Build, catalogue: Catalogue, image: Image | None) -> Iterato
     for device in devices_of(build, catalogue):
         name = "controls" if device.role == ROLE else f"controls-{device.role}"
         yield Item(name, f"{device.title}: every seat moves the menu.", "See Controls, live test.")
-    yield Item("sound", "You can hear a game.", "See Boot, sound route.")
+    yield Item("sound", "You can hear a game.", "See Boot, audio output.")
 
 
 def _setting_up(build: Build, catalogue: Catalogue, image: Image | None) -> Iterator[Item]:
     """What the first start leaves to do."""
     if not build.boot.country:
-        yield Item("country", "The wireless country is set, if it is to be in the network.", "Set it in Boot.")
+        yield Item("country", "The Wi-Fi country is set, if the machine uses Wi-Fi.", "Set it in Boot.")
     password = f"The password of {build.boot.user} is changed."
     yield Item("password", password, "Change it now; everybody knows the default.")
     if devices_of(build, catalogue):
-        yield Item("map", "The front end takes the issued controller map, or has learnt the buttons.", "See Controls.")
+        yield Item(
+            "map", "The front end uses the issued controller mapping, or has learnt the buttons.", "See Controls."
+        )
     if build.system.remote_key:
         yield Item("remote", "You can log in from another computer with your key, and not without it.",
                    "See Boot, System.")  # fmt: skip
@@ -113,7 +121,7 @@ def _setting_up(build: Build, catalogue: Catalogue, image: Image | None) -> Iter
 def _leaving(build: Build, image: Image | None) -> Iterator[Item]:
     """That it can be left, and comes again."""
     leave = next((each.control for each in build.controls.hotkeys if each.action == "leave"), "start")
-    yield Item("exit", f"Holding {build.controls.hotkey}, {leave} leaves a game.", "See Controls, hotkeys.")
+    yield Item("exit", f"Holding {build.controls.hotkey}, {leave} quits a game.", "See Controls, hotkeys.")
     yield Item("restart", "After a restart from the menu it comes back by itself.", "Run the bring-up again.")
     yield Item("shutdown", "Shutting down from the menu turns the lamp off.", "See Boot, services.",
                caution="Never pull the plug on a running system.")  # fmt: skip

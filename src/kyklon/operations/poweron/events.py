@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from kyklon.catalogue.records import Rhythm
 from kyklon.model.findings import Remedy
 
-PUT_ON_CARD = Remedy(label="Put this build's boot files on the card", changes=())
+PUT_ON_CARD = Remedy(label="Copy this build's boot files to the card", changes=())
 
 
 @dataclass(frozen=True)
@@ -39,26 +39,26 @@ _OPERATIONS = {
 
 
 _ADVICE = {
-    "controls.proof": "Put right what the proof found, and prove it again, in Controls, Live test",
+    "controls.proof": "Fix what the wiring test found, and prove it again, in Controls, Live test",
     # code, or its beginning -> what to do where the build need not change
     "card.loader-partition": "Mark the boot partition to start from, or write the image again",
     "card.bundle-space": "Leave a system out, or use a larger card",
-    "card.bundle": "Put the bundle right in Card, multi-boot, and copy it again",
+    "card.bundle": "Fix the bundle in Card, multi-boot, and copy it again",
     "card.": "Write the image again",
     "system.": "Write the image again, or put that file right on the card",
     "boot.initramfs": "Write the image again, or take INITRD out of the boot file",
     "boot.device-tree": "Write the image again",
     "boot.kernel-damaged": "Write the image again",
-    "boot.line-too-long": "Take words out of the kernel line",
-    "boot.rootfstype": "Take rootfstype= out of the kernel line",
-    "boot.rootflags": "Take rootflags= out of the kernel line",
-    "boot.installer-network": "Choose the wireless country, in Boot",
+    "boot.line-too-long": "Take words out of the kernel command line",
+    "boot.rootfstype": "Take rootfstype= out of the kernel command line",
+    "boot.rootflags": "Take rootflags= out of the kernel command line",
+    "boot.installer-network": "Choose the Wi-Fi country, in Boot",
     "boot.user": "Write the image again, or make the user in it",
     "boot.": "Put it right in Boot",
     "picture.": "Choose a mode that the display shows, in Picture",
-    "assembly.": "Choose a stronger supply or a thicker cable, in Assembly",
+    "assembly.": "Choose a stronger power supply or a thicker cable, in Assembly",
     "controls.": "Put it right in Controls",
-    "library.system-file-damaged": "Copy the system file again, from Library",
+    "library.system-file-damaged": "Copy the firmware file again, from Library",
     "library.": "Put it right in Library",
     "plan.": "Put it right in Plan",
 }

@@ -63,7 +63,7 @@ WAYS: dict[WayKey, Way] = {
     "kernel": Way(
         "kernel",
         "Kernel",
-        "the card's own kernel is started with its kernel line in a virtual board",
+        "the card's own kernel is started with its kernel command line in a virtual board",
         ("kernel", *_SYSTEM),
     ),
     "root": Way(
@@ -127,7 +127,7 @@ class Rehearsal:
         if self.at_limit:
             last = f"the last sign was {reading.reached}" if reading.reached else "it gave no sign"
             return f"It was ended at its time limit; {last}."
-        return f"It came as far as {reading.reached}." if reading.reached else "It gave no sign."
+        return f"It came as far as {reading.reached}." if reading.reached else "It printed nothing."
 
 
 def why_not(bench: Bench, way: WayKey) -> str:
@@ -216,9 +216,9 @@ def _unseen(bench: Bench, phases: list[Phase]) -> tuple[str, ...]:
     """What a start on the desk cannot show."""
     ways = {phase.way for phase in phases}
     told = [
-        "Display, lamps, sound and pins are not there; nor is the supply.",
+        "Display, lamps, sound and pins are not there; nor is the power supply.",
         f"{bench.board.name}'s own firmware is not run." if not bench.by_label else "",
-        "The loader's own device tree is used, not that of the card." if "loader" in ways else "",
+        "The boot loader's own device tree is used, not that of the card." if "loader" in ways else "",
         "The virtual board has a device tree of its own." if "kernel" in ways else "",
         "The card's kernel has no driver built in for the virtual board's disk, so its root was not tried."
         if any(phase.diskless for phase in phases)

@@ -175,20 +175,22 @@ def verdict(left: Column, right: Column, rows: Sequence[StageRow]) -> Verdict:
     if first is None and untried:
         went = _agreed(left, right, rows)
         stages = ", ".join(untried)
-        return Verdict(went.agree, f"{went.text} Foretold to stop before, which is not rehearsed: {stages}.", went.why)
+        return Verdict(
+            went.agree, f"{went.text} Predicted to stop earlier, at stages that are not rehearsed: {stages}.", went.why
+        )
     if first is None:
         return _agreed(left, right, rows)
     if first.right.came == "stopped":
         why = _WHY_EARLIER.get(first.stage, "The card in the machine may be another one, or has changed since.")
         if right.title == "Rehearsal":
             why = "The board and this computer differ there, or the forecast is wrong: read the line that says why."
-        return Verdict(False, f"Foretold to pass, the {name} stops at {first.stage}: {first.right.text}", why)
+        return Verdict(False, f"Predicted to pass, but the {name} stopped at {first.stage}: {first.right.text}", why)
     if first.left.came == "stopped":
         why = "The card has been changed since, or another one is in the machine."
         if right.title == "Rehearsal":
             why = "This part of the start is not rehearsed as the board does it."
-        return Verdict(False, f"Foretold to stop at {first.stage}, the {name} goes on.", why)
-    return Verdict(False, f"They part at {first.stage}.", "")
+        return Verdict(False, f"Predicted to stop at {first.stage}, the {name} goes on.", why)
+    return Verdict(False, f"They differ from {first.stage} on.", "")
 
 
 def remedy_for(reading: LogReading, run: BringUp | None) -> Remedy | None:

@@ -109,8 +109,8 @@ def _with_own_programs(twin: Path, part: Partition, contents: CardContents, fold
         found = ExtReader(reader(opened.fileno()), part.start, part.size).find(SHELL)
     if found is None or found.number != foreign(_only(contents, part.number)).inode:
         raise ToolError(
-            f"The programs on the card are for another processor, and they are not {SHELL} by other names.",
-            do="Rehearse another part of the start.",
+            f"The programs on the card are for another CPU, and they are not {SHELL} under other names.",
+            do="Rehearse another part of the boot.",
         )
     mode = 0o100000 | foreign(contents).mode & 0o7777
     rows = [f"rm {SHELL}", f"write {shell} {SHELL}", f"sif {SHELL} mode {mode:#o}"]

@@ -43,12 +43,16 @@ class Measured:
 def fit(counts: Sequence[int], per_second: float, model: Latency) -> Measured:
     """What a clip says. counts: pictures from press to answer. per_second: pictures a second. Raises WrongUse."""
     if len(counts) < _LEAST_PRESSES:
-        raise WrongUse(f"{len(counts)} presses say little.", do="Film ten, each at a moment of its own.")
+        raise WrongUse(
+            f"{len(counts)} presses are too few to measure latency.", do="Film ten presses, each at a random moment."
+        )
     if not 10 <= per_second <= 100_000:
-        raise WrongUse(f"A camera of {per_second:g} pictures a second is none.", do="Give its frame rate, as 240.")
+        raise WrongUse(
+            f"A camera of {per_second:g} frames per second is not possible.", do="Give its frame rate, as 240."
+        )
     picture = 1000.0 / per_second
     if max(counts) * picture > LONGEST_MS:
-        raise WrongUse(f"{max(counts)} pictures are {max(counts) * picture / 1000:.1f} s; no game answers that late.",
+        raise WrongUse(f"{max(counts)} frames are {max(counts) * picture / 1000:.1f} s; no game reacts that late.",
                        do="Count from the press to its own answer, and check the camera's frame rate.")  # fmt: skip
     times, density = _seen(model, picture)
     shifts = np.arange(_LEAST_MS, _MOST_MS, STEP_MS)
@@ -90,5 +94,7 @@ def counts_in(text: str) -> tuple[int, ...]:
     """Counts as somebody types them: whole numbers with anything between. Raises WrongUse."""
     words = text.replace(",", " ").replace(";", " ").split()
     if not words or not all(word.isdecimal() and len(word) < 5 for word in words):
-        raise WrongUse("Type the pictures counted for each press, as 12 14 13 …", do="Whole numbers, at least five.")
+        raise WrongUse(
+            "Enter the camera frames counted for each press, for example 12 14 13.", do="Whole numbers, at least five."
+        )
     return tuple(int(word) for word in words)

@@ -32,12 +32,12 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
         elif ahead and not emulator.frames_ahead:
             found.append(
                 _note(f"tuning.no-frames-ahead:{system.id}", system.name, f"{emulator.name} cannot run frames ahead",
-                      f"The setting of {ahead} frames for {system.name} does nothing.", "The latency is as without it.")
+                      f"The setting of {ahead} frames for {system.name} has no effect.", "The latency does not change.")
             )  # fmt: skip
         if display and display.tube and int(rows["scanline-percent"].value) > 0:
             found.append(
-                _note(f"tuning.scanlines:{system.id}", system.name, "A tube has its own scan lines",
-                      f"{rows['scanline-percent'].value} % darker scan lines only dim {system.name}.", "Set it to 0 %.")
+                _note(f"tuning.scanlines:{system.id}", system.name, "A tube has its own scanlines",
+                      f"{rows['scanline-percent'].value} % darker scanlines only dim {system.name}.", "Set it to 0 %.")
             )  # fmt: skip
     return found
 
@@ -59,10 +59,10 @@ def _too_slow(build: Build, catalogue: Catalogue, world: World) -> list[Finding]
         found.append(Finding(
             code=f"tuning.speed:{speed.system.id}", severity=Severity.NOTE if speed.verdict == "marginal" else
             Severity.CAUTION, operation=OPERATION, subject=speed.system.name,
-            title=f"{speed.system.name} does {some} hold its rate",
-            message=f"A frame has {speed.frame_ms:.1f} ms; it takes {speed.mean_ms:.1f} ms, and 1 in 100 more than "
-            f"{speed.most_ms:.1f} ms.",
-            why="A frame that comes late is shown twice: the picture stutters and the sound breaks up.",
+            title=f"{speed.system.name} does {some} reach full speed",
+            message=f"The frame budget is {speed.frame_ms:.1f} ms. Emulation takes {speed.mean_ms:.1f} ms on average, "
+            f"and over {speed.most_ms:.1f} ms in 1 of 100 frames.",
+            why="A late frame is repeated: the picture stutters and the sound breaks up.",
             source="measured on the machine" if speed.measured else "cost figures in the catalogue", remedy=remedy,
         ))  # fmt: skip
     return found
@@ -100,7 +100,7 @@ def _workaround(build: Build, note: Workaround, system: System, setting: TuningS
     return Finding(
         code=f"tuning.workaround:{note.id}:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
         subject=system.name, title=note.name, message=f"{note.effect} {setting.name} is {before} for {system.name}.",
-        why=note.note or "A known fault; the setting goes round it.", source=note.source or "a note in the catalogue",
+        why=note.note or "A known bug; this setting works around it.", source=note.source or "a note in the catalogue",
         remedy=Remedy(label=f"{setting.name}: {after}", changes=(change,)),
     )  # fmt: skip
 
@@ -118,13 +118,13 @@ def _own_pictures(build: Build, catalogue: Catalogue) -> list[Finding]:
             continue
         turn = "as made" if system.vertical else "quarter left"
         games = _with(build.tuning.games, raster.game, "rotate-picture", turn)
-        change = Change(path="tuning.games", value=games, label="Turn the picture", before="as its system", after=turn)
+        change = Change(path="tuning.games", value=games, label="Rotation", before="as its system", after=turn)
         found.append(Finding(
             code=f"tuning.turned:{raster.game}", severity=Severity.CAUTION, operation=OPERATION, subject=title,
-            title=f"{title} stands the other way than its system",
+            title=f"{title} has another orientation than its system",
             message=f"Its picture is {raster.width} × {raster.height}; {system.name} is made for "
             f"{system.width} × {system.height}.",
-            why="Without a setting of its own it lies on its side.",
+            why="Without its own setting the picture lies on its side.",
             remedy=Remedy(label=f"Turn it: {turn}", changes=(change,)),
         ))  # fmt: skip
     return found
@@ -156,6 +156,6 @@ def _too_far(build: Build, system: System, ahead: int) -> Finding:
         subject=system.name,
         title=f"{system.name} runs too many frames ahead",
         message=f"{ahead} frames ahead, but its games lag by {system.lag_frames}.",
-        why="Going further ahead than the game itself lags makes the picture jump.",
+        why="Running further ahead than the game's own lag makes the picture jump.",
         remedy=Remedy(label=f"Run {system.lag_frames} frames ahead", changes=(change,)),
     )

@@ -69,16 +69,16 @@ def shares(way: Way, values: Mapping[str, Value], field_hz: float, place: float 
     if values["vertical-sync"] and play.follows:
         took = emulated_ms(way, values)
         wait = ceil(took / frame - 1e-9) * frame - took
-        found.append(Share("Wait for field", wait, wait, f"to the next field after {took:.1f} ms"))
+        found.append(Share("Wait for V-sync", wait, wait, f"to the next refresh after {took:.1f} ms"))
     elif values["vertical-sync"]:  # two clocks drift past each other: any moment of a field is as likely
-        found.append(Share("Wait for field", 0, frame, f"evenly 0 to one field of {frame:.2f} ms"))
+        found.append(Share("Wait for V-sync", 0, frame, f"evenly 0 to one refresh of {frame:.2f} ms"))
     if queue:
         whole = queue * play.frame_ms
         found.append(Share("Queue", whole, whole, f"{queue} more × {play.frame_ms:.2f} ms"))
     if place is None:
         found.append(Share("Scan-out", 0, frame, "evenly from the first to the last line"))
     else:
-        found.append(Share("Scan-out", place * frame, place * frame, f"{place:.0%} of the way down the glass"))
+        found.append(Share("Scan-out", place * frame, place * frame, f"{place:.0%} of the way down the screen"))
     found += [Share("Adapter", each.delay_ms, each.delay_ms, f"{each.delay_ms:g} ms in {each.name}")
               for each in way.adapters if each.delay_ms]  # fmt: skip
     if display.processing_ms:
@@ -92,7 +92,7 @@ def shares(way: Way, values: Mapping[str, Value], field_hz: float, place: float 
 def ear_shares(way: Way, values: Mapping[str, Value], field_hz: float) -> tuple[Share, ...]:
     """The same on the way to the ear: from the frame on, through the sound buffer."""
     buffer = float(values["audio-buffer-ms"])
-    filled = Share("Sound buffer", buffer / 2, buffer, f"half full to full of {buffer:g} ms")
+    filled = Share("Audio buffer", buffer / 2, buffer, f"half full to full of {buffer:g} ms")
     return (*_to_frame(way, values, _play(way, field_hz).frame_ms), filled)
 
 

@@ -56,6 +56,8 @@ def rate_words(build: Build, catalogue: Catalogue, world: World, system: str) ->
         return head + "they agree."
     resampled = f"the sound is resampled to {SOUND_HZ / rate.speed:.0f} Hz"
     if rate.follows:
-        return (f"{head}let it follow the display; it runs {100 * (rate.speed - 1):+.2f} %, {rate.cents:+.0f} cents, "
-                f"and {resampled}. Without that the buffer is out after {rate.slip_s:.0f} s.")  # fmt: skip
-    return f"{head}let it keep its own speed; {rate.lost_per_min:.0f} frames a minute are lost or shown twice."
+        return (
+            f"{head}let it follow the display; it runs {100 * (rate.speed - 1):+.2f} %, {rate.cents:+.0f} "
+            f"cents, and {resampled}. Without that the audio buffer runs out after {rate.slip_s:.0f} s."
+        )
+    return f"{head}let it keep its own speed; {rate.lost_per_min:.0f} frames per minute are dropped or repeated."

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from kyklon.base.numbers import whole
+from kyklon.base.quantities import show_money
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Display, Emulator, Encoder, System
 from kyklon.catalogue.text_records import TuningSetting
@@ -92,7 +93,7 @@ def _by_settings(build: Build, catalogue: Catalogue, world: World, case: Case) -
             before = speed_of(build, catalogue, case.way.system, (board, clock_of(build, board)), world).verdict
             then = speed_of(after, catalogue, case.way.system, (board, clock_of(build, board)), world).verdict
             if then != "fine" and before != then:
-                return  # it would no longer hold its rate
+                return  # it would no longer run at full speed
         change = Change(path="tuning.systems", value=systems, label=names[key], before=f"{case.values[key]}",
                         after=f"{value}")  # fmt: skip
         found.append(Shorter(words, won, cost, risk, won - _MS_FOR_RISK[kind], Remedy(label=words, changes=(change,))))
@@ -101,16 +102,16 @@ def _by_settings(build: Build, catalogue: Catalogue, world: World, case: Case) -
     if case.way.emulator.frames_ahead:
         for frames in range(ahead + 1, lag + 1):
             offer("frames-ahead", frames, f"{frames} frame{'s' if frames > 1 else ''} ahead", "processor time",
-                  "a wrong guess shows for a frame")  # fmt: skip
+                  "a wrong guess shows for one frame")  # fmt: skip
     queue = int(case.values["render-queue-frames"])
     if queue > 1:
         offer("render-queue-frames", 1, "One frame in the queue", "nothing", "a slow board stutters")
     if case.values["vertical-sync"]:
-        offer("vertical-sync", False, "Do not wait for the field", "the picture tears", "it tears")
+        offer("vertical-sync", False, "Turn V-sync off", "nothing", "the picture tears")
     return found
 
 
-_RISKS = {"a wrong guess shows for a frame": "little", "a slow board stutters": "little", "it tears": "some"}
+_RISKS = {"a wrong guess shows for one frame": "little", "a slow board stutters": "little", "the picture tears": "some"}
 
 
 def _by_poll(build: Build, case: Case) -> list[Shorter]:
@@ -119,11 +120,14 @@ def _by_poll(build: Build, case: Case) -> list[Shorter]:
     faster = case.way.encoder.model_copy(update={"poll_ms": FASTEST_POLL_MS})
     won = case.mean - replace(case, way=replace(case.way, encoder=faster)).mean
     words = tuple(each for each in build.boot.kernel_words if not each.startswith(f"{POLL_WORD}="))
-    change = Change(path="boot.kernel_words", value=[*words, f"{POLL_WORD}=1"], label="Extra kernel words",
+    change = Change(path="boot.kernel_words", value=[*words, f"{POLL_WORD}=1"], label="Extra kernel parameters",
                     before=f"every {case.poll_ms:g} ms", after="every 1 ms")  # fmt: skip
-    label = "Ask the encoder every millisecond"
-    return [Shorter(label, won, "a word on the kernel line", "an encoder may not keep up", won - _MS_FOR_RISK["little"],
-                    Remedy(label=label, changes=(change,)))]  # fmt: skip
+    label = "Poll the encoder every millisecond"
+    risk = won - _MS_FOR_RISK["little"]
+    return [
+        Shorter(label, won, "a kernel parameter", "an encoder may not keep up", risk,
+                Remedy(label=label, changes=(change,)))
+    ]  # fmt: skip
 
 
 def _by_parts(build: Build, catalogue: Catalogue, case: Case) -> list[Shorter]:
@@ -133,18 +137,19 @@ def _by_parts(build: Build, catalogue: Catalogue, case: Case) -> list[Shorter]:
             continue
         won = case.mean - replace(case, way=replace(case.way, encoder=other)).mean
         if won > 1:
-            found.append(Shorter(f"{other.name} instead of {case.way.encoder.name}", won, f"{other.price:.0f} coins",
-                                 "wires move", won - other.price * _MS_FOR_MONEY - _MS_FOR_RISK["some"]))  # fmt: skip
+            costs = show_money(other.price)
+            found.append(Shorter(f"{other.name} instead of {case.way.encoder.name}", won, costs, "rewiring",
+                                 won - other.price * _MS_FOR_MONEY - _MS_FOR_RISK["some"]))  # fmt: skip
     for adapter in case.way.adapters:
         if adapter.delay_ms:
             rest = tuple(each for each in case.way.adapters if each is not adapter)
             won = case.mean - replace(case, way=replace(case.way, adapters=rest)).mean
-            found.append(Shorter(f"Another adapter than {adapter.name}", won, "an adapter without a store of its own",
-                                 "signals must still go together", won - _MS_FOR_RISK["some"]))  # fmt: skip
+            found.append(Shorter(f"Another adapter than {adapter.name}", won, "an adapter without a frame buffer",
+                                 "the signals must still match", won - _MS_FOR_RISK["some"]))  # fmt: skip
     display = case.way.display
     if display.processing_ms:
         found.append(Shorter(f"Switch {display.name}'s picture processing off", display.processing_ms / 2,
-                             "its own menu", "how much it wins is not known before it is measured",
+                             "its own menu", "the gain is unknown until measured",
                              display.processing_ms / 2 - _MS_FOR_RISK["little"]))  # fmt: skip
     return found
 

@@ -127,4 +127,4 @@ def parsed(setting: TuningSetting, text: str) -> Value:
     number = whole(text)
     if setting.kind in ("count", "percent") and number is not None and setting.low <= number <= setting.high:
         return number
-    raise KyklonError(f"{setting.name} cannot be {text!r}.", do="Put the machine's file right instead.")
+    raise KyklonError(f"{setting.name} cannot be {text!r}.", do="Correct the machine's file instead.")

@@ -155,7 +155,9 @@ def helps(build: Build, catalogue: Catalogue, world: World, speed: Speed) -> tup
                                                      emulator=system.emulator)}  # fmt: skip
     if int(rows["frames-ahead"].value) and speed.emulator.frames_ahead:
         change = _set(build, system.id, "frames-ahead", min(speed.ahead, int(rows["frames-ahead"].value) - 1))
-        found.append(Help("Fewer frames ahead", after(change).verdict, "each is one frame later on the glass", change))
+        found.append(
+            Help("Fewer frames ahead", after(change).verdict, "each frame less adds one frame of latency", change)
+        )
     for key, row in rows.items():
         if row.setting.cost_ms and row.value not in (False, 0):
             change = _set(build, system.id, key, False if row.setting.kind == "switch" else 0)
@@ -165,7 +167,7 @@ def helps(build: Build, catalogue: Catalogue, world: World, speed: Speed) -> tup
         faster = ("boot.processor_mhz", most)
         told = budget(edited(build, *faster), catalogue)
         chip = told.chip_c if told else 0.0
-        hot = f"the chip comes to {chip:.0f} °C" + ("; it slows down by itself above 80 °C" if chip > HOT_C else "")
+        hot = f"the chip reaches {chip:.0f} °C" + ("; it slows down by itself above 80 °C" if chip > HOT_C else "")
         verdict = speed.verdict if chip > HOT_C else after(faster, float(most)).verdict
         found.append(Help(f"Clock at {most} MHz instead of {mhz:.0f}", verdict, hot, faster))
     for other in system.also:
@@ -173,7 +175,7 @@ def helps(build: Build, catalogue: Catalogue, world: World, speed: Speed) -> tup
         if emulator is not None:
             quicker = speed_of(build, catalogue, system, (board, mhz), world, emulator).verdict
             found.append(Help(f"{emulator.name} instead of {speed.emulator.name}", quicker, emulator.note or
-                              "another emulator, with faults of its own; choose it in the catalogue"))  # fmt: skip
+                              "another emulator, with its own faults; choose it in the catalogue"))  # fmt: skip
     if own == mhz and not found:
         found.append(Help("A faster board", "fine", "this one has no more to give"))
     return tuple(found)
@@ -198,8 +200,8 @@ def cost_from_log(text: str, board: str, emulator: str, mhz: float) -> FrameCost
             times.append(value)
     if len(times) < 30:
         raise KyklonError(
-            f"The log has {len(times)} frame times; 30 are the least that say something.",
-            do="Let the game run for a minute with its frame times logged, one a line, in ms.",
+            f"The log has {len(times)} frame times; at least 30 are needed.",
+            do="Let the game run for a minute with frame times logged, one per line, in ms.",
         )
     return FrameCost(board=board, emulator=emulator, mhz=mhz, mean_ms=sum(times) / len(times),
                      most_ms=percentile(times, OFTEN), frames=len(times))  # fmt: skip

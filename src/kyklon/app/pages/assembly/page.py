@@ -36,9 +36,9 @@ class AssemblyPage(OperationPage):
         ladder = Sheet("Power path", "at the peak, everything drawing at once")
         ladder.add(self._ladder)
         self._working = label("", "mono", wrap=True)
-        working = Sheet("How it is worked out")
+        working = Sheet("Calculation")
         working.add(self._working, 1)
-        self._volts = spin("Supply of the LED", 1, 24, 5.0, "V")
+        self._volts = spin("LED supply voltage", 1, 24, 5.0, "V")
         self._forward = spin("Forward voltage", 0.5, 5, 2.0, "V")
         self._amps = spin("LED current", 0.5, 100, 10.0, "mA")
         self._led = FigureRows(self.theme)
@@ -72,7 +72,7 @@ class AssemblyPage(OperationPage):
         super().refresh()
         power = budget(self.session.build, self.session.catalogue)
         self._ladder.show_budget(power)
-        self._working.setText("\n\n".join(power.working) if power else "Choose a board and a supply in Plan.")
+        self._working.setText("\n\n".join(power.working) if power else "Choose a board and a power supply in Plan.")
         if power:
             self.set_subject(f"{show(power.peak_a, 'A')} at the peak · chip at {power.chip_c:.0f} °C in a closed case")
         self._calculate()
@@ -82,7 +82,7 @@ class AssemblyPage(OperationPage):
         try:
             ohms, watts = led_resistor(volts, forward, amps, E24)
         except ValueError:
-            self._led.set_rows((("Resistor", "supply too low"),))
+            self._led.set_rows((("Resistor", "voltage too low"),))
         else:
             current = (volts - forward) / ohms
             self._led.set_rows((

@@ -17,7 +17,7 @@ class PowerLadder(Instrument):
     least = QSize(460, 250)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Current and voltage from the supply to the board")
+        super().__init__(theme, "Current and voltage from the power supply to the board")
         self._budget: Budget | None = None
 
     def show_budget(self, budget: Budget | None) -> None:
@@ -31,7 +31,7 @@ class PowerLadder(Instrument):
         """Override."""
         budget, px = self._budget, self.theme.px
         if budget is None:
-            self.text(painter, box.center(), "Choose a board and a supply in Plan.", token="muted",
+            self.text(painter, box.center(), "Choose a board and a power supply in Plan.", token="muted",
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
             return
         row = box.top() + px(10)
@@ -128,7 +128,7 @@ class PowerLadder(Instrument):
         self.text(
             painter,
             QPointF(box.right() - px(6), y(warn) + px(10)),
-            f"the board warns below {warn:.2f}\u202fV",
+            f"undervoltage warning below {warn:.2f}\u202fV",
             token="red",
             align=Qt.AlignmentFlag.AlignRight,
         )

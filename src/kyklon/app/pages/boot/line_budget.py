@@ -28,7 +28,7 @@ class LineBudget(Instrument):
     least = QSize(200, 34)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Kernel line")
+        super().__init__(theme, "Kernel command line")
         self._use: LineUse | None = None
         self.setFixedHeight(round(theme.px(34)))
 
@@ -49,7 +49,7 @@ class LineBudget(Instrument):
         over = use.used > use.most
         words = f"{use.used} of {use.most} characters" + (": the rest is cut off" if over else "")
         font = self.theme.font("small")
-        self.text(painter, QPointF(box.left(), box.top() + px(7)), "Kernel line", font=font, token="muted")
+        self.text(painter, QPointF(box.left(), box.top() + px(7)), "Kernel command line", font=font, token="muted")
         self.text(painter, QPointF(box.right(), box.top() + px(7)), words, font=font,
                   token="red" if over else "muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
         bar = QRectF(box.left(), box.top() + px(18), box.width(), px(9))

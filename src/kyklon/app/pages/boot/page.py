@@ -52,7 +52,7 @@ class BootPage(OperationPage):
     number = 30
     cautions = (
         "Do not pull the plug on a running system: use the button or the menu.",
-        "You never need remote root login: edit the FAT partition of the card instead.",
+        "You never need to log in as root over SSH: edit the files on the card's FAT boot partition.",
     )
 
     def __init__(self, session: Session) -> None:
@@ -67,8 +67,8 @@ class BootPage(OperationPage):
         self._view, self._track = FileView(self.theme), ServiceTrack(self.theme)
         self._track.moved.connect(self._on_service_moved)
         scroll = scrolled(self._view, self._view.pitch)
-        self._put = button("Put on the card", self.put_on_card, "primary")
-        files = Sheet("Boot files as issued", "+ added, − removed")
+        self._put = button("Copy to the card", self.put_on_card, "primary")
+        files = Sheet("Boot files to be written", "+ added, − removed")
         self._files_sheet = files
         files.add(self._tabs, scroll, self._budget, row(1, self._put))
         settings = self._settings_sheet = Sheet("Boot settings")
@@ -167,7 +167,7 @@ class BootPage(OperationPage):
         self._put.setEnabled(written and bool(differ))
         words = "Already on the card" if written else "Write the card first"
         self._put.setText(
-            f"Put {len(differ)} file{'s' if len(differ) != 1 else ''} on the card" if written and differ else words
+            f"Copy {len(differ)} file{'s' if len(differ) != 1 else ''} to the card" if written and differ else words
         )
 
     def _line_use(self, file: IssuedFile) -> LineUse | None:
@@ -208,7 +208,7 @@ class BootPage(OperationPage):
             session.flush()
             target = card_target(build, folder)
             if target is None:
-                raise TargetError("The card is not plugged in, or was never written.", do="See Card.")
+                raise TargetError("No written card found. Insert the card, or write it first.", do="See Card.")
             return target.facts.name, put_boot_files(folder, build, catalogue, target)
 
         def done(result: tuple[str, Put]) -> None:
@@ -222,10 +222,10 @@ class BootPage(OperationPage):
             session.said.emit(str(error))
             session.look("card")
 
-        session.jobs.start("Putting boot files on the card", work, done, bad=bad, cancellable=False)
+        session.jobs.start("Copying boot files to the card", work, done, bad=bad, cancellable=False)
 
 
 def _with_current(choices: tuple[tuple[str, str], ...], value: str) -> tuple[tuple[str, str], ...]:
     """The choices, and the value in force where it is none of them: it must not look like another."""
     known = value in {key for key, _words in choices}
-    return choices if known else ((value, f"{value}, not there"), *choices)
+    return choices if known else ((value, f"{value}, missing"), *choices)

@@ -64,7 +64,7 @@ class ServiceTrack(Instrument):
             note = (
                 "never starts"
                 if not step.starts
-                else "stays in front, never ends"
+                else "foreground, never exits"
                 if step.foreground
                 else "starts, keeps running"
             )

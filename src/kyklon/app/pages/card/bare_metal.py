@@ -128,8 +128,8 @@ class BareBench(Bench):
             self._list.show_lines((), self._error or "Choose the folder of an unpacked set.")
             return
         stops = sum(problem.severity == "stop" for problem in plan.problems)
-        set_tip(self._make, f"{stops} stops first" if stops else "")
-        self._wrong.set_note(f"{stops} stop{'s' if stops > 1 else ''}" if stops else "nothing stops it")
+        set_tip(self._make, f"fix {stops} stops first" if stops else "")
+        self._wrong.set_note(f"{stops} stop{'s' if stops > 1 else ''}" if stops else "no stops")
         bad = {problem.subject for problem in plan.problems if problem.severity == "stop"}
         lines = [
             SetLine(each.source, each.target, each.size, each.why, "stop" if each.source in bad else "clear")
@@ -145,7 +145,7 @@ class BareBench(Bench):
             tuple(
                 ProblemLine(p.severity.value, p.sentence, p.why, "Rename" if p.rename else "", p) for p in plan.problems
             ),
-            "This set is fine.",
+            "No problems found in this set.",
         )
 
     # --- acting --------------------------------------------------------------------------------------------------

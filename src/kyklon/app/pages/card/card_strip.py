@@ -198,9 +198,7 @@ class CardStrip(Instrument):
     def _word_drive(self, painter: QPainter, inner: QRectF, strip: Strip) -> None:
         words = strip.loss or "the rest stays free"
         if not strip.loss and strip.grows_to:
-            words = (
-                f"the first start grows the root partition to {show_bytes(strip.grows_to - self._root_start(strip))}"
-            )
+            words = f"the first boot grows the root partition to {show_bytes(strip.grows_to - self._root_start(strip))}"
         painter.setFont(self.theme.font("label", weight=600 if strip.loss else 400))
         wide = min(inner.width(), painter.fontMetrics().horizontalAdvance(words) + 10)
         paper = QRectF(inner.left(), inner.center().y() - self.theme.px(10), wide, self.theme.px(20))

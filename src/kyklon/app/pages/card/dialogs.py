@@ -96,7 +96,7 @@ class ChecksumDialog(QDialog):
         self._keep = button("Use it", self.accept, "primary")
         self._edit.textChanged.connect(lambda _text: self._keep.setEnabled(self._valid()))
         words = (
-            "Paste the SHA-256 that the image's maker states: 64 letters and digits. The write stops if it differs. "
+            "Paste the SHA-256 published with the image (64 hex digits). The write stops if it differs. "
             "A checksum file beside the image is found automatically."
         )
         self.setLayout(
@@ -170,7 +170,7 @@ class ShelfDialog(QDialog):
         figures = FigureRows(theme, _figures(image))
         use = button("Use this image", lambda: self._use(image.path), "outline")
         use.setEnabled(there)
-        take = button("Take off the shelf", lambda: self._remove(image.path), "quiet")
+        take = button("Remove from the shelf", lambda: self._remove(image.path), "quiet")
         made.add(file, figures, row(take, 1, use))
         self._rows[image.path] = made
         return made
@@ -190,7 +190,7 @@ def _figures(image: ShelfImage) -> tuple[tuple[str, str], ...]:
         if image.unpacked
         else show_bytes(image.packed)
     )
-    login = f"{image.user}, {image.password}: change it at the first start" if image.password else image.user
+    login = f"{image.user}, {image.password}: change it at first boot" if image.password else image.user
     rows = [("Size", size), ("Released", image.released), ("Boards", ", ".join(image.boards)), ("First login", login),
             ("Checksum", image.checksum[:26] + "…" if image.checksum else "")]  # fmt: skip
     return tuple((name, words or "not known") for name, words in rows)

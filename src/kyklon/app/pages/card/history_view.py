@@ -35,7 +35,7 @@ class HistoryView(Instrument):
         """Override."""
         events = tuple(reversed(self._card.events)) if self._card else ()
         if not events:
-            self.text(painter, box, "What is done with this card is kept here.", token="muted",
+            self.text(painter, box, "Everything done with this card is listed here.", token="muted",
                       align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
             return
         pitch = self.theme.px(22)

@@ -69,22 +69,24 @@ class KeepBench(Bench):
         self._usage: tuple[str, Survey, usage.Usage] | None = None
         self._proof: Proof | None = None
         self._acts = {
-            "probe": button("Probe…", lambda: self._on_prove_clicked(full=False), tip="Tests a few dozen places"),
+            "probe": button(
+                "Probe…", lambda: self._on_prove_clicked(full=False), tip="Writes and reads back a few dozen blocks"
+            ),
             "prove": button("Prove every byte…", lambda: self._on_prove_clicked(full=True)),
             "backup": button("Back up…", self._on_backup_clicked, "outline"),
             "restore": button("Restore…", self._on_restore_clicked),
             "compare": button("Compare with…", self._on_compare_clicked),
-            "prepare": button("Plain FAT card…", self._on_prepare_clicked),
+            "prepare": button("Format as FAT…", self._on_prepare_clicked),
         }
         self._lay_out()
 
     def _lay_out(self) -> None:
-        held = Sheet("What it holds", "each partition, with the bytes in use where they lie")
+        held = Sheet("Contents", "partitions to scale, used space shaded")
         held.add(self._map)
         drives = Sheet("Drives", "reading changes nothing")
         drives.add(
             scrolled(column(self.drive_list, 1), lambda: line_height(self.theme)),
-            row(button("Look again", lambda: self.drives.look(forget=True)), 1),
+            row(button("Rescan", lambda: self.drives.look(forget=True)), 1),
         )
         acts = Sheet("Actions")
         acts.add(
@@ -173,7 +175,7 @@ class KeepBench(Bench):
             self.refresh()
 
         self._usage = (identity, survey, usage.Usage((), 0))
-        self.session.jobs.start("Reading the free maps", work, done, cancellable=False)
+        self.session.jobs.start("Reading the allocation maps", work, done, cancellable=False)
 
     def result_words(self) -> str:
         """The last result, in words."""
@@ -239,7 +241,7 @@ class KeepBench(Bench):
                 self.restore(target, facts, dialog.typed.text())
 
         self.session.jobs.start(
-            "Looking into the backup",
+            "Reading the backup",
             lambda _watch: inspect(path),
             ask,
             bad=lambda bad: self.session.said.emit(str(bad)),
@@ -270,7 +272,7 @@ class KeepBench(Bench):
         target = self.drives.chosen
         if target is None:
             return
-        dialog = self.ask_loss(target, self._verdict(target), act="Make {} a plain FAT card", volume="GAMES")
+        dialog = self.ask_loss(target, self._verdict(target), act="Format {} as FAT", volume="GAMES")
         if dialog is not None:
             self.prepare(target, dialog.volume.text(), dialog.typed.text())
 
@@ -282,7 +284,7 @@ class KeepBench(Bench):
             made, event = result
             cleared = f"\nCleared before: {'; '.join(made.cleared)}" if made.cleared else ""
             words = f"{made.kind}, {show_bytes(made.size)}, clusters of {made.cluster} bytes.{cleared}"
-            self._tell("clear", f"{target.facts.name} is now the plain FAT card “{made.label}”", words)
+            self._tell("clear", f"{target.facts.name} formatted as FAT, label “{made.label}”", words)
             self._event(target, event, emptied=True)
 
         def work(watch: Watch) -> tuple[prepare.Prepared, CardEvent]:

@@ -41,7 +41,7 @@ class MultiBench(Bench):
         self.check: multiboot.Check | None = None
         self._error = ""
         self._looked: tuple[object, ...] = ()
-        space = Sheet("Space on the target", "the chooser itself, the chosen systems, what is left")
+        space = Sheet("Space on the target", "boot menu, selected systems, free space")
         space.add(self._bar)
         systems = Sheet("Systems", "in the order of the chooser's list")
         systems.add(scrolled(self._rows))
@@ -157,7 +157,7 @@ class MultiBench(Bench):
                             "Rename" if p.rename else "", p)
                 for p in sorted(found.problems, key=_weight)
             ),
-            "These bundles are fine.",
+            "No problems found in these bundles.",
         )  # fmt: skip
 
     def _row(self, bundle: Bundle, found: multiboot.Check) -> QWidget:

@@ -45,13 +45,15 @@ def sheet_of(
     good = build.card.verdict in ("", "good")
     rate = f"{report.target_rate / 1e6:.1f} MB/s" + (f", class promises {promised:.0f} MB/s" if promised else "")
     card = (
-        ("Name", name), ("Drive", f"{drive.name}, {drive.model}, {drive.bus}"), ("Serial", drive.serial or "not told"),
+        ("Name", name),
+        ("Drive", f"{drive.name}, {drive.model}, {drive.bus}"),
+        ("Serial", drive.serial or "not reported"),
         ("Size", f"{show_bytes(drive.size)} = {drive.size / 2**30:.2f} GiB"),
     )  # fmt: skip
     image = (
         ("File", source.name), ("Packed", f"{show_bytes(source.packed)}, {source.kind}"),
         ("Written", f"{report.size} bytes = {show_bytes(report.size)}"),
-        ("Maker's checksum", f"{report.checked}, matches" if report.checked else "not known"),
+        ("Published checksum", f"{report.checked}, matches" if report.checked else "not known"),
     )  # fmt: skip
     proof = (
         ("Read back", "every byte, compared with what was written"),
@@ -101,7 +103,7 @@ class ProofSheet(Instrument):
         top = page.top() + 110
         for title, rows in facts.groups:
             top = self._group(painter, page, top, title, rows)
-        self.text(painter, QPointF(page.left(), top + 8), "Where it lies", font=words)
+        self.text(painter, QPointF(page.left(), top + 8), "Layout", font=words)
         self._strip.draw(painter, QRectF(page.left(), top + 24, page.width(), 190))
         top += 236
         self.text(painter, QPointF(page.left(), top), "Speed against time", font=words)

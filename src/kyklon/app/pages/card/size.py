@@ -25,7 +25,7 @@ class SizeBench(Bench):
         self._asked: tuple[object, ...] = ()
         buy = Sheet("Which card to buy", "all to one scale; the dashed line is what you need")
         buy.add(self._bars, self._advice)
-        work = Sheet("How it adds up")
+        work = Sheet("Space needed")
         work.add(self._working, 1)
         self._medium = Choice(self.theme, "Starts from", lambda value: self.session.edit("medium", value))
         self._disk = Choice(self.theme, "Disk", lambda value: self._on_part("disk", "Disk", value))

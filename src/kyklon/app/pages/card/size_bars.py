@@ -8,7 +8,7 @@ from PyQt6.QtGui import QPainter
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.base.quantities import show, show_bytes, show_duration
+from kyklon.base.quantities import show, show_bytes, show_duration, show_money
 from kyklon.operations.card.sizing import Offer, Sizing
 
 _TOKENS = {"Image": "teal", "Library": "amber", "Saves": "muted", "Pictures": "hairline", "Spare": "teal_soft"}
@@ -104,12 +104,15 @@ class SizeBars(Instrument):
             half = place.height() / 2
             self.text(painter, place.adjusted(0, 0, 0, -half), f"{offer.speed_class}: {time} to fill")
             self.text(
-                painter, place.adjusted(0, half, 0, 0), f"largest game in {show(offer.load_s, 's', 1)}", token="muted"
+                painter,
+                place.adjusted(0, half, 0, 0),
+                f"largest game loads in {show(offer.load_s, 's', 1)}",
+                token="muted",
             )
         self.text(
             painter,
             QPointF(right, line.center().y()),
-            f"{offer.price:.0f} crowns",
+            show_money(offer.price),
             font=self.theme.mono("small"),
             token="muted",
             align=Qt.AlignmentFlag.AlignRight,

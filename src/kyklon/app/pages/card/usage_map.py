@@ -40,7 +40,7 @@ class UsageMap(Instrument):
     least = QSize(420, 150)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "What the card holds")
+        super().__init__(theme, "Contents of the card")
         self._map: Map | None = None
 
     def show_map(self, shown: Map | None) -> None:

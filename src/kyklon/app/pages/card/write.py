@@ -75,7 +75,7 @@ class WriteBench(Bench):
         card = Sheet("The card", "what is in the image, and where it goes")
         card.add(self.strip_view)
         image = Sheet("Image")
-        checksum = button("Checksum…", self._on_checksum_clicked, tip="The checksum that the image's maker states")
+        checksum = button("Checksum…", self._on_checksum_clicked, tip="Checksum published with the image")
         image.add(
             self._file, self._facts, 1,
             row(button("Choose…", self._on_choose_clicked), button("Shelf…", self._on_shelf_clicked), checksum, 1,
@@ -83,7 +83,7 @@ class WriteBench(Bench):
         )  # fmt: skip
         image.setFixedWidth(round(self.theme.px(286)))
         self._drives_sheet = Sheet("Drives")
-        look = button("Look again", self._on_look_clicked)
+        look = button("Rescan", self._on_look_clicked)
         buttons = row(look, self.unmount_button, 1, self.pause_button, self.write_button)
         self._drives_sheet.add(scrolled(column(self.drive_list, 1), lambda: line_height(self.theme)), buttons)
         self._speed = Sheet("Speed")

@@ -100,7 +100,7 @@ class HeaderDrawing(Instrument):
     def _own_words(pin: HeaderPin) -> str:
         if pin.kind != "signal":
             return pin.kind
-        boot = f"at the start {pin.boot}" if pin.boot else ""
+        boot = f"at power-on: {pin.boot}" if pin.boot else ""
         pull = f"pulled {pin.pull}" if pin.pull != "none" else ""
         return " · ".join(each for each in (", ".join(pin.functions), pull, boot) if each)
 
@@ -119,7 +119,7 @@ class HeaderDrawing(Instrument):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Override."""
         pin = self._under(event.position())
-        set_tip(self, f"Pin {pin.number}: {self._own_words(pin) or 'no more than on and off'}" if pin else "")
+        set_tip(self, f"Pin {pin.number}: {self._own_words(pin) or 'plain GPIO, on/off only'}" if pin else "")
         self.setCursor(Qt.CursorShape.PointingHandCursor if pin else Qt.CursorShape.ArrowCursor)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:

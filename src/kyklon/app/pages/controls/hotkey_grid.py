@@ -30,7 +30,7 @@ class HotkeyGrid(Instrument):
     chosen = pyqtSignal(str, str)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Accidents an hour, for each pair of buttons")
+        super().__init__(theme, "Accidental triggers per hour, for each pair of buttons")
         self._pairs = Pairs()
         self.setMouseTracking(True)
 
@@ -71,7 +71,7 @@ class HotkeyGrid(Instrument):
                 self._draw_pair(painter, hold, press)
         last = self.cell_box(pairs.names[-1][0], pairs.names[0][0]).bottom()
         foot = QRectF(px(66), last + px(6), box.width() - px(66), px(18))
-        self.text(painter, foot, "accidents an hour in the system where it is worst", token="muted",
+        self.text(painter, foot, "accidental triggers per hour, worst system", token="muted",
                   font=self.theme.font("small"))  # fmt: skip
 
     def _draw_pair(self, painter: QPainter, hold: str, press: str) -> None:

@@ -13,7 +13,7 @@ from kyklon.model.controls import Hotkey
 from kyklon.operations.controls import hotkeys
 from kyklon.operations.controls.rig import Rig
 
-_ACTIONS = {"leave": "Leave the game", "reset": "Reset it", "save": "Save its state", "load": "Load its state"}
+_ACTIONS = {"leave": "Quit the game", "reset": "Reset it", "save": "Save its state", "load": "Load its state"}
 
 
 class HotkeyView(BenchView):
@@ -22,7 +22,7 @@ class HotkeyView(BenchView):
         self.grid = HotkeyGrid(self.theme)
         self.instrument = self.grid
         self.grid.chosen.connect(self._on_pair)
-        sheet = Sheet("Accidents an hour", "over every system and every game's own map")
+        sheet = Sheet("Accidental triggers per hour", "over every system and every game's own map")
         sheet.add(self.grid)
         keys = Sheet("Hold and press")
         self._hotkey = Choice(self.theme, "Hotkey", lambda value: self.put("Hotkey", hotkey=value))
@@ -34,7 +34,7 @@ class HotkeyView(BenchView):
         self._hold.setSuffix("\u202fs")
         self._hold.setSpecialValueText("at once")
         self._hold.setKeyboardTracking(False)
-        self._hold.setAccessibleName("How long the hotkey is held before it counts")
+        self._hold.setAccessibleName("Hotkey hold time, in seconds")
         self._hold.valueChanged.connect(lambda value: self.put("Time to hold", hold_s=round(value, 1)))
         rows = QGridLayout()
         rows.setHorizontalSpacing(10)
@@ -50,7 +50,7 @@ class HotkeyView(BenchView):
             rows.addWidget(label(words.lower(), "small"), line, 0)
             rows.addWidget(choice, line, 1)
         rows.setColumnStretch(1, 1)
-        self.propose = button("Take the safest", self._on_propose, "outline")
+        self.propose = button("Use the safest hotkeys", self._on_propose, "outline")
         keys.add(rows, row(self.propose, 1))
         self._troubles = Sheet("What is wrong with them")
         self._words = label("", "", wrap=True)
@@ -85,7 +85,7 @@ class HotkeyView(BenchView):
         found = list(hotkeys.troubles(rig, self.systems))
         self._troubles.set_note("" if found else "nothing")
         told = "\n\n".join(f"{each.words} {each.why}" for each in found)
-        self._words.setText(told or "Every system can be left, and no game presses the pair by accident.")
+        self._words.setText(told or "Every game can be quit, and no game triggers the pair by accident.")
 
     @staticmethod
     def _names(rig: Rig | None) -> tuple[tuple[str, str], ...]:

@@ -27,8 +27,8 @@ from kyklon.operations.controls.matrix import Matrix, cures, ghosts, reconstruct
 RIBBON, GHOSTS, KEYS = range(3)
 TWICE = 2  # readings of a key: a slip to a crossing that no key has contradicts nothing, a second reading does
 _HINTS = (
-    "Close a key and note the two pins that meet. Twice over finds what was misread.",
-    "What games hold together is marked; pick more keys. Three of them can read as a fourth.",
+    "Press a key and enter the two pins that connect. Reading each key twice catches mistakes.",
+    "Keys that games hold together are marked; click to add more. Three held keys can ghost a fourth.",
     "What each key of the machine is on this keyboard.",
 )
 
@@ -71,17 +71,17 @@ class KeyboardView(BenchView):
             spin.setRange(1, 40)
             spin.setAccessibleName(name)
         self._other.setValue(2)
-        self.note = button("Note", self._on_note, tip="These two pins met while the key was closed")
+        self.note = button("Note", self._on_note, tip="These two pins connect while the key is pressed")
         self.forget = button("Forget", self._on_forget, "quiet", tip="All readings of this key")
         self._pins = QWidget()
         self._pins.setLayout(row(label("pins", "small"), self._one, self._other, self.note, self.forget, spacing=6))
         self.close_all = button("Close every key", self._on_close_all, "outline",
-                                tip="The stand-in closes each key: all, all again, then those in doubt")  # fmt: skip
+                                tip="Simulated keyboard: reads every key twice, then the uncertain ones")  # fmt: skip
         self._school = Choice(self.theme, "Keys by", lambda value: self._set(school=value))
         self._school.set_choices((("position", "by position"), ("symbol", "by symbol")), "position")
         self._school.setMinimumContentsLength(10)
         self.usb = QLineEdit()
-        self.usb.setAccessibleName("USB ids of the keyboard")
+        self.usb.setAccessibleName("USB ID of the keyboard")
         self.usb.setPlaceholderText("USB ids, as 1209:0001")
         self.usb.setMaximumWidth(round(self.theme.px(150)))
         set_tip(self.usb, "Of a keyboard on USB, as lsusb lists it: its scan codes are written for it alone")
@@ -91,7 +91,7 @@ class KeyboardView(BenchView):
         return bar
 
     def _make_told(self) -> Sheet:
-        self._told = Sheet("What it comes to")
+        self._told = Sheet("Result")
         self._figures = FigureRows(self.theme)
         self._words = label("", "", wrap=True)
         self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
@@ -184,14 +184,14 @@ class KeyboardView(BenchView):
         self._figures.set_rows((
             ("Keys read", f"{len(read)} of {len(wanted)}"), ("Read once only", str(once)),
             ("Rows and columns", f"{len(found.rows)} × {len(found.columns)}"),
-            ("To be read again", str(len(found.doubtful))),
+            ("Keys to read again", str(len(found.doubtful))),
         ))  # fmt: skip
         names = {key.id: key.label for key in own.keys}
         told = [f"{names.get(key, key)}: {why}." for key, why in list(found.doubtful.items())[:8]]
         if found.loose:
-            told.append(f"Nothing ties {_pins(found.loose)} to the rest: read a key that joins them.")
+            told.append(f"{_pins(found.loose)} is not linked to the rest: read a key that connects them.")
         if own.restore:
-            told.append(f"{names.get(own.restore, own.restore)} has a line of its own beside the matrix.")
+            told.append(f"{names.get(own.restore, own.restore)} is wired on its own, outside the matrix.")
         told += [f"The {name} is on pin {pin}; it needs a resistor." for name, pin in own.lamps]
         self._words.setText("\n\n".join(told))
 
@@ -212,14 +212,17 @@ class KeyboardView(BenchView):
         }
         self.keys.show_caps(Caps(own, {}, said, states, {}), self._key)
         self._figures.set_rows((
-            ("Sets of keys held together", str(len(sets))), ("Ghosts among them", str(len(mine))),
-            ("Diodes that cure them", str(len(needed))), ("Ghosts of the whole keyboard", str(len(every))),
+            ("Sets of keys held together", str(len(sets))), ("Combinations that ghost", str(len(mine))),
+            ("Diodes needed", str(len(needed))), ("Ghosts on the whole keyboard", str(len(every))),
         ))  # fmt: skip
-        told = [f"{' + '.join(names.get(key, key) for key in ghost.held)} read as {names.get(ghost.seen, ghost.seen)}: "
-                f"diode at {names.get(ghost.cure, ghost.cure)}." for ghost in mine[:8]]  # fmt: skip
+        told = [
+            f"{' + '.join(names.get(key, key) for key in ghost.held)} ghosts {names.get(ghost.seen, ghost.seen)}: "
+            f"add a diode at {names.get(ghost.cure, ghost.cure)}."
+            for ghost in mine[:8]
+        ]
         if len(mine) > 8:
             told.append(f"And {len(mine) - 8} more.")
-        self._words.setText("\n\n".join(told) or ("None of them read as another key." if played else ""))
+        self._words.setText("\n\n".join(told) or ("None of them ghosts." if played else ""))
         self.fit.setVisible(bool(needed))
 
     def _show_keys(self, own: Keyboard, _found: Matrix, settings: KeyboardSettings) -> None:
@@ -241,11 +244,11 @@ class KeyboardView(BenchView):
         lost = keymaps.signs_lost(own, target, pairs)
         self._figures.set_rows((
             (f"Keys of {target.name}", str(len(pairs))), ("Reached", str(len(pairs) - len(unreached))),
-            ("Put on keys left over", str(other)), ("Signs printed elsewhere", str(len(lost))),
+            ("Moved to spare keys", str(other)), ("Symbols printed on other keys", str(len(lost))),
         ))  # fmt: skip
         told = [f"{pair.target.label}: {pair.why}." for pair in pairs if pair.why]
         if lost and settings.school == "position":
-            told.append(f"Not where the print says: {' '.join(dict.fromkeys(lost))}. By symbol finds them.")
+            told.append(f"Not on the key that shows them: {' '.join(dict.fromkeys(lost))}. Map by symbol to fix this.")
         shifted = [pair.target.label for pair in pairs if pair.shift]
         if shifted:
             told.append(f"With shift: {' '.join(shifted)}.")
@@ -270,7 +273,7 @@ class KeyboardView(BenchView):
         if told == self.settings.keyboard.usb:
             return
         if told and not re.fullmatch(r"[0-9a-f]{4}:[0-9a-f]{4}", told):
-            self.session.said.emit(f"{told} are no USB ids; write them as lsusb does: 1209:0001")
+            self.session.said.emit(f"{told} is not a USB ID; write it as lsusb does, e.g. 1209:0001")
             self.usb.setText(self.settings.keyboard.usb)
             return
         self._set("USB ids", usb=told)
@@ -294,7 +297,7 @@ class KeyboardView(BenchView):
             if pins is not None:
                 fresh.append(KeyReading(key=key, pins=pins))
         if not fresh:
-            self.session.said.emit("No two pins of the ribbon meet: this key has a line of its own.")
+            self.session.said.emit("No two ribbon pins connect: this key is wired on its own.")
             self.refresh()
             return
         words = (
@@ -323,7 +326,7 @@ class KeyboardView(BenchView):
 
     def _on_forget(self) -> None:
         kept = [each.model_dump() for each in self.settings.keyboard.readings if each.key != self._key]
-        self._set("Readings forgotten", readings=kept)
+        self._set("Readings cleared", readings=kept)
 
     def _on_fit(self) -> None:
         own = self.own

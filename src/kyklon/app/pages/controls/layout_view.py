@@ -69,14 +69,14 @@ class LayoutView(BenchView):
         self._kind = Choice(self.theme, "Kind of control", lambda _value: None)
         self._kind.set_choices(tuple((kind, name) for kind, name in arrange.NAMES.items()), "button")
         self._add = button("Add", self._on_add)
-        self._turn = Choice(self.theme, "Where the seat is", self._on_turn)
+        self._turn = Choice(self.theme, "Seat position", self._on_turn)
         self._turn.set_choices(_TURNS, "0")
         tools = [
-            button("Row", lambda: self._align("row"), tip="One height for all that is chosen"),
+            button("Row", lambda: self._align("row"), tip="Line up the selected controls in a row"),
             button("Column", lambda: self._align("column"), tip="One line from the far edge to the near"),
             button("Even", lambda: self._align("even"), tip="The same distance from each to the next"),
         ]
-        self._copy = button("Copy seat", self._on_copy, tip="To the next seat, a new one where there is none")
+        self._copy = button("Copy seat", self._on_copy, tip="Copies to the next seat; adds one if needed")
         self._remove = button("Remove", self._on_remove)
         self._spins: dict[str, QDoubleSpinBox] = {}
         grid = QGridLayout()
@@ -101,11 +101,11 @@ class LayoutView(BenchView):
         self._degrees.setPrefix("↻ ")
         self._degrees.setSuffix("°")
         self._degrees.setKeyboardTracking(False)
-        self._degrees.setAccessibleName("Turn of the seat, clockwise")
-        set_tip(self._degrees, "How far the seat is turned, clockwise")
+        self._degrees.setAccessibleName("Seat rotation, clockwise")
+        set_tip(self._degrees, "Seat rotation, clockwise")
         self._degrees.valueChanged.connect(lambda value: self._on_turn(str(value)))
         self._degrees.setMaximumWidth(round(self.theme.px(92)))
-        self._ways = Choice(self.theme, "Ways of the lever", self._on_ways)
+        self._ways = Choice(self.theme, "Restrictor gate", self._on_ways)
         self._ways.set_choices((("8", "8 ways"), ("4", "4 ways")), "8")
         grid.addWidget(self._ways, 0, 3)
         grid.setColumnStretch(4, 1)
@@ -122,7 +122,7 @@ class LayoutView(BenchView):
         """Override."""
         settings, catalogue = self.settings, self.session.catalogue
         panels = tuple((each.id, each.name) for each in catalogue.all(Panel))
-        own = ((_OWN, "one's own"),) if settings.layout is not None else ()
+        own = ((_OWN, "custom"),) if settings.layout is not None else ()
         self._panel.set_choices((*own, *panels), _OWN if settings.layout is not None else settings.panel)
         if not self._arrangement.count():
             names = tuple((each.id, each.name) for each in catalogue.all(Arrangement))
@@ -136,7 +136,7 @@ class LayoutView(BenchView):
         told = checks(layout, self._hand_now()) if layout is not None else ()
         self.measures.show_checks(told)
         bad = sum(not each.ok for each in told)
-        self._side.set_note(f"{bad} of {len(told)} do not hold" if bad else f"all {len(told)} hold")
+        self._side.set_note(f"{bad} of {len(told)} measures fail" if bad else f"all {len(told)} measures pass")
         self._show_choice(layout)
 
     def _show_choice(self, layout: Layout | None) -> None:

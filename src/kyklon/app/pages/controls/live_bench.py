@@ -191,10 +191,12 @@ class LiveBench(QObject):
                 for words in source.attach(listed):
                     self.told.emit(words)
                 if not source.roles and barred:
-                    self.told.emit(f"{len(barred)} input devices may not be read, {barred[0]} among them. Join the "
-                                   "group 'input', and log in again.")  # fmt: skip
+                    self.told.emit(
+                        f"No permission to read {len(barred)} input devices, {barred[0]} included. "
+                        "Add your user to the 'input' group, then log in again."
+                    )
                 elif not source.roles:
-                    self.told.emit("None of this build's encoders is plugged in. Plug one in; it is seen at once.")
+                    self.told.emit("No encoder from this build is connected. Plug one in and it shows up here.")
                 self.changed.emit()
 
         self.session.ask_logbook(lambda _book: (inputs.list(), inputs.barred()), done)
@@ -209,7 +211,7 @@ class LiveBench(QObject):
         """Close a switch of the stand-in. Where three are asked for together it stays closed until the last."""
         panel = self.stand_in
         if panel is None:
-            self.told.emit("Press it on the panel itself; the stand-in can be chosen above.")
+            self.told.emit("Press it on the panel itself; the simulated panel can be chosen above.")
             return
         self._pressed = switch
         panel.press(switch)
@@ -241,7 +243,7 @@ class LiveBench(QObject):
         self._keep_panel(panel)
         self._make_stand_in(panel)
         self.proof, self.diagnosis, self.faults = None, None, ()
-        self.session.log(40, "Stand-in wired wrongly on purpose", f"{count} faults, drawn by {seed}")
+        self.session.log(40, "Faults added to the simulated panel", f"{count} faults, drawn by {seed}")
         self.found.emit()
         return faults
 
@@ -307,7 +309,7 @@ class LiveBench(QObject):
     # --- the guided proof --------------------------------------------------------------------------------------
 
     def prove(self) -> None:
-        """Begin the proof anew. What is active before the first press is kept as its rest."""
+        """Start wiring test anew. What is active before the first press is kept as its rest."""
         if self.plan is None or not self.plan.switches or self.busy:
             return
         plan, rest = self.plan, self.listener.active
@@ -364,11 +366,11 @@ class LiveBench(QObject):
             self._ready()
 
         def stopped(_bad: KyklonError) -> None:
-            self.told.emit("Not thought to the end; begin the proof anew, or ask for a control again")
+            self.told.emit("No clear answer yet: start the test again, or repeat one control")
             self._ready()
 
         self.busy = True
-        self.session.jobs.start("Looking for what is wrong", proof.explained, done, bad=stopped)
+        self.session.jobs.start("Finding the faults", proof.explained, done, bad=stopped)
         self.found.emit()
 
     def _reason_anew(self) -> None:
@@ -412,7 +414,7 @@ class LiveBench(QObject):
         if self.plan is None or self.proof is None or self.busy:
             return
         panel = self.stand_in
-        self.session.log(40, "Put right by hand", told(self.plan, fault).title)
+        self.session.log(40, "Rewired by hand", told(self.plan, fault).title)
         if panel is not None:
             mended = standin.repaired(panel.panel, self.plan, (fault,))
             self._keep_panel(mended)
@@ -447,8 +449,8 @@ class LiveBench(QObject):
         real = World(self.plan, self.diagnosis.faults).wires
         ends = {switch: real.get(switch) for switch in ends_found(self.plan, (fault,))}
         title = told(self.plan, fault).title
-        self.session.put(f"Made right in software: {title}", as_found(self.session.build, self.session.catalogue, ends))
-        self.session.log(40, "Made right in software", title)
+        self.session.put(f"Fixed in software: {title}", as_found(self.session.build, self.session.catalogue, ends))
+        self.session.log(40, "Fixed in software", title)
 
     # --- the background ----------------------------------------------------------------------------------------
 

@@ -42,26 +42,26 @@ class LiveView(BenchView):
         self.view.pressed.connect(self.bench.press)
         self.view.released.connect(self.bench.release)
         self.chain = ChainView(self.theme)
-        self._source = Choice(self.theme, "Listen to", self.bench.choose)
-        self._source.set_choices(((STAND_IN, "the stand-in panel"), (PLUGGED, "what is plugged in")), self.bench.kind)
+        self._source = Choice(self.theme, "Input from", self.bench.choose)
+        self._source.set_choices(((STAND_IN, "the simulated panel"), (PLUGGED, "connected devices")), self.bench.kind)
         self._source.setMinimumContentsLength(15)
         self._system = Choice(self.theme, "As in", lambda _value: self.refresh())
         self._system.setMinimumContentsLength(11)
-        self.begin = button("Begin the proof", self.bench.prove, "outline")
-        self.skip = button("Skip", self.bench.skip, tip="It cannot be pressed now; it is left unproven")
-        self.stop = button("Leave", self.bench.stop, "quiet")
+        self.begin = button("Start wiring test", self.bench.prove, "outline")
+        self.skip = button("Skip", self.bench.skip, tip="Skip this control; it stays untested")
+        self.stop = button("Stop test", self.bench.stop, "quiet")
         self._ask = label("", "strong", wrap=True)
         sheet = Sheet("Live test", "press a control: its path lights up")
-        sheet.add(row(label("Listen to", "small"), self._source, label("as in", "small"), self._system, 1), self.view)
+        sheet.add(row(label("Input from", "small"), self._source, label("as in", "small"), self._system, 1), self.view)
         sheet.body.setStretch(1, 1)
         self._stack = QStackedWidget()
         self._stack.addWidget(self._make_proof())
         self._stack.addWidget(self._make_seen())
         self._tabs = QTabBar()
-        self._tabs.setAccessibleName("Beside the panel")
+        self._tabs.setAccessibleName("Views beside the panel")
         self._tabs.setDrawBase(False)
-        self._tabs.addTab("The proof")
-        self._tabs.addTab("What is seen")
+        self._tabs.addTab("Wiring test")
+        self._tabs.addTab("Inputs seen")
         self._tabs.currentChanged.connect(self._stack.setCurrentIndex)
         side = QWidget()
         side.setLayout(column(row(self._tabs, 1), self._stack, spacing=6))
@@ -86,17 +86,15 @@ class LiveView(BenchView):
         self._rows.setVerticalSpacing(8)
         holder = QWidget()
         holder.setLayout(column(self._rows, 1))
-        self._count = Choice(self.theme, "Faults to put in", lambda _value: None)
+        self._count = Choice(self.theme, "Faults to add", lambda _value: None)
         self._count.setMinimumContentsLength(7)
         self._count.set_choices((("1", "1 fault"), ("2", "2 faults"), ("3", "3 faults")), "2")
-        self.miswire = button(
-            "Miswire it", self._on_miswire, tip="Practice: wrong on purpose, and you are not told how"
-        )
-        self.right = button("Wire it right", self.bench.set_right, "quiet")
+        self.miswire = button("Add faults", self._on_miswire, tip="Practice: adds hidden faults for you to find")
+        self.right = button("Remove faults", self.bench.set_right, "quiet")
         self._practice = QWidget()
         practice = row(self._count, self.miswire, 1, spacing=6)
         self._practice.setLayout(
-            column(label("Practice on the stand-in", "small"), practice, row(self.right, 1), spacing=4)
+            column(label("Practice on the simulated panel", "small"), practice, row(self.right, 1), spacing=4)
         )
         acts = row(self.begin, self.skip, self.stop, 1, spacing=6)
         self._proof.add(acts, self._ask, self._hint, scrolled(holder), self._practice)
@@ -104,11 +102,13 @@ class LiveView(BenchView):
         return self._proof
 
     def _make_seen(self) -> Sheet:
-        self._bounce = Histogram(self.theme, "Bounce", "press one button often")
-        self._report = Histogram(self.theme, "Between reports", "comes with it")
+        self._bounce = Histogram(self.theme, "Bounce", "press one button many times")
+        self._report = Histogram(self.theme, "Report interval, ms", "comes with it")
         self._rose = RoseView(self.theme)
         self._axis = label("", "small", wrap=True)
-        self.keep = button("Keep the axes", self._on_keep, "quiet", tip="Ends and rest as seen, for the export")
+        self.keep = button(
+            "Save axis ranges", self._on_keep, "quiet", tip="Saves the measured ends and centre for the export"
+        )
         seen = Sheet("From the presses")
         seen.add(self._bounce, self._report, self._rose, self._axis, row(self.keep, 1))
         seen.body.setStretch(2, 1)
@@ -171,7 +171,7 @@ class LiveView(BenchView):
     def _show_proof(self) -> None:
         bench, proof, rig = self.bench, self.bench.proof, self.rig
         asking = proof is not None and proof.current is not None and not bench.busy
-        self.begin.setText("Begin anew" if proof is not None else "Begin the proof")
+        self.begin.setText("Start again" if proof is not None else "Start wiring test")
         self.begin.setEnabled(rig is not None and bool(rig.wired) and not bench.busy)
         self.skip.setVisible(asking)
         self.stop.setVisible(proof is not None)
@@ -213,13 +213,13 @@ class LiveView(BenchView):
             box = QWidget()
             acts = row(spacing=6)
             if each.fault.kind != "quirk":
-                acts.addWidget(button("Put right", lambda fault=each.fault: self._on_moved(fault), "outline",
-                                      tip="It is done in wire; these switches are asked for again"))  # fmt: skip
+                acts.addWidget(button("Fixed", lambda fault=each.fault: self._on_moved(fault), "outline",
+                                      tip="I rewired it: test these switches again"))  # fmt: skip
             if each.fault.kind == "quirk":
                 acts.addWidget(button("Add the quirk", lambda role=each.fault.detail: self._on_quirk(role)))
             elif each.software:
-                acts.addWidget(button("In software", lambda fault=each.fault: bench.in_software(fault),
-                                      tip="The wires stay; the map follows them"))  # fmt: skip
+                acts.addWidget(button("Fix in software", lambda fault=each.fault: bench.in_software(fault),
+                                      tip="Leaves the wires alone and changes the mapping"))  # fmt: skip
             acts.addStretch(1)
             title, cure = label(f"{each.title}.", "strong", wrap=True), label(f"{each.cure}.", "small", wrap=True)
             box.setLayout(column(title, cure, acts, spacing=3))
@@ -241,20 +241,20 @@ class LiveView(BenchView):
             if told is not None and told.wiring == findings.fingerprint(self.rig):
                 was = "; ".join(told.faults) or f"every switch right, {told.presses} presses"
                 return f"Proven on {told.at[:10]} at {told.at[11:16]}: {was}.", ""
-            return "The proof asks for each control once and tells from the answers what is wired wrongly.", ""
+            return "The wiring test asks for each control once and works out which wires are wrong.", ""
         if proof.current is not None:
             wrong = sum(mark == "wrong" for mark in self._marks(proof).values())
-            return "", f"{len(proof.asked)} of {len(proof.reasoner.acts)} asked, {wrong} not as wired"
+            return "", f"{len(proof.asked)} of {len(proof.reasoner.acts)} tested, {wrong} not as wired"
         if bench.diagnosis is None:
             return "", ""
         if bench.diagnosis.right:
-            skipped = f", {len(proof.skipped)} left out" if proof.skipped else ""
+            skipped = f", {len(proof.skipped)} skipped" if proof.skipped else ""
             return f"Every switch does what it should: {sum(map(len, proof.asked))} presses{skipped}.", "right"
         if bench.diagnosis.faults is None:
-            return "These answers fit no set of up to five faults. Ask for these again:", "not clear"
+            return "No set of up to five faults explains these presses. Repeat:", "not clear"
         others = len(bench.diagnosis.others)
         more = f" {others} other explanation{'s' if others > 1 else ''} would fit too, less likely." if others else ""
-        return f"Put them right one by one, in wire or in software.{more}", f"{len(bench.faults)} found"
+        return f"Correct them one by one, in wire or in software.{more}", f"{len(bench.faults)} found"
 
     def _show_seen(self) -> None:
         seen = measured(self.bench.trace.last_events)
@@ -274,7 +274,7 @@ class LiveView(BenchView):
         rig = self.rig
         device = rig.device(limits.device) if rig else None
         bad = judged(limits, device.encoder.axis if device else None)
-        return f"{limits.axis} {limits.low} to {limits.high}, rests at {limits.rest}" + (f": {bad}" if bad else "")
+        return f"{limits.axis}: {limits.low} to {limits.high}, centre {limits.rest}" + (f": {bad}" if bad else "")
 
     def _limits(self) -> tuple[AxisLimits, ...]:
         return tuple(limits for axis in self.bench.trace.axes.values() if (limits := axis.limits) is not None)
@@ -288,7 +288,7 @@ class LiveView(BenchView):
         except KyklonError as bad:
             self.session.said.emit(str(bad))
             return
-        self.session.said.emit(f"{count} fault{'s' if count != 1 else ''} put into the stand-in; prove it")
+        self.session.said.emit(f"{count} fault{'s' if count != 1 else ''} added to the simulated panel; test it")
 
     def _on_moved(self, fault: Fault) -> None:
         self.bench.moved(fault)
@@ -299,7 +299,9 @@ class LiveView(BenchView):
         if device is not None:
             remedy = findings.quirk_remedy(self.session.build, device.encoder)
             if remedy is None:
-                self.session.said.emit("The kernel line has four USB quirks already, and the kernel reads no more.")
+                self.session.said.emit(
+                    "The kernel command line already has four USB quirks; the kernel reads no more than four."
+                )
                 return
             self.session.apply_remedy(remedy, remedy.label)
             self.bench.moved(Fault("quirk", (), role))
@@ -307,10 +309,10 @@ class LiveView(BenchView):
     def _on_keep(self) -> None:
         limits = self._limits()
         kept = {(each.device, each.axis): each for each in (*self.settings.axes, *limits)}
-        self.put("Axes kept", axes=tuple(kept.values()))
+        self.put("Axis ranges saved", axes=tuple(kept.values()))
         told = "; ".join(self._axis_words(each) for each in limits)
-        self.session.log(40, "Axes as seen", told)
-        self.session.said.emit(f"{len(limits)} axes kept")
+        self.session.log(40, "Measured axis ranges", told)
+        self.session.said.emit(f"{len(limits)} axis ranges saved")
 
 
 def _is_way(switch: str) -> bool:

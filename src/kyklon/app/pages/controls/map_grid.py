@@ -144,7 +144,7 @@ class MapGrid(Instrument):
         if over != self._over:
             self._over = over
             cells = self._grid.cells.get(over, ())
-            words = "; ".join(f"{cell.label}: {cell.cost:.2f} pitches" for cell in cells if not cell.fixed)
+            words = "; ".join(f"{cell.label}: {cell.cost:.2f} button spacings" for cell in cells if not cell.fixed)
             set_tip(self, words)
             self.update()
 

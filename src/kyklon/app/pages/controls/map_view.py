@@ -30,9 +30,11 @@ class MapView(BenchView):
         self.instrument = self.grid
         self.grid.picked.connect(self._on_picked)
         self.grid.put.connect(self._on_put)
-        sheet = Sheet("What lies where", "pick an input, then the button for it; figures are costs in pitches")
-        self.solve = button("Solve all", self.on_solve, "outline", tip="The cheapest maps of all systems together")
-        self.clear = button("As catalogued", self._on_clear, "quiet", tip="Forget all maps that are not held")
+        sheet = Sheet("Button mapping", "pick an input, then the button for it; figures are costs in button spacings")
+        self.solve = button(
+            "Optimise mapping", self.on_solve, "outline", tip="Finds the cheapest mapping for all systems together"
+        )
+        self.clear = button("Reset to defaults", self._on_clear, "quiet", tip="Resets every mapping that is not locked")
         self.choose = button("Systems…", self._on_systems, tip="Which systems this build has")
         self._total = label("", "small")
         sheet.add(row(self.solve, self.clear, self._total, 1, self.choose), self.grid)
@@ -47,20 +49,20 @@ class MapView(BenchView):
         self._pair = Sheet("The input", "what it costs, and why")
         self._terms = FigureRows(self.theme)
         self._why = label("", "muted", wrap=True)
-        self.hold = button("Hold it there", self._on_hold, tip="It stays when the maps are solved again")
+        self.hold = button("Lock to this button", self._on_hold, tip="Stays put when the mapping is optimised again")
         self._pair.add(self._why, self._terms, 1, row(self.hold, 1))
         return self._pair
 
     def _make_game(self) -> Sheet:
-        game = Sheet("A game's own map")
+        game = Sheet("Mapping for one game")
         self._games = Choice(self.theme, "Game", self._on_game)
         self._games.setMinimumContentsLength(12)
         self._name = QLineEdit()
         self._name.setPlaceholderText("a game's title")
         self._name.setAccessibleName("Title of the game")
         self._name.setMaxLength(200)
-        self.own = button("Own map", self._on_own)
-        self.drop = button("Drop", self._on_drop, "quiet")
+        self.own = button("Create game mapping", self._on_own)
+        self.drop = button("Remove mapping", self._on_drop, "quiet")
         self._uses = QGridLayout()
         self._uses.setVerticalSpacing(2)
         self._ticks: dict[str, QCheckBox] = {}
@@ -73,10 +75,10 @@ class MapView(BenchView):
 
     def _make_picture(self) -> Sheet:
         picture = Sheet("The picture")
-        self._top = Choice(self.theme, "Where its top points", lambda _value: self._on_picture())
+        self._top = Choice(self.theme, "Top of the picture points to", lambda _value: self._on_picture())
         self._top.set_choices(_TOPS, "0")
         self._top.setMinimumContentsLength(14)
-        self._flips = QCheckBox("turns for whoever plays")
+        self._flips = QCheckBox("flips for the player opposite")
         self._flips.clicked.connect(lambda _on: self._on_picture())
         picture.add(label("Its top points", "small"), self._top, self._flips, 1)
         return picture
@@ -99,10 +101,10 @@ class MapView(BenchView):
         told = maps.priced(layout, systems, settings)
         self.grid.show_grid(self._grid_of(board, systems, told, settings), self._pick)
         solved = self._solved if self._for == (layout, tuple(each.id for each in systems)) else None
-        words = f"{told.total:.1f} pitches in all"
+        words = f"{told.total:.1f} button spacings in all"
         if solved is not None:
             more = told.total - solved.bound
-            words += f"; no maps cost less than {solved.bound:.1f}"
+            words += f"; no mapping costs less than {solved.bound:.1f}"
             if told.total > 1e-9:
                 words += (
                     f", at most {100 * more / told.total:.1f}\u202f% above the best" if more > 1e-6 else ": the best"
@@ -161,13 +163,13 @@ class MapView(BenchView):
             return
         self._pair.set_title(visible(pair.input.label))
         self._why.setVisible(not pair.terms)
-        self._why.setText("It lies where it is looked for: it costs nothing.")
+        self._why.setText("Already where players expect it: no cost.")
         rows = [(term.name, f"{term.cost:.2f}") for term in pair.terms]
-        self._terms.set_rows((*rows, ("in all", f"{pair.cost:.2f} pitches")) if rows else ())
+        self._terms.set_rows((*rows, ("in all", f"{pair.cost:.2f} button spacings")) if rows else ())
         own = self.settings.map_of(self._pick[0])
         held = own is not None and any(each.input == pair.input.id and each.locked for each in own.pairs)
         self.hold.setEnabled(True)
-        self.hold.setText("Let it go" if held else "Hold it there")
+        self.hold.setText("Unlock" if held else "Lock to this button")
 
     def _show_game(self) -> None:
         system = self.picked
@@ -222,7 +224,7 @@ class MapView(BenchView):
         self.refresh()
 
     def on_solve(self) -> None:
-        """Solve all systems together, in the background."""
+        """Optimise mapping systems together, in the background."""
         layout, systems, settings = self.layout_now, self.systems, self.settings
         if layout is None or not systems:
             self.session.said.emit("Choose systems in Plan, and lay out a panel first.")
@@ -233,7 +235,7 @@ class MapView(BenchView):
             self.solve.setEnabled(True)
             self._solved, self._for = solved, (layout, tuple(each.id for each in systems))
             self.put("Mapped", maps=maps.taken(self.settings, solved).maps)
-            words = f"{len(systems)} systems mapped: {solved.total:.1f} pitches"
+            words = f"{len(systems)} systems mapped: {solved.total:.1f} button spacings"
             gap = f", at most {100 * solved.gap:.1f} % above the best" if solved.gap > 1e-6 else ", the best there is"
             self.session.said.emit(words + gap)
             self.session.log(40, "Systems mapped", words + gap)
@@ -254,13 +256,13 @@ class MapView(BenchView):
             made = made.model_copy(update={"picture": old.picture, "flips": old.flips})
         self.put("Input moved", maps=maps.with_map(self.settings, made).maps)
         worse = (
-            f"costs {cost:.2f} pitches more"
+            f"costs {cost:.2f} button spacings more"
             if cost > 0
-            else f"saves {-cost:.2f} pitches"
+            else f"saves {-cost:.2f} button spacings"
             if cost < 0
             else "costs the same"
         )
-        self.session.said.emit(f"Moved and held there: it {worse}")
+        self.session.said.emit(f"Moved and locked there: it {worse}")
 
     def _put_game(self, input_id: str, place: str) -> None:
         """In a game's map: whatever was on that button goes where this input was."""
@@ -295,7 +297,7 @@ class MapView(BenchView):
             pairs = tuple(pair for pair in each.pairs if pair.locked)
             if pairs or each.game:
                 kept.append(each.model_copy(update={"pairs": pairs}) if not each.game else each)
-        self.put("Maps as catalogued", maps=tuple(kept))
+        self.put("Mapping reset", maps=tuple(kept))
 
     def _on_game(self, game: str) -> None:
         self._game = game
@@ -316,14 +318,14 @@ class MapView(BenchView):
         own = GameControls(system=system.id, game=title, uses=uses)
         self._game = title
         self._name.clear()
-        self.put(f"{title}: own map", games=(*games, own), maps=maps.with_map(self.settings, made).maps)
+        self.put(f"{title}: own mapping", games=(*games, own), maps=maps.with_map(self.settings, made).maps)
 
     def _on_drop(self) -> None:
         system, game = self._pick[0], self._game
         games = tuple(each for each in self.settings.games if (each.system, each.game) != (system, game))
         kept = tuple(each for each in self.settings.maps if (each.system, each.game) != (system, game))
         self._game = ""
-        self.put(f"{game}: map dropped", games=games, maps=kept)
+        self.put(f"{game}: mapping removed", games=games, maps=kept)
 
     def _on_picture(self) -> None:
         if not self._pick[0]:

@@ -31,7 +31,7 @@ class MeasureList(Instrument):
     def show_checks(self, checks: Sequence[Check]) -> None:
         if self.shows(tuple(checks)):
             self._checks, self._seats = merged(checks)
-            self.setAccessibleDescription("; ".join(each.words for each in checks if not each.ok) or "all hold")
+            self.setAccessibleDescription("; ".join(each.words for each in checks if not each.ok) or "all pass")
             self.updateGeometry()
             self.update()
 

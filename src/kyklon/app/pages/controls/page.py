@@ -21,15 +21,15 @@ from kyklon.catalogue.control_records import Keyboard
 
 PANEL, WIRING, LIVE, MAP, HOTKEYS, KEYBOARD, PINS = range(7)
 _VIEWS: tuple[tuple[str, Callable[[Session], BenchView]], ...] = (
-    ("Panel", LayoutView), ("Wiring", WiringView), ("Live test", LiveView), ("Map", MapView), ("Hotkeys", HotkeyView),
-    ("Keyboard", KeyboardView), ("Header pins", PinsView),
+    ("Panel", LayoutView), ("Wiring", WiringView), ("Live test", LiveView), ("Mapping", MapView),
+    ("Hotkeys", HotkeyView), ("Keyboard", KeyboardView), ("Header pins", PinsView),
 )  # fmt: skip
 
 
 class ControlsPage(TabbedPage):
     number = 40
     cautions = (
-        "A lever pushed up closes the switch at the bottom; swapped directions are the most common wiring error.",
+        "Pushing a joystick up closes the bottom microswitch; swapped directions are the most common wiring error.",
         "Plain switches have no polarity; lit buttons do.",
         "Pin 7 of a nine-pin port carries 5 V and must not meet a 3.3 V pin.",
         "Switch the board off before you touch its header.",

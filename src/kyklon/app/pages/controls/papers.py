@@ -57,7 +57,7 @@ class PapersMenu:
             start = str(self.session.folder / name)
             chosen, _kind = QFileDialog.getSaveFileName(None, "Print at 1:1", start, "PDF (*.pdf)")
             if chosen:
-                self.session.keep_file(Path(chosen), make(), f"{Path(chosen).name} is there; print it at 100 %")
+                self.session.keep_file(Path(chosen), make(), f"{Path(chosen).name} saved; print it at 100 %")
 
         return save
 

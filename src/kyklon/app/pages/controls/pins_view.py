@@ -27,14 +27,14 @@ class PinsView(BenchView):
         self.instrument = self.view
         self._sheet = Sheet("The header", "seen from above; pick a wire, then another pin for it")
         self._sheet.add(self.view)
-        self._wishes = Sheet("What is to sit on it")
+        self._wishes = Sheet("Hardware to connect")
         self.ticks: dict[str, QCheckBox] = {}
         self._rows = column(spacing=4)
         holder = QWidget()
         holder.setLayout(column(self._rows, 1))
         self._wishes.add(scrolled(holder))
         self._wishes.body.setStretch(0, 1)
-        told = Sheet("What it comes to")
+        told = Sheet("Result")
         self._why = label("", "", wrap=True)
         self._conflict = label("", "warning", wrap=True)
         self._figures = FigureRows(self.theme)
@@ -89,7 +89,7 @@ class PinsView(BenchView):
             conflict = self._refused[1].conflict
             assert conflict is not None
             names = " and ".join(self._named(each) for each in conflict.wishes)
-            wrong = f"{names} cannot be had together: {conflict.reason}."
+            wrong = f"{names} cannot be used together: {conflict.reason}."
             core = [wish for wish in self._with(self._refused[0]) if wish.overlay.name in conflict.wishes]
             users: dict[int, set[str]] = {}
             for wish in core:
@@ -99,9 +99,9 @@ class PinsView(BenchView):
                         users.setdefault(options[0], set()).add(f"{line.name}, {wish.overlay.name}")
             wanted = {number: " / ".join(sorted(who)) for number, who in users.items() if len(who) > 1}
         elif told.conflict is not None:
-            wrong = f"{' and '.join(told.conflict.wishes)} cannot be had together: {told.conflict.reason}."
+            wrong = f"{' and '.join(told.conflict.wishes)} cannot be used together: {told.conflict.reason}."
         count = len(told.pins)
-        self._why.setText(f"{count} wires, each on a pin that suits it." if count else "Tick what is to sit on it.")
+        self._why.setText(f"{count} wires, each on a pin that suits it." if count else "Tick the hardware to connect.")
         self._why.setVisible(not wrong)
         self._conflict.setText(wrong)
         self._conflict.setVisible(bool(wrong))
@@ -112,8 +112,8 @@ class PinsView(BenchView):
         free = sum(1 for pin in header.pins if pin.kind == "signal" and pin.number not in used)
         self._figures.set_rows((
             ("Pins free", f"{free} of {sum(1 for pin in header.pins if pin.kind == 'signal')}"),
-            ("Drawn from the pins", f"{told.ma:g} of {header.most_ma[1]:g}\u202fmA"),
-            ("Most a pin gives", f"{header.most_ma[0]:g}\u202fmA"),
+            ("Current from the pins", f"{told.ma:g} of {header.most_ma[1]:g}\u202fmA"),
+            ("Most per pin", f"{header.most_ma[0]:g}\u202fmA"),
         ))  # fmt: skip
         lines = ", ".join(self.session.build.boot.overlays)
         self._notes.setText("\n".join((*told.notes, f"For the boot file: {lines}" if lines else "")).strip())
@@ -149,7 +149,7 @@ class PinsView(BenchView):
         self._refused, self._wire = None, None
         if not on:
             kept = tuple(wish for wish in self.wishes if wish.overlay.id != overlay_id)
-            self._take(kept, header, "Taken off the header")
+            self._take(kept, header, "Removed from the header")
             return
         wishes = self._with(overlay_id)
         told = pins.allocate(wishes, header)
@@ -158,7 +158,7 @@ class PinsView(BenchView):
             again = pins.allocate(free, header)
             if again.conflict is not None:
                 self._refused = overlay_id, again
-                self.session.said.emit(f"{' and '.join(again.conflict.wishes)} cannot be had together")
+                self.session.said.emit(f"{' and '.join(again.conflict.wishes)} cannot be used together")
                 self.refresh()
                 return
             self.session.said.emit("Some wires had to move; see the drawing")
@@ -168,7 +168,7 @@ class PinsView(BenchView):
     def _take(self, wishes: Sequence[Wish], header: Header, words: str) -> None:
         told = pins.allocate(wishes, header)
         if told.conflict is not None:
-            self.session.said.emit(f"{' and '.join(told.conflict.wishes)} cannot be had together")
+            self.session.said.emit(f"{' and '.join(told.conflict.wishes)} cannot be used together")
             self.refresh()
             return
         self.session.edit("boot.overlays", told.words, words)
@@ -192,7 +192,7 @@ class PinsView(BenchView):
         pin = header.pin(number)
         why = pins.barred(line, pin, header) if pin is not None else ""
         if why or not line.parameter:
-            self.session.said.emit(f"{line.name} cannot go there: {why or 'it belongs to a fixed function'}")
+            self.session.said.emit(f"{line.name} cannot go there: {why or 'it is reserved for a fixed function'}")
             return
         fixed = {**wish.fixed, line.parameter: number}
         wishes = tuple(Wish(each.overlay, fixed) if each is wish else each for each in self.wishes)

@@ -18,7 +18,7 @@ class RoseView(Instrument):
     least = QSize(110, 116)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "The ways of the lever")
+        super().__init__(theme, "The joystick's directions")
         self._rose = Rose()
         self._words = ""
 

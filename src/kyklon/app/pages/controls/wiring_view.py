@@ -40,13 +40,13 @@ class WiringView(BenchView):
         self.view.boxed.connect(self._on_boxed)
         self.view.pressed.connect(lambda switch: self.view.hold(frozenset({switch})))
         sheet = Sheet("The wires, to scale", "press a control to see its wire; drag an encoder to where it sits")
-        self._school = Choice(self.theme, "Wiring school", lambda value: self._on_school(value))
+        self._school = Choice(self.theme, "Wiring method", lambda value: self._on_school(value))
         self._school.setMinimumContentsLength(10)
-        self._naming = Choice(self.theme, "Players are told by", lambda value: self.put("Names", naming=value))
+        self._naming = Choice(self.theme, "Identify players by", lambda value: self.put("Names", naming=value))
         self._naming.setMinimumContentsLength(8)
-        self.wire = button("Wire all", self._on_wire, "outline", tip="Every switch to a terminal, by this school")
+        self.wire = button("Wire all", self._on_wire, "outline", tip="Wires every switch to a terminal by this method")
         by = label("players by", "small")
-        sheet.add(row(label("Wire in", "small"), self._school, self.wire, 1, by, self._naming), self.view)
+        sheet.add(row(label("Wire for", "small"), self._school, self.wire, 1, by, self._naming), self.view)
         sheet.body.setStretch(1, 1)
         self._devices = Sheet("Encoders")
         self._device_grid = QGridLayout()
@@ -105,9 +105,9 @@ class WiringView(BenchView):
             last = device.first + encoder.players - 1
             seats = f"player {device.first}" if encoder.players == 1 else f"players {device.first} and {last}"
             port = QLineEdit(ports.get(device.role, ""))
-            port.setPlaceholderText("its socket, as pci-0000:01:00.0-usb-0:1.2:1.0")
+            port.setPlaceholderText("USB port, e.g. pci-0000:01:00.0-usb-0:1.2:1.0")
             port.setAccessibleName(f"Socket of {device.title}")
-            port.setToolTip("The socket's name, as udev's ID_PATH tells it; two encoders of a kind need it")
+            port.setToolTip("The USB port as udev's ID_PATH; needed for two encoders of the same model")
             port.editingFinished.connect(lambda box=port, role=device.role: self._on_port(role, box.text()))
             gone = button("Remove", lambda role=device.role: self._on_remove(role), "quiet")
             name = Elided("strong")
@@ -139,7 +139,7 @@ class WiringView(BenchView):
             tick.blockSignals(False)
             ends = f"{run.tabs[0]:g}" if run.tabs[0] == run.tabs[1] else f"{run.tabs[0]:g} to {run.tabs[1]:g}"
             tick.setText(unmarked(visible(f"{run.control} → {run.printed} · {run.colour} · {run.length:.0f}\u202fmm")))
-            set_tip(tick, f"crimps {ends} mm, switch to encoder")
+            set_tip(tick, f"quick-connects: {ends} mm, switch to encoder")
         mixed = sum(made.mixed.values())
         wide = " and ".join(
             f"{each:g}" for each in sorted({run.tabs[0] for run in made.runs if run.tabs[0] != run.tabs[1]})
@@ -150,15 +150,15 @@ class WiringView(BenchView):
         done = sum(run.done for run in made.runs)
         self._runs_sheet.set_note(f"{done} of {len(made.runs)} done")
         metres = made.metres
-        rows = [("Wire in all", f"{sum(metres.values()):.1f}\u202fm in {len(metres)} colours"),
-                ("of it ground", f"{metres.get(wiring.GROUND, 0.0):.1f}\u202fm")]  # fmt: skip
-        rows += [(f"Crimps {width:g}\u202fmm", str(count)) for width, count in made.crimps.items()]
+        rows = [("Total wire", f"{sum(metres.values()):.1f}\u202fm in {len(metres)} colours"),
+                ("Ground wire", f"{metres.get(wiring.GROUND, 0.0):.1f}\u202fm")]  # fmt: skip
+        rows += [(f"Quick-connects {width:g} mm", str(count)) for width, count in made.crimps.items()]
         self._figures.set_rows(tuple(rows))
 
     # --- acting ------------------------------------------------------------------------------------------------
 
     def _on_school(self, value: str) -> None:
-        self.put("Wiring school", wiring=value)
+        self.put("Wiring method", wiring=value)
 
     def _on_wire(self) -> None:
         made = wired(self.session.build, self.session.catalogue)
@@ -185,7 +185,9 @@ class WiringView(BenchView):
         try:
             places[role] = DevicePlace(role=role, x=x, y=y, port=text.strip())
         except ValueError:
-            self.session.said.emit(f"{text} is no socket; write it as udev tells it, as pci-0000:01:00.0-usb-0:1.2:1.0")
+            self.session.said.emit(
+                f"{text} is not a USB port path. Use udev's ID_PATH, e.g. pci-0000:01:00.0-usb-0:1.2:1.0"
+            )
             return
         self.put("Socket", places=tuple(places.values()))
 

@@ -36,7 +36,7 @@ class ChoicePlot(Instrument):
     least = QSize(420, 240)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Games against room")
+        super().__init__(theme, "Games by space used")
         self._fit: Fit | None = None
 
     def show_fit(self, fit: Fit) -> None:
@@ -44,7 +44,7 @@ class ChoicePlot(Instrument):
             return
         self._fit = fit
         told = "; ".join(f"{each.name} {each.games} games, {show_bytes(each.size)}" for each in fit.parts)
-        self.setAccessibleDescription(f"{fit.kept} games go along: {told}")
+        self.setAccessibleDescription(f"{fit.kept} games included: {told}")
         self.update()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
@@ -70,7 +70,7 @@ class ChoicePlot(Instrument):
             self.line(painter, at(value * scale, 0), at(value * scale, most), "grid")
             self.text(painter, at(value * scale, 0) + QPointF(0, px(11)), f"{value:g}", font=self.theme.mono("small"),
                       token="muted", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
-        self.text(painter, QPointF(plot.right(), plot.bottom() + px(26)), f"{unit} of room", token="muted",
+        self.text(painter, QPointF(plot.right(), plot.bottom() + px(26)), f"{unit} of space", token="muted",
                   align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
         self.text(painter, QPointF(plot.left() + px(4), plot.top() - px(6)), "games", token="muted")
         points = [at(0, 0), *(at(room, games) for room, games in fit.curve)]

@@ -26,14 +26,14 @@ class ChoiceView(TabView):
         super().__init__(session)
         self.plot = ChoicePlot(self.theme)
         self.instrument = self.plot
-        self._sheet = Sheet("What fits", "games against room: the dearest by the byte first")
+        self._sheet = Sheet("What fits", "games by space used: best value per byte first")
         self._sheet.add(self.plot)
         self.model = GameModel()
         self._table = QTableView()
         self._table.setModel(self.model)
         self._table.setShowGrid(False)
         self._table.verticalHeader().hide()
-        self._table.setAccessibleName("Games that stay behind")
+        self._table.setAccessibleName("Games left out")
         self._table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self._table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         for hidden in (2, 4, 5):
@@ -41,18 +41,18 @@ class ChoiceView(TabView):
         for section, wide in ((1, 110), (3, 84)):
             self._table.horizontalHeader().setSectionResizeMode(section, QHeaderView.ResizeMode.Fixed)
             self._table.setColumnWidth(section, round(self.theme.px(wide)))
-        self._left = Sheet("Left behind")
+        self._left = Sheet("Left out")
         self._left.add(self._table)
-        self._room = Choice(self.theme, "Room for games", self._on_room)
+        self._room = Choice(self.theme, "Space for games", self._on_room)
         self._room.setMinimumContentsLength(14)
         self._bytes = FieldEditor(self.theme, "library.room_bytes", session.edit)
         self._saves = FieldEditor(self.theme, "library.save_bytes", session.edit)
         self._figures = FigureRows(self.theme)
         self._more = label("", "small", wrap=True)
-        side = Sheet("Room")
-        side.add(label("Card", "small"), self._room, label("or in bytes, 0 for no bound", "small"), self._bytes.widget,
+        side = Sheet("Space")
+        side.add(label("Card", "small"), self._room, label("or in bytes; 0 = no limit", "small"), self._bytes.widget,
                  label("Saves, for each game", "small"), self._saves.widget, self._figures, self._more, 1,
-                 label("Marks are set on the shelves: favourite, goes along, stays away.", "small",
+                 label("Set marks on the Shelves tab: favourite, always include, never include.", "small",
                        wrap=True))  # fmt: skip
         side.setFixedWidth(round(self.theme.px(SIDE)))
         left = column(self._sheet, self._left, spacing=12)
@@ -66,7 +66,7 @@ class ChoiceView(TabView):
     def refresh(self) -> None:
         """Override."""
         build, scan = self.build, self.session.world.scan
-        choices = [("0", "no bound"), *((str(round(gb * 1e9 * _SHARE)), f"card of {gb}\u202fGB") for gb in SIZES)]
+        choices = [("0", "no limit"), *((str(round(gb * 1e9 * _SHARE)), f"card of {gb}\u202fGB") for gb in SIZES)]
         value = str(build.library.room_bytes)
         if value not in {key for key, _words in choices}:
             choices.append((value, show_bytes(build.library.room_bytes)))
@@ -84,23 +84,25 @@ class ChoiceView(TabView):
         self.plot.show_fit(Fit(curve_of(scan, build.library), build.library.room_bytes, len(kept), parts))
         left = tuple(game for game in scan.games if any(reason.code == "left-out" for reason in game.reasons))
         self.model.set_games(left, {each.id: each.name for each in systems})
-        self._left.set_note(f"{len(left)} games" if left else "nothing: all that is ready goes along")
+        self._left.set_note(f"{len(left)} games" if left else "nothing: all ready games are included")
         self._show_figures(scan, len(kept))
 
     def _show_figures(self, scan: Scan, kept: int) -> None:
         told = scan.choice
-        rows = [("Go along", f"{kept} games")]
+        rows = [("Included", f"{kept} games")]
         if told is not None:
-            rows += [("Take", show_bytes(told.used)), ("Left free", show_bytes(told.room - told.used)),
-                     ("From the best at most", f"{told.gap:.2%}".replace("%", "\u202f%"))]  # fmt: skip
+            rows += [("Space used", show_bytes(told.used)), ("Free space left", show_bytes(told.room - told.used)),
+                     ("Short of the optimum by, at most", f"{told.gap:.2%}".replace("%", "\u202f%"))]  # fmt: skip
         else:
-            rows.append(("Take", show_bytes(sum(game.size for game in scan.ready))))
+            rows.append(("Space used", show_bytes(sum(game.size for game in scan.ready))))
         rows.append(("In clusters of", show_bytes(scan.cluster)))
         self._figures.set_rows(tuple(rows))
         more = chosen_more(scan, self.build, self.session.folder) if told is not None and told.left else None
         errors = "\n".join(scan.list_errors)
-        self._more.setText(errors or (f"A card of {more[0] // 10**9}\u202fGB would hold "
-                                      f"{len(more[1].kept) - kept} games more." if more else ""))  # fmt: skip
+        self._more.setText(
+            errors
+            or (f"A {more[0] // 10**9} GB card would hold {len(more[1].kept) - kept} more games." if more else "")
+        )
 
     def _on_room(self, value: str) -> None:
         self.session.edit("library.room_bytes", int(value))

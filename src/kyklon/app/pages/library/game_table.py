@@ -19,7 +19,7 @@ def state_of(game: Game) -> str:
     """In a word or two what becomes of it."""
     if game.reasons:
         return "; ".join(dict.fromkeys(REASONS[reason.code] for reason in game.reasons))
-    return "ready, title in doubt" if game.doubtful else "ready"
+    return "ready, uncertain match" if game.doubtful else "ready"
 
 
 COLUMNS: tuple[tuple[str, Callable[[Game], str]], ...] = (
@@ -27,8 +27,8 @@ COLUMNS: tuple[tuple[str, Callable[[Game], str]], ...] = (
     ("System", lambda game: game.system),
     ("File", lambda game: PurePosixPath(game.files[0]).name),
     ("Size", lambda game: show_bytes(game.size)),
-    ("Named", lambda game: "in doubt" if game.doubtful else NAMED_BY[game.naming.how if game.naming else ""]),
-    ("What becomes of it", state_of),
+    ("Named", lambda game: "uncertain" if game.doubtful else NAMED_BY[game.naming.how if game.naming else ""]),
+    ("Status", state_of),
 )
 _KEYS: tuple[Callable[[Game], Any], ...] = (
     lambda game: game.called.casefold(), lambda game: game.system, lambda game: game.key.casefold(),

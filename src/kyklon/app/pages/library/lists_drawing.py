@@ -76,7 +76,7 @@ class ListsDrawing(Instrument):
             cross = QRectF(box.right() - drop, y + pitch / 2 - px(11), drop, px(22))
             self._crosses.append(cross)
             self.block(painter, cross, "field", "hairline", radius=3)
-            self.text(painter, cross.center(), "Drop it", font=self.theme.font("small"),
+            self.text(painter, cross.center(), "Remove list", font=self.theme.font("small"),
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:

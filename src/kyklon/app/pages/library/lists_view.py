@@ -33,9 +33,9 @@ class ListsView(TabView):
         self.drawing = ListsDrawing(self.theme)
         self.drawing.dropped.connect(self.drop)
         self.instrument = self.drawing
-        self._known = Sheet("Lists that name your games", "only such as you have a right to")
+        self._known = Sheet("Lists that identify your games", "use only lists you have a right to")
         self._known.add(self.drawing)
-        self._try = Sheet("A list to try", "its names as data: put right what was guessed wrongly")
+        self._try = Sheet("A list to try", "field names in the file: correct any wrong guesses")
         self._names: dict[str, QLineEdit] = {}
         grid = QGridLayout()
         for index, (name, words) in enumerate(_NAMES):
@@ -61,7 +61,7 @@ class ListsView(TabView):
         self._templates: dict[str, QCheckBox] = {}
         self._boxes = QVBoxLayout()
         made = Sheet("For the front end")
-        made.add(label("Written beside the games; what you change there by hand is kept.", "small", wrap=True),
+        made.add(label("Written next to the games; your own changes there are kept.", "small", wrap=True),
                  self._boxes, button("Contents page…", self._on_page_clicked), 1,
                  button("Covers…", self._on_pictures_clicked), button("Texts…", self._on_texts_clicked),
                  button("Play counts…", self._on_plays_clicked))  # fmt: skip
@@ -141,7 +141,7 @@ class ListsView(TabView):
             )  # fmt: skip
         except KyklonError as bad:
             rows, text = (), str(bad)
-        self.first.setPlainText(text or "No game is found that way: put the names right.")
+        self.first.setPlainText(text or "No games found with these field names. Correct them.")
         self._try.set_note(f"{self._path.name}: {'checksums' if self._scheme is None else self._scheme.kind}")
         self._add.setEnabled(bool(rows))
 

@@ -22,9 +22,9 @@ from kyklon.record.folder import resolve
 
 SHELVES, REVIEW, FILES, CHOICE, TRANSFER, LISTS = range(6)
 _VIEWS: tuple[tuple[str, Callable[[Session], TabView]], ...] = (
-    ("Shelves", ShelvesView), ("Titles in doubt", ReviewView), ("System files", SystemFilesView),
+    ("Shelves", ShelvesView), ("Uncertain matches", ReviewView), ("Firmware files", SystemFilesView),
     ("What fits", ChoiceView),
-    ("Onto the machine", TransferView), ("Lists", ListsView),
+    ("Transfer", TransferView), ("Lists", ListsView),
 )  # fmt: skip
 _MOST_WATCHED = 2000  # folders; the kernel allows a user some thousands (inotify(7))
 _CHANGED_MS = 1500  # after the last change in the library's folders before they are looked at
@@ -33,7 +33,7 @@ _CHANGED_MS = 1500  # after the last change in the library's folders before they
 class LibraryPage(TabbedPage):
     number = 60
     cautions = (
-        "Use only games and system files that you have the right to use. Nothing is downloaded.",
+        "Use only games and firmware files that you have the right to use. Nothing is downloaded.",
         "A front end shows a system only when its folder holds a game, and only after a restart.",
     )
 
@@ -46,7 +46,7 @@ class LibraryPage(TabbedPage):
         self._soon.setInterval(_CHANGED_MS)
         self._soon.timeout.connect(self._look_again)
         self._watcher.directoryChanged.connect(self._on_changed)
-        self._again = button("Scan again", lambda: session.look("library"), "quiet")
+        self._again = button("Rescan", lambda: session.look("library"), "quiet")
         self.lay_out(self._again)
 
     @pyqtSlot()
@@ -89,7 +89,7 @@ class LibraryPage(TabbedPage):
         self.set_subject(
             self.session.world.scan_error or "Reading the library…" if scan is None else
             f"{len(scan.ready)} of {len(scan.games)} games are ready"
-            + (f", {doubtful} titles are in doubt" if doubtful else "")
+            + (f", {doubtful} uncertain matches" if doubtful else "")
         )  # fmt: skip
         self._watch()
         self.view_at(self.view).refresh()

@@ -21,13 +21,13 @@ class ReliabilityPlot(Instrument):
     least = QSize(200, 180)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Confidence against what was right")
+        super().__init__(theme, "Confidence against share that was right")
         self._bins: tuple[Reliability, ...] = ()
         self._error, self._threshold = 0.0, 1.0
 
     def show_bins(self, bins: tuple[Reliability, ...], error: float) -> None:
         self._bins, self._error = bins, error
-        self.setAccessibleDescription("; ".join(f"said {b.said:.0%}, right {b.was:.0%} of {b.count}" for b in bins))
+        self.setAccessibleDescription("; ".join(f"stated {b.said:.0%}, right {b.was:.0%} of {b.count}" for b in bins))
         self.update()
 
     def show_threshold(self, threshold: float) -> None:
@@ -51,7 +51,7 @@ class ReliabilityPlot(Instrument):
             self.text(painter, at(0, tick) - QPointF(px(4), 0), f"{tick:.0%}", font=self.theme.mono("small"),
                       token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
         self.text(painter, QPointF(plot.left() - px(30), box.top() + px(7)), "right", token="muted")
-        self.text(painter, QPointF(plot.right(), plot.bottom() + px(26)), "confidence said", token="muted",
+        self.text(painter, QPointF(plot.right(), plot.bottom() + px(26)), "stated confidence", token="muted",
                   align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
         self.line(painter, at(0, 0), at(1, 1), "hairline", 1.2, Qt.PenStyle.DashLine)
         most = max((each.count for each in self._bins), default=1)

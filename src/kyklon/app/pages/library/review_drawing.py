@@ -13,7 +13,7 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.operations.library.review import Proposal
 
 KEYS = (("Enter", "accept the first"), ("1 to 5", "accept that one"), ("N", "none of them"), ("T", "type the title"),
-        ("→", "later"), ("Backspace", "take the last answer back"))  # fmt: skip
+        ("→", "later"), ("Backspace", "undo the last answer"))  # fmt: skip
 
 
 _SIDE_BY_SIDE = 2  # proposals with a card of their own
@@ -39,7 +39,7 @@ class ReviewDrawing(Instrument):
     chosen = pyqtSignal(int)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Title in doubt")
+        super().__init__(theme, "Uncertain match")
         self._shown: Shown | None = None
         self._boxes: list[QRectF] = []
         self._empty = ""
@@ -94,7 +94,7 @@ class ReviewDrawing(Instrument):
         bar = QRectF(card.left() + px(12), card.bottom() - px(18), card.width() - px(24), px(7))
         self.block(painter, bar, "sheet", "hairline", radius=2)
         self.block(painter, QRectF(bar.left(), bar.top(), bar.width() * proposal.share, bar.height()), "teal", radius=2)
-        self.text(painter, QPointF(bar.left(), bar.top() - px(11)), "right with", font=self.theme.font("small"),
+        self.text(painter, QPointF(bar.left(), bar.top() - px(11)), "confidence", font=self.theme.font("small"),
                   token="muted")  # fmt: skip
         self.text(painter, QPointF(bar.right(), bar.top() - px(11)), _share(proposal.share),
                   font=self.theme.mono("label", 500), align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
@@ -188,4 +188,4 @@ def _words(stretches: tuple[tuple[str, bool], ...]) -> list[list[tuple[str, bool
 
 
 def _share(share: float) -> str:
-    return f"{share:.1%}".replace("%", "\u202f%") if share >= 0.001 else "below 0.1\u202f%"
+    return f"{share:.1%}".replace("%", "\u202f%") if share >= 0.001 else "under 0.1 %"

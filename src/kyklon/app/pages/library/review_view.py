@@ -37,14 +37,14 @@ class ReviewView(TabView):
         self.title.returnPressed.connect(self._on_typed)
         self.title.installEventFilter(self)
         self.title.hide()
-        self._sheet = Sheet("Titles in doubt", "what differs from the file's name is underlined")
+        self._sheet = Sheet("Uncertain matches", "what differs from the file's name is underlined")
         self._sheet.add(self.drawing, self.title)
         self._plot = ReliabilityPlot(self.theme)
         self._plot.show_bins(*shipped_reliability())
         self._figures = FigureRows(self.theme)
         self._wrong = FieldEditor(self.theme, "library.wrong_per_1000", session.edit)
-        side = Sheet("How sure is sure")
-        side.add(self._plot, self._figures, label("Wrong ones accepted in a thousand", "small"), self._wrong.widget)
+        side = Sheet("Match confidence")
+        side.add(self._plot, self._figures, label("False matches per 1000", "small"), self._wrong.widget)
         side.setFixedWidth(round(self.theme.px(SIDE - 36)))
         whole = row(self._sheet, side, spacing=14)
         whole.setStretch(0, 1)
@@ -86,14 +86,14 @@ class ReviewView(TabView):
             shown = Shown(game.key.rpartition("/")[2], game.title, where, proposals(game), len(self._queue),
                           len(self._answered))  # fmt: skip
         lists = bool(self.build.library.lists)
-        empty = ("No title waits: what the lists know is named." if lists else
+        empty = ("No uncertain matches left." if lists else
                  "Add a list of games under Lists: titles are matched against it.")  # fmt: skip
         self.drawing.show_title(shown, empty)
         accepted = sum(bool(g.naming and g.naming.how == "title" and not g.doubtful) for g in scan.games) if scan else 0
         by_sum = sum(bool(g.naming and g.naming.how == "list") for g in scan.games) if scan else 0
         self._figures.set_rows((
-            ("By checksum", f"{by_sum}"), ("By title", f"{accepted}"), ("Wait for you", f"{len(self._queue)}"),
-            ("Accepted from", f"{scan.threshold:.1%}" if scan and scan.threshold <= 1 else "none"),
+            ("By checksum", f"{by_sum}"), ("By title", f"{accepted}"), ("To review", f"{len(self._queue)}"),
+            ("Accepted at or above", f"{scan.threshold:.1%}" if scan and scan.threshold <= 1 else "none"),
         ))  # fmt: skip
         self._plot.show_threshold(scan.threshold if scan else 1.0)
 

@@ -19,7 +19,11 @@ from kyklon.catalogue.chosen import known_systems
 from kyklon.model.library import Game
 
 # key, list of the build, sign before the title, words
-MARKS = (("F", "favourites", "★", "favourite"), ("M", "must", "＋", "goes along"), ("X", "never", "−", "stays away"))
+MARKS = (
+    ("F", "favourites", "★", "favourite"),
+    ("M", "must", "＋", "always include"),
+    ("X", "never", "−", "never include"),
+)
 
 
 class _WholeRows(QTableView):
@@ -51,10 +55,10 @@ class ShelvesView(TabView):
         self.search.setAccessibleName("Find a game")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(lambda _text: self._filter())
-        self.waiting = QCheckBox("only those that will not appear")
+        self.waiting = QCheckBox("only games that will not appear")
         self.waiting.toggled.connect(lambda _on: self._filter())
         self._all = QCheckBox("all versions of a game")
-        set_tip(self._all, "Off: one version of each, by language, the order of regions and the later revision")
+        set_tip(self._all, "Off: one version per game, by language and region priority, then latest revision")
         self._all.toggled.connect(self._on_all_toggled)
         self._why = Elided("muted")
         self._games = Sheet("Games")
@@ -108,7 +112,7 @@ class ShelvesView(TabView):
         for system in systems:
             files = [each for each in scan.system_files if each.system == system.id]
             waits = any(not each.usable and each.wanted.required for each in files)
-            shelves.append(Shelf(system.name, scan.of(system.id), "system file missing" if waits else ""))
+            shelves.append(Shelf(system.name, scan.of(system.id), "firmware file missing" if waits else ""))
         self.map.show_shelves(tuple(shelves))
         marks = {key: sign for _key, name, sign, _words in MARKS for key in getattr(build.library, name)}
         self.model.set_games(tuple(sorted(scan.games, key=_mess_first)), {s.id: s.name for s in systems}, marks)

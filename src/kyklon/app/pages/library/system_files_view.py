@@ -34,8 +34,8 @@ class Needed:
     there: bool | None
 
 
-_SAYS = {"good": "found, under its name", "name": "found, under another name", "missing": "not in the library",
-         "optional": "not there; some games do without"}  # fmt: skip
+_SAYS = {"good": "found, right name", "name": "found, wrong name", "missing": "not in the library",
+         "optional": "missing; some games do not need it"}  # fmt: skip
 _TOKEN = {"good": "teal", "name": "red", "missing": "red", "optional": "amber"}
 
 
@@ -46,7 +46,7 @@ class SystemFilesDrawing(Instrument):
     renamed = pyqtSignal(int)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "System files")
+        super().__init__(theme, "Firmware files")
         self._files: tuple[Needed, ...] = ()
         self._buttons: list[tuple[QRectF, int]] = []
 
@@ -62,7 +62,7 @@ class SystemFilesDrawing(Instrument):
         px = self.theme.px
         self._buttons = []
         if not self._files:
-            self.text(painter, box.center(), "None of the build's systems needs a file of its own.", token="muted",
+            self.text(painter, box.center(), "No system in this build needs a firmware file.", token="muted",
                       align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
             return
         pitch = min(px(96), box.height() / len(self._files))
@@ -82,12 +82,12 @@ class SystemFilesDrawing(Instrument):
         self._draw_mark(painter, at, each.state)
         right = QRectF(at.x() + px(14), box.top() + px(8), box.right() - at.x() - px(14), px(20))
         self.text(painter, right, _SAYS[each.state], font=self.theme.font("label", weight=600))
-        where = f"to {each.where}" + ("" if each.there is None else ", there" if each.there else ", not there yet")
+        where = f"to {each.where}" + ("" if each.there is None else ", found" if each.there else ", not copied yet")
         self.text(painter, right.translated(0, px(21)), where, font=self.theme.mono("small"), token="muted")
-        waits = f"{each.waits} games wait for it" if each.state in ("name", "missing") else f"{each.waits} games use it"
+        waits = f"{each.waits} games need it" if each.state in ("name", "missing") else f"{each.waits} games use it"
         self.text(painter, right.translated(0, px(41)), waits, font=self.theme.font("small"), token="muted")
         if each.state == "name":
-            said = "Copy it under its name"
+            said = "Copy with the right name"
             place = QRectF(box.right() - px(160), box.bottom() - px(34), px(158), px(26))
             self._buttons.append((place, index))
             self.block(painter, place, "field", "teal", radius=3, width=1.4)
@@ -120,10 +120,14 @@ class SystemFilesView(TabView):
         self.drawing = SystemFilesDrawing(self.theme)
         self.drawing.renamed.connect(self.rename)
         self.instrument = self.drawing
-        sheet = Sheet("System files", "known by name, size and checksum; those in the library's system-files folder")
+        sheet = Sheet("Firmware files", "known by name, size and checksum; those in the library's system-files folder")
         sheet.add(self.drawing)
-        hint = label("Use only files that you have the right to. A copy under the right name goes onto the machine; "
-                     "your library stays as it is.", "small", wrap=True)  # fmt: skip
+        hint = label(
+            "Use only files you have the right to. A copy with the right name goes onto the machine; your "
+            "library is not changed.",
+            "small",
+            wrap=True,
+        )
         whole = column(sheet, hint, spacing=10)
         whole.setStretch(0, 1)
         self.setLayout(whole)
@@ -157,4 +161,4 @@ class SystemFilesView(TabView):
         scan = self.session.world.scan
         known = {each.id for each in known_systems(self.build, self.session.catalogue)}
         found = [each for each in scan.system_files if each.system in known]
-        self.take(right_name_remedy(self.build, found[place]), "Right name of a system file")
+        self.take(right_name_remedy(self.build, found[place]), "Right name of a firmware file")

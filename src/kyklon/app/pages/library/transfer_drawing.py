@@ -1,4 +1,4 @@
-"""The way onto the machine: library, route, machine; and for each system what was foretold beside what is there."""
+"""Transfer to the machine: library, route, machine; and for each system what was foretold beside what is there."""
 
 from __future__ import annotations
 
@@ -37,14 +37,14 @@ class TransferDrawing(Instrument):
     least = QSize(460, 260)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "The way onto the machine")
+        super().__init__(theme, "Transfer to the machine")
         self._way: Way | None = None
 
     def show_way(self, way: Way | None) -> None:
         if not self.shows(way):
             return
         self._way = way
-        told = "; ".join(f"{e.name}: {e.foretold} foretold, {e.there} there" for e in way.lines) if way else ""
+        told = "; ".join(f"{e.name}: {e.foretold} predicted, {e.there} found" for e in way.lines) if way else ""
         self.setAccessibleDescription(told)
         self.update()
 
@@ -84,7 +84,7 @@ class TransferDrawing(Instrument):
         name, said = px(112), px(170)
         pitch = min(px(72), (box.height() - px(20)) / max(1, len(way.lines)))
         most = max((max(each.foretold, each.there) for each in way.lines), default=1) or 1
-        head = "titles in the menu: foretold above, there below"
+        head = "titles in the menu: predicted above, found below"
         self.text(painter, QPointF(box.left() + name, box.top() + px(6)), head,
                   font=self.theme.font("small"), token="muted")  # fmt: skip
         for index, each in enumerate(way.lines):
@@ -105,12 +105,12 @@ class TransferDrawing(Instrument):
         px = self.theme.px
         at = QPointF(box.left() + px(7), box.center().y())
         if not seen:
-            token, words = "muted", f"{line.foretold} foretold"
+            token, words = "muted", f"{line.foretold} predicted"
             painter.setPen(QPen(self.theme.color(token), 1.4))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawEllipse(at, px(4.5), px(4.5))
         elif not line.foretold and not line.there and not line.note:
-            token, words = "muted", "none goes along"
+            token, words = "muted", "none included"
             painter.setPen(QPen(self.theme.color(token), 1.4))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawEllipse(at, px(4.5), px(4.5))
@@ -121,7 +121,7 @@ class TransferDrawing(Instrument):
             painter.drawPolygon(QPolygonF([at + QPointF(0, -px(5)), at + QPointF(px(5.5), px(4.5)),
                                            at + QPointF(-px(5.5), px(4.5))]))  # fmt: skip
         else:
-            token, words = "teal", f"{line.there} there, as foretold"
+            token, words = "teal", f"{line.there} found, as predicted"
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(self.theme.color(token))
             painter.drawEllipse(at, px(5), px(5))

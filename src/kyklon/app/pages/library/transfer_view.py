@@ -24,7 +24,7 @@ from kyklon.operations.library.transfer import Transfer
 
 COPYING = "Copying games"
 _FIELDS = (("library.host", "Address"), ("library.port", "Port"), ("library.account", "User"),
-           ("library.remote_folder", "Folder there"), ("library.key_file", "Key file"))  # fmt: skip
+           ("library.remote_folder", "Folder on the machine"), ("library.key_file", "Key file"))  # fmt: skip
 
 
 class TransferView(TabView):
@@ -34,9 +34,7 @@ class TransferView(TabView):
         self._asked: object = None
         self.drawing = TransferDrawing(self.theme)
         self.instrument = self.drawing
-        self._sheet = Sheet(
-            "Onto the machine", "what the menu will list, foretold from the files, beside what is there"
-        )
+        self._sheet = Sheet("Transfer", "menu titles: predicted, and found on the machine")
         self._refused = Elided("muted")
         self._sheet.add(self.drawing, self._refused)
         self._sheet.layout().setStretch(1, 1)
@@ -47,8 +45,8 @@ class TransferView(TabView):
         self._editors = [FieldEditor(self.theme, path, session.edit) for path, _words in _FIELDS]
         self.password = QLineEdit()
         self.password.setEchoMode(QLineEdit.EchoMode.Password)
-        self.password.setAccessibleName("Password, kept nowhere")
-        self.password.setPlaceholderText("kept nowhere")
+        self.password.setAccessibleName("Password, not stored")
+        self.password.setPlaceholderText("not stored")
         self._host_key = Elided("small")
         rows = [item for editor, (_path, words) in zip(self._editors, _FIELDS, strict=True)
                 for item in (label(words, "small"), editor.widget)]  # fmt: skip
@@ -58,8 +56,8 @@ class TransferView(TabView):
         self._stick = QWidget()
         self._stick.setLayout(self._folder)
         self.copy = button(COPYING, self.copy_games, "primary")
-        self._look = button("Look at it", self.look)
-        self._undo = button("Take the last one back", self.take_back)
+        self._look = button("Scan machine", self.look)
+        self._undo = button("Undo last transfer", self.take_back)
         self._hide = Choice(self.theme, "System to hide or show", lambda _value: None)
         self._hide.setMinimumContentsLength(12)
         self._hide_button = button("Hide", self._on_hide)
@@ -110,7 +108,7 @@ class TransferView(TabView):
         def bad(error: KyklonError) -> None:
             self.session.said.emit(str(error))
 
-        self.session.jobs.start("Foretelling the menu", work, done, bad=bad)
+        self.session.jobs.start("Predicting the menu", work, done, bad=bad)
 
     def _show_way(self) -> None:
         build, world = self.build, self.session.world
@@ -130,12 +128,12 @@ class TransferView(TabView):
         for system in known_systems(build, self.session.catalogue):
             foretold, seen = told.menu.get(system.id, ()), (there.games.get(system.id, ()) if there else ())
             barred = there.unreadable.get(system.id, 0) if there else 0
-            note = f"{barred} may not be read" if barred else ""
+            note = f"No read permission for {barred}" if barred else ""
             note = "set aside: the menu does not list it" if system.id in hidden else note
             missing = len(set(foretold) - set(seen))
             lines.append(Line(system.name, len(foretold), len(seen), missing, note))
         name = f"{own.account}@{own.host}" if own.route == "secure copy" else own.destination or "nowhere yet"
-        end = (name.rstrip("/").rpartition("/")[2] or name, "seen" if there else "not looked at yet")
+        end = (name.rstrip("/").rpartition("/")[2] or name, "scanned" if there else "not scanned yet")
         way = (
             "secure copy" if own.route == "secure copy" else "copied and read back",
             f"{len(told.copies)} files",
@@ -143,7 +141,7 @@ class TransferView(TabView):
         self.drawing.show_way(Way(("Library", f"{ready}, {show_bytes(told.size)}"), way, end, tuple(lines),
                                   there is not None))  # fmt: skip
         refused = "; ".join(f"{game.called}: {why}" for game, why in told.refused[:3])
-        renamed = f"{told.renamed} get a name that the stick can keep. " if told.renamed else ""
+        renamed = f"{told.renamed} renamed to suit the target's file system. " if told.renamed else ""
         self._refused.set_full(f"{renamed}{refused}")
         choices = [(system.id, f"{system.name}{', hidden' if system.id in hidden else ''}") for system in
                    known_systems(build, self.session.catalogue)]  # fmt: skip
@@ -172,7 +170,7 @@ class TransferView(TabView):
         def done(report: Any) -> None:
             self.session.said.emit(
                 f"{report.games} games copied and read back; {report.already_there} files were already there."
-                + (f" {len(report.refused)} cannot be kept there." if report.refused else "")
+                + (f" {len(report.refused)} cannot be stored there." if report.refused else "")
             )
             self._after()
 
@@ -185,15 +183,15 @@ class TransferView(TabView):
         def work(place: Destination, _watch: Watch) -> Any:
             return acts.remember_seen(folder, build, catalogue, place)
 
-        self._with("Looking at the machine", work, lambda _seen: self._after())
+        self._with("Scanning the machine", work, lambda _seen: self._after())
 
     def take_back(self) -> None:
         """Take the last transfer back."""
         folder = self.session.folder
 
         def done(told: Any) -> None:
-            left = f"; {len(told.left)} were changed there since and stay" if told.left else ""
-            self.session.said.emit(f"{told.removed} files removed, {told.restored} put back{left}.")
+            left = f"; {len(told.left)} changed on the machine since are kept" if told.left else ""
+            self.session.said.emit(f"{told.removed} files removed, {told.restored} restored{left}.")
             self._after()
 
         def work(place: Destination, watch: Watch) -> Any:
@@ -202,7 +200,7 @@ class TransferView(TabView):
             return told
 
         build, catalogue = self.build, self.session.catalogue
-        self._with("Taking the transfer back", work, done)
+        self._with("Undoing the transfer", work, done)
 
     def _on_hide(self) -> None:
         build, folder, catalogue, system = self.build, self.session.folder, self.session.catalogue, self._hide.value
@@ -245,10 +243,10 @@ class TransferView(TabView):
 
     def _accepts(self, unknown: UnknownHost) -> bool:
         """Whether somebody takes the key that a machine shows for its own."""
-        box = QMessageBox(QMessageBox.Icon.Question, "A machine that is not known yet", "", parent=self)
+        box = QMessageBox(QMessageBox.Icon.Question, "Unknown host key", "", parent=self)
         box.setText(unknown.what)
         box.setInformativeText("Compare it with what the machine shows on its own screen.")
-        accept = box.addButton("It is the same", QMessageBox.ButtonRole.AcceptRole)
-        box.addButton("Not now", QMessageBox.ButtonRole.RejectRole)
+        accept = box.addButton("Key matches", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
         box.exec()
         return box.clickedButton() is accept

@@ -94,7 +94,7 @@ class LogbookPage(QWidget):
         self._words.setAccessibleName("Search the logbook")
         self._words.textChanged.connect(lambda _text: self.refresh())
         self._own.setPlaceholderText("Add an entry of your own")
-        self._own.setAccessibleName("Own entry")
+        self._own.setAccessibleName("Your entry")
         self._own.returnPressed.connect(self._on_add_clicked)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -123,7 +123,7 @@ class LogbookPage(QWidget):
 
         def show(found: tuple[Entry, ...]) -> None:
             self._sheet.set_note(f"{len(found)} found" if words else f"{len(found)}, newest first")
-            empty = "No entry has all these words." if words else "What you do is logged here automatically."
+            empty = "No entry contains all these words." if words else "What you do is logged here automatically."
             self._view.show_entries(found, empty)
 
         self.session.ask_logbook(lambda book: book.entries(words), show)

@@ -28,7 +28,7 @@ class BlocksDrawing(Instrument):
     least = QSize(480, 130)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Blocks of the identification data")
+        super().__init__(theme, "EDID blocks")
         self._blocks: tuple[BlockDrawn, ...] = ()
         self._words = ""
 

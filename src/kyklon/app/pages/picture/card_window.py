@@ -13,7 +13,7 @@ _MOST = 16  # pixels a tick
 class CardWindow(QWidget):
     def __init__(self, image: QImage) -> None:
         super().__init__()
-        self.setWindowTitle("Test card")
+        self.setWindowTitle("Test pattern")
         self._image = image
         self.speed = 0
         self._at = 0

@@ -38,7 +38,7 @@ class ChainDrawing(Instrument):
     least = QSize(520, 230)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "The chain from the board to the glass")
+        super().__init__(theme, "The chain from the board to the screen")
         self._places: tuple[PlaceDrawn, ...] = ()
         self._leads: tuple[LeadDrawn, ...] = ()
 

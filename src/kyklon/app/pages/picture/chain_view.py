@@ -22,23 +22,23 @@ class ChainView(LightView):
         super().__init__(session)
         self.drawing = ChainDrawing(self.theme)
         self.instrument = self.drawing
-        self._sheet = Sheet("As it is plugged", "from the board's socket to the glass")
+        self._sheet = Sheet("Signal chain", "from the board's socket to the screen")
         self._sheet.add(self.drawing)
-        self._troubles = Sheet("What does not go together")
+        self._troubles = Sheet("Mismatches")
         self._words = label("", "", wrap=True)
         self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
         self._troubles.add(scrolled(self._words))
         self._figures = FigureRows(self.theme)
-        self._pins = Sheet("Contacts")
+        self._pins = Sheet("Connector pins")
         self._pins.add(scrolled(self._figures))
         self._colour = Sheet("Colour in composite video")
         self._sent = Choice(self.theme, "The machine sends", lambda _value: self._show_colour())
-        self._takes = Choice(self.theme, "The set takes", lambda _value: self._show_colour())
+        self._takes = Choice(self.theme, "The TV accepts", lambda _value: self._show_colour())
         names = tuple((each.name, each.name) for each in colour.SYSTEMS)
         self._sent.set_choices(names, names[0][0])
         self._takes.set_choices(names, names[0][0])
         self._seen = label("", "", wrap=True)
-        self._colour.add(row(label("sends", "small"), self._sent), row(label("set takes", "small"), self._takes),
+        self._colour.add(row(label("sends", "small"), self._sent), row(label("TV accepts", "small"), self._takes),
                          self._seen, 1)  # fmt: skip
         side = QWidget()
         side.setLayout(column(self._colour))
@@ -62,10 +62,10 @@ class ChainView(LightView):
             tuple(self._lead(lead, chain) for lead in chain.leads),
         )
         delay = f"adds {chain.delay_ms:g}\u202fms" if chain.delay_ms else "adds no delay"
-        self._sheet.set_note(f"from the board's socket to the glass; {delay}" if chain.places else "")
+        self._sheet.set_note(f"from the board's socket to the screen; {delay}" if chain.places else "")
         self._troubles.set_note("" if chain.troubles else "nothing")
         told = "\n\n".join(f"{each.title}\n{each.words} {each.do}" for each in chain.troubles)
-        fine = "Plugs, signals, sync and clocks fit each other from end to end."
+        fine = "Connectors, signals, sync and clocks match from end to end."
         missing = "The display is not plugged in yet; Plan connects the parts."
         self._words.setText(told or (fine if chain.whole else missing))
         self._show_pins(chain)
@@ -85,7 +85,7 @@ class ChainView(LightView):
             facts += [f"{band.line_khz[0]:g} to {band.line_khz[1]:g}\u202fkHz" for band in part.ranges]
         if isinstance(part, Adapter):
             facts += [f"{part.least_width} pixels or more"] if part.least_width else []
-            facts += ["wants HDMI, not DVI"] if part.needs_hdmi else []
+            facts += ["needs HDMI, not DVI"] if part.needs_hdmi else []
             facts += [f"{place.delay_ms:g}\u202fms later"] if place.delay_ms else []
         enters = place.enters.connector if place.enters else ""
         leaves = place.leaves.connector if place.leaves else ""
@@ -102,13 +102,13 @@ class ChainView(LightView):
         connector = enters.connector if enters else ""
         if connector == "EN 50049":
             self._pins.set_note("EN 50049-1, into the display")
-            self._figures.set_rows(tuple((f"contact {number}", words) for number, words in EN_50049))
+            self._figures.set_rows(tuple((f"pin {number}", words) for number, words in EN_50049))
             return
         rows = {
-            "DE-15": (("contacts 1, 2, 3", "red, green, blue"), ("contacts 6, 7, 8", "their grounds"),
-                      ("contact 13", "line sync"), ("contact 14", "field sync"), ("contacts 12, 15", "data of DDC")),
+            "DE-15": (("pins 1, 2, 3", "red, green, blue"), ("pins 6, 7, 8", "their grounds"),
+                      ("pin 13", "H-sync"), ("pin 14", "V-sync"), ("pins 12, 15", "DDC data and clock")),
             "HDMI A": (("channels 0 to 2", "picture and sound"), ("clock", "a tenth of the bits"),
-                       ("DDC", "identification data"), ("hot plug", "says: a display is there")),
+                       ("DDC", "EDID"), ("hot plug", "signals that a display is connected")),
             "RCA": (("tip", "composite, 1 V into 75 Ω"), ("shell", "ground")),
         }.get(connector, ())  # fmt: skip
         self._pins.set_note(connector)

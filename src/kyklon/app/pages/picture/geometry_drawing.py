@@ -31,7 +31,7 @@ class GeometryDrawing(Instrument):
     least = QSize(320, 260)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "The picture on its glass, to scale")
+        super().__init__(theme, "The picture on its screen, to scale")
         self._glass: GlassDrawn | None = None
         self._image: QImage | None = None
 

@@ -45,7 +45,7 @@ class GeometryView(LightView):
         self._window: CardWindow | None = None
         self.drawing = GeometryDrawing(self.theme)
         self.instrument = self.drawing
-        self._sheet = Sheet("On the glass", "to scale; figures: pixels and lines behind the bezel")
+        self._sheet = Sheet("On the screen", "to scale; figures: pixels and lines hidden")
         self.strip = StripDrawing(self.theme)
         self.strip.chosen.connect(self._on_key)
         self._sheet.add(self.drawing, self.strip)
@@ -57,17 +57,17 @@ class GeometryView(LightView):
     def _side(self) -> QWidget:
         self._which = Choice(self.theme, "Mode", self._on_key)
         self._which.setMinimumContentsLength(14)
-        self._plates = Choice(self.theme, "Plate", self._on_plate)
-        self._plates.set_choices((("measure", "Rulers and ring"), ("tones", "Greys and colours"),
+        self._plates = Choice(self.theme, "Pattern", self._on_plate)
+        self._plates.set_choices((("measure", "Rulers and circle"), ("tones", "Greys and colours"),
                                   ("lines", "Lines and convergence")), self._plate)  # fmt: skip
-        card = Sheet("Test card")
+        card = Sheet("Test pattern")
         self._show_card = button("Show it", self._on_show, tip="Full size, in a window for the display's own desktop")
         self._save_card = button("Save as PNG…", self._on_save)
-        self._on_start = QCheckBox("on the card, while it starts")
+        self._on_start = QCheckBox("show the test pattern during boot")
         self._on_start.toggled.connect(self._on_start_toggled)
-        card.add(row(label("mode", "small"), self._which), row(label("plate", "small"), self._plates),
+        card.add(row(label("mode", "small"), self._which), row(label("pattern", "small"), self._plates),
                  row(self._show_card, self._save_card), self._on_start)  # fmt: skip
-        read = Sheet("What the rulers say", "first number seen")
+        read = Sheet("Ruler readings", "first number seen")
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(8)
@@ -81,12 +81,14 @@ class GeometryView(LightView):
             grid.addWidget(label(edge, "small"), index // 2, index % 2 * 2)
             grid.addWidget(box, index // 2, index % 2 * 2 + 1)
         self._move = button("Centre the picture", self.centre, "primary")
-        self._stand_in = button("Read the stand-in", self.read_stand_in, tip="What the demo's tube shows at its edges")
+        self._stand_in = button(
+            "Read the simulated display", self.read_stand_in, tip="What the demo's tube shows at its edges"
+        )
         self._told = label("", "small", wrap=True)
         read.add(grid, self._move, self._stand_in, self._told)
-        ring = Sheet("The ring", "its size on the glass, in mm")
+        ring = Sheet("Circle", "its size on the screen, in mm")
         self._wide, self._high = QDoubleSpinBox(), QDoubleSpinBox()
-        for box_mm, words in ((self._wide, "Width of the ring"), (self._high, "Height of the ring")):
+        for box_mm, words in ((self._wide, "Circle width"), (self._high, "Circle height")):
             box_mm.setRange(0, 2000)
             box_mm.setDecimals(0)
             box_mm.setSuffix("\u202fmm")
@@ -136,7 +138,7 @@ class GeometryView(LightView):
         self._on_start.blockSignals(False)
         able = self.ground is not None and self.ground.shows_card
         self._on_start.setEnabled(able)
-        set_tip(self._on_start, "" if able else "This board's firmware shows no picture of yours")
+        set_tip(self._on_start, "" if able else "This board's firmware cannot show your picture")
         if display is None:
             self.drawing.show_glass(None, None)
             return
@@ -148,7 +150,7 @@ class GeometryView(LightView):
             except WrongUse:
                 self._image = None
         hidden = self._hidden(timing, display)
-        box, words, circle = None, "Test card", 1.0
+        box, words, circle = None, "Test pattern", 1.0
         if system is not None and self._plate == "measure":
             ground, mode = self.ground, self.build.system_mode(system.id)
             if ground is not None:
@@ -171,8 +173,8 @@ class GeometryView(LightView):
             seen = 1 - 2 * edge
             box = ((left / across - edge) / seen, (top / down - edge) / seen, wide / across / seen, high / down / seen)
             bad = ground is not None and bool(refused(own.mode.timing, ground))
-            told = [f"{own.glass.lost:.0%} lost"] if own.glass.lost >= 0.01 else []
-            told += [f"{own.glass.border:.0%} dark"] if own.glass.border >= 0.01 else []
+            told = [f"{own.glass.lost:.0%} cut off"] if own.glass.lost >= 0.01 else []
+            told += [f"{own.glass.border:.0%} border"] if own.glass.border >= 0.01 else []
             words = "must not be sent" if bad else ", ".join(told)
             thumbs.append(Thumb(own.system.id, own.system.name, box, words, bad, own.system.vertical))
         self.strip.show_thumbs(tuple(thumbs), display.aspect[0] / display.aspect[1], self._key)
@@ -194,22 +196,24 @@ class GeometryView(LightView):
         read = self.readings
         right, down = read.off
         if not any(self.boxes[edge].value() for edge in EDGES):
-            words = "Show the card on the tube, type the first number that you see at each edge."
+            words = "Show the test pattern on the tube, then type the first number you see at each edge."
         elif abs(right) <= 1 and abs(down) <= 1:
-            words = "The picture lies in the middle."
+            words = "The picture is centred."
         else:
             where = [f"{abs(right):g} px {'left' if right > 0 else 'right'}"] if abs(right) > 0.5 else []
             where += [f"{abs(down):g} lines {'high' if down > 0 else 'low'}"] if abs(down) > 0.5 else []
-            words = f"It lies {' and '.join(where)} of the middle."
+            words = f"It is {' and '.join(where)} of centre."
         if kept:
             words += f" Kept for {timing.size[0]} × {timing.size[1]}: {kept.right:+d} px, {kept.down:+d} lines."
         self._told.setText(words)
         if kept and kept.squeeze != 1:
             off = kept.squeeze - 1
-            self._ring_told.setText(f"{abs(off):.1%} too {'wide' if off > 0 else 'narrow'} on this display: set its "
-                                    "width, or let scaling make up for it.")  # fmt: skip
+            self._ring_told.setText(
+                f"Circle {abs(off):.1%} too {'wide' if off > 0 else 'narrow'} on this display: "
+                "adjust its width, or correct it with scaling."
+            )
         else:
-            self._ring_told.setText("Measure the ring with a ruler on the glass.")
+            self._ring_told.setText("Measure the circle with a ruler on the screen.")
 
     # --- acting --------------------------------------------------------------------------------------------------
 
@@ -235,11 +239,14 @@ class GeometryView(LightView):
             return
         moved = centred(self.timing, self.readings)
         if (moved.right, moved.down) == (0, 0):
-            self.session.said.emit(moved.short or "The picture lies in the middle already.")
+            self.session.said.emit(moved.short or "The picture is already centred.")
             return
         self.take(applied(self.build, self._key, display.id, moved), "Picture moved")
         self.session.log(50, "Picture moved", f"{moved.right:+d} pixels, {moved.down:+d} lines on {display.name}")
-        self.session.said.emit(moved.short or "Moved. Put the boot files on the card, show the card again, read again.")
+        self.session.said.emit(
+            moved.short
+            or "Moved. Copy the boot files to the card, show the test pattern again and read the rulers again."
+        )
         self._clear()
         self.refresh()
 
@@ -253,7 +260,7 @@ class GeometryView(LightView):
         except WrongUse as bad:
             self.session.said.emit(str(bad))
             return
-        self.take(applied(self.build, self._key, display.id, Moved(self.timing, 0, 0), off), "Ring measured")
+        self.take(applied(self.build, self._key, display.id, Moved(self.timing, 0, 0), off), "Circle measured")
 
     def _on_key(self, key: str) -> None:
         self.choose(key)
@@ -267,7 +274,7 @@ class GeometryView(LightView):
         ground = self.ground
         why = refused(self.timing, ground) if ground is not None else ""
         if why:
-            self.session.said.emit(f"This mode must not be shown: {why}. Take another one first, in Which modes.")
+            self.session.said.emit(f"This mode must not be sent: {why}. Choose another one first, in Which modes.")
         return bool(why)
 
     def _on_plate(self, plate: str) -> None:
@@ -276,7 +283,7 @@ class GeometryView(LightView):
 
     def _on_show(self) -> None:
         if self._image is None:
-            self.session.said.emit("This mode is too small or too large for a test card.")
+            self.session.said.emit("This mode is too small or too large for a test pattern.")
             return
         self._window = CardWindow(self._image)
         self._window.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
@@ -288,7 +295,7 @@ class GeometryView(LightView):
             return
         wide, high = self.timing.size
         start = str(self.session.folder / f"card-{self._plate}-{wide}x{high}.png")
-        chosen, _kind = QFileDialog.getSaveFileName(self, "Save the test card", start, "PNG (*.png)")
+        chosen, _kind = QFileDialog.getSaveFileName(self, "Save the test pattern", start, "PNG (*.png)")
         if chosen:
             self.save_card(Path(chosen))
 

@@ -1,4 +1,4 @@
-"""Identification data: the display's own and what this build hands over, block by block; repaired, edited, issued."""
+"""Identification data: the display's own and the EDID this build issues, block by block; repaired, edited, issued."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from kyklon.operations.picture.names import parse_timing
 from kyklon.operations.picture.sending import identification, takes_firmware, takes_timings, unfit
 from kyklon.record.folder import resolve
 
-OWN, ISSUED = "display's own", "handed over by this build"
+OWN, ISSUED = "display's own", "issued by this build"
 _REPAIRED = "attachments/display-repaired.edid"
 
 
@@ -33,8 +33,8 @@ class IdentificationView(LightView):
         self._shown = OWN
         self.drawing = BlocksDrawing(self.theme)
         self.instrument = self.drawing
-        self._sheet = Sheet("What the kernel is told", "128 bytes a block")
-        self._own_box, self._issued_box = QCheckBox("the display's own"), QCheckBox("what this build hands over")
+        self._sheet = Sheet("EDID the kernel will use", "128 bytes a block")
+        self._own_box, self._issued_box = QCheckBox("the display's own"), QCheckBox("the EDID this build issues")
         for box, which in ((self._own_box, OWN), (self._issued_box, ISSUED)):
             box.setAutoExclusive(True)
             box.toggled.connect(lambda on, which=which: self._on_which(which) if on else None)
@@ -54,21 +54,21 @@ class IdentificationView(LightView):
         self.setLayout(left)
 
     def _side_below(self) -> QWidget:
-        own = Sheet("Data of the display")
+        own = Sheet("EDID of the display")
         self._choose = button("Choose…", self._on_choose)
         self._repair = button("Repair", self.repair)
         self._save = button("Save…", self._on_save)
         self._other = QLineEdit()
         self._other.setPlaceholderText("add a timing: cta 8, cvt 640 480 60")
-        self._other.setAccessibleName("Add a timing to the display's data")
+        self._other.setAccessibleName("Add a timing to the display's EDID")
         self._other.returnPressed.connect(self._on_add)
         own.add(row(self._choose, self._repair, self._save), self._other, self._words)
         issued = Sheet("On the card")
-        self.issue_box = QCheckBox("hand this build's modes over as firmware")
+        self.issue_box = QCheckBox("load this build's modes as an EDID file")
         self.issue_box.toggled.connect(lambda on: self._put("picture.issue_identification", on))
-        self.ignore_box = QCheckBox("never ask the display")
+        self.ignore_box = QCheckBox("ignore the display's EDID")
         self.ignore_box.toggled.connect(lambda on: self._put("boot.ignore_identification", on))
-        self.force_box = QCheckBox("output on, without hot plug")
+        self.force_box = QCheckBox("force output on (ignore hot plug)")
         self.force_box.toggled.connect(lambda on: self._put("boot.force_output", on))
         self._route = label("", "small", wrap=True)
         issued.add(self.issue_box, self.ignore_box, self.force_box, self._route, 1)
@@ -118,7 +118,8 @@ class IdentificationView(LightView):
         if self._shown == ISSUED:
             return unfit(self.build, display)
         return (
-            self.session.world.identification_error or "Nothing was read from the display. Choose its data, or go on."
+            self.session.world.identification_error
+            or "No EDID was read from the display. Choose a file, or continue without."
         )
 
     def _route_words(self, can: bool, display: Display | None) -> str:
@@ -126,24 +127,26 @@ class IdentificationView(LightView):
             return "Choose a board in Plan."
         name = self.ground.board.name
         if takes_timings(self.ground.board, self.ground.dialect):
-            return f"{name} takes whole timings from its boot file; it needs no data as firmware."
+            return f"{name} takes full timings from its boot file; it needs no EDID file."
         if not can:
-            return f"{name} takes no identification data as firmware."
+            return f"{name} takes no EDID file as firmware."
         why = unfit(self.build, display)
         if why:
-            return f"Cannot be handed over: {why}"
-        sound = "HDMI, with sound" if self.build.boot.sound == "digital" else "DVI; sound goes another way"
+            return f"Cannot be written as an EDID: {why}"
+        sound = "HDMI, with sound" if self.build.boot.sound == "digital" else "DVI; the sound uses another output"
         return f"Goes into an initramfs on the boot partition, for drm.edid_firmware=. The link is {sound}."
 
     @staticmethod
     def _about(data: Edid) -> str:
         link = (
-            "announces HDMI" if data.extension and data.extension.hdmi else "announces no HDMI: driven as DVI, no sound"
+            "announces HDMI"
+            if data.extension and data.extension.hdmi
+            else "does not announce HDMI: driven as DVI, no sound"
         )
         rates = ""
         if data.ranges:
             (low, high), (slow, fast) = data.ranges.line_khz, data.ranges.field_hz
-            rates = f" Takes {low} to {high}\u202fkHz, {slow} to {fast}\u202fHz."
+            rates = f" Accepts {low} to {high} kHz, {slow} to {fast} Hz."
         return f"{visible(data.name)}, made {data.year}; {link}.{rates}"
 
     @staticmethod
@@ -169,7 +172,7 @@ class IdentificationView(LightView):
     # --- acting --------------------------------------------------------------------------------------------------
 
     def show_data(self, which: str) -> None:
-        """Look at the display's own data, or at what this build hands over."""
+        """Look at the display's own data, or at the EDID this build issues."""
         (self._own_box if which == OWN else self._issued_box).setChecked(True)
 
     def _on_which(self, which: str) -> None:
@@ -182,7 +185,7 @@ class IdentificationView(LightView):
 
     def _on_choose(self) -> None:
         start = str(self.session.folder)
-        path, _kind = QFileDialog.getOpenFileName(self, "Data of the display", start, "Identification (*.edid *.bin *)")
+        path, _kind = QFileDialog.getOpenFileName(self, "EDID of the display", start, "Identification (*.edid *.bin *)")
         if path:
             self.session.edit("picture.identification", path)
 
@@ -201,9 +204,9 @@ class IdentificationView(LightView):
         """A new file of the display's data, for this build to use from now on."""
 
         def there() -> None:
-            self.session.put("Identification data", edited(self.build, "picture.identification", _REPAIRED))
+            self.session.put("EDID", edited(self.build, "picture.identification", _REPAIRED))
             self.session.look("display")
-            self.session.log(50, "Identification data", words)
+            self.session.log(50, "EDID", words)
 
         self.session.keep_file(self.session.folder / _REPAIRED, data, words, there)
 
@@ -211,12 +214,12 @@ class IdentificationView(LightView):
         self.add_timing(self._other.text().strip())
 
     def add_timing(self, name: str) -> None:
-        """Add a timing to the display's data, into a file of the build's own."""
+        """Add a timing to the display's EDID, into a file of the build's own."""
         own = self.session.world.identification
         try:
             timing = parse_timing(name)
             if own is None:
-                raise WrongUse("There are no data of the display to add to.", do="Choose them first.")
+                raise WrongUse("There is no display EDID to add to.", do="Choose its EDID first.")
             data = edid.write(repair.with_timings(own, (*repair.timings_of(own), timing)))
         except KyklonError as bad:
             self.session.said.emit(str(bad))
@@ -227,7 +230,7 @@ class IdentificationView(LightView):
     def _on_save(self) -> None:
         found = self.data
         if found is None:
-            self.session.said.emit("There is nothing to save.")
+            self.session.said.emit("No EDID to save.")
             return
         path, _kind = QFileDialog.getSaveFileName(
             self, "Save", str(self.session.folder / "display.edid"), "EDID (*.edid)"

@@ -24,14 +24,14 @@ class FramesDrawing(Instrument):
     least = QSize(480, 150)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Frames on fields")
+        super().__init__(theme, "Frame pacing")
         self._play: Play | None = None
 
     def show_play(self, play: Play | None) -> None:
         if not self.shows(play):
             return
         self._play = play
-        words = "no game" if play is None else f"{play.lost_per_min:.2f} frames a minute"
+        words = "no game" if play is None else f"{play.lost_per_min:.2f} frames per minute"
         self.setAccessibleDescription(words)
         self.update()
 
@@ -79,7 +79,7 @@ class FramesDrawing(Instrument):
                        "amber" if again else "red" if odd else "teal", radius=2)  # fmt: skip
             self._number(painter, spot, frame - first, odd)
             if odd and field:
-                words = "twice" if again else "one left out"
+                words = "twice" if again else "one dropped"
                 at = QPointF(spot.center().x(), lower + high + 13 * scale)
                 self.text(painter, at, words, font=self.theme.font("label", weight=600),
                           token="amber" if again else "red", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
@@ -88,10 +88,10 @@ class FramesDrawing(Instrument):
             painter.setPen(QPen(self.theme.color("muted", 110), 1))
             painter.drawLine(QPointF(min(x, box.right()), top + high), QPointF(spot.center().x(), lower))
             before = frame
-        self.text(painter, QPointF(left, top - 13 * scale), f"frames of {float(play.game_hz):.3f}\u202fHz",
+        self.text(painter, QPointF(left, top - 13 * scale), f"game frames at {float(play.game_hz):.3f} Hz",
                   font=self.theme.mono("small"), token="muted")  # fmt: skip
         self.text(painter, QPointF(left, min(box.bottom() - 8, lower + high + 30 * scale)),
-                  f"fields of {float(play.shown_hz):.3f}\u202fHz", font=self.theme.mono("small"),
+                  f"refreshes at {float(play.shown_hz):.3f} Hz", font=self.theme.mono("small"),
                   token="muted")  # fmt: skip
 
     def _number(self, painter: QPainter, spot: QRectF, number: int, odd: bool) -> None:
@@ -133,7 +133,7 @@ class MovingDrawing(Instrument):
         """Override."""
         scale = self.theme.scale
         lane = (box.height() - 8 * scale) / 2
-        names = ("even steps", "as it is shown")
+        names = ("even steps", "as shown")
         for index, part in enumerate(self.places()):
             spot = QRectF(
                 box.left() + 92 * scale, box.top() + index * (lane + 8 * scale), box.width() - 92 * scale, lane

@@ -33,9 +33,9 @@ class JudderView(LightView):
         self._on = Choice(self.theme, "Mode", self._on_mode)
         for each in (self._which, self._on):
             each.setMinimumContentsLength(16)
-        self._sheet = Sheet("Frames on fields", "what the glass shows of each frame of the game")
+        self._sheet = Sheet("Frame pacing", "what the screen shows of each frame of the game")
         self._sheet.add(self.frames)
-        self._moving = Sheet("How it moves")
+        self._moving = Sheet("Motion")
         self.play_box = QCheckBox("moving")
         self.play_box.setChecked(True)
         self.play_box.toggled.connect(lambda _on: self._run())
@@ -71,7 +71,7 @@ class JudderView(LightView):
         modes = tuple((key, f"mode of {name}" if key != "menu" else "the menu's mode")
                       for key, name, _mode in modes_of(self.build, self.session.catalogue)
                       if key != self._system)  # fmt: skip
-        self._on.set_choices(((OWN, "the mode it has"), *modes), self._mode)
+        self._on.set_choices(((OWN, "its current mode"), *modes), self._mode)
         self._mode = self._on.value
         system = next((each for each in systems if each.id == self._system), None)
         play = Play(system.refresh_hz, self._timing().timing.vertical_hz) if system else None
@@ -100,30 +100,34 @@ class JudderView(LightView):
     def _show(self, play: Play) -> None:
         lost, beat = play.lost_per_min, "never"
         if lost:
-            beat = f"every {show_duration(60 / lost)}" if lost < 300 else f"{lost / 60:.1f} a second"
-        kind = "shown twice" if play.doubled else "left out"
+            beat = f"every {show_duration(60 / lost)}" if lost < 300 else f"{lost / 60:.1f} per second"
+        kind = "repeated" if play.doubled else "dropped"
         self._rows.set_rows((
             ("Game", show(float(play.game_hz), "Hz", 3)),
             ("Display", show(float(play.shown_hz), "Hz", 3)),
             (f"A frame {kind}", beat),
-            ("A tear moves", f"{lost / 60 * self._timing().timing.vertical.active:.0f} lines a second"),
-            ("Or its speed", f"{play.speed:.2%}"),
-            ("Its pitch", f"{play.cents:+.1f} cents"),
-            ("Its sound", f"{play.resampled_hz():.0f} for 48000\u202fHz"),
+            ("A tear moves", f"{lost / 60 * self._timing().timing.vertical.active:.0f} lines per second"),
+            ("Or speed error", f"{play.speed:.2%}"),
+            ("Pitch change", f"{play.cents:+.1f} cents"),
+            ("Audio rate", f"{play.resampled_hz():.0f} for 48000\u202fHz"),
         ))  # fmt: skip
         self._words.setText(self._advice(play))
 
     @staticmethod
     def _advice(play: Play) -> str:
         if play.lost_per_min < 0.5:
-            return "Nobody sees or hears this."
+            return "Nobody will notice this."
         if abs(play.cents) <= _HEARD_CENTS:
-            return ("Let the game follow the display: nobody hears the change, and no frame is lost. Its sound is "
-                    "resampled by that much.")  # fmt: skip
+            return (
+                "Let the game follow the display: the change is inaudible and no frame is dropped. The sound "
+                "is resampled to match."
+            )
         if abs(play.speed - 1) < 0.012:
-            return "Following the display is smooth; trained ears hear the pitch beside the real machine."
-        return ("Too far apart to follow. It judders, or tears where it does not wait for the field: give the system a "
-                "mode of its own.")  # fmt: skip
+            return "Following the display is smooth; trained ears hear the pitch change next to the real machine."
+        return (
+            "The rates are too far apart to match: expect judder, or tearing without V-sync. "
+            "Give this system its own mode."
+        )
 
     # --- moving --------------------------------------------------------------------------------------------------
 

@@ -25,7 +25,7 @@ RANGES, CHAIN, SIGNALS, SCHOOLS, JUDDER, GEOMETRY, IDENTIFICATION = range(7)
 LEAST = (690, 530)  # px at 100 % that every view needs
 _VIEWS: tuple[tuple[str, Callable[[Session], LightView]], ...] = (
     ("Ranges", RangesView), ("Chain", ChainView), ("Switch to game", SignalsView), ("Which modes", SchoolsView),
-    ("Judder", JudderView), ("Geometry", GeometryView), ("Identification", IdentificationView),
+    ("Frame pacing", JudderView), ("Geometry", GeometryView), ("EDID", IdentificationView),
 )  # fmt: skip
 
 

@@ -30,15 +30,15 @@ class PicturePapers:
         files, menu = self.files(), QMenu(under)
         copies = menu.addMenu("Copy")
         for path, words in (("picture/modelines.conf", "X.Org Modelines"), ("picture/fb.modes", "fb.modes entries"),
-                            ("picture/kernel.words", "Words for the kernel line"),
+                            ("picture/kernel.words", "Kernel parameters"),
                             ("picture/modes.csv", "Table of modes")):  # fmt: skip
             text = files.get(path, b"").decode("utf-8", "replace")
             if copies is not None and text:
                 copies.addAction(words, lambda text=text: self._copy(text))
         for path, words in (("picture/sheet.pdf", "Sheet for the inside of the cabinet…"),
-                            ("picture/card-measure.png", "Test card of the menu's mode…"),
-                            ("picture/issued.edid", "Identification data of this build…"),
-                            ("picture/display.edid", "Identification data of the display…")):  # fmt: skip
+                            ("picture/card-measure.png", "Test pattern of the menu's mode…"),
+                            ("picture/issued.edid", "EDID of this build…"),
+                            ("picture/display.edid", "EDID of the display…")):  # fmt: skip
             if path in files:
                 menu.addAction(words, lambda path=path: self._save(path, files[path]))
         menu.addSeparator()

@@ -68,8 +68,8 @@ class RangesView(LightView):
         points = tuple(self._point(key, name, mode, fit(mode.timing, ranges)) for key, name, mode in modes)
         first = ranges[0]
         words = (
-            f"{display.name} takes {first.line_khz[0]:g} to {first.line_khz[1]:g}\u202fkHz, "
-            f"{first.field_hz[0]:g} to {first.field_hz[1]:g}\u202fHz"
+            f"{display.name} accepts {first.line_khz[0]:g} to {first.line_khz[1]:g} kHz, "
+            f"{first.field_hz[0]:g} to {first.field_hz[1]:g} Hz"
         )
         self._plot.show_values(ranges, points, words)
         self._show_mode(display, board)
@@ -138,11 +138,11 @@ class RangesView(LightView):
         lost = Play(system.refresh_hz, timing.vertical_hz).lost_per_min
         rows += [
             ("Game", show(float(system.refresh_hz), "Hz")),
-            ("One frame lost", f"every {show_duration(60 / lost)}" if lost else "never"),
+            ("One frame dropped", f"every {show_duration(60 / lost)}" if lost else "never"),
             ("Width", f"{spot.box[2]}, × {spot.scale[0]:.4g}"),
             ("Height", f"{spot.box[3]} of {timing.size[1]}, × {spot.scale[1]:.3g}"),
             ("Circle", "round" if abs(spot.circle - 1) < 0.005 else f"{spot.circle:.3f} wide to high"),
-            ("Lost at the edges", f"{spot.lost:.1%}"),
+            ("Overscan", f"{spot.lost:.1%}"),
         ]
         return tuple(rows)
 

@@ -1,4 +1,4 @@
-"""Three schools side by side, and the front of choices from the fewest modes to the most."""
+"""Three methods side by side, and the front of choices from the fewest modes to the most."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ class SchoolsDrawing(Instrument):
     chosen = pyqtSignal(str)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Three schools side by side")
+        super().__init__(theme, "Three methods side by side")
         self._schools: tuple[SchoolDrawn, ...] = ()
         self._picked = ""
         self.setCursor(Qt.CursorShape.PointingHandCursor)
@@ -105,7 +105,7 @@ class FrontPlot(Plot):
     least = QSize(240, 150)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Front of choices: modes against what games suffer")
+        super().__init__(theme, "Trade-off: number of modes against picture errors")
         self._points: tuple[FrontPoint, ...] = ()
         self._picked = -1
         self._words = ""
@@ -126,7 +126,7 @@ class FrontPlot(Plot):
         most = max(each.suffered for each in self._points) * 100
         first, last = self._points[0].modes, self._points[-1].modes
         axes = self.axes(painter, box, (first - 0.8, last + 0.8), (0, max(1.0, most * 1.2)), "modes",
-                         "suffered, % of limits")  # fmt: skip
+                         "worst error, % of the limits")  # fmt: skip
         scale, before = self.theme.scale, None
         for each in self._points:
             at = axes.at(each.modes, each.suffered * 100)
@@ -213,7 +213,8 @@ class ServedDrawing(Instrument):
             drawn = self.text(painter, room, name, font=self.theme.font("label", weight=500),
                               token="red" if bad else "ink")  # fmt: skip
             if bad:
-                self.text(painter, QPointF(drawn.right() + 6, y), "no mode within the limits: the menu's", token="red",
+                self.text(painter, QPointF(drawn.right() + 6, y),
+                    "no mode within the limits: uses the menu's", token="red",
                           font=self.theme.font("small"))  # fmt: skip
                 continue
             end = spots[row.place]

@@ -40,9 +40,9 @@ class SchoolsView(LightView):
         self.drawing = SchoolsDrawing(self.theme)
         self.drawing.chosen.connect(self.pick)
         self.instrument = self.drawing
-        self._sheet = Sheet("Three schools", "click one to look at it")
-        self._use = button("Take these modes", self.take_school, "primary")
-        self._stand = Choice(self.theme, "How the display stands", self._on_stand)
+        self._sheet = Sheet("Three methods", "click one to see it")
+        self._use = button("Use these modes", self.take_school, "primary")
+        self._stand = Choice(self.theme, "Display orientation", self._on_stand)
         self._stand.setMinimumContentsLength(17)
         self._about = label("", "small", wrap=True)
         controls = row(label("display stands", "small"), self._stand, self._about, self._use)
@@ -57,9 +57,9 @@ class SchoolsView(LightView):
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setAccessibleName("From simple to purist: how many modes")
         self.slider.valueChanged.connect(self._on_slid)
-        self._ease = Choice(self.theme, "What games may suffer", lambda _value: self._ask())
+        self._ease = Choice(self.theme, "Error limits for games", lambda _value: self._ask())
         self._ease.set_choices(tuple((f"{by:g}", words) for by, words in _EASE), "1")
-        self._use_set = button("Take this set", self.take_set, "outline")
+        self._use_set = button("Use this set", self.take_set, "outline")
         pictures = row(self.plot, self.served, spacing=10)
         pictures.setStretch(0, 5)
         pictures.setStretch(1, 6)
@@ -90,7 +90,7 @@ class SchoolsView(LightView):
         self.drawing.show_schools(tuple(self._drawn(each, tube) for each in self._plans), picked)
         chosen = self.plan
         self._use.setEnabled(chosen is not None and chosen.menu is not None and not chosen.why and not self._same())
-        self._use.setText("In use" if self._same() else "Take these modes")
+        self._use.setText("In use" if self._same() else "Use these modes")
         self._about.setText(chosen.why if chosen else "")
         self._ask()
 
@@ -121,11 +121,11 @@ class SchoolsView(LightView):
         speed = max((abs(each.play.speed - 1) for each in plan.rows), default=0.0)
         lost = plan.lost_per_min
         rows = (
-            ("frames lost or twice", lost / _JUDDER, f"{lost:.0f} a minute" if lost >= 1 else "none"),
-            ("or another speed by", speed / 0.05, f"{speed:.1%}" if worst else "0 %"),
-            ("cut off at the edges", plan.lost / _LOST, f"{plan.lost:.0%}"),
-            ("dark on the glass", plan.border / _BORDER, f"{plan.border:.0%}"),
-            ("off round", plan.off_round / _ROUND, f"{plan.off_round:.0%}"),
+            ("repeated or dropped", lost / _JUDDER, f"{lost:.0f} per minute" if lost >= 1 else "none"),
+            ("or speed error", speed / 0.05, f"{speed:.1%}" if worst else "0 %"),
+            ("overscan", plan.lost / _LOST, f"{plan.lost:.0%}"),
+            ("borders (unused area)", plan.border / _BORDER, f"{plan.border:.0%}"),
+            ("circle error", plan.off_round / _ROUND, f"{plan.off_round:.0%}"),
         )
         modes = f"{count} mode{'' if count == 1 else 's'} for {len(plan.rows)} systems"
         return SchoolDrawn(plan.school, SCHOOL_WORDS[plan.school][0 if tube else 1], modes, rows, current, plan.why)
@@ -219,9 +219,9 @@ class SchoolsView(LightView):
         remedy = taken(self.build, plan) if plan is not None else None
         if plan is None or remedy is None:
             return
-        self.take(remedy, "Modes of a school")
+        self.take(remedy, "Modes of a method")
         words = SCHOOL_WORDS[plan.school][0].lower()
-        self.session.log(50, "Modes taken", f"{words}: {len(plan.modes)} for {len(plan.rows)} systems")
+        self.session.log(50, "Modes chosen", f"{words}: {len(plan.modes)} for {len(plan.rows)} systems")
 
     def take_set(self) -> None:
         """Give the build the set that is looked at."""
@@ -231,7 +231,7 @@ class SchoolsView(LightView):
         modes = given_by(choice, found.askings)
         remedy = given(self.build, "own modes", plan.menu, modes)
         self.take(remedy, "Smallest set of modes")
-        self.session.log(50, "Modes taken", f"a set of {len(choice.modes)} for {len(found.askings)} systems")
+        self.session.log(50, "Modes chosen", f"a set of {len(choice.modes)} for {len(found.askings)} systems")
 
     def wish(self, system: str) -> None:
         """Weigh a system three times as much, then a third, then as its games again."""

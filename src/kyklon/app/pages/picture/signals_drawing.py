@@ -112,7 +112,7 @@ class SignalsDrawing(Plot):
         painter.save()
         painter.translate(box.left() + 9 * self.theme.scale, area.bottom())
         painter.rotate(-90)
-        self.text(painter, QPointF(0, 0), "line rate, kHz", token="muted")
+        self.text(painter, QPointF(0, 0), "horizontal frequency, kHz", token="muted")
         painter.restore()
 
     def _label(self, painter: QPainter, at: QPointF, step: Step, chosen: bool) -> None:

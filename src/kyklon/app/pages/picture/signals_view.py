@@ -34,9 +34,9 @@ class SignalsView(LightView):
         self._chosen = -1
         self.drawing = _Clickable(self)
         self.instrument = self.drawing
-        self._sheet = Sheet("What the display is sent", "in order of time; the green bands are what it takes")
+        self._sheet = Sheet("Signals sent to the display", "in order of time; green bands show what it accepts")
         self._sheet.add(self.drawing)
-        self._facts = Sheet("Looked at")
+        self._facts = Sheet("Selected signal")
         self._rows = FigureRows(self.theme)
         self._why = label("", "", wrap=True)
         self._facts.add(self._rows, self._why, 1)
@@ -73,7 +73,7 @@ class SignalsView(LightView):
         chosen = self._chosen if 0 <= self._chosen < len(found) else wrong if wrong is not None else 0
         self.drawing.show_steps(tuple(self._step(each) for each in found), ground.ranges if ground else (), chosen)
         count = sum(1 for each in found if each.harms)
-        self._sheet.set_note("in order of time; the green bands are what it takes" if not count else
+        self._sheet.set_note("in order of time; green bands show what it accepts" if not count else
                              f"{count} of them must not reach the display")  # fmt: skip
         self._when.set_choices((("with the machine", "display on with the machine"),
                                 ("once the mode holds", "display by hand, once the mode holds")),
@@ -105,7 +105,7 @@ class SignalsView(LightView):
         self._rows.set_rows(tuple(rows))
         verdict = f"Must not be sent: {signal.wrong}." if signal.wrong else ""
         if signal.wrong and signal.guarded:
-            verdict = f"The display is off then. It is {signal.wrong}."
+            verdict = f"The display is off then. The signal is {signal.wrong}."
         origin = signal.origin[:1].upper() + signal.origin[1:]
         self._why.setText(f"{origin}." + (f"\n{verdict}" if verdict else ""))
 
@@ -122,10 +122,10 @@ class SignalsView(LightView):
             lines.append(f"Switch the machine on; leave {display.name} off.")
             lines.append(f"Wait until the menu's mode holds, {seconds:.0f}\u202fs at least"
                          f"{'; its sound tells' if menu else ''}. Then switch {display.name} on.")  # fmt: skip
-            lines.append(f"At the end: {display.name} off first, then shut the machine down.")
+            lines.append(f"When you finish: switch {display.name} off first, then shut the machine down.")
         else:
             lines.append(f"Switch {display.name} on with the machine.")
-            lines.append("At the end: shut down from the menu; the plug last.")
+            lines.append("When you finish: shut down from the menu, then unplug.")
         lines += steps_of(display)
         if display.tube:
             lines.append("A picture that rolls or a tube that whines: off at once.")

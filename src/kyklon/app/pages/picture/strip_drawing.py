@@ -30,7 +30,7 @@ class StripDrawing(Instrument):
     chosen = pyqtSignal(str)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Every system on the glass")
+        super().__init__(theme, "Every system on the screen")
         self._thumbs: tuple[Thumb, ...] = ()
         self._aspect, self._picked = 4 / 3, ""
         self.setCursor(Qt.CursorShape.PointingHandCursor)
@@ -40,7 +40,7 @@ class StripDrawing(Instrument):
         if not self.shows(thumbs, aspect, picked):
             return
         self._thumbs, self._aspect, self._picked = thumbs, aspect, picked
-        self.setAccessibleDescription("; ".join(f"{each.name}: {each.words or 'fills the glass'}" for each in thumbs))
+        self.setAccessibleDescription("; ".join(f"{each.name}: {each.words or 'fills the screen'}" for each in thumbs))
         self.update()
 
     def _places(self, box: QRectF) -> list[QRectF]:

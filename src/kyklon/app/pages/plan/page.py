@@ -10,7 +10,7 @@ from kyklon.app.pages.plan.way_strip import WayStrip
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, label, row, set_tip
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.base.quantities import show
+from kyklon.base.quantities import show, show_money
 from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Image, Supply
 from kyklon.model.build import Build
 from kyklon.operations.assembly.power import Budget, budget
@@ -19,8 +19,9 @@ from kyklon.operations.plan.connections import Connection, connections, cost
 from kyklon.operations.plan.way import way
 
 ROLES: tuple[tuple[str, str, type[CataloguePart]], ...] = (
-    ("board", "Board", Board), ("supply", "Supply", Supply), ("card", "Card", Card), ("display", "Display", Display),
-    ("adapter", "Adapter", Adapter), ("encoder", "Encoder", Encoder), ("image", "System software", Image),
+    ("board", "Board", Board), ("supply", "Power supply", Supply), ("card", "Card", Card),
+    ("display", "Display", Display), ("adapter", "Adapter", Adapter), ("encoder", "Encoder", Encoder),
+    ("image", "System software", Image),
 )  # fmt: skip
 
 
@@ -39,12 +40,12 @@ def columns_of(build: Build) -> dict[str, int]:
 
 class PlanPage(OperationPage):
     number = 10
-    cautions = ("A cable with the same plug on both ends can feed two supplies into each other.",)
+    cautions = ("A cable with the same plug on both ends can connect two power supplies to each other.",)
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._map = ConnectionMap(self.theme)
-        sheet = Sheet("Connections", "every part with its sockets, every cable with what it carries")
+        sheet = Sheet("Connections", "every part with its sockets, every cable with its signal")
         sheet.add(self._map)
         self._choices: dict[str, Choice] = {}
         grid = QGridLayout()
@@ -64,7 +65,7 @@ class PlanPage(OperationPage):
         figures.add(self._figures, 1)
         figures.setFixedWidth(round(self.theme.px(250)))
         self._way = WayStrip(self.theme)
-        way_sheet = self._way_sheet = Sheet("The way to the first game")
+        way_sheet = self._way_sheet = Sheet("Steps to the first game")
         way_sheet.add(self._way)
         self.body.addWidget(sheet, 1)
         self.body.addWidget(way_sheet)
@@ -92,18 +93,18 @@ class PlanPage(OperationPage):
         total = sum(price for _name, _count, price in cost(build, catalogue))
         rows: list[tuple[str, str]] = [
             ("Parts and cables", f"{len(cost(build, catalogue))}"),
-            ("Price", f"{total:.2f} crowns"),
+            ("Price", show_money(total, 2)),
         ]
         if power:
             rows += [
                 ("Peak current", show(power.peak_a, "A")),
-                ("Supply, usable", show(power.usable_a, "A")),
+                ("Power supply, usable", show(power.usable_a, "A")),
             ]
             if power.board_v is not None:
                 rows.append(("At the board", show(power.board_v, "V")))
         self._figures.set_rows(tuple(rows))
         image = catalogue.find(Image, build.part("image"))
-        self._way_sheet.set_note(f"{image.school}; what is dashed needs nobody" if image else "")
+        self._way_sheet.set_note(f"{image.school}; dashed steps run unattended" if image else "")
         self._way.show_steps(way(build, catalogue, self.session.world))
 
     def _blocks(self, build: Build) -> tuple[Block, ...]:

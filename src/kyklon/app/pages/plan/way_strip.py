@@ -1,4 +1,4 @@
-"""The way to the first game as a strip: a box a step, with its minutes, and what it still asks."""
+"""Steps to the first game as a strip: a box a step, with its minutes, and what it still asks."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ class WayStrip(Instrument):
     least = QSize(420, 68)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "The way to the first game")
+        super().__init__(theme, "Steps to the first game")
         self._steps: tuple[Step, ...] = ()
 
     def show_steps(self, steps: tuple[Step, ...]) -> None:
@@ -23,7 +23,8 @@ class WayStrip(Instrument):
             return
         self._steps = steps
         self.setAccessibleDescription("; ".join(
-            f"{step.what}, {in_words(step.minutes)}" + (f", asks {' and '.join(step.asks)}" if step.asks else "")
+            f"{step.what}, {in_words(step.minutes)}" + (
+                f", needs your input: {' and '.join(step.asks)}" if step.asks else "")
             for step in steps
         ))  # fmt: skip
         self.update()
@@ -46,7 +47,7 @@ class WayStrip(Instrument):
             words = f"{operation(step.operation).name} · {in_words(step.minutes)}"
             below = place.adjusted(px(10), place.height() / 2 - px(1), -px(8), -px(4))
             self.text(painter, below, words, font=self.theme.font("small"), token="muted")
-            asks = f"asks: {' and '.join(step.asks)}" if step.asks else ""
+            asks = f"needs your input: {' and '.join(step.asks)}" if step.asks else ""
             following = next((n for n in range(index + 1, count) if self._steps[n].asks), count)
             room = (following - index) * (wide + gap) - px(8)
             under = QRectF(place.left(), place.bottom() + px(2), min(room, box.right() - place.left()), px(18))

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.quantities import show_probability
 from kyklon.faults.finder import Likely
 
 
@@ -38,11 +39,11 @@ class CauseBars(Instrument):
             line = QRectF(box.left(), box.top() + index * pitch, box.width(), pitch)
             if each.cause.id == self._chosen:
                 self.block(painter, line.adjusted(0, 1, 0, -1), "teal_soft", radius=3)
-            percent = f"{each.chance * 100:.0f}\u202f%" if each.chance >= 0.01 else "<\u202f1\u202f%"
-            figure = QRectF(line.right() - px(48), line.top(), px(44), px(22))
+            percent = show_probability(each.chance)
+            figure = QRectF(line.right() - px(78), line.top(), px(74), px(22))
             self.text(painter, figure, percent, font=self.theme.mono("label", 500),
                       align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
-            self.text(painter, QRectF(line.left() + px(6), line.top(), line.width() - px(58), px(22)), each.cause.name,
+            self.text(painter, QRectF(line.left() + px(6), line.top(), line.width() - px(88), px(22)), each.cause.name,
                       font=self.theme.font("label", weight=600 if index == 0 else 400))  # fmt: skip
             track = QRectF(line.left() + px(6), line.top() + px(23), line.width() - px(12), px(6))
             self.block(painter, track, "grid", radius=2)

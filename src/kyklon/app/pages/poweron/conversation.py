@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 from kyklon.app.pages.poweron.cause_bars import CauseBars
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, line_pitch, row, scrolled, set_tip
+from kyklon.base.quantities import show_minutes
 from kyklon.catalogue.fault_records import Observation
 from kyklon.faults.finder import Case, Likely, Next
 from kyklon.model.findings import Remedy
@@ -49,11 +50,11 @@ class Conversation(QWidget):
         self._others.setContentsMargins(0, 4, 0, 0)
         self._next.add(label("Or instead", "small"), self._others)
         self._said = Sheet("What you saw")
-        self._add = Choice(theme, "Something that you see", self._on_symptom_chosen)
+        self._add = Choice(theme, "A symptom you see", self._on_symptom_chosen)
         self._list = QVBoxLayout()
         self._list.setSpacing(2)
         self._list.setContentsMargins(0, 0, 0, 0)
-        self._back = button("Take back", self.taken_back.emit, "quiet", tip="Forget the last answer")
+        self._back = button("Undo answer", self.taken_back.emit, "quiet", tip="Undo the last answer")
         held = QWidget()
         held.setLayout(column(self._list, 1))
         add = row(self._add, self._back)
@@ -61,7 +62,7 @@ class Conversation(QWidget):
         self._said.add(add, scrolled(held))
         self._bars = CauseBars(theme)
         self._bars.chosen.connect(self._on_cause_chosen)
-        self._causes = Sheet("What is likely")
+        self._causes = Sheet("Likely causes")
         self._causes.add(scrolled(self._bars))
         self._why = Sheet("Why")
         self._reasons = QGridLayout()
@@ -72,8 +73,8 @@ class Conversation(QWidget):
         reasons = QWidget()
         reasons.setLayout(column(self._reasons, 1))
         self._cure = label("", wrap=True)
-        self._found = button("It was this", lambda: self.tried.emit(self._chosen, True))
-        self._not_this = button("Put right, no help", lambda: self.tried.emit(self._chosen, False), "quiet")
+        self._found = button("This was the cause", lambda: self.tried.emit(self._chosen, True))
+        self._not_this = button("Fixed, still failing", lambda: self.tried.emit(self._chosen, False), "quiet")
         self._remedy = button("", self._on_remedy_clicked, "outline")
         self._why.add(scrolled(reasons), self._cure, self._remedy, row(self._found, self._not_this, 1))
         left = column(self._next, self._said, spacing=14)
@@ -114,8 +115,8 @@ class Conversation(QWidget):
         for widget in (self._yes, self._no, self._cannot):
             widget.setVisible(step is not None)
         if step is None:
-            self._ask.setText("Nothing is left to ask.")
-            self._how.setText("Say what you see, or begin a new case.")
+            self._ask.setText("No more checks to ask for.")
+            self._how.setText("Enter what you see, or start a new case.")
             self._cost.setText("")
             self._caution.setVisible(False)
             return
@@ -126,25 +127,27 @@ class Conversation(QWidget):
         how = "Then switch on: does it run now?" if trying else step.observation.how if step.observation else ""
         self._how.setText(how)
         self._how.setVisible(bool(how))
-        minutes = f"{step.minutes:.0f}" if step.minutes >= 1 else f"{step.minutes:.1f}"
-        cost = [f"{minutes}\u202fmin", f"needs {own.needs}" if own.needs else "", "some risk" if step.risk >= 1 else ""]
+        cost = [
+            show_minutes(step.minutes),
+            f"needs {own.needs}" if own.needs else "",
+            "some risk" if step.risk >= 1 else "",
+        ]
         cost.append(f"yes in {step.yes:.0%} of such cases".replace("%", "\u202f%"))
         self._cost.setText(" · ".join(each for each in cost if each))
         self._caution.setText(own.caution)
         self._caution.setVisible(bool(own.caution))
         self._yes.setText("It runs" if trying else "Yes")
         self._no.setText("Still fails" if trying else "No")
-        self._cannot.setText("Not now" if trying else "Cannot tell")
+        self._cannot.setText("Skip" if trying else "Cannot tell")
 
     def _show_others(self, ways: Sequence[Next]) -> None:
         """The next best steps, to choose one of them instead."""
         _clear(self._others)
         for each in ways:
             words = each.cause.try_ if each.cause else each.observation.name if each.observation else ""
-            minutes = f"{each.minutes:.0f}" if each.minutes >= 1 else f"{each.minutes:.1f}"
             kind = "Try" if each.cause else "Check" if each.kind == "check" else "Look"
             instead = button(
-                f"{kind}: {words}", lambda each=each: self._prefer(each), "link", tip=f"{minutes}\u202fmin"
+                f"{kind}: {words}", lambda each=each: self._prefer(each), "link", tip=show_minutes(each.minutes)
             )
             instead.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
             self._others.addWidget(instead)
@@ -163,15 +166,15 @@ class Conversation(QWidget):
             ("Left out" if what in gone else "Yes" if seen else "No", names[what].name)
             for what, seen in reversed(case.answers) if what in names
         ]  # fmt: skip
-        rows += [("Mended", causes.get(each, each)) for each in case.found]
-        rows += [("No help", causes.get(each, each)) for each in case.tried]
+        rows += [("Fixed", causes.get(each, each)) for each in case.found]
+        rows += [("Still failing", causes.get(each, each)) for each in case.tried]
         for word, text in rows:
             line = row(label(word, "muted"), label(text, wrap=True), spacing=8)
             line.itemAt(0).widget().setFixedWidth(round(self.theme.px(50)))
             line.setStretch(1, 1)
             self._list.addLayout(line)
         if not rows:
-            self._list.addWidget(label("Say what lamp, screen and sound do: choose it above, or answer the questions.",
+            self._list.addWidget(label("Describe the lamp, screen and sound: choose above, or answer the questions.",
                                        "muted", wrap=True))  # fmt: skip
         answered = {what for what, _seen in case.answers}
         self._show_symptoms([each for each in case.setting.observations if each.id not in answered])
@@ -206,9 +209,9 @@ class Conversation(QWidget):
             self._reasons.addWidget(label(reason.text, wrap=True), index, 1)
         cause = found.cause
         self._cure.setText(
-            f"{cause.try_}. {cause.minutes:.0f}\u202fmin." + (f" {cause.caution}" if cause.caution else "")
+            f"{cause.try_}. {show_minutes(cause.minutes)}." + (f" {cause.caution}" if cause.caution else "")
         )
-        set_tip(self._found, "It was put right, and the machine runs now")
+        set_tip(self._found, "Fixed, and the machine runs now")
         self._cure.setMinimumHeight(line_pitch(self._cure))
 
     # --- acting --------------------------------------------------------------------------------------------------

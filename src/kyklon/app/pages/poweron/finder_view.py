@@ -29,7 +29,7 @@ class FinderView(QWidget):
         self._talk.taken_back.connect(self._on_taken_back)
         self._told = label("", "muted", wrap=True)
         self._new = button(
-            "New case", self._on_new_clicked, "quiet", tip="Put this case into the logbook and begin anew"
+            "New case", self._on_new_clicked, "quiet", tip="Save this case to the logbook and start a new one"
         )
         head = row(self._told, self._new)
         head.setStretch(0, 1)
@@ -57,12 +57,12 @@ class FinderView(QWidget):
         remedies = acts.remedies_of(case, session.findings, run)
         self._talk.show_case(case, likely(case, belief), ways, remedies)
         told = [excluding(pair) for pair in case.excluded]
-        told += [] if session.bring_up_current else ["Run the bring-up first: what it foretells is worth many checks."]
+        told += [] if session.bring_up_current else ["Run the bring-up first: its forecast saves many checks."]
         if not belief.exact:
             told.append(f"Sampled, within {belief.error:.0%}.".replace("%", "\u202f%"))
         if record.found:
-            told.append("Found. Does it still fail? Then answer on; else begin a new case when it fails again.")
-        self._told.setText(" ".join(told) or "What it does, what is likely, and the check that is worth its minutes.")
+            told.append("Found. If it still fails, keep answering; otherwise start a new case next time.")
+        self._told.setText(" ".join(told) or "Symptoms, likely causes and the check that saves most time.")
         self._new.setEnabled(record.begun)
 
     # --- acting --------------------------------------------------------------------------------------------------
@@ -85,14 +85,14 @@ class FinderView(QWidget):
             self.session.log(90, f"Found: {names[cause]}", acts.path_of(record, self.session.catalogue))
             self.session.remember_cure(cause)
         else:
-            self.session.log(90, f"Put right without help: {names[cause]}")
+            self.session.log(90, f"Fixed, still failing: {names[cause]}")
 
     def _on_taken_back(self) -> None:
-        self._put("Take an answer back", acts.without_last(self.session.build.fault))
+        self._put("Undo an answer", acts.without_last(self.session.build.fault))
 
     def _on_new_clicked(self) -> None:
         record = self.session.build.fault
-        self.session.log(90, "Fault case put away", acts.path_of(record, self.session.catalogue))
+        self.session.log(90, "Fault case closed", acts.path_of(record, self.session.catalogue))
         self._put("New case", FaultCase())
 
     def _put(self, what: str, record: FaultCase) -> None:

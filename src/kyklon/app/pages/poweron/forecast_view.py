@@ -29,7 +29,7 @@ class ForecastView(QWidget):
         self._line, self._screen, self._sides = TimeLine(self.theme), SimScreen(self.theme), SideBySide(self.theme)
         self._wanted = "alone"  # what is to stand beside it, once it is there
         self._time_sheet = Sheet("What will happen", "from the bytes on the card")
-        self._beside = Choice(self.theme, "Beside it", self._on_beside_chosen)
+        self._beside = Choice(self.theme, "Compare with", self._on_beside_chosen)
         self._beside.setMinimumContentsLength(13)
         self._time_sheet.head.addWidget(self._beside)
         self._stack = QStackedWidget()
@@ -79,13 +79,13 @@ class ForecastView(QWidget):
             self._show_run(run)
 
     def _show_choices(self) -> None:
-        choices = [("alone", "Nothing beside it")]
-        choices += [("before", "Beside the run before")] if self.session.bring_up_before else []
+        choices = [("alone", "Compare with nothing")]
+        choices += [("before", "Previous run")] if self.session.bring_up_before else []
         other = self.session.other_bring_up
-        choices += [("other", f"Beside {other[0]}")] if other else []
+        choices += [("other", f"Compared with {other[0]}")] if other else []
         keys = [key for key, _words in choices]
         chosen = self._wanted if self._wanted in keys else "alone"
-        self._beside.set_choices((*choices, ("file", "Beside another card or image …")), chosen)
+        self._beside.set_choices((*choices, ("file", "Compare with another card or image…")), chosen)
         self._beside.setVisible(self.session.bring_up is not None)
 
     def _show_sides(self, run: BringUp | None) -> None:
@@ -108,14 +108,14 @@ class ForecastView(QWidget):
         elif run is not None and session.bring_up_before is not None:
             sides = [of_forecast(each, session.school) for each in (session.bring_up_before, run)]
             first = parted(lay(*sides))
-            note = f"marked: not as before, from {first.stage} on" if first else note
+            note = f"marked: differs from {first.stage} on" if first else note
         self._time_sheet.set_note(note)
 
     def _show_run(self, run: BringUp) -> None:
         stale = "" if self.session.bring_up_current else "The build has changed since; run it again. "
         failure = run.failure
         if failure is None:
-            again = f" Later starts take about {run.again_s:.0f}\u202fs." if run.again_s else ""
+            again = f" Later boots take about {run.again_s:.0f} s." if run.again_s else ""
             self._show_outcome("It reaches the front end", stale + self._listed(run) + again, "Run again",
                                "\n".join(_assumed(run)), good=True)  # fmt: skip
             return

@@ -20,8 +20,8 @@ from kyklon.operations.poweron.events import PUT_ON_CARD
 from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_log, remedy_for, verdict
 
 _WHAT_FOR = (
-    "Paste what the real machine said: a kernel log, a journal, or the last lines of its screen. It is laid beside the "
-    "forecast, and the line that says why is named."
+    "Paste what the real machine printed: a kernel log, a journal, or the last lines on its screen. It is compared "
+    "with the forecast, and the line that explains the failure is picked out."
 )
 
 
@@ -43,8 +43,8 @@ class LogView(QWidget):
         self._line = label("", "mono", wrap=True)
         self._remedy = button("", self._on_remedy_clicked, "primary")
         self._finder = button("To the fault finder", self.finder_asked.emit, "quiet")
-        self._times = button("Take these times as the board's", self._on_times_clicked, "quiet",
-                             tip="The forecast then takes the times that the kernel's own clock told")  # fmt: skip
+        self._times = button("Use these times for the board", self._on_times_clicked, "quiet",
+                             tip="The forecast will use the log's kernel timestamps")  # fmt: skip
         self._also = label("", "small", wrap=True)
         told.add(self._verdict, self._why, self._line, self._remedy, self._finder, self._times, scrolled(self._also))
         told.setFixedWidth(round(self.theme.px(290)))
@@ -54,7 +54,7 @@ class LogView(QWidget):
         self._text.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
         self._text.setAccessibleName("The real machine's log")
         self._text.setPlaceholderText("Paste it here, or type the last lines of its screen")
-        given.head.addWidget(button("Open …", self._on_open_clicked, "quiet", tip="A log that was saved to a file"))
+        given.head.addWidget(button("Open …", self._on_open_clicked, "quiet", tip="A log saved as a file"))
         given.head.addWidget(button("Read", self.read, "primary"))
         given.add(self._text)
         upper = row(self._sheet, told, spacing=14)
@@ -100,8 +100,8 @@ class LogView(QWidget):
         words = [stop.text if stop else "", said.text if stop and run else "", said.why]
         self._why.setText(" ".join(each for each in words if each))
         self._show_rest(reading)
-        starts = f"{reading.starts} starts; the last is read" if reading.starts > 1 else ""
-        stale = "the forecast is not of this build any more" if run and not self.session.bring_up_current else ""
+        starts = f"{reading.starts} boots; the last one is read" if reading.starts > 1 else ""
+        stale = "the forecast is of an earlier state of this build" if run and not self.session.bring_up_current else ""
         self._sheet.set_note(stale or starts)
 
     def _show_rest(self, reading: LogReading) -> None:
@@ -118,7 +118,7 @@ class LogView(QWidget):
         self._times.setVisible(bool(reading.times) and run is not None)
         also = [f"Line {each.line.number}: {each.text}" for each in reading.hurts]
         also += [f"{each.stage}: {each.seconds:.1f}\u202fs" for each in reading.times]
-        also += [f"Kernel line: {reading.kernel_line}"] if reading.kernel_line else []
+        also += [f"Kernel command line: {reading.kernel_line}"] if reading.kernel_line else []
         also += [f"Device tree: {reading.model}"] if reading.model else []
         self._also.setText("\n".join(also))
 
@@ -128,7 +128,7 @@ class LogView(QWidget):
         """Read what stands in the field."""
         text = self._text.toPlainText()
         if not text.strip():
-            self.session.said.emit("There is no log yet: paste it, type it, or open a file.")
+            self.session.said.emit("No log yet: paste it, type it, or open a file.")
             return
         self.session.read_boot_log(text.encode("utf-8", "surrogatepass"))
 
@@ -160,6 +160,6 @@ class LogView(QWidget):
         fresh = measured(reading.times, run, board.id)
         names = {each.stage for each in fresh}
         rest = [each for each in self.session.build.measured if each.board != board.id or each.stage not in names]
-        self.session.edit("measured", (*rest, *fresh), "Take the measured times")
-        self.session.log(90, "Measured stage times taken", "\n".join(f"{e.stage}: {e.seconds} s" for e in fresh))
+        self.session.edit("measured", (*rest, *fresh), "Use the measured times")
+        self.session.log(90, "Measured stage times saved", "\n".join(f"{e.stage}: {e.seconds} s" for e in fresh))
         self.session.run_bring_up()

@@ -115,7 +115,7 @@ class PowerOnPage(OperationPage):
         super().refresh()
         run = self.session.bring_up
         stale = "" if self.session.bring_up_current else "The build has changed since; run it again. "
-        self.set_subject(f"{stale}Foretold to reach: {run.reached}" if run else "not foretold yet")
+        self.set_subject(f"{stale}Predicted to reach: {run.reached}" if run else "not predicted yet")
         self._view(self.view).refresh()
 
     def _on_switched(self) -> None:

@@ -1,4 +1,4 @@
-"""Drills: a machine that fails, to be found by checks that cost minutes."""
+"""Exercises: a machine that fails, to be found by checks that cost minutes."""
 
 from __future__ import annotations
 
@@ -9,12 +9,13 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_role
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
+from kyklon.base.quantities import show_minutes
 from kyklon.faults import drills
 from kyklon.faults.drills import DrillFile, State
 
 _WHAT_FOR = (
-    "Choose a drill. A fault is hidden in a copy of this build and its card; checks cost minutes. What counts is how "
-    "few you need."
+    "Choose an exercise. A fault is hidden in a copy of this build and its card; each check costs minutes. "
+    "Use as few as you can."
 )
 
 
@@ -32,7 +33,7 @@ class PracticeView(QWidget):
         self._list.setColumnStretch(1, 1)
         held = QWidget()
         held.setLayout(column(self._list, 1))
-        levels = Sheet("Drills", "twenty machines that fail")
+        levels = Sheet("Exercises", "twenty machines that fail")
         levels.add(scrolled(held))
         levels.setFixedWidth(round(self.theme.px(290)))
         self._story = Sheet("The machine")
@@ -44,7 +45,7 @@ class PracticeView(QWidget):
         self._check = Choice(self.theme, "A check", lambda _key: None)
         self._cause = Choice(self.theme, "A cause", lambda _key: None)
         self._check_button = button("Check", self._on_check_clicked, "primary")
-        self._try_button = button("Put it right", self._on_try_clicked)
+        self._try_button = button("Fix it", self._on_try_clicked)
         checks, tries = row(self._check, self._check_button), row(self._cause, self._try_button)
         checks.setStretch(0, 1)
         tries.setStretch(0, 1)
@@ -73,7 +74,7 @@ class PracticeView(QWidget):
             self.session.catalogue.warm_late()
             return drills.read(drills.file())
 
-        self.session.jobs.start("Reading the drills", read, self._take, bad=self._failed, cancellable=False)
+        self.session.jobs.start("Reading the exercises", read, self._take, bad=self._failed, cancellable=False)
 
     def _take(self, kept: DrillFile) -> None:
         self._kept = kept
@@ -117,24 +118,23 @@ class PracticeView(QWidget):
         seen = [f"•  {names[what]}" for what, yes in state.case.answers if yes and what not in state.kept.asked]
         asked = [f"{'Yes' if dict(state.case.answers)[what] else 'No'}: {names[what]}" for what in state.kept.asked
                  if what in dict(state.case.answers)]  # fmt: skip
-        asked += [f"Put right, no help: {causes[each]}" for each in state.kept.named if each not in state.found]
-        asked += [f"Put right: {causes[each]}" for each in state.found]
+        asked += [f"Fixed, still failing: {causes[each]}" for each in state.kept.named if each not in state.found]
+        asked += [f"Fixed: {causes[each]}" for each in state.found]
         self._seen.setText("\n".join([*seen, "", *asked]))
         ways = drills.offered(state)
-        self._check.set_choices(tuple((step.id, f"{step.minutes + step.risk:.0f}\u202fmin  {step.observation.ask}")
+        self._check.set_choices(tuple((step.id, f"{show_minutes(step.minutes + step.risk)}  {step.observation.ask}")
                                       for step in ways if step.observation), "")  # fmt: skip
-        self._cause.set_choices(tuple((step.id, f"{step.minutes:.0f}\u202fmin  {step.cause.name}")
+        self._cause.set_choices(tuple((step.id, f"{show_minutes(step.minutes)}  {step.cause.name}")
                                       for step in ways if step.cause), "")  # fmt: skip
         self._show_score(state)
 
     def _show_score(self, state: State) -> None:
-        spent = f"{state.minutes:.0f}\u202fmin spent."
+        spent = f"{show_minutes(state.minutes)} spent."
         if state.solved:
-            words = (
-                f"Found, in {state.minutes:.0f}\u202fmin. The best possible is {state.best:.0f}: {state.score}\u202f%."
-            )
+            best = f"The best possible is {show_minutes(state.best)}: {state.score}\u202f%."
+            words = f"Found in {show_minutes(state.minutes)}. {best}"
         elif state.found:
-            words = f"That was one, and it still fails. {spent}"
+            words = f"That was one fault, but it still fails. {spent}"
         elif state.kept.named:
             words = f"It still fails. {spent}"
         else:
@@ -183,6 +183,6 @@ class PracticeView(QWidget):
             drills.ended(drills.file(), state)
             return drills.read(drills.file())
 
-        self.session.log(90, f"Drill {state.drill.level} solved: {state.score} %",
-                         f"{state.minutes:.0f} minutes; the best possible is {state.best:.0f}.")  # fmt: skip
-        self.session.jobs.start("Keeping the score", keep, self._take, bad=self._failed, cancellable=False)
+        told = f"{show_minutes(state.minutes)}; the best possible is {show_minutes(state.best)}."
+        self.session.log(90, f"Exercise {state.drill.level} solved: {state.score} %", told)
+        self.session.jobs.start("Saving the score", keep, self._take, bad=self._failed, cancellable=False)

@@ -17,12 +17,12 @@ from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_rehearsa
 _LIMITS = ((30.0, "30\u202fs"), (60.0, "1\u202fmin"), (300.0, "5\u202fmin"), (900.0, "15\u202fmin"))
 
 _WHAT_FOR = (
-    "The card is started on this computer, from a snapshot: nothing is written to it. What the kernel says lies beside "
-    "the forecast then, stage by stage."
+    "The card boots on this computer from a snapshot; nothing is written to it. The kernel's messages are "
+    "compared with the forecast, stage by stage."
 )
 _WHAT_FITS = (
-    "Boot files by labels: a real boot loader, then the root. Else the root alone: a real kernel mounts it and starts "
-    "init and services."
+    "Boot files with labels: a real boot loader, then the root. Otherwise the root alone: a real kernel "
+    "mounts it and starts init and services."
 )
 
 
@@ -36,9 +36,9 @@ class RehearsalView(QWidget):
         self._empty = label(_WHAT_FOR, "muted", wrap=True)
         self._drawing = scrolled(self._sides, lambda: self.theme.px(25))
         sheet.add(self._empty, self._drawing)
-        act = Sheet("On the desk")
+        act = Sheet("On this computer")
         self._way = Choice(self.theme, "What is rehearsed", lambda _key: self._show_way())
-        self._way.set_choices((("", "What fits the card"), *((key, way.title) for key, way in WAYS.items())), "")
+        self._way.set_choices((("", "Automatic"), *((key, way.title) for key, way in WAYS.items())), "")
         self._limit = Choice(self.theme, "Time limit", lambda _key: None)
         self._limit.set_choices(tuple((str(seconds), words) for seconds, words in _LIMITS), "60.0")
         self._limit.setMinimumContentsLength(5)
@@ -57,13 +57,13 @@ class RehearsalView(QWidget):
             scrolled(self._unseen, lambda: line_pitch(self._unseen)),
         )
         act.setFixedWidth(round(self.theme.px(290)))
-        said = Sheet("What it said", "the serial line")
+        said = Sheet("Its output", "the serial port")
         self._said_sheet = said
         self._log = QPlainTextEdit()
         self._log.setReadOnly(True)
         self._log.setProperty("role", "mono")
         self._log.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
-        self._log.setAccessibleName("What the start said")
+        self._log.setAccessibleName("Boot messages")
         said.add(self._log)
         upper = row(sheet, act, spacing=14)
         upper.setStretch(0, 1)
@@ -101,7 +101,7 @@ class RehearsalView(QWidget):
         said = verdict(*sides, rows)
         self._sides.show_rows(rows, (sides[0].title, sides[1].title))
         stale = "" if done.build == self.session.build else "The build has changed since. "
-        self._sheet.set_note(stale or f"{sum(phase.seconds for phase in done.rehearsal.phases):.0f}\u202fs on the desk")
+        self._sheet.set_note(stale or f"{sum(phase.seconds for phase in done.rehearsal.phases):.0f} s on this computer")
         self._verdict.setText(said.text)
         set_role(self._verdict, "good" if said.agree else "caution")
         self._why.setText(said.why)

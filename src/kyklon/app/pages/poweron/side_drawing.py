@@ -1,4 +1,4 @@
-"""Two starts side by side, stage by stage; the first difference marked."""
+"""Two boots side by side, stage by stage; the first difference marked."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.operations.poweron.side_by_side import Cell, StageRow
 
 _LAMPS = {"passed": "clear", "stopped": "stop", "not reached": "not started", "unseen": "stale"}
-WORDS = {"passed": "passed", "stopped": "stops here", "not reached": "not reached", "unseen": "behind it, not told",
+WORDS = {"passed": "passed", "stopped": "stops here", "not reached": "not reached", "unseen": "passed, not in the log",
          "not tried": "not tried"}  # fmt: skip
 
 
@@ -21,7 +21,7 @@ class SideBySide(Instrument):
     least = QSize(300, 200)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Two starts side by side")
+        super().__init__(theme, "Two boots side by side")
         self._rows: tuple[StageRow, ...] = ()
         self._titles = ("", "")
 

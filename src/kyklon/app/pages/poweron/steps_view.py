@@ -18,7 +18,7 @@ class StepsView(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session, self.theme = session, session.theme
-        sheet = Sheet("First power-on", "tick what you see; the clock runs from the switch")
+        sheet = Sheet("First power-on", "tick what you see; the clock starts at power-on")
         self._grid = QGridLayout()
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setHorizontalSpacing(10)
@@ -30,7 +30,7 @@ class StepsView(QWidget):
         screen = Sheet("What to expect")
         self._screen = SimScreen(self.theme)
         screen.add(self._screen)
-        aside = Sheet("Not so?")
+        aside = Sheet("Seeing something else?")
         self._not_so = label("", wrap=True)
         aside.add(self._not_so, button("To the fault finder", self.finder_asked.emit, "primary"), 1)
         side = column(screen, aside, spacing=14)
@@ -60,7 +60,7 @@ class StepsView(QWidget):
             figure.setText(self._times(item, ticked))  # type: ignore[attr-defined] # a label
         open_ = next((item for item in wanted if item.key not in ticked), None)
         self._not_so.setText(
-            f"{open_.look} If not: {open_.otherwise}" if open_ else "All is ticked: sign it off above."
+            f"{open_.look} If not: {open_.otherwise}" if open_ else "Everything is ticked: sign it off above."
         )
         display = session.catalogue.find(Display, session.build.part("display"))
         aspect = display.aspect[0] / display.aspect[1] if display else 4 / 3

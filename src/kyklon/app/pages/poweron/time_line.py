@@ -17,7 +17,7 @@ class TimeLine(Instrument):
     least = QSize(300, 200)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Time line of the power-on")
+        super().__init__(theme, "Timeline of the power-on")
         self._run: BringUp | None = None
         self._fresh: frozenset[int] = frozenset()
 

@@ -39,7 +39,7 @@ class BoardWalk(Walk):
         self._trees = Choice(self.theme, "Device tree in the image", self._on_tree)
         self._trees.setMinimumContentsLength(22)
         self._trees.setVisible(False)
-        source = Sheet("Where from")
+        source = Sheet("Source")
         opening = row(
             button("Open a device tree…", self._ask, "outline"), button("From a card's image…", self._ask_image), 1
         )
@@ -51,7 +51,7 @@ class BoardWalk(Walk):
         self._label.setMaximumWidth(round(self.theme.px(120)))
         self._label.editingFinished.connect(lambda: self._change("label", self._label.text().strip()))
         self._connector = Choice(self.theme, "Connector", lambda value: self._change("connector", value))
-        self._remove = button("Take it away", self._on_remove, "quiet")
+        self._remove = button("Remove socket", self._on_remove, "quiet")
         self._editor = row(label("Socket", "small"), self._label, self._connector, self._remove, 1)
         adds = row(label("Add", "small"), spacing=6)
         for kind in sockets.KINDS:
@@ -79,7 +79,7 @@ class BoardWalk(Walk):
 
     def look_into(self, path: Path) -> None:
         """List the device trees in an image."""
-        self.learn(f"Looking into {path.name}", lambda watch: trees_in(path, watch), self._on_found)
+        self.learn(f"Reading {path.name}", lambda watch: trees_in(path, watch), self._on_found)
 
     def _on_found(self, found: tuple[TreeFile, ...]) -> None:
         self._found = found

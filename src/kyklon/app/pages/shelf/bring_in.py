@@ -10,7 +10,11 @@ from kyklon.base.shown import visible
 from kyklon.parts.exchange import Incoming
 from kyklon.parts.fields import one
 
-WORDS = {"new": "is new here", "same": "is here already, the same", "other": "is here already, and different"}
+WORDS = {
+    "new": "is new",
+    "same": "is already on the shelf, identical",
+    "other": "is already on the shelf, but different",
+}
 
 
 class BringInDialog(QDialog):
@@ -18,7 +22,7 @@ class BringInDialog(QDialog):
 
     def __init__(self, name: str, found: tuple[Incoming, ...], theme: Theme, parent: QWidget) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Bring in a part")
+        self.setWindowTitle("Import a part")
         rows: list[QWidget] = []
         for each in found:
             rows.append(label(f"{one(each.kind).capitalize()} {each.part.name} {WORDS[each.state]}.", "strong"))
@@ -26,17 +30,16 @@ class BringInDialog(QDialog):
                 rows.append(label(f"{told.label}: {told.before} here, {told.after} in the file", "small", wrap=True))
         shipped = [each.part.name for each in found if each.shipped and each.state == "other"]
         self._texts = [each for each in found if each.text and each.state != "same"]
-        self._seen = QCheckBox("I have looked at what it writes, and it may be used")
+        self._seen = QCheckBox("I have reviewed what it writes and allow it")
         self._seen.toggled.connect(lambda _on: self._refresh())
-        self._take = button("Put it on the shelf", self.accept, "primary")
+        self._take = button("Add to the shelf", self.accept, "primary")
         self._barred = bool(shipped) or all(each.state == "same" for each in found)
         body = column(*rows, 1, spacing=4)
         layout = column(label(visible(name), "section"), scrolled(body), spacing=10, margins=(20, 18, 20, 16))
         if shipped:
             layout.addWidget(
                 label(
-                    f"{', '.join(shipped)}: parts of that short name "
-                    "ship with Kyklon. Give it another one in the file.",
+                    f"{', '.join(shipped)}: Kyklon ships a part with that ID. Change the ID in the file.",
                     "stop",
                     wrap=True,
                 )
@@ -48,14 +51,14 @@ class BringInDialog(QDialog):
             text.setAccessibleName("What it writes")
             layout.addWidget(
                 label(
-                    "It carries templates. They run in a sandbox and write only below the folder that you choose:",
+                    "It contains templates. They run in a sandbox and write only inside the folder you choose:",
                     "small",
                     wrap=True,
                 )
             )
             layout.addWidget(text, 1)
             layout.addWidget(self._seen)
-        layout.addLayout(row(1, button("Leave it", self.reject), self._take))
+        layout.addLayout(row(1, button("Cancel", self.reject), self._take))
         self.setLayout(layout)
         self.resize(round(theme.px(620)), round(theme.px(460 if self._texts else 320)))
         self._refresh()

@@ -19,10 +19,10 @@ from kyklon.parts.trees import TextFile, texts_in
 
 class DialectWalk(Walk):
     kind = "dialects"
-    title = "Learn a boot file dialect"
+    title = "Learn a boot file format"
     first = (
-        "Open a boot file of the board, alone or in an image of its card. Click a line, and choose the decision "
-        "that it carries."
+        "Open a boot file of the board, on its own or inside an image of its card. Click a line and choose "
+        "the setting it holds."
     )
 
     def make_side(self) -> QWidget:
@@ -32,7 +32,7 @@ class DialectWalk(Walk):
         self._names = dict(dialect.offered())
         self.view = SampleView(self.theme)
         self.view.chosen.connect(self._on_line)
-        self._carries = Choice(self.theme, "Decision", self.carry)
+        self._carries = Choice(self.theme, "Setting", self.carry)
         self._carries.setMinimumContentsLength(20)
         self._where = label("Click a line first", "small")
         self._path = QLineEdit()
@@ -44,11 +44,11 @@ class DialectWalk(Walk):
         self._found: tuple[TextFile, ...] = ()
         self._texts = Choice(self.theme, "Boot file in the image", self._on_text)
         self._texts.setVisible(False)
-        source = Sheet("Where from")
+        source = Sheet("Source")
         opening = row(
             button("Open a boot file…", self._ask, "outline"), button("From a card's image…", self._ask_image), 1
         )
-        source.add(opening, self._texts, row(label("on the boot partition as", "small"), self._path))
+        source.add(opening, self._texts, row(label("path on the boot partition", "small"), self._path))
         lines = Sheet("The sample", "the whole file, as it is understood now")
         lines.add(scrolled(self.view), row(self._where, self._carries, 1), self._spelt, self._grammar, self._trial)
         lines.body.setStretch(0, 1)
@@ -67,12 +67,12 @@ class DialectWalk(Walk):
 
     def look_into(self, path: Path) -> None:
         """List the texts on an image's boot partition."""
-        self.learn(f"Looking into {path.name}", lambda watch: texts_in(path, watch), self._on_found)
+        self.learn(f"Reading {path.name}", lambda watch: texts_in(path, watch), self._on_found)
 
     def _on_found(self, found: tuple[TextFile, ...]) -> None:
         self._found = found
         rows = tuple((each.path, each.path) for each in found)
-        self._texts.set_choices((("", f"{len(found)} texts: choose the boot file"), *rows), "")
+        self._texts.set_choices((("", f"{len(found)} text files: choose the boot file"), *rows), "")
         self._texts.setVisible(True)
 
     def _on_text(self, path: str) -> None:
@@ -144,7 +144,7 @@ class DialectWalk(Walk):
         assert self.sample is not None
         trial = dialect.tried(self.sample)
         if not trial.good:
-            raise ValueError(trial.why or "The sample does not read back as what it was")
+            raise ValueError(trial.why or "The sample does not read back unchanged")
         return super().ready()
 
     def show_draft(self, draft: Draft | None) -> None:
@@ -153,11 +153,9 @@ class DialectWalk(Walk):
         lines = sample.lines if sample else ()
         self.view.show_lines(lines, self._names, self._line)
         line = lines[self._line - 1] if 0 < self._line <= len(lines) else None
-        self._where.setText(f"Line {line.number} carries" if line else "Click a line first")
+        self._where.setText(f"Line {line.number} holds" if line else "Click a line first")
         self._carries.setEnabled(line is not None)
-        self._carries.set_choices(
-            (("", "nothing that is decided here"), *dialect.offered()), line.setting if line else ""
-        )
+        self._carries.set_choices((("", "no setting of this build"), *dialect.offered()), line.setting if line else "")
         self._show_spelling(line.setting if line else "")
         self._show_trial(sample)
 
@@ -167,10 +165,10 @@ class DialectWalk(Walk):
                 widget.deleteLater()
         values = dialect.values_of(setting) if setting and self.sample else ()
         if values:
-            self._spelt.addWidget(label("is spelt:", "small"))
+            self._spelt.addWidget(label("is written as:", "small"))
         for value, words in values:
             edit = QLineEdit(self.sample.words.get(setting, {}).get(value, value) if self.sample else "")
-            edit.setAccessibleName(f"{words} is spelt")
+            edit.setAccessibleName(f"{words} is written as")
             edit.setMaximumWidth(round(self.theme.px(90)))
             edit.editingFinished.connect(lambda edit=edit, value=value: self._spell(setting, value, edit.text()))
             self._spelt.addWidget(label(words, "small"))
@@ -185,13 +183,13 @@ class DialectWalk(Walk):
             return
         grammar = sample.grammar
         said = [
-            f"separator “{grammar.separator}”" if grammar.separator.strip() else "blanks between word and value",
-            f"remarks begin with “{grammar.remark}”",
+            f"separator “{grammar.separator}”" if grammar.separator.strip() else "spaces between key and value",
+            f"comments start with “{grammar.remark}”",
         ]
         for value, words in (
-            (grammar.prefix, "each word stands behind"),
-            (grammar.ending, "each value ends with"),
-            (grammar.quote, "values stand in"),
+            (grammar.prefix, "every key is prefixed with"),
+            (grammar.ending, "every value ends with"),
+            (grammar.quote, "values are enclosed in"),
             (grammar.section, "sections as"),
             (grammar.kernel_line, "kernel line in"),
         ):
@@ -199,18 +197,14 @@ class DialectWalk(Walk):
                 said.append(f"{words} “{value.replace('{section}', 'name')}”")
         self._grammar.setText("Grammar: " + "; ".join(said) + ".")
         trial = dialect.tried(sample)
-        odd = (
-            f" {len(trial.odd)} line{'s' * (len(trial.odd) > 1)} not understood: they stay as they are."
-            if trial.odd
-            else ""
-        )
+        odd = f" {len(trial.odd)} line{'s' * (len(trial.odd) > 1)} not understood; left unchanged." if trial.odd else ""
         if trial.good:
             words = (
-                "Tried: read, issued and read again, byte for byte; every change reads back."
+                "Tested: read, written and read again, byte for byte; every change reads back."
                 if sample.marks
-                else "Tried: the sample comes back byte for byte."
+                else "Tested: the sample reads back byte for byte."
             )
         else:
-            words = f"■ Tried, and it fails: {trial.why}"
+            words = f"■ Test failed: {trial.why}"
         set_role(self._trial, "good" if trial.good else "stop")
         self._trial.setText(words + odd)

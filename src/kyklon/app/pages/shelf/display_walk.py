@@ -20,10 +20,7 @@ _MOST_POINTS = 7  # names that find room beside the plot
 class DisplayWalk(Walk):
     kind = "displays"
     title = "Learn a display"
-    first = (
-        "Choose a connected display, open a file of identification "
-        "data, or paste a dump. A tube without any: choose its kind."
-    )
+    first = "Choose a connected display, open an EDID file, or paste a dump. For a tube without EDID, choose its type."
 
     def make_side(self) -> QWidget:
         """Override."""
@@ -35,13 +32,13 @@ class DisplayWalk(Walk):
         self._dump.setMaximumHeight(round(self.theme.px(92)))
         self._dump.textChanged.connect(self._on_pasted)
         self._connected = row(spacing=6)
-        tubes = row(label("A tube without data:", "small"), spacing=6)
+        tubes = row(label("A tube without EDID:", "small"), spacing=6)
         for each in display.CLASSES:
             tubes.addWidget(button(each.words.partition(":")[0], lambda each=each: self.take_tube(each)))
         tubes.addStretch(1)
-        source = Sheet("Where from")
+        source = Sheet("Source")
         source.add(row(button("Open a file…", self._ask, "outline"), self._connected, 1), self._dump, tubes)
-        drawing = Sheet("What it holds", "its rates as boxes, its modes as points")
+        drawing = Sheet("Contents", "its rates as boxes, its modes as points")
         drawing.add(self._plot)
         drawing.body.setStretch(0, 1)
         facts = Sheet("Also read")
@@ -68,8 +65,8 @@ class DisplayWalk(Walk):
 
     def _ask(self) -> None:
         self.ask_file(
-            "Identification data",
-            "Identification data (*.edid *.bin *.txt *.hex);;All files (*)",
+            "EDID",
+            "EDID files (*.edid *.bin *.txt *.hex);;All files (*)",
             lambda path: self.learn_from("display", path),
         )
 
@@ -82,7 +79,7 @@ class DisplayWalk(Walk):
     def take_connected(self, found: ConnectedDisplay) -> None:
         """Learn what is plugged into a socket."""
         if not found.data:
-            self._say(f"{found.socket} gives no identification data. Is it a tube? Then choose its kind below.")
+            self._say(f"{found.socket} gives no EDID. Is it a tube? Then choose its kind below.")
             return
         self._name.setModified(False)
         self._take_bytes(found.data, f"the display at {found.socket}")

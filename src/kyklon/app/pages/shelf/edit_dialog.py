@@ -44,7 +44,7 @@ class EditDialog(QDialog):
                 label(f"Change {part.name}", "section"),
                 scrolled(self.form),
                 self._wrong,
-                row(1, button("Leave it", self.reject), keep),
+                row(1, button("Cancel", self.reject), keep),
                 spacing=10,
                 margins=(20, 18, 20, 16),
             )

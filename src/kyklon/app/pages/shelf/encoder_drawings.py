@@ -49,7 +49,7 @@ class TerminalBoard(Instrument):
             self.text(
                 painter,
                 box.center(),
-                "Choose a device; its terminals come here.",
+                "Choose a device; its terminals appear here.",
                 token="muted",
                 align=Qt.AlignmentFlag.AlignHCenter,
             )
@@ -79,7 +79,7 @@ class TerminalBoard(Instrument):
                 continue
             below = QRectF(tab.left() - px(2), tab.bottom() + px(1), tab.width() + px(4), px(16))
             words = said.removeprefix("BTN_").removeprefix("ABS_").removeprefix("KEY_") or {
-                "asked": "close it now",
+                "asked": "press it now",
                 "skipped": "skipped",
             }.get(state, "")
             self.text(

@@ -24,7 +24,7 @@ POLL_MS = 12  # how often the device is asked by the window
 class EncoderWalk(Walk):
     kind = "encoders"
     title = "Learn an encoder or controller"
-    first = "Choose the device. Then press one button thirty times, and close its terminals one after the other."
+    first = "Choose the device. Then press one button thirty times, and press the switch at each terminal in turn."
 
     def make_side(self) -> QWidget:
         """Override."""
@@ -51,8 +51,8 @@ class EncoderWalk(Walk):
         self._seats.setAccessibleName("Players")
         self._seats.valueChanged.connect(lambda _value: self._lay_out())
         self._prints = QLineEdit()
-        self._prints.setAccessibleName("Terminals as they are printed")
-        self._prints.setPlaceholderText("as printed, with commas: 1U, 1D, 1L …")
+        self._prints.setAccessibleName("Terminals as printed")
+        self._prints.setPlaceholderText("as printed, comma-separated: 1U, 1D, 1L …")
         self._prints.editingFinished.connect(self._lay_out)
         source = Sheet("The device")
         seats, count = label("Players", "small"), label("Buttons each", "small")
@@ -69,7 +69,7 @@ class EncoderWalk(Walk):
 
     def _make_pressing(self) -> Sheet:
         self._bounce = Histogram(self.theme, "Bounce", "press one button thirty times")
-        self._report = Histogram(self.theme, "Between reports", "comes with the presses")
+        self._report = Histogram(self.theme, "Report interval, ms", "measured from the same presses")
         self._measure = button("Measure a button", self._on_measure)
         pressing = Sheet("Thirty presses")
         self._pressing = pressing
@@ -79,10 +79,10 @@ class EncoderWalk(Walk):
     def _make_walk(self) -> Sheet:
         self.board = TerminalBoard(self.theme, "Terminals")
         self.board.pressed.connect(self._on_again)
-        self._begin = button("Begin the walk", self._on_begin, "outline")
+        self._begin = button("Start terminal test", self._on_begin, "outline")
         self._skip = button("Skip", self._on_skip)
         self._ask_words = label("", "strong")
-        walk = Sheet("Terminals", "in any order: click the one that you close next")
+        walk = Sheet("Terminals", "in any order: click the one you press next")
         bar = row(self._begin, self._skip, self._ask_words, self._prints)
         bar.setStretch(2, 1)
         bar.setStretch(3, 3)
@@ -94,10 +94,10 @@ class EncoderWalk(Walk):
         return walk
 
     def _make_stand_in(self) -> None:
-        self._bench = TerminalBoard(self.theme, "The stand-in's switches", small=True)
+        self._bench = TerminalBoard(self.theme, "The simulated encoder's switches", small=True)
         self._bench.pressed.connect(lambda each: self._press(each, closes=True))
         self._bench.released.connect(lambda each: self._press(each, closes=False))
-        self._standin = Sheet("Stand-in: press its switches here", "in place of a device that is plugged in")
+        self._standin = Sheet("Simulated: press its switches here", "instead of a connected device")
         self._standin.add(self._bench)
 
     def _look(self) -> None:
@@ -118,7 +118,7 @@ class EncoderWalk(Walk):
                         "",
                         f"{len(rows)} at {found[0].called}: choose"
                         if rows
-                        else "nothing is plugged in, or it may not be read",
+                        else "nothing is connected, or there is no permission to read it",
                     ),
                     *rows,
                 ),
@@ -235,13 +235,13 @@ class EncoderWalk(Walk):
         self._measure.setText("Stop" if self._stage == "measure" else "Measure a button")
         count = len(told.presses) if told else 0
         self._pressing.set_note(
-            f"{count} of {encoder.PRESSES}" + ("; enough" if told and told.enough else "; press and hold it a moment")
+            f"{count} of {encoder.PRESSES}" + ("; enough" if told and told.enough else "; press it and hold it briefly")
             if self._stage == "measure" or count
-            else "one button, any one"
+            else "any one button"
         )
         bounce = f"longest {told.longest_ms:.1f}\u202fms" if told and told.presses else ""
         if told and told.presses and not told.longest_ms:
-            bounce = "none seen: shorter than a report"
+            bounce = "none seen: shorter than one report"
         self._bounce.show_values(told.bounces if told else (), bounce)
         interval = (
             f"every {told.interval_ms:g}\u202fms"
@@ -254,11 +254,11 @@ class EncoderWalk(Walk):
         walk = self._terminals
         self._begin.setEnabled(self._handle is not None)
         self._begin.setText(
-            "Pause the walk"
+            "Pause the terminal test"
             if self._stage == "walk"
-            else "Begin the walk"
+            else "Start terminal test"
             if not any(each.event for each in walk.stops)
-            else "Go on with the walk"
+            else "Resume the terminal test"
         )
         self._skip.setEnabled(self._stage == "walk" and walk.current is not None)
         self._ask_words.setText(walk.ask if self._stage == "walk" else "")
@@ -296,7 +296,7 @@ class EncoderWalk(Walk):
         """Override. Raises ValueError while no terminal is known."""
         assert self.draft is not None
         if self._facts is None or not any(each.event for each in self._terminals.stops):
-            raise ValueError("No terminal is known yet: begin the walk")
+            raise ValueError("No terminal known yet: start the terminal test")
         proposal = encoder.quirk_for(self._terminals, self._facts)
         if not self._quirk.isChecked():
             proposal = replace(proposal, flags=0)

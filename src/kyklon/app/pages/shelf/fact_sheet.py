@@ -11,10 +11,10 @@ from kyklon.base.shown import visible
 from kyklon.parts.facts import Fact
 
 SIGNS = (
-    ("read", "read from the thing"),
+    ("read", "read from the part itself"),
     ("measured", "measured"),
     ("typed", "typed"),
-    ("shipped", "ships, or is a copy"),
+    ("shipped", "shipped, or a copy"),
 )
 
 

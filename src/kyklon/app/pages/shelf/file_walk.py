@@ -80,14 +80,14 @@ class ImageWalk(Walk):
     first = (
         "Open an image file, packed or not. It is read in memory; nothing is unpacked to disk and nothing is written."
     )
-    empty = "Its partitions, kernels, boards, boot files and services come here."
+    empty = "Its partitions, kernels, boards, boot files and services appear here."
 
     def make_side(self) -> QWidget:
         """Override."""
-        self.found = FoundTree(self.theme, "What was found in it", self.empty)
-        source = Sheet("Where from")
+        self.found = FoundTree(self.theme, "Findings in the file", self.empty)
+        source = Sheet("Source")
         source.add(row(*self.sources(), 1), *self.hints())
-        drawing = Sheet("What was found in it")
+        drawing = Sheet("Findings in the file")
         drawing.add(self.found, 1)
         side = QWidget()
         layout = column(source, drawing, spacing=12)
@@ -118,7 +118,7 @@ class ImageWalk(Walk):
     def show_draft(self, draft: Draft | None) -> None:
         """Override."""
         rows = list(draft.about) if draft else []
-        for name, words in (("kernels", ""), ("boards", "Boards it starts"), ("services", "Services")):
+        for name, words in (("kernels", ""), ("boards", "Boards it boots"), ("services", "Services")):
             value = draft.row.get(name) if draft else None
             if value and words:
                 rows.append((words, value_words("images", name, value)))
@@ -129,9 +129,10 @@ class SystemWalk(ImageWalk):
     kind = "systems"
     title = "Learn a system"
     first = (
-        "Choose the folder that holds the games of one system. Endings and archives are read; what it draws is asked."
+        "Choose the folder with one system's games. File extensions and archives are read; you are asked for "
+        "its picture format."
     )
-    empty = "Endings, archives and sizes of its games come here."
+    empty = "File extensions, archives and sizes of its games appear here."
 
     def sources(self) -> tuple[QWidget, ...]:
         """Override."""
@@ -139,7 +140,7 @@ class SystemWalk(ImageWalk):
 
     def hints(self) -> tuple[QLayout, ...]:
         """Override: what sets of a kind draw, where nobody knows better."""
-        made = row(label("It draws as on", "small"), spacing=4)
+        made = row(label("Picture format as on", "small"), spacing=4)
         for each in system.HINTS:
             words = f"{each.height} lines, {each.refresh}\u202fHz"
             made.addWidget(button(words, lambda each=each: self._on_hint(each), "quiet", tip=each.name))

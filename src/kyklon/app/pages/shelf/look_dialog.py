@@ -16,7 +16,7 @@ class LookDialog(QDialog):
     def __init__(self, session: Session, parent: QWidget) -> None:
         super().__init__(parent)
         theme = session.theme
-        self.setWindowTitle("This build brings text of its own")
+        self.setWindowTitle("This build has its own templates")
         text = "\n\n".join(
             f"{copy.row.get('name', copy.id)}\n{shown(copy.kind, copy.row)}" for copy in session.parts.waiting
         )
@@ -24,15 +24,15 @@ class LookDialog(QDialog):
         view.setReadOnly(True)
         view.setFont(theme.mono("small"))
         view.setAccessibleName("What it writes")
-        seen = QCheckBox("I have looked at it, and it may be used")
+        seen = QCheckBox("I have reviewed it and allow it")
         use = button("Use it", self.accept, "primary")
         use.setEnabled(False)
         seen.toggled.connect(use.setEnabled)
         words = (
-            "Somebody else's build can carry templates for boot files and emulators' settings. They run in a "
-            "sandbox and write only where you tell the program to. Until you agree they write nothing."
+            "A build from someone else can contain templates for boot files and emulator settings. They run "
+            "in a sandbox and write only where you tell Kyklon to. Until you agree they write nothing."
         )
-        head, foot = label("Look at this first", "section"), row(1, button("Not now", self.reject), use)
+        head, foot = label("Review these templates", "section"), row(1, button("Cancel", self.reject), use)
         self.setLayout(column(head, label(words, wrap=True), view, seen, foot, spacing=10, margins=(20, 18, 20, 16)))
         self.resize(round(theme.px(620)), round(theme.px(440)))
         self.accepted.connect(session.parts.agree)

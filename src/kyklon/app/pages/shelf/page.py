@@ -28,8 +28,8 @@ from kyklon.parts.uses import Use
 WALKS: tuple[tuple[str, str, str], ...] = (
     ("A display…", "display_walk", "DisplayWalk"), ("An encoder or controller…", "encoder_walk", "EncoderWalk"),
     ("A board…", "board_walk", "BoardWalk"), ("An image…", "file_walk", "ImageWalk"),
-    ("A boot file dialect…", "dialect_walk", "DialectWalk"), ("A system, from its games…", "file_walk", "SystemWalk"),
-    ("A panel, from its drawing…", "panel_walk", "PanelWalk"), ("A supply…", "print_walk", "SupplyWalk"),
+    ("A boot file format…", "dialect_walk", "DialectWalk"), ("A system, from its games…", "file_walk", "SystemWalk"),
+    ("A panel, from its drawing…", "panel_walk", "PanelWalk"), ("A power supply…", "print_walk", "SupplyWalk"),
     ("A cable…", "print_walk", "CableWalk"), ("A card…", "print_walk", "CardWalk"),
 )  # fmt: skip
 
@@ -64,14 +64,14 @@ class ShelfPage(QWidget):
         self._learn = button("Learn a part…", self.show_learn_menu, "primary")
         self._undo = button("Undo", self.session.parts.undo, "quiet")
         self._resume = button("Go on", self._go_on, "outline")
-        self._look = button("Look at this build's own text…", self._on_look, "outline")
+        self._look = button("Review this build's templates…", self._on_look, "outline")
         heading = row(
             label("Shelf", "title"),
             self._subject,
             self._undo,
             self._resume,
             self._look,
-            button("Bring in…", self.ask_bring_in),
+            button("Import…", self.ask_bring_in),
             self._learn,
             spacing=12,
         )
@@ -92,7 +92,7 @@ class ShelfPage(QWidget):
         self._list.add(search, self.parts)
         self._list.body.setStretch(1, 1)
         self._facts = FactSheet(theme)
-        self._detail = Sheet("Choose a part", "what is known of it, and where each fact comes from")
+        self._detail = Sheet("Choose a part", "its facts, and the source of each")
         self._use = button("Use it in this build", self._on_use, "outline")
         self._more = button("More…", self._show_more)
         self._compare = button("Compare…", self._on_compare)
@@ -128,7 +128,7 @@ class ShelfPage(QWidget):
         self._look.setVisible(bool(self.session.parts.waiting))
         self._resume.setVisible(self.walk is not None)
         if self.walk is not None:
-            self._resume.setText(f"Go on: {self.walk.title[:1].lower()}{self.walk.title[1:]}")
+            self._resume.setText(f"Resume: {self.walk.title[:1].lower()}{self.walk.title[1:]}")
         self._filter()
         self._show_part()
         if self.walk is not None:
@@ -170,15 +170,12 @@ class ShelfPage(QWidget):
         self._subject.set_full(
             words
             if own
-            else (
-                "Only what ships is here yet. Show Kyklon a thing of "
-                "yours: it learns what it can, and asks for the rest."
-            )
+            else ("Only shipped parts so far. Show Kyklon one of your own: it reads what it can and asks for the rest.")
         )
 
     def _filter(self) -> None:
         count = self.parts.filter(self._words.text(), self._kind.value, own=self._own.isChecked())
-        self._list.set_note(f"{count} shown" if count else "nothing matches; take a word away")
+        self._list.set_note(f"{count} shown" if count else "no match; remove a word")
 
     def _find_uses(self) -> None:
         from kyklon.parts.uses import uses
@@ -216,15 +213,13 @@ class ShelfPage(QWidget):
         if entry is None or part is None:
             self._detail.set_title(entry.name if entry else "Choose a part")
             self._detail.set_note(
-                "this file cannot be used; it is left as it is"
-                if entry
-                else "what is known of it, and where each fact comes from"
+                "this file cannot be used; it is not changed" if entry else "its facts, and the source of each"
             )
             self._facts.show_facts(())
             self._users.setText(
                 entry.broken
                 if entry
-                else "Or press “Learn a part…” with the thing at hand: a display, an encoder, a board, an image file."
+                else "Or press “Learn a part…” with the part at hand: a display, an encoder, a board, an image file."
             )
             return
         self._detail.set_title(part.name)
@@ -238,19 +233,19 @@ class ShelfPage(QWidget):
             self._facts.show_facts(own)
         self._compare.setText("Stop comparing" if self._comparing else "Compare…")
         self._edit.setEnabled(entry.own)
-        set_tip(self._edit, "" if entry.own else "What ships stays as it is: copy it first")
+        set_tip(self._edit, "" if entry.own else "Shipped parts cannot be changed: copy it first")
         names = [use.name for use in self._used.get(entry.id, ())]
         if entry.place in copies.chosen_by(self.session.build, catalogue):
             names.insert(0, self.session.build.name)
         shelf = self.session.parts.shelf.parts.get(entry.kind, {}).get(entry.id)
         words = f"Used in: {', '.join(dict.fromkeys(names))}." if names else "Not used in any build of this machine."
         if shelf is None:
-            words += " Only this build brings it; it is not on your shelf."
+            words += " It is only in this build, not on your shelf."
         elif shelf != part:
             words += " This build has a copy that differs from the shelf's: see the findings of Plan."
         self._users.setText(words)
         can, why = self._usable(entry)
-        self._use.setText("Take it out of this build" if self._is_used_system(entry) else "Use it in this build")
+        self._use.setText("Remove from this build" if self._is_used_system(entry) else "Use it in this build")
         self._use.setEnabled(can)
         set_tip(self._use, why)
 
@@ -259,9 +254,9 @@ class ShelfPage(QWidget):
     def _usable(self, entry: Entry) -> tuple[bool, str]:
         """Whether the part can be put into the build from here, and why not."""
         if self._is_used_system(entry):
-            return len(self.session.build.systems) > 1, "A build has one system at least"
+            return len(self.session.build.systems) > 1, "A build needs at least one system"
         if entry.place in copies.chosen_by(self.session.build, self.session.catalogue):
-            return False, "It is in this build already"
+            return False, "Already in this build"
         if entry.kind in (
             "boards",
             "supplies",
@@ -275,7 +270,7 @@ class ShelfPage(QWidget):
             "dialects",
         ):
             return True, f"Make it this build's {one(entry.kind)}"
-        return False, "It is chosen where it is needed"
+        return False, "Chosen where it is needed"
 
     def _on_use(self) -> None:
         entry = self.parts.current
@@ -288,7 +283,7 @@ class ShelfPage(QWidget):
         try:
             if self._is_used_system(entry):
                 build = edited(build, "systems", [each for each in build.systems if each != entry.id])
-                label = f"Take {entry.name} out"
+                label = f"Remove {entry.name}"
             else:
                 build = with_part_used(build, entry.kind, entry.id, self.session.catalogue)
         except ValueError as bad:
@@ -349,7 +344,7 @@ class ShelfPage(QWidget):
             return
         menu = QMenu(self)
         rows: tuple[tuple[str, Callable[[], object], bool], ...] = (
-            ("Copy as a start…", self.ask_copy, True), ("Rename…", self.ask_rename, entry.own),
+            ("Copy as my own…", self.ask_copy, True), ("Rename…", self.ask_rename, entry.own),
             ("Export…", self.ask_export, True), ("Delete", self.delete, entry.own),
         )  # fmt: skip
         for words, act, able in rows:
@@ -364,7 +359,7 @@ class ShelfPage(QWidget):
             self._comparing, self._beside = False, None
         else:
             self._comparing, self._beside = True, entry.place
-            self.session.said.emit(f"Now choose another {one(entry.kind)}: it is laid beside {entry.name}.")
+            self.session.said.emit(f"Now choose another {one(entry.kind)} to compare with {entry.name}.")
         self._show_part()
 
     def _on_look(self) -> None:
@@ -376,7 +371,7 @@ class ShelfPage(QWidget):
         entry = self.parts.current
         if entry is None:
             return
-        name, agreed = QInputDialog.getText(self, "Copy as a start", "What is yours called?", text=f"My {entry.name}")
+        name, agreed = QInputDialog.getText(self, "Copy as my own", "Name of your copy", text=f"My {entry.name}")
         if agreed and name.strip():
             self.copy(name.strip())
 
@@ -407,7 +402,7 @@ class ShelfPage(QWidget):
         assert entry is not None
         self.session.parts.act(
             lambda store: store.change(entry.kind, entry.id, {"name": name}, f"Renamed {entry.name}"),
-            f"{entry.name} is called {name} now.",
+            f"{entry.name} renamed to {name}.",
         )
 
     def _on_edit(self) -> None:
@@ -422,7 +417,7 @@ class ShelfPage(QWidget):
             changes, kind, part_id = dialog.changes, entry.kind, entry.id
             self.session.parts.act(
                 lambda store: store.change(kind, part_id, changes, f"Changed {entry.name}"),
-                f"{entry.name} was changed.",
+                f"{entry.name} changed.",
             )
 
     def delete(self) -> None:
@@ -443,7 +438,7 @@ class ShelfPage(QWidget):
                 entry.kind, entry.id, shelf, store, {key: tuple(dict.fromkeys(value)) for key, value in used.items()}
             )
 
-        self.session.parts.act(act, f"{entry.name} is off the shelf.")  # type: ignore[arg-type] # gives a Step
+        self.session.parts.act(act, f"{entry.name} removed from the shelf.")  # type: ignore[arg-type] # gives a Step
 
     def ask_export(self) -> None:
         entry = self.parts.current
@@ -469,7 +464,7 @@ class ShelfPage(QWidget):
 
     def ask_bring_in(self) -> None:
         path, _kind = QFileDialog.getOpenFileName(
-            self, "Bring in a part's file", str(self.session.folder), "Parts (*.toml)"
+            self, "Import a part's file", str(self.session.folder), "Parts (*.toml)"
         )
         if path:
             self.bring_in(Path(path))
@@ -488,7 +483,7 @@ class ShelfPage(QWidget):
             if dialog.exec():
                 self.session.parts.act(
                     lambda store: exchange.bring_in(found, store, replace=True),
-                    f"{path.name} was brought in.",
+                    f"{path.name} imported.",
                     lambda: self.show_part(found[0].kind, found[0].part.id),
                 )
 

@@ -15,7 +15,7 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.parts import panel
 from kyklon.parts.draft import Draft
 
-_WORDS = {"button": "a button", "lever": "the lever", "start": "start", "select": "select", "nothing": "no control"}
+_WORDS = {"button": "a button", "lever": "the joystick", "start": "start", "select": "select", "nothing": "no control"}
 
 
 class HoleDrawing(Instrument):
@@ -46,7 +46,7 @@ class HoleDrawing(Instrument):
             self.text(
                 painter,
                 box.center(),
-                "Open a drawing of the panel; its holes come here.",
+                "Open a drawing of the panel; its holes appear here.",
                 token="muted",
                 align=Qt.AlignmentFlag.AlignHCenter,
             )
@@ -116,7 +116,7 @@ class HoleDrawing(Instrument):
 class PanelWalk(Walk):
     kind = "panels"
     title = "Learn a panel"
-    first = "Open the drawing of a bought panel, an SVG or a DXF. Its circles become holes; say what each is for."
+    first = "Open the SVG or DXF drawing of a panel you bought. Its circles become holes; say what each one is for."
 
     def make_side(self) -> QWidget:
         """Override."""
@@ -126,7 +126,7 @@ class PanelWalk(Walk):
         self._use = Choice(self.theme, "What the hole is for", self.use_as)
         self._use.set_choices(tuple((kind, _WORDS[kind]) for kind in panel.KINDS), "button")
         self._hole = label("Click a hole", "small")
-        source = Sheet("Where from")
+        source = Sheet("Source")
         source.add(row(button("Open a drawing…", self._ask, "outline"), 1))
         sheet = Sheet("One seat's panel, to scale", "seen by its player")
         sheet.add(self.drawing, row(self._hole, self._use, 1))

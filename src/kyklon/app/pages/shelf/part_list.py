@@ -81,7 +81,7 @@ class _Delegate(QStyledItemDelegate):
             painter.fillRect(QRectF(box.left(), box.top(), 3, box.height()), theme.color("teal"))
         painter.setPen(theme.color("grid"))
         painter.drawLine(box.bottomLeft(), box.bottomRight())
-        tag = "cannot be used" if entry.broken else "yours" if entry.own else "ships"
+        tag = "cannot be used" if entry.broken else "yours" if entry.own else "shipped"
         painter.setFont(theme.font("label", weight=600 if entry.own else 400))
         wide = painter.fontMetrics().horizontalAdvance(tag) + px(4)
         painter.setPen(theme.color("red" if entry.broken else "teal" if entry.own else "muted"))
@@ -127,7 +127,7 @@ class PartList(QListView):
         """All that there are; what is shown of them is said by filter()."""
         self._all = entries
         self._words = [
-            f"{each.name} {each.id} {each.words} {each.note} {'yours own' if each.own else 'ships'}".lower()
+            f"{each.name} {each.id} {each.words} {each.note} {'yours' if each.own else 'shipped'}".lower()
             for each in entries
         ]
 

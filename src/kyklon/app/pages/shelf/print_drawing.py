@@ -19,7 +19,7 @@ class PrintDrawing(Instrument):
     least = QSize(300, 150)
 
     def __init__(self, theme: Theme, kind: str) -> None:
-        super().__init__(theme, "The part as it is known now")
+        super().__init__(theme, "The part as known so far")
         self._kind = kind
         self._words: dict[str, str] = {}
 

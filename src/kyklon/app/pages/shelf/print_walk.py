@@ -17,14 +17,14 @@ from kyklon.parts.fields import value_words
 
 class SupplyWalk(Walk):
     kind = "supplies"
-    title = "Learn a supply"
+    title = "Learn a power supply"
     first = "Type what is printed on it."
-    print_says = "OUTPUT: 5.1 V DC 3 A stands on its label. The plug's form decides the cable."
+    print_says = "Its label says, e.g., OUTPUT: 5.1 V DC 3 A. The connector decides the cable."
     caution = ""
 
     def make_side(self) -> QWidget:
         """Override."""
-        source = Sheet("Its print")
+        source = Sheet("Its label")
         source.add(label(self.print_says, wrap=True))
         for each in self.further():
             source.add(each)
@@ -32,7 +32,7 @@ class SupplyWalk(Walk):
         caution = label(self.caution, "warning", wrap=True)
         caution.setVisible(bool(self.caution))
         self.drawing = PrintDrawing(self.theme, self.kind)
-        drawn = Sheet("As it is known now")
+        drawn = Sheet("Known so far")
         drawn.add(self.drawing)
         layout = column(source, caution, drawn, spacing=12)
         layout.setStretch(2, 1)
@@ -45,7 +45,7 @@ class SupplyWalk(Walk):
         meter.setAccessibleName("Measured voltage")
         meter.setPlaceholderText("5.08 V, with a meter, while it feeds the board")
         meter.editingFinished.connect(lambda: self._on_measured(meter.text()))
-        return (label("With a meter you can do better than the print:", "small"), meter)
+        return (label("A meter is more accurate than the label:", "small"), meter)
 
     def _on_measured(self, text: str) -> None:
         if not text.strip() or self.draft is None:
@@ -76,10 +76,9 @@ class CableWalk(SupplyWalk):
     kind = "cables"
     title = "Learn a cable"
     print_says = (
-        "The gauge is printed on the sheath, as 24 AWG/1P; the length "
-        "is measured with a tape. Plugs: two names, as USB-A USB-C."
+        "The gauge is printed on the cable, e.g. 24 AWG/1P; measure the length. Plugs: two names, e.g. USB-A USB-C."
     )
-    caution = "A cable with the same plug on both ends can feed two supplies into each other."
+    caution = "A cable with the same plug on both ends can connect two power supplies to each other."
 
     def further(self) -> tuple[QWidget, ...]:
         """Override."""
@@ -93,7 +92,10 @@ class CableWalk(SupplyWalk):
 class CardWalk(SupplyWalk):
     kind = "cards"
     title = "Learn a card"
-    print_says = "Put it into the reader and choose it here: its true size is read. The class stands on it, as U1 A1."
+    print_says = (
+        "Insert it into the reader and choose it here: its real size is read. The speed class is printed on "
+        "it, e.g. U1 A1."
+    )
     caution = ""
 
     def further(self) -> tuple[QWidget, ...]:
@@ -113,7 +115,7 @@ class CardWalk(SupplyWalk):
     def _on_listed(self, found: tuple[DriveFacts, ...]) -> None:
         layout = self._drives.layout()
         layout.itemAt(0).widget().setText(
-            "In the reader:" if found else "No card is in a reader: type what is printed on it."
+            "In the reader:" if found else "No card in a reader: type what is printed on it."
         )
         for each in found:
             layout.addLayout(

@@ -41,7 +41,7 @@ class SampleView(Instrument):
             self.text(
                 painter,
                 box.center(),
-                "Open a boot file; its lines come here.",
+                "Open a boot file; its lines appear here.",
                 token="muted",
                 align=Qt.AlignmentFlag.AlignHCenter,
             )

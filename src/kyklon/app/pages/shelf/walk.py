@@ -39,11 +39,11 @@ class Walk(QWidget):
         self._name = QLineEdit()
         self._name.setAccessibleName("Name")
         self._name.setPlaceholderText("What you call it")
-        self._save = button("Put it on the shelf", self.save, "primary")
+        self._save = button("Add to the shelf", self.save, "primary")
         self._wrong = label("", "small", wrap=True)
         self._told = label("", "warning", wrap=True)
         self._about = FigureRows(self.theme)
-        self._questions = Sheet("What is asked", "units as you like: mA, inch, AWG, MHz")
+        self._questions = Sheet("Questions", "units as you like: mA, inch, AWG, MHz")
         self._hint = label(self.first, "muted", wrap=True)
         self._questions.add(
             self._hint,
@@ -134,7 +134,7 @@ class Walk(QWidget):
             self._say("Give it a name.")
             return
         if name.lower() in {each.name.lower() for each in self.session.parts.shelf.parts[self.draft.kind].values()}:
-            self._say(f"There is a {one(self.draft.kind)} {name} already: give this one another name.")
+            self._say(f"There is already a {one(self.draft.kind)} called {name}: choose another name.")
             return
         try:
             draft = self.ready()

@@ -18,7 +18,7 @@ class CascadeView(Instrument):
     asked = pyqtSignal(str, int)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Cascade of settings")
+        super().__init__(theme, "Layers of settings")
         self._rows: tuple[Effective, ...] = ()
         self._titles: tuple[str, ...] = LAYERS
         self._current = (0, 1)

@@ -1,4 +1,4 @@
-"""Latency from switch to photon: shares stacked along a time axis, the distribution of their sum above."""
+"""Input latency from switch to screen: shares stacked along a time axis, the distribution of their sum above."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ class LatencyPlot(Instrument):
     least = QSize(360, 200)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Latency from switch to photon")
+        super().__init__(theme, "Input latency from switch to screen")
         self._latency: Latency | None = None
 
     def show_latency(self, latency: Latency | None) -> None:
@@ -63,7 +63,7 @@ class LatencyPlot(Instrument):
         self.text(
             painter,
             QPointF(box.left() - px(100), box.center().y() - px(8)),
-            "Together",
+            "Total",
             font=self.theme.font("body", weight=600),
         )
         low, high = latency.percentile(5), latency.percentile(95)

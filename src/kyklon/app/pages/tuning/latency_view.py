@@ -17,7 +17,7 @@ from kyklon.operations.tuning.remedies import Shorter, case_of, shorter, suits
 from kyklon.record.logbook import now
 
 _SHOWN = 4  # remedies
-_PLACES = (("", "anywhere on the glass"), ("0", "at the top"), ("0.5", "in the middle"), ("1", "at the bottom"))
+_PLACES = (("", "anywhere on the screen"), ("0", "at the top"), ("0.5", "in the middle"), ("1", "at the bottom"))
 
 
 class LatencyView(SystemView):
@@ -27,30 +27,31 @@ class LatencyView(SystemView):
         self.measured: Measured | None = None
         self.plot = LatencyPlot(self.theme)
         self.instrument = self.plot
-        self._sheet = Sheet("From switch to photon")
-        self._place = Choice(self.theme, "Where on the glass", lambda _value: self.refresh())
+        self._sheet = Sheet("From switch to screen")
+        self._place = Choice(self.theme, "Where on the screen", lambda _value: self.refresh())
         self._place.set_choices(_PLACES, "")
         self._place.setMinimumContentsLength(20)
         self._sheet.add(self.plot, row(label("seen", "small"), self._place, 1))
         self._sheet.body.setStretch(0, 1)
-        self._side = Sheet("Shorter", "the best first")
+        self._side = Sheet("Ways to reduce it", "the best first")
         self._tips = QVBoxLayout()
         self._tips.setSpacing(8)
         self._figures = FigureRows(self.theme)
         self.counts = QLineEdit()
-        self.counts.setAccessibleName("Pictures counted for each press")
+        self.counts.setAccessibleName("Frames counted for each press")
         self.counts.setPlaceholderText("12 14 13 12 15 …")
         self.counts.returnPressed.connect(self.add_film)
         self.per_second = QDoubleSpinBox()
         self.per_second.setRange(24, 2000)
         self.per_second.setDecimals(0)
         self.per_second.setValue(240)
-        self.per_second.setSuffix(" a second")
-        self.per_second.setAccessibleName("Pictures a second of the film")
+        self.per_second.setSuffix(" per second")
+        self.per_second.setAccessibleName("Camera frame rate (fps)")
         film = Sheet("Filmed")
-        film.add(label("Film button and glass together, press ten times. Count the pictures from the switch closing to "
-                       "the glass answering.", "small", wrap=True), row(self.counts, self.per_second), self._figures,
-                 row(button("Fit it", self.add_film), button("Forget films", self.forget, "quiet")))  # fmt: skip
+        film.add(label(
+            "Film button and screen together and press ten times. Count the frames from the switch closing "
+            "to the screen reacting.", "small", wrap=True), row(self.counts, self.per_second), self._figures,
+                 row(button("Fit it", self.add_film), button("Delete measurements", self.forget, "quiet")))  # fmt: skip
         self._side.add(self._tips)
         right = QVBoxLayout()
         right.setSpacing(12)
@@ -90,7 +91,7 @@ class LatencyView(SystemView):
         for tip in self.tips[:_SHOWN]:
             self._tips.addWidget(self._tip(tip))
         if not self.tips:
-            self._tips.addWidget(label("Nothing the program knows of makes it shorter.", "small", wrap=True))
+            self._tips.addWidget(label("Kyklon knows no way to reduce it further.", "small", wrap=True))
         self._tips.addStretch(1)
         clips = [each for each in build.tuning.clips if each.system == system.id]
         self.measured = None
@@ -106,8 +107,8 @@ class LatencyView(SystemView):
             return
         self._figures.set_rows((
             ("Presses", f"{told.presses}"), ("Filmed", f"{told.mean_ms:.1f}\u202fms"),
-            ("By the sum", f"{seen.mean:.1f}\u202fms"), ("Not explained", f"{told.unknown_ms:+.1f}\u202fms"),
-            ("That is, 95 in 100", f"{told.low_ms:+.0f} to {told.high_ms:+.0f}\u202fms"),
+            ("Calculated", f"{seen.mean:.1f}\u202fms"), ("Unexplained", f"{told.unknown_ms:+.1f}\u202fms"),
+            ("95 % range", f"{told.low_ms:+.0f} to {told.high_ms:+.0f}\u202fms"),
         ))  # fmt: skip
 
     def _tip(self, tip: Shorter) -> QWidget:
@@ -121,7 +122,7 @@ class LatencyView(SystemView):
             inside.addWidget(button(words, lambda: self.take(remedy, tip.words), "outline"))
         else:
             inside.addWidget(label(words, "", wrap=True))
-        inside.addWidget(label(f"costs {tip.cost}; {tip.risk}", "small", wrap=True))
+        inside.addWidget(label(f"Cost: {tip.cost}. Risk: {tip.risk}.", "small", wrap=True))
         return holder
 
     def add_film(self) -> None:
@@ -135,9 +136,9 @@ class LatencyView(SystemView):
             return
         clip = CameraClip(system=self.system_id, per_second=self.per_second.value(), counts=counts, at=now())
         self.counts.clear()
-        self.session.edit("tuning.clips", [*self.build.tuning.clips, clip], "Film of the latency")
+        self.session.edit("tuning.clips", [*self.build.tuning.clips, clip], "Latency measured on film")
 
     def forget(self) -> None:
         """Drop the films of this system."""
         rest = [each for each in self.build.tuning.clips if each.system != self.system_id]
-        self.session.edit("tuning.clips", rest, "Film of the latency")
+        self.session.edit("tuning.clips", rest, "Latency measured on film")

@@ -24,7 +24,7 @@ _VIEWS: tuple[tuple[str, Callable[[Session], SystemView]], ...] = (
 
 class TuningPage(TabbedPage):
     number = 70
-    cautions = ("A board that is clocked higher gets hotter and draws more: look at Assembly before.",)
+    cautions = ("A higher CPU clock makes the board hotter and draws more current: check Assembly first.",)
 
     def __init__(self, session: Session) -> None:
         super().__init__(session, _VIEWS, "Part of the tuning")

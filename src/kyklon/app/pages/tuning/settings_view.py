@@ -38,7 +38,10 @@ class SettingsView(SystemView):
         settings.body.setStretch(1, 1)
         self._machine = Sheet("On the machine", "not compared yet")
         self._told = Elided("muted")
-        self._take, self._put = button("Take them over", self.take_over), button("Put them right", self.put_right)
+        self._take, self._put = (
+            button("Use the machine's values", self.take_over),
+            button("Restore the build's values", self.put_right),
+        )
         self._machine.add(row(self._told, button("Compare", self.compare), self._take, self._put))
         self._machine.body.itemAt(0).layout().setStretch(0, 1)
         whole = column(settings, self._machine, spacing=12)

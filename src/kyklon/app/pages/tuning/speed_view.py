@@ -1,4 +1,4 @@
-"""Whether every system holds its rate on the board, and what helps where one does not."""
+"""Whether every system runs at full speed on the board, and what helps where one drops."""
 
 from __future__ import annotations
 
@@ -21,9 +21,13 @@ from kyklon.operations.tuning.rates import rate_words
 from kyklon.operations.tuning.speed import SPARE, Help, Speed, cost_from_log, helps, on_boards, speeds
 
 _TOKENS = {"fine": "teal", "marginal": "amber", "no": "red"}
-_THEN = {"fine": "holds its rate", "marginal": "holds nearly always", "no": "still does not hold"}
-_ON = {"fine": "holds it", "marginal": "nearly always", "no": "does not"}
-_WORDS = {"fine": "holds its rate", "marginal": "not always", "no": "does not hold"}
+_THEN = {
+    "fine": "runs at full speed",
+    "marginal": "seldom drops below full speed",
+    "no": "still drops below full speed",
+}
+_ON = {"fine": "full speed", "marginal": "rare drops", "no": "drops"}
+_WORDS = {"fine": "full speed", "marginal": "some drops", "no": "drops below full speed"}
 
 
 class SpeedPlot(Instrument):
@@ -82,7 +86,7 @@ class SpeedPlot(Instrument):
             self.line(painter, QPointF(x(begun), middle), QPointF(x(end), middle), "ink", 1.2)
             self.line(painter, QPointF(x(end), middle - px(5)), QPointF(x(end), middle + px(5)), "ink", 1.2)
             self._draw_verdict(painter, QRectF(box.right() - said, y, said, pitch), each)
-        self.text(painter, QPointF(x(0), bottom + px(26)), "of the time a frame has; the whisker: 99 of 100 frames",
+        self.text(painter, QPointF(x(0), bottom + px(26)), "share of the frame time; whisker: 99 of 100 frames",
                   font=self.theme.font("small"), token="muted")  # fmt: skip
 
     def _draw_verdict(self, painter: QPainter, box: QRectF, speed: Speed) -> None:
@@ -109,7 +113,7 @@ class SpeedView(SystemView):
         super().__init__(session)
         self.plot = SpeedPlot(self.theme)
         self.instrument = self.plot
-        sheet = Sheet("Frame by frame", "what a frame takes of the time it has, on this board at this clock")
+        sheet = Sheet("Frame by frame", "share of each frame's time that emulation needs, on this board at this clock")
         sheet.add(self.plot)
         self._side = Sheet("What helps")
         self._tips = QVBoxLayout()
@@ -117,7 +121,7 @@ class SpeedView(SystemView):
         self._about = label("", "", wrap=True)
         self._log = button("Read a frame-time log…", self._on_log_clicked)
         self._side.add(self._about, self._tips, 1, self._log,
-                       label("A log of the machine's own overrides the figures: one time in ms a line.", "small",
+                       label("A log from the machine overrides these figures: one time in ms per line.", "small",
                              wrap=True))  # fmt: skip
         self._side.setFixedWidth(round(self.theme.px(SIDE + 12)))
         whole = row(sheet, self._side, spacing=14)
@@ -141,7 +145,7 @@ class SpeedView(SystemView):
         parts = ", ".join(f"{name.lower()} {ms:.1f}\u202fms" for name, ms in speed.parts)
         room = f"room for {speed.ahead}" if speed.ahead else "no room for any"
         ahead = f" Frames ahead: {room}." if speed.emulator.frames_ahead else ""
-        heavy = f" Will not hold: {', '.join(speed.heavy[:3])}." if speed.heavy else ""
+        heavy = f" Below full speed: {', '.join(speed.heavy[:3])}." if speed.heavy else ""
         told = rate_words(build, catalogue, world, self.system_id)
         boards = "; ".join(f"{each.name} {_ON[verdict]}" for each, verdict in
                            on_boards(build, catalogue, speed.system, world))  # fmt: skip

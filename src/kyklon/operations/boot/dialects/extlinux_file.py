@@ -100,9 +100,9 @@ def parse(text: str) -> Menu:
                 prompt = True
                 _top_menu(value, number)
             elif word == "include":
-                menu.notes.append((number + 1, "another file is read here, which is not followed"))
+                menu.notes.append((number + 1, "includes another file, which Kyklon does not read"))
             elif word != "prompt":
-                menu.notes.append((number + 1, f"“{word}” is passed over"))
+                menu.notes.append((number + 1, f"“{word}” is skipped"))
     except _Void as void:
         menu.error = str(void)
     menu.waits = prompt and not timeout and not menu.error
@@ -127,7 +127,7 @@ def _within(label: Label, word: str, value: str, number: int, menu: Menu) -> boo
         if name == "APPEND" and "INITRD" not in label.values and "initrd=" in value:
             initrd, space, _rest = value.partition("initrd=")[2].partition(" ")
             if not space:  # it looks for the blank behind it, and runs into nothing
-                raise _Void(f"line {number + 1}: initrd= is the last word, which stops the loader")
+                raise _Void(f"line {number + 1}: initrd= is the last word, which stops the boot loader")
             label.values["INITRD"] = initrd
     elif word in _NUMBERED:
         if not value:
@@ -228,7 +228,7 @@ class Extlinux:
         if label is None:
             return {VOID: menu.error or "it has no label"}
         if "LOCALBOOT" in label.values:
-            return {VOID: f"the label {label.name} leaves the start to the firmware (LOCALBOOT)"}
+            return {VOID: f"label {label.name} hands booting back to the firmware (LOCALBOOT)"}
         return {**values_of(label), **({WAITS: "yes"} if menu.waits else {})}
 
     def told(self, text: str, board: str) -> list[Told]:
@@ -243,12 +243,12 @@ class Extlinux:
                 continue
             odd = notes.get(number, "")
             if line.endswith("\r"):
-                odd = "ends in a carriage return, which the loader takes for part of it"
+                odd = "ends in a carriage return, which the boot loader reads as part of the value"
             elif not odd and word in _OF_LABEL and label is not None and not label.first < number <= label.end:
-                odd = "belongs to another label than the one tried first"
+                odd = "belongs to a label other than the first one tried"
             found.append(Told(number, _OF_LABEL.get(word, word.upper()), value.rstrip("\r"), odd))
         if menu.error:
-            found.append(Told(0, "", "", f"the loader gives the file up: {menu.error}"))
+            found.append(Told(0, "", "", f"the boot loader rejects the file: {menu.error}"))
         return found
 
     def explain(self, line: str, wanted: Wanted) -> str:

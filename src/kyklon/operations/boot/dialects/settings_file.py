@@ -146,13 +146,13 @@ class SettingsFile:
                 continue
             if line is None:
                 if plain and not plain.startswith(self.grammar.remark) and plain != self.grammar.first_line:
-                    found.append(Told(number + 1, "", plain, "is neither a setting nor a remark"))
+                    found.append(Told(number + 1, "", plain, "is neither a setting nor a comment"))
                 continue
             odd = ""
             if not line.counts_for(board):
                 odd = f"is for {' and '.join(line.boards)} only"
             elif deciding[line.key] != number:
-                odd = f"does not count: line {deciding[line.key] + 1} sets it too"
+                odd = f"has no effect: line {deciding[line.key] + 1} sets it too"
             found.append(Told(number + 1, line.key, line.value, odd))
         return found
 
@@ -276,7 +276,7 @@ class SettingsFile:
         for each in barred:
             if each in value:
                 raise WrongUse(
-                    f"“{value[:60]}” cannot be written: this boot file has no way to say {each!r} in a value."
+                    f"“{value[:60]}” cannot be written: this boot file format cannot hold {each!r} in a value."
                 )
         return value
 

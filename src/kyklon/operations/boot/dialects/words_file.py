@@ -26,10 +26,10 @@ class WordsFile:
         lines = split_lines(text)
         found = [Told(1, *_parted(word)) for word in words(lines[0])] if lines else []
         for number, line in enumerate(lines[1:], 2):
-            found += [Told(number, *_parted(word), odd="is not read: only the first line is") for word in words(line)]
+            found += [Told(number, *_parted(word), odd="ignored: only the first line is read") for word in words(line)]
         last = {each.key: index for index, each in enumerate(found)}
         return [
-            replace(each, odd="does not count: it is given again")
+            replace(each, odd="has no effect: it is given again")
             if not each.odd and each.key in LAST_COUNTS and last[each.key] != index
             else each
             for index, each in enumerate(found)

@@ -72,7 +72,7 @@ def backup(target: Target, to: Path, watch: Watch = UNWATCHED) -> BackupReport:
             try:
                 kept = usage(target.path, drive.size)
             except OSError as bad:
-                kept = Usage(((0, drive.size),), drive.size, (f"Free blocks are kept too: {bad.strerror}.",))
+                kept = Usage(((0, drive.size),), drive.size, (f"Free blocks are included: {bad.strerror}.",))
             meter = Meter("Backing up", kept.total, watch)
             with told_of(unfinished), unfinished.open("xb") as file:
                 with contextlib.suppress(OSError):  # a file system without locks

@@ -40,7 +40,7 @@ class FatFiles:
         if need > free:
             raise TargetFull(
                 f"The boot partition has {free} bytes free; the new boot files need {need}.",
-                do="Delete what the boot partition does not need.",
+                do="Delete files the boot partition does not need.",
             )
         for name, data in files.items():
             self._make_folders(name)
@@ -49,7 +49,7 @@ class FatFiles:
                 (held / "file").write_bytes(data)
                 self.volume.mtools("mcopy", "-o", str(held / "file"), f"::/{fresh}")
             if self.volume.read(fresh) != data:
-                raise VerifyError(f"{fresh} reads back different.", do="The card is worn. Use another one.")
+                raise VerifyError(f"{fresh} reads back differently.", do="The card is worn. Use another one.")
             self._take_place(fresh, name)
 
     def _take_place(self, fresh: str, name: str) -> None:

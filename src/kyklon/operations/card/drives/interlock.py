@@ -110,7 +110,7 @@ def _read_only(case: Case) -> str | None:
         return None
     if case.drive.why_read_only:
         return f"It is read-only. {case.drive.why_read_only}"
-    return "It is read-only. Check the small slider on the card or its adapter; a worn card also locks itself."
+    return "It is read-only. Check the write-protect switch on the card or its adapter; a worn card also locks itself."
 
 
 def _too_small(case: Case) -> str | None:
@@ -123,8 +123,8 @@ def _too_large(case: Case) -> str | None:
     if case.drive.size <= LARGEST_CARD or case.disk or case.edit:
         return None
     return (
-        f"At {show_bytes(case.drive.size)} it is larger than any card: it looks like a backup disk. "
-        "If the machine is to start from a disk, say so in the build first."
+        f"At {show_bytes(case.drive.size)} it is larger than any card: it looks like a backup disk. If the "
+        "machine should boot from a disk, set that in the build first."
     )
 
 
@@ -157,8 +157,8 @@ RULES = (
     Rule("raid", "a member of an active disk array", _member("RAID")),
     Rule("crypt", "a drive with an open encrypted volume", _member("crypt")),
     Rule("mapped", "a drive that another device is built on", _member("mapped")),
-    Rule("partition", "a partition in place of its drive", _partition),
-    Rule("not-removable", "a drive that is built in", _not_removable),
+    Rule("partition", "a partition instead of its drive", _partition),
+    Rule("not-removable", "a built-in drive", _not_removable),
     Rule("is-source", "the drive that holds the image", _is_source),
     Rule("mounted", "a drive with files in use", _mounted),
     Rule("read-only", "a drive that is read-only", _read_only),
@@ -293,7 +293,7 @@ class _Guarded:
             return
         if self._beginning() != self._judged:
             raise Refused(
-                (f"Something else has just written to {self._name}.",), do="Look what it holds, and choose it again."
+                (f"Something else has just written to {self._name}.",), do="Check what is on it, then choose it again."
             )
         self._begun = True
 
@@ -391,4 +391,4 @@ def opened(request: Request) -> Iterator[OpenTarget]:
             target.close()
 
 
-_EXCHANGED = "It is not the drive you chose: it was swapped since."
+_EXCHANGED = "It is not the drive you chose: it was swapped."

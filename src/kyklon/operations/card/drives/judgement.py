@@ -34,13 +34,13 @@ def of_report(report: WriteReport, speed_class: str = "") -> Judgement:
     if report.retried:
         return Judgement(
             "worn",
-            f"{len(report.retried)} places were written only on a second try, the first at byte {report.retried[0]}.",
+            f"{len(report.retried)} blocks needed a second write, the first at byte {report.retried[0]}.",
             "Make a backup, and use another card before it fails for good.",
         )  # fmt: skip
     if promised and rate < promised and report.size - report.skipped >= _ENOUGH:
         return Judgement(
             "slow",
-            f"{rate:.1f} MB/s was measured; its class {speed_class} promises {promised:.0f} MB/s.",
+            f"Measured {rate:.1f} MB/s; its class {speed_class} promises {promised:.0f} MB/s.",
             "Try another reader or socket; a card that stays slow is worn or not what it claims to be.",
         )  # fmt: skip
     class_words = f", more than the {promised:.0f} MB/s of its class" if promised and rate >= promised else ""
@@ -58,13 +58,15 @@ def of_error(bad: KyklonError) -> Judgement:
             "asleep", bad.what, "Plug the reader into the computer itself, not into a hub, and write again."
         )
     if isinstance(bad, TargetLocked):
-        return Judgement("locked", bad.what, "Check the slider; if it is unlocked, the card has worn out.")
+        return Judgement(
+            "locked", bad.what, "Check the write-protect switch; if it is unlocked, the card has worn out."
+        )
     if isinstance(bad, BadBlock):
         return Judgement("worn", bad.what, "Use another card.")
     if isinstance(bad, VerifyError):
         return Judgement(
             "counterfeit?", bad.what,
-            "Probe the card: that tells a worn card from one that lies about its size.",
+            "Prove the card: that tells a worn card from one with a false capacity.",
         )  # fmt: skip
     if isinstance(bad, TargetFull):
         return Judgement("full", bad.what, "Use a larger card.")

@@ -40,11 +40,11 @@ def again(target: Target) -> Target:
         return target  # refused as a partition anyway
     now = next((facts for facts in target.drives.list() if facts.name == target.facts.name), None)
     if now is None:
-        raise TargetLost(f"{target.facts.name} is not there any more.", do="Plug it in and choose it again.")
+        raise TargetLost(f"{target.facts.name} is no longer connected.", do="Plug it in and choose it again.")
     try:
         return Target(target.drives, _looked_at(target.drives, now, Layers()))
     except OSError as bad:
-        raise TargetLost(f"{target.facts.name} went away: {bad.strerror}.", do="Plug it in again.") from bad
+        raise TargetLost(f"{target.facts.name} was disconnected: {bad.strerror}.", do="Plug it in again.") from bad
 
 
 def find(name: str, folder: Path | None, size: int = 0) -> Target:
@@ -66,13 +66,13 @@ def find(name: str, folder: Path | None, size: int = 0) -> Target:
         raise WrongUse(f"{name} is not a drive, and no file can be made there.", do="`kyklon drives` lists the drives.")
     if not path.exists() and path.suffix.lower() not in NEW_FILES:
         raise WrongUse(
-            f"There is no drive or file {name}.",
-            do="`kyklon drives` lists the drives, --folder names a build's; a new file's name ends in .img.",
+            f"No drive or file {name}.",
+            do="`kyklon drives` lists the drives, --folder adds a build's; a new file's name ends in .img.",
         )
     file = choose.image_file(path, size)
     found = _listed(file)
     if not found:
-        raise TargetLost(f"{name} went away.", do="Choose it again.")
+        raise TargetLost(f"{name} was disconnected.", do="Choose it again.")
     return found[0]
 
 
@@ -94,7 +94,7 @@ def _device(path: Path) -> Target:
         part = backend.part(path)
         if part is not None:
             return Target(backend, _looked_at(backend, part, Layers()))
-    raise WrongUse(f"{path} is not a drive that can be written.", do="Name the whole drive, as lsblk lists it.")
+    raise WrongUse(f"{path} is not a drive that can be written.", do="Give the whole drive, as lsblk lists it.")
 
 
 def _looked_at(drives: Drives, facts: DriveFacts, layers: Layers) -> DriveFacts:

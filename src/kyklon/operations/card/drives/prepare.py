@@ -92,7 +92,7 @@ def prepare(target: OpenTarget, label: str, watch: Watch = UNWATCHED) -> Prepare
 def check_size(drive: DriveFacts) -> None:
     """Raise WrongUse for a drive that no plain FAT card can be made of."""
     if not 8 * MIB <= drive.size <= _LARGEST:
-        raise WrongUse(f"{drive.name} holds {drive.size} bytes; a plain FAT card has 8 MiB to 2 TiB.")
+        raise WrongUse(f"{drive.name} has {drive.size} bytes; a FAT card has 8 MiB to 2 TiB.")
 
 
 def _make_volume(image: Path, size: int, label: str, cluster: int) -> int:

@@ -159,13 +159,13 @@ class _Run:
         self.checked = fill + len(places) * BLOCK
         if not changed:
             return self.told(
-                "good", f"{len(places)} places over all {show_bytes(self.size)} hold what was written to them."
+                "good", f"{len(places)} test blocks across all {show_bytes(self.size)} read back as written."
             )
         good = [place for place in places if place not in changed]
         if set(changed) == {place for place in places if place >= changed[0]} and len(changed) > 2:
             return self._counterfeit(self._end_between(handle, max([fill, *good]), changed[0]), "lost")
         bad = tuple(Range(place, place + BLOCK, "changed") for place in changed)
-        return self.told("worn", f"{len(changed)} of {len(places)} places hold other bytes than were written.", bad)
+        return self.told("worn", f"{len(changed)} of {len(places)} test blocks read back wrong.", bad)
 
     def _places(self) -> list[int]:
         """Spread evenly, off any round number, the last block included."""
@@ -208,10 +208,11 @@ class _Run:
         return bad
 
     def _counterfeit(self, true_size: int, kind: str) -> Proof:
-        how = "wraps round and destroys what is at the beginning" if kind == "wraps" else "is lost"
+        how = "wraps around and destroys the data at the start" if kind == "wraps" else "is lost"
         return self.told(
             "counterfeit",
-            f"It says {show_bytes(self.drive.size)} but keeps {show_bytes(true_size)}; what comes after that {how}.",
+            f"It claims {show_bytes(self.drive.size)} but holds {show_bytes(true_size)}; "
+            f"anything written beyond that {how}.",
             (Range(true_size, self.drive.size, kind),),
             true_size,
         )
@@ -255,7 +256,7 @@ class _Run:
 
     def _judge(self, found: list[tuple[int, int | None]]) -> Proof:
         if not found:
-            return self.told("good", f"Every one of {show_bytes(self.size)} holds what was written to it.")
+            return self.told("good", f"All {show_bytes(self.size)} read back exactly as written.")
         aliased = [(at, told) for at, told in found if told is not None and told != at]
         if aliased:  # the last written block of an alias is what is read at all of its places
             return self._counterfeit(_smallest_step(aliased), "wraps")
@@ -263,7 +264,7 @@ class _Run:
         if ranges[-1].end >= self.size and ranges[-1].end - ranges[-1].start > self.size // 100:
             return self._counterfeit(ranges[-1].start, "lost")
         count = len(found)
-        return self.told("worn", f"{count} blocks of 4 KiB hold other bytes than were written.", tuple(ranges))
+        return self.told("worn", f"{count} blocks of 4 KiB read back wrong.", tuple(ranges))
 
 
 def _smallest_step(aliased: list[tuple[int, int]]) -> int:

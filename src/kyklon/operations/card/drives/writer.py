@@ -245,7 +245,7 @@ class _Job:
         facts, stated = self.facts, self.order.stated
         if facts.unpacked is not None and facts.exact and self.size != facts.unpacked:
             raise SourceError(
-                f"{facts.name} holds {show_bytes(self.size)} but says {show_bytes(facts.unpacked)}.",
+                f"{facts.name} contains {show_bytes(self.size)} but states {show_bytes(facts.unpacked)}.",
                 do="Download it again.",
             )
         if stated is None:
@@ -256,7 +256,7 @@ class _Job:
         if stated not in self.got.values():
             seen = self.got.get("file", self.got["image"]).digest
             raise SourceError(
-                f"{facts.name} has the {stated.algorithm} {seen}; its maker states {stated.digest}.",
+                f"{facts.name} has the {stated.algorithm} {seen}; the published one is {stated.digest}.",
                 do="The download is damaged or is another file. Download it again.",
             )
 
@@ -323,7 +323,7 @@ class _Job:
                 raise VerifyError(
                     f"What was read back differs from what was written, first in the {PLACE >> 10} KiB from byte {at}.",
                     at,
-                    do="The card is worn or lies about its size. Use another one.",
+                    do="The card is worn or has a false capacity. Use another one.",
                 )
 
     def report(self, seconds: float, notes: tuple[str, ...]) -> WriteReport:

@@ -56,7 +56,7 @@ class Plan:
 def layout_of(folder: Path, layouts: tuple[BareMetal, ...], images: dict[str, Image]) -> BareMetal:
     """The layout whose kernels or needed files lie in the folder. Raises WrongUse when none fits."""
     if not folder.is_dir():
-        raise WrongUse(f"{folder} is not a folder.", do="Unpack the set and name its folder.")
+        raise WrongUse(f"{folder} is not a folder.", do="Unpack the set and choose its folder.")
     names = {each.name.lower() for each in folder.iterdir()}
     best, most = None, 0
     for layout in layouts:
@@ -64,7 +64,7 @@ def layout_of(folder: Path, layouts: tuple[BareMetal, ...], images: dict[str, Im
         if (hits := len(wanted & names)) > most:
             best, most = layout, hits
     if best is None:
-        raise WrongUse(f"{folder} is not a bare-metal set in the catalogue.", do="Name the unpacked set's folder.")
+        raise WrongUse(f"{folder} is not a bare-metal set in the catalogue.", do="Choose the unpacked set's folder.")
     return best
 
 
@@ -145,8 +145,8 @@ class _Work:
                 self._stop(
                     "kernel-damaged",
                     kernel.file,
-                    f"{kernel.file} is not a kernel, or is cut off.",
-                    "The firmware starts nothing else. Unpack the set again.",
+                    f"{kernel.file} is not a kernel, or is truncated.",
+                    "The firmware boots nothing else. Unpack the set again.",
                 )
             elif found not in (kernel.instruction_set, "ARM 32-bit"):
                 self._stop(
@@ -168,7 +168,7 @@ class _Work:
                 "no-kernel",
                 name or self.board.name,
                 f"There is no kernel for {self.board.name} in the set.",
-                "Without it the firmware has nothing to start.",
+                "Without it the firmware has nothing to boot.",
                 (near, name) if near else None,
             )
 
@@ -210,7 +210,7 @@ class _Work:
             path = f"{machine.folder}/{wanted.name}"
             if path in self.sizes:
                 complete &= self._check(path, wanted, machine)
-                self._place(path, f"system file of {machine.name}")
+                self._place(path, f"firmware file of {machine.name}")
             elif wanted.required:
                 complete = False
                 self._missing(path, wanted, machine)
@@ -224,18 +224,18 @@ class _Work:
             self._stop(
                 "system-file-size",
                 path,
-                f"{path} has {size} bytes; {machine.name} wants {wanted.size}.",
+                f"{path} has {size} bytes; {machine.name} needs {wanted.size}.",
                 "A file of the wrong size gives a black screen.",
             )
             return False
         if self._sum(path) == wanted.sha256:
             return True
-        region = f" It may be of another region; {wanted.region} is wanted." if wanted.region else ""
+        region = f" It may be from another region; {wanted.region} is needed." if wanted.region else ""
         self._stop(
             "system-file-sum",
             path,
             f"{path} has the right size but the wrong checksum.{region}",
-            f"{machine.name} may start to a black screen or in another language.",
+            f"{machine.name} may show a black screen or another language.",
         )
         return False
 
@@ -246,7 +246,7 @@ class _Work:
             "system-file-name",
             path,
             sentence,
-            "The set looks for exactly this name, without an ending.",
+            "The set looks for exactly this name, without an extension.",
             (near, path) if near else None,
         )
 
@@ -275,22 +275,22 @@ class _Work:
             self._stop(
                 "remembered-unknown",
                 name,
-                f"{name} remembers “{machine}”, which this set does not have.",
-                "It would start without asking: a black screen at every start. The file stays off the card.",
+                f"{name} is set to “{machine}”, which this set does not have.",
+                "It would start that without asking: a black screen at every boot. The file is not copied to the card.",
             )
         elif machine not in complete:
             self._stop(
                 "remembered-broken",
                 name,
-                f"{name} remembers {machine}, whose system files are not right.",
-                "It would start without asking: the black screen survives every restart. The file stays off.",
+                f"{name} is set to {machine}, whose firmware files are wrong.",
+                "It would start that without asking: a black screen after every reboot. The file is not copied.",
             )
         else:
             self._caution(
                 "remembered",
                 name,
-                f"{name} remembers {machine}: the set starts into it, not into its menu.",
-                "The file stays off the card, so that the menu comes first.",
+                f"{name} is set to {machine}: the set boots into it, not into its menu.",
+                "The file is not copied to the card, so the menu comes first.",
             )
         self._leave(name, "so that the menu comes first")
 
@@ -314,14 +314,17 @@ class _Work:
                 self._leave(path, "larger than FAT32 allows")
             elif _BAD & set(name):
                 self._caution(
-                    "name", path, f"The name of {path} has characters that FAT cannot hold.", "It stays off the card."
+                    "name",
+                    path,
+                    f"The name of {path} has characters that FAT cannot hold.",
+                    "It is not copied to the card.",
                 )
                 self._leave(path, "a name that FAT cannot hold")
             elif path.lower() in lower:
                 self._caution(
                     "twice", path, f"{path} and {lower[path.lower()]} are the same name to FAT.", "Only one goes on."
                 )
-                self._leave(path, "the same name but for case")
+                self._leave(path, "the same name except for case")
             else:
                 lower[path.lower()] = path
                 self._place(path, "as it is")
@@ -330,7 +333,7 @@ class _Work:
 def gather(folder: Path, planned: Plan, to: Path) -> None:
     """Put the plan's files into an empty folder, as they will be on the card. Raises WrongUse while a stop stands."""
     if not planned.ready:
-        raise WrongUse("The set is not ready for a card.", do="Clear its stops first.")
+        raise WrongUse("The set is not ready for a card.", do="Fix its stops first.")
     for each in planned.placed:
         target = inside(to, each.target)
         target.parent.mkdir(parents=True, exist_ok=True)

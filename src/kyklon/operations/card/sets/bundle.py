@@ -248,7 +248,7 @@ class Work:
                 "kind",
                 Severity.STOP,
                 part.label,
-                f"Partition {part.label} is to be {part.kind}, which the chooser does not make.",
+                f"Partition {part.label} should be {part.kind}, which the chooser cannot create.",
                 f"It makes {', '.join(_KINDS)}.",
             )
         if part.unpacked_mb > part.mb:
@@ -257,14 +257,14 @@ class Work:
                 Severity.STOP,
                 part.label,
                 f"Partition {part.label} has {part.mb} MB; its archive unpacks to {part.unpacked_mb} MB.",
-                "Unpacking stops half-way.",
+                "Unpacking stops halfway.",
             )
         if not part.archive:
             return
         try:
             self.files.permits(part.archive)
         except WrongUse as bad:
-            self._say("archive-outside", Severity.STOP, part.archive, bad.what, "A bundle keeps to its own folder.")
+            self._say("archive-outside", Severity.STOP, part.archive, bad.what, "A bundle must stay in its own folder.")
             return
         if part.archive not in files:
             near = _near(part.archive, set(files) - expected)
@@ -287,7 +287,7 @@ class Work:
                 "archive-kind",
                 Severity.STOP,
                 part.archive,
-                f"{part.archive} is a kind of archive that the chooser cannot unpack.",
+                f"{part.archive} is an archive type that the chooser cannot unpack.",
                 f"It unpacks {', '.join(self.chooser.archive_kinds)}.",
             )
             return
@@ -308,7 +308,7 @@ class Work:
                 "archive-sum",
                 Severity.STOP,
                 part.archive,
-                f"{part.archive} does not have the SHA-256 that the manifest states.",
+                f"{part.archive} does not match the SHA-256 in the manifest.",
                 "The download is damaged. Download it again.",
             )
 
@@ -320,7 +320,7 @@ class Work:
                 Severity.CAUTION,
                 self.chooser.pictures,
                 f"The folder {self.chooser.pictures} is missing or empty.",
-                "The chooser shows a blank place for the system.",
+                "The chooser shows no picture for the system.",
             )
         for name in views:
             if name.rsplit(".", 1)[-1].lower() not in self.chooser.picture_kinds:

@@ -20,7 +20,7 @@ def lay_out(source: Path, chooser: Chooser, checked: Check, to: Path, watch: Wat
     Raises WrongUse while a stop stands or where the bundles are already, TargetError, Cancelled.
     """
     if not checked.ready:
-        raise WrongUse("The bundles are not ready.", do="Clear their stops, and choose at least one.")
+        raise WrongUse("The bundles are not ready.", do="Fix their stops, then choose at least one.")
     top = top_of(source, chooser)
     destination = to / chooser.bundles
     if destination.resolve() == top.resolve():

@@ -57,9 +57,9 @@ def check(
     try:
         folders = sorted(each for each in top.iterdir() if each.is_dir() and not each.name.startswith("."))
     except OSError as bad:
-        raise WrongUse(f"{top} cannot be read: {bad.strerror}.", do="Name the folder of the bundles.") from bad
+        raise WrongUse(f"{top} cannot be read: {bad.strerror}.", do="Choose the folder of the bundles.") from bad
     if not folders:
-        raise WrongUse(f"{top} holds no bundles.", do="Unpack each bundle into a folder of its own.")
+        raise WrongUse(f"{top} holds no bundles.", do="Unpack each bundle into its own folder.")
     beside = tuple(each.name for each in sorted(top.iterdir()) if each.is_file())
     files = (InFolder(each, watch) for each in folders)
     return _checked(files, beside, chooser, target_bytes, board, chosen, watch)
@@ -101,7 +101,7 @@ def _checked(
     need = sum(bundle.need for bundle in going)
     problems += _together(going, chooser, usable, need)
     problems += [
-        Problem("stray-file", Severity.NOTE, name, f"{name} lies beside the bundles.", "The chooser ignores it.")
+        Problem("stray-file", Severity.NOTE, name, f"{name} is not part of any bundle.", "The chooser ignores it.")
         for name in beside
     ]
     largest = max((bundle.largest for bundle in going), default=0)
@@ -139,13 +139,13 @@ def _clashes(going: list[Bundle]) -> list[Problem]:
     found = []
     for order, names in orders.items():
         if len(names) > 1:
-            told = f"{' and '.join(names)} both ask for place {order} in the list."
-            do = "The chooser sorts them by name then."
+            told = f"{' and '.join(names)} both use list position {order}."
+            do = "The chooser then sorts them by name."
             found.append(Problem("same-order", Severity.CAUTION, f"order {order}", told, do, bundle=names[1]))
     for label, names in labels.items():
         if len(names) > 1:
             told = f"{' and '.join(names)} both name a partition {label}."
-            do = "Systems that find their partitions by label take the wrong one."
+            do = "Systems that find partitions by label use the wrong one."
             found.append(Problem("same-label", Severity.STOP, label, told, do, bundle=names[1]))
     return found
 

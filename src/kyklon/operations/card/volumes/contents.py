@@ -94,7 +94,7 @@ def _roots(
         try:
             roots[part.number] = observe_root(read, part.start, length, named)
         except FormatError as bad:
-            errors[part.number] = f"Partition {part.number} holds no file system that can be the root: {bad}"
+            errors[part.number] = f"Partition {part.number} has no file system that can be the root: {bad}"
     return roots, errors
 
 

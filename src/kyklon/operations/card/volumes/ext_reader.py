@@ -86,7 +86,7 @@ class ExtReader(ExtVolume):
             raise RefusedJournal("journal", 0, expected="a file", got=f"mode {journal.mode:o}")
         self._check_journal_head(head, journal.size)
         if self._incompatible & RECOVER:
-            self.cautions.append("its journal is to be recovered: it was not taken out of use cleanly")
+            self.cautions.append("its journal is to be recovered: it was not unmounted cleanly")
             self._replay(journal, head)
 
     def _replay(self, inode: Inode, head: bytes) -> None:

@@ -126,7 +126,7 @@ class ExtVolume:
         if self._n(58, 2) & 2:
             self.cautions.append("marked as having errors")
         elif not self._n(58, 2) & 1:
-            self.cautions.append("not taken out of use cleanly")
+            self.cautions.append("not unmounted cleanly")
 
     def _check_geometry(self) -> None:
         per_group, inodes, first = self._n(32), self._n(40), self._n(20)

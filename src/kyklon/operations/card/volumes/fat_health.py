@@ -56,7 +56,7 @@ def _marks(volume: FatReader) -> list[str]:
     second = volume.table_entry(1)
     clean = {"FAT32": 0x08000000, "FAT16": 0x8000}.get(shape.kind, 0)
     if head[at] & 1 or (clean and not second & clean):
-        found.append("it was not taken out of use cleanly")
+        found.append("it was not unmounted cleanly")
     if volume.table_entry(0) & 0xFF != head[21]:
         found.append("the first entry of its table does not repeat the medium's kind")
     if head[16] == 2:

@@ -265,7 +265,7 @@ class Looker:
         if not name or (not ended and len(head) == _HEAD and len(words) == 1):
             return Program(path, why=f"{path} names no program in its first line")
         if depth >= _DEEPEST:
-            return Program(path, why=f"{path} is a script of a script of a script")
+            return Program(path, why=f"{path} nests script interpreters too deeply")
         by = name.decode("utf-8", "surrogateescape")
         inner = self.program(by if by.startswith("/") else f"/{by}", depth + 1)
         if inner.why:
@@ -372,8 +372,8 @@ class Looker:
         if found is None or not found.is_folder:
             return f"{path} is not there"
         if found.uid != number and number:
-            return f"{path} belongs to somebody else (user {found.uid})"
-        return "" if found.mode & 0o300 == 0o300 or not number else f"{path} may not be written to"
+            return f"{path} belongs to another user ({found.uid})"
+        return "" if found.mode & 0o300 == 0o300 or not number else f"{path} is not writable"
 
     # --- what the image states (sha256sum(1)) ----------------------------------------------------------------------
 

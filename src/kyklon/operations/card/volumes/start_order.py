@@ -172,7 +172,7 @@ class Systemd:
         """What keeps a unit from starting that only a look at the root tells."""
         for each in unit.needs:
             if not each.startswith("-") and each.startswith("/") and not self.there(each):
-                return f"it needs {each}, which is not there"
+                return f"it needs {each}, which is missing"
         for each in unit.conditions:
             key, _, path = each.partition("=")
             negated, path = path.startswith("!"), path.lstrip("!|")

@@ -36,7 +36,7 @@ def trouble_of(machine: Machine, bench: Bench) -> str:
         path = f"{machine.folder}/{wanted.name}".lower()
         if path not in sizes:
             if wanted.required:
-                return f"its system file {machine.folder}/{wanted.name} is missing"
+                return f"its firmware file {machine.folder}/{wanted.name} is missing"
             continue
         if sizes[path] != wanted.size:
             return f"{machine.folder}/{wanted.name} has {sizes[path]} bytes instead of {wanted.size}"

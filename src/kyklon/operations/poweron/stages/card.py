@@ -53,11 +53,11 @@ def boot_partition(bench: Bench) -> Step:
         looked = loader_partitions(table) if table else ()
         if part is not None and part.number not in looked:
             named = " and ".join(map(str, looked))
-            why = f"The loader looks on partition {named} only; the boot files are on partition {part.number}."
+            why = f"The boot loader looks on partition {named} only; the boot files are on partition {part.number}."
         elif part is not None and not part.kind and not part.guid:
-            why = f"The loader passes over partition {part.number}: the table gives it no type."
+            why = f"The boot loader passes over partition {part.number}: the table gives it no type."
         elif contents.loader_error:
-            why = f"The loader cannot read the boot partition: {contents.loader_error}."
+            why = f"The boot loader cannot read the boot partition: {contents.loader_error}."
     elif part is not None and not part.is_fat:
         why = f"The table calls partition {part.number} {part.word}; the firmware looks for a FAT one."
     if why:

@@ -37,7 +37,7 @@ class Offered:
     """The identification data that the kernel goes by. origin: in words; note: why it is not what was meant, or ''."""
 
     data: Edid | None
-    origin: str = "the display's identification data"
+    origin: str = "the display's EDID"
     note: str = ""
 
 
@@ -60,11 +60,11 @@ def offered(bench: Bench) -> Offered:
     data = ramdisk.firmware.get(path) if ramdisk is not None else None
     if data is None:
         where = f"in {ramdisk.name}" if ramdisk else "in an initramfs"
-        return replace(own, note=f"The kernel is to take {path}, but the file is not {where}.")
+        return replace(own, note=f"The kernel should load {path}, but the file is not {where}.")
     try:
         return Offered(edid.read(data), f"{path}, issued as firmware")
     except FormatError as bad:
-        return replace(own, note=f"The kernel refuses {path}: {bad.what}")
+        return replace(own, note=f"The kernel rejects {path}: {bad.what}")
 
 
 def _never_asked(bench: Bench) -> bool:
@@ -84,12 +84,12 @@ def output_timing(bench: Bench) -> tuple[Timing | None, str]:
     """The timing the board will send, and where it comes from; None and why when the output stays off."""
     settings = bench.settings
     if settings and settings.values.get("boot.safe_start") == "on" and "safe start" in bench.board.honours:
-        return standard_timings("cta")[1].timing, "its safe start"
+        return standard_timings("cta")[1].timing, "its safe boot"
     if settings and settings.timing and "boot file" in bench.board.honours:
         return settings.timing, settings.boot_file
     kernel, word = offered(bench), video_word(bench)
     if word is not None and word.force == "off":
-        return None, "The kernel line switches the output off (video= with d)."
+        return None, "The kernel command line switches the output off (video= with d)."
     if word is not None and word.size is not None:
         wide, high = word.size
         why = f"The kernel makes no usable timing of {wide} × {high} at {word.rate or 60} Hz (VESA GTF)."
@@ -186,7 +186,7 @@ def _too_fast(sent: _Sent) -> Failure | None:
     for each in adapters:
         if not carried(link, (each,)).holds(timing) and carried(link).holds(timing):
             what = f"{each.name} cannot convert" if timing.size[0] >= each.least_width else (
-                f"{each.name} shows nothing of: it needs {each.least_width} pixels across"
+                f"{each.name} cannot show: it needs at least {each.least_width} pixels per line"
             )  # fmt: skip
     if sent.display.most_clock_hz and through.most_clock_hz == sent.display.most_clock_hz < timing.clock_hz:
         what = f"{sent.display.name} does not take"
@@ -205,7 +205,7 @@ def _out_of_range(sent: _Sent) -> Failure | None:
     if where.holds:
         return None
     low, top = where.range.line_khz
-    cause = f"{wide} × {high} from {sent.origin}: {line}, {rate}. {sent.display.name} takes {low:g} to {top:g} kHz."
+    cause = f"{wide} × {high} from {sent.origin}: {line}, {rate}. {sent.display.name} accepts {low:g} to {top:g} kHz."
     remedy, right = sent.remedy, fit(bench.build.picture.menu.timing, ranges).holds
     if not takes_timings(bench.board, bench.dialect):  # putting the same word back changes nothing
         given = by_firmware(bench.build, bench.board, bench.dialect)
@@ -282,7 +282,7 @@ def waking(bench: Bench) -> Step:
     text = bench.contents.texts.get(name.lower(), "") if name else ""
     wanted = "".join(part.text for part in first_boot.wake_parts(shown))
     if wanted not in text:
-        cause = f"Nothing on the card wakes {shown.name}: it stays dark, though the machine runs."
+        cause = f"Nothing on the card wakes {shown.name}: it stays black although the machine runs."
         remedy = PUT_ON_CARD if name else None
         return fail(dark_screen("waking", "picture.waking", cause, remedy, bench.board.lamps.idle))
     root = root_of(bench)

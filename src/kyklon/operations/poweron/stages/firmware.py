@@ -20,17 +20,17 @@ def boot_file(bench: Bench) -> Step:
         if broken := next((each for each in bench.contents.broken if each.startswith(wanted.path)), ""):
             cause = f"{wanted.path} cannot be read: {broken}"
         elif bench.contents.has(wanted.path):
-            cause = f"{wanted.path} is there, but is no text."
+            cause = f"{wanted.path} is not a text file."
         return fail(dark_screen("boot file", "boot.missing-file", cause, PUT_ON_CARD, lamps.no_settings), hides=True)
     if not settings.recognised:
         cause = f"{wanted.path} does not begin with “{wanted.grammar.first_line}”: the firmware ignores all of it."
         return fail(dark_screen("boot file", "boot.unknown-format", cause, PUT_ON_CARD, lamps.no_settings), hides=True)
     if settings.void:
-        cause = f"The loader gives {wanted.path} up: {settings.void}."
+        cause = f"The boot loader rejects {wanted.path}: {settings.void}."
         return fail(dark_screen("boot file", "boot.void-file", cause, PUT_ON_CARD, lamps.no_settings), hides=True)
     if settings.waits:
         screen = Screen("text", "Boot menu", ("Enter choice:",))
-        cause = f"{wanted.path} asks for a menu and sets no timeout: it waits for a key."
+        cause = f"{wanted.path} shows a menu without a timeout: it waits for a key."
         return fail(Failure("boot file", "boot.menu-waits", cause, PUT_ON_CARD, screen, lamps.no_settings))
     moments = [Moment(f"{wanted.path} is read.", lamps.reading, 0.1)]
     if not bench.by_label:
@@ -39,7 +39,7 @@ def boot_file(bench: Bench) -> Step:
         long = sum(len(line) > longest for line in split_lines(text))
         if long:
             count = f"{long} line{'s are' if long > 1 else ' is'}"
-            moments.append(Moment(f"{count} longer than {longest} characters and cut there.", lamps.reading, 0.0))
+            moments.append(Moment(f"{count} longer than {longest} characters and cut off there.", lamps.reading, 0.0))
     return Step(tuple(moments))
 
 
@@ -60,16 +60,17 @@ def kernel(bench: Bench) -> Step:
             dark_screen("kernel", "boot.kernel-damaged", f"{name} cannot be read: {broken}", None, lamps.no_kernel)
         )
     if bench.by_label and name.lower() in bench.contents.loader_broken:
-        cause = f"The loader takes the chain of {name} for broken: reserved bits of the table are set."
+        cause = f"The boot loader treats the cluster chain of {name} as broken: reserved bits are set in the FAT."
         return fail(dark_screen("kernel", "boot.kernel-damaged", cause, None, lamps.no_kernel))
     if found is None:
-        return fail(dark_screen("kernel", "boot.kernel-set", f"{name} is no kernel.", remedy, lamps.stuck))
+        return fail(dark_screen("kernel", "boot.kernel-set", f"{name} is not a kernel.", remedy, lamps.stuck))
     if found.trouble or (found.name in bench.contents.damaged and found.instruction_set in bench.sets):
-        cause = f"{found.trouble or f'{name} has other bytes than the image states'}; it would stop at once."
+        why = found.trouble or f"{name} differs from the image's checksum"
+        cause = f"{why}; it would stop at once."
         return fail(dark_screen("kernel", "boot.kernel-damaged", cause, None, lamps.stuck))
     if found.instruction_set not in bench.sets:
         runs = " and ".join(bench.sets) or "none of these"
-        who = "the loader" if bench.by_label else bench.board.name
+        who = "the boot loader" if bench.by_label else bench.board.name
         cause = f"{name} is a kernel for {found.instruction_set}; {who} starts {runs}."
         if not bench.by_label:
             cause = f"{name} is a kernel for {found.instruction_set}; {bench.board.name} runs {runs}."
@@ -80,7 +81,7 @@ def kernel(bench: Bench) -> Step:
     seconds = found.size / bench.read_bytes_s + 0.4
     words = f"{name} ({found.instruction_set}) with {tree if tree not in ('', '-') else 'its own device tree'}."
     moments = [Moment(words, lamps.reading, seconds)]
-    moments += [Moment(f"{file} is not on the boot partition: what it is for does not work.", lamps.reading, 0.0)
+    moments += [Moment(f"{file} is not on the boot partition: its hardware does not work.", lamps.reading, 0.0)
                 for file in bench.overlays if not bench.contents.has(file)]  # fmt: skip
     return Step(tuple(moments))
 
@@ -97,7 +98,7 @@ def _memory(bench: Bench) -> Step | None:
     left = bench.board.memory_mb - picture
     if left >= LEAST_KERNEL_MB:
         return None
-    cause = f"{picture} of {bench.board.memory_mb} MB are for the picture: the kernel has no room."
+    cause = f"{picture} of {bench.board.memory_mb} MB is GPU memory: too little is left for the kernel."
     right = bench.board.memory_mb - bench.build.boot.video_memory_mb >= LEAST_KERNEL_MB
     change = change_of("boot.video_memory_mb", 64, f"{bench.build.boot.video_memory_mb} MB", "64 MB")
     remedy = or_put(Remedy(label="Use 64 MB", changes=(change,)), right)
@@ -108,7 +109,7 @@ def _clock(bench: Bench) -> Step | None:
     asked, most = _number(bench, "boot.processor_mhz", "processor clock") or 0, bench.board.processor_mhz[1]
     if asked <= most:
         return None
-    cause = f"The processor is set to {asked} MHz; {bench.board.name} holds {most} MHz at the most."
+    cause = f"The CPU clock is set to {asked} MHz; {bench.board.name} runs at {most} MHz at most."
     change = change_of("boot.processor_mhz", 0, f"{bench.build.boot.processor_mhz} MHz", "the board's own")
     remedy = or_put(Remedy(label="Use the board's own", changes=(change,)), bench.build.boot.processor_mhz <= most)
     return fail(dark_screen("kernel", "boot.clock", cause, remedy, bench.board.lamps.stuck))
@@ -128,7 +129,7 @@ def _line(bench: Bench) -> Step | None:
     longest, settings = bench.dialect.longest_line, bench.settings
     if not bench.by_label or settings is None or settings.append_length <= longest:
         return None
-    cause = f"The kernel line has {settings.append_length} characters; the loader takes {longest}."
+    cause = f"The kernel command line has {settings.append_length} characters; the boot loader reads {longest}."
     return fail(dark_screen("kernel", "boot.line-too-long", cause, None, bench.board.lamps.no_kernel))
 
 
@@ -146,7 +147,7 @@ def _wrong_tree(bench: Bench) -> Step | None:
     found = bench.contents.tree(tree)
     if found is None or found.trouble or tree in bench.contents.damaged:
         broken = next((each for each in bench.contents.broken if each.lower().startswith(f"{tree.lower()}:")), "")
-        cause = (found.trouble if found else "") or broken or f"{tree} has other bytes than the image states"
+        cause = (found.trouble if found else "") or broken or f"{tree} differs from the image's checksum"
         return fail(dark_screen("kernel", "boot.device-tree-damaged", f"{cause.rstrip('.')}.", None, lamps.stuck))
     same = bench.board.compatible in found.compatible if bench.board.compatible else tree.lower() == wanted.lower()
     if same:

@@ -39,21 +39,21 @@ def controllers(bench: Bench) -> Step:
     if off := next((each for each in ("nousb", "usbcore.nousb") if _says(bench, each)), ""):
         on_usb = next((device for device in devices if device.encoder.link == "usb"), None)
         if on_usb is not None:
-            screen = Screen("front end", bench.image.front_end, ("The menu stands and does not move",))
-            cause = f"The kernel line has {off}, so no USB device is found: {on_usb.title} is not there."
+            screen = Screen("front end", bench.image.front_end, ("The menu does not react",))
+            cause = f"The kernel command line has {off}, so no USB device is found: {on_usb.title} is missing."
             return fail(Failure("controllers", "boot.no-usb", cause, None, screen, idle))
     for device in devices:
         quirk = encoder_quirk(device.encoder)
         if quirk and not quirk_given(quirk, bench.kernel_line_words):
             planned = quirk_given(quirk, words_given(" ".join(bench.build.boot.kernel_words)))
             screen = Screen("crash", f"{bench.image.front_end} has stopped", ("Back to the text screen",))
-            cause = f"{bench.image.front_end} opens {device.title}, gets two players in one device, and stops."
+            cause = f"{bench.image.front_end} opens {device.title}, gets two players in one device and crashes."
             remedy = or_put(quirk_remedy(bench.build, *(each.encoder for each in devices)), planned)
             return fail(Failure("controllers", "controls.encoder-quirk", cause, remedy, screen, idle))
     told = [_found(bench, device) for device in devices]
     dead, code = _dead(bench)
     if dead:
-        screen = Screen("front end", bench.image.front_end, ("The menu stands and does not move",))
+        screen = Screen("front end", bench.image.front_end, ("The menu does not react",))
         found = findings_of_controls(bench.build, bench.catalogue, World())
         remedy = next((each.remedy for each in found if each.code == code), None)
         planned = code != "controls.wiring" and not any(each.code == code for each in found)
@@ -73,12 +73,12 @@ def _found(bench: Bench, device: Device) -> str:
     players = f"{encoder.players} player{'s' if encoder.players > 1 else ''}"
     words = f"{device.title}: {players} found"
     if _unread(bench, device):
-        return f"{device.title}: its pins are not told to the kernel, none of its switches does anything."
+        return f"{device.title}: the overlay for its pins is missing, so none of its switches works."
     if rig is not None:
         count = sum(1 for own, _terminal in rig.wired.values() if own.role == device.role)
         words += f", {count} switches wired"
     if encoder.link == "bluetooth":
-        words += f", once it has paired, some {encoder.pairing_s:g} s later"
+        words += f", about {encoder.pairing_s:g} s later, once paired"
     return f"{words}."
 
 
@@ -114,9 +114,9 @@ def _dead(bench: Bench) -> tuple[str, str]:
     names = " and ".join(each.removeprefix("p1.") for each in asked)
     bank = next((rig.wired[each][0] for each in asked if each in rig.wired and rig.wired[each][0].role in unread), None)
     if bank is not None:
-        why = f"{bank.title} sits on the header, and the card does not load {bank.encoder.overlay}"
+        why = f"{bank.title} is on the header, but the card does not load {bank.encoder.overlay}"
         return f"Seat 1 cannot {what} the menu: {why}.", f"controls.overlay:{bank.role}"
-    said = "said nothing in the proof" if any(each in silent for each in asked) else "reaches no terminal"
+    said = "said nothing in the proof" if any(each in silent for each in asked) else "is not wired to a terminal"
     return f"Seat 1 cannot {what} the menu: {names} {said}.", "controls.proof" if "proof" in said else "controls.wiring"
 
 
@@ -148,7 +148,7 @@ def _barred(bench: Bench, program: Program | None) -> str:
     name = (settings.user if settings else "") or bench.image.default_user
     user = root.user(name) if root else None
     path = program.barred(user.number, user.group) if program and user else ""
-    return f"{name} has no right to {path}" if path else ""
+    return f"{name} has no permission for {path}" if path else ""
 
 
 def games(bench: Bench) -> Step:
@@ -176,7 +176,7 @@ def _bad_games(bench: Bench, system_id: str, told: tuple[str, ...]) -> Failure:
     system = bench.catalogue.find(System, system_id)
     name = system.name if system else system_id
     more = f", and {len(told) - 1} more" if len(told) > 1 else ""
-    cause = f"{name}: {told[0]}{more}; the menu lists {'it' if not more else 'them'}, and nothing starts."
+    cause = f"{name}: {told[0]}{more}; the menu lists {'it' if not more else 'them'}, but nothing starts."
     return Failure("games", f"library.damaged:{system_id}", cause, Remedy(label="Copy the games again", changes=()),
                    Screen("black", f"{name}: black screen"), bench.board.lamps.idle, blocks=False)  # fmt: skip
 
@@ -209,8 +209,8 @@ def leaving(bench: Bench) -> Step:
     """The ways out: of a game, and of the machine."""
     lamp, controls = bench.board.lamps.idle, bench.build.controls
     leave = next((each for each in controls.hotkeys if each.action == "leave"), None)
-    text = f"{controls.hotkey} and {leave.control} together leave a game." if leave else (
-        "No hotkey leaves a game: only the plug does, and that damages the card."
+    text = f"{controls.hotkey} and {leave.control} together quit a game." if leave else (
+        "No hotkey quits a game: you would have to pull the plug, which can damage the card."
     )  # fmt: skip
     moments = [Moment(f"{text[:1].upper()}{text[1:]}", lamp, 0.0)]
     watcher, root = bench.image.watcher_service, root_of(bench)
@@ -219,7 +219,7 @@ def leaving(bench: Bench) -> Step:
     names = (settings.services if settings else ()) or bench.image.services
     before = names[: names.index(bench.image.foreground_service)] if bench.image.foreground_service in names else names
     if unit is None or why_not_started(bench, unit.program) or (watcher not in before and root and not root.pulled):
-        moments.append(Moment("Shut it down from the menu: no button does.", lamp, 0.0))
+        moments.append(Moment("Shut it down from the menu: no button does it.", lamp, 0.0))
     return Step(tuple(moments))
 
 
@@ -248,13 +248,13 @@ def _game_failure(bench: Bench, system_id: str, name: str) -> Failure:
     )  # fmt: skip
     remedy = None
     code = f"library.system-file-missing:{name}"
-    cause = f"{system.name}: its system file {name} is not on the machine; every game stays black."
+    cause = f"{system.name}: its firmware file {name} is not on the machine; every game stays black."
     if found is not None and found.found:
         code = f"library.system-file-name:{system_id}"
         remedy = (
             Remedy(label="Copy the games again", changes=()) if found.usable else right_name_remedy(bench.build, found)
         )
-        cause = f"{system.name}: its system file has the wrong name; every game stays black."
+        cause = f"{system.name}: its firmware file has the wrong name; every game stays black."
     return Failure(
         "games",
         code,

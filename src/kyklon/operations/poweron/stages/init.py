@@ -37,7 +37,7 @@ def why_not_started(bench: Bench, program: Program | None) -> str:
             f"{program.path} is a program for {program.machine}, which a kernel for {kernel.instruction_set} cannot run"
         )
     if root is not None and root.damaged_inodes & set(program.inodes):
-        return f"{program.path} has other bytes than the image states, and what it does then cannot be told"
+        return f"{program.path} differs from the image's checksum, so its behaviour cannot be predicted"
     return ""
 
 
@@ -52,7 +52,9 @@ def init(bench: Bench) -> Step:
             cause = f"init={named}: {why}."
             return fail(_no_init(bench, "boot.init", cause, _without_init(bench)), hides=True)
         if named != INITS[0]:
-            return fail(_prompt(bench, f"The kernel line starts {named} instead of the system.", _without_init(bench)))
+            return fail(
+                _prompt(bench, f"The kernel command line starts {named} instead of the system.", _without_init(bench))
+            )
         return _started(bench, root, named)
     tried = {path: why_not_started(bench, root.programs.get(path)) for path in INITS}
     found = next((path for path in INITS if not tried[path]), None)
@@ -79,7 +81,7 @@ def _started(bench: Bench, root: RootFacts, path: str) -> Step:
     if unseen := boot_files_unseen(bench):
         moments.append(Moment(f"{unseen}. The settings there are not read.", reading, 0.0))
     for folder in root.missing:
-        moments.append(Moment(f"The root has no folder {folder}, where the start mounts.", reading, 0.0))
+        moments.append(Moment(f"The root has no folder {folder}, a mount point the boot needs.", reading, 0.0))
     if "/dev" in root.missing:
         cause = "The root has no folder /dev: init has no console, and nothing it starts finds a device."
         return fail(_no_init(bench, "system.no-dev", cause, None))
@@ -115,11 +117,11 @@ def first_start(bench: Bench) -> Step:
     if root.first_started:
         return Step((Moment(f"{name} was run already; it is not run again.", lamp, 0.0),))
     if root.no_write:
-        return Step((Moment(f"{name} can set nothing up: the root can only be read.", lamp, 0.0),))
+        return Step((Moment(f"{name} cannot set anything up: the root is read-only.", lamp, 0.0),))
     if "\r\n" in text:
         return Step((Moment(f"{name} has carriage returns: its commands fail.", lamp, 0.0),))
     own = first_boot.parts(bench.build, bench.image, bench.display)
     if text == first_boot.text_of(own):
         labels = ", ".join(describe(Build, part.path).label.lower() for part in own)
         return Step((Moment(f"{name} sets up: {labels or 'nothing'}.", lamp, 0.5, once=True),))
-    return Step((Moment(f"{name} runs; what it does is not followed.", lamp, 0.5, once=True),))
+    return Step((Moment(f"{name} runs; what it does is not simulated.", lamp, 0.5, once=True),))

@@ -61,8 +61,10 @@ def bundles(bench: Bench) -> Step:
     if not found.bundles:
         empty = Screen("front end", name, ("No systems found",))
         if bench.build.sets.multi_boot:  # they are on a stick of their own
-            return Step((*moments, Moment("No bundle is on the card; those of the stick are listed.", lamps.idle, 0.0)))
-        cause = f"No bundle is on the card, so {name} has nothing to offer."
+            return Step(
+                (*moments, Moment("There is no bundle on the card; those on the stick are listed.", lamps.idle, 0.0))
+            )
+        cause = f"There is no bundle on the card, so {name} lists nothing."
         return Step(tuple(moments), (Failure("bundles", "card.bundle", cause, None, empty, lamps.idle),))
     stops = troubles(found)
     failures = []
@@ -92,10 +94,10 @@ def space(bench: Bench) -> Step:
         return Step()
     if not found.fits:
         screen = Screen("text", "Unpacking stopped", ("No space left on the card",))
-        cause = f"All systems of the list need {show_bytes(found.need)}; the card has {show_bytes(found.usable)} free."
+        cause = f"All listed systems need {show_bytes(found.need)}; the card has {show_bytes(found.usable)} free."
         return Step(failures=(Failure("space", "card.bundle-space", cause, None, screen, lamps.idle, blocks=False),))
     stops = troubles(found)
     whole = [bundle for bundle in found.bundles if bundle.folder not in stops]
     minutes = sum(part.unpacked_mb * 1e6 for bundle in whole for part in bundle.partitions) / UNPACK_B_S / 60
-    words = f"Unpacking all of them takes about {max(1, round(minutes))} minutes; then the one that is picked starts."
+    words = f"Unpacking all of them takes about {max(1, round(minutes))} minutes; then the selected one starts."
     return Step((Moment(words, lamps.idle, 0.0),))

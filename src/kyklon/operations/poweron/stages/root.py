@@ -85,10 +85,10 @@ def _cut_before_root(bench: Bench) -> int:
 def kernel_line(bench: Bench) -> Step:
     given, lamps = bench.kernel_line_words, bench.board.lamps
     if last(given, "root") is None and (most := _cut_before_root(bench)):
-        cause = f"{most} characters of the kernel line are read; root= comes after them."
+        cause = f"{most} characters of the kernel command line are read; root= comes after them."
         return fail(panic("kernel line", "boot.line-too-long", cause, lamps.stuck), hides=True)
     if last(given, "root") is None:
-        cause = "The kernel line names no root partition (root=)."
+        cause = "The kernel command line names no root partition (root=)."
         if bench.settings and bench.settings.line_breaks:
             cause += " Only its first line is read."
         return fail(panic("kernel line", "boot.no-root", cause, lamps.stuck, root_remedy(bench)), hides=True)
@@ -105,17 +105,19 @@ def kernel_line(bench: Bench) -> Step:
             failure = panic("kernel line", "boot.root-nowhere", cause, lamps.stuck, root_remedy(bench))
         return fail(failure, hides=True)
     if bench.contents.table and bench.contents.table.second and "gpt" not in given:
-        cause = "The first GPT is damaged; a kernel takes the second only with the word gpt in its line."
+        cause = "The primary GPT is damaged; the kernel uses the backup only with the parameter gpt."
         return fail(panic("kernel line", "card.second-table", cause, lamps.stuck))
     moments = [Moment(f"{len(given)} words.", lamps.reading, KERNEL_S)]
     if not waits and not any(word.startswith("rootdelay=") for word in given):
         what = "A disk on USB" if bench.build.medium == "disk" else "The card"
-        text = f"{what} may not be ready yet: the kernel line has no rootwait."
+        text = f"{what} may not be ready yet: the kernel command line has no rootwait."
         if bench.build.medium == "disk":
             return fail(panic("kernel line", "boot.no-rootwait", text, lamps.stuck, _word_remedy(bench, "rootwait")))
         moments.append(Moment(text, lamps.reading, 0.0))
     if bench.settings and bench.settings.line_breaks:
-        moments.append(Moment("The kernel line is broken in two: only its first line is read.", lamps.reading, 0.0))
+        moments.append(
+            Moment("The kernel command line is split in two: only its first line is read.", lamps.reading, 0.0)
+        )
     return Step(tuple(moments))
 
 
@@ -146,7 +148,7 @@ def root_partition(bench: Bench) -> Step:
             cause = f"root={meant.word} is partition {number}; the system is on {bench.contents.root_number}. {cause}"
         return fail(panic("root partition", code, cause, lamps.stuck, root_remedy(bench)), hides=True)
     if root.journal_error and not _leaves_journal(bench):
-        cause = f"Partition {number} holds no file system that can be the root: {root.journal_error}"
+        cause = f"Partition {number} has no file system that can be the root: {root.journal_error}"
         return fail(panic("root partition", "card.no-root-partition", cause, lamps.stuck), hides=True)
     if bad := _mount_words(bench, root):
         return bad
@@ -154,11 +156,11 @@ def root_partition(bench: Bench) -> Step:
         root = root.unreplayed
     moments = [Moment(f"{root.release or 'Linux'}.", lamps.reading, 0.5)]
     if root.recovers and _leaves_journal(bench):
-        moments.append(Moment("noload: what stands in the root's journal is left out.", lamps.reading, 0.0))
+        moments.append(Moment("noload: the root's journal is not replayed.", lamps.reading, 0.0))
     told = root.cautions or (bench.contents.fsck if number == bench.contents.root_number else ())
     moments += [Moment(f"The root: {words}.", lamps.reading, 0.0) for words in told[:4]]
     if root.no_write:
-        text = f"The root can only be read, so nothing can be saved: {root.no_write}."
+        text = f"The root is read-only, so nothing can be saved: {root.no_write}."
         moments.append(Moment(text, lamps.reading, 0.0))
     return Step(tuple(moments))
 
@@ -171,7 +173,7 @@ def _mount_words(bench: Bench, root: RootFacts) -> Step | None:
         cause = f"rootfstype={kind}: the root is {root.kinds[0]}."
         return fail(panic("root partition", "boot.rootfstype", cause, lamps.stuck))
     if root.not_for_writing and [word for word in given if word in ("ro", "rw")][-1:] == ["rw"]:
-        cause = f"rw: the kernel does not mount it for writing, {root.not_for_writing}."
+        cause = f"rw: the kernel cannot mount it for writing: {root.not_for_writing}."
         return fail(panic("root partition", "card.root-damaged", cause, lamps.stuck))
     flags = last(given, "rootflags") or ""
     wrong = next((why for each in flags.split(",") if each and (why := wrong_flag(each))), "")
@@ -237,7 +239,7 @@ def _wrong_quotas(options: Sequence[str], features: frozenset[str]) -> str:
     named = [name for name in ("usrjquota", "grpjquota") if given.get(name)]
     plain = [name for name, other in _PLAIN_QUOTAS.items() if name in given and other not in named]
     if named and plain:
-        return f"{named[0]} and {plain[0]} do not go together"
+        return f"{named[0]} and {plain[0]} cannot be combined"
     return f"{named[0]} needs jqfmt" if named and "jqfmt" not in given else ""
 
 
@@ -271,10 +273,10 @@ def root_expansion(bench: Bench) -> Step:
     if root.expanded or not bench.image.grows:
         if root.free >= LEAST_FREE:
             return Step()
-        text = f"Only {show_bytes(root.free)} are free on the root: what is saved may be lost."
+        text = f"Only {show_bytes(root.free)} are free on the root: saves may be lost."
         return Step((Moment(text, bench.board.lamps.reading, 0.0),))
     if root.no_write:
-        return Step((Moment("The root cannot grow: it can only be read.", bench.board.lamps.reading, 0.0),))
+        return Step((Moment("The root cannot grow: it is read-only.", bench.board.lamps.reading, 0.0),))
     room = bench.card_bytes - part.start
     if room <= part.size:
         return Step()

@@ -33,7 +33,11 @@ def services(bench: Bench) -> Step:
     if front not in names or there is None:
         remedy = or_put(None, front in bench.build.boot.services) if there else None
         host = (settings.hostname if settings else "") or "games"
-        cause = f"{bench.image.front_end} is not among the services." if there else f"The image has no service {front}."
+        cause = (
+            f"{bench.image.front_end} is not in the list of services."
+            if there
+            else f"The image has no service {front}."
+        )
         screen = Screen("text", "Text screen", (f"{host} login:",))
         return fail(Failure("services", "boot.no-front-end", cause, remedy, screen, lamps.idle))
     moments: list[Moment] = []
@@ -43,16 +47,16 @@ def services(bench: Bench) -> Step:
             if bad := _no_network(bench, names):
                 return Step(tuple(moments), (bad,))
             low, high = bench.image.unattended_min
-            moments.append(Moment(f"{step.name} fetches {bench.image.front_end}: {low} to {high} minutes without you.",
+            moments.append(Moment(f"{step.name} downloads {bench.image.front_end}: {low} to {high} minutes unattended.",
                                   lamps.reading, (low + high) * 30.0, once=True))  # fmt: skip
             continue
         if unit is None:
             text, seconds = f"{step.name}: the image has no such service, so it is skipped.", 0.1
         elif not step.starts:
             danger = " The shutdown button will do nothing." if step.name == bench.image.watcher_service else ""
-            text, seconds = f"{step.name} never starts: {front} does not return.{danger}", 0.0
+            text, seconds = f"{step.name} never starts: {front} never exits.{danger}", 0.0
         elif step.name != front and _never_returns(unit):
-            text = f"{step.name} is waited for and does not return, so {bench.image.front_end} never starts."
+            text = f"Boot waits for {step.name}, which never exits, so {bench.image.front_end} never starts."
             screen = Screen("text", "Text screen", (f"start: {step.name}",))
             return Step(tuple(moments), (Failure("services", "boot.never-returns", text, None, screen, lamps.idle),))
         elif step.name != front and (why := why_not_started(bench, unit.program)):
@@ -84,7 +88,7 @@ def _by_target(bench: Bench, root: RootFacts) -> Step:
 
     if target := _other_target(bench, root):
         screen = Screen("text", "Text screen", ("Give root password for maintenance",))
-        cause = f"The kernel line has {target}, so the default target is not started."
+        cause = f"The kernel command line has {target}, so the default target is not started."
         failure = Failure("services", "boot.no-front-end", cause, None, screen, lamps.idle)
         return Step((), (failure,))
 
@@ -137,9 +141,9 @@ def _as_user(root: RootFacts, unit: Unit) -> str:
     """Why a unit that runs as another user does not start, '' when it does (systemd.exec(5), User=)."""
     user = root.user(unit.user) or next((each for each in root.users if str(each.number) == unit.user), None)
     if user is None:
-        return f"it runs as {unit.user}, and there is no such user"
+        return f"it runs as {unit.user}, a user that does not exist"
     barred = unit.program.barred(user.number, user.group) if unit.program else ""
-    return f"{unit.user} has no right to {barred}" if barred else ""
+    return f"{unit.user} has no permission for {barred}" if barred else ""
 
 
 def _installed(bench: Bench, root: RootFacts, names: tuple[str, ...]) -> Unit | None:
@@ -161,7 +165,7 @@ def _no_network(bench: Bench, names: tuple[str, ...]) -> Failure | None:
         return None
     cause = f"{installer} cannot fetch {bench.image.front_end}: "
     cause += (
-        "no wireless country is set, so the radio stays off."
+        "no Wi-Fi country is set, so the radio stays off."
         if network in before
         else f"{network} does not start before it."
     )
@@ -188,7 +192,7 @@ def login(bench: Bench) -> Step:
         cause = f"The image has no user {name}."
         return fail(Failure("login", "boot.user", cause, or_put(remedy, right), screen, lamps.idle))
     barred = user.shell.barred(user.number, user.group)
-    if why := why_not_started(bench, user.shell) or (f"{name} has no right to {barred}" if barred else ""):
+    if why := why_not_started(bench, user.shell) or (f"{name} has no permission for {barred}" if barred else ""):
         cause = f"{name} cannot log in: {why}."
         return fail(Failure("login", "system.shell", cause, None, screen, lamps.idle))
     moments = [Moment(f"{name} is logged in.", lamps.reading, 0.3)]

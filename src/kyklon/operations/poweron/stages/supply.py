@@ -19,18 +19,18 @@ def at_rest_v(power: Budget) -> float:
 def supply(bench: Bench) -> Step:
     power, lamps = budget(bench.build, bench.catalogue), bench.board.lamps
     if power is None:
-        return Step((Moment("Switched on; no supply is planned.", lamps.powered, 0.1),))
+        return Step((Moment("Switched on; no power supply is planned.", lamps.powered, 0.1),))
     rests = at_rest_v(power)
     weak = [found for found in electrical_findings(bench.build, bench.catalogue) if found.severity == "stop"]
     volts = power.board_v if power.board_v is not None else power.supply.volts
     if weak:
         low = power.board.low_voltage_v
         if rests < low:
-            cause = f"{rests:.2f} V at the board, even at rest: it starts over and over."
+            cause = f"{rests:.2f} V at the board even when idle: it reboots over and over."
             return fail(dark_screen("supply", weak[0].code, cause, weak[0].remedy, lamps.sagging))
         # it comes to its menu, and browns out when a game takes all it can
-        cause = f"{volts:.2f} V at the board at {power.peak_a:.2f} A: it restarts in the middle of a game."
-        failure = Failure("supply", weak[0].code, cause, weak[0].remedy, Screen("crash", "It restarts by itself"),
+        cause = f"{volts:.2f} V at the board at {power.peak_a:.2f} A: it reboots in the middle of a game."
+        failure = Failure("supply", weak[0].code, cause, weak[0].remedy, Screen("crash", "It reboots by itself"),
                           lamps.sagging, blocks=False)  # fmt: skip
-        return Step((Moment(f"{rests:.2f} V at the board at rest.", lamps.powered, 0.3),), (failure,))
+        return Step((Moment(f"{rests:.2f} V at the board when idle.", lamps.powered, 0.3),), (failure,))
     return Step((Moment(f"{volts:.2f} V at the board at {power.peak_a:.2f} A.", lamps.powered, 0.3),))
