@@ -107,7 +107,7 @@ def test_a_device_that_goes_half_way_is_said_once_and_comes_back(pair: Plan) -> 
     clock.now += 0.1
     assert [event.code for _role, event in source.poll().events] == ["BTN_TRIGGER"]
     source.unplug("encoder")
-    assert "was disconnected" in source.poll().said[0]
+    assert "was unplugged" in source.poll().said[0]
     assert source.poll().said == ()
     source.plug("encoder")
     clock.now += 0.1

@@ -146,10 +146,10 @@ def test_a_library_that_vanished_is_told(demo: Demo, catalogue: Catalogue) -> No
     shutil.rmtree(demo.folder / "library")
     world = look_at_library(demo.build, demo.folder, catalogue, World())
     assert world.scan is None
-    assert "is not there" in world.scan_error
+    assert "is missing" in world.scan_error
     (finding,) = findings(demo.build, catalogue, world)
     assert finding.code == "library.gone"
-    with pytest.raises(KyklonError, match="is not there"):
+    with pytest.raises(KyklonError, match="is missing"):
         copy_games(demo.folder, demo.build, catalogue, demo.folder / "stick")
 
 

@@ -428,7 +428,7 @@ def test_sheets_playlists_folders_and_disks(tmp_path: Path, catalogue: Catalogue
     assert found["Both"].files == ("cedar/Both.m3u", "cedar/d1.cue", "cedar/d1.bin", "cedar/d2.cue", "cedar/d2.bin")
     assert (found["Both"].discs, found["Both"].ready) == (2, True)
     assert found["own"].files == ("cedar/own.cds", "cedar/t.raw")
-    assert "capitals" in found["case"].reasons[0].text  # the machine's file system tells them apart
+    assert "upper and lower case" in found["case"].reasons[0].text  # the machine's file system tells them apart
     assert found["big"].files == ("fir-h/big.zip", "fir-h/big/disk.fhd")
     assert found["Long Road"].files == ("tales/Long Road/start.edk", "tales/Long Road/sound.dat")
     assert not found["empty"].ready

@@ -139,7 +139,7 @@ def test_a_card_slower_than_its_class_is_named(demo: Demo) -> None:
 
 
 def test_a_locked_card_is_refused_with_the_slider(demo: Demo) -> None:
-    with pytest.raises(Refused, match="slider"):
+    with pytest.raises(Refused, match="write-protect"):
         demo.write("locked-card")
 
 

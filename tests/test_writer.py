@@ -259,7 +259,7 @@ def test_a_zip_counts_by_its_own_sum_and_by_its_images(tmp_path: Path) -> None:
         stated = Stated("SHA-256", hashlib.sha256(whole).hexdigest())
         report = write(simulated(tmp_path), facts, Order(stated))
         assert "SHA-256" in report.checked
-    with pytest.raises(SourceError, match="its maker states"):
+    with pytest.raises(SourceError, match="the published one is"):
         write(simulated(tmp_path), facts, Order(Stated("SHA-256", "0" * 64)))
     with simulated(tmp_path).drives.open("sim:x", write=False) as handle:
         assert not any(handle.read_at(512, 0))

@@ -156,7 +156,7 @@ def test_the_system_disk_cannot_be_chosen_at_all(user, demo: Demo) -> None:
 
 
 def test_other_refused_drives_cannot_be_chosen_either(user) -> None:
-    for name, reason in (("locked-card", "slider"), ("small-card", "needs")):
+    for name, reason in (("locked-card", "write-protect switch"), ("small-card", "needs")):
         page = user.choose_drive(name)
         assert not page.write_button.isEnabled()
         line = user.line(page, name)

@@ -182,13 +182,13 @@ def test_unplugged_half_way_nothing_is_lost(user) -> None:
         press(user, page.live.view, act[0])
         user.bot.waitUntil(lambda act=act: bench.proof.current != act, timeout=180_000)
     bench.source.unplug("encoder")
-    user.bot.waitUntil(lambda: "was disconnected" in user.message, timeout=180_000)
+    user.bot.waitUntil(lambda: "was unplugged" in user.message, timeout=180_000)
     assert len(bench.proof.asked) == 3
     bench.source.plug("encoder")
     user.bot.waitUntil(lambda: "is back" in user.message, timeout=180_000)
     user.press("Skip", page.live)
     assert len(bench.proof.skipped) == 1
-    user.press("Leave", page.live)
+    user.press("Stop test", page.live)
     assert bench.proof is None
 
 

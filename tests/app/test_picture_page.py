@@ -95,8 +95,8 @@ def test_every_school_of_a_display_is_planned_exported_and_foretold(
         decoded = subprocess.run(["edid-decode", "--check", folder / "issued.edid"], capture_output=True, text=True)
         assert "EDID conformity: PASS" in decoded.stdout, decoded.stdout[-800:]
         page = user.open(30)
-        if any(text.startswith("Put ") for text in user.buttons(page)):
-            user.press("Put ", page)
+        if any(text.startswith("Copy ") for text in user.buttons(page)):
+            user.press("Copy ", page)
             user.wait()
         user.press("Run bring-up")
         user.wait(lambda: session.bring_up is not None)
@@ -138,7 +138,7 @@ def test_a_picture_off_the_middle_is_centred_in_two_rounds(user: User) -> None:
     assert (kept.display, kept.right != 0 or kept.down != 0) == ("casement-19", True)
     view.choose("birch-16")
     user.press("Read the simulated display", page)
-    assert "of the middle" in view._told.text() or "is centred" in view._told.text()
+    assert "of centre" in view._told.text() or "is centred" in view._told.text()
     view._wide.setValue(210)
     view._high.setValue(200)
     user.press("Keep", page)

@@ -95,7 +95,7 @@ def test_a_tube_on_a_board_that_takes_only_a_size_gets_its_picture_by_identifica
     user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))
     user.wait()
     page = user.open(30)
-    user.press("Put ", page)
+    user.press("Copy ", page)
     user.wait()
     assert any(name == "kyklon-picture.cpio" for name in session.world.card.sizes)
     result = bring_up(user)

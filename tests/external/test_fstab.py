@@ -82,7 +82,7 @@ def unit_name(where: str) -> str:
 
 WRONG = {
     "UUID=1111-2222 /boot vfat ro 0 0": "no volume has UUID 1111-2222",
-    "/dev/mmcblk0p7 /boot vfat ro 0 0": "There is no partition 7",
+    "/dev/mmcblk0p7 /boot vfat ro 0 0": "No partition 7",
     "/dev/sda1 /boot vfat ro 0 0": "a disk on USB",
     "/dev/mmcblk0p1 /boot ext4 ro 0 0": "is vfat, not ext4",
     "/dev/mmcblk0p1 /boot vfat ro,frob 0 0": "knows no option frob",

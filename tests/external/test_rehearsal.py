@@ -249,7 +249,7 @@ def test_programs_that_are_not_one_shell_by_other_names_are_no_twin(
     card = cards.copied(good["merrow"], tmp_path / "card.img")
     cards.debugfs(card, "ln /bin/busybox /bin/other", "unlink /bin/busybox", "rm /bin/sh", "ln /bin/other /bin/sh",
                   *(f"rm /bin/{name}" for name in ("mount", "sed", "tr", "tail", "ls", "grep", "su")))  # fmt: skip
-    with pytest.raises(ToolError, match="not /bin/busybox by other names"):
+    with pytest.raises(ToolError, match="not /bin/busybox under other names"):
         rehearse(bench_of(card, "merrow", good["folder"]), card)
 
 

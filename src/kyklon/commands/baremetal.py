@@ -46,7 +46,7 @@ def plan(
     fix: Annotated[bool, Option("--rename", help="First rename the files with a wrong name.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Say what a card made from an unpacked set will hold.
+    """List what a card made from an unpacked set will hold.
 
     What is wrong with the set is told, too. Exit 1 while a stop stands.
     """

@@ -15,7 +15,7 @@ def apply(
     dry_run: Annotated[bool, Option("--dry-run", help="Show the difference, change nothing.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Put the build's boot files on a card."""
+    """Copy the build's boot files to a card."""
     from kyklon.operations.boot.acts import planned_for, put_boot_files
 
     build, parts = open_folder(folder)

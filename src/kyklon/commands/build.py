@@ -115,7 +115,7 @@ def remedy(folder: Folder, code: Annotated[str, Argument(help="A finding's code.
 
 
 def fields(folder: Folder, as_json: Json = False) -> int:
-    """List what can be set in a build, with its value now."""
+    """List all settings of a build with their values."""
     from kyklon.model.build import Build
     from kyklon.model.fields import described_fields
 
@@ -164,7 +164,7 @@ def set_field(
 
 
 def way(folder: Folder, as_json: Json = False) -> int:
-    """Say which steps lead to the first game, and how long they take."""
+    """List the steps to the first game and how long they take."""
     from dataclasses import asdict
 
     from kyklon.operations import inspection

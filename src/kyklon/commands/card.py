@@ -21,7 +21,7 @@ def prove(
     folder: InFolder = None,
     as_json: Json = False,
 ) -> int:
-    """Check that a card is as large as it says and holds what was written to it.
+    """Check that a card has its stated capacity and keeps what is written to it.
 
     Writes over it. Exit 1 when it is bad.
     """
@@ -96,7 +96,7 @@ def prepare(
     folder: InFolder = None,
     as_json: Json = False,
 ) -> int:
-    """Make a plain FAT card with nothing old on it.
+    """Format a card as FAT and clear everything old on it.
 
     Every old table and signature is cleared; it gets one partition, the right clusters and a label.
     """

@@ -44,7 +44,7 @@ def _system(build: Build, parts: Catalogue, name: str) -> System:
 
 
 def show(folder: Folder, system: SystemId = "", as_json: Json = False) -> int:
-    """Follow every switch to its terminal, its code and the game."""
+    """Trace every switch to its terminal, event code and game."""
     from kyklon.operations.controls.mapping import event_code, paths
 
     build, parts = open_folder(folder)
@@ -75,7 +75,7 @@ def wire(
     school: Annotated[str, Option("--school", help="terminals, or printed: match what the encoder prints.")] = "",
     as_json: Json = False,
 ) -> int:
-    """Wire every switch to a terminal, and say what to cut and crimp."""
+    """Wire every switch to a terminal and list the wires to cut and crimp."""
     from kyklon.catalogue.records import Encoder
     from kyklon.model.build import edited
     from kyklon.operations.controls import wiring
@@ -132,7 +132,7 @@ def prove(
     plugged: Annotated[bool, Option("--plugged", help="Use the connected devices; press what is asked for.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Prove every wire: press what is asked for, and hear what is wired wrongly."""
+    """Test every wire: press each control when asked; wiring faults are listed."""
     from kyklon.model.build import edited
     from kyklon.operations.controls.faulty import Plan
     from kyklon.operations.controls.findings import fingerprint
@@ -239,7 +239,7 @@ def map_(
     ] = None,
     as_json: Json = False,
 ) -> int:
-    """Say which input lies on which button, and what that costs."""
+    """Show the button mapping and its cost."""
     from kyklon.model.build import edited
     from kyklon.operations.controls import maps
     from kyklon.record import folder as store
@@ -305,7 +305,7 @@ def export(
     into: Annotated[Path, Option("--into", help="An empty or new folder.")] = Path("controls"),
     as_json: Json = False,
 ) -> int:
-    """Write the maps, rules, lists and drawings of the controls into a folder."""
+    """Export mappings, rules, lists and drawings of the controls to a folder."""
     from kyklon.base import durable
     from kyklon.model.world import World
     from kyklon.operations.controls import exports
@@ -330,7 +330,7 @@ def matrix(
     readings: Annotated[Path, Argument(help="Text file: key, pin, pin on each line.", metavar="FILE")],
     as_json: Json = False,
 ) -> int:
-    """Find the rows and columns of a ribbon from which pins meet at each key."""
+    """Find the rows and columns of a keyboard ribbon from the pins each key connects."""
     from kyklon.operations.controls.matrix import read_readings, reconstruct
 
     found = reconstruct(read_readings(readings))
@@ -357,7 +357,7 @@ def ghosts(
     keys: Annotated[str, Option("--keys", help="Keys held together, comma-separated; the build's by default.")] = "",
     as_json: Json = False,
 ) -> int:
-    """Name every three keys and more that read as a further one, and the diodes that cure it."""
+    """List key combinations that ghost, and the diodes that prevent it."""
     from kyklon.catalogue.control_records import Keyboard
     from kyklon.operations.controls.exports import held_together, lines_of
     from kyklon.operations.controls.matrix import cures
@@ -392,7 +392,7 @@ def keys(
     school: Annotated[str, Option("--school", help="position, or symbol.")] = "",
     as_json: Json = False,
 ) -> int:
-    """Say which key of the old keyboard is which key of the machine."""
+    """Map the old keyboard's keys to the machine's keys."""
     from kyklon.catalogue.control_records import Keyboard
     from kyklon.operations.controls import keymaps
     from kyklon.operations.controls.exports import target_of
@@ -425,7 +425,7 @@ def pins(
     write: Annotated[bool, Option("--write", help="Put the lines into the build's boot settings.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Give every wire of the header its pin, or say why that cannot be."""
+    """Assign header pins to all hardware, or show why it is impossible."""
     from kyklon.catalogue.control_records import Header
     from kyklon.catalogue.records import Board, Overlay
     from kyklon.model.build import edited

@@ -22,7 +22,7 @@ def drives(
     folder: Annotated[Path | None, Argument(help="A build folder, for its drives and image.")] = None,
     as_json: Json = False,
 ) -> int:
-    """List the drives, and what the interlock says of each."""
+    """List the drives and what the interlock says about each."""
     from kyklon.operations.card.acts import CardJob
     from kyklon.operations.card.drives.interlock import Purpose
     from kyklon.operations.card.drives.looking import targets

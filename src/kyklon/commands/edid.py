@@ -12,7 +12,7 @@ from kyklon.commands.timing import timing_data
 
 
 def read(file: Path, as_json: Json = False) -> int:
-    """Say what a display tells of itself."""
+    """Show what a display's EDID contains."""
     from kyklon.operations.picture import edid
     from kyklon.operations.picture.exports import modeline
     from kyklon.operations.picture.repair import timings_of
@@ -47,7 +47,7 @@ def write(
     width_mm: int = 400,
     height_mm: int = 300,
 ) -> int:
-    """Make identification data for a display that has none."""
+    """Make an EDID for a display that has none."""
     from kyklon.base import durable
     from kyklon.model.display import Edid, RangeLimits
     from kyklon.operations.picture import edid
@@ -69,7 +69,7 @@ def check(
     repair: Annotated[Path | None, Option("--repair", help="Write the repaired EDID into this file.")] = None,
     as_json: Json = False,
 ) -> int:
-    """Say what is wrong with identification data, and put it right."""
+    """Check an EDID for errors and repair it."""
     from kyklon.base import durable
     from kyklon.base.errors import FormatError
     from kyklon.operations.picture import edid
@@ -97,7 +97,7 @@ def edit(
     name: Annotated[str, Option("--name", help="New name, up to 13 letters.")] = "",
     link: Annotated[str, Option("--link", help="hdmi or dvi: announced by the EDID; hdmi carries sound.")] = "",
 ) -> int:
-    """Change identification data: its timings, its name, HDMI or DVI."""
+    """Change an EDID: its timings, its name, HDMI or DVI."""
     from dataclasses import replace
 
     from kyklon.base import durable

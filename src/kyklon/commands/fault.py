@@ -30,7 +30,7 @@ def fault(
     codes: Annotated[bool, Option("--codes", help="List all symptoms with their codes.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Say why a machine fails, and what to check next.
+    """Find out why a machine fails and what to check next.
 
     Without --saw and --not: what the build's own case says. --codes lists all symptoms.
     """
@@ -132,7 +132,7 @@ def _lines(ranked: tuple[Likely, ...], ways: tuple[Next, ...], error: float) -> 
 
 
 def drill_list(as_json: Json = False) -> int:
-    """List the drills, and what was reached in them."""
+    """List the exercises and your results."""
     from kyklon.commands.shared import catalogue
     from kyklon.faults import drills
 
@@ -157,7 +157,7 @@ def drill_start(
     level: Annotated[int, Argument(help="1 to 20.", metavar="LEVEL")],
     as_json: Json = False,
 ) -> int:
-    """Begin a drill: a machine that fails.
+    """Start an exercise: a machine that fails.
 
     The fault is hidden in a copy of the build and its card; the build itself stays as it is.
     """
@@ -176,7 +176,7 @@ def drill_answer(
     what: Annotated[str, Argument(help="Check to make, or cause to fix.", metavar="CODE")],
     as_json: Json = False,
 ) -> int:
-    """Check something in the drill, or name its cause.
+    """Check something in the exercise, or name its cause.
 
     Each costs its minutes. A cause that is named is put right; the machine then shows whether it was that.
     """

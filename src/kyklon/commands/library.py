@@ -53,7 +53,7 @@ def scan(
     library: Annotated[Path | None, Option("--library", help="Another library folder.")] = None,
     as_json: Json = False,
 ) -> int:
-    """Say which games are ready, and why the rest are not.
+    """List which games are ready, and why the rest are not.
 
     Exit 1 when something stops a system.
     """
@@ -83,7 +83,7 @@ def identify(
     try_: Annotated[bool, Option("--try", help="Only show how the list's first games are read.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Say which games the lists know by checksum; a list can be added."""
+    """Identify games by checksum with lists; add lists here."""
     from kyklon.operations.library.lists import guess, sample
     from kyklon.record import folder as store
 
@@ -141,7 +141,7 @@ def _pairs(texts: list[str]) -> list[tuple[str, str]]:
 
 
 def match_(folder: Folder, say: Said = None, none: Nothing = None, as_json: Json = False) -> int:
-    """List the titles that wait for a look, likeliest first; with --say or --none, answer."""
+    """List uncertain matches, likeliest first; answer with --say or --none."""
     from kyklon.operations.library.review import answered
     from kyklon.record.answers import Answers
 
@@ -179,7 +179,7 @@ def choose(
     favourite: Annotated[list[str] | None, Option("--favourite", help="Game file; saved; repeatable.")] = None,
     as_json: Json = False,
 ) -> int:
-    """Choose the games that fit, the dearest first."""
+    """Choose the games that fit, best value first."""
     from kyklon.operations.library.naming import chosen_more
     from kyklon.record import folder as store
 

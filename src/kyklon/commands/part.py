@@ -64,7 +64,7 @@ def list_parts(
 
 
 def show(kind: KindName, part_id: PartId, as_json: Json = False) -> int:
-    """Say what is known of a part, and where each fact comes from."""
+    """Show a part's facts and the source of each."""
     from kyklon.parts.facts import facts_of
     from kyklon.parts.uses import uses
 
@@ -101,7 +101,7 @@ def learn(
     ] = None,
     as_json: Json = False,
 ) -> int:
-    """Learn a part from the thing itself; with --save it goes on the shelf."""
+    """Learn a part from the part itself; --save adds it to the shelf."""
     parts = catalogue()
     if what == "encoder":
         draft = _encoder(source, folder, terminal or [])
@@ -205,7 +205,7 @@ def _draft_out(draft: Draft, name: str, as_json: bool) -> None:
 
 
 def export(kind: KindName, part_id: PartId, file: Annotated[Path, Argument(help="File to write.")]) -> int:
-    """Write a part, with what it needs, into one file."""
+    """Export a part, with everything it needs, to one file."""
     from kyklon.parts import exchange
 
     exchange.export(_kind(kind), part_id, catalogue(), file)
@@ -219,7 +219,7 @@ def import_(
     use: Annotated[bool, Option("--use", help="You have reviewed its templates and dialects and allow them.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Bring a part's file onto the shelf; a difference to what is there is shown.
+    """Import a part file; differences from the shelf are shown.
 
     Exit 1 when nothing was changed because it wants to be looked at first.
     """
@@ -263,7 +263,7 @@ def check(
     file: Annotated[Path | None, Argument(help="A part's file; your whole shelf without it.")] = None,
     as_json: Json = False,
 ) -> int:
-    """Check a part's file, or every part of your own.
+    """Check a part file, or all your own parts.
 
     Exit 1 when one cannot be used.
     """
@@ -296,7 +296,7 @@ def change(
     field: Annotated[str, Argument(help="A fact, as `kyklon part show` names it.")],
     value: Annotated[str, Argument(help="Its value, with a unit.")],
 ) -> int:
-    """Change one fact of a part of your own."""
+    """Change one fact of your own part."""
     from kyklon.parts.fields import FIELDS, field_of
     from kyklon.parts.store import today
 
@@ -315,7 +315,7 @@ def change(
 
 
 def copy(kind: KindName, part_id: PartId, name: Annotated[str, Argument(help="Name of the copy.")]) -> int:
-    """Copy a part as a start for one of your own."""
+    """Copy a part as your own."""
     from kyklon.parts.uses import copied
 
     print(copied(_kind(kind), part_id, name, catalogue(), _store()).path)
@@ -323,7 +323,7 @@ def copy(kind: KindName, part_id: PartId, name: Annotated[str, Argument(help="Na
 
 
 def delete(kind: KindName, part_id: PartId) -> int:
-    """Take a part of your own off the shelf; refused while a build uses it."""
+    """Remove your own part from the shelf; refused while a build uses it."""
     from kyklon.parts import uses
 
     of = _kind(kind)
@@ -337,7 +337,7 @@ def trust(
     use: Annotated[bool, Option("--use", help="You have reviewed it and allow it.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Show the text that a build brings from elsewhere; with --use it may be used.
+    """Show the templates a build brings along; --use allows them.
 
     Exit 1 while there is some that was not looked at.
     """

@@ -49,7 +49,7 @@ def modes(
     take: Annotated[bool, Option("--take", help="Use the modes shown in the build.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Compare the ways of giving every system its picture, and find the smallest set of modes."""
+    """Compare mode strategies for all systems and find the smallest set of modes."""
     from kyklon.catalogue.chosen import known_systems
     from kyklon.operations.picture.ground import ground_of
     from kyklon.operations.picture.schools import SCHOOLS, given, in_words, plans, taken
@@ -161,7 +161,7 @@ def _take(folder: Path, remedy: Remedy | None) -> None:
 
 
 def chain(folder: Folder, as_json: Json = False) -> int:
-    """Follow the picture from the board's socket to the glass, and say what does not go together."""
+    """Trace the signal from the board's socket to the screen and list mismatches."""
     from kyklon.operations.picture.chain import chain_of
 
     build, parts = open_folder(folder)
@@ -187,7 +187,7 @@ def chain(folder: Folder, as_json: Json = False) -> int:
 
 
 def signals(folder: Folder, as_json: Json = False) -> int:
-    """List what the display is sent, from the switch to the game and back."""
+    """List the signals sent to the display, from power-on to game and back."""
     from kyklon.operations.picture.signals import OFF
     from kyklon.operations.picture.signals import signals as all_signals
 
@@ -217,7 +217,7 @@ def draw_card(
     timing: Annotated[str, Option("--timing", help="Another mode, e.g. 'cta 8'.")] = "",
     plate: Annotated[str, Option("--plate", help="measure, tones or lines.")] = "measure",
 ) -> int:
-    """Draw the test card at a mode's own size."""
+    """Draw the test pattern at a mode's own size."""
     from kyklon.base import durable
     from kyklon.commands.shared import catalogue
     from kyklon.operations.picture import testcard as cards

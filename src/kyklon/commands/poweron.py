@@ -39,7 +39,7 @@ def diff(
     second: Annotated[str, Argument(help="The other one.", metavar="B")],
     as_json: Json = False,
 ) -> int:
-    """Lay the bring-ups of two cards side by side.
+    """Compare the bring-ups of two cards.
 
     The first difference is marked. Exit 1 when there is one.
     """
@@ -78,7 +78,7 @@ def log(
     card: Annotated[str, Option("--card", help="The card to predict from; the build's own without it.")] = "",
     as_json: Json = False,
 ) -> int:
-    """Lay a real machine's boot log beside the forecast.
+    """Compare a real machine's boot log with the forecast.
 
     A kernel log, a journal, or lines typed from the screen. Exit 1 when the start in it failed.
     """
@@ -114,7 +114,7 @@ def rehearse(
     seconds: Annotated[float, Option("--limit", help="Seconds that each part may take.")] = 60.0,
     as_json: Json = False,
 ) -> int:
-    """Start a card on the desk, without a board.
+    """Boot a card on this computer, without a board.
 
     From a snapshot: the card is never written. Exit 1 when it does not come to its menu.
     """

@@ -18,7 +18,7 @@ def size(
     folder: Annotated[Path, Argument(help="A build folder, or a folder of games.", metavar="FOLDER")],
     as_json: Json = False,
 ) -> int:
-    """Say which card to buy.
+    """Show which card to buy.
 
     Exit 1 when no card of the catalogue is large enough.
     """

@@ -15,7 +15,7 @@ Place = Annotated[Path | None, Option("--shelf", help="A shelf other than your o
 
 
 def inspect(file: Path, as_json: Json = False) -> int:
-    """Say what an image file is, without unpacking it to disk."""
+    """Describe an image file without unpacking it to disk."""
     from kyklon.operations import checksums
     from kyklon.operations.card.shelving import boards_served
     from kyklon.operations.card.sources import source
@@ -78,7 +78,7 @@ def shelf(place: Place = None, as_json: Json = False) -> int:
 
 
 def keep(file: Path, place: Place = None) -> int:
-    """Put an image on the source shelf."""
+    """Add an image to the source shelf."""
     from kyklon.base.places import shelf_file
     from kyklon.operations.card.shelving import boards_served, shelf_entry
     from kyklon.operations.card.sources import source
@@ -93,7 +93,7 @@ def keep(file: Path, place: Place = None) -> int:
 
 
 def forget(file: str, place: Place = None) -> int:
-    """Take an image off the source shelf; the file stays."""
+    """Remove an image from the source shelf; the file stays."""
     from kyklon.base.places import shelf_file
     from kyklon.record.shelf import Shelf
 

@@ -142,7 +142,7 @@ def latency(
     per_second: Annotated[float, Option("--per-second", help="Camera frame rate (fps).")] = 240.0,
     as_json: Json = False,
 ) -> int:
-    """Add up the time from switch to glass, fit a film to it, and rank what makes it shorter."""
+    """Calculate input latency, check it against camera footage, and rank ways to reduce it."""
     from kyklon.model.build import CameraClip, edited
     from kyklon.operations.tuning.camera import counts_in, fit
     from kyklon.operations.tuning.latency import ear_shares, shares, total

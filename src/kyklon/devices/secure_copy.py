@@ -245,7 +245,7 @@ class SecureCopy:
             raise
         except Exception as bad:
             if isinstance(bad, UnicodeError):
-                raise TargetError(f"{what or self._top} on {self._login.host} holds a name that is no text (UTF-8).",
+                raise TargetError(f"{what or self._top} on {self._login.host} contains a name that is not UTF-8.",
                                   do="Rename it there, then look again.") from bad  # fmt: skip
             if not isinstance(bad, (OSError, EOFError)) and type(bad).__module__.split(".")[0] != "paramiko":
                 raise

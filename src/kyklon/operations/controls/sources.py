@@ -140,7 +140,7 @@ class PluggedSource:
         wanted = {facts.identity: (role, player, facts) for role, player, facts in matched(self._rig, listed)}
         for identity in [each for each in self._open if each not in wanted]:
             said.append(
-                f"{self._title(self._open[identity][0])} was disconnected. Plug it in again; its readings are kept."
+                f"{self._title(self._open[identity][0])} was unplugged. Plug it in again; its readings are kept."
             )
             self._drop(identity)
         for identity, (role, player, facts) in wanted.items():
@@ -167,7 +167,7 @@ class PluggedSource:
             try:
                 came = handle.waiting()
             except KyklonError:
-                said.append(f"{self._title(role)} was disconnected. Plug it in again; its readings are kept.")
+                said.append(f"{self._title(role)} was unplugged. Plug it in again; its readings are kept.")
                 self._drop(identity)
                 continue
             was_shut = role in self._gate.shut

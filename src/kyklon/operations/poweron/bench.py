@@ -129,10 +129,10 @@ def why_not(values: Mapping[str, str], board: Board, dialect: Dialect, contents:
         if not contents.has(tree):
             return f"the device tree {tree} is not on the boot partition"
         if found is None or found.trouble:
-            return found.trouble if found else f"{tree} is no device tree"
+            return found.trouble if found else f"{tree} is not a device tree"
     image = contents.kernel(kernel)
     if image is None:
-        return f"{kernel} is no kernel"
+        return f"{kernel} is not a kernel"
     if image.instruction_set not in startable_sets(board, dialect):
         runs = " and ".join(startable_sets(board, dialect)) or "none of these"
         return f"{kernel} is a kernel for {image.instruction_set}; this boot loader starts {runs}"

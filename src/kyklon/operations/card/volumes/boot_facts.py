@@ -83,7 +83,7 @@ def _stated_size(data: bytes, instruction_set: str) -> int:
 def tree_of(name: str, size: int, data: bytes) -> DeviceTree:
     """A device tree from its bytes."""
     if data[:4] != TREE_MAGIC:
-        return DeviceTree(name, size, trouble=f"{name} is no device tree: it does not begin with D0 0D FE ED")
+        return DeviceTree(name, size, trouble=f"{name} is not a device tree: it does not begin with D0 0D FE ED")
     if len(data) < 40:
         return DeviceTree(name, size, trouble=f"{name} is cut short")
     total, structure, strings = struct.unpack_from(">III", data, 4)

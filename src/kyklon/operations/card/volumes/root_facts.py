@@ -246,7 +246,7 @@ class Looker:
             if found is None:
                 return Program(path, why=f"{path} is not there", there=False)
             if not found.is_file:
-                return Program(path, why=f"{path} is no file")
+                return Program(path, why=f"{path} is not a file")
             if not found.mode & 0o111:
                 return Program(path, why=f"{path} is not executable")
             head = self.reader.head(found, _HEAD)
