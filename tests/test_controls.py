@@ -104,7 +104,7 @@ def test_other_mistakes_have_findings(demo: Demo, catalogue: Catalogue) -> None:
     ]
     found = findings(edited(demo.build, "controls.hotkeys", keys), catalogue, World())
     told = next(finding.message for finding in found if finding.code == "controls.hotkeys:clash")
-    assert "b1 does both a and b" in told
+    assert "button 1 does both a and b" in told
     assert "“leave” uses the hotkey itself" in told
 
 

@@ -56,6 +56,13 @@ class DriveFacts:
     node: str = ""
     nodes: tuple[str, ...] = ()
 
+    @property
+    def bus_shown(self) -> str:
+        """The bus as people write it."""
+        return {"usb": "USB", "nvme": "NVMe", "sata": "SATA", "ata": "SATA", "mmc": "SD", "sdio": "SD"}.get(
+            self.bus, self.bus
+        )
+
 
 class Handle(Protocol):
     """An open drive. Offsets and lengths in bytes. Raises TargetError or one below it.

@@ -18,6 +18,10 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSizePolicy,
+    QStyle,
+    QStyleOptionButton,
+    QStyleOptionComboBox,
+    QStylePainter,
     QVBoxLayout,
     QWidget,
 )
@@ -78,6 +82,9 @@ def set_role(widget: QWidget, role: str) -> None:
         style.polish(widget)
 
 
+_ROUNDING = 2  # pixels by which a style's own size may be under its text's width
+
+
 class PlainButton(QPushButton):
     """A button that says its text: an & in a name is an &, not a key to press."""
 
@@ -88,6 +95,16 @@ class PlainButton(QPushButton):
     def text(self) -> str:
         """Override."""
         return super().text().replace("&&", "&")
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Override: a text too long for its place ends in an ellipsis."""
+        option = QStyleOptionButton()
+        self.initStyleOption(option)
+        style = self.style()
+        room = style.subElementRect(QStyle.SubElement.SE_PushButtonContents, option, self).width() + _ROUNDING
+        flag = int(Qt.TextFlag.TextShowMnemonic)
+        option.text = self.fontMetrics().elidedText(option.text, Qt.TextElideMode.ElideRight, room, flag)
+        QStylePainter(self).drawControl(QStyle.ControlElement.CE_PushButton, option)
 
 
 def unmarked(text: str) -> str:
@@ -295,14 +312,30 @@ class Choice(QComboBox):
     def value(self) -> str:
         return str(self.currentData() or "")
 
+    def showPopup(self) -> None:
+        """Override: the list is as wide as its longest choice."""
+        view = self.view()
+        if view is not None:
+            view.setMinimumWidth(view.sizeHintForColumn(0) + 24)
+        super().showPopup()
+
     def wheelEvent(self, event: object) -> None:
         """Override: scrolling a page must not change a decision."""
         event.ignore()  # type: ignore[attr-defined] # a QWheelEvent
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Override."""
-        super().paintEvent(event)
-        painter = QPainter(self)
+        """Override: a choice too long for its place ends in an ellipsis."""
+        option = QStyleOptionComboBox()
+        self.initStyleOption(option)
+        field = self.style().subControlRect(
+            QStyle.ComplexControl.CC_ComboBox, option, QStyle.SubControl.SC_ComboBoxEditField, self
+        )
+        painter = QStylePainter(self)
+        painter.drawComplexControl(QStyle.ComplexControl.CC_ComboBox, option)
+        option.currentText = self.fontMetrics().elidedText(
+            option.currentText, Qt.TextElideMode.ElideRight, field.width()
+        )
+        painter.drawControl(QStyle.ControlElement.CE_ComboBoxLabel, option)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(self._theme.color("muted"), 1.4))
         x, y = self.width() - 13.0, self.height() / 2

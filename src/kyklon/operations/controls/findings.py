@@ -86,7 +86,8 @@ def _quirks(build: Build, rig: Rig) -> list[Finding]:
                 subject="Kernel command line",
                 title=f"{len(given)} USB quirks are too many",
                 message=f"The kernel reads at most {MOST_QUIRKS}; the rest are ignored.",
-                why="The encoder whose quirk is dropped behaves as if it had none.", source="usbhid driver (mem)",
+                why="The encoder whose quirk is dropped behaves as if it had none.",
+                source="the usbhid driver, from memory",
             )
         )  # fmt: skip
     return found
@@ -113,7 +114,7 @@ def _players(rig: Rig) -> list[Finding]:
                 code="controls.players", severity=Severity.STOP, operation=OPERATION, subject=names,
                 title="The encoders handle too few players",
                 message=f"The panel has {seats} seats; {names} handle{'s' if len(rig.devices) == 1 else ''} {served}.",
-                why="The other seat's controls would not work.",
+                why="The controls of the remaining seats would not work.",
             )
         )  # fmt: skip
     crossed = Counter(
@@ -158,7 +159,7 @@ def _links(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
                     code=f"controls.nine-pin:{device.role}", severity=Severity.NOTE, operation=OPERATION,
                     subject=device.title, title="Pin 7 of a nine-pin port carries 5 V",
                     message="Measure pin 7 before you plug anything in, and keep it off every 3.3 V pin.",
-                    why="5 V on a 3.3 V pin kills the board.", source="CP",
+                    why="5 V on a 3.3 V pin kills the board.", source="Common practice",
                 )
             )  # fmt: skip
         if encoder.link == "bluetooth":
@@ -267,7 +268,8 @@ def _levers(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
                 Finding(
                     code=f"controls.lever:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
                     subject=system.name, title=f"{system.name} needs a {system.ways}-way joystick",
-                    message=f"The joysticks here are {has}-way. Change the restrictor gate.", why=why, source="CP",
+                    message=f"The joysticks here are {has}-way. Change the restrictor gate.", why=why,
+                    source="Common practice",
                 )
             )  # fmt: skip
     return found
@@ -322,7 +324,7 @@ def _panel(rig: Rig) -> list[Finding]:
                     title=title, message=f"{told[:1].upper()}{told[1:]}{more}.",
                     why="Measure before you drill, and try it in cardboard." if severity is Severity.CAUTION
                     else "Wrists and shoulders will ache after a long session.",
-                    source="CP; DIN 33402-2 for hands (mem)",
+                    source="Common practice; DIN 33402-2 for hands, from memory",
                 )
             )  # fmt: skip
     return found

@@ -9,6 +9,7 @@ from itertools import combinations
 
 from kyklon.catalogue.records import System
 from kyklon.model.controls import DIRECTIONS, ControlSettings, Hotkey
+from kyklon.operations.controls.mapping import spoken
 from kyklon.operations.controls.rig import Rig, chosen
 
 PRESSES = 2.0  # presses a second of an input that is down all the time in play, CP
@@ -199,7 +200,9 @@ def troubles(rig: Rig, systems: Sequence[System]) -> Iterator[Trouble]:
     for key in settings.hotkeys:
         counts.setdefault(key.control, []).append(key.action)
     doubled = [
-        f"{control} does both {' and '.join(actions)}" for control, actions in counts.items() if len(actions) > 1
+        f"{spoken(control)} does both {' and '.join(actions)}"
+        for control, actions in counts.items()
+        if len(actions) > 1
     ]
     own = [f"“{key.action}” uses the hotkey itself" for key in settings.hotkeys if key.control == settings.hotkey]
     if doubled or own:
@@ -216,15 +219,15 @@ def troubles(rig: Rig, systems: Sequence[System]) -> Iterator[Trouble]:
         return
     missing = [each for each in (settings.hotkey, leave.control) if each not in names]
     if missing:
-        words = f"{' and '.join(missing)} cannot be pressed at seat 1: no wired button has that name."
+        words = f"{' and '.join(map(spoken, missing))} cannot be pressed at seat 1: no wired button has that name."
         yield Trouble("exit-lost", words, "You cannot exit a game.", stop=True)
     told = [(key, risk(rig, systems, settings.hotkey, key.control, settings.hold_s)) for key in settings.hotkeys
             if key.control != settings.hotkey]  # fmt: skip
     bad = [(key, found) for key, found in told if found.bad]
     if bad:
         accidents = [
-            f"“{key.action}” ({settings.hotkey} and {key.control}) would be triggered by accident about "
-            f"{_often(found.hourly)} in {found.system}."
+            f"“{key.action}” ({spoken(settings.hotkey)} and {spoken(key.control)}) would be triggered by accident "
+            f"about {_often(found.hourly)} in {found.system}."
             for key, found in bad
         ]
         why = max((found for _key, found in bad), key=lambda found: found.hourly).why

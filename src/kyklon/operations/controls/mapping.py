@@ -44,9 +44,15 @@ def in_words(switches: Iterable[str]) -> str:
     by_player: dict[str, list[str]] = {}
     for switch in switches:
         seat, _, name = switch.partition(".")
-        own = f"button {name[1:]}" if name[:1] == "b" and name[1:].isdecimal() else name
-        by_player.setdefault(seat.removeprefix("p"), []).append(own)
+        by_player.setdefault(seat.removeprefix("p"), []).append(spoken(name))
     return "; ".join(f"player {player}: {', '.join(names)}" for player, names in by_player.items())
+
+
+def spoken(control: str) -> str:
+    """A seat's control as people name it: button 2 for b2, joystick for lever."""
+    if control[:1] == "b" and control[1:].isdecimal():
+        return f"button {control[1:]}"
+    return "joystick" if control == "lever" else control
 
 
 def player_of(control: str) -> int:

@@ -80,7 +80,7 @@ class BootPage(OperationPage):
             self._groups.addTab(name)
         self._groups.currentChanged.connect(lambda _index: self._show_group())
         settings.add(self._groups, self._form, 1)
-        settings.setFixedWidth(round(self.theme.px(282)))
+        settings.setFixedWidth(round(self.theme.px(316)))
         services = self._services = Sheet("Service order", "from left to right; click one, then move it")
         earlier = button("Earlier", lambda: self._track.move_chosen(-1))
         later = button("Later", lambda: self._track.move_chosen(1))

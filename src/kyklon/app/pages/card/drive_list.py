@@ -79,7 +79,7 @@ class DriveLine(QWidget):
         painter.setFont(theme.font("body", weight=600))
         painter.setPen(theme.color("ink" if self._verdict.allowed else "muted"))
         upper = QRectF(px(34), px(3), box.width() - px(120), px(18))
-        model = f" · {self._facts.model}, {self._facts.bus}" if self._facts.model else ""
+        model = f" · {self._facts.model}, {self._facts.bus_shown}" if self._facts.model else ""
         title = painter.fontMetrics().elidedText(
             self._facts.name + model, Qt.TextElideMode.ElideRight, int(upper.width())
         )

@@ -46,7 +46,7 @@ def sheet_of(
     rate = f"{report.target_rate / 1e6:.1f} MB/s" + (f", class promises {promised:.0f} MB/s" if promised else "")
     card = (
         ("Name", name),
-        ("Drive", f"{drive.name}, {drive.model}, {drive.bus}"),
+        ("Drive", f"{drive.name}, {drive.model}, {drive.bus_shown}"),
         ("Serial", drive.serial or "not reported"),
         ("Size", f"{show_bytes(drive.size)} = {drive.size / 2**30:.2f} GiB"),
     )  # fmt: skip

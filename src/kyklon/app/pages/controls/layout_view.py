@@ -51,7 +51,7 @@ class LayoutView(BenchView):
         self._seats = Choice(self.theme, "Seats", lambda _value: None)
         self._seats.set_choices(tuple((str(n), f"{n} seat{'s' if n > 1 else ''}") for n in range(1, 5)), "2")
         self._facing = Choice(self.theme, "Seated", lambda _value: None)
-        self._facing.set_choices((("side", "side by side"), ("facing", "round a table")), "facing")
+        self._facing.set_choices((("side", "side by side"), ("facing", "facing")), "facing")
         self.lay_out = button("Lay out", self._on_lay_out, "outline", tip="Replaces the panel; undo brings it back")
         start = Sheet("Start from")
         grid = QGridLayout()

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSizePolicy
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.operations.controls.clearance import Check
+from kyklon.operations.controls.mapping import spoken
 
 _ROW = 52.0  # px
 
@@ -55,7 +56,7 @@ class MeasureList(Instrument):
             seats = self._seats[index]
             where = f"seat {seats[0]}" if len(seats) == 1 else f"seats {seats[0]} to {seats[-1]}" if len(seats) > 2 \
                 else f"seats {seats[0]}, {seats[-1]}"  # fmt: skip
-            where += f" · {' and '.join(check.where[1][:2])}" if len(check.where[1]) in (1, 2) else ""
+            where += f" · {' and '.join(map(spoken, check.where[1][:2]))}" if len(check.where[1]) in (1, 2) else ""
             self.text(painter, QRectF(px(20), top + px(3), box.width() - px(20), px(18)), check.title)
             self.text(painter, QRectF(px(20), top + px(20), box.width() * 0.5 - px(20), px(16)), where,
                       font=self.theme.font("small"), token="muted")  # fmt: skip

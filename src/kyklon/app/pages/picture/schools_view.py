@@ -121,8 +121,8 @@ class SchoolsView(LightView):
         speed = max((abs(each.play.speed - 1) for each in plan.rows), default=0.0)
         lost = plan.lost_per_min
         rows = (
-            ("repeated or dropped", lost / _JUDDER, f"{lost:.0f} per minute" if lost >= 1 else "none"),
-            ("or speed error", speed / 0.05, f"{speed:.1%}" if worst else "0 %"),
+            ("frames lost per minute", lost / _JUDDER, f"{lost:.0f}" if lost >= 1 else "none"),
+            ("speed error", speed / 0.05, f"{speed:.1%}" if worst else "0%"),
             ("overscan", plan.lost / _LOST, f"{plan.lost:.0%}"),
             ("borders (unused area)", plan.border / _BORDER, f"{plan.border:.0%}"),
             ("circle error", plan.off_round / _ROUND, f"{plan.off_round:.0%}"),

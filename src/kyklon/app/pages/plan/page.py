@@ -63,7 +63,7 @@ class PlanPage(OperationPage):
         self._figures = FigureRows(self.theme)
         figures = Sheet("Totals")
         figures.add(self._figures, 1)
-        figures.setFixedWidth(round(self.theme.px(250)))
+        figures.setFixedWidth(round(self.theme.px(232)))
         self._way = WayStrip(self.theme)
         way_sheet = self._way_sheet = Sheet("Steps to the first game")
         way_sheet.add(self._way)

@@ -129,7 +129,7 @@ def _too_large(case: Case) -> str | None:
 
 
 def _not_removable(case: Case) -> str | None:
-    return None if case.drive.removable else f"It is built in ({case.drive.bus}), not a card or stick."
+    return None if case.drive.removable else f"It is built in ({case.drive.bus_shown}), not a card or stick."
 
 
 def _changed(case: Case) -> str | None:
