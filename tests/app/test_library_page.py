@@ -366,7 +366,7 @@ def test_a_transfer_is_taken_back_by_its_button(user: User) -> None:
     assert user.window.session.world.on_machine.hidden == ("alder-8",)
     user.press("Show", page)
     user.wait()
-    user.press("Undo last transfer", page)
+    user.press("Undo transfer", page)
     user.wait()
     assert user.window.session.world.on_machine.games == {}
     assert not any(path.is_file() for path in (user.window.session.folder / "stick").rglob("*"))

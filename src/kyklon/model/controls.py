@@ -219,8 +219,8 @@ class ControlSettings(Record):
         "Identify players by", "steady", choices=(("order", "plug-in order"), ("steady", "fixed names"))
     )
     wiring: Literal["terminals", "printed"] = described(
-        "Wiring method", "terminals", choices=(("terminals", "terminal order, mapped in software"),
-                                               ("printed", "match the printed order")),
+        "Wiring method", "terminals", choices=(("terminals", "terminal order"),
+                                               ("printed", "printed order")),
     )  # fmt: skip
     hotkey: str = described("Hotkey", "select")
     hotkeys: tuple[Hotkey, ...] = described("Hotkeys", ())

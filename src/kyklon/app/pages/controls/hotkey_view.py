@@ -22,7 +22,7 @@ class HotkeyView(BenchView):
         self.grid = HotkeyGrid(self.theme)
         self.instrument = self.grid
         self.grid.chosen.connect(self._on_pair)
-        sheet = Sheet("Accidental triggers per hour", "over every system and every game's own map")
+        sheet = Sheet("Accidental triggers per hour", "all systems and game mappings")
         sheet.add(self.grid)
         keys = Sheet("Hold and press")
         self._hotkey = Choice(self.theme, "Hotkey", lambda value: self.put("Hotkey", hotkey=value))

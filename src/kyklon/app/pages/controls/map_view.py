@@ -46,7 +46,7 @@ class MapView(BenchView):
         self.layout().setStretch(0, 1)
 
     def _make_pair(self) -> Sheet:
-        self._pair = Sheet("The input", "what it costs, and why")
+        self._pair = Sheet("The input", "cost and reason")
         self._terms = FigureRows(self.theme)
         self._why = label("", "muted", wrap=True)
         self.hold = button("Lock to this button", self._on_hold, tip="Stays put when the mapping is optimised again")

@@ -57,7 +57,7 @@ class TransferView(TabView):
         self._stick.setLayout(self._folder)
         self.copy = button(COPYING, self.copy_games, "primary")
         self._look = button("Scan machine", self.look)
-        self._undo = button("Undo last transfer", self.take_back)
+        self._undo = button("Undo transfer", self.take_back)
         self._hide = Choice(self.theme, "System to hide or show", lambda _value: None)
         self._hide.setMinimumContentsLength(12)
         self._hide_button = button("Hide", self._on_hide)

@@ -101,7 +101,7 @@ class ChainView(LightView):
         enters = chain.places[-1].enters if chain.whole else None
         connector = enters.connector if enters else ""
         if connector == "EN 50049":
-            self._pins.set_note("EN 50049-1, into the display")
+            self._pins.set_note("EN 50049-1")
             self._figures.set_rows(tuple((f"pin {number}", words) for number, words in EN_50049))
             return
         rows = {

@@ -147,7 +147,10 @@ class Conversation(QWidget):
             words = each.cause.try_ if each.cause else each.observation.name if each.observation else ""
             kind = "Try" if each.cause else "Check" if each.kind == "check" else "Look"
             instead = button(
-                f"{kind}: {words}", lambda each=each: self._prefer(each), "link", tip=show_minutes(each.minutes)
+                f"{kind}: {words}",
+                lambda each=each: self._prefer(each),
+                "link",
+                tip=f"{words}: {show_minutes(each.minutes)}",
             )
             instead.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
             self._others.addWidget(instead)

@@ -28,7 +28,7 @@ class ForecastView(QWidget):
         self.session, self.theme = session, session.theme
         self._line, self._screen, self._sides = TimeLine(self.theme), SimScreen(self.theme), SideBySide(self.theme)
         self._wanted = "alone"  # what is to stand beside it, once it is there
-        self._time_sheet = Sheet("What will happen", "from the bytes on the card")
+        self._time_sheet = Sheet("What will happen", "from the card")
         self._beside = Choice(self.theme, "Compare with", self._on_beside_chosen)
         self._beside.setMinimumContentsLength(13)
         self._time_sheet.head.addWidget(self._beside)
@@ -94,7 +94,7 @@ class ForecastView(QWidget):
         pairs = {"before": session.bring_up_before, "other": session.other_bring_up and session.other_bring_up[1]}
         other = pairs.get(which)
         self._stack.setCurrentIndex(1 if run is not None and other is not None else 0)
-        note = "from the bytes on the card"
+        note = "from the card"
         if run is not None and other is not None:
             ours, theirs = (
                 of_forecast(run, session.school, "Now"),

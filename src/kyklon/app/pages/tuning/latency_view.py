@@ -84,8 +84,8 @@ class LatencyView(SystemView):
         heard = total(ear_shares(case.way, case.values, case.rate))
         self.plot.show_latency(seen)
         self._sheet.set_note(
-            f"{system.name}: half of all presses are seen within {seen.percentile(50):.0f}\u202fms, heard within "
-            f"{heard.percentile(50):.0f}\u202fms; {suits(system, seen.mean)}"
+            f"seen {seen.percentile(50):.0f}\u202fms, heard {heard.percentile(50):.0f}\u202fms; "
+            f"{suits(system, seen.mean)}"
         )
         self.tips = shorter(build, catalogue, world, system)
         for tip in self.tips[:_SHOWN]:

@@ -113,7 +113,7 @@ class SpeedView(SystemView):
         super().__init__(session)
         self.plot = SpeedPlot(self.theme)
         self.instrument = self.plot
-        sheet = Sheet("Frame by frame", "share of each frame's time that emulation needs, on this board at this clock")
+        sheet = Sheet("Frame by frame", "emulation time as a share of each frame")
         sheet.add(self.plot)
         self._side = Sheet("What helps")
         self._tips = QVBoxLayout()
@@ -147,11 +147,11 @@ class SpeedView(SystemView):
         ahead = f" Frames ahead: {room}." if speed.emulator.frames_ahead else ""
         heavy = f" Below full speed: {', '.join(speed.heavy[:3])}." if speed.heavy else ""
         told = rate_words(build, catalogue, world, self.system_id)
-        boards = "; ".join(f"{each.name} {_ON[verdict]}" for each, verdict in
+        boards = "; ".join(f"{each.name}: {_ON[verdict]}" for each, verdict in
                            on_boards(build, catalogue, speed.system, world))  # fmt: skip
         self._about.setText(
             f"{speed.system.name} on {board.name if board else 'the board'} at {speed.mhz:.0f}\u202fMHz: {parts}; "
-            f"a frame has {speed.frame_ms:.1f}\u202fms.{ahead}{heavy}\n\n{told}\n\nBoard by board: {boards}."
+            f"a frame has {speed.frame_ms:.1f}\u202fms.{ahead}{heavy}\n\n{told}\n\nBy board: {boards}."
         )
         for tip in helps(build, catalogue, world, speed):
             self._tips.addWidget(self._tip(tip))
