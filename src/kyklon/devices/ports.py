@@ -59,7 +59,7 @@ class DriveFacts:
     @property
     def bus_shown(self) -> str:
         """The bus as people write it."""
-        return {"usb": "USB", "nvme": "NVMe", "sata": "SATA", "ata": "SATA", "mmc": "SD", "sdio": "SD"}.get(
+        return {"usb": "USB", "nvme": "NVMe", "sata": "SATA", "ata": "SATA", "mmc": "MMC", "sdio": "SDIO"}.get(
             self.bus, self.bus
         )
 

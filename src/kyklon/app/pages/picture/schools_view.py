@@ -121,7 +121,7 @@ class SchoolsView(LightView):
         speed = max((abs(each.play.speed - 1) for each in plan.rows), default=0.0)
         lost = plan.lost_per_min
         rows = (
-            ("frames lost per minute", lost / _JUDDER, f"{lost:.0f}" if lost >= 1 else "none"),
+            ("repeated or dropped per min", lost / _JUDDER, f"{lost:.0f}" if lost >= 1 else "none"),
             ("speed error", speed / 0.05, f"{speed:.1%}" if worst else "0%"),
             ("overscan", plan.lost / _LOST, f"{plan.lost:.0%}"),
             ("borders (unused area)", plan.border / _BORDER, f"{plan.border:.0%}"),
