@@ -1,3 +1,8 @@
 """Kyklon: the bench book for building a retro games machine, from plan to power-on."""
 
+import os
+
 __version__ = "0.1.0"
+
+# pydantic otherwise reads the metadata of every installed package at each start, in search of plug-ins; we have none
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")

@@ -10,25 +10,28 @@ import gc
 import sys
 import threading
 import traceback
+from collections.abc import Callable
 from importlib import import_module
 from pathlib import Path
 from types import TracebackType
 from typing import Any
 
 from PyQt6 import sip
-from PyQt6.QtCore import QObject, QSettings, QTimer, pyqtSignal
+from PyQt6.QtCore import QEventLoop, QObject, QSettings, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QApplication
 
 from kyklon import __version__
 from kyklon.app.session.jobs import Jobs
 from kyklon.app.session.session import Loaded, Session, load
+from kyklon.app.shell.making import MakingWindow
 from kyklon.app.shell.window import Window
 from kyklon.app.theme.style import load_fonts, style_sheet
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import plain_box
 from kyklon.base import scratch
-from kyklon.base.errors import KyklonError
+from kyklon.base.errors import Cancelled, KyklonError
 from kyklon.base.places import catalogue_folder
+from kyklon.base.progress import CancelToken, Watch
 from kyklon.catalogue import loader
 from kyklon.operations.registry import OPERATIONS
 
@@ -67,16 +70,25 @@ def open_window(folder: Path, theme: Theme) -> Window:
     return window_on(load(folder, loader.load(catalogue_folder(), strict=False)), theme)
 
 
+Make = Callable[[Watch], Path]  # makes a build folder; raises Cancelled
+
+
 class _Reader(QObject):
     """Reads a build folder in a thread of its own."""
 
     read = pyqtSignal(object)  # Loaded, or the error
+    reported = pyqtSignal(object)  # Progress
 
-    def start(self, folder: Path) -> threading.Thread:
+    def __init__(self) -> None:
+        super().__init__()
+        self.cancel = CancelToken()
+
+    def start(self, folder: Path | Make) -> threading.Thread:
         def work() -> None:
             scratch.sweep()
             try:
-                found: Any = load(folder, loader.load(catalogue_folder(), strict=False))
+                made = folder if isinstance(folder, Path) else folder(Watch(self.reported.emit, self.cancel))
+                found: Any = load(made, loader.load(catalogue_folder(), strict=False))
             except BaseException as bad:  # told, or raised again, where it is waited for
                 found = bad
             self.result = found
@@ -87,8 +99,8 @@ class _Reader(QObject):
         return thread
 
 
-def run(folder: Path) -> int:
-    """Show the window until it is closed; returns the exit code."""
+def run(folder: Path | Make) -> int:
+    """Show the window until it is closed; returns the exit code. folder: to open, or what makes one first."""
     return _Program().run(folder)
 
 
@@ -100,12 +112,17 @@ class _Program:
         self._windows: list[Window] = []
         self._readers: list[_Reader] = []
 
-    def run(self, folder: Path) -> int:
+    def run(self, folder: Path | Make) -> int:
         reader = _Reader()
-        reading = reader.start(folder)
+        reading = reader.start(folder) if isinstance(folder, Path) else None
         application = make_application()
         self._theme = Theme(dark=self._kept.value("dark", False, bool), scale=self._kept.value("scale", 1.0, float))
-        reading.join()  # there is no window yet
+        if reading is not None:
+            reading.join()  # there is no window yet
+        else:
+            self._wait(reader, folder, application)
+        if isinstance(reader.result, Cancelled):
+            return 3
         self._show(reader.result)
         if not self._windows:
             return 3
@@ -115,6 +132,21 @@ class _Program:
         code = application.exec()
         self._keep()
         return code
+
+    def _wait(self, reader: _Reader, folder: Path | Make, application: QApplication) -> None:
+        """A window with the progress, until the build is made and read."""
+        application.setStyleSheet(style_sheet(self._theme))
+        waiting, loop = MakingWindow(self._theme), QEventLoop()
+        reader.reported.connect(waiting.show_progress)
+        reader.read.connect(loop.quit)
+        waiting.cancelled.connect(reader.cancel.cancel)
+        waiting.show()
+        reader.start(folder)
+        loop.exec()
+        waiting.deleteLater()
+        application.setQuitOnLastWindowClosed(False)
+        waiting.hide()  # the next window is not there yet
+        application.setQuitOnLastWindowClosed(True)
 
     def _prepare(self) -> None:
         for window in self._windows:

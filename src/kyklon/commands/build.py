@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import KyklonError, WrongUse
+from kyklon.base.progress import Watch
 from kyklon.commands.line import Argument, Option
-from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, keep_copies, open_folder, out, tell
+from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, keep_copies, open_folder, out, tell, watching
 
 if TYPE_CHECKING:
     from kyklon.model.findings import Finding
@@ -22,21 +24,29 @@ def demo(
     """Make the demo build and open it."""
     from kyklon.base.places import demo_folder
     from kyklon.demo import camper, lighthouse, school_fair
-    from kyklon.demo.folders import make_current
+    from kyklon.demo.folders import is_current, make_current
 
     known = {"lighthouse": lighthouse, "camper": camper, "school-fair": school_fair}
     if name not in known:
         raise WrongUse(f"Unknown demo: {name!r}.", do=f"There are: {', '.join(known)}.")
     made = known[name]
     place = folder or demo_folder(made.NAME)
-    if keep:
-        place, aside = make_current(made.make, place, catalogue())
+
+    def make(watch: Watch) -> Path:
+        if not keep:
+            made.make(place, catalogue(), watch)
+            return place
+        _place, aside = make_current(made.make, place, catalogue(), watch)
         if aside is not None:
             tell(f"An older version's demo was moved aside to {aside}.")
-    else:
-        made.make(place, catalogue())
+        return place
+
+    if no_window:
+        with watching() as watch:
+            print(make(watch))
+        return OK
     print(place)
-    return OK if no_window else _window(place)
+    return _window(place if keep and is_current(place) else make)
 
 
 def new(folder: Folder, name: Annotated[str, Option("--name", help="Name of the machine.")] = "My machine") -> int:
@@ -52,7 +62,7 @@ def open_build(folder: Folder) -> int:
     return _window(folder)
 
 
-def _window(folder: Path) -> int:
+def _window(folder: Path | Callable[[Watch], Path]) -> int:
     from kyklon.app.start import run  # the other commands need no window
 
     return run(folder)

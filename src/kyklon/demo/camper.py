@@ -8,10 +8,11 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
+from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.loader import Catalogue
 from kyklon.demo.card_image import HARBOUR, make_image
 from kyklon.demo.drives import make_drives
-from kyklon.demo.folders import cleared, marked
+from kyklon.demo.folders import Step, make_in_steps
 from kyklon.demo.library import make_library
 from kyklon.devices import choose
 from kyklon.model.build import (
@@ -38,25 +39,33 @@ IMAGE = "attachments/harbour-lite-2026-03.img.xz"
 PANE_7 = "attachments/pane-7.edid"
 
 
-def make(folder: Path, catalogue: Catalogue) -> Path:
-    """The demo build afresh in `folder`. Only a folder that is empty, missing or an earlier demo is replaced."""
-    cleared(folder)
-    (folder / "attachments").mkdir(parents=True)
-    marked(folder)
-    make_image(folder / IMAGE, HARBOUR)
-    make_drives(folder / choose.STAND_INS)
-    make_library(folder / "library")
-    (folder / "stick").mkdir()
+def make(folder: Path, catalogue: Catalogue, watch: Watch = UNWATCHED) -> Path:
+    """The demo build afresh in `folder`; as make_in_steps."""
+    steps = (
+        Step("Image with a FAT and an ext4 partition", 60, lambda: make_image(folder / IMAGE, HARBOUR)),
+        Step("Drives", 8, lambda: make_drives(folder / choose.STAND_INS)),
+        Step("Games", 6, lambda: make_library(folder / "library")),
+        Step("EDID", 1, lambda: _make_identification(folder / PANE_7)),
+        Step("Build", 1, lambda: _save(folder, catalogue)),
+    )
+    return make_in_steps(folder, steps, watch)
+
+
+def _make_identification(path: Path) -> None:
     timing = cvt(1280, 800, 60)
-    data = Edid("KYK", 0x0701, 701, 2026, "Pane 7", (timing,), (151, 94), RangeLimits((50, 62), (30, 70), 100),
-                extension=Extension((1,), audio=True, hdmi=True))  # fmt: skip
-    (folder / PANE_7).write_bytes(edid.write(data))
+    limits, extension = RangeLimits((50, 62), (30, 70), 100), Extension((1,), audio=True, hdmi=True)
+    path.write_bytes(
+        edid.write(Edid("KYK", 0x0701, 701, 2026, "Pane 7", (timing,), (151, 94), limits, extension=extension))
+    )
+
+
+def _save(folder: Path, catalogue: Catalogue) -> None:
+    (folder / "stick").mkdir()
     with (folder / IMAGE).open("rb") as file:
         checksum = hashlib.file_digest(file, "sha256").hexdigest()
     (folder / f"{IMAGE}.sha256").write_text(f"{checksum}  {Path(IMAGE).name}\n", encoding="utf-8")
     store.save(folder, build(catalogue, checksum))
     Logbook(folder).add(0, "Build started", "Camper console: 12 V from the leisure battery, and rain every evening.")
-    return folder
 
 
 def build(catalogue: Catalogue, checksum: str) -> Build:

@@ -9,11 +9,12 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
+from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Display, System
 from kyklon.demo.card_image import make_image
 from kyklon.demo.drives import make_drives
-from kyklon.demo.folders import PANE, cleared, make_pane, marked
+from kyklon.demo.folders import PANE, Step, make_in_steps, make_pane
 from kyklon.demo.library import make_library, make_list, make_pictures
 from kyklon.demo.samples import make_samples
 from kyklon.demo.sets import make_bare_metal, make_multi_boot
@@ -54,28 +55,36 @@ OWNED = ListScheme(id="what the café owns", kind="xml", game="entry", title="ca
 SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "elm-micro", "fir-board-v")
 
 
-def make(folder: Path, catalogue: Catalogue) -> Path:
-    """The demo build afresh in `folder`. Only a folder that is empty, missing or an earlier demo is replaced."""
-    cleared(folder)
-    (folder / "attachments").mkdir(parents=True)
-    marked(folder)
-    make_image(folder / IMAGE)
-    make_drives(folder / choose.STAND_INS)
-    glass.put(folder / choose.STAND_INS, glass.GlassStandIn(middle_us=36.1, middle_lines=140.5))
+def make(folder: Path, catalogue: Catalogue, watch: Watch = UNWATCHED) -> Path:
+    """The demo build afresh in `folder`; as make_in_steps."""
+    drives = folder / choose.STAND_INS
+    steps = (
+        Step("Image with a FAT and an ext4 partition", 60, lambda: make_image(folder / IMAGE)),
+        Step("Drives", 8, lambda: make_drives(drives)),
+        Step("Display", 1, lambda: glass.put(drives, glass.GlassStandIn(middle_us=36.1, middle_lines=140.5))),
+        Step("Games", 6, lambda: _make_games(folder)),
+        Step("Bare-metal set", 3, lambda: make_bare_metal(folder / "sets" / "tidepool-2.1")),
+        Step("Multi-boot stick", 25, lambda: make_multi_boot(folder / "sets" / "slipway-stick")),
+        Step("Source shelf", 1, lambda: _make_shelf(folder, catalogue)),
+        Step("EDID", 1, lambda: _make_identification(folder, catalogue)),
+        Step("Samples to learn from", 50, lambda: make_samples(folder)),
+        Step("Build", 1, lambda: _save(folder, catalogue)),
+    )
+    return make_in_steps(folder, steps, watch)
+
+
+def _make_games(folder: Path) -> None:
     make_library(folder / "library")
     make_list(folder / "library", folder / "lists")
     make_pictures(folder / "library", folder / "pictures")
     (folder / "stick").mkdir()
-    make_bare_metal(folder / "sets" / "tidepool-2.1")
-    make_multi_boot(folder / "sets" / "slipway-stick")
-    _make_shelf(folder, catalogue)
-    _make_identification(folder, catalogue)
-    make_samples(folder)
+
+
+def _save(folder: Path, catalogue: Catalogue) -> None:
     with (folder / IMAGE).open("rb") as file:
         checksum = hashlib.file_digest(file, "sha256").hexdigest()
     store.save(folder, build(catalogue, checksum))
     Logbook(folder).add(0, "Build started", "Lighthouse Café table: the plan was taken from the owner's notes.")
-    return folder
 
 
 def _make_shelf(folder: Path, catalogue: Catalogue) -> None:

@@ -7,10 +7,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.demo.drives import make_drives
-from kyklon.demo.folders import PANE, cleared, make_pane, marked
+from kyklon.demo.folders import PANE, Step, make_in_steps, make_pane
 from kyklon.demo.sets import make_bare_metal
 from kyklon.devices import choose
 from kyklon.devices.simulated import ribbon
@@ -33,18 +34,21 @@ KEYS = "fair-50"
 SET = "sets/tidepool-2.1"
 
 
-def make(folder: Path, catalogue: Catalogue) -> Path:
-    """The demo build afresh in `folder`. Only a folder that is empty, missing or an earlier demo is replaced."""
-    cleared(folder)
-    (folder / "attachments").mkdir(parents=True)
-    marked(folder)
-    make_drives(folder / choose.STAND_INS)
-    _make_ribbon(folder / choose.STAND_INS, catalogue)
-    make_bare_metal(folder / SET, mistakes=False)
-    make_pane(folder / PANE)
+def make(folder: Path, catalogue: Catalogue, watch: Watch = UNWATCHED) -> Path:
+    """The demo build afresh in `folder`; as make_in_steps."""
+    steps = (
+        Step("Drives", 8, lambda: make_drives(folder / choose.STAND_INS)),
+        Step("Keyboard ribbon", 1, lambda: _make_ribbon(folder / choose.STAND_INS, catalogue)),
+        Step("Bare-metal set", 3, lambda: make_bare_metal(folder / SET, mistakes=False)),
+        Step("EDID", 1, lambda: make_pane(folder / PANE)),
+        Step("Build", 1, lambda: _save(folder)),
+    )
+    return make_in_steps(folder, steps, watch)
+
+
+def _save(folder: Path) -> None:
     store.save(folder, build())
     Logbook(folder).add(0, "Build started", "School fair micro: a set on a stick, a keyboard, and a fair on Saturday.")
-    return folder
 
 
 def _make_ribbon(folder: Path, catalogue: Catalogue) -> None:

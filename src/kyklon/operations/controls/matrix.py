@@ -12,14 +12,19 @@ from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass
 from itertools import combinations
 from pathlib import Path
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING
 
 from kyklon.base.errors import KyklonError
+from kyklon.base.late import late
 from kyklon.base.reading import bytes_of, text_of
 from kyklon.base.shown import visible
 from kyklon.model.controls import KeyReading
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+else:
+    np = late("numpy")
 
 MOST_PINS = 24  # of a ribbon
 _EXACT_PINS = 17  # pins of which all colourings are tried: 2^16, a few hundredths of a second

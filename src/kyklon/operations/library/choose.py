@@ -5,13 +5,18 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING
 
 from kyklon.base.errors import KyklonError
+from kyklon.base.late import late
 from kyklon.base.quantities import show_bytes
 from kyklon.model.library import Choice
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+else:
+    np = late("numpy")
 
 FAVOURITE = 8.0  # games of no mark that a favourite outweighs, CP
 SECONDS = 3.0  # that a choice may take

@@ -13,16 +13,19 @@ from functools import cached_property
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
-import numpy as np
-from numpy.typing import NDArray
-
+from kyklon.base.late import late
 from kyklon.operations.library.titles import Cleaned, cleaned
 
 if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
     from scipy.sparse import csr_array
 
-Floats = NDArray[np.float64]
-Numbers = NDArray[np.signedinteger]
+    Floats = NDArray[np.float64]
+    Numbers = NDArray[np.signedinteger]
+else:
+    np = late("numpy")
+
 PAIR = ("alike", "in any order", "main part", "numbers same", "numbers differ", "sub-title same",
         "sub-title on one side",
         "its words found", "no words over", "same words")  # fmt: skip

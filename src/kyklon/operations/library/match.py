@@ -13,12 +13,19 @@ from collections.abc import MutableMapping, Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib import resources
+from typing import TYPE_CHECKING
 
-import numpy as np
-
+from kyklon.base.late import late
 from kyklon.base.progress import UNWATCHED, Progress, Watch
-from kyklon.operations.library.compare import PAIR, Floats, Titles, candidates, pair_features
+from kyklon.operations.library.compare import PAIR, Titles, candidates, pair_features
 from kyklon.operations.library.titles import Cleaned, cleaned
+
+if TYPE_CHECKING:
+    import numpy as np
+
+    from kyklon.operations.library.compare import Floats
+else:
+    np = late("numpy")
 
 _ITS_WORDS, _NO_OVER, _SAME = (PAIR.index(each) for each in ("its words found", "no words over", "same words"))
 TOP = ("score", "lead", "same words", "rivals", "goes on", "breaks off", "words over")

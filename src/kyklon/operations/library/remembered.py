@@ -14,11 +14,15 @@ import time
 from collections.abc import Mapping
 from contextlib import closing, suppress
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from kyklon.base import own_file
 from kyklon.base.errors import WrongUse
-from kyklon.operations.library.compare import Floats, Titles
+from kyklon.operations.library.compare import Titles
 from kyklon.operations.library.match import TOP, Near
+
+if TYPE_CHECKING:
+    from kyklon.operations.library.compare import Floats
 
 _FORM = 1  # of how names are compared; what another one found is not read
 _MOST_KEPT = 8  # lists, each with the weights it was compared by; what was used longest ago goes first

@@ -10,10 +10,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil
-
-import numpy as np
+from typing import TYPE_CHECKING
 
 from kyklon.base.errors import WrongUse
+from kyklon.base.late import late
 from kyklon.base.quantities import show
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import Catalogue, standard_timings
@@ -30,6 +30,11 @@ from kyklon.operations.picture.glass import OnGlass, Play, on_glass, play_of
 from kyklon.operations.picture.ground import Ground, ground_of, refused, stood
 from kyklon.operations.picture.ranges import WIDTHS, made_in, propose, raster, rate_in
 from kyklon.operations.picture.video_word import modes_offered
+
+if TYPE_CHECKING:
+    import numpy as np
+else:
+    np = late("numpy")
 
 SCHOOLS: tuple[School, ...] = ("own modes", "wide mode", "scaled")
 SCHOOL_WORDS: Mapping[School, tuple[str, str]] = {  # on a tube, on a flat display

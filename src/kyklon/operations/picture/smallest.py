@@ -13,8 +13,7 @@ from fractions import Fraction
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
+from kyklon.base.late import late
 from kyklon.catalogue.records import System
 from kyklon.model.build import Build
 from kyklon.model.library import Scan
@@ -26,7 +25,10 @@ from kyklon.operations.picture.ranges import made_in, propose, raster
 from kyklon.operations.picture.schools import flat_modes, wide_modes
 
 if TYPE_CHECKING:
+    import numpy as np
     from numpy.typing import NDArray
+else:
+    np = late("numpy")
 
 _SECONDS = 8.0  # a solver may take; what it has then is taken, with its gap
 _NEVER = 1e6  # cost of a mode that a game may not have

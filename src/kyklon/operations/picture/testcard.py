@@ -10,16 +10,18 @@ from __future__ import annotations
 from io import BytesIO
 from typing import TYPE_CHECKING, Literal, get_args
 
-import numpy as np
-
 from kyklon.base.errors import WrongUse
+from kyklon.base.late import late
 from kyklon.catalogue.records import Display
 from kyklon.model.timing import Timing
 
 if TYPE_CHECKING:
+    import numpy as np
     from numpy.typing import NDArray
 
     Picture = NDArray[np.uint8]  # shape (lines, pixels, 3), red, green and blue
+else:
+    np = late("numpy")
 
 Plate = Literal["measure", "tones", "lines"]
 PLATES: tuple[Plate, ...] = get_args(Plate)

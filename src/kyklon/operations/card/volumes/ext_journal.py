@@ -8,11 +8,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-
-import numpy as np
+from typing import TYPE_CHECKING
 
 from kyklon.base.errors import FormatError
+from kyklon.base.late import late
 from kyklon.operations.card.volumes.ext_sums import crc32c, crc32c_each
+
+if TYPE_CHECKING:
+    import numpy as np
+else:
+    np = late("numpy")
 
 MAGIC = bytes.fromhex("C03B3998")
 _DESCRIPTOR, _COMMIT, _REVOKE = 1, 2, 5

@@ -3,9 +3,15 @@
 from __future__ import annotations
 
 from functools import cache
+from typing import TYPE_CHECKING
 
-import numpy as np
-from numpy.typing import NDArray
+from kyklon.base.late import late
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+else:
+    np = late("numpy")
 
 
 @cache
