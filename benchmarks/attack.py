@@ -70,8 +70,10 @@ def two(rounds: int) -> int:
 def clicks(acts: int, seed: int) -> int:
     """tools/clicks.py on the three demos and an empty build, in processes of their own."""
     command = [sys.executable, str(ROOT / "tools" / "clicks.py"), str(acts // 4), str(seed)]
-    return sum(subprocess.run([*command, build], check=False).returncode != 0
-               for build in ("lighthouse", "camper", "school-fair", "empty"))  # fmt: skip
+    return sum(
+        subprocess.run([*command, build], check=False).returncode != 0
+        for build in ("lighthouse", "camper", "school-fair", "empty")
+    )
 
 
 WINDOW = """

@@ -41,12 +41,17 @@ def make_card(folder: Path) -> tuple[Path, Path, Path]:
     start = card_image.BOOT_START
     with card.open("wb") as file:
         file.truncate(start + BOOT + ROOT)
-    script = f"label: dos\nstart={start // 512}, size={BOOT // 512}, type=c, bootable\n" \
-             f"start={(start + BOOT) // 512}, size={ROOT // 512}, type=83\n"  # fmt: skip
+    script = (
+        f"label: dos\nstart={start // 512}, size={BOOT // 512}, type=c, bootable\n"
+        f"start={(start + BOOT) // 512}, size={ROOT // 512}, type=83\n"
+    )
     subprocess.run(["sfdisk", "--quiet", card], input=script.encode(), check=True)
     for part, at in ((boot, start), (root, start + BOOT)):
-        subprocess.run(["dd", f"if={part}", f"of={card}", "bs=1M", f"seek={at // MIB}", "conv=notrunc,sparse"],
-                       check=True, stderr=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run(
+            ["dd", f"if={part}", f"of={card}", "bs=1M", f"seek={at // MIB}", "conv=notrunc,sparse"],
+            check=True,
+            stderr=subprocess.DEVNULL,
+        )
     return card, boot, root
 
 

@@ -53,8 +53,12 @@ def prove(count: int) -> None:
     """
     right = presses = least = wrong = seconds = rounds = 0
     missed: Counter[str] = Counter()
-    benches = [rig("cocktail-pair", "tackle-pair"), rig("single-eight", "tackle-12"),
-               rig("cocktail-pair", "rowlock-grid"), rig("cocktail-pair", "tackle-12", "thole-pad")]  # fmt: skip
+    benches = [
+        rig("cocktail-pair", "tackle-pair"),
+        rig("single-eight", "tackle-12"),
+        rig("cocktail-pair", "rowlock-grid"),
+        rig("cocktail-pair", "tackle-12", "thole-pad"),
+    ]
     plans = [Plan(each) for each in benches]
     reasoners = [Reasoner(plan) for plan in plans]
     for seed in range(count):
@@ -100,8 +104,14 @@ def drawn(rng: np.random.Generator, inputs: int, buttons: int, ideas: int) -> Pr
         follows[place] = place - 1 if rng.random() < 0.7 else -1
     own = [int(each) for each in rng.permutation(ideas)[:inputs]]
     own += [-1] * (inputs - len(own))
-    return Problem(rng.uniform(0, 3, (inputs, buttons)), np.maximum(0, away - 1), tuple(follows),
-                   rng.uniform(2, 4, inputs), tuple(own), rng.uniform(0.1, 1.2, inputs))  # fmt: skip
+    return Problem(
+        rng.uniform(0, 3, (inputs, buttons)),
+        np.maximum(0, away - 1),
+        tuple(follows),
+        rng.uniform(2, 4, inputs),
+        tuple(own),
+        rng.uniform(0.1, 1.2, inputs),
+    )
 
 
 def exhaustive(problems: list[Problem], ideas: int, buttons: int) -> float:
@@ -109,13 +119,20 @@ def exhaustive(problems: list[Problem], ideas: int, buttons: int) -> float:
     tables = []
     for problem in problems:
         every = itertools.product(range(-1, buttons), repeat=len(problem.follows))
-        tables.append([(each, problem.cost(each)) for each in every
-                       if len([x for x in each if x >= 0]) == len({x for x in each if x >= 0})])  # fmt: skip
+        tables.append(
+            [
+                (each, problem.cost(each))
+                for each in every
+                if len([x for x in each if x >= 0]) == len({x for x in each if x >= 0})
+            ]
+        )
     return min(
-        sum(min(cost + problem.strayed(each, np.array(homes)) for each, cost in table)
-            for problem, table in zip(problems, tables, strict=True))
+        sum(
+            min(cost + problem.strayed(each, np.array(homes)) for each, cost in table)
+            for problem, table in zip(problems, tables, strict=True)
+        )
         for homes in itertools.product(range(buttons), repeat=ideas)
-    )  # fmt: skip
+    )
 
 
 def mapped(count: int) -> None:
@@ -134,16 +151,20 @@ def mapped(count: int) -> None:
         problems = [drawn(rng, 12, 8, 9) for _system in range(10)]
         times.append(_timed(lambda problems=problems: gaps.append(assignment.solve(problems, 9).gap)))
     median, worst = (1000 * each for each in (statistics.median(times), max(times)))
-    print(f"  ten systems of twelve inputs on eight buttons: {median:.0f} ms, {worst:.0f} at worst; "
-          f"gap {100 * statistics.mean(gaps):.1f} %, {100 * max(gaps):.1f} at worst")  # fmt: skip
+    print(
+        f"  ten systems of twelve inputs on eight buttons: {median:.0f} ms, {worst:.0f} at worst; "
+        f"gap {100 * statistics.mean(gaps):.1f} %, {100 * max(gaps):.1f} at worst"
+    )
     over = []
     for _turn in range(count):
         buttons, ideas = int(rng.integers(2, 4)), int(rng.integers(1, 4))
         problems = [drawn(rng, int(rng.integers(2, 5)), buttons, ideas) for _system in range(int(rng.integers(2, 4)))]
         least = exhaustive(problems, ideas, buttons)
         over.append(assignment.solve(problems, ideas).cost / least - 1)
-    print(f"  {count} small ones against trying everything: {100 * max(over):.2f} % above at worst, "
-          f"{sum(each < 1e-9 for each in over)} exact")  # fmt: skip
+    print(
+        f"  {count} small ones against trying everything: {100 * max(over):.2f} % above at worst, "
+        f"{sum(each < 1e-9 for each in over)} exact"
+    )
 
 
 def _timed(act: Callable[[], object]) -> float:
@@ -168,9 +189,14 @@ def ribbon(count: int) -> None:
         readings: list[KeyReading] = []
         slipped: set[str] = set()
 
-        def read(key: str, rng: random.Random = rng, true: dict[str, tuple[int, int]] = true,
-                 readings: list[KeyReading] = readings, numbers: list[int] = numbers,
-                 slipped: set[str] = slipped) -> None:  # fmt: skip
+        def read(
+            key: str,
+            rng: random.Random = rng,
+            true: dict[str, tuple[int, int]] = true,
+            readings: list[KeyReading] = readings,
+            numbers: list[int] = numbers,
+            slipped: set[str] = slipped,
+        ) -> None:
             pair = true[key]
             if rng.random() < 0.1:
                 pair = (rng.choice([pin for pin in numbers if pin not in pair]), pair[1])

@@ -39,8 +39,10 @@ def main() -> None:
                 wrong += found.fine_and_wrong
                 if not found.agree:
                     mark = "FINE AND WRONG" if found.fine_and_wrong else "differs"
-                    print(f"{name} {seed} {mark}: {broken.what}\n   predicted: {found.foretold}\n   real: {found.real}",
-                          flush=True)  # fmt: skip
+                    print(
+                        f"{name} {seed} {mark}: {broken.what}\n   predicted: {found.foretold}\n   real: {found.real}",
+                        flush=True,
+                    )
             print(f"{name}: {agreed} of {count} agree; {wrong} said to pass where the real one stopped", flush=True)
 
 

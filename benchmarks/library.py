@@ -90,8 +90,9 @@ def many_files(folder: Path, count: int) -> None:
     lines += [f"Other {number},{number + 9},{number * 7919 % 2**32:08x}" for number in range(LISTED - count)]
     (folder / "list.csv").write_text("\n".join(lines), encoding="utf-8")
     scheme = ListScheme(id="c", kind="csv", title="name", size="size", crc="crc")
-    own = LibrarySettings(lists=(ListFile(path=str(folder / "list.csv"), system="alder-8", scheme="c"),),
-                          schemes=(scheme,))  # fmt: skip
+    own = LibrarySettings(
+        lists=(ListFile(path=str(folder / "list.csv"), system="alder-8", scheme="c"),), schemes=(scheme,)
+    )
     time.sleep(2.5)  # until the files' clock has settled
 
     def look() -> None:
@@ -147,10 +148,20 @@ def rows() -> None:
     application = QApplication([])
     chance, names = random.Random(1), [name for name, _title in labelled(5000).names]
     model = GameModel()
-    model.set_games(tuple(
-        Game("alder-8", names[n % 5000], (f"alder8/{n}.al8",), chance.randrange(10**6), 1, (),
-             Naming(names[n % 5000], "title", chance.random())) for n in range(50_000)
-    ))  # fmt: skip
+    model.set_games(
+        tuple(
+            Game(
+                "alder-8",
+                names[n % 5000],
+                (f"alder8/{n}.al8",),
+                chance.randrange(10**6),
+                1,
+                (),
+                Naming(names[n % 5000], "title", chance.random()),
+            )
+            for n in range(50_000)
+        )
+    )
     for column in range(6):
         model.sort(column)
     needles = ("b", "br", "bra", "bras", "brass", "brass o", "brass orc", "")

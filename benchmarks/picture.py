@@ -46,8 +46,9 @@ def row(what: str, reference: str, ours: float, theirs: float = 0.0) -> None:
 def main() -> None:
     catalogue = load()
     systems = catalogue.all(System)
-    own = Ground(catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring"),
-                 (catalogue.get(Adapter, "gantry-rgb"),))  # fmt: skip
+    own = Ground(
+        catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring"), (catalogue.get(Adapter, "gantry-rgb"),)
+    )
     print("| What | Reference | Ours | Ratio |\n|---|---|---|---|")
     cvt = timed(lambda: subprocess.run(["edid-decode", "--cvt", "w=640,h=480,fps=60"], capture_output=True, check=True))
     each = timed(lambda: plan("own modes", own, systems)) / len(systems)
@@ -72,8 +73,12 @@ def main() -> None:
                 min(table[:, taken].min(axis=1).sum() for taken in itertools.combinations(range(15), count))
 
     brute = timed(searched, 3)
-    row("three small sets", f"every possible one: {brute * 1000:.1f} ms",
-        timed(lambda: [solve(table, weights) for table in tables], 3), brute)  # fmt: skip
+    row(
+        "three small sets",
+        f"every possible one: {brute * 1000:.1f} ms",
+        timed(lambda: [solve(table, weights) for table in tables], 3),
+        brute,
+    )
     timings = tuple(each.timing for each in itertools.islice(standard_timings("cta").values(), 12))
     data = with_timings(
         Edid("KYK", 1, 1, 2026, "Bench", timings, (400, 300), RangeLimits((48, 75), (15, 90), 170)), timings
@@ -83,8 +88,12 @@ def main() -> None:
         file.write_bytes(edid.write(data))
         decode = timed(lambda: subprocess.run(["edid-decode", "--check", file], capture_output=True))
         raw = file.read_bytes()
-        row("data of twelve modes: read, repair, write", f"edid-decode --check, a process: {decode * 1000:.1f} ms",
-            timed(lambda: edid.write(edid.read(repaired(raw).data))), decode)  # fmt: skip
+        row(
+            "data of twelve modes: read, repair, write",
+            f"edid-decode --check, a process: {decode * 1000:.1f} ms",
+            timed(lambda: edid.write(edid.read(repaired(raw).data))),
+            decode,
+        )
     card = standard_timings("cta")[16].timing
     row("the test card at 1920 by 1080, as PNG", "", timed(lambda: testcard.png(testcard.card(card, own.display)), 3))
 

@@ -139,8 +139,11 @@ def main() -> None:
     compileall.compile_dir(SOURCE, quiet=1)
     with tempfile.TemporaryDirectory(prefix="kyklon-bench-") as held:
         folder = Path(held) / "demo"
-        subprocess.run([sys.executable, "-m", "kyklon", "demo", "--folder", str(folder), "--no-window"], check=True,
-                       stdout=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run(
+            [sys.executable, "-m", "kyklon", "demo", "--folder", str(folder), "--no-window"],
+            check=True,
+            stdout=subprocess.DEVNULL,
+        )
         bare = min(float(run(BARE)[0]) for _ in range(3))
         first = min(float(run(FIRST, str(folder))[0]) for _ in range(3))
         told = run(CHAIN, str(folder))

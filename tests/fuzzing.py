@@ -88,11 +88,33 @@ LOG = (
     b"Jan 01 00:00:03 quayside systemd[1]: Started gangway.service.\n\x1b[31m[FAILED]\x1b[0m Failed to start x\n"
     b"[ 2.1] Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(179,2)\n"
 )
-NASTY = (b"", b"\0", b"\xff" * 8, b"\x80", b"-1", b"9" * 5000, b"[" * 2000, b"{" * 500, b" " * 100_000, b'"', b"\n",
-         b"\r",
-         b"../", b"\xed\xb3\xbf", b"\xe2\x80\xa8", b"\x0c", b"\x1b[2J", b"nan", b"1e999", b"{{", b"%s", b"\xfe\xff",
-         (2**63 - 1).to_bytes(8, "little"), (2**64 - 1).to_bytes(8, "little"),
-         b"\xff" * 4)  # fmt: skip
+NASTY = (
+    b"",
+    b"\0",
+    b"\xff" * 8,
+    b"\x80",
+    b"-1",
+    b"9" * 5000,
+    b"[" * 2000,
+    b"{" * 500,
+    b" " * 100_000,
+    b'"',
+    b"\n",
+    b"\r",
+    b"../",
+    b"\xed\xb3\xbf",
+    b"\xe2\x80\xa8",
+    b"\x0c",
+    b"\x1b[2J",
+    b"nan",
+    b"1e999",
+    b"{{",
+    b"%s",
+    b"\xfe\xff",
+    (2**63 - 1).to_bytes(8, "little"),
+    (2**64 - 1).to_bytes(8, "little"),
+    b"\xff" * 4,
+)
 
 
 def spoil(data: bytes, rng: random.Random) -> bytes:
@@ -437,8 +459,11 @@ def _boot_texts(data: bytes) -> object:
         texts = {file.path.lower(): text for file in dialect.files}
         read_settings(dialect, board, texts)
         as_found(dialect, board, texts)
-        compiled(build.model_copy(update={"boot": build.boot.model_copy(update={"dialect": dialect.id})}),
-                 _catalogue(), texts)  # fmt: skip
+        compiled(
+            build.model_copy(update={"boot": build.boot.model_copy(update={"dialect": dialect.id})}),
+            _catalogue(),
+            texts,
+        )
     return None
 
 

@@ -36,12 +36,25 @@ class Server:
     config: Path
 
     def login(self, host_key: str | None = None) -> Login:
-        return Login("127.0.0.1", self.port, getpass.getuser(), str(self.top),
-                     self.host_key if host_key is None else host_key, str(self.key))  # fmt: skip
+        return Login(
+            "127.0.0.1",
+            self.port,
+            getpass.getuser(),
+            str(self.top),
+            self.host_key if host_key is None else host_key,
+            str(self.key),
+        )
 
     def build(self, build: Build) -> Build:
-        own = {"route": "secure copy", "host": "127.0.0.1", "port": self.port, "account": getpass.getuser(),
-               "host_key": self.host_key, "key_file": str(self.key), "remote_folder": str(self.top)}  # fmt: skip
+        own = {
+            "route": "secure copy",
+            "host": "127.0.0.1",
+            "port": self.port,
+            "account": getpass.getuser(),
+            "host_key": self.host_key,
+            "key_file": str(self.key),
+            "remote_folder": str(self.top),
+        }
         return edited(build, "library", {**build.library.model_dump(), **own})
 
     def start(self) -> None:
@@ -83,8 +96,9 @@ def serving(tmp_path: Path) -> Iterator[Server]:
     (folder / "config").write_text(
         f"ListenAddress 127.0.0.1\nPort {port}\nHostKey {folder / 'host'}\nAuthorizedKeysFile {folder / 'authorized'}\n"
         f"PidFile {folder / 'pid'}\nStrictModes no\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin yes\n"
-        "Subsystem sftp internal-sftp\n", encoding="ascii",
-    )  # fmt: skip
+        "Subsystem sftp internal-sftp\n",
+        encoding="ascii",
+    )
     kind, data = (folder / "host.pub").read_text(encoding="ascii").split()[:2]
     made = Server(port, tmp_path / "machine", folder / "user", f"{kind} {data}", None, folder / "config")  # type: ignore[arg-type]
     made.top.mkdir()

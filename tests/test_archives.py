@@ -324,10 +324,12 @@ def test_blocks_too_large_to_hold_are_unpacked_one_by_one(tmp_path: Path, monkey
 
 
 SUMS = {
-    "SHA-512": hashlib.sha512(BODY).hexdigest(), "SHA-256": hashlib.sha256(BODY).hexdigest(),
-    "SHA-1": hashlib.sha1(BODY).hexdigest(), "MD5": hashlib.md5(BODY).hexdigest(),
+    "SHA-512": hashlib.sha512(BODY).hexdigest(),
+    "SHA-256": hashlib.sha256(BODY).hexdigest(),
+    "SHA-1": hashlib.sha1(BODY).hexdigest(),
+    "MD5": hashlib.md5(BODY).hexdigest(),
     "CRC-32": f"{zlib.crc32(BODY):08x}",
-}  # fmt: skip
+}
 
 
 def image(folder: Path) -> SourceFacts:

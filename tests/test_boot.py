@@ -196,19 +196,30 @@ def test_every_line_of_ours_knows_its_decision(demo: Demo, catalogue: Catalogue)
     first, *lines = files["merrow.settings"].lines
     assert (first.text, first.path) == ("merrow settings 2", "")
     assert all(each.path for each in lines), lines
-    paths = ("boot.kernel", "boot.device_tree", "picture.menu", "boot.force_output", "boot.sound",
-             "boot.video_memory_mb", "boot.overscan_percent")  # fmt: skip
+    paths = (
+        "boot.kernel",
+        "boot.device_tree",
+        "picture.menu",
+        "boot.force_output",
+        "boot.sound",
+        "boot.video_memory_mb",
+        "boot.overscan_percent",
+    )
     assert {each.label for each in lines} <= {describe(Build, path).label for path in paths}
 
 
 EVERY = {
-    "boot.mode_as": ("number", "picture.mode = cta 16"), "boot.link": ("dvi", "picture.link = dvi"),
+    "boot.mode_as": ("number", "picture.mode = cta 16"),
+    "boot.link": ("dvi", "picture.link = dvi"),
     "boot.ignore_identification": (True, "picture.ask = never"),
-    "boot.signal_strength": (8, "picture.strength = 8"), "boot.inset_left": (10, "picture.inset = 288,96,54,54"),
-    "boot.frame_size": ("640x480", "picture.frame = 640x480"), "boot.turn": ("90", "picture.turned = 90"),
-    "boot.safe_start": (True, "start.safe = on"), "boot.processor_mhz": (900, "processor.mhz = 900"),
+    "boot.signal_strength": (8, "picture.strength = 8"),
+    "boot.inset_left": (10, "picture.inset = 288,96,54,54"),
+    "boot.frame_size": ("640x480", "picture.frame = 640x480"),
+    "boot.turn": ("90", "picture.turned = 90"),
+    "boot.safe_start": (True, "start.safe = on"),
+    "boot.processor_mhz": (900, "processor.mhz = 900"),
     "boot.overlays": (["fan-switch:pin=36"], "header.extras = fan-switch:pin=36"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("path", EVERY)
@@ -231,8 +242,10 @@ def test_a_line_longer_than_the_firmware_reads_is_a_stop_and_is_read_as_cut(demo
     long = edited(demo.build, "boot.kernel_words", ["x" * 470, "root=/dev/mmcblk0p2"])
     found = {each.code: each for each in hardware.findings(long, catalogue, World())}
     assert found["boot.line-too-long:kernel.line"].severity == "stop"
-    texts = {"merrow.settings": "merrow settings 2\n" + "kernel.file" + " " * 150 + "= a.krn\n",
-             "kernel.line": "x" * 470 + " root=/dev/mmcblk0p2\n"}  # fmt: skip
+    texts = {
+        "merrow.settings": "merrow settings 2\n" + "kernel.file" + " " * 150 + "= a.krn\n",
+        "kernel.line": "x" * 470 + " root=/dev/mmcblk0p2\n",
+    }
     read = read_settings(catalogue.get(Dialect, "merrow"), catalogue.get(Board, "herring"), texts)
     assert read is not None
     assert (read.kernel_file, "root=/dev/mm" in read.kernel_line) == ("", False)
@@ -352,13 +365,29 @@ def test_every_kind_of_boot_file_has_a_codec_that_reads_any_text(kind: str) -> N
         assert all(isinstance(codec.explain(each, wanted), str) for each in once.splitlines())
 
 
-LINES_OF_A_MENU = st.sampled_from([
-    "", "# a remark", "DEFAULT a", "DEFAULT none", "LABEL a", "LABEL b", "  LINUX /k", "  FDT /t.dtb",
-    "  APPEND root=/dev/x quiet",
-    "\tlinux /other", "  frobnicate yes",
-    "MENU TITLE Games", "TIMEOUT 30", "  MENU DEFAULT", "  INITRD /i", "  LOCALBOOT 1",
-    "PROMPT 0", "  KERNEL", "  append",
-])  # fmt: skip
+LINES_OF_A_MENU = st.sampled_from(
+    [
+        "",
+        "# a remark",
+        "DEFAULT a",
+        "DEFAULT none",
+        "LABEL a",
+        "LABEL b",
+        "  LINUX /k",
+        "  FDT /t.dtb",
+        "  APPEND root=/dev/x quiet",
+        "\tlinux /other",
+        "  frobnicate yes",
+        "MENU TITLE Games",
+        "TIMEOUT 30",
+        "  MENU DEFAULT",
+        "  INITRD /i",
+        "  LOCALBOOT 1",
+        "PROMPT 0",
+        "  KERNEL",
+        "  append",
+    ]
+)
 
 
 @given(st.lists(LINES_OF_A_MENU, max_size=14))
@@ -387,10 +416,10 @@ def test_a_boot_file_is_read_line_by_line_with_what_is_odd(catalogue: Catalogue)
     board = catalogue.get(Board, "cod")
     texts = {
         "merrow.settings": "merrow settings 2\n-- a remark\nmemory.video = 64\non ling: sound.route = digital\n"
-                           f"memory.video = 128\nwhat is this\nfan.start = 60\n{'x' * 161}\n",
+        f"memory.video = 128\nwhat is this\nfan.start = 60\n{'x' * 161}\n",
         "kernel.line": "root=/dev/a quiet root=/dev/b\nlost\n",
         "services.list": "sound\nsound\n",
-    }  # fmt: skip
+    }
     found = {(line.file, line.number, line.key): line for line in as_found(merrow, board, texts)}
     settings = "merrow.settings"
     assert found[settings, 3, "memory.video"].odd == "has no effect: line 5 sets it too"
@@ -441,8 +470,12 @@ def test_a_settings_file_full_of_remarks_is_read_and_a_mode_that_is_none_is_told
     """Over 64 KB of remarks before what counts; a timing and a number that name nothing."""
     board, dialect = catalogue.get(Board, "herring"), catalogue.get(Dialect, "merrow")
     head = "merrow settings 2\n"
-    for line, told in (("picture.timing = 15 kHz please", "picture timing"), ("picture.mode = cta 999", "no CTA"),
-                        ("picture.mode = vga 3", "no table"), ("picture.mode = dmt", "not a number")):  # fmt: skip
+    for line, told in (
+        ("picture.timing = 15 kHz please", "picture timing"),
+        ("picture.mode = cta 999", "no CTA"),
+        ("picture.mode = vga 3", "no table"),
+        ("picture.mode = dmt", "not a number"),
+    ):
         found = read_settings(dialect, board, {"merrow.settings": f"{head}{line}\n"})
         assert found is not None
         assert found.timing is None

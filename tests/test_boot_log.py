@@ -62,8 +62,12 @@ def test_a_good_start_reaches_the_menu_and_tells_its_times() -> None:
     assert (found.reached, found.stop, found.model) == ("front end", None, "Merrow Herring")
     assert found.kernel_line == "console=tty1 root=/dev/mmcblk0p2 rootwait"
     assert [(each.stage, each.seconds) for each in found.times] == [
-        ("display", 0.9), ("root partition", 1.2), ("init", 0.5), ("services", 0.8), ("front end", 0.6),
-    ]  # fmt: skip
+        ("display", 0.9),
+        ("root partition", 1.2),
+        ("init", 0.5),
+        ("services", 0.8),
+        ("front end", 0.6),
+    ]
     assert found.times[1].with_ == ("kernel line",)
 
 

@@ -71,8 +71,11 @@ def test_the_four_faults_come_out_in_the_order_of_the_power_on(demo: Demo, catal
     card = put(demo, demo.build, catalogue)
     result = run(demo.build, catalogue, card, inspection.observe(demo.build, demo.folder, catalogue))
     assert [failure.code for failure in result.failures] == [
-        "boot.kernel-set", "picture.out-of-range:menu", "controls.encoder-quirk", "library.system-file-name:cedar-disc",
-    ]  # fmt: skip
+        "boot.kernel-set",
+        "picture.out-of-range:menu",
+        "controls.encoder-quirk",
+        "library.system-file-name:cedar-disc",
+    ]
     assert result.reached == "boot file"
     assert result.screen.kind == "black"
     assert result.events[-1].text == result.failure.cause
@@ -115,8 +118,10 @@ def test_before_any_boot_file_is_put_on_it_fails_for_the_same_reasons(demo: Demo
     card = written(demo)
     result = run(demo.build, catalogue, card, World())
     assert [failure.code for failure in result.failures][:3] == [
-        "boot.kernel-set", "picture.out-of-range:menu", "controls.encoder-quirk",
-    ]  # fmt: skip
+        "boot.kernel-set",
+        "picture.out-of-range:menu",
+        "controls.encoder-quirk",
+    ]
 
 
 def test_a_build_that_is_right_only_has_to_reach_the_card(demo: Demo, catalogue: Catalogue) -> None:
@@ -185,9 +190,14 @@ def test_a_thin_supply_cable_restarts_the_board(whole: tuple[Build, CardContents
     build, card, world = whole
     links = [link.model_dump() for link in build.links]
     links[0]["cable"] = "power-a-micro-3m"
-    build = edited(edited(build, "links", links), "parts", [
-        *[part.model_dump() for part in build.parts if part.role != "supply"], {"role": "supply", "part": "ballast-2a"},
-    ])  # fmt: skip
+    build = edited(
+        edited(build, "links", links),
+        "parts",
+        [
+            *[part.model_dump() for part in build.parts if part.role != "supply"],
+            {"role": "supply", "part": "ballast-2a"},
+        ],
+    )
     result = run(build, catalogue, card, world)
     assert (result.failure.stage, result.failure.code) == ("supply", "assembly.low-voltage")
 
@@ -241,9 +251,12 @@ def test_a_board_that_takes_only_a_size_shows_a_15_khz_picture_by_identification
     written(demo)
     build = repaired(demo, catalogue, *REMEDIES).with_part("board", "ling")
     for path, value in (
-        ("boot.dialect", dialect), ("boot.kernel", "merrow-armv8.krn"), ("boot.device_tree", "ling.dtb"),
-        ("picture.identification", ""), ("parts", [part for part in build.parts if part.role != "supply"]),
-    ):  # fmt: skip
+        ("boot.dialect", dialect),
+        ("boot.kernel", "merrow-armv8.krn"),
+        ("boot.device_tree", "ling.dtb"),
+        ("picture.identification", ""),
+        ("parts", [part for part in build.parts if part.role != "supply"]),
+    ):
         build = edited(build, path, value)
     store.save(demo.folder, build)
     world = inspection.observe(build, demo.folder, catalogue)
@@ -361,8 +374,14 @@ def test_games_and_system_files_on_the_cards_own_root_count(demo: Demo, catalogu
     system = catalogue.get(System, "cedar-disc")
     wanted = next(each for each in system.system_files if each.required)
     body = (demo.folder / "library" / "system-files" / "Cedar_Boot_v1.0.rom").read_bytes()
-    for name, data in (("a.cue", CUE), ("b.cue", CUE), ("t.bin", b"x"), ("list.m3u", b"# two\na.cue\nb.cue\n"),
-                       ("rom", body), ("bad", bytes(len(body)))):  # fmt: skip
+    for name, data in (
+        ("a.cue", CUE),
+        ("b.cue", CUE),
+        ("t.bin", b"x"),
+        ("list.m3u", b"# two\na.cue\nb.cue\n"),
+        ("rom", body),
+        ("bad", bytes(len(body))),
+    ):
         (tmp_path / name).write_bytes(data)
     folder = f"/games/{system.folder}"
     card = demo.target().path
@@ -446,8 +465,12 @@ def test_the_root_grows_to_the_cards_own_end_and_no_further(
     ready = tuple(replace(game, size=400_000_000) for game in world.scan.ready[:30])
     for root_free, told in ((0, True), (6_000_000_000, False)):
         root = replace(card.root, free=root_free)
-        bench = lay_out(build, catalogue, replace(card, size=size, roots={card.root_number: root}),
-                        replace(world, scan=replace(world.scan, games=ready)))  # fmt: skip
+        bench = lay_out(
+            build,
+            catalogue,
+            replace(card, size=size, roots={card.root_number: root}),
+            replace(world, scan=replace(world.scan, games=ready)),
+        )
         texts = [moment.text for moment in root_stage.root_expansion(bench).moments]
         assert f"to {show_bytes(size - part.start)}, then restarts." in texts[0]
         free = root_free + size - part.start - part.size

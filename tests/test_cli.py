@@ -111,11 +111,19 @@ def test_issued_files(demo: Demo, tmp_path: Path) -> None:
     kyklon("issue", str(demo.folder), "--to", str(tmp_path / "out"))
     there = {path.relative_to(tmp_path / "out").as_posix() for path in (tmp_path / "out").rglob("*") if path.is_file()}
     assert there >= {
-        "boot/merrow.settings", "boot/kernel.line", "boot/services.list", "boot/first-boot.settings",
+        "boot/merrow.settings",
+        "boot/kernel.line",
+        "boot/services.list",
+        "boot/first-boot.settings",
         "controls/sdl-mapping.txt",
-        "controls/70-kyklon-controls.rules", "controls/wiring.csv", "picture/modelines.conf", "picture/display.edid",
-        "plan/parts.csv", "settings/birch-16.conf", "settings/cedar-disc.ini",
-    }  # fmt: skip
+        "controls/70-kyklon-controls.rules",
+        "controls/wiring.csv",
+        "picture/modelines.conf",
+        "picture/display.edid",
+        "plan/parts.csv",
+        "settings/birch-16.conf",
+        "settings/cedar-disc.ini",
+    }
 
 
 def test_timings(tmp_path: Path) -> None:

@@ -85,8 +85,10 @@ def compared(names: list[str], titles: compare.Titles) -> tuple[list[tuple[int, 
     return pairs, compare.pair_features(clean, owns, others, titles)
 
 
-@given(st.lists(st.lists(WORDS, max_size=8).map(" ".join), min_size=1, max_size=6),
-       st.lists(st.lists(WORDS, max_size=8).map(" ".join), min_size=1, max_size=6))  # fmt: skip
+@given(
+    st.lists(st.lists(WORDS, max_size=8).map(" ".join), min_size=1, max_size=6),
+    st.lists(st.lists(WORDS, max_size=8).map(" ".join), min_size=1, max_size=6),
+)
 def test_many_pairs_at_once_are_as_one_by_one(names: list[str], listed: list[str]) -> None:
     titles = compare.Titles(tuple(listed))
     pairs, rows = compared(names, titles)
@@ -104,8 +106,7 @@ def test_the_right_title_is_among_the_candidates_and_they_are_as_asked() -> None
     clean = [cleaned(name) for name in NAMES]
     near = compare.candidates(clean, TITLES)
     listed = [number for number, (_name, title) in enumerate(TOLD.names) if title]
-    lost = [TOLD.names[number] for number in listed
-            if TITLES.titles.index(TOLD.names[number][1]) not in near[number]]  # fmt: skip
+    lost = [TOLD.names[number] for number in listed if TITLES.titles.index(TOLD.names[number][1]) not in near[number]]
     assert len(lost) <= 0.005 * len(listed), lost
     assert all(len(set(each)) == compare.CANDIDATES for each in near)
     strange = compare.candidates([cleaned("日本語"), cleaned("(Europe)"), cleaned("")], TITLES)
@@ -155,9 +156,23 @@ def test_what_was_compared_once_is_not_compared_again(counted: list[int], tmp_pa
     assert not Facts(path).titles.of(other, match.shipped().pair)
 
 
-@pytest.mark.parametrize("told", ["", "[]", "[1]", '[99999,[0,0,0,0,0,0,0],false,[]]', '[0,[NaN,0,0,0,0,0,0],false,[]]',
-                                  '[-1,[0],false,[]]', '[-2,[],false,[]]', '{"a":1}', "[[[", '[0,[],false,[]]',
-                                  '[0,[0,0,0,0,0,0,0],false,[[-1,0]]]', "x" * 9000])  # fmt: skip
+@pytest.mark.parametrize(
+    "told",
+    [
+        "",
+        "[]",
+        "[1]",
+        "[99999,[0,0,0,0,0,0,0],false,[]]",
+        "[0,[NaN,0,0,0,0,0,0],false,[]]",
+        "[-1,[0],false,[]]",
+        "[-2,[],false,[]]",
+        '{"a":1}',
+        "[[[",
+        "[0,[],false,[]]",
+        "[0,[0,0,0,0,0,0,0],false,[[-1,0]]]",
+        "x" * 9000,
+    ],
+)
 def test_what_is_kept_and_wrong_is_compared_again(told: str, counted: list[int], tmp_path: Path) -> None:
     path, names = tmp_path / "sums.sqlite3", NAMES[:3]
     first = looked(path, names)

@@ -127,8 +127,10 @@ def test_a_second_encoder_serves_the_other_seat_and_can_be_taken_out(demo: Demo,
 
 def test_steady_names_tell_two_of_a_kind_apart(demo: Demo, catalogue: Catalogue) -> None:
     rig = rig_for(catalogue, "cocktail-pair", "tackle-12", "tackle-12")
-    places = [{"role": "encoder", "x": 0, "y": 0, "port": "pci-0000:01:00.0-usb-0:1.1:1.0"},
-              {"role": "encoder-2", "x": 0, "y": 0, "port": "pci-0000:01:00.0-usb-0:1.2:1.0"}]  # fmt: skip
+    places = [
+        {"role": "encoder", "x": 0, "y": 0, "port": "pci-0000:01:00.0-usb-0:1.1:1.0"},
+        {"role": "encoder-2", "x": 0, "y": 0, "port": "pci-0000:01:00.0-usb-0:1.2:1.0"},
+    ]
     settings = ControlSettings.model_validate(rig.settings.model_dump() | {"places": places})
     rules = exports.udev_rules(Rig(rig.layout, rig.devices, settings)).splitlines()
     links = [line.split('SYMLINK+="')[1:] for line in rules if not line.startswith("#")]

@@ -41,8 +41,14 @@ def drawn(rng: np.random.Generator, inputs: int, buttons: int, ideas: int) -> Pr
             follows[place] = place - 1
     own_ideas = [int(each) if rng.random() < 0.9 else -1 for each in rng.permutation(ideas)[:inputs]]
     own_ideas += [-1] * (inputs - len(own_ideas))
-    return Problem(rng.uniform(0, 3, (inputs, buttons)), np.maximum(0, away - 1), tuple(follows),
-                   rng.uniform(2, 4, inputs), tuple(own_ideas), rng.uniform(0.1, 1.2, inputs))  # fmt: skip
+    return Problem(
+        rng.uniform(0, 3, (inputs, buttons)),
+        np.maximum(0, away - 1),
+        tuple(follows),
+        rng.uniform(2, 4, inputs),
+        tuple(own_ideas),
+        rng.uniform(0.1, 1.2, inputs),
+    )
 
 
 def answers_of(problem: Problem, buttons: int) -> list[tuple[int, ...]]:
@@ -54,10 +60,12 @@ def exhaustive(problems: Sequence[Problem], ideas: int, buttons: int) -> float:
     """The optimum, by trying every home of every idea and every answer of every system."""
     tables = [[(answer, problem.cost(answer)) for answer in answers_of(problem, buttons)] for problem in problems]
     return min(
-        sum(min(cost + problem.strayed(answer, np.array(homes)) for answer, cost in table)
-            for problem, table in zip(problems, tables, strict=True))
+        sum(
+            min(cost + problem.strayed(answer, np.array(homes)) for answer, cost in table)
+            for problem, table in zip(problems, tables, strict=True)
+        )
         for homes in itertools.product(range(buttons), repeat=ideas)
-    )  # fmt: skip
+    )
 
 
 @pytest.mark.parametrize("seed", range(24))
@@ -100,10 +108,16 @@ def test_a_held_pair_stays_and_what_it_costs_is_told(demo: Demo, catalogue: Cata
 
 def test_an_input_without_a_button_is_named(catalogue: Catalogue) -> None:
     rig = rig_for(catalogue, "cocktail-pair", "tackle-pair")
-    few = rig.layout.model_copy(update={"seats": tuple(
-        seat.model_copy(update={"controls": tuple(c for c in seat.controls if c.id not in ("b3", "b4", "b5", "b6"))})
-        for seat in rig.layout.seats
-    )})  # fmt: skip
+    few = rig.layout.model_copy(
+        update={
+            "seats": tuple(
+                seat.model_copy(
+                    update={"controls": tuple(c for c in seat.controls if c.id not in ("b3", "b4", "b5", "b6"))}
+                )
+                for seat in rig.layout.seats
+            )
+        }
+    )
     solved = maps.solve(few, [catalogue.get(System, "birch-16")])
     assert len(solved.empty("birch-16")) == 4
     used = {each.use for each in solved.empty("birch-16")}
@@ -150,17 +164,30 @@ def test_holding_longer_makes_an_accident_rarer(demo: Demo, catalogue: Catalogue
         assert why.startswith("play uses both")
         assert own == pytest.approx(simulated(play.down["select"], play.down["b1"], hold), rel=0.05)
     assert hourly[0] > 0
-    build = edited(demo.build, "controls.maps", [SystemMap(system="alder-8", game="Brass Parade",
-                   pairs=(MapPair(input="pick", place="b1"),)).model_dump()])  # fmt: skip
+    build = edited(
+        demo.build,
+        "controls.maps",
+        [SystemMap(system="alder-8", game="Brass Parade", pairs=(MapPair(input="pick", place="b1"),)).model_dump()],
+    )
     worse = hotkeys.risk(rig_of(build, catalogue), systems, "select", "b1").hourly
     assert worse <= hourly[0] + 1e-9  # over the games' maps too: there nothing lies on select
 
 
-@pytest.mark.parametrize(("hourly", "words"), [
-    (240.0, "4 times a minute"), (90.0, "2 times a minute"), (89.0, "once a minute"), (50.0, "once a minute"),
-    (49.0, "49 times an hour"), (1.5, "2 times an hour"), (1.4, "once an hour"), (0.7, "once an hour"),
-    (0.5, "once every 2 hours"), (0.21, "once every 5 hours"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("hourly", "words"),
+    [
+        (240.0, "4 times a minute"),
+        (90.0, "2 times a minute"),
+        (89.0, "once a minute"),
+        (50.0, "once a minute"),
+        (49.0, "49 times an hour"),
+        (1.5, "2 times an hour"),
+        (1.4, "once an hour"),
+        (0.7, "once an hour"),
+        (0.5, "once every 2 hours"),
+        (0.21, "once every 5 hours"),
+    ],
+)
 def test_a_rate_is_said_as_people_say_it(hourly: float, words: str) -> None:
     assert hotkeys._often(hourly) == words
 
@@ -192,8 +219,14 @@ def test_one_finger_reaches_what_lies_behind_one_another_in_any_seat(catalogue: 
     rig = rig_for(catalogue, "cocktail-pair", "tackle-pair")
     seat = rig.layout.seats[0]
     one = next(each for each in seat.controls if each.id == "b1")
-    for dx, dy, reached in ((0, 1.5, True), (0, 1.7, False), (0.7, 1.0, True), (0.9, 1.0, False), (-0.7, -1.5, True),
-                            (0, -1.7, False)):  # fmt: skip
+    for dx, dy, reached in (
+        (0, 1.5, True),
+        (0, 1.7, False),
+        (0.7, 1.0, True),
+        (0.9, 1.0, False),
+        (-0.7, -1.5, True),
+        (0, -1.7, False),
+    ):
         other = one.model_copy(update={"id": "b2", "x": one.x + dx * one.bore, "y": one.y + dy * one.bore})
         near = seat.model_copy(update={"controls": (one, other)})
         bare = seat.model_copy(update={"controls": (one,)})
@@ -208,12 +241,19 @@ def _with_seats(rig: Rig, seats: Sequence[Seat]) -> Rig:
     return replace(rig, layout=rig.layout.model_copy(update={"seats": tuple(seats)}))
 
 
-@pytest.mark.parametrize(("keys", "hotkey", "codes"), [
-    ([("leave", "start"), ("save", "start")], "select", {"clash"}), ([("leave", "select")], "select", {"clash"}),
-    ([("save", "start")], "select", {"no-exit"}), ([], "select", {"no-exit"}), ([], "", set()),
-    ([("leave", "nowhere")], "select", {"exit-lost"}), ([("leave", "start")], "nowhere", {"exit-lost"}),
-    ([("leave", "start")], "select", set()),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("keys", "hotkey", "codes"),
+    [
+        ([("leave", "start"), ("save", "start")], "select", {"clash"}),
+        ([("leave", "select")], "select", {"clash"}),
+        ([("save", "start")], "select", {"no-exit"}),
+        ([], "select", {"no-exit"}),
+        ([], "", set()),
+        ([("leave", "nowhere")], "select", {"exit-lost"}),
+        ([("leave", "start")], "nowhere", {"exit-lost"}),
+        ([("leave", "start")], "select", set()),
+    ],
+)
 def test_each_trouble_of_hotkeys_is_told_and_no_other(
     keys: list[tuple[str, str]], hotkey: str, codes: set[str], demo: Demo, catalogue: Catalogue
 ) -> None:

@@ -54,11 +54,18 @@ def reasoner(pair: Plan) -> Reasoner:
     [
         Fault("swapped", ("p1.up", "p1.down", "p1.left", "p1.right"), "up and down"),
         Fault("rotated", ("p2.up", "p2.down", "p2.left", "p2.right"), "a quarter to the right"),
-        Fault("crossed", ("p1.b1", "p1.b4")), Fault("rows", ("p1.b",)), Fault("shared", ("p1.b1", "p1.b2")),
-        Fault("open", ("p2.b3",)), Fault("short", ("p1.b5",)), Fault("stuck", ("p1.b6",)), Fault("bounce", ("p2.b1",)),
-        Fault("player", ("p1", "p2")), Fault("quirk", (), "encoder"), Fault("bridged", ("p1.b1", "p1.b2")),
+        Fault("crossed", ("p1.b1", "p1.b4")),
+        Fault("rows", ("p1.b",)),
+        Fault("shared", ("p1.b1", "p1.b2")),
+        Fault("open", ("p2.b3",)),
+        Fault("short", ("p1.b5",)),
+        Fault("stuck", ("p1.b6",)),
+        Fault("bounce", ("p2.b1",)),
+        Fault("player", ("p1", "p2")),
+        Fault("quirk", (), "encoder"),
+        Fault("bridged", ("p1.b1", "p1.b2")),
     ],
-)  # fmt: skip
+)
 def test_every_kind_of_fault_is_told_from_all_others(pair: Plan, reasoner: Reasoner, fault: Fault) -> None:
     found, presses = proven(pair, reasoner, (fault,))
     assert found.faults is not None
@@ -71,8 +78,12 @@ def test_every_kind_of_fault_is_told_from_all_others(pair: Plan, reasoner: Reaso
     right = standin.of(pair)
     if fault.kind != "quirk":
         assert (mended.ends, mended.bridges, mended.shorts, mended.jams, mended.bounce_ms) == (
-            right.ends, right.bridges, right.shorts, right.jams, right.bounce_ms,
-        )  # fmt: skip
+            right.ends,
+            right.bridges,
+            right.shorts,
+            right.jams,
+            right.bounce_ms,
+        )
 
 
 def test_several_faults_at_once(pair: Plan, reasoner: Reasoner) -> None:
@@ -145,11 +156,15 @@ def facts(identity: str, place: str, vendor: int = 0x6B79, product: int = 0x0022
 
 
 def test_nodes_of_one_socket_are_one_devices_players(catalogue: Catalogue, pair: Plan) -> None:
-    listed = [facts("/dev/input/event11", "usb-a-1/input0"), facts("/dev/input/event9", "usb-a-1/input0"),
-              facts("/dev/input/event3", "usb-b-1/input0", 1, 2)]  # fmt: skip
+    listed = [
+        facts("/dev/input/event11", "usb-a-1/input0"),
+        facts("/dev/input/event9", "usb-a-1/input0"),
+        facts("/dev/input/event3", "usb-b-1/input0", 1, 2),
+    ]
     assert [(role, player, each.identity) for role, player, each in matched(pair.rig, listed)] == [
-        ("encoder", 1, "/dev/input/event9"), ("encoder", 2, "/dev/input/event11"),
-    ]  # fmt: skip
+        ("encoder", 1, "/dev/input/event9"),
+        ("encoder", 2, "/dev/input/event11"),
+    ]
 
 
 def test_two_of_a_kind_go_by_the_socket_that_is_noted(catalogue: Catalogue) -> None:
@@ -157,8 +172,10 @@ def test_two_of_a_kind_go_by_the_socket_that_is_noted(catalogue: Catalogue) -> N
     encoder = rig.devices[0].encoder
     places = [{"role": "encoder", "x": 0, "y": 0, "port": "pci-0000:01:00.0-usb-0:1.2:1.0"}]
     settings = type(rig.settings).model_validate(rig.settings.model_dump() | {"places": places})
-    listed = [facts("/dev/input/event4", "usb-0000:01:00.0-1.1/input0", encoder.vendor, encoder.product),
-              facts("/dev/input/event5", "usb-0000:01:00.0-1.2/input0", encoder.vendor, encoder.product)]  # fmt: skip
+    listed = [
+        facts("/dev/input/event4", "usb-0000:01:00.0-1.1/input0", encoder.vendor, encoder.product),
+        facts("/dev/input/event5", "usb-0000:01:00.0-1.2/input0", encoder.vendor, encoder.product),
+    ]
     found = {
         role: each.identity for role, _player, each in matched(type(rig)(rig.layout, rig.devices, settings), listed)
     }
@@ -220,8 +237,9 @@ def test_an_axis_of_256_steps_rests_at_128(catalogue: Catalogue) -> None:
     assert judged(axis.limits, (0, 255)) == ""
     assert "rests at 180" in judged(axis.limits.model_copy(update={"rest": 180}), (0, 255))
     assert axis_hwdb([axis.limits], {"encoder": (0x6B79, 0x22)}).splitlines() == [
-        "evdev:input:b0003v6B79p0022*", " EVDEV_ABS_00=0:255",
-    ]  # fmt: skip
+        "evdev:input:b0003v6B79p0022*",
+        " EVDEV_ABS_00=0:255",
+    ]
 
 
 def test_answers_that_fit_nothing_come_to_an_end_and_can_be_cancelled(pair: Plan, reasoner: Reasoner) -> None:

@@ -32,8 +32,14 @@ from kyklon.operations.poweron.events import BringUp, Failure
 from kyklon.operations.poweron.sequence import stages_of
 from kyklon.operations.poweron.stages.display import waking
 
-HIDING = ("card.not-bootable", "card.no-boot-partition", "card.loader-partition", "boot.no-root", "boot.root-nowhere",
-          "card.no-root-partition")  # fmt: skip
+HIDING = (
+    "card.not-bootable",
+    "card.no-boot-partition",
+    "card.loader-partition",
+    "boot.no-root",
+    "boot.root-nowhere",
+    "card.no-root-partition",
+)
 BESIDE = ("card.bundle", "assembly")  # of failures that block nothing, those that are judged here
 
 
@@ -170,10 +176,15 @@ def test_a_root_that_is_known_is_followed_behind_a_word_that_stops_it(
     assert [failure.code for failure in found] == [modes[first_mode].code, "system.no-init"]
 
 
-@pytest.mark.parametrize(("damage", "cause"), [
-    ((), ""), (("rm /bin/i2cset",), "no i2cset"), (("sif /bin/busybox mode 0100644",), "not executable"),
-    (("rm /bin/i2cset", "symlink /bin/i2cset nowhere"), "no i2cset"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("damage", "cause"),
+    [
+        ((), ""),
+        (("rm /bin/i2cset",), "no i2cset"),
+        (("sif /bin/busybox mode 0100644",), "not executable"),
+        (("rm /bin/i2cset", "symlink /bin/i2cset nowhere"), "no i2cset"),
+    ],
+)
 def test_a_display_is_woken_only_where_the_image_has_what_wakes_it(
     damage: tuple[str, ...], cause: str, good: dict[str, Path], tmp_path: Path
 ) -> None:
@@ -255,11 +266,17 @@ def _other_line(card: Path, way: str, seen: CardContents, number: int) -> None:
     name = "kernel.line" if way == "merrow" else "extlinux/extlinux.conf"
     old = "root=/dev/mmcblk0p2"
     new = {
-        0: "root=PARTUUID=4b594b31-02", 1: "root=PARTUUID=4B594B31-02", 2: "root=179:2", 3: "root=b302", 4: "root=B302",
-        5: f"root=/dev/mmcblk0p7 {old}", 6: f'greet="good day" {old}', 7: f"{old} ro",
+        0: "root=PARTUUID=4b594b31-02",
+        1: "root=PARTUUID=4B594B31-02",
+        2: "root=179:2",
+        3: "root=b302",
+        4: "root=B302",
+        5: f"root=/dev/mmcblk0p7 {old}",
+        6: f'greet="good day" {old}',
+        7: f"{old} ro",
         8: f"{old} rw rootflags=data=ordered",
         9: f"{old} rootdelay=2 loglevel=3",
-    }[number]  # fmt: skip
+    }[number]
     put_fat(card, name, seen.texts[name].replace(old, new).encode())
 
 
@@ -317,8 +334,9 @@ def test_bundles_on_a_card_are_judged_as_those_copied_off_it(seed: int, good: di
 def _damaged_bundle(card: Path, rng: random.Random) -> None:
     seen = contents.observe(card)
     name = rng.choice(sorted(path for path in seen.sizes if path.startswith("berths/")))
-    data = bytearray(subprocess.run(["mtype", "-i", f"{card}@@{BOOT}", f"::/{name}"], capture_output=True,
-                                    check=True).stdout)  # fmt: skip
+    data = bytearray(
+        subprocess.run(["mtype", "-i", f"{card}@@{BOOT}", f"::/{name}"], capture_output=True, check=True).stdout
+    )
     act = rng.randrange(5)
     if act == 0 and data:
         data[rng.randrange(len(data))] ^= 1 << rng.randrange(8)

@@ -224,9 +224,11 @@ def test_a_tried_cause_is_out_and_the_finder_comes_to_an_end() -> None:
         if step is None:
             break
         assert step.minutes > 0
-        case = case.answered(step.id, False) if step.kind != "try" else Case(
-            case.setting, case.answers, (*case.tried, step.id), case.found
-        )  # fmt: skip
+        case = (
+            case.answered(step.id, False)
+            if step.kind != "try"
+            else Case(case.setting, case.answers, (*case.tried, step.id), case.found)
+        )
     assert next_step(case) is None
 
 
@@ -310,9 +312,13 @@ def test_twenty_drills_and_each_is_solved_by_the_finder_alone(every_machine) -> 
 def test_faults_in_bytes_show_what_a_forecast_of_those_bytes_shows(every_machine) -> None:
     _build, _setting, every = every_machine
     assert set(BREAKS) <= {name for causes in every for name in causes}
-    for causes, screen in (("root-not-named", "screen-panic"), ("root-nowhere", "screen-waits"),
-                           ("kernel-missing", "screen-black"), ("user-missing", "screen-login"),
-                           ("out-of-range", "screen-range")):  # fmt: skip
+    for causes, screen in (
+        ("root-not-named", "screen-panic"),
+        ("root-nowhere", "screen-waits"),
+        ("kernel-missing", "screen-black"),
+        ("user-missing", "screen-login"),
+        ("out-of-range", "screen-range"),
+    ):
         truth = every[(causes,)].truth
         assert [name for name in truth if name.startswith("screen-") and truth[name]] == [screen], causes
 
@@ -320,8 +326,11 @@ def test_faults_in_bytes_show_what_a_forecast_of_those_bytes_shows(every_machine
 def test_of_two_faults_the_second_shows_once_the_first_is_put_right(demo: Demo, every_machine) -> None:
     build, setting, every = every_machine
     drill = next(each for each in PARTS.all(Drill) if each.level == 18)
-    kept = next(drills.Open(drill=drill.id, seed=str(seed)) for seed in range(99)
-                if hidden_in(drill, str(seed), setting) == ("root-nowhere", "front-end-unlisted"))  # fmt: skip
+    kept = next(
+        drills.Open(drill=drill.id, seed=str(seed))
+        for seed in range(99)
+        if hidden_in(drill, str(seed), setting) == ("root-nowhere", "front-end-unlisted")
+    )
     state = drills.state_of(
         kept, build, demo.folder, PARTS, made=made_of(every, ("root-nowhere", "front-end-unlisted"))
     )

@@ -14,8 +14,13 @@ from support import that_ends
 
 
 @pytest.mark.parametrize("name", PARSERS)
-@settings(max_examples=60, deadline=None, derandomize=True, database=None,
-          suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])  # fmt: skip
+@settings(
+    max_examples=60,
+    deadline=None,
+    derandomize=True,
+    database=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
 @given(seed=st.integers(0, 1 << 40))
 def test_spoilt_input_gets_an_answer_or_the_one_error(name: str, seed: int) -> None:
     parser = PARSERS[name]

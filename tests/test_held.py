@@ -33,8 +33,10 @@ def plain(path: Path, size: int = 2 * MIB, fill: bytes = b"IMAGE") -> Path:
 # --- names that are no drives ------------------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("name", ["/dev/sdzz", "/dev/mapper/none", "/proc/card.img", "/sys/card", "/run/card.img",
-                                  "/dev/../dev/sdzz", "/dev/null"])  # fmt: skip
+@pytest.mark.parametrize(
+    "name",
+    ["/dev/sdzz", "/dev/mapper/none", "/proc/card.img", "/sys/card", "/run/card.img", "/dev/../dev/sdzz", "/dev/null"],
+)
 def test_a_name_in_the_systems_own_folders_is_a_device_or_refused(name: str) -> None:
     before = set(os.listdir("/dev")), set(os.listdir("/run"))
     with pytest.raises((WrongUse, TargetError)):
@@ -168,9 +170,15 @@ class Computer:
 
 @pytest.mark.parametrize(
     ("files", "kind"),
-    [({"dm__uuid": "LVM-abc"}, "LVM"), ({"dm__uuid": "CRYPT-LUKS2-abc"}, "crypt"), ({"md__level": "raid1"}, "RAID"),
-     ({"dm__uuid": "mpath-1"}, "RAID"), ({"bcache__label": ""}, "mapped"), ({}, "mapped")],
-)  # fmt: skip
+    [
+        ({"dm__uuid": "LVM-abc"}, "LVM"),
+        ({"dm__uuid": "CRYPT-LUKS2-abc"}, "crypt"),
+        ({"md__level": "raid1"}, "RAID"),
+        ({"dm__uuid": "mpath-1"}, "RAID"),
+        ({"bcache__label": ""}, "mapped"),
+        ({}, "mapped"),
+    ],
+)
 def test_what_is_built_on_a_partition_counts_for_the_drive(tmp_path: Path, files: dict[str, str], kind: str) -> None:
     computer = Computer(tmp_path)
     computer.device("sdq", "65:0")

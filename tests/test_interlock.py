@@ -166,11 +166,16 @@ def test_what_the_system_says_about_read_only_is_passed_on() -> None:
 
 @pytest.mark.parametrize(
     ("mounts", "source", "refused"),
-    [(("/images",), "/images/a.img", True), (("/images/",), "/images/deep/a.img", True),
-     (("/image",), "/images/a.img", False),
-     (("/",), "/images/a.img", False), (("/other",), "/images/a.img", False), (("/images",), "", False),
-     (("/x", "/images"), "/images/a.img", True)],
-)  # fmt: skip
+    [
+        (("/images",), "/images/a.img", True),
+        (("/images/",), "/images/deep/a.img", True),
+        (("/image",), "/images/a.img", False),
+        (("/",), "/images/a.img", False),
+        (("/other",), "/images/a.img", False),
+        (("/images",), "", False),
+        (("/x", "/images"), "/images/a.img", True),
+    ],
+)
 def test_the_image_lies_below_a_mount_of_the_drive(mounts: tuple[str, ...], source: str, refused: bool) -> None:
     codes = judge(Case(drive(mounts=mounts), GB, source)).codes
     assert ("is-source" in codes) is refused
@@ -207,9 +212,14 @@ def test_an_open_target_is_closed_behind_its_block(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     ("own", "asked", "given"),
-    [(Purpose.PROVE, Purpose.PROVE, True), (Purpose.PROVE, Purpose.EDIT, False), (Purpose.PREPARE, Purpose.EDIT, True),
-     (Purpose.EDIT, Purpose.PREPARE, False), (Purpose.PREPARE, Purpose.PROVE, False)],
-)  # fmt: skip
+    [
+        (Purpose.PROVE, Purpose.PROVE, True),
+        (Purpose.PROVE, Purpose.EDIT, False),
+        (Purpose.PREPARE, Purpose.EDIT, True),
+        (Purpose.EDIT, Purpose.PREPARE, False),
+        (Purpose.PREPARE, Purpose.PROVE, False),
+    ],
+)
 def test_what_a_drive_was_opened_for(tmp_path: Path, own: Purpose, asked: Purpose, given: bool) -> None:
     with opened(Request(simulated(tmp_path), own)) as held:
         if given:

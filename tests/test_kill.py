@@ -96,10 +96,20 @@ def sums(folder: Path, leave: set[str]) -> dict[str, str]:
     }
 
 
-OWN = {"build.json", "build.previous.json", ".build.json.unfinished", ".build.previous.json.unfinished",
-       ".drives.json.unfinished", "logbook.sqlite3",
-       "logbook.sqlite3-wal", "logbook.sqlite3-shm", "drives.json", "blank-card.standin", ".build.json.lock",
-       ".drives.json.lock"}  # fmt: skip
+OWN = {
+    "build.json",
+    "build.previous.json",
+    ".build.json.unfinished",
+    ".build.previous.json.unfinished",
+    ".drives.json.unfinished",
+    "logbook.sqlite3",
+    "logbook.sqlite3-wal",
+    "logbook.sqlite3-shm",
+    "drives.json",
+    "blank-card.standin",
+    ".build.json.lock",
+    ".drives.json.lock",
+}
 
 
 def test_fifty_kills_on_a_file(demo: Demo) -> None:

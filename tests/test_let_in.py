@@ -1,4 +1,4 @@
-# ruff: noqa: E501 # templates
+# templates
 """What comes from outside, names, paths, texts, templates, archives: kept inside, shown plainly, bounded, swept."""
 
 from __future__ import annotations
@@ -89,8 +89,13 @@ def test_a_walk_follows_no_link_that_leads_out_and_takes_any_depth(tmp_path: Pat
     top = tmp_path / "top"
     (top / "sub").mkdir(parents=True)
     (top / "sub" / "game").write_text("x", encoding="utf-8")
-    for name, to in (("a", tmp_path / "out"), ("b", tmp_path / "out" / "secret"), ("c", top / "sub" / "game"),
-                     ("round", top), ("nowhere", top / "none")):  # fmt: skip
+    for name, to in (
+        ("a", tmp_path / "out"),
+        ("b", tmp_path / "out" / "secret"),
+        ("c", top / "sub" / "game"),
+        ("round", top),
+        ("nowhere", top / "none"),
+    ):
         (top / name).symlink_to(to)
     assert [path for path, _status in files_below(top)] == ["c", "sub/game"]
     deep = top
@@ -212,8 +217,10 @@ def _put_raw(path: Path, start: int, name: str, data: bytes, tmp_path: Path) -> 
 
 def test_bytes_that_are_no_utf_8_and_odd_line_ends_survive(demo: Demo, catalogue: Catalogue, tmp_path: Path) -> None:
     path, start = _card(demo)
-    kept = (b"merrow settings 2\r\n-- caf\xe9 \xff\x0c kernel.file = other\r\n"
-            b"-- a\xe2\x80\xa8memory.video = 64\n-- \x0b\x1cvideo.x = 1\n\ttide.word = 7 \r\n")  # fmt: skip
+    kept = (
+        b"merrow settings 2\r\n-- caf\xe9 \xff\x0c kernel.file = other\r\n"
+        b"-- a\xe2\x80\xa8memory.video = 64\n-- \x0b\x1cvideo.x = 1\n\ttide.word = 7 \r\n"
+    )
     _put_raw(path, start, "merrow.settings", kept, tmp_path)
     put_boot_files(demo.folder, demo.build, catalogue, demo.target())
     data = FatVolume(path, start).read("merrow.settings")
@@ -272,14 +279,32 @@ def test_an_exchange_cut_short_anywhere_is_finished_at_the_next(
 # --- templates ---------------------------------------------------------------------------------------------------
 
 ATTACKS = (
-    "{{ system.__class__.__mro__ }}", "{{ ''.__class__ }}", "{{ system.model_dump() }}", "{{ system.model_copy }}",
-    "{{ values.__init__.__globals__ }}", "{{ cycler.__init__ }}", "{{ lipsum }}", "{{ range(9) }}", "{{ self }}",
-    "{% import 'os' as os %}", "{% include '/etc/passwd' %}", "{{ values | attr('__class__') }}", "{{ 'a' * 10**9 }}",
-    "{{ 'a'.center(10**9) }}", "{{ 'a' | center(10) }}", "{{ '%s' % values }}", "{{ '{0.__class__}'.format(values) }}",
+    "{{ system.__class__.__mro__ }}",
+    "{{ ''.__class__ }}",
+    "{{ system.model_dump() }}",
+    "{{ system.model_copy }}",
+    "{{ values.__init__.__globals__ }}",
+    "{{ cycler.__init__ }}",
+    "{{ lipsum }}",
+    "{{ range(9) }}",
+    "{{ self }}",
+    "{% import 'os' as os %}",
+    "{% include '/etc/passwd' %}",
+    "{{ values | attr('__class__') }}",
+    "{{ 'a' * 10**9 }}",
+    "{{ 'a'.center(10**9) }}",
+    "{{ 'a' | center(10) }}",
+    "{{ '%s' % values }}",
+    "{{ '{0.__class__}'.format(values) }}",
     "{% for a in 'abcdefgh' %}{% for b in 'abcdefgh' %}{% for c in 'abc' %}x{% endfor %}{% endfor %}{% endfor %}",
-    "{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}", "{{ system.parse_file('/etc/passwd') }}", "{{ 2 ** 99999999 }}",
-    "{{ values.clear() }}", "{{ values.update(a=1) }}", "{{ joiner }}", "{{ 'x' | map('upper') | list }}",
-)  # fmt: skip
+    "{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}",
+    "{{ system.parse_file('/etc/passwd') }}",
+    "{{ 2 ** 99999999 }}",
+    "{{ values.clear() }}",
+    "{{ values.update(a=1) }}",
+    "{{ joiner }}",
+    "{{ 'x' | map('upper') | list }}",
+)
 
 
 BOMBS = (
@@ -288,11 +313,17 @@ BOMBS = (
     "{% set a = 'xxxxxxxx' %}" + "{% set a = [a, a, a, a] | join(',') %}" * 40 + "{{ a | length }}",
     "{% set a = [1, 2, 3] %}" + "{% set a = a + a %}" * 60 + "{{ a | length }}",
     "{% set x %}yyyyyyyy{% endset %}" + "{% set x %}{{ x }}{{ x }}{% endset %}" * 40,
-    "{% for a in " + "'x' ~ " * 0 + "values %}{% for b in values %}{{ (values | string | upper) | length }}{% endfor %}{% endfor %}" * 40,
+    "{% for a in "
+    + "'x' ~ " * 0
+    + "values %}{% for b in values %}{{ (values | string | upper) | length }}{% endfor %}{% endfor %}" * 40,
     "{% set a = 9 %}" + "{% set a = a + a %}" * 500 + "{{ a }}" + "{% set a = a + a %}" * 200,
-    "{% set n = [0] %}" + "{% set n = n + n %}" * 18 + "{% for a in n %}{% for b in n %}{% if a == 1 %}x{% endif %}{% endfor %}{% endfor %}",
-    "{% set n = [0] %}" + "{% set n = n + n %}" * 12 + "{% for a in n %}{% for b in n | sort %}{% if n | sort == 1 %}x{% endif %}{% endfor %}{% endfor %}",
-)  # fmt: skip
+    "{% set n = [0] %}"
+    + "{% set n = n + n %}" * 18
+    + "{% for a in n %}{% for b in n %}{% if a == 1 %}x{% endif %}{% endfor %}{% endfor %}",
+    "{% set n = [0] %}"
+    + "{% set n = n + n %}" * 12
+    + "{% for a in n %}{% for b in n | sort %}{% if n | sort == 1 %}x{% endif %}{% endfor %}{% endfor %}",
+)
 
 
 @pytest.mark.parametrize("text", BOMBS, ids=range(len(BOMBS)))
@@ -382,12 +413,15 @@ def test_a_table_is_read_back_and_no_cell_is_a_formula(rows: list[list[object]])
 
 @pytest.mark.parametrize(
     "look",
-    [lambda blanks: checksums.parse("d41d8cd98f00b204e9800998ecf8427e" + blanks + "x"),
-     lambda blanks: checksums.parse("a" + blanks + "b"), lambda blanks: checksums.parse("MD5 (" + blanks),
-     lambda blanks: parse_quantity("1" + blanks + "?", "Hz"),
-     lambda blanks: set_words('a="' + blanks + '"b', ["x=1"]),
-     lambda blanks: boot_facts.kernel_set(bytes(0x24) + (0x016F2818).to_bytes(4, "little") + b"vermagic=" * 20_000)],
-)  # fmt: skip
+    [
+        lambda blanks: checksums.parse("d41d8cd98f00b204e9800998ecf8427e" + blanks + "x"),
+        lambda blanks: checksums.parse("a" + blanks + "b"),
+        lambda blanks: checksums.parse("MD5 (" + blanks),
+        lambda blanks: parse_quantity("1" + blanks + "?", "Hz"),
+        lambda blanks: set_words('a="' + blanks + '"b', ["x=1"]),
+        lambda blanks: boot_facts.kernel_set(bytes(0x24) + (0x016F2818).to_bytes(4, "little") + b"vermagic=" * 20_000),
+    ],
+)
 def test_a_page_of_blanks_costs_no_time(look: object) -> None:
     assert callable(look)
     for blanks in (" " * 100_000, "\t" * 100_000, " \t" * 50_000, "\n" * 100_000):
@@ -515,8 +549,10 @@ def test_proving_a_missing_drive_is_a_sentence_and_leaves_nothing(
 
 
 def test_what_a_killed_run_left_is_swept_and_what_is_in_use_stays(tmp_path: Path, demo: Demo) -> None:
-    script = ("import os, sys, tempfile; tempfile.tempdir = sys.argv[1]\nfrom kyklon.base import scratch\n"
-              "with scratch.folder('x') as held:\n (held / 'f').write_text('x'); os._exit(9)")  # fmt: skip
+    script = (
+        "import os, sys, tempfile; tempfile.tempdir = sys.argv[1]\nfrom kyklon.base import scratch\n"
+        "with scratch.folder('x') as held:\n (held / 'f').write_text('x'); os._exit(9)"
+    )
     subprocess.run([sys.executable, "-c", script, str(tmp_path)], check=False)
     (tmp_path / "kyklon-others").mkdir()
     assert len(list(tmp_path.glob("kyklon-x-*"))) == 1

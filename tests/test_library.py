@@ -54,8 +54,14 @@ def test_every_kind_of_mess_is_named(demo: Demo, catalogue: Catalogue) -> None:
     found = scanned(demo, catalogue)
     codes = Counter(reason.code for game in found.games for reason in game.reasons)
     assert {code: codes[code] for code in codes if code != "system-file"} == {
-        "wrong-folder": 1, "archive": 1, "duplicate": 1, "unknown": 1, "unsafe-archive": 1, "damaged": 1, "track": 1,
-    }  # fmt: skip
+        "wrong-folder": 1,
+        "archive": 1,
+        "duplicate": 1,
+        "unknown": 1,
+        "unsafe-archive": 1,
+        "damaged": 1,
+        "track": 1,
+    }
     cedar = found.of("cedar-disc")
     assert codes["system-file"] == len(cedar)
     assert not any(game.ready for game in cedar)
@@ -243,9 +249,17 @@ def test_a_system_without_games_is_not_listed(catalogue: Catalogue, tmp_path: Pa
     assert transfer.plan(empty, systems, image).copies == ()
 
 
-VERSIONS = tuple(f"Tidal Ferry ({tags}" for tags in (
-    "Japan)", "Europe)", "Europe) (Rev A)", "World) (Rev 2)", "Europe) (Beta)", "Europe) (Rev B) [b1]",
-))  # fmt: skip
+VERSIONS = tuple(
+    f"Tidal Ferry ({tags}"
+    for tags in (
+        "Japan)",
+        "Europe)",
+        "Europe) (Rev A)",
+        "World) (Rev 2)",
+        "Europe) (Beta)",
+        "Europe) (Rev B) [b1]",
+    )
+)
 
 
 @pytest.mark.parametrize(
@@ -299,13 +313,29 @@ def test_tags_of_names() -> None:
 
 @pytest.mark.parametrize(
     ("better", "worse"),
-    [("A (Sweden)", "A (Japan)"), ("A (Europe)", "A (Sweden)"), ("A (PAL)", "A (NTSC)"), ("A (NTSC)", "A (NTSC-J)"),
-     ("A (USA-Europe)", "A (USA)"), ("A (USA+Europe)", "A (USA)"), ("A (Canada)", "A (Japan)"), ("A", "A [b1]"),
-     ("A [!]", "A [t1]"), ("A", "A [T+Fre]"), ("A [a1]", "A [h2C]"), ("A", "A (Possible Proto)"), ("A", "A (Hack)"),
-     ("A (Rev B1)", "A (Rev B)"), ("A (Rev B)", "A (Rev A)"), ("A (v1.2)", "A (v1.1)"),
-     ("A (Europe)", "A (Europe) (Frob)"),
-     ("A (Rev A)", "A (Rev C) (Frob)"), ("A (Europe) (Alt 2)", "A (Europe) (Frob)"), ("A", "A [x]")],
-)  # fmt: skip
+    [
+        ("A (Sweden)", "A (Japan)"),
+        ("A (Europe)", "A (Sweden)"),
+        ("A (PAL)", "A (NTSC)"),
+        ("A (NTSC)", "A (NTSC-J)"),
+        ("A (USA-Europe)", "A (USA)"),
+        ("A (USA+Europe)", "A (USA)"),
+        ("A (Canada)", "A (Japan)"),
+        ("A", "A [b1]"),
+        ("A [!]", "A [t1]"),
+        ("A", "A [T+Fre]"),
+        ("A [a1]", "A [h2C]"),
+        ("A", "A (Possible Proto)"),
+        ("A", "A (Hack)"),
+        ("A (Rev B1)", "A (Rev B)"),
+        ("A (Rev B)", "A (Rev A)"),
+        ("A (v1.2)", "A (v1.1)"),
+        ("A (Europe)", "A (Europe) (Frob)"),
+        ("A (Rev A)", "A (Rev C) (Frob)"),
+        ("A (Europe) (Alt 2)", "A (Europe) (Frob)"),
+        ("A", "A [x]"),
+    ],
+)
 def test_versions_with_tags_as_they_occur(better: str, worse: str) -> None:
     """Common practice in bracketed tags; a tag that nobody knows never makes a version look better."""
     order = ("Europe", "World", "America", "Japan")
@@ -314,13 +344,20 @@ def test_versions_with_tags_as_they_occur(better: str, worse: str) -> None:
 
 @pytest.mark.parametrize(
     ("names", "games", "missing"),
-    [(("A (Disc 1)", "A (Disc 2)"), 1, ()), (("A (Europe) (Disc 1)", "A (Japan) (Disc 1)", "A (Europe) (Disc 2)",
-      "A (Japan) (Disc 2)"), 2, ()), (("A (Disk 1 of 2)", "A (Disk 2 of 2)"), 1, ()), (("A (CD1)", "A (CD2)"), 1, ()),
-     (("A (Disc A)", "A (Disc B)"), 1, ()), (("A (Disc 1)", "A (Disc 3)"), 1, ("Disc 2 is missing.",)),
-     (("A (Disc 1 of 2)",), 1, ("Disc 2 is missing.",)), (("A (Disc 2)",), 1, ("Disc 1 is missing.",)),
-     (("A [Disc 1]", "A [Disc 2]"), 1, ()), (("A (Disc 1) (Rev A)", "A (Disc 2) (Rev A)"), 1, ()),
-     (("A (Discworld)",), 1, ())],
-)  # fmt: skip
+    [
+        (("A (Disc 1)", "A (Disc 2)"), 1, ()),
+        (("A (Europe) (Disc 1)", "A (Japan) (Disc 1)", "A (Europe) (Disc 2)", "A (Japan) (Disc 2)"), 2, ()),
+        (("A (Disk 1 of 2)", "A (Disk 2 of 2)"), 1, ()),
+        (("A (CD1)", "A (CD2)"), 1, ()),
+        (("A (Disc A)", "A (Disc B)"), 1, ()),
+        (("A (Disc 1)", "A (Disc 3)"), 1, ("Disc 2 is missing.",)),
+        (("A (Disc 1 of 2)",), 1, ("Disc 2 is missing.",)),
+        (("A (Disc 2)",), 1, ("Disc 1 is missing.",)),
+        (("A [Disc 1]", "A [Disc 2]"), 1, ()),
+        (("A (Disc 1) (Rev A)", "A (Disc 2) (Rev A)"), 1, ()),
+        (("A (Discworld)",), 1, ()),
+    ],
+)
 def test_discs_are_joined_within_their_version(
     names: tuple[str, ...], games: int, missing: tuple[str, ...], catalogue: Catalogue, tmp_path: Path
 ) -> None:

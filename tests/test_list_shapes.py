@@ -55,8 +55,13 @@ def by_list(found: Scan) -> int:
 @pytest.mark.parametrize("column", ["id", "year", "players", "rank", "serial"])
 def test_a_column_of_numbers_is_not_taken_for_the_size(column: str, tmp_path: Path, catalogue: Catalogue) -> None:
     made = games(tmp_path / "library")
-    values = {"id": lambda n: 70_001 + n, "year": lambda n: 1985 + n % 9, "players": lambda n: 1 + n % 4,
-              "rank": lambda n: n + 1, "serial": lambda n: 500_000 + 2 * n}[column]  # fmt: skip
+    values = {
+        "id": lambda n: 70_001 + n,
+        "year": lambda n: 1985 + n % 9,
+        "players": lambda n: 1 + n % 4,
+        "rank": lambda n: n + 1,
+        "serial": lambda n: 500_000 + 2 * n,
+    }[column]
     rows = [f"{column},name,crc"]
     rows += [f"{values(n)},{title},{zlib.crc32(data):08x}" for n, (title, data) in enumerate(made.items())]
     path = tmp_path / "list.csv"
@@ -75,8 +80,11 @@ def test_a_column_of_numbers_is_not_taken_for_the_size(column: str, tmp_path: Pa
 def test_zips_are_known_by_a_list_of_sha_1_alone(tmp_path: Path, catalogue: Catalogue) -> None:
     made = games(tmp_path / "library", packed=True)
     path = tmp_path / "list.json"
-    path.write_text(json.dumps([{"name": title, "hashes": {"sha1": hashlib.sha1(data).hexdigest()}}
-                                for title, data in made.items()]))  # fmt: skip
+    path.write_text(
+        json.dumps(
+            [{"name": title, "hashes": {"sha1": hashlib.sha1(data).hexdigest()}} for title, data in made.items()]
+        )
+    )
     found = recognised(tmp_path / "library", path, catalogue)
     assert by_list(found) == 30
     assert found.list_errors == ()
@@ -105,9 +113,11 @@ def test_blanks_behind_names_are_none_of_theirs() -> None:
 def test_a_list_that_recognises_nothing_says_why(tmp_path: Path, catalogue: Catalogue) -> None:
     games(tmp_path / "library")
     path = tmp_path / "list.csv"
-    for text, why in (("name,size,crc\nOne,77,0a0b0c0d\nTwo,78,1a0b0c0d\n", "sizes"),
-                      ("name,crc\nOne,0a0b0c0d\nTwo,1a0b0c0d\n", "share no checksum"),
-                      ("name,publisher\nOne,Someone\nTwo,Other\n", "has a checksum")):  # fmt: skip
+    for text, why in (
+        ("name,size,crc\nOne,77,0a0b0c0d\nTwo,78,1a0b0c0d\n", "sizes"),
+        ("name,crc\nOne,0a0b0c0d\nTwo,1a0b0c0d\n", "share no checksum"),
+        ("name,publisher\nOne,Someone\nTwo,Other\n", "has a checksum"),
+    ):
         path.write_text(text)
         (error,) = recognised(tmp_path / "library", path, catalogue).list_errors
         assert "matches no game" in error

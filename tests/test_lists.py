@@ -35,8 +35,18 @@ from kyklon.operations.library.titles import cleaned
 from kyklon.record.answers import Answer, Answers
 from support import that_ends
 
-XML = ListScheme(id="x", kind="xml", game="entry", title="called", parent="of", part="piece", part_name="file",
-                 size="bytes", crc="crc", sha1="sum")  # fmt: skip
+XML = ListScheme(
+    id="x",
+    kind="xml",
+    game="entry",
+    title="called",
+    parent="of",
+    part="piece",
+    part_name="file",
+    size="bytes",
+    crc="crc",
+    sha1="sum",
+)
 
 
 def sha1(data: bytes) -> str:
@@ -47,8 +57,13 @@ def crc(data: bytes) -> str:
     return f"{zlib.crc32(data):08x}"
 
 
-def look(folder: Path, systems: tuple[System, ...], own: LibrarySettings, answers: dict[str, Answer] | None = None,
-         facts: Facts | None = None) -> Scan:  # fmt: skip
+def look(
+    folder: Path,
+    systems: tuple[System, ...],
+    own: LibrarySettings,
+    answers: dict[str, Answer] | None = None,
+    facts: Facts | None = None,
+) -> Scan:
     facts = facts or Facts()
     return named(scan(folder, systems, own, facts=facts), Terms(own, systems, Path, answers or {}), facts)
 
@@ -57,9 +72,15 @@ def look(folder: Path, systems: tuple[System, ...], own: LibrarySettings, answer
 
 WANTED = (
     Listed("One & Two", "", (Part("a.al8", 3, {"SHA-1": sha1(b"one"), "CRC-32": crc(b"one")}),)),
-    Listed("Three", "One & Two", (Part("b.al8", 5, {"SHA-1": sha1(b"three"), "CRC-32": crc(b"three")}),
-                                  Part("c.al8", 4, {"SHA-1": sha1(b"four"), "CRC-32": crc(b"four")}))),
-)  # fmt: skip
+    Listed(
+        "Three",
+        "One & Two",
+        (
+            Part("b.al8", 5, {"SHA-1": sha1(b"three"), "CRC-32": crc(b"three")}),
+            Part("c.al8", 4, {"SHA-1": sha1(b"four"), "CRC-32": crc(b"four")}),
+        ),
+    ),
+)
 
 
 def as_xml(path: Path, *, inner: bool) -> ListScheme:
@@ -67,10 +88,11 @@ def as_xml(path: Path, *, inner: bool) -> ListScheme:
     for game in WANTED:
         parts = "".join(
             f"<piece><file>{p.name}</file><bytes>{p.size}</bytes><crc>{p.sums['CRC-32']}</crc><sum>{p.sums['SHA-1']}</sum>"
-            "</piece>" if inner else
-            f'<piece file="{p.name}" bytes="{p.size}" crc="{p.sums["CRC-32"].upper()}" sum="{p.sums["SHA-1"]}"/>'
+            "</piece>"
+            if inner
+            else f'<piece file="{p.name}" bytes="{p.size}" crc="{p.sums["CRC-32"].upper()}" sum="{p.sums["SHA-1"]}"/>'
             for p in game.parts
-        )  # fmt: skip
+        )
         title = game.title.replace("&", "&amp;")
         rows.append(f'<entry called="{title}" of="{game.parent.replace("&", "&amp;")}">{parts}</entry>')
     path.write_text(f"<?xml version='1.0'?>\n<owned>{''.join(rows)}</owned>", encoding="utf-8")
@@ -78,17 +100,27 @@ def as_xml(path: Path, *, inner: bool) -> ListScheme:
 
 
 def as_json(path: Path) -> ListScheme:
-    rows = [{"called": g.title, "of": g.parent, "pieces": [
-        {"file": p.name, "bytes": p.size, "crc": p.sums["CRC-32"], "sum": p.sums["SHA-1"]} for p in g.parts]}
-        for g in WANTED]  # fmt: skip
+    rows = [
+        {
+            "called": g.title,
+            "of": g.parent,
+            "pieces": [
+                {"file": p.name, "bytes": p.size, "crc": p.sums["CRC-32"], "sum": p.sums["SHA-1"]} for p in g.parts
+            ],
+        }
+        for g in WANTED
+    ]
     path.write_text(json.dumps({"made": "by hand", "shelf": {"games": rows}}), encoding="utf-8")
     return XML.model_copy(update={"kind": "json", "game": "shelf.games", "part": "pieces"})
 
 
 def as_csv(path: Path) -> ListScheme:
     rows = ["called;of;file;bytes;crc;sum"]
-    rows += [f'"{g.title}";"{g.parent}";{p.name};{p.size};{p.sums["CRC-32"]};{p.sums["SHA-1"]}' for g in WANTED
-             for p in g.parts]  # fmt: skip
+    rows += [
+        f'"{g.title}";"{g.parent}";{p.name};{p.size};{p.sums["CRC-32"]};{p.sums["SHA-1"]}'
+        for g in WANTED
+        for p in g.parts
+    ]
     path.write_text("\ufeff" + "\n".join(rows) + "\n", encoding="utf-8")
     return XML.model_copy(update={"kind": "csv", "game": "", "part": ""})
 
@@ -96,8 +128,12 @@ def as_csv(path: Path) -> ListScheme:
 @pytest.mark.parametrize("form", ["xml", "xml inside", "json", "csv"])
 def test_one_list_in_any_form_reads_the_same_and_is_guessed(form: str, tmp_path: Path) -> None:
     path = tmp_path / "list"
-    scheme = {"xml": lambda: as_xml(path, inner=False), "xml inside": lambda: as_xml(path, inner=True),
-              "json": lambda: as_json(path), "csv": lambda: as_csv(path)}[form]()  # fmt: skip
+    scheme = {
+        "xml": lambda: as_xml(path, inner=False),
+        "xml inside": lambda: as_xml(path, inner=True),
+        "json": lambda: as_json(path),
+        "csv": lambda: as_csv(path),
+    }[form]()
     assert tuple(read_list(path, scheme)) == WANTED
     guessed = guess(path)
     assert guessed is not None
@@ -117,9 +153,16 @@ def test_a_list_of_checksums_is_told_from_a_table(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     "text",
-    ['<!DOCTYPE a [<!ENTITY x "boom"><!ENTITY y "&x;&x;">]><owned><entry called="&y;"/></owned>', "<owned><entry",
-     "<a>" * 200, "\x00\x01\x02", "[" * 5000, '[{"called": 1', "<?xml version='1.0' encoding='no-such'?><a/>"],
-)  # fmt: skip
+    [
+        '<!DOCTYPE a [<!ENTITY x "boom"><!ENTITY y "&x;&x;">]><owned><entry called="&y;"/></owned>',
+        "<owned><entry",
+        "<a>" * 200,
+        "\x00\x01\x02",
+        "[" * 5000,
+        '[{"called": 1',
+        "<?xml version='1.0' encoding='no-such'?><a/>",
+    ],
+)
 def test_a_hostile_list_is_one_clear_error(text: str, tmp_path: Path, catalogue: Catalogue) -> None:
     path = tmp_path / "list.xml"
     path.write_text(text, encoding="utf-8")
@@ -173,13 +216,17 @@ def test_sets_split_and_merged_and_what_is_missing(tmp_path: Path, catalogue: Ca
     )
     lone = Listed("Copper Quay", "", tuple(Part(n, 2, {"CRC-32": crc(n.encode())}) for n in ("q1", "q2", "q3")))
     rows = "".join(
-        f'<entry called="{g.title}" of="{g.parent}">' + "".join(
-            f'<piece file="{p.name}" bytes="2" crc="{p.sums["CRC-32"]}"/>' for p in g.parts) + "</entry>"
+        f'<entry called="{g.title}" of="{g.parent}">'
+        + "".join(f'<piece file="{p.name}" bytes="2" crc="{p.sums["CRC-32"]}"/>' for p in g.parts)
+        + "</entry>"
         for g in (parent, clone, lone)
-    )  # fmt: skip
+    )
     (tmp_path / "l.xml").write_text(f"<owned>{rows}</owned>", encoding="utf-8")
-    own = LibrarySettings(lists=(ListFile(path=str(tmp_path / "l.xml"), system=system.id, scheme="x"),), schemes=(XML,),
-                          keep_all_revisions=True)  # fmt: skip
+    own = LibrarySettings(
+        lists=(ListFile(path=str(tmp_path / "l.xml"), system=system.id, scheme="x"),),
+        schemes=(XML,),
+        keep_all_revisions=True,
+    )
     zipped(folder / "wrong name.zip", p1=b"p1", p2=b"p2", sh=b"sh")
     zipped(folder / "split.zip", c1=b"c1")
     zipped(folder / "half.zip", q1=b"q1", q2=b"q2")
@@ -208,8 +255,9 @@ def test_what_copiers_put_before_a_dump_is_skipped(tmp_path: Path, catalogue: Ca
     assert {game.called for game in look(tmp_path, (system,), own).games} == {"Brass Quay", "Iron Quay"}
 
 
-def test_a_file_that_changed_is_read_again_and_others_are_not(tmp_path: Path, catalogue: Catalogue,
-                                                              monkeypatch: pytest.MonkeyPatch) -> None:  # fmt: skip
+def test_a_file_that_changed_is_read_again_and_others_are_not(
+    tmp_path: Path, catalogue: Catalogue, monkeypatch: pytest.MonkeyPatch
+) -> None:
     folder = tmp_path / "alder8"
     folder.mkdir()
     for number in range(6):
@@ -224,8 +272,10 @@ def test_a_file_that_changed_is_read_again_and_others_are_not(tmp_path: Path, ca
     first = scan(tmp_path, systems, LibrarySettings(), facts=Facts(store))
     read: list[str] = []
     monkeypatch.setattr("kyklon.operations.library.facts._take", lambda asked, *_rest: read.append(asked.path))
-    monkeypatch.setattr("kyklon.operations.library.facts._take_all", lambda batch, _moved: [
-        read.append(asked.path) or OSError(5, "not again") for asked, _known in batch])  # fmt: skip
+    monkeypatch.setattr(
+        "kyklon.operations.library.facts._take_all",
+        lambda batch, _moved: [read.append(asked.path) or OSError(5, "not again") for asked, _known in batch],
+    )
     assert scan(tmp_path, systems, LibrarySettings(), facts=Facts(store)).games == first.games
     assert read == []
     zipped(folder / "3.zip", a=b"new")
@@ -288,10 +338,17 @@ def test_matching_on_the_half_that_it_was_not_fitted_on(capsys: pytest.CaptureFi
 
 @pytest.mark.parametrize(
     ("name", "title"),
-    [("Brass_Orchard_II_(Europe)_[b1]", "brass orchard 2"), ("Orchard, The - Long Winter (USA)", "orchard long winter"),
-     ("BrassOrchard3", "brass orchard 3"), ("L'Été à la Plage", "lete a la plage"), ("X and the IV", "x and the 4"),
-     ("007", "7"), ("Salt & Pepper", "salt and pepper"), ("(Europe)", "europe")],
-)  # fmt: skip
+    [
+        ("Brass_Orchard_II_(Europe)_[b1]", "brass orchard 2"),
+        ("Orchard, The - Long Winter (USA)", "orchard long winter"),
+        ("BrassOrchard3", "brass orchard 3"),
+        ("L'Été à la Plage", "lete a la plage"),
+        ("X and the IV", "x and the 4"),
+        ("007", "7"),
+        ("Salt & Pepper", "salt and pepper"),
+        ("(Europe)", "europe"),
+    ],
+)
 def test_titles_are_cleaned(name: str, title: str) -> None:
     assert cleaned(name).text == title or cleaned(name).text.lstrip("0") == title
 
@@ -317,8 +374,9 @@ def test_an_answer_outlives_a_rescan_and_teaches(tmp_path: Path, catalogue: Cata
     names = [f"Brass Orchard {n}x" for n in range(30)]
     for number, name in enumerate(names):
         (tmp_path / "alder8" / f"{name}.al8").write_bytes(bytes([number]) * (number + 9))
-    (tmp_path / "l.csv").write_text("name,crc\n" + "".join(f"Brass Orchard {n},{n:08x}\n" for n in range(2, 60)),
-                                    encoding="utf-8")  # fmt: skip
+    (tmp_path / "l.csv").write_text(
+        "name,crc\n" + "".join(f"Brass Orchard {n},{n:08x}\n" for n in range(2, 60)), encoding="utf-8"
+    )
     scheme = ListScheme(id="c", kind="csv", title="name", crc="crc")
     own = LibrarySettings(
         lists=(ListFile(path=str(tmp_path / "l.csv"), system=system.id, scheme="c"),), schemes=(scheme,)
@@ -350,11 +408,14 @@ def test_what_sets_two_sequels_apart() -> None:
 
 
 @settings(max_examples=60, deadline=None)
-@given(st.lists(st.tuples(st.integers(1, 200), st.integers(1, 30), st.booleans()), min_size=1, max_size=11),
-       st.integers(1, 900))  # fmt: skip
+@given(
+    st.lists(st.tuples(st.integers(1, 200), st.integers(1, 30), st.booleans()), min_size=1, max_size=11),
+    st.integers(1, 900),
+)
 def test_the_choice_is_the_best_there_is(rows: list[tuple[int, int, bool]], room: int) -> None:
-    items = [choose.Item(str(n), (size,), float(worth), must and n % 4 == 0)
-             for n, (size, worth, must) in enumerate(rows)]  # fmt: skip
+    items = [
+        choose.Item(str(n), (size,), float(worth), must and n % 4 == 0) for n, (size, worth, must) in enumerate(rows)
+    ]
     best = -1.0
     for picked in itertools.product((False, True), repeat=len(items)):
         kept = [item for item, yes in zip(items, picked, strict=True) if yes]
@@ -393,9 +454,13 @@ def test_marks_and_room_decide_what_goes_along(tmp_path: Path, catalogue: Catalo
     systems = (catalogue.get(System, "alder-8"),)
     (tmp_path / "plays.csv").write_text("Game C,40\nGame D.al8,7\nno such,9\n", encoding="utf-8")
     own = LibrarySettings(
-        room_bytes=4 * 65_536, save_bytes=0, must=("alder8/Game H.al8",), never=("alder8/Game A.al8",),
-        favourites=("alder8/Game B.al8",), plays=str(tmp_path / "plays.csv"),
-    )  # fmt: skip
+        room_bytes=4 * 65_536,
+        save_bytes=0,
+        must=("alder8/Game H.al8",),
+        never=("alder8/Game A.al8",),
+        favourites=("alder8/Game B.al8",),
+        plays=str(tmp_path / "plays.csv"),
+    )
     found = look(tmp_path, systems, own)
     terms = Terms(own, systems, Path, {}, 65_536)
     found = named(scan(tmp_path, systems, own), terms, Facts())

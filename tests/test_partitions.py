@@ -101,7 +101,11 @@ def test_a_chain_numbers_what_it_finds() -> None:
     disk[1500 * 512 : 1501 * 512] = sector_of(entry(0x83, 10, 90), entry(0x05, 800, 200))
     disk[1800 * 512 : 1801 * 512] = sector_of(entry(0x83, 1, 9))
     assert [(part.number, part.start // 512) for part in table_of(bytes(disk)).partitions] == [
-        (1, 100), (2, 1000), (5, 1510), (6, 1801)]  # fmt: skip
+        (1, 100),
+        (2, 1000),
+        (5, 1510),
+        (6, 1801),
+    ]
     disk[1000 * 512 : 1001 * 512] = bytes(512)  # a blank beginning ends the chain, and spoils nothing else
     assert [part.number for part in table_of(bytes(disk)).partitions] == [1, 2]
 

@@ -119,8 +119,12 @@ def test_a_systems_mode_outside_the_range_has_its_own_remedy(demo: Demo, catalog
 
 def test_a_clock_below_the_links_floor_is_a_stop(demo: Demo, catalogue: Catalogue) -> None:
     timing = standard_timings("cta")[8].timing
-    slow = timing.model_copy(update={"clock_hz": 13_500_000, "horizontal": timing.horizontal.model_copy(
-        update={"active": 720, "front": 19, "sync": 62, "back": 57})})  # fmt: skip
+    slow = timing.model_copy(
+        update={
+            "clock_hz": 13_500_000,
+            "horizontal": timing.horizontal.model_copy(update={"active": 720, "front": 19, "sync": 62, "back": 57}),
+        }
+    )
     build = edited(demo.build, "picture.menu", Mode(name="half", timing=slow))
     codes = {each.code for each in findings(build, catalogue, World())}
     assert codes == {"picture.clock:menu"}
@@ -164,10 +168,15 @@ def test_texts_for_others_add_up() -> None:
 
 def sheet(**changes: object) -> Edid:
     base = {
-        "vendor": "KYK", "product": 7, "serial": 9, "year": 2026, "name": "Sheet",
-        "timings": (standard_timings("cta")[8].timing,), "size_mm": (400, 300),
+        "vendor": "KYK",
+        "product": 7,
+        "serial": 9,
+        "year": 2026,
+        "name": "Sheet",
+        "timings": (standard_timings("cta")[8].timing,),
+        "size_mm": (400, 300),
         "ranges": RangeLimits((49, 63), (15, 17), 50),
-    }  # fmt: skip
+    }
     return Edid(**(base | changes))
 
 
@@ -187,8 +196,15 @@ def test_what_is_written_reads_back(
     timing = standard_timings("cta")[code].timing
     clock = (timing.clock_hz + 5_000) // 10_000 * 10_000
     timing = timing.model_copy(update={"clock_hz": clock, "half_line": True})
-    data = sheet(vendor=vendor, product=product, serial=serial, year=year, size_mm=(wide, 300), timings=(timing,),
-                 extension=extension)  # fmt: skip
+    data = sheet(
+        vendor=vendor,
+        product=product,
+        serial=serial,
+        year=year,
+        size_mm=(wide, 300),
+        timings=(timing,),
+        extension=extension,
+    )
     assert edid.read(edid.write(data)) == data
 
 
@@ -345,8 +361,9 @@ def test_identification_data_says_what_it_is_byte_by_byte(catalogue: Catalogue) 
     assert plain[:8] == bytes([0, 255, 255, 255, 255, 255, 255, 0])
     assert plain[24] & 1  # continuous frequency: range limits, and no HDMI
     assert plain[126] == 0
-    heard = edid.write(Edid("KYK", 1, 2, 2026, "x", (full,), (531, 299), limits,
-                            extension=Extension((16, 4), audio=True, hdmi=True)))  # fmt: skip
+    heard = edid.write(
+        Edid("KYK", 1, 2, 2026, "x", (full,), (531, 299), limits, extension=Extension((16, 4), audio=True, hdmi=True))
+    )
     assert not heard[24] & 1
     block = heard[128:]
     assert block[0] == 2  # CTA-861

@@ -44,8 +44,13 @@ from kyklon.operations.picture.smallest import Asking, Limits, candidates, costs
 from kyklon.operations.tuning.cascade import issue as settings_files
 from support import Demo, that_ends
 
-DISPLAYS = (("casement-19", "gantry-rgb"), ("casement-tri-25", "gantry-15"), ("pane-24", ""), ("pane-7", ""),
-            ("casement-bare-9", "gantry-rgb"))  # fmt: skip
+DISPLAYS = (
+    ("casement-19", "gantry-rgb"),
+    ("casement-tri-25", "gantry-15"),
+    ("pane-24", ""),
+    ("pane-7", ""),
+    ("casement-bare-9", "gantry-rgb"),
+)
 
 
 def ground(
@@ -96,14 +101,27 @@ def test_every_school_serves_every_system_on_every_display(
 
 @settings(max_examples=120, deadline=None)
 @given(
-    low=st.floats(15, 40), wide=st.floats(0.3, 30), slow=st.floats(45, 58), fast=st.floats(59.95, 90),
-    clocks=st.tuples(st.integers(5, 40), st.integers(41, 300)), least_width=st.sampled_from([0, 1280, 1920]),
-    tube=st.booleans(), school=st.sampled_from(SCHOOLS), stand=st.sampled_from(["turned with the game", "upright"]),
-)  # fmt: skip
+    low=st.floats(15, 40),
+    wide=st.floats(0.3, 30),
+    slow=st.floats(45, 58),
+    fast=st.floats(59.95, 90),
+    clocks=st.tuples(st.integers(5, 40), st.integers(41, 300)),
+    least_width=st.sampled_from([0, 1280, 1920]),
+    tube=st.booleans(),
+    school=st.sampled_from(SCHOOLS),
+    stand=st.sampled_from(["turned with the game", "upright"]),
+)
 def test_no_plan_ends_outside_what_display_and_link_take(
-    low: float, wide: float, slow: float, fast: float, clocks: tuple[int, int], least_width: int, tube: bool,
-    school: str, stand: str,
-) -> None:  # fmt: skip
+    low: float,
+    wide: float,
+    slow: float,
+    fast: float,
+    clocks: tuple[int, int],
+    least_width: int,
+    tube: bool,
+    school: str,
+    stand: str,
+) -> None:
     catalogue = load()
     display = catalogue.get(Display, "casement-19" if tube else "pane-24").model_copy(
         update={"ranges": (Range(line_khz=(low, low + wide), field_hz=(slow, fast)),)}
@@ -135,9 +153,11 @@ def test_no_remedy_leads_to_a_mode_that_must_not_be_sent(data: st.DataObject) ->
     rows = list(standard_timings("cta").values()) + list(standard_timings("dmt").values())
     timings = st.sampled_from([row.timing for row in rows])
     build = edited(build, "picture.menu", Mode(name="any", timing=data.draw(timings)))
-    build = edited(build, "picture.systems", [
-        {"system": each, "mode": Mode(name="any", timing=data.draw(timings)).model_dump()} for each in build.systems
-    ])  # fmt: skip
+    build = edited(
+        build,
+        "picture.systems",
+        [{"system": each, "mode": Mode(name="any", timing=data.draw(timings)).model_dump()} for each in build.systems],
+    )
     adapters = (catalogue.get(Adapter, adapter),) if adapter else ()
     own = Ground(display, catalogue.get(Board, board), adapters)
     for _ in range(40):
@@ -177,7 +197,8 @@ def test_a_plan_is_taken_up_by_boot_tuning_and_the_findings(demo: Demo, catalogu
         assert made.menu is not None
         settings_text = next(file for file in compiled(after, catalogue, {}) if file.path == "merrow.settings").text
         assert f"picture.timing = {made.menu.timing.clock_hz} {made.menu.timing.size[0]}/" in settings_text.replace(
-            "picture.timing=", "picture.timing = ")  # fmt: skip
+            "picture.timing=", "picture.timing = "
+        )
         files = settings_files(after, catalogue, World())
         for row in made.rows:
             text = next(text for path, text in files.items() if row.system.id in path)
@@ -269,8 +290,9 @@ def test_three_thousand_games_are_served(catalogue: Catalogue) -> None:
     for number, shape in itertools.product(range(12), range(5)):
         base = kinds[number]
         height, rate = min(256, base.height + pick.randrange(-12, 8)), float(base.refresh_hz) + pick.uniform(-0.8, 0.8)
-        system = base.model_copy(update={"width": base.width + pick.randrange(-20, 20), "height": height,
-                                         "refresh": str(round(rate, 3))})  # fmt: skip
+        system = base.model_copy(
+            update={"width": base.width + pick.randrange(-20, 20), "height": height, "refresh": str(round(rate, 3))}
+        )
         askings.append(Asking(f"{number}/{shape}", system, 50.0))
     assert sum(each.weight for each in askings) == 3000
     own = ground(catalogue)
@@ -321,13 +343,21 @@ def test_levels_and_resistors() -> None:
 
 
 def test_two_sync_outputs_tied_together_are_a_stop(demo: Demo, catalogue: Catalogue) -> None:
-    tied = chained(demo.build, {"adapter": "gantry-15"}, ("board.video", "adapter.in", "hdmi-a-a-1m"),
-                   ("adapter.out", "display.rgb", "de15-21-tied"))  # fmt: skip
+    tied = chained(
+        demo.build,
+        {"adapter": "gantry-15"},
+        ("board.video", "adapter.in", "hdmi-a-a-1m"),
+        ("adapter.out", "display.rgb", "de15-21-tied"),
+    )
     (trouble,) = chain_of(tied, catalogue, World()).troubles
     assert (trouble.code, trouble.stops, trouble.place) == ("tied", True, "adapter")
-    joined = chained(demo.build, {"adapter": "gantry-15", "adapter-2": "gantry-join"},
-                     ("board.video", "adapter.in", "hdmi-a-a-1m"), ("adapter.out", "adapter-2.in", "de15-1m5"),
-                     ("adapter-2.out", "display.rgb", "rgb-21-1m5"))  # fmt: skip
+    joined = chained(
+        demo.build,
+        {"adapter": "gantry-15", "adapter-2": "gantry-join"},
+        ("board.video", "adapter.in", "hdmi-a-a-1m"),
+        ("adapter.out", "adapter-2.in", "de15-1m5"),
+        ("adapter-2.out", "display.rgb", "rgb-21-1m5"),
+    )
     chain = chain_of(joined, catalogue, World())
     assert [place.role for place in chain.places] == ["board", "adapter", "adapter-2", "display"]
     assert not chain.troubles
@@ -335,17 +365,25 @@ def test_two_sync_outputs_tied_together_are_a_stop(demo: Demo, catalogue: Catalo
 
 
 def test_what_a_chain_may_have_wrong(demo: Demo, catalogue: Catalogue) -> None:
-    colour_in = chained(demo.build, {"adapter": "gantry-colour"}, ("board.video", "adapter.in", "hdmi-a-a-1m"),
-                        ("adapter.out", "display.video", "rca-2m"))  # fmt: skip
+    colour_in = chained(
+        demo.build,
+        {"adapter": "gantry-colour"},
+        ("board.video", "adapter.in", "hdmi-a-a-1m"),
+        ("adapter.out", "display.video", "rca-2m"),
+    )
     codes = {each.code for each in chain_of(colour_in, catalogue, World()).troubles}
     assert codes == {"hdmi", "width"}  # the menu of the demo has 640 pixels
     eighth = Mode(name="CTA 8", timing=standard_timings("cta")[8].timing)
     whole = edited(edited(colour_in, "picture.menu", eighth), "boot.link", "hdmi")
     assert not chain_of(whole, catalogue, World()).troubles
     hot = catalogue.get(Adapter, "gantry-join").model_copy(update={"ohms": 100.0})
-    loud = chained(demo.build, {"adapter": "gantry-15", "adapter-2": "gantry-join"},
-                   ("board.video", "adapter.in", "hdmi-a-a-1m"), ("adapter.out", "adapter-2.in", "de15-1m5"),
-                   ("adapter-2.out", "display.rgb", "rgb-21-1m5"))  # fmt: skip
+    loud = chained(
+        demo.build,
+        {"adapter": "gantry-15", "adapter-2": "gantry-join"},
+        ("board.video", "adapter.in", "hdmi-a-a-1m"),
+        ("adapter.out", "adapter-2.in", "de15-1m5"),
+        ("adapter-2.out", "display.rgb", "rgb-21-1m5"),
+    )
     (level,) = chain_of(loud, _with(catalogue, hot), World()).troubles
     assert level.code == "level"
     assert "Ω in series" in level.do
@@ -356,16 +394,25 @@ def test_what_a_chain_may_have_wrong(demo: Demo, catalogue: Catalogue) -> None:
     told = next(each for each in findings(ling, catalogue, World()) if each.code.startswith("picture.chain-output"))
     assert told.remedy is not None
     assert not chain_of(remedied(ling, told.remedy), catalogue, World()).troubles
-    jack = Port(id="out", label="AV", connector="RCA", direction="out", signal="composite video",
-                contacts=("left", "right", "ground", "picture"))  # fmt: skip
+    jack = Port(
+        id="out",
+        label="AV",
+        connector="RCA",
+        direction="out",
+        signal="composite video",
+        contacts=("left", "right", "ground", "picture"),
+    )
     board = catalogue.get(Board, "herring")
     lead = catalogue.get(Cable, "rca-2m").model_copy(update={"contacts": ("left", "picture", "right", "ground")})
     odd = _with(catalogue, board.model_copy(update={"ports": (*board.ports, jack)}), lead)
     direct = chained(demo.build, {}, ("board.out", "display.video", "rca-2m"))
     (contacts,) = chain_of(direct, odd, World()).troubles
     assert contacts.code == "contacts"
-    long = chained(edited(demo.build, "picture.menu", Mode(name="", timing=parse_timing("cta 16"))), {},
-                   ("board.video", "display.rgb", "hdmi-a-a-1m"))  # fmt: skip
+    long = chained(
+        edited(demo.build, "picture.menu", Mode(name="", timing=parse_timing("cta 16"))),
+        {},
+        ("board.video", "display.rgb", "hdmi-a-a-1m"),
+    )
     far = catalogue.get(Cable, "hdmi-a-a-1m").model_copy(update={"length_m": 25.0})
     assert "length" in {each.code for each in chain_of(long, _with(catalogue, far), World()).troubles}
 
@@ -430,16 +477,20 @@ def test_a_system_whose_mode_cannot_be_sent_keeps_the_menus(demo: Demo, catalogu
 
 @settings(max_examples=60, deadline=None)
 @given(
-    middle=st.floats(35, 38.5), lines=st.floats(136, 146), pull=st.floats(0, 0.2), tick=st.sampled_from([1, 2]),
+    middle=st.floats(35, 38.5),
+    lines=st.floats(136, 146),
+    pull=st.floats(0, 0.2),
+    tick=st.sampled_from([1, 2]),
     code=st.sampled_from([8, 23]),
-)  # fmt: skip
+)
 def test_two_rounds_of_rulers_centre_a_picture_within_a_pixel(
     middle: float, lines: float, pull: float, tick: int, code: int
 ) -> None:
     timing = standard_timings("cta")[code].timing
     extra = 24 if code == 23 else 0
-    glass = SimulatedGlass(GlassStandIn(middle_us=middle, middle_lines=lines + extra, pull=pull, tick=tick,
-                                        window_lines=216 + extra * 2))  # fmt: skip
+    glass = SimulatedGlass(
+        GlassStandIn(middle_us=middle, middle_lines=lines + extra, pull=pull, tick=tick, window_lines=216 + extra * 2)
+    )
     for _ in range(2):
         moved = centred(timing, Readings(*glass.read(timing)))
         assert moved.timing.horizontal_hz == timing.horizontal_hz
@@ -478,8 +529,10 @@ def test_an_adjustment_is_kept_and_comes_with_the_next_plan(demo: Demo, catalogu
     further = centred(build.picture.menu.timing, Readings(10, 4, 0, 0))
     build = remedied(build, applied(build, "menu", "casement-19", further, squeezed(210, 200)))
     (kept,) = build.picture.adjustments
-    plain_one, squeezed_one = plans(remedied(demo.build, taken(demo.build, again)), catalogue, World()), plans(
-        build, catalogue, World())  # fmt: skip
+    plain_one, squeezed_one = (
+        plans(remedied(demo.build, taken(demo.build, again)), catalogue, World()),
+        plans(build, catalogue, World()),
+    )
     assert plain_one[2].off_round < 0.01
     assert squeezed_one[2].off_round < 0.01  # scaling makes up for it
     assert squeezed_one[2].rows[0].glass.box[2] < plain_one[2].rows[0].glass.box[2]
@@ -516,8 +569,11 @@ def test_the_rulers_count_from_the_edges_and_the_ring_is_round_on_the_glass(cata
     steps = {after - before for before, after in itertools.pairwise(marks)}
     assert marks[0] == 0
     assert len(steps) == 1
-    assert [picture.shape[1] - 1 - x for x in range(picture.shape[1] - 170, picture.shape[1])
-            if tuple(row[x]) == testcard.MARK][::-1] == marks  # fmt: skip
+    assert [
+        picture.shape[1] - 1 - x
+        for x in range(picture.shape[1] - 170, picture.shape[1])
+        if tuple(row[x]) == testcard.MARK
+    ][::-1] == marks
     radius, away = 0.4 * 240, 48  # lines; where neither ruler is
     across = np.flatnonzero((picture[119 - away] == testcard.INK).all(axis=1))
     wide = (np.ptp(across[(across > 190) & (across < 1250)]) + 1) / 1440 * 376 / 2  # mm

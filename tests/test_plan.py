@@ -176,9 +176,13 @@ def latency_of(demo: Demo, catalogue: Catalogue, **values: int) -> tuple[Share, 
     system = catalogue.get(System, "birch-16")
     rows = {row.setting.id: row.value for row in effective(catalogue.all(TuningSetting), TuningLayers(), system.id)}
     way = Way(
-        system, catalogue.get(Emulator, system.emulator), catalogue.get(Encoder, "tackle-pair"),
-        (catalogue.get(Adapter, "gantry-rgb"),), catalogue.get(Display, "casement-19"), 900,
-    )  # fmt: skip
+        system,
+        catalogue.get(Emulator, system.emulator),
+        catalogue.get(Encoder, "tackle-pair"),
+        (catalogue.get(Adapter, "gantry-rgb"),),
+        catalogue.get(Display, "casement-19"),
+        900,
+    )
     return shares(way, rows | values, 60.0)
 
 
@@ -197,8 +201,14 @@ def test_games_with_settings_of_their_own_have_a_file_of_their_own(demo: Demo, c
 def test_everything_on_the_way_moves_the_latency(catalogue: Catalogue) -> None:
     system = catalogue.get(System, "birch-16")
     values = {row.setting.id: row.value for row in effective(catalogue.all(TuningSetting), TuningLayers(), system.id)}
-    way = Way(system, catalogue.get(Emulator, system.emulator), catalogue.get(Encoder, "tackle-pair"), (),
-              catalogue.get(Display, "pane-24"), 900)  # fmt: skip
+    way = Way(
+        system,
+        catalogue.get(Emulator, system.emulator),
+        catalogue.get(Encoder, "tackle-pair"),
+        (),
+        catalogue.get(Display, "pane-24"),
+        900,
+    )
 
     def seen(way: Way = way, **changed: object) -> float:
         return total(shares(way, values | changed, 60.0)).mean
@@ -265,8 +275,11 @@ def test_findings_are_sorted_unique_and_give_reasons(demo: Demo, catalogue: Cata
     assert len({each.code for each in found}) == len(found)
     assert all(each.why and each.source and each.title and each.message for each in found)
     assert [each.code for each in found if each.severity == "stop"] == [
-        "boot.kernel-set", "controls.encoder-quirk", "picture.out-of-range:menu", "library.system-file-name:cedar-disc",
-    ]  # fmt: skip
+        "boot.kernel-set",
+        "controls.encoder-quirk",
+        "picture.out-of-range:menu",
+        "library.system-file-name:cedar-disc",
+    ]
     assert inspection.find(found, "picture.out").code == "picture.out-of-range:menu"
     with pytest.raises(WrongUse, match=r"boot\.kernel-set"):
         inspection.find(found, "nothing")

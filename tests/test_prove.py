@@ -117,11 +117,13 @@ def test_marks_carry_their_place_and_run() -> None:
 @pytest.mark.parametrize(
     ("name", "verdict", "state"),
     [
-        ("blank-card", "good", CardState.PROVEN), ("loose-card", "unplugged", CardState.FAILED),
-        ("bargain-card", "counterfeit", CardState.FAILED), ("tired-card", "worn", CardState.FAILED),
+        ("blank-card", "good", CardState.PROVEN),
+        ("loose-card", "unplugged", CardState.FAILED),
+        ("bargain-card", "counterfeit", CardState.FAILED),
+        ("tired-card", "worn", CardState.FAILED),
         ("sleepy-hub", "asleep", CardState.FAILED),
     ],
-)  # fmt: skip
+)
 def test_the_demos_drives_are_named_rightly(name: str, verdict: str, state: CardState, demo: Demo) -> None:
     ended = write_card(demo.job(name), source.inspect(demo.image), speed_class="U1 A1")
     assert (ended.record.verdict, ended.record.state) == (verdict, state)

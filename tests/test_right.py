@@ -32,9 +32,17 @@ from support import Demo
 
 # --- sign-offs ---------------------------------------------------------------------------------------------------
 
-PARTS = {"board": records.Board, "supply": records.Supply, "card": records.Card, "display": records.Display,
-         "adapter": records.Adapter, "encoder": records.Encoder, "image": records.Image, "bridge": records.Bridge,
-         "disk": records.Disk}  # fmt: skip
+PARTS = {
+    "board": records.Board,
+    "supply": records.Supply,
+    "card": records.Card,
+    "display": records.Display,
+    "adapter": records.Adapter,
+    "encoder": records.Encoder,
+    "image": records.Image,
+    "bridge": records.Bridge,
+    "disk": records.Disk,
+}
 
 
 def _changes(build: Build, catalogue: Catalogue) -> list[tuple[str, Build]]:
@@ -48,11 +56,19 @@ def _changes(build: Build, catalogue: Catalogue) -> list[tuple[str, Build]]:
     bridge = catalogue.all(records.Bridge)[0].id
     whole = edited(build.with_part("disk", disk).with_part("bridge", bridge), "medium", "disk")
     edits: dict[str, Any] = {
-        "medium": "disk", "systems": build.systems[:-1], "links": build.links[:-1], "boot.sound": "none",
-        "boot.kernel_words": ("quiet", "usbhid.quirks=0x1:0x2:0x40"), "boot.overscan_percent": 7.0,
-        "library.folder": "elsewhere", "library.destination": "", "controls.hotkey": "start",
-        "tuning.front_end": {"frames-ahead": 2}, "picture.systems": (), "source.path": "other.img",
-    }  # fmt: skip
+        "medium": "disk",
+        "systems": build.systems[:-1],
+        "links": build.links[:-1],
+        "boot.sound": "none",
+        "boot.kernel_words": ("quiet", "usbhid.quirks=0x1:0x2:0x40"),
+        "boot.overscan_percent": 7.0,
+        "library.folder": "elsewhere",
+        "library.destination": "",
+        "controls.hotkey": "start",
+        "tuning.front_end": {"frames-ahead": 2},
+        "picture.systems": (),
+        "source.path": "other.img",
+    }
     return [*found, ("disk", whole), *((path, edited(build, path, value)) for path, value in edits.items())]
 
 
@@ -105,15 +121,29 @@ GPT = PartitionTable(0, (Partition(2, 0x83, 1024, 512, active=False, guid="x", u
 @pytest.mark.parametrize(
     ("words", "number"),
     [
-        (["root=/dev/mmcblk0p2"], 2), (["root=/dev/mmcblk0p9", "root=/dev/mmcblk0p2"], 2),  # the last one counts
-        (["root=PARTUUID=4b594b32-02"], 2), (["root=PARTUUID=4B594B32-02"], 2), (["root=179:2"], 2), (["root=b302"], 2),
-        (["root=/dev/mmcblk0p1"], 1), (["root=/dev/mmcblk0p2", "root=/dev/mmcblk0p9"], None),
-        (["root=/dev/mmcblk1p2"], None), (["root=/dev/sda2"], None), (["root=PARTUUID=4b594b32-03"], None),
-        (["root=PARTUUID=deadbeef-02"], None), (["root=UUID=1234-ABCD"], None), (["root=LABEL=root"], None),
-        (["root=root=/dev/mmcblk0p2"], None), (["root="], None), (["root=/dev/mmcblk0"], None), (["root=8:2"], None),
-        (["root=nonsense"], None), (["root=179:0"], None), (["root=/dev/mmcblk0p2\x00"], None),
+        (["root=/dev/mmcblk0p2"], 2),
+        (["root=/dev/mmcblk0p9", "root=/dev/mmcblk0p2"], 2),  # the last one counts
+        (["root=PARTUUID=4b594b32-02"], 2),
+        (["root=PARTUUID=4B594B32-02"], 2),
+        (["root=179:2"], 2),
+        (["root=b302"], 2),
+        (["root=/dev/mmcblk0p1"], 1),
+        (["root=/dev/mmcblk0p2", "root=/dev/mmcblk0p9"], None),
+        (["root=/dev/mmcblk1p2"], None),
+        (["root=/dev/sda2"], None),
+        (["root=PARTUUID=4b594b32-03"], None),
+        (["root=PARTUUID=deadbeef-02"], None),
+        (["root=UUID=1234-ABCD"], None),
+        (["root=LABEL=root"], None),
+        (["root=root=/dev/mmcblk0p2"], None),
+        (["root="], None),
+        (["root=/dev/mmcblk0"], None),
+        (["root=8:2"], None),
+        (["root=nonsense"], None),
+        (["root=179:0"], None),
+        (["root=/dev/mmcblk0p2\x00"], None),
     ],
-)  # fmt: skip
+)
 def test_root_in_every_form_against_the_table(words: list[str], number: int | None) -> None:
     meant = root_device(words, TABLE)
     assert meant is not None
@@ -141,11 +171,21 @@ def test_any_root_gets_an_answer(value: str) -> None:
 
 @pytest.mark.parametrize(
     ("given_", "holds"),
-    [("0x1234:0x00ab:0x40", True), ("0x1234:0x00AB:0x48", True), ("1234:ab:40", False), ("0X1234:0xab:0xff", False),
-     ("0x1234:0xab:0x40 or so", True), ("0x1234:00ab:0x40", False),
-     ("0x1234:0x00ab:0x08", False), ("0x1234:0x00ab:0x4", False), ("0x1235:0x00ab:0x40", False), ("nonsense", False),
-     ("0x1234:0x00ab", False), ("", False)],
-)  # fmt: skip
+    [
+        ("0x1234:0x00ab:0x40", True),
+        ("0x1234:0x00AB:0x48", True),
+        ("1234:ab:40", False),
+        ("0X1234:0xab:0xff", False),
+        ("0x1234:0xab:0x40 or so", True),
+        ("0x1234:00ab:0x40", False),
+        ("0x1234:0x00ab:0x08", False),
+        ("0x1234:0x00ab:0x4", False),
+        ("0x1235:0x00ab:0x40", False),
+        ("nonsense", False),
+        ("0x1234:0x00ab", False),
+        ("", False),
+    ],
+)
 def test_quirks_compare_as_numbers(given_: str, holds: bool) -> None:
     """As the kernel's sscanf reads them: the small 0x is a must (drivers/hid/hid-quirks.c)."""
     assert quirk_given("0x1234:0x00ab:0x40", [f"usbhid.quirks={given_}"]) is holds
@@ -157,15 +197,26 @@ OTHERS = ("0x1:0x1:0x1", "0x2:0x2:0x2", "0x3:0x3:0x4", "0x4:0x4:0x4")
 
 @pytest.mark.parametrize(
     ("line", "holds"),
-    [(f"usbhid.quirks={WANTED}", True), (f"usbhid.quirks={','.join(OTHERS)},{WANTED}", False),
-     (f"usbhid.quirks={','.join(OTHERS[:3])},{WANTED}", True), (f"usbhid.quirks={WANTED},0x1234:0x00ab:0x08", False),
-     (f"usbhid.quirks=0x1234:0x00ab:0x08,{WANTED}", True), (f"usbhid.quirks={WANTED} usbhid.quirks={OTHERS[0]}", False),
-     (f"usbhid.quirks={OTHERS[0]},{WANTED} usbhid.quirks={OTHERS[1]}", True), (f'usbhid.quirks="{WANTED}"', True),
-     (f'console="tty1 usbhid.quirks={WANTED}', False), (f'"usbhid.quirks={WANTED} x"', True),
-     (f"-- usbhid.quirks={WANTED}", False), (f"usbhid.quirks=,,,,{WANTED}", False), (f"usbhid.quirks=,{WANTED}", True),
-     (f"quiet usbhid.quirks={WANTED}\u00a0", True), (f"quiet\u00a0usbhid.quirks={WANTED}", True),
-     (f"quiet\u2003usbhid.quirks={WANTED}", False), (f"caf\u00e0 usbhid.quirks={WANTED}", True)],
-)  # fmt: skip
+    [
+        (f"usbhid.quirks={WANTED}", True),
+        (f"usbhid.quirks={','.join(OTHERS)},{WANTED}", False),
+        (f"usbhid.quirks={','.join(OTHERS[:3])},{WANTED}", True),
+        (f"usbhid.quirks={WANTED},0x1234:0x00ab:0x08", False),
+        (f"usbhid.quirks=0x1234:0x00ab:0x08,{WANTED}", True),
+        (f"usbhid.quirks={WANTED} usbhid.quirks={OTHERS[0]}", False),
+        (f"usbhid.quirks={OTHERS[0]},{WANTED} usbhid.quirks={OTHERS[1]}", True),
+        (f'usbhid.quirks="{WANTED}"', True),
+        (f'console="tty1 usbhid.quirks={WANTED}', False),
+        (f'"usbhid.quirks={WANTED} x"', True),
+        (f"-- usbhid.quirks={WANTED}", False),
+        (f"usbhid.quirks=,,,,{WANTED}", False),
+        (f"usbhid.quirks=,{WANTED}", True),
+        (f"quiet usbhid.quirks={WANTED}\u00a0", True),
+        (f"quiet\u00a0usbhid.quirks={WANTED}", True),
+        (f"quiet\u2003usbhid.quirks={WANTED}", False),
+        (f"caf\u00e0 usbhid.quirks={WANTED}", True),
+    ],
+)
 def test_quirks_are_heard_as_the_kernel_fills_its_array(line: str, holds: bool) -> None:
     """Worked by hand from kernel/params.c (param_array) and lib/cmdline.c (next_arg) of 6.1."""
     assert quirk_given(WANTED, kernel_line.given(line)) is holds
@@ -184,19 +235,27 @@ def test_a_remedy_for_quirks_is_heard_and_loses_none() -> None:
 
 @pytest.mark.parametrize(
     ("line", "holds"),
-    [("usb-storage.quirks=152d:0578:u", True), ("usb-storage.quirks=152D:578:tu", True),
-     ("usb-storage.quirks=x", False),
-     ("usb-storage.quirks=152d:0578:u usb-storage.quirks=1:2:u", False), ("usb-storage.quirks=152d:0578:t", False)],
-)  # fmt: skip
+    [
+        ("usb-storage.quirks=152d:0578:u", True),
+        ("usb-storage.quirks=152D:578:tu", True),
+        ("usb-storage.quirks=x", False),
+        ("usb-storage.quirks=152d:0578:u usb-storage.quirks=1:2:u", False),
+        ("usb-storage.quirks=152d:0578:t", False),
+    ],
+)
 def test_storage_quirks_are_heard(line: str, holds: bool) -> None:
     assert kernel_line.storage_quirk_given("152d:0578:u", kernel_line.given(line)) is holds
 
 
 @pytest.mark.parametrize(
     ("low", "high", "values"),
-    [(0, 255, {0: -1, 127: 0, 128: 0, 255: 1, 100: 0, 10: -1}), (-1, 1, {-1: -1, 0: 0, 1: 1}),
-     (-32768, 32767, {-32768: -1, 0: 0, 200: 0, 32767: 1}), (0, 0, {-5: -1, 0: 0, 5: 1})],
-)  # fmt: skip
+    [
+        (0, 255, {0: -1, 127: 0, 128: 0, 255: 1, 100: 0, 10: -1}),
+        (-1, 1, {-1: -1, 0: 0, 1: 1}),
+        (-32768, 32767, {-32768: -1, 0: 0, 200: 0, 32767: 1}),
+        (0, 0, {-5: -1, 0: 0, 5: 1}),
+    ],
+)
 def test_an_axis_rests_at_its_middle(low: int, high: int, values: dict[int, int]) -> None:
     assert {value: direction(value, low, high) for value in values} == values
 
@@ -273,10 +332,12 @@ def _shipped() -> Catalogue:
 
 @settings(deadline=None)
 @given(
-    height=st.integers(150, 300), rate=st.fractions(45, 70, max_denominator=10_000),
-    low=st.floats(14.5, 17), wide=st.floats(0.2, 3),
+    height=st.integers(150, 300),
+    rate=st.fractions(45, 70, max_denominator=10_000),
+    low=st.floats(14.5, 17),
+    wide=st.floats(0.2, 3),
     field=st.tuples(st.floats(40, 59), st.floats(60, 80)),
-)  # fmt: skip
+)
 def test_a_proposed_mode_is_one_that_the_display_holds(
     height: int, rate: Fraction, low: float, wide: float, field: tuple[float, float]
 ) -> None:

@@ -156,8 +156,11 @@ def test_bundles_without_mistakes_are_ready_and_laid_out(tmp_path: Path, chooser
     assert found.problems == ()
     assert found.ready
     assert [bundle.name for bundle in found.bundles] == [
-        "Quayside 4.2", "Harbour Lite", "Breakwater player", "Jetty desktop",
-    ]  # fmt: skip
+        "Quayside 4.2",
+        "Harbour Lite",
+        "Breakwater player",
+        "Jetty desktop",
+    ]
     to = tmp_path / "to"
     to.mkdir()
     some = multiboot.check(folder, chooser, 32 * GB, chosen=("jetty", "quayside"))

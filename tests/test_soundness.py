@@ -60,8 +60,11 @@ def test_what_was_spoilt_there_is_told_and_foretold(stick: Path, demo: Demo, cat
     track.unlink()
     playlist.write_text("another disc that is not here.cue\n")
     wanted = next(each for system in systems_of(build, catalogue) for each in system.system_files)
-    shelf = next(path for path in files if path.name == wanted.name) if any(
-        path.name == wanted.name for path in files) else stick / "system-files" / wanted.name  # fmt: skip
+    shelf = (
+        next(path for path in files if path.name == wanted.name)
+        if any(path.name == wanted.name for path in files)
+        else stick / "system-files" / wanted.name
+    )
     shelf.parent.mkdir(exist_ok=True)
     shelf.write_bytes(b"x")
     found = seen(stick, build, catalogue)

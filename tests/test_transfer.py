@@ -27,8 +27,11 @@ from support import Demo
 
 
 def sums(folder: Path) -> dict[str, str]:
-    return {path.relative_to(folder).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
-            for path in sorted(folder.rglob("*")) if path.is_file()}  # fmt: skip
+    return {
+        path.relative_to(folder).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
+        for path in sorted(folder.rglob("*"))
+        if path.is_file()
+    }
 
 
 @pytest.fixture
@@ -81,8 +84,9 @@ def test_a_stick_that_keeps_wrong_bytes_is_told(library: Path, catalogue: Catalo
     assert all(path.read_bytes() == wanted[path.relative_to(tmp_path / "stick").as_posix()] for path in there)
 
 
-def test_an_unfinished_part_of_other_bytes_is_not_gone_on_with(library: Path, catalogue: Catalogue,
-                                                               tmp_path: Path) -> None:  # fmt: skip
+def test_an_unfinished_part_of_other_bytes_is_not_gone_on_with(
+    library: Path, catalogue: Catalogue, tmp_path: Path
+) -> None:
     told = planned(library, catalogue)
     first = told.copies[0]
     part = tmp_path / "stick" / Path(first.target).parent / f".{Path(first.target).name}{UNFINISHED}"
@@ -132,15 +136,18 @@ def test_a_replaced_file_comes_back_after_a_cut(library: Path, catalogue: Catalo
 
 
 @pytest.mark.parametrize("name", ["a:b.al8", "what?.al8", 'say "x".al8'])
-def test_names_that_fat_refuses_get_another_and_the_menu_says_so(name: str, catalogue: Catalogue,
-                                                                 tmp_path: Path) -> None:  # fmt: skip
+def test_names_that_fat_refuses_get_another_and_the_menu_says_so(
+    name: str, catalogue: Catalogue, tmp_path: Path
+) -> None:
     (tmp_path / "alder8").mkdir()
     (tmp_path / "alder8" / name).write_bytes(b"game")
     (tmp_path / "cedar").mkdir()
     (tmp_path / "cedar" / "b?.cue").write_text('FILE "t.bin" BINARY\n', encoding="utf-8")
     (tmp_path / "cedar" / "t.bin").write_bytes(b"track")
-    systems = (catalogue.get(System, "alder-8"), catalogue.get(System, "cedar-disc").model_copy(
-        update={"system_files": ()}))  # fmt: skip
+    systems = (
+        catalogue.get(System, "alder-8"),
+        catalogue.get(System, "cedar-disc").model_copy(update={"system_files": ()}),
+    )
     found = scan(tmp_path, systems, LibrarySettings())
     image = catalogue.get(Image, "quayside")
     told = transfer.plan(found, systems, image, limits_of("vfat", 4096))
@@ -166,8 +173,20 @@ def test_what_a_fat_stick_cannot_keep() -> None:
 def test_hostile_names_arrive_as_foretold(kind: str, catalogue: Catalogue, tmp_path: Path) -> None:
     folder = tmp_path / "alder8"
     folder.mkdir()
-    hostile = (b"\xff\xfe odd", b"new\nline", b"quote'\"", b"-rf", b" lead", b"tab\t", b"x" * 240, b"%s%n",
-               b"back\\slash", "e\u0302 combining".encode(), b"CON", b"dot.")  # fmt: skip
+    hostile = (
+        b"\xff\xfe odd",
+        b"new\nline",
+        b"quote'\"",
+        b"-rf",
+        b" lead",
+        b"tab\t",
+        b"x" * 240,
+        b"%s%n",
+        b"back\\slash",
+        "e\u0302 combining".encode(),
+        b"CON",
+        b"dot.",
+    )
     for name in hostile:
         (folder / os.fsdecode(name + b".al8")).write_bytes(name)
     systems, image = (catalogue.get(System, "alder-8"),), catalogue.get(Image, "quayside")

@@ -38,8 +38,12 @@ def random_ground(chance: random.Random, catalogue: Catalogue) -> Ground:
     for _ in range(chance.choice((1, 1, 2, 3))):
         low = chance.choice((15.0, 15.6, 24.0, 31.0, chance.uniform(14, 60)))
         slow = chance.choice((45.0, 49.0, 50.0, chance.uniform(40, 59)))
-        bands.append(Range(line_khz=(low, low + chance.choice((0.4, 1.2, 7.0))),
-                           field_hz=(slow, chance.choice((60.0, 60.05, 61.0, 75.0)))))  # fmt: skip
+        bands.append(
+            Range(
+                line_khz=(low, low + chance.choice((0.4, 1.2, 7.0))),
+                field_hz=(slow, chance.choice((60.0, 60.05, 61.0, 75.0))),
+            )
+        )
     own = ground(catalogue, "casement-19", chance.choice(("gantry-rgb", "gantry-15", "")))
     tube = own.display.model_copy(update={"ranges": tuple(bands)})
     line = sorted(chance.sample(range(10, 130), 2))

@@ -40,8 +40,9 @@ from support import Demo
 def test_every_layer_has_its_say(catalogue: Catalogue, demo: Demo) -> None:
     build = edited(demo.build, "tuning.emulators", {"birchbark": {"audio-buffer-ms": 80}})
     build = edited(build, "tuning.folders", {"birch-16/shooters": {"audio-buffer-ms": 96}})
-    told = effective(catalogue.all(TuningSetting), build.tuning, "birch-16", emulator="birchbark",
-                     folder="birch-16/shooters")  # fmt: skip
+    told = effective(
+        catalogue.all(TuningSetting), build.tuning, "birch-16", emulator="birchbark", folder="birch-16/shooters"
+    )
     rows = {row.setting.id: row for row in told}
     assert rows["audio-buffer-ms"].by_layer == (64, 48, 80, None, 96, None)
     assert rows["audio-buffer-ms"].layer == "folder"
@@ -185,8 +186,9 @@ def test_workarounds_and_games_of_another_shape_are_found(demo: Demo, catalogue:
 
 
 @pytest.mark.parametrize("per_second", [120.0, 240.0])
-def test_a_film_of_ten_presses_finds_what_is_hidden(demo: Demo, catalogue: Catalogue, per_second: float,
-                                                    capsys: pytest.CaptureFixture[str]) -> None:  # fmt: skip
+def test_a_film_of_ten_presses_finds_what_is_hidden(
+    demo: Demo, catalogue: Catalogue, per_second: float, capsys: pytest.CaptureFixture[str]
+) -> None:
     case = case_of(demo.build, catalogue, catalogue.get(System, "birch-16"))
     model = total(shares(case.way, case.values, case.rate))
     chance = np.random.default_rng(8)
@@ -256,9 +258,18 @@ def test_the_sum_agrees_with_a_simulation() -> None:
 
 
 @pytest.mark.parametrize(
-    ("game", "shown", "wrong"), [("60", 100, 1200), ("60", 120, 0), ("50", 100, 0), ("50", 60, 600), ("60", 50, 600),
-                                 ("60", 144, 1440), ("30", 75, 900), ("60", 59, 60)]
-)  # fmt: skip
+    ("game", "shown", "wrong"),
+    [
+        ("60", 100, 1200),
+        ("60", 120, 0),
+        ("50", 100, 0),
+        ("50", 60, 600),
+        ("60", 50, 600),
+        ("60", 144, 1440),
+        ("30", 75, 900),
+        ("60", 59, 60),
+    ],
+)
 def test_frames_shown_wrongly_are_those_that_a_count_finds(game: str, shown: int, wrong: int) -> None:
     """Counted over a minute of fields: frames that are on the glass for another number of fields than most."""
     play = Play(Fraction(game), Fraction(shown))
@@ -300,8 +311,12 @@ def test_latency_at_every_rate_is_that_of_a_simulation(catalogue: Catalogue) -> 
     values = {"render-queue-frames": 1, "vertical-sync": True, "frames-ahead": 0, "audio-buffer-ms": 64}
     for game, hz in ((60, 60), (60, 120), (50, 60), (60, 100)):
         system = way.system.model_copy(update={"refresh": str(game), "lag_frames": 1})
-        own = replace(way, system=system, adapters=(), display=way.display.model_copy(
-            update={"processing_ms": 0.0, "response_ms": 0.0}))  # fmt: skip
+        own = replace(
+            way,
+            system=system,
+            adapters=(),
+            display=way.display.model_copy(update={"processing_ms": 0.0, "response_ms": 0.0}),
+        )
         said = total(shares(own, values, hz)).mean
         play, took, field = Play(Fraction(game), Fraction(hz)), emulated_ms(own, values), 1000 / hz
         seen = []
@@ -325,15 +340,24 @@ def test_every_share_of_a_latency_is_the_figure_worked_out_by_hand(catalogue: Ca
         way.emulator.model_copy(update={"frame_ms": 4.0, "frames_ahead": True}),
         way.encoder.model_copy(update={"debounce_ms": 5.0, "poll_ms": 8.0}),
         (adapter, adapter.model_copy(update={"delay_ms": 0.0})),
-        way.display.model_copy(update={"processing_ms": 7.0, "response_ms": 2.0}), 2000.0,
-    )  # fmt: skip
+        way.display.model_copy(update={"processing_ms": 7.0, "response_ms": 2.0}),
+        2000.0,
+    )
     values = {"render-queue-frames": 3, "vertical-sync": True, "frames-ahead": 1, "audio-buffer-ms": 64}
     found = [(each.name, each.low, each.high) for each in shares(own, values, 50.0)]
     assert found == [
-        ("Debounce", 5, 5), ("USB poll", 0, 8), ("Frame sampling", 0, 20), ("Game", 20, 20), ("Emulation", 4, 4),
-        ("Wait for V-sync", 16, 16), ("Queue", 40, 40), ("Scan-out", 0, 20), ("Adapter", 3, 3), ("Processing", 7, 7),
+        ("Debounce", 5, 5),
+        ("USB poll", 0, 8),
+        ("Frame sampling", 0, 20),
+        ("Game", 20, 20),
+        ("Emulation", 4, 4),
+        ("Wait for V-sync", 16, 16),
+        ("Queue", 40, 40),
+        ("Scan-out", 0, 20),
+        ("Adapter", 3, 3),
+        ("Processing", 7, 7),
         ("Panel", 2, 2),
-    ]  # fmt: skip
+    ]
     heard = [(each.name, each.low, each.high) for each in ear_shares(own, values, 50.0)]
     assert heard == [*found[:5], ("Audio buffer", 32, 64)]
     at = {each.name: (each.low, each.high) for each in shares(own, values, 50.0, 0.25)}

@@ -24,10 +24,14 @@ from support import Demo
 # --- merging -----------------------------------------------------------------------------------------------------
 
 EDITS: dict[str, list[Any]] = {
-    "name": ["One", "Two", "Three"], "boot.country": ["NL", "BE", ""], "boot.hostname": ["a", "b"],
-    "library.destination": ["stick", "/x"], "tuning.front_end": [{"a": 1}, {"b": 2}, {"a": 1, "b": 3}],
-    "boot.kernel_words": [("quiet",), ("quiet", "splash"), ()], "medium": ["card", "disk"],
-}  # fmt: skip
+    "name": ["One", "Two", "Three"],
+    "boot.country": ["NL", "BE", ""],
+    "boot.hostname": ["a", "b"],
+    "library.destination": ["stick", "/x"],
+    "tuning.front_end": [{"a": 1}, {"b": 2}, {"a": 1, "b": 3}],
+    "boot.kernel_words": [("quiet",), ("quiet", "splash"), ()],
+    "medium": ["card", "disk"],
+}
 changes = st.lists(st.sampled_from([(path, value) for path, values in EDITS.items() for value in values]), max_size=4)
 
 
@@ -137,8 +141,10 @@ def test_two_processes_lose_nothing_of_each_other(demo: Demo) -> None:
 
 
 def test_a_killed_writer_leaves_no_lock(demo: Demo) -> None:
-    script = ("import os, sys; from pathlib import Path; from kyklon.record import folder as s\n"
-              "s.update(Path(sys.argv[1]), lambda build: os._exit(9))")  # fmt: skip
+    script = (
+        "import os, sys; from pathlib import Path; from kyklon.record import folder as s\n"
+        "s.update(Path(sys.argv[1]), lambda build: os._exit(9))"
+    )
     assert subprocess.run([sys.executable, "-c", script, str(demo.folder)]).returncode == 9
     store.update(demo.folder, lambda build: edited(build, "name", "still going"))
     assert demo.build.name == "still going"
@@ -188,8 +194,11 @@ def test_a_look_passes_over_what_this_program_saved_but_not_over_what_another_di
     keeper.look()
     keeper.flush()
     assert told == []
-    subprocess.run([sys.executable, "-m", "kyklon", "set", str(demo.folder), "boot.hostname", "command"],
-                   check=True, stdout=subprocess.DEVNULL)  # fmt: skip
+    subprocess.run(
+        [sys.executable, "-m", "kyklon", "set", str(demo.folder), "boot.hostname", "command"],
+        check=True,
+        stdout=subprocess.DEVNULL,
+    )
     store.update(demo.folder, lambda kept: edited(kept, "boot.country", "NL"))
     keeper.look()
     keeper.end()

@@ -36,18 +36,30 @@ def text(value: str) -> tuple[str, bytes]:
 
 def block(name: str, size: int, drive: str = "/", **more: tuple[str, Any]) -> dict[str, Any]:
     return {
-        "Device": text(f"/dev/{name}"), "PreferredDevice": text(f"/dev/{name}"), "Size": ("t", size),
-        "Drive": ("o", f"{udisks.ROOT}/drives/{drive}" if drive != "/" else "/"), "ReadOnly": ("b", False),
-        "CryptoBackingDevice": ("o", "/"), "MDRaidMember": ("o", "/"), "HintIgnore": ("b", False),
-        "HintSystem": ("b", False), "IdType": ("s", ""), "IdLabel": ("s", ""),
-    } | more  # fmt: skip
+        "Device": text(f"/dev/{name}"),
+        "PreferredDevice": text(f"/dev/{name}"),
+        "Size": ("t", size),
+        "Drive": ("o", f"{udisks.ROOT}/drives/{drive}" if drive != "/" else "/"),
+        "ReadOnly": ("b", False),
+        "CryptoBackingDevice": ("o", "/"),
+        "MDRaidMember": ("o", "/"),
+        "HintIgnore": ("b", False),
+        "HintSystem": ("b", False),
+        "IdType": ("s", ""),
+        "IdLabel": ("s", ""),
+    } | more
 
 
 def drive(serial: str, **more: tuple[str, Any]) -> dict[str, Any]:
     return {
-        "Vendor": ("s", "Cockle"), "Model": ("s", "Reader 3"), "Serial": ("s", serial), "Removable": ("b", True),
-        "MediaRemovable": ("b", True), "ConnectionBus": ("s", "usb"), "CanPowerOff": ("b", True),
-    } | more  # fmt: skip
+        "Vendor": ("s", "Cockle"),
+        "Model": ("s", "Reader 3"),
+        "Serial": ("s", serial),
+        "Removable": ("b", True),
+        "MediaRemovable": ("b", True),
+        "ConnectionBus": ("s", "usb"),
+        "CanPowerOff": ("b", True),
+    } | more
 
 
 def tree() -> dict[str, Any]:
@@ -158,10 +170,13 @@ def test_whole_drives_are_listed_with_what_is_on_them(service: Any) -> None:
 @pytest.mark.parametrize(
     ("name", "words"),
     [
-        ("/dev/nvme0n1", "running system"), ("/dev/sdc", "disk array"), ("/dev/sdd", "encrypted volume"),
-        ("/dev/sde", "swap space"), ("/dev/sdb", "/media/holiday"),
+        ("/dev/nvme0n1", "running system"),
+        ("/dev/sdc", "disk array"),
+        ("/dev/sdd", "encrypted volume"),
+        ("/dev/sde", "swap space"),
+        ("/dev/sdb", "/media/holiday"),
     ],
-)  # fmt: skip
+)
 def test_the_interlock_refuses_what_the_service_tells_of(service: Any, name: str, words: str) -> None:
     _made, address, _file = service
     refusals = judge(Case(by_name(address)[name], 1)).refusals
@@ -238,10 +253,11 @@ def test_without_a_service_lsblk_stands_in(service: Any, tmp_path: Path) -> None
 @pytest.mark.parametrize(
     ("body", "holds", "lose"),
     [
-        (bytes(MIB), "", ""), (b"of no known kind" * 4096, "data of an unrecognised kind", "/dev/sdb"),
+        (bytes(MIB), "", ""),
+        (b"of no known kind" * 4096, "data of an unrecognised kind", "/dev/sdb"),
         (None, "contents you may not read", "/dev/sdb"),
     ],
-)  # fmt: skip
+)
 def test_what_the_service_does_not_recognise_is_not_taken_for_empty(
     service: Any, monkeypatch: pytest.MonkeyPatch, body: bytes | None, holds: str, lose: str
 ) -> None:

@@ -43,14 +43,28 @@ def test_a_relative_build_folder_is_the_same_as_an_absolute_one(demo: Demo) -> N
     assert json.loads(again.stdout)["already_there"] == told["files"]
     undone = run("transfer", name, "--undo", cwd=there)
     assert undone.returncode == 0, undone.stderr
-    for words in (("check", name), ("bringup", name, "--card", "blank-card"), ("identify", name), ("fields", name),
-                  ("source", "inspect", f"{name}/attachments/quayside-4.2.img.xz")):  # fmt: skip
+    for words in (
+        ("check", name),
+        ("bringup", name, "--card", "blank-card"),
+        ("identify", name),
+        ("fields", name),
+        ("source", "inspect", f"{name}/attachments/quayside-4.2.img.xz"),
+    ):
         near, far = run(*words, cwd=there), run(*(str(there / w) if name in w else w for w in words))
         assert (near.returncode, near.stdout) == (far.returncode, far.stdout), words
 
 
-OWN = ("transfer.jsonl", "logbook.sqlite3", "logbook.sqlite3-wal", "sums.sqlite3", "titles.sqlite3",
-       "transferred.json", "build.previous.json", ".build.json.lock", ".build.json.unfinished")  # fmt: skip
+OWN = (
+    "transfer.jsonl",
+    "logbook.sqlite3",
+    "logbook.sqlite3-wal",
+    "sums.sqlite3",
+    "titles.sqlite3",
+    "transferred.json",
+    "build.previous.json",
+    ".build.json.lock",
+    ".build.json.unfinished",
+)
 
 
 @pytest.mark.parametrize("name", OWN)
@@ -60,9 +74,13 @@ def test_nothing_is_written_through_a_link_under_a_name_of_ours(name: str, demo:
     link = demo.folder / name
     link.unlink(missing_ok=True)
     link.symlink_to(victim)
-    for words in (("transfer", str(demo.folder), "--to", str(demo.folder / "stick")), ("identify", str(demo.folder)),
-                  ("set", str(demo.folder), "boot.country", "NL"), ("match", str(demo.folder)),
-                  ("transfer", str(demo.folder), "--undo")):  # fmt: skip
+    for words in (
+        ("transfer", str(demo.folder), "--to", str(demo.folder / "stick")),
+        ("identify", str(demo.folder)),
+        ("set", str(demo.folder), "boot.country", "NL"),
+        ("match", str(demo.folder)),
+        ("transfer", str(demo.folder), "--undo"),
+    ):
         done = run(*words)
         assert "Traceback" not in done.stderr
         assert victim.read_text() == "mine\n", words
@@ -110,11 +128,19 @@ def test_a_pipe_is_no_file_and_nobody_waits_for_it(demo: Demo, tmp_path: Path) -
     pipe = tmp_path / "pipe.img"
     os.mkfifo(pipe)
     folder = str(demo.folder)
-    for words in (("source", "inspect", str(pipe)), ("write", str(pipe), "blank-card", "--folder", folder, "--yes"),
-                  ("identify", folder, "--list", str(pipe), "--system", "alder-8"), ("edid", "read", str(pipe)),
-                  ("part", "learn", "display", str(pipe)), ("bringup", "log", folder, str(pipe)),
-                  ("keyboard", "matrix", str(pipe)), ("part", "import", str(pipe)), ("compare", str(pipe), folder),
-                  ("set", folder, "picture.identification", str(pipe)), ("check", folder)):  # fmt: skip
+    for words in (
+        ("source", "inspect", str(pipe)),
+        ("write", str(pipe), "blank-card", "--folder", folder, "--yes"),
+        ("identify", folder, "--list", str(pipe), "--system", "alder-8"),
+        ("edid", "read", str(pipe)),
+        ("part", "learn", "display", str(pipe)),
+        ("bringup", "log", folder, str(pipe)),
+        ("keyboard", "matrix", str(pipe)),
+        ("part", "import", str(pipe)),
+        ("compare", str(pipe), folder),
+        ("set", folder, "picture.identification", str(pipe)),
+        ("check", folder),
+    ):
         with that_ends():
             done = run(*words)
         assert "Traceback" not in done.stderr, done.stderr
@@ -180,8 +206,16 @@ def test_two_transfers_to_one_place_take_turns(demo: Demo) -> None:
 
 # --- what becomes of the output ------------------------------------------------------------------------------------
 
-SHORT = (("--help",), ("check", "--help"), ("part", "--help"), ("fields", "FOLDER"), ("check", "FOLDER", "--json"),
-         ("part", "list"), ("timing", "dmt", "0x52"), ("no-such-command", "--json"))  # fmt: skip
+SHORT = (
+    ("--help",),
+    ("check", "--help"),
+    ("part", "--help"),
+    ("fields", "FOLDER"),
+    ("check", "FOLDER", "--json"),
+    ("part", "list"),
+    ("timing", "dmt", "0x52"),
+    ("no-such-command", "--json"),
+)
 
 
 @pytest.mark.parametrize("words", SHORT, ids=" ".join)

@@ -46,8 +46,11 @@ class Hand:
     def fault(self, kind: type[BaseException], error: BaseException, trace: Any) -> None:
         told = "".join(traceback.format_exception(kind, error, trace))
         lines = [line for line in told.splitlines() if line.startswith("  File")]
-        if not any(lines[-1:] == [line for line in each.splitlines() if line.startswith("  File")][-1:]
-                   and type(error).__name__ in each for each in self.faults):  # fmt: skip
+        if not any(
+            lines[-1:] == [line for line in each.splitlines() if line.startswith("  File")][-1:]
+            and type(error).__name__ in each
+            for each in self.faults
+        ):
             self.faults.append(f"after {self.done} acts, the last: {'; '.join(self.last[-6:])}\n{told}")
             print(self.faults[-1], flush=True)
 
@@ -115,8 +118,11 @@ class Hand:
         if pick < 0.12:
             self.keys(top)
             return
-        seen = [each for each in top.findChildren(QWidget) if each.isVisible() and each.isEnabled() and each.width() > 3
-                and each.window() is top.window()]  # fmt: skip
+        seen = [
+            each
+            for each in top.findChildren(QWidget)
+            if each.isVisible() and each.isEnabled() and each.width() > 3 and each.window() is top.window()
+        ]
         acting = [each for each in seen if isinstance(each, (QAbstractButton, QComboBox, QLineEdit))]
         target = self.chance.choice(acting if acting and pick < 0.6 else seen or [top])
         words = target.text() if isinstance(target, (QAbstractButton, QLineEdit)) else target.accessibleName()
@@ -165,9 +171,16 @@ class Hand:
         from PyQt6.QtWidgets import QApplication
 
         turn = QPoint(0, self.chance.choice((-240, -120, 120, 240)))
-        event = QWheelEvent(QPointF(spot), QPointF(target.mapToGlobal(spot)), QPoint(), turn, Qt.MouseButton.NoButton,
-                            self.chance.choice((Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ControlModifier)),
-                            Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
+        event = QWheelEvent(
+            QPointF(spot),
+            QPointF(target.mapToGlobal(spot)),
+            QPoint(),
+            turn,
+            Qt.MouseButton.NoButton,
+            self.chance.choice((Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ControlModifier)),
+            Qt.ScrollPhase.NoScrollPhase,
+            False,
+        )
         QApplication.sendEvent(target, event)
 
     def type_in(self, target: Any) -> None:
@@ -176,9 +189,31 @@ class Hand:
         from PyQt6.QtTest import QTest
         from PyQt6.QtWidgets import QApplication
 
-        words = ("", "1", "0", "-1", "60", "1e999", "5 V", "12 mm", "a", "NL", "../x", "x" * 300, "\u202e", "<b>x</b>",
-                 "{{ 1 }}", "4,7 k", "nan", "blank-card", "games", "\u00e9\u00df", "1 2 3 4", "320 240 60",
-                 "9" * 40)  # fmt: skip
+        words = (
+            "",
+            "1",
+            "0",
+            "-1",
+            "60",
+            "1e999",
+            "5 V",
+            "12 mm",
+            "a",
+            "NL",
+            "../x",
+            "x" * 300,
+            "\u202e",
+            "<b>x</b>",
+            "{{ 1 }}",
+            "4,7 k",
+            "nan",
+            "blank-card",
+            "games",
+            "\u00e9\u00df",
+            "1 2 3 4",
+            "320 240 60",
+            "9" * 40,
+        )
         target.setFocus()
         if self.chance.random() < 0.6:
             target.selectAll()
@@ -193,12 +228,46 @@ class Hand:
         from PyQt6.QtWidgets import QApplication
 
         key, mod = Qt.Key, Qt.KeyboardModifier
-        plain = (key.Key_Tab, key.Key_Return, key.Key_Space, key.Key_Escape, key.Key_Up, key.Key_Down, key.Key_Left,
-                 key.Key_Right, key.Key_Delete, key.Key_Backspace, key.Key_Home, key.Key_End, key.Key_F1, key.Key_F3,
-                 key.Key_F6, key.Key_F7, key.Key_F8, key.Key_F9, key.Key_F10, key.Key_N, key.Key_T, key.Key_2,
-                 key.Key_Plus)  # fmt: skip
-        with_control = (key.Key_Plus, key.Key_Minus, key.Key_0, key.Key_Z, key.Key_S, key.Key_F, key.Key_L, key.Key_P,
-                        key.Key_A, key.Key_C, key.Key_V, key.Key_X, key.Key_D)  # fmt: skip
+        plain = (
+            key.Key_Tab,
+            key.Key_Return,
+            key.Key_Space,
+            key.Key_Escape,
+            key.Key_Up,
+            key.Key_Down,
+            key.Key_Left,
+            key.Key_Right,
+            key.Key_Delete,
+            key.Key_Backspace,
+            key.Key_Home,
+            key.Key_End,
+            key.Key_F1,
+            key.Key_F3,
+            key.Key_F6,
+            key.Key_F7,
+            key.Key_F8,
+            key.Key_F9,
+            key.Key_F10,
+            key.Key_N,
+            key.Key_T,
+            key.Key_2,
+            key.Key_Plus,
+        )
+        with_control = (
+            key.Key_Plus,
+            key.Key_Minus,
+            key.Key_0,
+            key.Key_Z,
+            key.Key_S,
+            key.Key_F,
+            key.Key_L,
+            key.Key_P,
+            key.Key_A,
+            key.Key_C,
+            key.Key_V,
+            key.Key_X,
+            key.Key_D,
+        )
         target = QApplication.focusWidget() or top
         pick = self.chance.random()
         if pick < 0.45:

@@ -25,8 +25,10 @@ def main() -> None:
     at = match.threshold([each.confidence for each in found], 3.0)
     taken = [ok for each, ok in zip(found, right, strict=True) if each.confidence >= at]
     bins, error = match.reliability([each.confidence for each in found], right)
-    print(f"accepted {len(taken) / len(found):.3f}, wrong in 1000 {1000 * taken.count(False) / len(taken):.2f}, "
-          f"calibration error {error:.4f}, best right {sum(right) / len(right):.3f}, from {at:.4f}")  # fmt: skip
+    print(
+        f"accepted {len(taken) / len(found):.3f}, wrong in 1000 {1000 * taken.count(False) / len(taken):.2f}, "
+        f"calibration error {error:.4f}, best right {sum(right) / len(right):.3f}, from {at:.4f}"
+    )
     if "--try" in sys.argv:
         wrong = [
             (n, e.title, r, e.confidence) for n, e, r, ok in zip(names, found, truth, right, strict=True) if not ok

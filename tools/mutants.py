@@ -49,18 +49,42 @@ MODULES = {  # module -> the tests that are its own
 }
 SECONDS = 240
 
-_COMPARE = {ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
-            ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In}  # fmt: skip
-_BINARY = {ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.FloorDiv, ast.FloorDiv: ast.Mult, ast.Div: ast.Mult,
-           ast.Mod: ast.Mult, ast.BitOr: ast.BitAnd, ast.BitAnd: ast.BitOr, ast.LShift: ast.RShift}  # fmt: skip
+_COMPARE = {
+    ast.Lt: ast.LtE,
+    ast.LtE: ast.Lt,
+    ast.Gt: ast.GtE,
+    ast.GtE: ast.Gt,
+    ast.Eq: ast.NotEq,
+    ast.NotEq: ast.Eq,
+    ast.Is: ast.IsNot,
+    ast.IsNot: ast.Is,
+    ast.In: ast.NotIn,
+    ast.NotIn: ast.In,
+}
+_BINARY = {
+    ast.Add: ast.Sub,
+    ast.Sub: ast.Add,
+    ast.Mult: ast.FloorDiv,
+    ast.FloorDiv: ast.Mult,
+    ast.Div: ast.Mult,
+    ast.Mod: ast.Mult,
+    ast.BitOr: ast.BitAnd,
+    ast.BitAnd: ast.BitOr,
+    ast.LShift: ast.RShift,
+}
 
 
 def places(tree: ast.Module) -> list[ast.AST]:
     """Nodes that can be changed; annotations and documentation are not among them."""
     found: list[ast.AST] = []
     # changing these changes nothing that anybody promises: frozen=, force= of a report, daemon= of a thread
-    left = {id(inner) for node in ast.walk(tree) if isinstance(node, ast.ClassDef) for each in node.decorator_list
-            for inner in ast.walk(each)}  # fmt: skip
+    left = {
+        id(inner)
+        for node in ast.walk(tree)
+        if isinstance(node, ast.ClassDef)
+        for each in node.decorator_list
+        for inner in ast.walk(each)
+    }
     left |= {
         id(node.value) for node in ast.walk(tree) if isinstance(node, ast.keyword) and node.arg in ("force", "daemon")
     }

@@ -112,12 +112,22 @@ sleep 30
 """
 
 
-def make_root(kernel: Path, work: Path, argument: str, guest: str = GUEST, modules: tuple[str, ...] = MODULES,
-              packages: str = PACKAGES) -> tuple[Path, Path]:  # fmt: skip
+def make_root(
+    kernel: Path,
+    work: Path,
+    argument: str,
+    guest: str = GUEST,
+    modules: tuple[str, ...] = MODULES,
+    packages: str = PACKAGES,
+) -> tuple[Path, Path]:
     """The kernel file and the root as one cpio archive, in which a guest's program runs with this argument."""
     root, package = work / "root", work / "kernel"
-    subprocess.run(["mmdebstrap", "--variant=minbase", f"--include={packages}", "bookworm", str(root)], check=True,
-                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+    subprocess.run(
+        ["mmdebstrap", "--variant=minbase", f"--include={packages}", "bookworm", str(root)],
+        check=True,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     subprocess.run(["dpkg-deb", "-x", str(kernel), str(package)], check=True)
     shutil.copytree(package / "lib" / "modules", root / "lib" / "modules", dirs_exist_ok=True)
     (version,) = (each.name for each in (package / "lib" / "modules").iterdir())
@@ -128,9 +138,34 @@ def make_root(kernel: Path, work: Path, argument: str, guest: str = GUEST, modul
     inner.mkdir()
     shutil.copytree(ROOT / "src", inner / "src", ignore=shutil.ignore_patterns("__pycache__"))
     site = next((ROOT / ".venv" / "lib").glob("python3.*")) / "site-packages"
-    heavy = ("PyQt6*", "scipy*", "mypy*", "ruff*", "pygame*", "__pycache__", "hypothesis*", "numpy.libs.bak", "pandas*",
-             "torch*", "sklearn*", "statsmodels*", "networkx*", "pgmpy*", "nvidia*", "triton*", "sympy*", "pyro*",
-             "lightning*", "babel*", "pint*", "grimp*", "xgboost*", "opt_einsum*", "matplotlib*", "PIL*")  # fmt: skip
+    heavy = (
+        "PyQt6*",
+        "scipy*",
+        "mypy*",
+        "ruff*",
+        "pygame*",
+        "__pycache__",
+        "hypothesis*",
+        "numpy.libs.bak",
+        "pandas*",
+        "torch*",
+        "sklearn*",
+        "statsmodels*",
+        "networkx*",
+        "pgmpy*",
+        "nvidia*",
+        "triton*",
+        "sympy*",
+        "pyro*",
+        "lightning*",
+        "babel*",
+        "pint*",
+        "grimp*",
+        "xgboost*",
+        "opt_einsum*",
+        "matplotlib*",
+        "PIL*",
+    )
     shutil.copytree(site, inner / "site", ignore=shutil.ignore_patterns(*heavy))
     _make_image(inner / "a.img")
     (inner / "guest.py").write_text(guest, encoding="utf-8")
@@ -166,15 +201,42 @@ class Machine:
             file.truncate(STICK)
         monitor = work / "qmp"
         self.process = subprocess.Popen(
-            ["qemu-system-x86_64", "-cpu", "max", "-m", "2600", "-smp", "2", "-nographic", "-no-reboot", "-nodefaults",
-             "-serial", "stdio",
-             "-kernel", str(kernel), "-initrd", str(archive), "-append", "console=ttyS0 quiet panic=5 rdinit=/init",
-             "-device", "qemu-xhci,id=usb", "-qmp", f"unix:{monitor},server=on,wait=off",
-             "-blockdev", f"driver=file,node-name=file,filename={stick}",
-             "-blockdev", "driver=raw,node-name=stick,file=file",
-             "-device", "usb-storage,id=stick0,drive=stick,bus=usb.0,removable=on"],
-            stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace",
-        )  # fmt: skip
+            [
+                "qemu-system-x86_64",
+                "-cpu",
+                "max",
+                "-m",
+                "2600",
+                "-smp",
+                "2",
+                "-nographic",
+                "-no-reboot",
+                "-nodefaults",
+                "-serial",
+                "stdio",
+                "-kernel",
+                str(kernel),
+                "-initrd",
+                str(archive),
+                "-append",
+                "console=ttyS0 quiet panic=5 rdinit=/init",
+                "-device",
+                "qemu-xhci,id=usb",
+                "-qmp",
+                f"unix:{monitor},server=on,wait=off",
+                "-blockdev",
+                f"driver=file,node-name=file,filename={stick}",
+                "-blockdev",
+                "driver=raw,node-name=stick,file=file",
+                "-device",
+                "usb-storage,id=stick0,drive=stick,bus=usb.0,removable=on",
+            ],
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            errors="replace",
+        )
         for _ in range(100):
             if monitor.exists():
                 break
@@ -227,8 +289,14 @@ def main() -> None:
                 elif word == "back":
                     count += 1
                     time.sleep(1.0)
-                    machine.ask("device_add", driver="usb-storage", id=f"stick{count}", drive="stick", bus="usb.0",
-                                removable=True)  # fmt: skip
+                    machine.ask(
+                        "device_add",
+                        driver="usb-storage",
+                        id=f"stick{count}",
+                        drive="stick",
+                        bus="usb.0",
+                        removable=True,
+                    )
                 elif word in ("end", "failed"):
                     break
                 if time.monotonic() - begun > MOST_S:

@@ -79,8 +79,10 @@ def plain(demo_master: Any) -> bytes:
 def sources(folder: Path, plain: bytes) -> dict[str, Path]:
     """The same image in every kind."""
     folder.mkdir()
-    made = {name: folder / f"quay.img{ending}" for name, ending in
-            (("plain", ""), ("xz", ".xz"), ("gz", ".gz"), ("bz2", ".bz2"), ("zst", ".zst"))}  # fmt: skip
+    made = {
+        name: folder / f"quay.img{ending}"
+        for name, ending in (("plain", ""), ("xz", ".xz"), ("gz", ".gz"), ("bz2", ".bz2"), ("zst", ".zst"))
+    }
     made["plain"].write_bytes(plain)
     made["xz"].write_bytes(lzma.compress(plain, preset=0))
     made["gz"].write_bytes(gzip.compress(plain, 1))
@@ -244,10 +246,12 @@ def test_an_exchanged_drive_is_not_probed_either(user: Any, demo: Demo) -> None:
 @pytest.mark.parametrize(
     ("name", "word"),
     [
-        ("bargain-card", "Counterfeit: It claims 128"), ("tired-card", "Worn: The 64 KiB at byte 31457280"),
-        ("loose-card", "Unplugged:"), ("sleepy-hub", "Asleep:"),
+        ("bargain-card", "Counterfeit: It claims 128"),
+        ("tired-card", "Worn: The 64 KiB at byte 31457280"),
+        ("loose-card", "Unplugged:"),
+        ("sleepy-hub", "Asleep:"),
     ],
-)  # fmt: skip
+)
 def test_bad_cards_are_named_on_the_page(name: str, word: str, user: Any) -> None:
     write_to(user, name)
     page = card_page(user)

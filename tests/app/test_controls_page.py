@@ -164,8 +164,16 @@ def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatc
     page._papers.write_all(page.export)
     session.flush()
     names = {path.name for path in out.rglob("*")}
-    assert {"sdl-mapping.txt", "70-kyklon-controls.rules", "wiring.csv", "harness.csv", "guests.pdf", "labels.svg",
-            "legend-ivy-steps.pdf", "drill-seat-4.pdf"} <= names  # fmt: skip
+    assert {
+        "sdl-mapping.txt",
+        "70-kyklon-controls.rules",
+        "wiring.csv",
+        "harness.csv",
+        "guests.pdf",
+        "labels.svg",
+        "legend-ivy-steps.pdf",
+        "drill-seat-4.pdf",
+    } <= names
     assert (out / "guests.pdf").read_bytes().startswith(b"%PDF")
     titles = [entry.title for entry in Logbook(session.folder).entries()]
     assert "Wiring proven" in titles

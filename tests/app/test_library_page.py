@@ -260,9 +260,17 @@ def test_50_000_rows_filter_and_each_order_is_made_once(qapp: object, monkeypatc
     chance = random.Random(1)
     names = [name for name, _title in labelled(5000).names]
     games = tuple(
-        Game("alder-8", names[n % 5000], (f"alder8/{n}.al8",), chance.randrange(10**6), 1, (),
-             Naming(names[n % 5000], "title", chance.random())) for n in range(50_000)
-    )  # fmt: skip
+        Game(
+            "alder-8",
+            names[n % 5000],
+            (f"alder8/{n}.al8",),
+            chance.randrange(10**6),
+            1,
+            (),
+            Naming(names[n % 5000], "title", chance.random()),
+        )
+        for n in range(50_000)
+    )
     model = GameModel()
     model.set_games(games)
     for column in range(6):

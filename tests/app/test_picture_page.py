@@ -90,8 +90,14 @@ def test_every_school_of_a_display_is_planned_exported_and_foretold(
         folder = tmp_path / school
         page.papers.write_all(page.export, folder)
         session.flush()
-        assert {each.name for each in folder.iterdir()} >= {"modelines.conf", "fb.modes", "sheet.pdf", "issued.edid",
-                                                           "modes.csv", "card-measure.png"}  # fmt: skip
+        assert {each.name for each in folder.iterdir()} >= {
+            "modelines.conf",
+            "fb.modes",
+            "sheet.pdf",
+            "issued.edid",
+            "modes.csv",
+            "card-measure.png",
+        }
         decoded = subprocess.run(["edid-decode", "--check", folder / "issued.edid"], capture_output=True, text=True)
         assert "EDID conformity: PASS" in decoded.stdout, decoded.stdout[-800:]
         page = user.open(30)

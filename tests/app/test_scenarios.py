@@ -83,12 +83,17 @@ def test_a_tube_on_a_board_that_takes_only_a_size_gets_its_picture_by_identifica
     dialect.setCurrentIndex(dialect.findData("extlinux"))
     dialect.activated.emit(dialect.currentIndex())
     session.edit("boot.kernel", "merrow-armv8.krn")
-    for number, words in ((30, "Preview: Use ling.dtb"), (40, "Preview: Add the quirk"), (50, "Preview: Use 1440"),
-                          (50, "Preview: Issue an EDID file"),
-                          (50, "Preview: Switch the display on later")):  # fmt: skip
+    for number, words in (
+        (30, "Preview: Use ling.dtb"),
+        (40, "Preview: Add the quirk"),
+        (50, "Preview: Use 1440"),
+        (50, "Preview: Issue an EDID file"),
+        (50, "Preview: Switch the display on later"),
+    ):
         user.open(number)
-        user.answer(lambda dialog: user.press("Change", dialog),
-                    lambda words=words: user.press(words, user.window.findings))  # fmt: skip
+        user.answer(
+            lambda dialog: user.press("Change", dialog), lambda words=words: user.press(words, user.window.findings)
+        )
         user.wait()
     assert not [code for code in user.stops if code.startswith(("picture", "boot", "controls"))]
     user.choose_drive("blank-card")

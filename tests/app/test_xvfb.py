@@ -44,8 +44,9 @@ def test_the_window_on_a_real_display(demo: Demo, tmp_path: Path) -> None:
     read, write = os.pipe()
     server = subprocess.Popen(
         ["Xvfb", "-displayfd", str(write), "-screen", "0", "1400x900x24", "-nolisten", "tcp"],
-        pass_fds=[write], stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        pass_fds=[write],
+        stderr=subprocess.DEVNULL,
+    )
     os.close(write)
     try:
         with os.fdopen(read) as pipe:  # to the end of the line: a pipe closed too early ends the server

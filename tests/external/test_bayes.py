@@ -48,6 +48,7 @@ def test_posteriors_agree_to_nine_places(seed: int) -> None:
     found = believe(network, answers)
     ask = VariableElimination(the_same(network))
     for index in range(5):
-        told = ask.query([f"c{index}"], evidence={f"o{each}": int(seen) for each, seen in answers.items()},
-                         show_progress=False)  # fmt: skip
+        told = ask.query(
+            [f"c{index}"], evidence={f"o{each}": int(seen) for each, seen in answers.items()}, show_progress=False
+        )
         assert found.chance[index] == pytest.approx(told.values[1], abs=1e-9)

@@ -35,8 +35,13 @@ ROOT_ONLY = pytest.mark.skipif(os.geteuid() != 0, reason="loop devices need root
 
 def run(*arguments: str, stdin: str = "") -> str:
     command = [tools.find(arguments[0]), *arguments[1:]]
-    done = subprocess.run(command, capture_output=True, text=True, input=stdin,
-                          env={"LC_ALL": "C", "PATH": "/usr/bin:/usr/sbin:/bin:/sbin"})  # fmt: skip
+    done = subprocess.run(
+        command,
+        capture_output=True,
+        text=True,
+        input=stdin,
+        env={"LC_ALL": "C", "PATH": "/usr/bin:/usr/sbin:/bin:/sbin"},
+    )
     assert done.returncode == 0, done.stdout + done.stderr
     return done.stdout
 
@@ -59,8 +64,24 @@ def table_of(path: Path) -> PartitionTable:
 def gpt(tmp_path: Path) -> Path:
     """Made by sgdisk."""
     path = blank(tmp_path / "gpt.img", 80 * MIB)
-    run("sgdisk", "-n", "1:8192:+32M", "-t", "1:ef00", "-c", "1:boot part", "-n", "3:0:+20M", "-t", "3:8300", "-c",
-        "3:root", "-A", "1:set:2", str(path))  # fmt: skip
+    run(
+        "sgdisk",
+        "-n",
+        "1:8192:+32M",
+        "-t",
+        "1:ef00",
+        "-c",
+        "1:boot part",
+        "-n",
+        "3:0:+20M",
+        "-t",
+        "3:8300",
+        "-c",
+        "3:root",
+        "-A",
+        "1:set:2",
+        str(path),
+    )
     return path
 
 
@@ -161,13 +182,16 @@ def blkid(path: Path, offset: int = 0) -> dict[str, str]:
 @pytest.mark.parametrize(
     ("make", "size"),
     [
-        (("mkfs.fat", "-F", "12", "-n", "SMALL"), 4 * MIB), (("mkfs.fat", "-F", "16", "-n", "MIDDLE"), 64 * MIB),
-        (("mkfs.fat", "-F", "32", "-s", "1", "-n", "LARGE"), 64 * MIB), (("mkfs.ext4", "-q", "-L", "four"), 64 * MIB),
+        (("mkfs.fat", "-F", "12", "-n", "SMALL"), 4 * MIB),
+        (("mkfs.fat", "-F", "16", "-n", "MIDDLE"), 64 * MIB),
+        (("mkfs.fat", "-F", "32", "-s", "1", "-n", "LARGE"), 64 * MIB),
+        (("mkfs.ext4", "-q", "-L", "four"), 64 * MIB),
         (("mkfs.ext4", "-q", "-O", "64bit", "-b", "4096", "-L", "wide"), 64 * MIB),
         (("mke2fs", "-q", "-L", "two"), 16 * MIB),
-        (("mke2fs", "-q", "-j", "-L", "three"), 32 * MIB), (("mkswap", "-L", "swapping"), 8 * MIB),
+        (("mke2fs", "-q", "-j", "-L", "three"), 32 * MIB),
+        (("mkswap", "-L", "swapping"), 8 * MIB),
     ],
-)  # fmt: skip
+)
 def test_file_systems_and_labels_as_blkid_tells_them(make: tuple[str, ...], size: int, tmp_path: Path) -> None:
     path = blank(tmp_path / "v.img", size)
     run(*make, str(path))
@@ -251,10 +275,14 @@ def packed(body: Path, folder: Path, *arguments: str) -> None:
 
 
 COMMANDS = {
-    "a.img.xz": "xz -k -1 a.img", "blocks.img.xz": "xz -k -1 -T2 --block-size=1MiB -c a.img",
-    "a.img.gz": "gzip -k a.img", "a.img.bz2": "bzip2 -k a.img", "a.img.zst": "zstd -q a.img",
-    "long.img.zst": "zstd -q --no-content-size -c a.img", "a.7z": "7z a a.7z a.img",
-}  # fmt: skip
+    "a.img.xz": "xz -k -1 a.img",
+    "blocks.img.xz": "xz -k -1 -T2 --block-size=1MiB -c a.img",
+    "a.img.gz": "gzip -k a.img",
+    "a.img.bz2": "bzip2 -k a.img",
+    "a.img.zst": "zstd -q a.img",
+    "long.img.zst": "zstd -q --no-content-size -c a.img",
+    "a.7z": "7z a a.7z a.img",
+}
 
 
 @pytest.mark.parametrize("name", COMMANDS)

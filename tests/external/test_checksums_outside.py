@@ -17,8 +17,15 @@ from kyklon.model.image_file import Stated
 from kyklon.operations import checksums
 
 NAMES = ("plain.img", "with blank.img", "back\\slash.img", "new\nline.img", "*star.img", "täg (x) = y.img", "-dash.img")
-TOOLS = {"md5sum": "MD5", "sha1sum": "SHA-1", "sha224sum": "SHA-224", "sha256sum": "SHA-256", "sha384sum": "SHA-384",
-         "sha512sum": "SHA-512", "b2sum": "BLAKE2b"}  # fmt: skip
+TOOLS = {
+    "md5sum": "MD5",
+    "sha1sum": "SHA-1",
+    "sha224sum": "SHA-224",
+    "sha256sum": "SHA-256",
+    "sha384sum": "SHA-384",
+    "sha512sum": "SHA-512",
+    "b2sum": "BLAKE2b",
+}
 FORMS = ((), ("--tag",), ("-z",), ("-b",), ("--tag", "-z"))
 
 
@@ -79,8 +86,9 @@ def test_a_signed_list_counts_for_what_is_signed(files: Path, tmp_path_factory: 
     home = tmp_path_factory.mktemp("gpg")
     home.chmod(0o700)
     gpg = ["gpg", "--homedir", str(home), "--batch", "--quiet", "--pinentry-mode", "loopback", "--passphrase", ""]
-    made = subprocess.run([*gpg, "--quick-generate-key", "Test <t@example.org>", "default", "default", "never"],
-                          capture_output=True)  # fmt: skip
+    made = subprocess.run(
+        [*gpg, "--quick-generate-key", "Test <t@example.org>", "default", "default", "never"], capture_output=True
+    )
     if made.returncode:
         pytest.skip(f"gpg made no key: {made.stderr.decode()[-200:]}")
     text = said(["sha256sum", "--", *NAMES], files)
@@ -95,8 +103,13 @@ def test_a_signed_list_counts_for_what_is_signed(files: Path, tmp_path_factory: 
 
 
 def test_a_tag_that_is_not_its_sums_length_is_refused() -> None:
-    for line in (f"SHA256 (a) = {'0' * 96}", f"BLAKE2b-256 (a) = {'0' * 128}", f"SHA2-384(a)= {'0' * 64}",
-                 f"BLAKE2b (a) = {'0' * 64}", "0" * 57 + "  a"):  # fmt: skip
+    for line in (
+        f"SHA256 (a) = {'0' * 96}",
+        f"BLAKE2b-256 (a) = {'0' * 128}",
+        f"SHA2-384(a)= {'0' * 64}",
+        f"BLAKE2b (a) = {'0' * 64}",
+        "0" * 57 + "  a",
+    ):
         with pytest.raises(FormatError):
             checksums.parse(f"{line}\n")
 

@@ -173,13 +173,19 @@ def test_drawings_are_svg_of_the_panels_own_size(demo: Demo, catalogue: Catalogu
 
     rig = rig_for(catalogue, "cocktail-pair", "tackle-pair")
     system = catalogue.get(System, "cedar-disc")
-    texts = [legends.legend(rig, system), legends.template(rig.layout), legends.labels(wiring.harness(rig)),
-             legends.guest_card(rig, (system,))]  # fmt: skip
+    texts = [
+        legends.legend(rig, system),
+        legends.template(rig.layout),
+        legends.labels(wiring.harness(rig)),
+        legends.guest_card(rig, (system,)),
+    ]
     seat = rig.layout.seats[0]
     for text in texts:
         assert QSvgRenderer(text.encode()).isValid()
     root = ET.fromstring(texts[1])
     assert root.get("width") == f"{seat.width_mm:g}mm"
-    holes = {(float(each.get("cx")), float(each.get("cy"))): 2 * float(each.get("r"))
-             for each in root.iter("{http://www.w3.org/2000/svg}circle")}  # fmt: skip
+    holes = {
+        (float(each.get("cx")), float(each.get("cy"))): 2 * float(each.get("r"))
+        for each in root.iter("{http://www.w3.org/2000/svg}circle")
+    }
     assert holes == {(control.x, control.y): control.bore for control in seat.controls}

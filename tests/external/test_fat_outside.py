@@ -30,8 +30,19 @@ def volume(request: pytest.FixtureRequest, tmp_path: Path) -> tuple[Path, dict[s
         file.truncate(mib * MIB)
     tools.run(["mkfs.fat", "-F", str(bits), "-s", str(per_cluster), "-n", "OUTSIDE", str(path)])
     rng = random.Random(bits * mib)
-    names = ["KERNEL.IMG", "lower.txt", "Mixed.Case", "a name far longer than eight and three.txt", "x",
-             "ümläut ж.dat", "two words.tar.gz", "no_ending", "UPPER.txt", "tail.TXT", "odd;=+.bin"]  # fmt: skip
+    names = [
+        "KERNEL.IMG",
+        "lower.txt",
+        "Mixed.Case",
+        "a name far longer than eight and three.txt",
+        "x",
+        "ümläut ж.dat",
+        "two words.tar.gz",
+        "no_ending",
+        "UPPER.txt",
+        "tail.TXT",
+        "odd;=+.bin",
+    ]
     kept: dict[str, bytes] = {}
     for folder in ("", "one", "one/two", "one/two/a folder with a long name"):
         if folder:
@@ -98,10 +109,19 @@ def test_a_folder_that_contains_itself_and_a_chain_that_goes_round_are_told(tmp_
 
 @pytest.mark.parametrize(
     ("at", "value"),
-    [(11, b"\x00\x01"), (11, b"\x00\x20"), (13, b"\x00"), (13, b"\x03"), (14, b"\x00\x00"), (16, b"\x00"),
-     (16, b"\x03"),
-     (22, b"\x00\x00"), (510, b"\x00\x00"), (19, b"\x01\x00")],
-)  # fmt: skip
+    [
+        (11, b"\x00\x01"),
+        (11, b"\x00\x20"),
+        (13, b"\x00"),
+        (13, b"\x03"),
+        (14, b"\x00\x00"),
+        (16, b"\x00"),
+        (16, b"\x03"),
+        (22, b"\x00\x00"),
+        (510, b"\x00\x00"),
+        (19, b"\x01\x00"),
+    ],
+)
 def test_figures_that_no_volume_can_have(tmp_path: Path, at: int, value: bytes) -> None:
     path = tmp_path / "bad.img"
     with path.open("wb") as file:

@@ -22,11 +22,31 @@ from kyklon.operations.poweron.stages.init import init
 from test_failures import catalogue, good, good_build, observed, world_of  # noqa: F401 # a fixture
 
 GENERATOR = Path("/usr/lib/systemd/system-generators/systemd-fstab-generator")
-SOURCES = ("/dev/mmcblk0p1", "UUID=1234-ABCD", "LABEL=QUAYBOOT", "PARTUUID=4b594b31-01", "/dev/sda1", "tmpfs",
-           "UUID=none", "/dev/disk/by-label/QUAYBOOT", "//attic/games")  # fmt: skip
+SOURCES = (
+    "/dev/mmcblk0p1",
+    "UUID=1234-ABCD",
+    "LABEL=QUAYBOOT",
+    "PARTUUID=4b594b31-01",
+    "/dev/sda1",
+    "tmpfs",
+    "UUID=none",
+    "/dev/disk/by-label/QUAYBOOT",
+    "//attic/games",
+)
 KINDS = ("vfat", "ext4", "auto", "tmpfs", "swap", "cifs", "nfs", "exfat")
-OPTIONS = ("defaults", "ro", "nofail", "noauto", "noatime", "_netdev", "x-systemd.automount", "umask=0077",
-           "nofail,noauto", "rw,x-systemd.device-timeout=5", "uid=1000,gid=1000")  # fmt: skip
+OPTIONS = (
+    "defaults",
+    "ro",
+    "nofail",
+    "noauto",
+    "noatime",
+    "_netdev",
+    "x-systemd.automount",
+    "umask=0077",
+    "nofail,noauto",
+    "rw,x-systemd.device-timeout=5",
+    "uid=1000,gid=1000",
+)
 
 
 def table(chance: random.Random) -> str:
@@ -49,8 +69,11 @@ def table(chance: random.Random) -> str:
 def test_lines_are_read_as_libmount_reads_them(seed: int, tmp_path: Path) -> None:
     file = tmp_path / "fstab"
     file.write_text(table(random.Random(seed)))
-    told = subprocess.run(["findmnt", "--tab-file", file, "--json", "--list", "-o", "SOURCE,TARGET,FSTYPE,OPTIONS"],
-                          capture_output=True, check=True).stdout  # fmt: skip
+    told = subprocess.run(
+        ["findmnt", "--tab-file", file, "--json", "--list", "-o", "SOURCE,TARGET,FSTYPE,OPTIONS"],
+        capture_output=True,
+        check=True,
+    ).stdout
     theirs = [
         (each["source"], each["target"], each["fstype"], each["options"]) for each in json.loads(told)["filesystems"]
     ]
@@ -88,11 +111,15 @@ WRONG = {
     "/dev/mmcblk0p1 /boot vfat ro,frob 0 0": "knows no option frob",
     "/dev/mmcblk0p2 /boot auto errors=sometimes 0 0": "errors is one of",
 }
-RIGHT = ("/dev/mmcblk0p1 /boot vfat ro 0 0",
-         "UUID=1234-abcd /boot vfat defaults,umask=0022,x-systemd.mount-timeout=9 0 2",
-         "LABEL=QUAYBOOT /boot auto noatime", "PARTUUID=4b594b31-01 /boot vfat,ext4 rw",
-         "/dev/disk/by-uuid/1234-ABCD /boot vfat ro", "tmpfs /boot tmpfs size=1M",
-         "//attic/x /boot cifs guest")  # fmt: skip
+RIGHT = (
+    "/dev/mmcblk0p1 /boot vfat ro 0 0",
+    "UUID=1234-abcd /boot vfat defaults,umask=0022,x-systemd.mount-timeout=9 0 2",
+    "LABEL=QUAYBOOT /boot auto noatime",
+    "PARTUUID=4b594b31-01 /boot vfat,ext4 rw",
+    "/dev/disk/by-uuid/1234-ABCD /boot vfat ro",
+    "tmpfs /boot tmpfs size=1M",
+    "//attic/x /boot cifs guest",
+)
 
 
 def with_table(cards: dict[str, Path], tmp_path: Path, text: str) -> Bench:
@@ -103,7 +130,7 @@ def with_table(cards: dict[str, Path], tmp_path: Path, text: str) -> Bench:
 
 
 @pytest.mark.parametrize("line", [*WRONG, *RIGHT])
-def test_a_line_that_cannot_be_mounted_is_told_and_no_other(line: str, good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+def test_a_line_that_cannot_be_mounted_is_told_and_no_other(line: str, good: dict[str, Path], tmp_path: Path) -> None:
     bench = with_table(good, tmp_path, f"{line}\n")
     root = bench.contents.root
     assert root is not None
@@ -120,15 +147,25 @@ def test_a_line_that_cannot_be_mounted_is_told_and_no_other(line: str, good: dic
     assert not services.services(replace(bench, contents=seen)).failures
 
 
-@pytest.mark.parametrize(("line", "seen"), [
-    ("/dev/mmcblk0p1 /boot vfat ro 0 0", True), ("", False), ("# /dev/mmcblk0p1 /boot vfat ro 0 0", False),
-    ("/dev/mmcblk0p1 /boot vfat noauto 0 0", False), ("/dev/mmcblk0p2 /boot ext4 ro 0 0", False),
-    ("/dev/mmcblk0p1 /boot ext4 ro 0 0", False), ("/dev/mmcblk0p1 /media vfat ro 0 0", False),
-    ("/dev/mmcblk0p1 /boot/firmware vfat ro 0 0", True),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("line", "seen"),
+    [
+        ("/dev/mmcblk0p1 /boot vfat ro 0 0", True),
+        ("", False),
+        ("# /dev/mmcblk0p1 /boot vfat ro 0 0", False),
+        ("/dev/mmcblk0p1 /boot vfat noauto 0 0", False),
+        ("/dev/mmcblk0p2 /boot ext4 ro 0 0", False),
+        ("/dev/mmcblk0p1 /boot ext4 ro 0 0", False),
+        ("/dev/mmcblk0p1 /media vfat ro 0 0", False),
+        ("/dev/mmcblk0p1 /boot/firmware vfat ro 0 0", True),
+    ],
+)
 def test_what_the_start_reads_from_the_boot_partition_is_there_only_when_it_is_mounted(
-    line: str, seen: bool, good: dict[str, Path], tmp_path: Path  # noqa: F811
-) -> None:  # fmt: skip
+    line: str,
+    seen: bool,
+    good: dict[str, Path],
+    tmp_path: Path,
+) -> None:
     bench = with_table(good, tmp_path, f"{line}\n")
     settings = mounts.system_settings(bench)
     assert bench.settings is not None
@@ -138,12 +175,15 @@ def test_what_the_start_reads_from_the_boot_partition_is_there_only_when_it_is_m
     assert any("are not read" in moment.text for moment in init(bench).moments) == (not seen)
 
 
-def test_numbered_scripts_stop_where_what_is_to_be_checked_is_not_there(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+def test_numbered_scripts_stop_where_what_is_to_be_checked_is_not_there(good: dict[str, Path], tmp_path: Path) -> None:
     bench = with_table(good, tmp_path, "/dev/mmcblk0p7 /games ext4 defaults 0 2\n")
     root = bench.contents.root
     assert root is not None
     assert mounts.checked(bench, root) is not None
     wanted = Mount("/dev/mmcblk0p7", "/games", "ext4")
-    for spared in (wanted, replace(wanted, options=("nofail",), checked=True),
-                   Mount("/dev/mmcblk0p2", "/games", "ext4", (), True)):  # fmt: skip
+    for spared in (
+        wanted,
+        replace(wanted, options=("nofail",), checked=True),
+        Mount("/dev/mmcblk0p2", "/games", "ext4", (), True),
+    ):
         assert mounts.checked(bench, replace(root, mounts=(spared,))) is None

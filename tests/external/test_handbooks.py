@@ -126,10 +126,12 @@ def test_quirk_words_follow_kernel_parameters() -> None:
 @pytest.mark.parametrize(
     ("name", "subcarrier", "cycles"),
     [  # ITU-R BT.470-6, table 2: subcarriers in MHz, and in lines; values from memory
-        ("NTSC M", 3.579545, 227.5), ("PAL B/G", 4.43361875, 283.7516), ("PAL M", 3.57561149, 227.25),
+        ("NTSC M", 3.579545, 227.5),
+        ("PAL B/G", 4.43361875, 283.7516),
+        ("PAL M", 3.57561149, 227.25),
         ("PAL N", 3.58205625, 229.2516),
     ],
-)  # fmt: skip
+)
 def test_colour_subcarriers(name: str, subcarrier: float, cycles: float) -> None:
     system = next(each for each in SYSTEMS if each.name == name)
     assert float(system.subcarrier_hz) / 1e6 == pytest.approx(subcarrier, abs=1e-6)

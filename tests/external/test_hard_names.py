@@ -1,4 +1,4 @@
-# ruff: noqa: E501 # tables
+# tables
 """Titles and noise that the demo's generator does not make: titles of dictionary words (the list of the Debian package
 wamerican), names spoilt in ways written by hand, and games that are not in the list at all but sound like one."""
 
@@ -49,7 +49,9 @@ def slipped(name: str, chance: random.Random) -> str:
 
 SAME: dict[str, Noise] = {
     "as it is": lambda name, _c: name,
-    "tags": lambda name, c: f"{name} {c.choice(('(Sweden)', '(1991)', '(PAL)', '[b2]', '(Unl) (Hack)', '(UE) [!]', '{alt}'))}",
+    "tags": lambda name, c: (
+        f"{name} {c.choice(('(Sweden)', '(1991)', '(PAL)', '[b2]', '(Unl) (Hack)', '(UE) [!]', '{alt}'))}"
+    ),
     "underscores": lambda name, _c: name.replace(" ", "_"),
     "dots": lambda name, _c: name.replace(": ", " ").replace(" ", "."),
     "glued": lambda name, _c: re.sub(r" (\d)$", r"\1", name),
@@ -59,17 +61,21 @@ SAME: dict[str, Noise] = {
     "numerals": lambda name, _c: name.replace(" 2", " II") if name.endswith(" 2") else name.replace(" III", " 3"),
     "slip": slipped,
     "dash": lambda name, _c: name.replace(": ", " - "),
-}  # fmt: skip
+}
 OTHER: dict[str, Noise] = {
     "super": lambda name, c: f"{c.choice(('Super', 'Mega', 'Mini', 'New', 'Real', 'Ultra'))} {name}",
-    "deluxe": lambda name, c: f"{name} {c.choice(('Deluxe', 'Plus', 'Turbo', 'EX', 'DX', 'Gold', 'Junior', 'World', 'Arena'))}",
+    "deluxe": lambda name, c: (
+        f"{name} {c.choice(('Deluxe', 'Plus', 'Turbo', 'EX', 'DX', 'Gold', 'Junior', 'World', 'Arena'))}"
+    ),
     "sequel": lambda name, c: f"{name}{c.choice((' 7', '7', ' VII', ' 64', ' 2000'))}",
     "sub-title": lambda name, c: f"{name}: {c.choice(('Hidden', 'Seven Doors', 'Into The Deep'))}",
     "plural": lambda name, _c: re.sub(r"(\w)$", r"\1s", name),
-    "a word instead": lambda name, c: " ".join(["Peculiar", *name.split(" ")[1:]]) if " " in name else f"{name} Peculiar",
+    "a word instead": lambda name, c: (
+        " ".join(["Peculiar", *name.split(" ")[1:]]) if " " in name else f"{name} Peculiar"
+    ),
     "two in one": lambda name, c: f"{name} + Peculiar Teapots",
     "other, same sub-title": lambda name, _c: f"Peculiar Teapots: {name.partition(': ')[2] or name}",
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("seed", range(3))

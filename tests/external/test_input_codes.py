@@ -37,9 +37,18 @@ def test_codes_of_every_terminal_are_the_kernels(catalogue: Catalogue) -> None:
 
 @pytest.mark.parametrize(  # linux/input-event-codes.h
     ("name", "code"),
-    [("BTN_TRIGGER", 0x120), ("BTN_SOUTH", 0x130), ("BTN_SELECT", 0x13A), ("BTN_START", 0x13B), ("BTN_MODE", 0x13C),
-     ("BTN_DPAD_UP", 0x220), ("BTN_DPAD_RIGHT", 0x223), ("ABS_X", 0x00), ("ABS_HAT0X", 0x10)],
-)  # fmt: skip
+    [
+        ("BTN_TRIGGER", 0x120),
+        ("BTN_SOUTH", 0x130),
+        ("BTN_SELECT", 0x13A),
+        ("BTN_START", 0x13B),
+        ("BTN_MODE", 0x13C),
+        ("BTN_DPAD_UP", 0x220),
+        ("BTN_DPAD_RIGHT", 0x223),
+        ("ABS_X", 0x00),
+        ("ABS_HAT0X", 0x10),
+    ],
+)
 def test_well_known_codes(name: str, code: int) -> None:
     assert event_code(name) == code
     assert header_codes().get(name, code) == code

@@ -15,10 +15,14 @@ from kyklon.operations.card.volumes.partitions import reader
 
 MIB = 1 << 20
 FORMS = {
-    "today's": ([], ["-c"]), "no sums": (["-O", "^metadata_csum"], []), "second sums": ([], ["-c", "-v", "2"]),
-    "32 bit": (["-O", "^64bit"], ["-c"]), "32 bit, no sums": (["-O", "^64bit,^metadata_csum"], []),
-    "1k": (["-b", "1024"], ["-c"]), "ext3": (["-t", "ext3"], []),
-}  # fmt: skip
+    "today's": ([], ["-c"]),
+    "no sums": (["-O", "^metadata_csum"], []),
+    "second sums": ([], ["-c", "-v", "2"]),
+    "32 bit": (["-O", "^64bit"], ["-c"]),
+    "32 bit, no sums": (["-O", "^64bit,^metadata_csum"], []),
+    "1k": (["-b", "1024"], ["-c"]),
+    "ext3": (["-t", "ext3"], []),
+}
 
 
 def debugfs(image: Path, *rows: str) -> None:
@@ -128,9 +132,12 @@ def test_a_transaction_that_never_ended_has_never_been(tmp_path: Path) -> None:
     data = bytearray(log.image.read_bytes())
     log.step("sif /sbin/three mode 0100711")
     later = log.image.read_bytes()
-    at = next(place for place in range(len(later) - 4096, 0, -4096)
-              if later[place : place + 8] == bytes.fromhex("C03B399800000002") and later[place : place + 12] !=
-              bytes(data[place : place + 12]))  # fmt: skip
+    at = next(
+        place
+        for place in range(len(later) - 4096, 0, -4096)
+        if later[place : place + 8] == bytes.fromhex("C03B399800000002")
+        and later[place : place + 12] != bytes(data[place : place + 12])
+    )
     log.image.write_bytes(later[:at] + bytes(4096) + later[at + 4096 :])
     assert read(log.image) == read(log.replayed())
     assert read(log.image)["/sbin/two"] == kept["/sbin/two"]

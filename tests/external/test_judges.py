@@ -48,8 +48,9 @@ def _with_init(folder: Path) -> bytes:
     """An initramfs whose /init cannot be started, packed by cpio(1)."""
     (folder / "init").write_text("#!/no/such/program\n", encoding="utf-8")
     (folder / "init").chmod(0o755)
-    return subprocess.run(["cpio", "-o", "-H", "newc", "--quiet"], input=b"init\n", cwd=folder, capture_output=True,
-                          check=True).stdout  # fmt: skip
+    return subprocess.run(
+        ["cpio", "-o", "-H", "newc", "--quiet"], input=b"init\n", cwd=folder, capture_output=True, check=True
+    ).stdout
 
 
 GOOD = ramdisk.write({"lib/firmware/edid/kyklon.bin": bytes(128)})
@@ -58,9 +59,14 @@ GOOD = ramdisk.write({"lib/firmware/edid/kyklon.bin": bytes(128)})
 @pytest.mark.skipif(not kernel.available(), reason="no kernel to judge by: user-mode-linux and busybox-static")
 @pytest.mark.parametrize(
     ("name", "data", "goes_on"),
-    [("good", GOOD, True), ("cut", GOOD[:200], True), ("garbled", GOOD[:30] + b"zzzz" + GOOD[34:], True),
-     ("with init", b"", False), ("with a file named init", ramdisk.write({"init": b"x"}), False)],
-)  # fmt: skip
+    [
+        ("good", GOOD, True),
+        ("cut", GOOD[:200], True),
+        ("garbled", GOOD[:30] + b"zzzz" + GOOD[34:], True),
+        ("with init", b"", False),
+        ("with a file named init", ramdisk.write({"init": b"x"}), False),
+    ],
+)
 def test_a_real_kernel_goes_on_to_the_root_where_the_reader_says_so(
     name: str, data: bytes, goes_on: bool, whole: Path, tmp_path: Path
 ) -> None:
@@ -78,8 +84,13 @@ def test_a_real_kernel_goes_on_to_the_root_where_the_reader_says_so(
 @pytest.mark.skipif(not kernel.available(), reason="no kernel to judge by: user-mode-linux and busybox-static")
 def test_a_real_kernel_agrees_on_quotas(whole: Path) -> None:
     for options in (
-        "usrquota,grpquota", "prjquota", "prjquota,noquota", "quota,noquota,grpjquota=x,jqfmt=vfsv0",
-        "quota,grpjquota=x,jqfmt=vfsv0", "usrjquota=a/b,jqfmt=vfsv0", "usrjquota,jqfmt=vfsv0",
-    ):  # fmt: skip
+        "usrquota,grpquota",
+        "prjquota",
+        "prjquota,noquota",
+        "quota,noquota,grpjquota=x,jqfmt=vfsv0",
+        "quota,grpjquota=x,jqfmt=vfsv0",
+        "usrjquota=a/b,jqfmt=vfsv0",
+        "usrjquota,jqfmt=vfsv0",
+    ):
         found = compare.with_kernel(whole, f"{cards.LINE} rootflags={options}")
         assert found.agree, (options, found)

@@ -141,8 +141,11 @@ def test_another_file_behind_the_same_loop_device_is_another_drive(disk: Path, i
         file.truncate(64 * MIB)
     with attached(disk) as loop:
         target = looking.find(str(loop), None)
-        consent = Consent(target.facts.labels[0] if target.facts.labels else target.facts.name, target.facts.identity,
-                          target.facts.node)  # fmt: skip
+        consent = Consent(
+            target.facts.labels[0] if target.facts.labels else target.facts.name,
+            target.facts.identity,
+            target.facts.node,
+        )
         run("losetup", "--detach", str(loop))
         run("losetup", str(loop), str(other))
         with pytest.raises(Refused, match="swapped"), opened(Request(target, Purpose.PREPARE, consent=consent)):

@@ -40,8 +40,9 @@ def server(tmp_path: Path) -> Iterator[Server]:
 
 @needs_server
 def test_the_fingerprint_is_what_ssh_keygen_shows(server: Server) -> None:
-    told = subprocess.run(["ssh-keygen", "-l", "-f", str(server.config.with_name("host.pub"))], capture_output=True,
-                          text=True, check=True).stdout  # fmt: skip
+    told = subprocess.run(
+        ["ssh-keygen", "-l", "-f", str(server.config.with_name("host.pub"))], capture_output=True, text=True, check=True
+    ).stdout
     assert fingerprint(server.host_key).split()[1] == told.split()[1]
 
 
@@ -211,8 +212,14 @@ def evil() -> Iterator[Login]:
 
     threading.Thread(target=serve, daemon=True).start()
     try:
-        yield Login("127.0.0.1", listening.getsockname()[1], "me", "/games", f"{key.get_name()} {key.get_base64()}",
-                    password="x")  # fmt: skip
+        yield Login(
+            "127.0.0.1",
+            listening.getsockname()[1],
+            "me",
+            "/games",
+            f"{key.get_name()} {key.get_base64()}",
+            password="x",
+        )
     finally:
         listening.close()
         for each in transports:

@@ -104,8 +104,9 @@ def test_any_files_are_packed_as_cpio_unpacks_them(files: dict[str, bytes]) -> N
     read = ramdisk.read("x", len(data), data)
     assert read is not None
     assert read.has_init == any(path.split("/")[0] == "init" for path in files)
-    assert read.firmware == {path.removeprefix("lib/firmware/"): body for path, body in files.items()
-                             if path.startswith("lib/firmware/")}  # fmt: skip
+    assert read.firmware == {
+        path.removeprefix("lib/firmware/"): body for path, body in files.items() if path.startswith("lib/firmware/")
+    }
 
 
 @settings(max_examples=300, deadline=None)
@@ -117,8 +118,10 @@ def test_a_damaged_initramfs_is_told_and_never_raises(at: int, bytes_: bytes, cu
     assert read is None or read.whole or read.trouble or not read.goes_on_to_root
 
 
-@pytest.mark.parametrize(("display", "adapter"), [("casement-19", "gantry-rgb"), ("casement-tri-25", "gantry-15"),
-                                                 ("pane-24", ""), ("pane-7", "")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("display", "adapter"),
+    [("casement-19", "gantry-rgb"), ("casement-tri-25", "gantry-15"), ("pane-24", ""), ("pane-7", "")],
+)
 @pytest.mark.parametrize("sound", ["analogue", "digital"])
 def test_data_handed_over_conform_by_edid_decode(
     display: str, adapter: str, sound: str, demo: Demo, catalogue: Catalogue, tmp_path: Path
@@ -148,8 +151,12 @@ def test_data_with_digital_sound_state_limits_whatever_the_display(
     shown = catalogue.get(Display, "pane-24" if bands[0][0] > 29 else "casement-19")
     shown = shown.model_copy(update={"ranges": tuple(Range(line_khz=band, field_hz=(47.0, 76.0)) for band in bands)})
     build = edited(edited(demo.build, "boot.sound", "digital"), "picture.systems", [])
-    held = [row.timing for table in ("cta", "dmt") for row in standard_timings(table).values()
-            if fit(row.timing, shown.ranges).holds and row.timing.clock_hz < 160e6]  # fmt: skip
+    held = [
+        row.timing
+        for table in ("cta", "dmt")
+        for row in standard_timings(table).values()
+        if fit(row.timing, shown.ranges).holds and row.timing.clock_hz < 160e6
+    ]
     menu = build.picture.menu.timing if fit(build.picture.menu.timing, shown.ranges).holds else held[-1]
     build = edited(build, "picture.menu.timing", menu.model_dump())
     made = identification(build, shown)

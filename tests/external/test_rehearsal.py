@@ -73,7 +73,7 @@ def tried(card: Path, way: str, folder: Path, terms: Terms | None = None) -> tup
 
 
 @real_kernel
-def test_the_demos_card_comes_to_its_menu_on_the_desk(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+def test_the_demos_card_comes_to_its_menu_on_the_desk(good: dict[str, Path], tmp_path: Path) -> None:
     card = cards.copied(good["merrow"], tmp_path / "a card, with a comma.img")
     done, said = tried(card, "merrow", good["folder"])
     assert said.startswith("True: Both come to the menu")
@@ -85,7 +85,7 @@ def test_the_demos_card_comes_to_its_menu_on_the_desk(good: dict[str, Path], tmp
 
 @real_loader
 @real_kernel
-def test_a_card_by_labels_goes_through_the_loader_first(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+def test_a_card_by_labels_goes_through_the_loader_first(good: dict[str, Path], tmp_path: Path) -> None:
     card = cards.copied(good[LABELS], tmp_path / "card.img")
     done, said = tried(card, LABELS, good["folder"])
     assert [phase.way for phase in done.phases] == ["loader", "root"]
@@ -97,15 +97,21 @@ def test_a_card_by_labels_goes_through_the_loader_first(good: dict[str, Path], t
 
 
 FORETOLD = (
-    "a partition that is not there", "no root", "an older kind named", "a wrong mark", "no init",
-    "init named that is not there", "a user who is not there", "the front end not in the list",
+    "a partition that is not there",
+    "no root",
+    "an older kind named",
+    "a wrong mark",
+    "no init",
+    "init named that is not there",
+    "a user who is not there",
+    "the front end not in the list",
     "a front end that is not executable",
-)  # fmt: skip
+)
 
 
 @real_kernel
 @pytest.mark.parametrize("name", FORETOLD)
-def test_what_is_foretold_is_what_is_rehearsed(name: str, good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+def test_what_is_foretold_is_what_is_rehearsed(name: str, good: dict[str, Path], tmp_path: Path) -> None:
     mode = next(each for each in MODES if each.name == name)
     card = cards.copied(good["merrow"], tmp_path / "card.img")
     mode.card(card)
@@ -136,8 +142,10 @@ exec sh
 @real_kernel
 @pytest.mark.parametrize("way", ["line", "init"])
 def test_what_is_on_a_card_sees_nothing_of_this_computer(
-    way: str, good: dict[str, Path], tmp_path: Path  # noqa: F811
-) -> None:  # fmt: skip
+    way: str,
+    good: dict[str, Path],
+    tmp_path: Path,
+) -> None:
     """A card whose kernel line and init ask for this computer's files by relative paths, links, devices and sockets."""
     card, secret = cards.copied(good["merrow"], tmp_path / "card.img"), tmp_path / "secret"
     secret.write_text("not for you")
@@ -188,8 +196,10 @@ def test_a_program_in_a_cell_sees_itself_and_what_it_was_given(tmp_path: Path) -
 
 
 def test_without_a_cell_nothing_is_rehearsed(
-    good: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch  # noqa: F811
-) -> None:  # fmt: skip
+    good: dict[str, Path],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     """A kernel without user namespaces, or no bubblewrap: refused with the reason, whatever the way."""
     monkeypatch.setattr(cell, "why_none", lambda: "No program can be shut away on this computer (no namespaces).")
     monkeypatch.setattr(rehearsal, "why_none", cell.why_none)
@@ -202,7 +212,7 @@ def test_without_a_cell_nothing_is_rehearsed(
 
 
 @real_kernel
-def test_a_start_that_hangs_ends_at_its_limit(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+def test_a_start_that_hangs_ends_at_its_limit(good: dict[str, Path], tmp_path: Path) -> None:
     card = cards.copied(good["merrow"], tmp_path / "card.img")
     done, _said = tried(card, "merrow", good["folder"], Terms(limit_s=0.5))
     assert done.at_limit
@@ -211,8 +221,10 @@ def test_a_start_that_hangs_ends_at_its_limit(good: dict[str, Path], tmp_path: P
 
 @real_kernel
 def test_cancel_ends_it_at_once(
-    good: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch  # noqa: F811
-) -> None:  # fmt: skip
+    good: dict[str, Path],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
     card, token, told = cards.copied(good["merrow"], tmp_path / "card.img"), CancelToken(), []
 
@@ -229,8 +241,10 @@ def test_cancel_ends_it_at_once(
 
 
 def test_programs_that_are_missing_are_said_with_their_package(
-    good: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch  # noqa: F811
-) -> None:  # fmt: skip
+    good: dict[str, Path],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     monkeypatch.setattr(tools, "_SYSTEM_FOLDERS", ())
     card = cards.copied(good["merrow"], tmp_path / "card.img")
     bench = bench_of(card, "merrow", good["folder"])
@@ -243,24 +257,31 @@ def test_programs_that_are_missing_are_said_with_their_package(
 
 @real_kernel
 def test_programs_that_are_not_one_shell_by_other_names_are_no_twin(
-    good: dict[str, Path], tmp_path: Path  # noqa: F811
-) -> None:  # fmt: skip
+    good: dict[str, Path],
+    tmp_path: Path,
+) -> None:
     """A shell of the same bytes elsewhere: replacing /bin/busybox would start nothing, and blame the card."""
     card = cards.copied(good["merrow"], tmp_path / "card.img")
-    cards.debugfs(card, "ln /bin/busybox /bin/other", "unlink /bin/busybox", "rm /bin/sh", "ln /bin/other /bin/sh",
-                  *(f"rm /bin/{name}" for name in ("mount", "sed", "tr", "tail", "ls", "grep", "su")))  # fmt: skip
+    cards.debugfs(
+        card,
+        "ln /bin/busybox /bin/other",
+        "unlink /bin/busybox",
+        "rm /bin/sh",
+        "ln /bin/other /bin/sh",
+        *(f"rm /bin/{name}" for name in ("mount", "sed", "tr", "tail", "ls", "grep", "su")),
+    )
     with pytest.raises(ToolError, match="not /bin/busybox under other names"):
         rehearse(bench_of(card, "merrow", good["folder"]), card)
 
 
 @real_kernel
-def test_a_card_that_is_gone_is_said_in_words(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+def test_a_card_that_is_gone_is_said_in_words(good: dict[str, Path], tmp_path: Path) -> None:
     bench = bench_of(good["merrow"], "merrow", good["folder"])
     with pytest.raises(TargetError, match="cannot be rehearsed"):
         rehearse(bench, tmp_path / "pulled.img")
 
 
-def test_ways_that_do_not_fit_are_refused_with_the_reason(good: dict[str, Path]) -> None:  # noqa: F811
+def test_ways_that_do_not_fit_are_refused_with_the_reason(good: dict[str, Path]) -> None:
     bench = bench_of(good["merrow"], "merrow", good["folder"])
     assert ways_for(bench) == ("root",)
     assert "firmware of its own" in why_not(bench, "loader")
@@ -271,10 +292,11 @@ def test_ways_that_do_not_fit_are_refused_with_the_reason(good: dict[str, Path])
 
 
 @real_loader
-def test_the_cards_own_kernel_is_started_in_a_virtual_board(good: dict[str, Path], tmp_path: Path) -> None:  # noqa: F811
+def test_the_cards_own_kernel_is_started_in_a_virtual_board(good: dict[str, Path], tmp_path: Path) -> None:
     """The demo's kernels are stand-ins: nothing is said, and it ends at its limit without a claim."""
-    done, said = tried(cards.copied(good["merrow"], tmp_path / "card.img"), "merrow", good["folder"],
-                       Terms(("kernel",), 3.0))  # fmt: skip
+    done, said = tried(
+        cards.copied(good["merrow"], tmp_path / "card.img"), "merrow", good["folder"], Terms(("kernel",), 3.0)
+    )
     assert done.at_limit
     assert done.reading.quiet
     assert said.startswith("False")
@@ -292,8 +314,13 @@ def test_lines_are_translated_for_other_names_of_the_card() -> None:
 
 
 def test_nothing_that_a_program_started_outlives_it(tmp_path: Path) -> None:
-    ran = run_watched(["sh", "-c", "sleep 321 & sleep 322 & echo begun; sleep 323"], tmp_path, seconds=20, title="t",
-                      talk=Talk(lambda said, _quiet: b"begun" in said))  # fmt: skip
+    ran = run_watched(
+        ["sh", "-c", "sleep 321 & sleep 322 & echo begun; sleep 323"],
+        tmp_path,
+        seconds=20,
+        title="t",
+        talk=Talk(lambda said, _quiet: b"begun" in said),
+    )
     assert (ran.ended, ran.said) == ("mark", b"begun\n")
     assert not running()
 

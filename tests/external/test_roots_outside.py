@@ -20,13 +20,23 @@ from kyklon.operations.card.volumes.partitions import reader
 MIB = 1 << 20
 # how mkfs.ext4 can lay a volume out; each is read back file by file
 FORMS = {
-    "plain": [], "1k": ["-b", "1024"], "4k": ["-b", "4096"], "ext2": ["-t", "ext2"], "ext3": ["-t", "ext3"],
-    "inline": ["-O", "inline_data"], "no checksums": ["-O", "^metadata_csum"],
+    "plain": [],
+    "1k": ["-b", "1024"],
+    "4k": ["-b", "4096"],
+    "ext2": ["-t", "ext2"],
+    "ext3": ["-t", "ext3"],
+    "inline": ["-O", "inline_data"],
+    "no checksums": ["-O", "^metadata_csum"],
     "old sums": ["-O", "^metadata_csum,uninit_bg"],
-    "32 bit": ["-O", "^64bit"], "no flex": ["-O", "^flex_bg"], "meta_bg": ["-O", "meta_bg,^resize_inode"],
-    "bigalloc": ["-O", "bigalloc"], "small inodes": ["-I", "128"], "seed": ["-O", "metadata_csum_seed"],
-    "no journal": ["-O", "^has_journal"], "sparse2": ["-O", "sparse_super2"],
-}  # fmt: skip
+    "32 bit": ["-O", "^64bit"],
+    "no flex": ["-O", "^flex_bg"],
+    "meta_bg": ["-O", "meta_bg,^resize_inode"],
+    "bigalloc": ["-O", "bigalloc"],
+    "small inodes": ["-I", "128"],
+    "seed": ["-O", "metadata_csum_seed"],
+    "no journal": ["-O", "^has_journal"],
+    "sparse2": ["-O", "sparse_super2"],
+}
 
 
 def run(*arguments: object, check: bool = True, **options: object) -> subprocess.CompletedProcess[bytes]:
@@ -215,8 +225,14 @@ def test_a_damaged_fat_is_complained_of_as_fsck_does(demo_master: Path, tmp_path
         with card.open("r+b") as file:
             for _ in range(rng.randint(1, 2)):
                 table = 32 * 512
-                at = rng.choice((rng.randrange(3, 90), table + rng.randrange(4 * 3000), 512 + rng.randrange(480, 496),
-                                 787_000 + rng.randrange(6000)))  # fmt: skip
+                at = rng.choice(
+                    (
+                        rng.randrange(3, 90),
+                        table + rng.randrange(4 * 3000),
+                        512 + rng.randrange(480, 496),
+                        787_000 + rng.randrange(6000),
+                    )
+                )
                 file.seek(start + at)
                 old = file.read(1)[0]
                 file.seek(start + at)

@@ -26,11 +26,17 @@ from support import Demo
 
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIBhzQm7Zp1Xn0QmY0XoV2m3tq5m7yqk0l9i3n4o5p6q7 player@workshop"
 EVERY = {
-    "system.time_zone": "Europe/Dublin", "system.keyboard": "gb", "system.wireless_name": "quay 'a' \"b\" $(c) é",
-    "system.wireless_key": "a Wi-Fi password", "system.wired": "10.0.0.7/24 10.0.0.1", "system.remote_key": KEY,
-    "system.may_shut_down": True, "system.shares": ["//attic/games=attic"],
-    "system.start_command": "echo 'it''s on' >> /tmp/on", "system.library_links": ["libzest.so.1=libzest.so.1.4"],
-}  # fmt: skip
+    "system.time_zone": "Europe/Dublin",
+    "system.keyboard": "gb",
+    "system.wireless_name": "quay 'a' \"b\" $(c) é",
+    "system.wireless_key": "a Wi-Fi password",
+    "system.wired": "10.0.0.7/24 10.0.0.1",
+    "system.remote_key": KEY,
+    "system.may_shut_down": True,
+    "system.shares": ["//attic/games=attic"],
+    "system.start_command": "echo 'it''s on' >> /tmp/on",
+    "system.library_links": ["libzest.so.1=libzest.so.1.4"],
+}
 
 
 def whole(build: Build) -> Build:
@@ -64,13 +70,21 @@ def test_a_pass_phrase_is_kept_nowhere(demo: Demo) -> None:
 @pytest.mark.parametrize(
     ("path", "value"),
     [
-        ("system.time_zone", "../../etc/shadow"), ("system.time_zone", "a;b"), ("system.keyboard", "gb;x"),
-        ("system.wired", "999.0.0.1/24"), ("system.wired", "10.0.0.1/24;x"), ("system.remote_key", "ssh-rsa x'y"),
-        ("system.shares", ["//a/b c"]), ("system.shares", ["//a/$(x)"]), ("system.library_links", ["a.so=b;c"]),
-        ("system.start_command", "one\ntwo"), ("system.wireless_name", "x" * 33), ("system.wireless_name", "é" * 17),
+        ("system.time_zone", "../../etc/shadow"),
+        ("system.time_zone", "a;b"),
+        ("system.keyboard", "gb;x"),
+        ("system.wired", "999.0.0.1/24"),
+        ("system.wired", "10.0.0.1/24;x"),
+        ("system.remote_key", "ssh-rsa x'y"),
+        ("system.shares", ["//a/b c"]),
+        ("system.shares", ["//a/$(x)"]),
+        ("system.library_links", ["a.so=b;c"]),
+        ("system.start_command", "one\ntwo"),
+        ("system.wireless_name", "x" * 33),
+        ("system.wireless_name", "é" * 17),
         ("system.wireless_name", "a\nb"),
     ],
-)  # fmt: skip
+)
 def test_what_would_run_by_itself_in_a_script_is_refused(path: str, value: object, demo: Demo) -> None:
     with pytest.raises(ValueError, match=r"cannot be|at most 32 bytes"):
         edited(demo.build, path, value)
@@ -116,13 +130,15 @@ def test_a_real_start_runs_the_script_once_and_leaves_what_was_decided(
     assert told.root.first_started
 
     def left(path: str) -> str:
-        done = subprocess.run(["debugfs", "-R", f"cat {path}", f"{card}?offset={cards.ROOT}"], capture_output=True,
-                              text=True, check=True)  # fmt: skip
+        done = subprocess.run(
+            ["debugfs", "-R", f"cat {path}", f"{card}?offset={cards.ROOT}"], capture_output=True, text=True, check=True
+        )
         return done.stdout
 
     def mode(path: str) -> str:
-        done = subprocess.run(["debugfs", "-R", f"stat {path}", f"{card}?offset={cards.ROOT}"], capture_output=True,
-                              text=True, check=True)  # fmt: skip
+        done = subprocess.run(
+            ["debugfs", "-R", f"stat {path}", f"{card}?offset={cards.ROOT}"], capture_output=True, text=True, check=True
+        )
         return done.stdout.partition("Mode:")[2].split()[0]
 
     setup = whole(demo.build).system
@@ -139,9 +155,15 @@ def test_a_real_start_runs_the_script_once_and_leaves_what_was_decided(
     assert left("/etc/fstab").count("//attic/games /games/attic cifs") == 1
     lines = left("/etc/rc.local").split("\n")
     assert lines.index(EVERY["system.start_command"]) < lines.index("exit 0")
-    assert "libzest.so.1.4" in subprocess.run(
-        ["debugfs", "-R", "stat /usr/lib/libzest.so.1", f"{card}?offset={cards.ROOT}"], capture_output=True, text=True,
-        check=True).stdout  # fmt: skip
+    assert (
+        "libzest.so.1.4"
+        in subprocess.run(
+            ["debugfs", "-R", "stat /usr/lib/libzest.so.1", f"{card}?offset={cards.ROOT}"],
+            capture_output=True,
+            text=True,
+            check=True,
+        ).stdout
+    )
     judges = (("visudo", "/etc/sudoers.d/games", ("-cf",)), ("sshd", "/etc/ssh/sshd_config.d/10-kyklon.conf", ("-tf",)))
     for tool, path, words in judges:
         program = shutil.which(tool, path="/usr/sbin:/usr/bin:/sbin:/bin")

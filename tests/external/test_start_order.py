@@ -40,12 +40,13 @@ def root(folder: Path, files: dict[str, bytes | str]) -> RootFacts:
 
 def systemd(folder: Path, units: dict[str, bytes | str], wanted: tuple[str, ...]) -> RootFacts:
     files: dict[str, bytes | str] = {
-        "lib/systemd/systemd": b"x", "usr/bin/run": b"#!/bin/sh\n",
+        "lib/systemd/systemd": b"x",
+        "usr/bin/run": b"#!/bin/sh\n",
         "etc/systemd/system/default.target": f"/{UNITS}/games.target",
         f"{UNITS}/games.target": b"[Unit]\nDescription=Games\n",
         **{f"{UNITS}/{name}": data for name, data in units.items()},
         **{f"etc/systemd/system/games.target.wants/{name}": f"/{UNITS}/{name}" for name in wanted},
-    }  # fmt: skip
+    }
     return root(folder, files)
 
 
@@ -57,17 +58,30 @@ def test_units_start_by_their_dependencies_and_what_is_behind_the_front_end_neve
     facts = systemd(
         tmp_path,
         {
-            "network.service": service(), "gangway.service": service("After=network.service", kind="oneshot"),
-            "watcher.service": service("After=gangway.service"), "late.service": service("After=watcher.service"),
+            "network.service": service(),
+            "gangway.service": service("After=network.service", kind="oneshot"),
+            "watcher.service": service("After=gangway.service"),
+            "late.service": service("After=watcher.service"),
             "needs.service": service("Requires=nothing.service"),
             "by.service": service("Requires=needs.service", "After=needs.service"),
-            "gone.service": service(run="/usr/bin/gone"), "unwanted.service": service(),
-            "masked.service": "/dev/null", "helper.service": service("Before=network.service"),
+            "gone.service": service(run="/usr/bin/gone"),
+            "unwanted.service": service(),
+            "masked.service": "/dev/null",
+            "helper.service": service("Before=network.service"),
             "pulled.service": service("Wants=helper.service"),
         },
-        ("network.service", "gangway.service", "watcher.service", "late.service", "needs.service", "by.service",
-         "gone.service", "masked.service", "pulled.service"),
-    )  # fmt: skip
+        (
+            "network.service",
+            "gangway.service",
+            "watcher.service",
+            "late.service",
+            "needs.service",
+            "by.service",
+            "gone.service",
+            "masked.service",
+            "pulled.service",
+        ),
+    )
     rows, circles = by_dependencies(facts.pulled, "gangway", why)
     told = {row.name: row.why for row in rows}
     order = [row.name for row in rows]
@@ -88,9 +102,11 @@ def test_units_start_by_their_dependencies_and_what_is_behind_the_front_end_neve
 @pytest.mark.skipif(not shutil.which("systemd-analyze"), reason="systemd-analyze is not installed")
 def test_circles_and_missing_programs_are_those_that_systemd_tells(tmp_path: Path) -> None:
     units: dict[str, bytes | str] = {
-        "a.service": service("After=b.service"), "b.service": service("After=c.service"),
-        "c.service": service("After=a.service"), "gone.service": service(run="/usr/bin/no-such-program-here"),
-    }  # fmt: skip
+        "a.service": service("After=b.service"),
+        "b.service": service("After=c.service"),
+        "c.service": service("After=a.service"),
+        "gone.service": service(run="/usr/bin/no-such-program-here"),
+    }
     facts = systemd(tmp_path, units, tuple(units))
     rows, circles = by_dependencies(facts.pulled, "", why)
     assert circles == (("a", "b", "c"),)
@@ -104,9 +120,12 @@ def test_circles_and_missing_programs_are_those_that_systemd_tells(tmp_path: Pat
     }.items():
         (folder / name).write_bytes(data if isinstance(data, bytes) else data.encode())
     done = subprocess.run(
-        ["systemd-analyze", "verify", "--man=no", *map(str, sorted(folder.iterdir()))], capture_output=True, text=True,
-        check=False, env={**os.environ, "SYSTEMD_UNIT_PATH": f"{folder}:"},
-    )  # fmt: skip
+        ["systemd-analyze", "verify", "--man=no", *map(str, sorted(folder.iterdir()))],
+        capture_output=True,
+        text=True,
+        check=False,
+        env={**os.environ, "SYSTEMD_UNIT_PATH": f"{folder}:"},
+    )
     if "Failed to initialize manager" in done.stderr:
         pytest.skip("systemd-analyze does not run here")
     assert "ordering cycle" in done.stderr
@@ -136,8 +155,13 @@ def test_orders_and_circles_are_those_of_graphlib(edges: list[tuple[str, str]]) 
 def test_numbered_scripts_start_in_the_order_of_their_names(tmp_path: Path) -> None:
     names = ["S01network", "S50gangway", "S09sound", "S10watcher", "K20old", "README", "S5odd"]
     facts = root(tmp_path, {f"etc/init.d/{name}": b"#!/bin/sh\n" for name in names})
-    listed = subprocess.run(["ls", tmp_path / "tree/etc/init.d"], capture_output=True, text=True, check=True,
-                            env={**os.environ, "LC_ALL": "C"}).stdout.split()  # fmt: skip
+    listed = subprocess.run(
+        ["ls", tmp_path / "tree/etc/init.d"],
+        capture_output=True,
+        text=True,
+        check=True,
+        env={**os.environ, "LC_ALL": "C"},
+    ).stdout.split()
     assert facts.numbered == tuple(name[3:] for name in listed if name.startswith("S") and name[1:3].isdigit())
 
 
@@ -160,6 +184,7 @@ def test_folders_that_hold_themselves_end_and_files_are_counted_once(tmp_path: P
     with image.open("rb") as file, that_ends():
         facts = observe_root(reader(file.fileno()), 0, 8 * MIB, ["/games/"])
     assert {path: size for path, size in facts.files.items() if "again" not in path} == {
-        "games/a/one.a8": 1, "games/b/two.a8": 2,
-    }  # fmt: skip
+        "games/a/one.a8": 1,
+        "games/b/two.a8": 2,
+    }
     assert len(facts.files) <= 6

@@ -23,8 +23,10 @@ def test_lines_and_porches_are_those_of_cta_861(code: int, rate: Fraction) -> No
     made = construct(Frame(1440, row.vertical.active, rate), lines, LINKS)
     assert made is not None
     assert (made.timing.vertical.active, made.timing.vertical.front, made.timing.vertical.sync) == (
-        row.vertical.active, row.vertical.front, row.vertical.sync,
-    )  # fmt: skip
+        row.vertical.active,
+        row.vertical.front,
+        row.vertical.sync,
+    )
     assert made.off_hz <= 0.001
 
 

@@ -198,10 +198,19 @@ BIG = st.builds(
         horizontal=Axis(active=wide, front=porches[0], sync=porches[1], back=porches[2], positive=positive[0]),
         vertical=Axis(active=high, front=porches[3], sync=porches[4], back=porches[5], positive=positive[1]),
     ),
-    st.sampled_from([2560, 2561, 25600, 65535, 12345]), st.integers(256, 4095), st.integers(256, 4095),
-    st.tuples(st.integers(0, 1023), st.integers(1, 1023), st.integers(0, 2000), st.integers(0, 63), st.integers(1, 63),
-              st.integers(0, 3000)), st.tuples(st.booleans(), st.booleans()),
-)  # fmt: skip
+    st.sampled_from([2560, 2561, 25600, 65535, 12345]),
+    st.integers(256, 4095),
+    st.integers(256, 4095),
+    st.tuples(
+        st.integers(0, 1023),
+        st.integers(1, 1023),
+        st.integers(0, 2000),
+        st.integers(0, 63),
+        st.integers(1, 63),
+        st.integers(0, 3000),
+    ),
+    st.tuples(st.booleans(), st.booleans()),
+)
 
 
 @settings(max_examples=60, deadline=None)
@@ -217,17 +226,26 @@ def test_every_bit_of_a_detailed_timing_is_where_the_tool_reads_it(
     told = report(path)
     across, down = timing.horizontal, timing.vertical
     row = re.search(r"DTD 1:\s+(\d+)x(\d+) .*?([\d.]+) MHz \((\d+) mm x (\d+) mm\)", told)
-    ports = re.search(r"Hfront\s+(-?\d+) Hsync\s+(\d+) Hback\s+(-?\d+) Hpol (.)\n\s+Vfront\s+(-?\d+) Vsync\s+(\d+) "
-                      r"Vback\s+(-?\d+) Vpol (.)", told)  # fmt: skip
+    ports = re.search(
+        r"Hfront\s+(-?\d+) Hsync\s+(\d+) Hback\s+(-?\d+) Hpol (.)\n\s+Vfront\s+(-?\d+) Vsync\s+(\d+) "
+        r"Vback\s+(-?\d+) Vpol (.)",
+        told,
+    )
     assert row, told
     assert ports, told
     assert row.groups()[:2] == (str(across.active), str(down.active))
     assert float(row[3]) == timing.clock_hz / 1e6
     assert row.groups()[3:] == ("4000", "300")
     assert ports.groups() == (
-        str(across.front), str(across.sync), str(across.back), "P" if across.positive else "N",
-        str(down.front), str(down.sync), str(down.back), "P" if down.positive else "N",
-    )  # fmt: skip
+        str(across.front),
+        str(across.sync),
+        str(across.back),
+        "P" if across.positive else "N",
+        str(down.front),
+        str(down.sync),
+        str(down.back),
+        "P" if down.positive else "N",
+    )
     assert f"Product Name: '{name}'" in told
     assert edid.read(data).timings == (timing.model_copy(update={"half_line": edid.read(data).timings[0].half_line}),)
     assert (edid.read(data).size_mm, edid.read(data).name) == ((4000, 300), name)
@@ -237,8 +255,13 @@ def test_an_extension_says_to_the_tool_what_was_meant(tmp_path: Path) -> None:
     full = standard_timings("cta")[16].timing
     data = edid.write(Edid("KYK", 1, 1, 2026, "x", (full,), (531, 299), None, extension=Extension((16, 1), audio=True)))
     told = assert_clean(data, tmp_path / "edid")
-    for words in ("RGB quantization: Selectable", "PT scan behavior: No Data", "IT scan behavior: Always Underscanned",
-                  "CE scan behavior: Always Underscanned", "Basic audio support"):  # fmt: skip
+    for words in (
+        "RGB quantization: Selectable",
+        "PT scan behavior: No Data",
+        "IT scan behavior: Always Underscanned",
+        "CE scan behavior: Always Underscanned",
+        "Basic audio support",
+    ):
         assert words in told
     other = bytearray(data)  # another maker's block, in a place of its own, is no HDMI
     end = other[130]

@@ -16,16 +16,42 @@ from kyklon.catalogue.loader import load
 # what this kernel is built without: its drivers for cards, USB, displays and boards; these were found once in the
 # modules and the image of Debian's 6.1 kernel (linux-image-6.1.0-56-amd64, strings(1)), or stand in its source (mem)
 NOT_IN_THIS_KERNEL = {
-    "kernel-begins", "kernel-model", "kernel-wrong-tree", "kernel-oops", "kernel-lockup", "over-current", "too-hot",
-    "card-seen", "card-partitions", "card-no-start", "card-timeout", "bridge-stalls", "picture-found", "picture-none",
-    "picture-data-damaged", "picture-firmware-missing", "usb-no-answer", "switched-off", "kernel-initramfs-bad",
-    "root-inode-damaged", "root-checksum", "boot-not-unmounted",
-}  # fmt: skip
+    "kernel-begins",
+    "kernel-model",
+    "kernel-wrong-tree",
+    "kernel-oops",
+    "kernel-lockup",
+    "over-current",
+    "too-hot",
+    "card-seen",
+    "card-partitions",
+    "card-no-start",
+    "card-timeout",
+    "bridge-stalls",
+    "picture-found",
+    "picture-none",
+    "picture-data-damaged",
+    "picture-firmware-missing",
+    "usb-no-answer",
+    "switched-off",
+    "kernel-initramfs-bad",
+    "root-inode-damaged",
+    "root-checksum",
+    "boot-not-unmounted",
+}
 COMPOSED = {"card-read-error", "root-flags", "input-found", "out-of-memory"}  # put together from several texts
 NOT_IN_THIS_LOADER = {
-    "loader-begins", "loader-scans", "loader-no-card", "loader-finds-file", "loader-bad-menu", "loader-void-file",
-    "loader-menu-waits", "loader-line", "loader-trap", "loader-no-table",
-}  # fmt: skip
+    "loader-begins",
+    "loader-scans",
+    "loader-no-card",
+    "loader-finds-file",
+    "loader-bad-menu",
+    "loader-void-file",
+    "loader-menu-waits",
+    "loader-line",
+    "loader-trap",
+    "loader-no-table",
+}
 
 
 def said_by(who: str, without: set[str]) -> list[LogPattern]:

@@ -21,8 +21,10 @@ BOOT, ROOT = card_image.BOOT_START, card_image.BOOT_START + card_image.BOOT_SIZE
 ROOT_SIZE = 16 * MIB
 LINE = "console=tty1 root=/dev/mmcblk0p2 rootfstype=ext4 rootwait"
 KERNEL = "/merrow-armv8.krn"
-EXTLINUX = f"# a remark\nDEFAULT quayside\nLABEL quayside\n  LINUX {KERNEL}\n  APPEND {LINE}\nLABEL spare\n" \
-           f"  LINUX {KERNEL}\n  APPEND {LINE} single\n"  # fmt: skip
+EXTLINUX = (
+    f"# a remark\nDEFAULT quayside\nLABEL quayside\n  LINUX {KERNEL}\n  APPEND {LINE}\nLABEL spare\n"
+    f"  LINUX {KERNEL}\n  APPEND {LINE} single\n"
+)
 
 
 @dataclass(frozen=True)
@@ -45,14 +47,19 @@ def whole_card(folder: Path) -> Path:
     for name, data in card_image.boot_files().items():
         if name.endswith((".list", ".settings")):
             files[f"boot/{name}"] = data
-    sums = {f"/{name}": data for name, data in files.items()
-            if isinstance(data, bytes) and name.startswith(("bin/", "sbin/", "usr/bin/", "etc/services.d/"))}  # fmt: skip
+    sums = {
+        f"/{name}": data
+        for name, data in files.items()
+        if isinstance(data, bytes) and name.startswith(("bin/", "sbin/", "usr/bin/", "etc/services.d/"))
+    }
     files["etc/checksums"] = card_image.checksums(sums)
     boot, root = folder / "boot.fat", folder / "root.ext4"
     card_image._make_boot(boot, folder / "boot")
     card_image.make_ext4(root, folder / "root", files, ROOT_SIZE)
-    script = (f"label: dos\nlabel-id: 0x4b594b31\nunit: sectors\nstart={BOOT // 512}, size={card_image.BOOT_SIZE // 512},"
-              f" type=c, bootable\nstart={ROOT // 512}, size={ROOT_SIZE // 512}, type=83\n")  # fmt: skip
+    script = (
+        f"label: dos\nlabel-id: 0x4b594b31\nunit: sectors\nstart={BOOT // 512}, size={card_image.BOOT_SIZE // 512},"
+        f" type=c, bootable\nstart={ROOT // 512}, size={ROOT_SIZE // 512}, type=83\n"
+    )
     with card.open("wb") as file:
         file.truncate(ROOT + ROOT_SIZE)
     subprocess.run(["sfdisk", "--quiet", card], input=script.encode(), check=True)
@@ -69,8 +76,12 @@ def chooser_card(card: Path) -> Path:
     sets.make_multi_boot(folder, mistakes=False)
     for spare in ("breakwater", "jetty"):
         shutil.rmtree(folder / "berths" / spare)
-    files = {"slipway-armv7.krn": kernel_32("ARMv7", 120_000), "slipway-armv8.krn": kernel_64(200_000),
-             "merrow.settings": b"merrow settings 2\n", "kernel.line": b"console=tty1\n"}  # fmt: skip
+    files = {
+        "slipway-armv7.krn": kernel_32("ARMv7", 120_000),
+        "slipway-armv8.krn": kernel_64(200_000),
+        "merrow.settings": b"merrow settings 2\n",
+        "kernel.line": b"console=tty1\n",
+    }
     files |= {f"{board}.dtb": device_tree(f"Merrow {board.capitalize()}", f"merrow,{board}") for board in sets.BOARDS}
     for name, data in files.items():
         (folder / name).write_bytes(data)
@@ -108,8 +119,13 @@ def put_fat(card: Path, name: str, data: bytes) -> None:
 
 
 def debugfs(card: Path, *commands: str) -> None:
-    subprocess.run(["debugfs", "-w", "-f", "-", f"{card}?offset={ROOT}"], input="\n".join(commands).encode(), check=True,
-                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+    subprocess.run(
+        ["debugfs", "-w", "-f", "-", f"{card}?offset={ROOT}"],
+        input="\n".join(commands).encode(),
+        check=True,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
 
 
 # --- for the boot loader -------------------------------------------------------------------------------------------
@@ -137,10 +153,33 @@ def _swap(lines: list[str], at: int, rng: random.Random) -> None:
     lines[at], lines[other] = lines[other], lines[at]
 
 
-_WORDS = ("  SAY hello", "  INITRD /readme.txt", "  INITRD /none", "MENU TITLE Games", "  MENU LABEL One", "  MENU DEFAULT",
-          "TIMEOUT 20", "PROMPT 1", "ONTIMEOUT spare", "  FDT /ling.dtb", "  FDTDIR /", "  LOCALBOOT 1", "  KERNEL /readme.txt",
-          "DEFAULT none", "LABEL extra", "  APPEND quiet", "  LINUX /merrow-armv7.krn", "  LINUX", "# remark", "  kaslrseed",
-          "  IPAPPEND 0", "BACKGROUND x.bmp", "frobnicate 1", "  APPEND a=${b} 'c d' e", "  LINUX merrow-armv8.krn")  # fmt: skip
+_WORDS = (
+    "  SAY hello",
+    "  INITRD /readme.txt",
+    "  INITRD /none",
+    "MENU TITLE Games",
+    "  MENU LABEL One",
+    "  MENU DEFAULT",
+    "TIMEOUT 20",
+    "PROMPT 1",
+    "ONTIMEOUT spare",
+    "  FDT /ling.dtb",
+    "  FDTDIR /",
+    "  LOCALBOOT 1",
+    "  KERNEL /readme.txt",
+    "DEFAULT none",
+    "LABEL extra",
+    "  APPEND quiet",
+    "  LINUX /merrow-armv7.krn",
+    "  LINUX",
+    "# remark",
+    "  kaslrseed",
+    "  IPAPPEND 0",
+    "BACKGROUND x.bmp",
+    "frobnicate 1",
+    "  APPEND a=${b} 'c d' e",
+    "  LINUX merrow-armv8.krn",
+)
 _TEXT: tuple[Callable[[str, random.Random], str], ...] = (
     _lines(lambda lines, at, rng: lines.pop(at)),
     _lines(lambda lines, at, rng: lines.insert(at, lines[at])),
@@ -149,9 +188,28 @@ _TEXT: tuple[Callable[[str, random.Random], str], ...] = (
     _lines(lambda lines, at, rng: lines.insert(at, rng.choice(_WORDS))),
     _lines(lambda lines, at, rng: lines.__setitem__(at, lines[at].swapcase())),
     _lines(lambda lines, at, rng: lines.__setitem__(at, lines[at].split("/")[0].rstrip())),
-    _lines(lambda lines, at, rng: lines.__setitem__(at, lines[at].replace(KERNEL, rng.choice(
-        ("/none", "../merrow-armv8.krn", "merrow-armv8.krn", "//merrow-armv8.krn", "/./merrow-armv8.krn", KERNEL.upper(),
-         "/extlinux/../merrow-armv8.krn", KERNEL + " ", "/readme.txt", "/merrow-armv6.krn"))))),
+    _lines(
+        lambda lines, at, rng: lines.__setitem__(
+            at,
+            lines[at].replace(
+                KERNEL,
+                rng.choice(
+                    (
+                        "/none",
+                        "../merrow-armv8.krn",
+                        "merrow-armv8.krn",
+                        "//merrow-armv8.krn",
+                        "/./merrow-armv8.krn",
+                        KERNEL.upper(),
+                        "/extlinux/../merrow-armv8.krn",
+                        KERNEL + " ",
+                        "/readme.txt",
+                        "/merrow-armv6.krn",
+                    )
+                ),
+            ),
+        )
+    ),
     lambda text, rng: text.replace("\n", "\r\n"),
     lambda text, rng: "\ufeff" + text,
     lambda text, rng: text[: rng.randrange(len(text))],
@@ -159,7 +217,7 @@ _TEXT: tuple[Callable[[str, random.Random], str], ...] = (
     lambda text, rng: text.replace("  ", "\t"),
     lambda text, rng: text.replace(LINE, LINE + " x" * rng.choice((10, 220, 240, 400))),
     lambda text, rng: (lambda at: text[:at] + chr(rng.randrange(1, 127)) + text[at + 1 :])(rng.randrange(len(text))),
-)  # fmt: skip
+)
 
 
 def for_loader(whole: Path, to: Path, seed: int) -> Broken:
@@ -240,19 +298,79 @@ def _files(card: Path, rng: random.Random) -> str:
 
 # --- for the kernel ------------------------------------------------------------------------------------------------
 
-_ROOTS = ("/dev/mmcblk0p2", "/dev/mmcblk0p1", "/dev/mmcblk0p3", "/dev/mmcblk0p02", "/dev/mmcblk0", "mmcblk0p2",
-          "PARTUUID=4b594b31-02", "PARTUUID=4B594B31-02", "partuuid=4b594b31-02", "PARTUUID=4b594b31-03", "PARTUUID=4b594b31",
-          "PARTUUID=deadbeef-02", "UUID=4b594b00-0000-4000-8000-000000000001", "LABEL=quayroot", "179:2", "179:1", "179:3",
-          "b302", "B302", "b301", "PARTUUID=4b594b31-01/PARTNROFF=1", "/dev/root", "", '"/dev/mmcblk0p2"', "/dev/mmcblk1p2",
-          "PARTLABEL=root", "/dev/disk/by-label/quayroot")  # fmt: skip
-_EXTRA = ("init=/bin/sh", "init=/sbin/none", "init=/sbin/init", "rootfstype=ext3", "rootfstype=ext2,ext4", "rootfstype=vfat",
-          "rootflags=noatime", "rootflags=frob", "ro", "rw", "single", "-- root=/dev/mmcblk0p1", 'greet="good day"', '"open',
-          "quiet", "rootdelay=0", "init=/etc/passwd", "rootwait=1", "ROOTWAIT", "root=/dev/mmcblk0p2",
-          "rootfstype=", "init=", "rootflags=data=ordered", "rootflags=commit=5", "rootflags=commit=x", "rootflags=data=now",
-          "rootflags=errors=panic", "rootflags=discard=1", "rootflags=barrier=0", "rootflags=barrier", "rootflags=stripe=08",
-          "rootflags=inode_readahead_blks=3", "rootflags=journal_ioprio=9", "rootflags=nodelalloc,commit=30",
-          "nousb", "rootflags=usrjquota=x", "rootflags=usrjquota=x,jqfmt=vfsv0", "rootflags=prjquota", "rootflags=usrquota",
-          "rootflags=usrjquota=x,grpquota,jqfmt=vfsv1", "rootflags=grpjquota=", "rootflags=quota")  # fmt: skip
+_ROOTS = (
+    "/dev/mmcblk0p2",
+    "/dev/mmcblk0p1",
+    "/dev/mmcblk0p3",
+    "/dev/mmcblk0p02",
+    "/dev/mmcblk0",
+    "mmcblk0p2",
+    "PARTUUID=4b594b31-02",
+    "PARTUUID=4B594B31-02",
+    "partuuid=4b594b31-02",
+    "PARTUUID=4b594b31-03",
+    "PARTUUID=4b594b31",
+    "PARTUUID=deadbeef-02",
+    "UUID=4b594b00-0000-4000-8000-000000000001",
+    "LABEL=quayroot",
+    "179:2",
+    "179:1",
+    "179:3",
+    "b302",
+    "B302",
+    "b301",
+    "PARTUUID=4b594b31-01/PARTNROFF=1",
+    "/dev/root",
+    "",
+    '"/dev/mmcblk0p2"',
+    "/dev/mmcblk1p2",
+    "PARTLABEL=root",
+    "/dev/disk/by-label/quayroot",
+)
+_EXTRA = (
+    "init=/bin/sh",
+    "init=/sbin/none",
+    "init=/sbin/init",
+    "rootfstype=ext3",
+    "rootfstype=ext2,ext4",
+    "rootfstype=vfat",
+    "rootflags=noatime",
+    "rootflags=frob",
+    "ro",
+    "rw",
+    "single",
+    "-- root=/dev/mmcblk0p1",
+    'greet="good day"',
+    '"open',
+    "quiet",
+    "rootdelay=0",
+    "init=/etc/passwd",
+    "rootwait=1",
+    "ROOTWAIT",
+    "root=/dev/mmcblk0p2",
+    "rootfstype=",
+    "init=",
+    "rootflags=data=ordered",
+    "rootflags=commit=5",
+    "rootflags=commit=x",
+    "rootflags=data=now",
+    "rootflags=errors=panic",
+    "rootflags=discard=1",
+    "rootflags=barrier=0",
+    "rootflags=barrier",
+    "rootflags=stripe=08",
+    "rootflags=inode_readahead_blks=3",
+    "rootflags=journal_ioprio=9",
+    "rootflags=nodelalloc,commit=30",
+    "nousb",
+    "rootflags=usrjquota=x",
+    "rootflags=usrjquota=x,jqfmt=vfsv0",
+    "rootflags=prjquota",
+    "rootflags=usrquota",
+    "rootflags=usrjquota=x,grpquota,jqfmt=vfsv1",
+    "rootflags=grpjquota=",
+    "rootflags=quota",
+)
 
 
 def _line(rng: random.Random) -> str:
@@ -315,8 +433,37 @@ def _volume(card: Path, rng: random.Random) -> str:
     )
     name = rng.choice(names)
     if where == "super":
-        field = rng.choice((0, 4, 12, 20, 24, 28, 32, 36, 40, 52, 56, 58, 60, 76, 84, 88, 92, 96, 100, 104, 206, 224, 254,
-                            0x175, 0x270, 1020, rng.randrange(1024)))  # fmt: skip
+        field = rng.choice(
+            (
+                0,
+                4,
+                12,
+                20,
+                24,
+                28,
+                32,
+                36,
+                40,
+                52,
+                56,
+                58,
+                60,
+                76,
+                84,
+                88,
+                92,
+                96,
+                100,
+                104,
+                206,
+                224,
+                254,
+                0x175,
+                0x270,
+                1020,
+                rng.randrange(1024),
+            )
+        )
         at = 1024 + field + (rng.randrange(2) if field < 1020 else 0)
     elif where == "group":
         at = block * (2 if block == 1024 else 1) + rng.randrange(0, 64)
@@ -388,43 +535,80 @@ _ACTS: tuple[tuple[str, tuple[str, ...], bytes], ...] = (
     ("init owned by a player", ("sif /sbin/init uid 1000",), b""),
     ("init a folder", ("rm /sbin/init", "mkdir /sbin/init"), b""),
     ("init empty", ("rm /sbin/init", "write TEXT /sbin/init", "sif /sbin/init mode 0100755"), b""),
-    ("init without an interpreter", ("rm /sbin/init", "write TEXT /sbin/init", "sif /sbin/init mode 0100755"), b"echo hi\n"),
-    ("init with a carriage return", ("rm /sbin/init", "write TEXT /sbin/init", "sif /sbin/init mode 0100755"),
-     b"#!/bin/sh\r\necho hi\r\n"),
-    ("init for a missing interpreter", ("rm /sbin/init", "write TEXT /sbin/init", "sif /sbin/init mode 0100755"),
-     b"#!/bin/bash\necho hi\n"),
+    (
+        "init without an interpreter",
+        ("rm /sbin/init", "write TEXT /sbin/init", "sif /sbin/init mode 0100755"),
+        b"echo hi\n",
+    ),
+    (
+        "init with a carriage return",
+        ("rm /sbin/init", "write TEXT /sbin/init", "sif /sbin/init mode 0100755"),
+        b"#!/bin/sh\r\necho hi\r\n",
+    ),
+    (
+        "init for a missing interpreter",
+        ("rm /sbin/init", "write TEXT /sbin/init", "sif /sbin/init mode 0100755"),
+        b"#!/bin/bash\necho hi\n",
+    ),
     ("init a link", ("rm /sbin/init", "symlink /sbin/init /bin/sh"), b""),
     ("init a link to nothing", ("rm /sbin/init", "symlink /sbin/init nowhere"), b""),
     ("init a link to itself", ("rm /sbin/init", "symlink /sbin/init init"), b""),
-    ("init cut short", ("rm /sbin/init", "write TEXT /sbin/init", "sif /sbin/init mode 0100755"), b"\x7fELF\x02\x01\x01"),
+    (
+        "init cut short",
+        ("rm /sbin/init", "write TEXT /sbin/init", "sif /sbin/init mode 0100755"),
+        b"\x7fELF\x02\x01\x01",
+    ),
     ("no shell", ("rm /bin/sh",), b""),
     ("no busybox", ("rm /bin/busybox",), b""),
     ("busybox not executable", ("sif /bin/busybox mode 0100644",), b""),
     ("no proc", ("rmdir /proc",), b""),
     ("no sys", ("rmdir /sys",), b""),
-    ("no boot folder", ("rm /boot/services.list", "rm /boot/merrow.settings", "rm /boot/first-boot.settings", "rmdir /boot"),
-     b""),
+    (
+        "no boot folder",
+        ("rm /boot/services.list", "rm /boot/merrow.settings", "rm /boot/first-boot.settings", "rmdir /boot"),
+        b"",
+    ),
     ("no passwd", ("rm /etc/passwd",), b""),
     ("no player", ("rm /etc/passwd", "write TEXT /etc/passwd"), b"root:x:0:0:root:/root:/bin/sh\n"),
-    ("player without a shell", ("rm /etc/passwd", "write TEXT /etc/passwd"),
-     b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000:player:/home/player:/bin/zsh\n"),
+    (
+        "player without a shell",
+        ("rm /etc/passwd", "write TEXT /etc/passwd"),
+        b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000:player:/home/player:/bin/zsh\n",
+    ),
     ("player without a home", ("rmdir /home/player",), b""),
     ("home of root", ("sif /home/player uid 0",), b""),
     ("no front end", ("rm /usr/bin/gangway",), b""),
     ("front end not executable", ("sif /usr/bin/gangway mode 0100644",), b""),
     ("front end for root only", ("sif /usr/bin/gangway mode 0100700",), b""),
-    ("front end without an interpreter", ("rm /usr/bin/gangway", "write TEXT /usr/bin/gangway",
-     "sif /usr/bin/gangway mode 0100755"), b"#!/usr/bin/python3\nprint()\n"),
+    (
+        "front end without an interpreter",
+        ("rm /usr/bin/gangway", "write TEXT /usr/bin/gangway", "sif /usr/bin/gangway mode 0100755"),
+        b"#!/usr/bin/python3\nprint()\n",
+    ),
     ("no unit", ("rm /etc/services.d/gangway.service",), b""),
     ("no watcher", ("rm /usr/bin/shutdown-watcher",), b""),
     ("no network unit", ("rm /etc/services.d/network.service",), b""),
     ("no services", ("rm /boot/services.list",), b""),
-    ("services without the front end", ("rm /boot/services.list", "write TEXT /boot/services.list"), b"network\nsound\n"),
-    ("services backwards", ("rm /boot/services.list", "write TEXT /boot/services.list"),
-     b"gangway\nsound\nshutdown-watcher\nnetwork\n"),
-    ("services with carriage returns", ("rm /boot/services.list", "write TEXT /boot/services.list"),
-     b"network\r\nshutdown-watcher\r\nsound\r\ngangway\r\n"),
-    ("services with a stranger", ("rm /boot/services.list", "write TEXT /boot/services.list"), b"# all\nbell\ngangway\n"),
+    (
+        "services without the front end",
+        ("rm /boot/services.list", "write TEXT /boot/services.list"),
+        b"network\nsound\n",
+    ),
+    (
+        "services backwards",
+        ("rm /boot/services.list", "write TEXT /boot/services.list"),
+        b"gangway\nsound\nshutdown-watcher\nnetwork\n",
+    ),
+    (
+        "services with carriage returns",
+        ("rm /boot/services.list", "write TEXT /boot/services.list"),
+        b"network\r\nshutdown-watcher\r\nsound\r\ngangway\r\n",
+    ),
+    (
+        "services with a stranger",
+        ("rm /boot/services.list", "write TEXT /boot/services.list"),
+        b"# all\nbell\ngangway\n",
+    ),
     ("another user", ("rm /boot/first-boot.settings", "write TEXT /boot/first-boot.settings"), b"user.name = mate\n"),
     ("root plays", ("rm /boot/first-boot.settings", "write TEXT /boot/first-boot.settings"), b"user.name = root\n"),
     ("root folder closed", ("sif / mode 040700",), b""),
@@ -433,36 +617,83 @@ _ACTS: tuple[tuple[str, tuple[str, ...], bytes], ...] = (
     ("usr bin closed", ("sif /usr/bin mode 040700",), b""),
     ("usr bin searchable", ("sif /usr/bin mode 040711",), b""),
     ("etc closed", ("sif /etc mode 040700",), b""),
-    *((f"unit {number}", ("rm /etc/services.d/gangway.service", "write TEXT /etc/services.d/gangway.service"), body)
-      for number, body in enumerate((
-          b"[Service]\r\nType=oneshot\r\nExecStart=/usr/bin/gangway\r\n", b"[Service]\nType=oneshot\n ExecStart=/usr/bin/gangway\n",
-          b"Type=oneshot\nExecStart = /usr/bin/gangway\n", b"Type=oneshot\nExecStart=-/usr/bin/gangway\n",
-          b'Type=oneshot\nExecStart="/usr/bin/gangway"\n', b"Type=oneshot\nExecStart=/usr/bin/none\nExecStart=/usr/bin/gangway\n",
-          b"Type=oneshot\nExecStart=/usr/bin/gangway\nExecStart=/usr/bin/none\n", b"Type=oneshot\nExecStart=gangway\n",
-          b"Type=simple\nExecStart=/usr/bin/gangway\n", b"Type=simple\nExecStart=/usr/bin/gangway --full\n", b"ExecStart=\n",
-          b'Type=simple\nExecStart="/usr/bin/gangway"\n', b"Type=oneshotter\nExecStart=/usr/bin/gangway\t--x\n",
-          b"Type=oneshot\nExecStart=/usr/bin/gangway", b"#ExecStart=/usr/bin/none\nExecStart=/usr/bin/gangway\n"))),
-    ("a oneshot that never returns", ("rm /etc/services.d/sound.service", "write TEXT /etc/services.d/sound.service"),
-     b"Type=oneshot\nExecStart=/usr/bin/shutdown-watcher\n"),
-    ("a oneshot that returns", ("rm /etc/services.d/sound.service", "write TEXT /etc/services.d/sound.service"),
-     b"Type=oneshot\nExecStart=/usr/bin/network\n"),
-    *((f"services list {number}", ("rm /boot/services.list", "write TEXT /boot/services.list"), body)
-      for number, body in enumerate((
-          b"network shutdown-watcher sound gangway\n", b"network\tsound\n\tgangway\n", b"gangway # the menu\n", b" # all\ngangway",
-          b"\t# all\nnetwork\n", b"#gangway\nsound\n", b"net\rwork\ngang\rway\n", b"\n\n", b"sound#\ngangway \n"))),
-    ("passwd with a carriage return", ("rm /etc/passwd", "write TEXT /etc/passwd"),
-     b"root:x:0:0:root:/root:/bin/sh\r\nplayer:x:1000:1000:player:/home/player:/bin/sh\r\n"),
-    ("passwd without an end", ("rm /etc/passwd", "write TEXT /etc/passwd"),
-     b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000:player:/home/player:/bin/sh"),
-    ("passwd with an empty shell", ("rm /etc/passwd", "write TEXT /etc/passwd"),
-     b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000:player:/home/player:\n"),
-    ("passwd short of fields", ("rm /etc/passwd", "write TEXT /etc/passwd"), b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000\n"),
-    ("the user twice", ("rm /etc/passwd", "write TEXT /etc/passwd"),
-     b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000::/home/player:/bin/zsh\nplayer:x:0:0::/root:/bin/sh\n"),
+    *(
+        (f"unit {number}", ("rm /etc/services.d/gangway.service", "write TEXT /etc/services.d/gangway.service"), body)
+        for number, body in enumerate(
+            (
+                b"[Service]\r\nType=oneshot\r\nExecStart=/usr/bin/gangway\r\n",
+                b"[Service]\nType=oneshot\n ExecStart=/usr/bin/gangway\n",
+                b"Type=oneshot\nExecStart = /usr/bin/gangway\n",
+                b"Type=oneshot\nExecStart=-/usr/bin/gangway\n",
+                b'Type=oneshot\nExecStart="/usr/bin/gangway"\n',
+                b"Type=oneshot\nExecStart=/usr/bin/none\nExecStart=/usr/bin/gangway\n",
+                b"Type=oneshot\nExecStart=/usr/bin/gangway\nExecStart=/usr/bin/none\n",
+                b"Type=oneshot\nExecStart=gangway\n",
+                b"Type=simple\nExecStart=/usr/bin/gangway\n",
+                b"Type=simple\nExecStart=/usr/bin/gangway --full\n",
+                b"ExecStart=\n",
+                b'Type=simple\nExecStart="/usr/bin/gangway"\n',
+                b"Type=oneshotter\nExecStart=/usr/bin/gangway\t--x\n",
+                b"Type=oneshot\nExecStart=/usr/bin/gangway",
+                b"#ExecStart=/usr/bin/none\nExecStart=/usr/bin/gangway\n",
+            )
+        )
+    ),
+    (
+        "a oneshot that never returns",
+        ("rm /etc/services.d/sound.service", "write TEXT /etc/services.d/sound.service"),
+        b"Type=oneshot\nExecStart=/usr/bin/shutdown-watcher\n",
+    ),
+    (
+        "a oneshot that returns",
+        ("rm /etc/services.d/sound.service", "write TEXT /etc/services.d/sound.service"),
+        b"Type=oneshot\nExecStart=/usr/bin/network\n",
+    ),
+    *(
+        (f"services list {number}", ("rm /boot/services.list", "write TEXT /boot/services.list"), body)
+        for number, body in enumerate(
+            (
+                b"network shutdown-watcher sound gangway\n",
+                b"network\tsound\n\tgangway\n",
+                b"gangway # the menu\n",
+                b" # all\ngangway",
+                b"\t# all\nnetwork\n",
+                b"#gangway\nsound\n",
+                b"net\rwork\ngang\rway\n",
+                b"\n\n",
+                b"sound#\ngangway \n",
+            )
+        )
+    ),
+    (
+        "passwd with a carriage return",
+        ("rm /etc/passwd", "write TEXT /etc/passwd"),
+        b"root:x:0:0:root:/root:/bin/sh\r\nplayer:x:1000:1000:player:/home/player:/bin/sh\r\n",
+    ),
+    (
+        "passwd without an end",
+        ("rm /etc/passwd", "write TEXT /etc/passwd"),
+        b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000:player:/home/player:/bin/sh",
+    ),
+    (
+        "passwd with an empty shell",
+        ("rm /etc/passwd", "write TEXT /etc/passwd"),
+        b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000:player:/home/player:\n",
+    ),
+    (
+        "passwd short of fields",
+        ("rm /etc/passwd", "write TEXT /etc/passwd"),
+        b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000\n",
+    ),
+    (
+        "the user twice",
+        ("rm /etc/passwd", "write TEXT /etc/passwd"),
+        b"root:x:0:0:root:/root:/bin/sh\nplayer:x:1000:1000::/home/player:/bin/zsh\nplayer:x:0:0::/root:/bin/sh\n",
+    ),
     ("marked as having errors", ("ssv state 2",), b""),
     ("not unmounted cleanly", ("ssv state 0",), b""),
     ("a feature of the future", ("feature FEATURE_I31",), b""),
     ("a read-only feature of the future", ("feature FEATURE_R31",), b""),
     ("needs recovery", ("feature needs_recovery",), b""),
     ("no journal feature", ("feature ^has_journal",), b""),
-)  # fmt: skip
+)

@@ -117,8 +117,12 @@ def with_kernel(card: Path, line: str) -> Compared:
         mine = stage_before(failure)
     real = kernel.boot(card, line)
     order = ["", "kernel line", "root partition", "init", "front end"]
-    return Compared(mine == real.stage, order.index(mine) > order.index(real.stage), f"{mine or 'nothing'} ({cause})",
-                    real.stage or "nothing")  # fmt: skip
+    return Compared(
+        mine == real.stage,
+        order.index(mine) > order.index(real.stage),
+        f"{mine or 'nothing'} ({cause})",
+        real.stage or "nothing",
+    )
 
 
 def lighthouse_programs() -> tuple[str, ...]:

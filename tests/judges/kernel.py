@@ -15,8 +15,14 @@ from pathlib import Path
 from kyklon.base.running import Talk, run_watched
 
 SECONDS = 30.0
-_ENDS = (b"gangway: the menu", b"end Kernel panic", b"Waiting for root device", b"start: login incorrect",
-         b"/bin/sh: can't", b"reboot: ")  # fmt: skip
+_ENDS = (
+    b"gangway: the menu",
+    b"end Kernel panic",
+    b"Waiting for root device",
+    b"start: login incorrect",
+    b"/bin/sh: can't",
+    b"reboot: ",
+)
 _LAST = (b"start: nothing more to start", b"can't access tty")  # what runs behind may still speak
 
 
@@ -43,8 +49,9 @@ def translated(line: str) -> str:
 def boot(card: Path, line: str) -> Booted:
     """Switch on with this card and this kernel line; the card is written to as a real one would be."""
     command = ["linux", f"ubd0={card}", "mem=96M", "con0=null,fd:1", "con=null", "panic=-1", *translated(line).split()]
-    talk = Talk(lambda said, quiet: any(mark in said for mark in _ENDS) or (
-        quiet > 1.5 and any(mark in said for mark in _LAST)))  # fmt: skip
+    talk = Talk(
+        lambda said, quiet: any(mark in said for mark in _ENDS) or (quiet > 1.5 and any(mark in said for mark in _LAST))
+    )
     ran = run_watched(command, card.parent, seconds=SECONDS, title="judge", talk=talk)
     return Booted(*_told(ran.said.decode("utf-8", "replace").replace("\r", "")))
 

@@ -39,10 +39,23 @@ class Loaded:
 def load(card: Path) -> Loaded:
     """Switch the virtual board on with this card."""
     command = [
-        "qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m", "512", "-nographic", "-nic", "none",
-        "-bios", str(FIRMWARE), "-drive", f"if=none,file={card},format=raw,id=d,snapshot=on",
-        "-device", "virtio-blk-device,drive=d",
-    ]  # fmt: skip
+        "qemu-system-aarch64",
+        "-M",
+        "virt",
+        "-cpu",
+        "cortex-a57",
+        "-m",
+        "512",
+        "-nographic",
+        "-nic",
+        "none",
+        "-bios",
+        str(FIRMWARE),
+        "-drive",
+        f"if=none,file={card},format=raw,id=d,snapshot=on",
+        "-device",
+        "virtio-blk-device,drive=d",
+    ]
     asked: list[bool] = []
 
     def answer(said: bytes) -> bytes:
@@ -69,5 +82,12 @@ def told(said: str) -> Loaded:
             missing.append(name)
         elif words.startswith("append: "):
             line = words.removeprefix("append: ")
-    return Loaded("Found /" in after, tuple(files), tuple(missing), line, "Starting kernel" in after,
-                  "Enter choice" in after, said)  # fmt: skip
+    return Loaded(
+        "Found /" in after,
+        tuple(files),
+        tuple(missing),
+        line,
+        "Starting kernel" in after,
+        "Enter choice" in after,
+        said,
+    )

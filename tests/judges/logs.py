@@ -24,13 +24,18 @@ _ALIKE = (
     {"boot.kernel-set", "boot.kernel-damaged", "boot.initramfs", "boot.device-tree", "boot.device-tree-damaged"},
 )
 _FOREIGN = (
-    "[    2.100000] random: crng init done", "usb 1-1: new full-speed USB device number 2 using hcd",
+    "[    2.100000] random: crng init done",
+    "usb 1-1: new full-speed USB device number 2 using hcd",
     "[    3.000000] input: Tackle Pair as /devices/platform/usb/input/input3",
     "systemd-journald: Received client request",
-    "cfg80211: Loading compiled-in X.509 certificates for regulatory database", "\x1b[32m  ok  \x1b[0m", "",
-    "clocksource: Switched to clocksource itimer", "[    1.500000] NET: Registered PF_INET6 protocol family",
-    "what is this? nobody knows", "EXT4-fs (sdb1): mounted filesystem with ordered data mode. Quota mode: none.",
-)  # fmt: skip
+    "cfg80211: Loading compiled-in X.509 certificates for regulatory database",
+    "\x1b[32m  ok  \x1b[0m",
+    "",
+    "clocksource: Switched to clocksource itimer",
+    "[    1.500000] NET: Registered PF_INET6 protocol family",
+    "what is this? nobody knows",
+    "EXT4-fs (sdb1): mounted filesystem with ordered data mode. Quota mode: none.",
+)
 
 
 @dataclass(frozen=True)
@@ -80,8 +85,14 @@ def mangled(text: str, seed: int) -> str:
         ]
     if rng.random() < 0.25:
         older = "Linux version 6.1.0\nVFS: Mounted root (ext4 filesystem) readonly on device 98:2."
-        lines = [*older.split("\n"), "start: network", "gangway: the menu", "reboot: Restarting system",
-                 "Linux version 6.1.0 (again)", *lines]  # fmt: skip
+        lines = [
+            *older.split("\n"),
+            "start: network",
+            "gangway: the menu",
+            "reboot: Restarting system",
+            "Linux version 6.1.0 (again)",
+            *lines,
+        ]
     if rng.random() < 0.2:
         lines = [line + "\r" for line in lines]
     return "\n".join(lines)

@@ -21,8 +21,19 @@ WORK = "/own"  # the folder that the program may write in; it lies in memory and
 _NOBODY = "65534"  # user and group inside; nobody's on Linux
 _ROOM = 1 << 30  # bytes that may be written in WORK
 _MEMORY = 6 << 30  # bytes of address space: an emulator of 512 MB takes 2 GB of it before it starts
-_ALONE = ("--unshare-user", "--unshare-ipc", "--unshare-pid", "--unshare-net", "--unshare-uts", "--unshare-cgroup-try",
-          "--disable-userns", "--die-with-parent", "--cap-drop", "ALL", "--clearenv")  # fmt: skip
+_ALONE = (
+    "--unshare-user",
+    "--unshare-ipc",
+    "--unshare-pid",
+    "--unshare-net",
+    "--unshare-uts",
+    "--unshare-cgroup-try",
+    "--disable-userns",
+    "--die-with-parent",
+    "--cap-drop",
+    "ALL",
+    "--clearenv",
+)
 
 
 @dataclass(frozen=True)
@@ -41,8 +52,22 @@ class Cell:
 
     def _around(self, arguments: list[str]) -> list[str]:
         program = tools.find(arguments[0])
-        command = [tools.find("prlimit"), "--core=0", f"--as={self.memory}", tools.find("bwrap"), *_ALONE,
-                   "--uid", _NOBODY, "--gid", _NOBODY, "--hostname", "cell", "--setenv", "TMPDIR", WORK]  # fmt: skip
+        command = [
+            tools.find("prlimit"),
+            "--core=0",
+            f"--as={self.memory}",
+            tools.find("bwrap"),
+            *_ALONE,
+            "--uid",
+            _NOBODY,
+            "--gid",
+            _NOBODY,
+            "--hostname",
+            "cell",
+            "--setenv",
+            "TMPDIR",
+            WORK,
+        ]
         for file in (program, *_libraries(program)):
             command += ["--ro-bind", file, file]
         command += ["--dev", "/dev", "--size", str(_ROOM), "--tmpfs", WORK]

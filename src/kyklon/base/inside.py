@@ -49,8 +49,10 @@ def refuse_link_on_the_way(path: Path) -> None:
         if (above / BUILD_FILE).exists():
             for folder in passed:
                 if folder.is_symlink():
-                    raise WrongUse(f"{folder} is a link to another folder; nothing is written through it.",
-                                   do="Move it aside and try again.")  # fmt: skip
+                    raise WrongUse(
+                        f"{folder} is a link to another folder; nothing is written through it.",
+                        do="Move it aside and try again.",
+                    )
             return
         passed.append(above)
 
@@ -134,8 +136,10 @@ def files_below(folder: Path) -> Iterator[tuple[str, os.stat_result]]:
         for entry in found:
             count += 1
             if count > MOST_FILES or depth > DEEPEST:
-                raise WrongUse(f"{folder} holds more than {MOST_FILES} files, or folders {DEEPEST} deep.",
-                               do="Choose the folder that is meant, not one far above it.")  # fmt: skip
+                raise WrongUse(
+                    f"{folder} holds more than {MOST_FILES} files, or folders {DEEPEST} deep.",
+                    do="Choose the folder that is meant, not one far above it.",
+                )
             path = f"{below}{entry.name}"
             with contextlib.suppress(OSError):  # a link that leads nowhere, or was just removed
                 if entry.is_dir(follow_symlinks=False):

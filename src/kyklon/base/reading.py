@@ -35,8 +35,12 @@ def opened(path: Path, *, devices: bool = False) -> BufferedReader:
 
 
 def _kind(mode: int) -> str:
-    for is_one, name in ((stat.S_ISFIFO, "a pipe"), (stat.S_ISSOCK, "a socket"), (stat.S_ISCHR, "a device"),
-                         (stat.S_ISBLK, "a drive")):  # fmt: skip
+    for is_one, name in (
+        (stat.S_ISFIFO, "a pipe"),
+        (stat.S_ISSOCK, "a socket"),
+        (stat.S_ISCHR, "a device"),
+        (stat.S_ISBLK, "a drive"),
+    ):
         if is_one(mode):
             return name
     return "something else"

@@ -83,8 +83,14 @@ def run_watched(
         command = ["setpriv", "--pdeathsig", "KILL", *command]
     begun = last = time.monotonic()
     try:
-        run = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-                               cwd=folder, start_new_session=True)  # fmt: skip
+        run = subprocess.Popen(
+            command,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            cwd=folder,
+            start_new_session=True,
+        )
     except OSError as bad:
         raise ToolError(f"{arguments[0]} could not be started: {bad}.") from bad
     said = bytearray()

@@ -15,12 +15,27 @@ from kyklon.base.errors import ToolError
 _SYSTEM_FOLDERS = ("/usr/sbin", "/sbin", "/usr/local/sbin")  # where mkfs and sfdisk live off a user's PATH
 
 PACKAGE_OF = {  # Debian package that brings the program
-    "mcopy": "mtools", "mdir": "mtools", "mren": "mtools", "mdel": "mtools", "mmd": "mtools",
-    "mkfs.fat": "dosfstools", "mkfs.ext4": "e2fsprogs", "debugfs": "e2fsprogs", "sfdisk": "fdisk",
-    "lsblk": "util-linux", "prlimit": "util-linux", "umount": "mount", "dumpe2fs": "e2fsprogs", "mtype": "mtools",
-    "e2fsck": "e2fsprogs", "linux.uml": "user-mode-linux", "busybox": "busybox-static",
-    "bwrap": "bubblewrap", "ldd": "libc-bin", "qemu-system-aarch64": "qemu-system-arm u-boot-qemu",
-}  # fmt: skip
+    "mcopy": "mtools",
+    "mdir": "mtools",
+    "mren": "mtools",
+    "mdel": "mtools",
+    "mmd": "mtools",
+    "mkfs.fat": "dosfstools",
+    "mkfs.ext4": "e2fsprogs",
+    "debugfs": "e2fsprogs",
+    "sfdisk": "fdisk",
+    "lsblk": "util-linux",
+    "prlimit": "util-linux",
+    "umount": "mount",
+    "dumpe2fs": "e2fsprogs",
+    "mtype": "mtools",
+    "e2fsck": "e2fsprogs",
+    "linux.uml": "user-mode-linux",
+    "busybox": "busybox-static",
+    "bwrap": "bubblewrap",
+    "ldd": "libc-bin",
+    "qemu-system-aarch64": "qemu-system-arm u-boot-qemu",
+}
 
 
 def find(program: str) -> str:

@@ -188,9 +188,12 @@ def part_of(kind: str, row: Mapping[str, Any], name: str) -> records.CataloguePa
 
 
 def _consistent(
-    catalogue: Catalogue, ships: Mapping[str, Mapping[str, records.CataloguePart]], broken: list[Broken], *,
+    catalogue: Catalogue,
+    ships: Mapping[str, Mapping[str, records.CataloguePart]],
+    broken: list[Broken],
+    *,
     strict: bool,
-) -> Catalogue:  # fmt: skip
+) -> Catalogue:
     """A catalogue in which every reference leads somewhere and every template works. The user's parts that spoil it go;
     a shipped one of that id comes back."""
     while True:

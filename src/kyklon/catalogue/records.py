@@ -93,8 +93,12 @@ class CataloguePart(Record):
 
 Rhythm = Literal["steady", "slow", "quick", "paired", "dark"]
 RHYTHM_WORDS: dict[Rhythm, str] = {
-    "steady": "steady", "slow": "slow blink", "quick": "quick blink", "paired": "blinks in pairs", "dark": "dark",
-}  # fmt: skip
+    "steady": "steady",
+    "slow": "slow blink",
+    "quick": "quick blink",
+    "paired": "blinks in pairs",
+    "dark": "dark",
+}
 
 
 class Lamps(Record):
@@ -116,9 +120,22 @@ class Lamps(Record):
 
 # what a board does with settings: how it takes a picture mode, and which others mean something to it
 Capability = Literal[
-    "boot file", "video=", "edid firmware", "link kind", "signal strength", "inset", "frame size", "turn", "safe start",
-    "ignore identification", "sound route", "memory split", "processor clock", "header", "card picture",
-]  # fmt: skip
+    "boot file",
+    "video=",
+    "edid firmware",
+    "link kind",
+    "signal strength",
+    "inset",
+    "frame size",
+    "turn",
+    "safe start",
+    "ignore identification",
+    "sound route",
+    "memory split",
+    "processor clock",
+    "header",
+    "card picture",
+]
 
 
 class Board(CataloguePart):

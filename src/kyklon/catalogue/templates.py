@@ -19,15 +19,68 @@ from kyklon.model.record import Record
 if TYPE_CHECKING:
     from jinja2 import Template
 
-FILTERS = ("abs", "capitalize", "default", "first", "int", "float", "join", "last", "length", "lower", "round", "sort",
-           "string", "title", "trim", "upper")  # fmt: skip
-TESTS = ("boolean", "defined", "divisibleby", "even", "in", "none", "number", "odd", "string", "undefined", "true",
-         "false", "eq", "ne", "lt", "gt", "ge", "le", "==", "!=", "<", ">", ">=", "<=")  # fmt: skip
+FILTERS = (
+    "abs",
+    "capitalize",
+    "default",
+    "first",
+    "int",
+    "float",
+    "join",
+    "last",
+    "length",
+    "lower",
+    "round",
+    "sort",
+    "string",
+    "title",
+    "trim",
+    "upper",
+)
+TESTS = (
+    "boolean",
+    "defined",
+    "divisibleby",
+    "even",
+    "in",
+    "none",
+    "number",
+    "odd",
+    "string",
+    "undefined",
+    "true",
+    "false",
+    "eq",
+    "ne",
+    "lt",
+    "gt",
+    "ge",
+    "le",
+    "==",
+    "!=",
+    "<",
+    ">",
+    ">=",
+    "<=",
+)
 LONGEST = 16_384  # characters of a template
 LARGEST = 1 << 20  # characters that one may make
 _DEEPEST = 2  # loops in loops: with maps of some hundred entries a template stays quick
-_BARRED = ("Macro", "CallBlock", "Import", "FromImport", "Include", "Extends", "Block", "Pow", "Mul", "Mod", "Slice",
-           "FilterBlock", "AssignBlock")  # fmt: skip
+_BARRED = (
+    "Macro",
+    "CallBlock",
+    "Import",
+    "FromImport",
+    "Include",
+    "Extends",
+    "Block",
+    "Pow",
+    "Mul",
+    "Mod",
+    "Slice",
+    "FilterBlock",
+    "AssignBlock",
+)
 MOST_STEPS = 2_000_000  # turns of loops, and characters that joining and filters handle; honest ones take thousands
 
 

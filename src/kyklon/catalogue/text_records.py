@@ -85,9 +85,11 @@ class Dialect(CataloguePart):
     def taken(self, board: Board) -> frozenset[str]:
         """The settings that reach that board by these files."""
         return frozenset(
-            entry.setting for file in self.files for entry in file.entries
+            entry.setting
+            for file in self.files
+            for entry in file.entries
             if not entry.needs or entry.needs in board.honours
-        )  # fmt: skip
+        )
 
     def carries(self, setting: str) -> bool:
         """Whether a boot file has a line of its own for that setting."""
@@ -98,10 +100,23 @@ class Dialect(CataloguePart):
 
 
 # what a template may name: of boot files, and of emulators' settings files
-TEMPLATE_NAMES = frozenset((
-    "build", "board", "output", "timing", "timing_size", "inset", "firmware", "ramdisk", "number", "overlays",
-    "overlay_files", "turn", "card",
-))  # fmt: skip
+TEMPLATE_NAMES = frozenset(
+    (
+        "build",
+        "board",
+        "output",
+        "timing",
+        "timing_size",
+        "inset",
+        "firmware",
+        "ramdisk",
+        "number",
+        "overlays",
+        "overlay_files",
+        "turn",
+        "card",
+    )
+)
 SETTINGS_NAMES = frozenset({"system", "emulator", "values", "origin", "picture"})
 LIST_NAMES = frozenset({"system", "image", "games", "all_games", "favourites"})
 MAP_NAMES = frozenset({"system", "emulator", "players", "hotkey", "hotkeys", "keys"})

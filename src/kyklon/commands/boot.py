@@ -51,9 +51,10 @@ def read(folder: Folder, card: CardName, as_json: Json = False) -> int:
     def told() -> list[str]:
         shown = [
             f"{line.file}:{line.number}: {line.key} {line.value}".rstrip()
-            + f"  [{line.setting or 'kept as found'}]" + (f"  {line.odd}" if line.odd else "")
+            + f"  [{line.setting or 'kept as found'}]"
+            + (f"  {line.odd}" if line.odd else "")
             for line in lines
-        ]  # fmt: skip
+        ]
         return shown or [str(data["error"]) or "It has no boot files in this build's format."]
 
     out(data, as_json, told)

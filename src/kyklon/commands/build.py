@@ -186,10 +186,11 @@ def way(folder: Folder, as_json: Json = False) -> int:
 
     def lines() -> list[str]:
         return [
-            f"{step.operation}  {step.what}: {in_words(step.minutes)}" + (", without you" if step.alone else "")
+            f"{step.operation}  {step.what}: {in_words(step.minutes)}"
+            + (", without you" if step.alone else "")
             + (f"; asks: {', '.join(step.asks)}" if step.asks else "")
             for step in steps
-        ]  # fmt: skip
+        ]
 
     out([asdict(step) for step in steps], as_json, lines)
     return OK

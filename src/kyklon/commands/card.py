@@ -56,11 +56,16 @@ def backup(
     with watching() as watch:
         report, _event = backup_card(job, file, watch)
     data = {**asdict(report), "path": str(report.path)}
-    out(data, as_json, lambda: [
-        f"{report.path}: {show_bytes(report.read)} of {show_bytes(report.size)} in use, "
-        f"{show_bytes(report.packed)} packed, {show_duration(report.seconds)}.", f"SHA-256 {report.sha256}",
-        *report.notes,
-    ])  # fmt: skip
+    out(
+        data,
+        as_json,
+        lambda: [
+            f"{report.path}: {show_bytes(report.read)} of {show_bytes(report.size)} in use, "
+            f"{show_bytes(report.packed)} packed, {show_duration(report.seconds)}.",
+            f"SHA-256 {report.sha256}",
+            *report.notes,
+        ],
+    )
     return OK
 
 
@@ -108,8 +113,12 @@ def prepare(
     agree(job.verdict(Purpose.PREPARE), f"Format {name} as FAT?", yes=yes)
     with watching() as watch:
         done, _event = prepare_card(job, label, watch)
-    out(asdict(done), as_json, lambda: [
-        f"{name} formatted as {done.kind}, label “{done.label}”, {show_bytes(done.size)}, clusters of "
-        f"{done.cluster} bytes."
-    ])  # fmt: skip
+    out(
+        asdict(done),
+        as_json,
+        lambda: [
+            f"{name} formatted as {done.kind}, label “{done.label}”, {show_bytes(done.size)}, clusters of "
+            f"{done.cluster} bytes."
+        ],
+    )
     return OK

@@ -52,18 +52,26 @@ def show(folder: Folder, system: SystemId = "", as_json: Json = False) -> int:
     rows: list[dict[str, Any]] = []
     for path in paths(rig, _system(build, parts, system) if system else None):
         terminal = path.terminal
-        rows.append({
-            "switch": path.control, "encoder": path.device.title if path.device else "",
-            "terminal": terminal.printed if terminal else "", "event": terminal.event if terminal else "",
-            "code": event_code(terminal.event) if terminal else None, "player": path.player,
-            "inputs": list(path.inputs),
-        })  # fmt: skip
+        rows.append(
+            {
+                "switch": path.control,
+                "encoder": path.device.title if path.device else "",
+                "terminal": terminal.printed if terminal else "",
+                "event": terminal.event if terminal else "",
+                "code": event_code(terminal.event) if terminal else None,
+                "player": path.player,
+                "inputs": list(path.inputs),
+            }
+        )
     seats = len(rig.layout.seats)
     data = {"seats": seats, "encoders": [device.title for device in rig.devices], "switches": rows}
 
     def lines() -> list[str]:
-        return [f"{row['switch']:14} {row['terminal'] or 'not wired':10} {row['event']:16} {row['encoder']:22} "
-                f"{' / '.join(row['inputs'])}".rstrip() for row in rows]  # fmt: skip
+        return [
+            f"{row['switch']:14} {row['terminal'] or 'not wired':10} {row['event']:16} {row['encoder']:22} "
+            f"{' / '.join(row['inputs'])}".rstrip()
+            for row in rows
+        ]
 
     out(data, as_json, lines)
     return STOPS if any(not row["terminal"] for row in rows) else OK
@@ -104,16 +112,24 @@ def wire(
     made = wiring.harness(rig)
     Logbook(folder).add(40, "Wired", f"{len(rig.wired)} of {len(rig.switches)} switches")
     data = {
-        "wired": len(rig.wired), "switches": len(rig.switches), "metres": made.metres,
-        "crimps": {f"{width:g}": count for width, count in made.crimps.items()}, "mixed": made.mixed,
+        "wired": len(rig.wired),
+        "switches": len(rig.switches),
+        "metres": made.metres,
+        "crimps": {f"{width:g}": count for width, count in made.crimps.items()},
+        "mixed": made.mixed,
         "runs": [asdict(run) for run in made.runs],
-    }  # fmt: skip
+    }
 
     def lines() -> list[str]:
-        rows = [f"{run.control:14} {run.printed:8} {run.colour:8} {run.length:5.0f} mm  crimps {run.tabs[0]:g} and "
-                f"{run.tabs[1]:g} mm" for run in made.runs]  # fmt: skip
-        rows.append(f"{sum(made.metres.values()):.1f} m of wire; quick-connects: "
-                    + ", ".join(f"{count} of {width:g} mm" for width, count in made.crimps.items()))  # fmt: skip
+        rows = [
+            f"{run.control:14} {run.printed:8} {run.colour:8} {run.length:5.0f} mm  crimps {run.tabs[0]:g} and "
+            f"{run.tabs[1]:g} mm"
+            for run in made.runs
+        ]
+        rows.append(
+            f"{sum(made.metres.values()):.1f} m of wire; quick-connects: "
+            + ", ".join(f"{count} of {width:g} mm" for width, count in made.crimps.items())
+        )
         mixed = sum(made.mixed.values())
         if mixed:
             rows.append(
@@ -152,16 +168,26 @@ def prove(
     with watching() as watch:
         diagnosis = session.explained(watch)
     rows = [told(plan, fault) for fault in diagnosis.faults or ()]
-    made = kept(session, tuple(row.title for row in rows), fingerprint(plan.rig),
-                clear=diagnosis.faults is not None)  # fmt: skip
+    made = kept(session, tuple(row.title for row in rows), fingerprint(plan.rig), clear=diagnosis.faults is not None)
     store.update(folder, lambda now: edited(now, "controls.proof", made))
     Logbook(folder).add(40, "Wiring proven", "; ".join(made.faults) or f"every switch is right, {made.presses} presses")
     data = {
-        "right": diagnosis.right, "presses": made.presses, "clear": diagnosis.faults is not None,
-        "faults": [{"kind": row.fault.kind, "controls": list(row.fault.controls), "title": row.title, "cure": row.cure,
-                    "software": row.software} for row in rows],
-        "skipped": [list(act) for act in session.skipped], "unexplained": list(diagnosis.unexplained),
-    }  # fmt: skip
+        "right": diagnosis.right,
+        "presses": made.presses,
+        "clear": diagnosis.faults is not None,
+        "faults": [
+            {
+                "kind": row.fault.kind,
+                "controls": list(row.fault.controls),
+                "title": row.title,
+                "cure": row.cure,
+                "software": row.software,
+            }
+            for row in rows
+        ],
+        "skipped": [list(act) for act in session.skipped],
+        "unexplained": list(diagnosis.unexplained),
+    }
 
     def lines() -> list[str]:
         if diagnosis.right:
@@ -205,8 +231,10 @@ def _ask(plan: Plan, session: Session) -> Session:
     if not source.roles:
         barred = inputs.barred()
         if barred:
-            raise KyklonError(f"No permission to read {len(barred)} input devices, {barred[0]} included.",
-                              do="Add your user to the 'input' group, then log in again.")  # fmt: skip
+            raise KyklonError(
+                f"No permission to read {len(barred)} input devices, {barred[0]} included.",
+                do="Add your user to the 'input' group, then log in again.",
+            )
         raise KyklonError("No encoder from this build is connected.", do="Plug one in and start again.")
     listener = Listener()
     with watching() as watch:
@@ -258,11 +286,21 @@ def map_(
         store.update(folder, lambda now: edited(now, "controls.maps", settings.maps))
         Logbook(folder).add(40, "Systems mapped", f"{len(systems)} systems, {told.total:.1f} button spacings")
     data: dict[str, Any] = {
-        "total": round(told.total, 4), "bound": round(told.bound, 4) if solve else None,
-        "systems": {each.id: [{"input": pair.input.id, "place": pair.place, "cost": round(pair.cost, 4),
-                               "why": [f"{term.name}: {term.cost:.2f}" for term in pair.terms]}
-                              for pair in told.costs[each.id]] for each in systems},
-    }  # fmt: skip
+        "total": round(told.total, 4),
+        "bound": round(told.bound, 4) if solve else None,
+        "systems": {
+            each.id: [
+                {
+                    "input": pair.input.id,
+                    "place": pair.place,
+                    "cost": round(pair.cost, 4),
+                    "why": [f"{term.name}: {term.cost:.2f}" for term in pair.terms],
+                }
+                for pair in told.costs[each.id]
+            ]
+            for each in systems
+        },
+    }
 
     def lines() -> list[str]:
         rows = []
@@ -335,8 +373,13 @@ def matrix(
 
     found = reconstruct(read_readings(readings))
     places = {key: list(pair) for key, pair in found.keys.items()}
-    data = {"rows": list(found.rows), "columns": list(found.columns), "keys": places, "doubtful": dict(found.doubtful),
-            "loose": list(found.loose)}  # fmt: skip
+    data = {
+        "rows": list(found.rows),
+        "columns": list(found.columns),
+        "keys": places,
+        "doubtful": dict(found.doubtful),
+        "loose": list(found.loose),
+    }
 
     def lines() -> list[str]:
         rows = [f"rows {' '.join(map(str, found.rows))}; columns {' '.join(map(str, found.columns))}"]
@@ -376,8 +419,10 @@ def ghosts(
         raise WrongUse(f"The ribbon has no key {', '.join(unknown)}.")
     found = ghosts_of(lines, sets or None, settings.diodes)
     needed = cures(found)
-    data = {"ghosts": [{"held": list(each.held), "seen": each.seen, "diode": each.cure} for each in found],
-            "diodes": list(needed)}  # fmt: skip
+    data = {
+        "ghosts": [{"held": list(each.held), "seen": each.seen, "diode": each.cure} for each in found],
+        "diodes": list(needed),
+    }
 
     def told() -> list[str]:
         rows = [f"{' + '.join(each.held)} read as {each.seen} too: diode at {each.cure}" for each in found]
@@ -450,9 +495,11 @@ def pins(
         Logbook(folder).add(40, "Header pins allocated", ", ".join(told.words))
     data = {
         "pins": [{"pin": pin, "overlay": owner, "wire": line} for (owner, line), pin in told.pins.items()],
-        "words": list(told.words), "ma": told.ma, "notes": list(told.notes),
+        "words": list(told.words),
+        "ma": told.ma,
+        "notes": list(told.notes),
         "conflict": {"wishes": list(conflict.wishes), "reason": conflict.reason} if conflict else None,
-    }  # fmt: skip
+    }
 
     def lines() -> list[str]:
         if conflict is not None:

@@ -140,10 +140,16 @@ def write(
         "checked": report.checked or None,
     }
     name = request.target.facts.name
-    out(data, as_json, lambda: [
-        f"{show_bytes(report.size)} written to {name} and read back in {show_duration(report.seconds)}.",
-        f"SHA-256 {report.sha256}" if report.sha256 else "No SHA-256 yet: the target was faster. --json waits for it.",
-    ])  # fmt: skip
+    out(
+        data,
+        as_json,
+        lambda: [
+            f"{show_bytes(report.size)} written to {name} and read back in {show_duration(report.seconds)}.",
+            f"SHA-256 {report.sha256}"
+            if report.sha256
+            else "No SHA-256 yet: the target was faster. --json waits for it.",
+        ],
+    )
     return OK
 
 

@@ -19,14 +19,24 @@ def read(file: Path, as_json: Json = False) -> int:
 
     data = edid.read(bytes_of(file, edid.LARGEST))
     told = {
-        "vendor": data.vendor, "product": data.product, "serial": data.serial, "year": data.year, "name": data.name,
-        "digital": data.digital, "size_mm": data.size_mm,
-        "ranges": {"field_hz": data.ranges.field_hz, "line_khz": data.ranges.line_khz,
-                   "clock_mhz": data.ranges.clock_mhz} if data.ranges else None,
+        "vendor": data.vendor,
+        "product": data.product,
+        "serial": data.serial,
+        "year": data.year,
+        "name": data.name,
+        "digital": data.digital,
+        "size_mm": data.size_mm,
+        "ranges": {
+            "field_hz": data.ranges.field_hz,
+            "line_khz": data.ranges.line_khz,
+            "clock_mhz": data.ranges.clock_mhz,
+        }
+        if data.ranges
+        else None,
         "timings": [timing_data(each) for each in timings_of(data)],
         "codes": data.extension.codes if data.extension else [],
         "hdmi": bool(data.extension and data.extension.hdmi),
-    }  # fmt: skip
+    }
 
     def lines() -> list[str]:
         size = f"{data.size_mm[0]} × {data.size_mm[1]} mm"

@@ -61,8 +61,12 @@ def fault(
     belief = case.belief()
     ranked, ways = likely(case, belief), steps(case, belief)[:5]
     told = [excluding(pair) for pair in case.excluded]
-    data = {"causes": [_cause(each) for each in ranked], "next": [_step(each) for each in ways], "error": belief.error,
-            "told": told}  # fmt: skip
+    data = {
+        "causes": [_cause(each) for each in ranked],
+        "next": [_step(each) for each in ways],
+        "error": belief.error,
+        "told": told,
+    }
     out(data, as_json, lambda: [*told, *_lines(ranked, ways, belief.error)])
     return OK
 
@@ -99,18 +103,33 @@ def _listed(observations: tuple[Any, ...], as_json: bool) -> int:
 
 def _cause(each: Likely) -> dict[str, Any]:
     cause = each.cause
-    return {"code": cause.id, "name": cause.name, "chance": round(each.chance, 4), "try": cause.try_,
-            "minutes": cause.minutes, "operation": cause.operation, "caution": cause.caution,
-            "why": [{"times": round(reason.times, 3), "text": reason.text} for reason in each.reasons]}  # fmt: skip
+    return {
+        "code": cause.id,
+        "name": cause.name,
+        "chance": round(each.chance, 4),
+        "try": cause.try_,
+        "minutes": cause.minutes,
+        "operation": cause.operation,
+        "caution": cause.caution,
+        "why": [{"times": round(reason.times, 3), "text": reason.text} for reason in each.reasons],
+    }
 
 
 def _step(each: Next) -> dict[str, Any]:
     own = each.observation or each.cause
     assert own is not None
-    return {"kind": each.kind, "code": each.id, "minutes": each.minutes, "risk": each.risk, "bits": round(each.bits, 3),
-            "yes": round(each.yes, 3), "ask": each.observation.ask if each.observation else "",
-            "how": each.observation.how if each.observation else each.cause.try_ if each.cause else "",
-            "needs": own.needs, "caution": own.caution}  # fmt: skip
+    return {
+        "kind": each.kind,
+        "code": each.id,
+        "minutes": each.minutes,
+        "risk": each.risk,
+        "bits": round(each.bits, 3),
+        "yes": round(each.yes, 3),
+        "ask": each.observation.ask if each.observation else "",
+        "how": each.observation.how if each.observation else each.cause.try_ if each.cause else "",
+        "needs": own.needs,
+        "caution": own.caution,
+    }
 
 
 def _lines(ranked: tuple[Likely, ...], ways: tuple[Next, ...], error: float) -> list[str]:
@@ -139,14 +158,21 @@ def drill_list(as_json: Json = False) -> int:
     kept = drills.read(drills.file())
     under_way = kept.open.drill if kept.open else ""
     rows = [
-        {"level": each.level, "name": each.name, "told": each.told, "open": under_way == each.id,
-         "best": kept.progress.get(each.id, drills.Progress()).best}
+        {
+            "level": each.level,
+            "name": each.name,
+            "told": each.told,
+            "open": under_way == each.id,
+            "best": kept.progress.get(each.id, drills.Progress()).best,
+        }
         for each in drills.drills(catalogue())
-    ]  # fmt: skip
+    ]
 
     def lines() -> list[str]:
-        return [f"{row['level']:3}  {row['name']:26} {str(row['best']) + ' %' if row['best'] else '-':6} {row['told']}"
-                for row in rows]  # fmt: skip
+        return [
+            f"{row['level']:3}  {row['name']:26} {str(row['best']) + ' %' if row['best'] else '-':6} {row['told']}"
+            for row in rows
+        ]
 
     out(rows, as_json, lines)
     return OK
@@ -211,12 +237,17 @@ def _told(state: State, as_json: bool) -> int:
     seen = [names[what] for what, yes in state.case.answers if yes and what not in state.kept.asked]
     checks = [what for what, _yes in state.case.answers if what in state.kept.asked]
     data = {
-        "level": state.drill.level, "told": state.drill.told, "minutes": state.minutes, "solved": state.solved,
-        "score": state.score if state.solved else None, "best_minutes": state.best if state.solved else None,
-        "seen": [what for what, yes in state.case.answers if yes], "found": list(state.found),
+        "level": state.drill.level,
+        "told": state.drill.told,
+        "minutes": state.minutes,
+        "solved": state.solved,
+        "score": state.score if state.solved else None,
+        "best_minutes": state.best if state.solved else None,
+        "seen": [what for what, yes in state.case.answers if yes],
+        "found": list(state.found),
         "checked": {what: dict(state.case.answers)[what] for what in checks},
         "offered": [{"kind": step.kind, "code": step.id, "minutes": step.minutes + step.risk} for step in ways],
-    }  # fmt: skip
+    }
 
     def lines() -> list[str]:
         told = [

@@ -41,11 +41,17 @@ def _look(folder: Path, build: Build, parts: Catalogue, library: Path | None = N
 def _game_data(game: Game) -> dict[str, Any]:
     naming = game.naming
     return {
-        "system": game.system, "title": game.called, "files": game.files, "bytes": game.size, "discs": game.discs,
-        "ready": game.ready, "doubtful": game.doubtful,
+        "system": game.system,
+        "title": game.called,
+        "files": game.files,
+        "bytes": game.size,
+        "discs": game.discs,
+        "ready": game.ready,
+        "doubtful": game.doubtful,
         "reasons": [{"code": reason.code, "text": reason.text} for reason in game.reasons],
-        "named_by": naming.how if naming else "", "confidence": round(naming.confidence, 4) if naming else 0.0,
-    }  # fmt: skip
+        "named_by": naming.how if naming else "",
+        "confidence": round(naming.confidence, 4) if naming else 0.0,
+    }
 
 
 def scan(
@@ -68,8 +74,15 @@ def scan(
         waiting = [f"{g.system:12} {g.called}: {' '.join(r.text for r in g.reasons)}" for g in found.games if g.reasons]
         return [*waiting, f"{len(found.ready)} of {len(found.games)} games are ready."]
 
-    out({"games": [_game_data(game) for game in found.games], "ready": len(found.ready),
-         "findings": [finding_data(each) for each in told]}, as_json, lines)  # fmt: skip
+    out(
+        {
+            "games": [_game_data(game) for game in found.games],
+            "ready": len(found.ready),
+            "findings": [finding_data(each) for each in told],
+        },
+        as_json,
+        lines,
+    )
     return STOPS if any(each.severity == "stop" for each in told) else OK
 
 
@@ -95,10 +108,14 @@ def identify(
         rows = sample(list_, scheme)
         if try_:
             data = {"scheme": scheme.model_dump() if scheme else None, "first": [asdict(each) for each in rows]}
-            out(data, as_json, lambda: [
-                f"{each.title}: {', '.join(f'{p.name} {p.size if p.size >= 0 else chr(63)} B' for p in each.parts)}"
-                for each in rows
-            ])  # fmt: skip
+            out(
+                data,
+                as_json,
+                lambda: [
+                    f"{each.title}: {', '.join(f'{p.name} {p.size if p.size >= 0 else chr(63)} B' for p in each.parts)}"
+                    for each in rows
+                ],
+            )
             return OK
         if not rows:
             raise WrongUse(f"No games found in {list_} with these field names.", do="Try --try and --name.")
@@ -121,12 +138,23 @@ def _say_named(found: Scan, as_json: bool) -> int:
     for game in found.games:
         how = "" if game.naming is None else "doubtful" if game.doubtful else game.naming.how
         counts[how] = counts.get(how, 0) + 1
-    words = {"list": "known by checksum", "title": "known by title", "yours": "named by you",
-             "doubtful": "to review", "": "in no list"}  # fmt: skip
-    out({"counts": counts, "threshold": found.threshold, "errors": found.list_errors,
-         "games": [_game_data(game) for game in found.games]}, as_json,
-        lambda: [*(f"{counts[key]:6} {told}" for key, told in words.items() if key in counts),
-                 *found.list_errors])  # fmt: skip
+    words = {
+        "list": "known by checksum",
+        "title": "known by title",
+        "yours": "named by you",
+        "doubtful": "to review",
+        "": "in no list",
+    }
+    out(
+        {
+            "counts": counts,
+            "threshold": found.threshold,
+            "errors": found.list_errors,
+            "games": [_game_data(game) for game in found.games],
+        },
+        as_json,
+        lambda: [*(f"{counts[key]:6} {told}" for key, told in words.items() if key in counts), *found.list_errors],
+    )
     return OK
 
 
@@ -156,10 +184,15 @@ def match_(folder: Folder, say: Said = None, none: Nothing = None, as_json: Json
         Answers(folder).put(*(answered(by_name[name], title) for name, title in told))
         found = _look(folder, build, parts)
     rows = [
-        {"file": game.key, "proposed": game.naming.title, "confidence": round(game.naming.confidence, 4),
-         "others": [title for title, _share in game.naming.others]}
-        for game in found.doubtful if game.naming is not None
-    ]  # fmt: skip
+        {
+            "file": game.key,
+            "proposed": game.naming.title,
+            "confidence": round(game.naming.confidence, 4),
+            "others": [title for title, _share in game.naming.others],
+        }
+        for game in found.doubtful
+        if game.naming is not None
+    ]
     rows.sort(key=lambda row: -float(str(row["confidence"])))
 
     def lines() -> list[str]:
@@ -202,9 +235,16 @@ def choose(
             said.append(f"A {more[0] // 10**9} GB card would hold {len(more[1].kept) - len(told.kept)} more.")
         return [*found.list_errors, *said]
 
-    out({"kept": sorted(told.kept) if told else [game.key for game in found.ready],
-         "left": [game.key for game in left], "gap": told.gap if told else 0.0,
-         "next_card": {"bytes": more[0], "games": len(more[1].kept)} if more else None}, as_json, lines)  # fmt: skip
+    out(
+        {
+            "kept": sorted(told.kept) if told else [game.key for game in found.ready],
+            "left": [game.key for game in left],
+            "gap": told.gap if told else 0.0,
+            "next_card": {"bytes": more[0], "games": len(more[1].kept)} if more else None,
+        },
+        as_json,
+        lines,
+    )
     return OK
 
 
@@ -213,8 +253,9 @@ def _marked(build: Build, room: str, marks: dict[str, list[str]]) -> Build:
     from kyklon.model.build import edited
 
     library = build.library
-    update: dict[str, Any] = {name: tuple(dict.fromkeys((*getattr(library, name), *keys)))
-                              for name, keys in marks.items()}  # fmt: skip
+    update: dict[str, Any] = {
+        name: tuple(dict.fromkeys((*getattr(library, name), *keys))) for name, keys in marks.items()
+    }
     for one, other in (("must", "never"), ("never", "must")):
         update[one] = tuple(key for key in update[one] if key not in marks[other])
     if room:
@@ -234,7 +275,7 @@ def transfer(
     hide: Annotated[str, Option("--hide", help="Hide a system on the machine.")] = "",
     show: Annotated[str, Option("--show", help="Show a hidden system again.")] = "",
     as_json: Json = False,
-) -> int:  # fmt: skip
+) -> int:
     """Copy the games that are ready, and read them back.
 
     Into the folder layout that the image looks for.
@@ -247,23 +288,34 @@ def transfer(
     with watching() as watch, _opened(folder, build, accept) as destination:
         if undo:
             done = acts.take_back(folder, destination, watch)
-            out(asdict(done), as_json, lambda: [
-                f"{done.removed} files removed, {done.restored} restored, {len(done.left)} kept: changed since."
-            ])  # fmt: skip
+            out(
+                asdict(done),
+                as_json,
+                lambda: [
+                    f"{done.removed} files removed, {done.restored} restored, {len(done.left)} kept: changed since."
+                ],
+            )
             return OK
         if hide or show:
             acts.hide_system(build, parts, destination, hide or show, hide=bool(hide))
-            out({"system": hide or show, "hidden": bool(hide)}, as_json,
-                lambda: [f"{hide or show} is {'set aside' if hide else 'back'}; restart the front end."])  # fmt: skip
+            out(
+                {"system": hide or show, "hidden": bool(hide)},
+                as_json,
+                lambda: [f"{hide or show} is {'set aside' if hide else 'back'}; restart the front end."],
+            )
             return OK
         report = acts.move_games(folder, build, parts, destination, watch)
         acts.remember_seen(folder, build, parts, destination)
         name = destination.name
-    out(asdict(report), as_json, lambda: [
-        *report.refused,
-        f"{report.games} games, {report.files} files, {show_bytes(report.size)} in {name}; "
-        f"{report.already_there} were already there.",
-    ])  # fmt: skip
+    out(
+        asdict(report),
+        as_json,
+        lambda: [
+            *report.refused,
+            f"{report.games} games, {report.files} files, {show_bytes(report.size)} in {name}; "
+            f"{report.already_there} were already there.",
+        ],
+    )
     return OK
 
 
@@ -345,6 +397,12 @@ def lists(
             contents.page_svg(build, parts, found) if page.suffix == ".svg" else contents.page_text(build, parts, found)
         )
         durable.keep(page, drawn.encode("utf-8", "replace"))
-    out({"lists": made}, as_json, lambda: [f"{path}: {len(text.splitlines())} lines" for path, text in made.items()]
-        or ["No list is chosen: --use list-lines, list-elements or list-favourites."])  # fmt: skip
+    out(
+        {"lists": made},
+        as_json,
+        lambda: (
+            [f"{path}: {len(text.splitlines())} lines" for path, text in made.items()]
+            or ["No list is chosen: --use list-lines, list-elements or list-favourites."]
+        ),
+    )
     return OK

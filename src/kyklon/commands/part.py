@@ -49,8 +49,10 @@ def list_parts(
     wanted = [_kind(kind)] if kind else list(KIND_WORDS)
     rows = [
         {"kind": one(each), "id": part.id, "name": part.name, "own": (each, part.id) in parts.own, "note": part.note}
-        for each in wanted for part in parts.parts[each].values() if not own or (each, part.id) in parts.own
-    ]  # fmt: skip
+        for each in wanted
+        for part in parts.parts[each].values()
+        if not own or (each, part.id) in parts.own
+    ]
     data = {"parts": rows, "broken": [{"file": str(each.path), "why": str(each.error)} for each in parts.broken]}
     out(
         data,
@@ -72,9 +74,10 @@ def show(kind: KindName, part_id: PartId, as_json: Json = False) -> int:
     rows = facts_of(of, part_id, parts)
     used = uses().get(part_id, ())
     data = {
-        "id": part_id, "facts": [row.__dict__ for row in rows],
+        "id": part_id,
+        "facts": [row.__dict__ for row in rows],
         "used_by": [{"name": use.name, "folder": str(use.folder)} for use in used],
-    }  # fmt: skip
+    }
 
     def lines() -> list[str]:
         found = [f"{row.label:28} {row.words}  [{row.origin}]" for row in rows]
@@ -180,13 +183,19 @@ def _draft_out(draft: Draft, name: str, as_json: bool) -> None:
 
     asked = [{"field": each.name, "label": each.label, "unit": each.unit, "why": each.why} for each in draft.missing()]
     data = {
-        "kind": one(draft.kind), "row": draft.as_row(name), "suggested": dict(draft.suggested), "asked": asked,
-        "told": list(draft.told), "about": dict(draft.about),
-    }  # fmt: skip
+        "kind": one(draft.kind),
+        "row": draft.as_row(name),
+        "suggested": dict(draft.suggested),
+        "asked": asked,
+        "told": list(draft.told),
+        "about": dict(draft.about),
+    }
 
     def lines() -> list[str]:
-        rows = [f"{label_of(draft.kind, key):28} {value_words(draft.kind, key, value)}  [{draft.known[key].how}]"
-                for key, value in draft.row.items()]  # fmt: skip
+        rows = [
+            f"{label_of(draft.kind, key):28} {value_words(draft.kind, key, value)}  [{draft.known[key].how}]"
+            for key, value in draft.row.items()
+        ]
         rows += [f"{key:28} {value}" for key, value in draft.about]
         rows += [
             f"suggested: {label_of(draft.kind, key)} {value_words(draft.kind, key, value)}"
@@ -236,10 +245,18 @@ def import_(
     if not waits:
         exchange.bring_in(found, _store(), replace=replace)
     data = {
-        "parts": [{"kind": each.kind, "id": each.part.id, "state": each.state, "text": each.text,
-                   "differences": [told.__dict__ for told in each.differences]} for each in found],
+        "parts": [
+            {
+                "kind": each.kind,
+                "id": each.part.id,
+                "state": each.state,
+                "text": each.text,
+                "differences": [told.__dict__ for told in each.differences],
+            }
+            for each in found
+        ],
         "done": not waits,
-    }  # fmt: skip
+    }
 
     def lines() -> list[str]:
         rows = []

@@ -100,18 +100,40 @@ def modes(
 def _told(found: Sequence[Plan], askings: Sequence[Asking], choices: Sequence[Choice]) -> dict[str, Any]:
     """Plans and sets as data."""
     return {
-        "schools": [{
-            "school": each.school, "why": each.why, "menu": timing_data(each.menu.timing) if each.menu else None,
-            "modes": len(each.modes), "frames_a_minute": round(each.lost_per_min, 3), "lost": round(each.lost, 4),
-            "dark": round(each.border, 4), "off_round": round(each.off_round, 4),
-            "systems": [{"system": row.system.id, "mode": timing_data(row.mode.timing), "box": row.glass.box,
-                         "scale": [round(by, 6) for by in row.glass.scale], "speed": round(row.play.speed, 8),
-                         "cents": round(row.play.cents, 3)} for row in each.rows],
-        } for each in found],
-        "sets": [{"modes": [timing_data(mode.timing) for mode in each.modes], "suffered": round(each.cost, 6),
-                  "gap": each.gap, "served": dict(zip([asking.name for asking in askings], each.served, strict=True))}
-                 for each in choices],
-    }  # fmt: skip
+        "schools": [
+            {
+                "school": each.school,
+                "why": each.why,
+                "menu": timing_data(each.menu.timing) if each.menu else None,
+                "modes": len(each.modes),
+                "frames_a_minute": round(each.lost_per_min, 3),
+                "lost": round(each.lost, 4),
+                "dark": round(each.border, 4),
+                "off_round": round(each.off_round, 4),
+                "systems": [
+                    {
+                        "system": row.system.id,
+                        "mode": timing_data(row.mode.timing),
+                        "box": row.glass.box,
+                        "scale": [round(by, 6) for by in row.glass.scale],
+                        "speed": round(row.play.speed, 8),
+                        "cents": round(row.play.cents, 3),
+                    }
+                    for row in each.rows
+                ],
+            }
+            for each in found
+        ],
+        "sets": [
+            {
+                "modes": [timing_data(mode.timing) for mode in each.modes],
+                "suffered": round(each.cost, 6),
+                "gap": each.gap,
+                "served": dict(zip([asking.name for asking in askings], each.served, strict=True)),
+            }
+            for each in choices
+        ],
+    }
 
 
 def _keep_wishes(folder: Path, wishes: list[str], games: list[str]) -> None:
@@ -167,19 +189,33 @@ def chain(folder: Folder, as_json: Json = False) -> int:
     build, parts = open_folder(folder)
     found = chain_of(build, parts, _world(build, folder, parts))
     data = {
-        "whole": found.whole, "delay_ms": found.delay_ms,
-        "places": [{"role": each.role, "part": each.part.id, "sync": each.sync, "sync_v": round(each.sync_v, 4),
-                    "in": each.enters.connector if each.enters else "",
-                    "out": each.leaves.connector if each.leaves else ""} for each in found.places],
-        "troubles": [{"code": each.code, "place": each.place, "what": each.words, "do": each.do, "stops": each.stops}
-                     for each in found.troubles],
-    }  # fmt: skip
+        "whole": found.whole,
+        "delay_ms": found.delay_ms,
+        "places": [
+            {
+                "role": each.role,
+                "part": each.part.id,
+                "sync": each.sync,
+                "sync_v": round(each.sync_v, 4),
+                "in": each.enters.connector if each.enters else "",
+                "out": each.leaves.connector if each.leaves else "",
+            }
+            for each in found.places
+        ],
+        "troubles": [
+            {"code": each.code, "place": each.place, "what": each.words, "do": each.do, "stops": each.stops}
+            for each in found.troubles
+        ],
+    }
 
     def lines() -> list[str]:
-        text = [f"{each.part.name}: {each.sync}" + (f", {each.sync_v:.2f} V into 75 ohm" if each.sync_v else "")
-                for each in found.places]  # fmt: skip
-        text += [f"{'stop' if each.stops else 'caution'}: {each.title}. {each.words} {each.do}"
-                 for each in found.troubles]  # fmt: skip
+        text = [
+            f"{each.part.name}: {each.sync}" + (f", {each.sync_v:.2f} V into 75 ohm" if each.sync_v else "")
+            for each in found.places
+        ]
+        text += [
+            f"{'stop' if each.stops else 'caution'}: {each.title}. {each.words} {each.do}" for each in found.troubles
+        ]
         return text or ["No cable leads into the display."]
 
     out(data, as_json, lines)
@@ -193,8 +229,16 @@ def signals(folder: Folder, as_json: Json = False) -> int:
 
     build, parts = open_folder(folder)
     found = all_signals(build, parts, _world(build, folder, parts))
-    data = [{"when": each.key, "timing": timing_data(each.timing) if each.timing else None, "from": each.origin,
-             "wrong": each.wrong, "display_off": each.guarded} for each in found]  # fmt: skip
+    data = [
+        {
+            "when": each.key,
+            "timing": timing_data(each.timing) if each.timing else None,
+            "from": each.origin,
+            "wrong": each.wrong,
+            "display_off": each.guarded,
+        }
+        for each in found
+    ]
 
     def lines() -> list[str]:
         text = []

@@ -64,10 +64,18 @@ def diff(
         return [*told, *ends, f"First difference: {parted.stage}." if parted else "No difference."]
 
     data = {
-        "rows": [{"same": row.same, "stage": row.stage, "a": row.left.text if row.left else None,
-                  "b": row.right.text if row.right else None} for row in rows],
-        "first_difference": parted.stage if parted else None, "reached": [run.reached for run in runs],
-    }  # fmt: skip
+        "rows": [
+            {
+                "same": row.same,
+                "stage": row.stage,
+                "a": row.left.text if row.left else None,
+                "b": row.right.text if row.right else None,
+            }
+            for row in rows
+        ],
+        "first_difference": parted.stage if parted else None,
+        "reached": [run.reached for run in runs],
+    }
     out(data, as_json, lines)
     return STOPS if parted else OK
 
@@ -95,8 +103,15 @@ def log(
     sides = of_forecast(run, school), of_log(reading, school)
     rows = lay(*sides)
     said, remedy = verdict(*sides, rows), remedy_for(reading, run)
-    data = {**_reading(reading), "rows": _rows(rows), "agree": said.agree, "verdict": said.text, "why": said.why,
-            "forecast": run.reached, "remedy": remedy.label if remedy else None}  # fmt: skip
+    data = {
+        **_reading(reading),
+        "rows": _rows(rows),
+        "agree": said.agree,
+        "verdict": said.text,
+        "why": said.why,
+        "forecast": run.reached,
+        "remedy": remedy.label if remedy else None,
+    }
 
     def lines() -> list[str]:
         ends = [f"{said.text} {said.why}".strip()]
@@ -135,18 +150,29 @@ def rehearse(
     rows = lay(*sides)
     said = verdict(*sides, rows)
     data = {
-        **_reading(done.reading), "rows": _rows(rows), "agree": said.agree, "verdict": said.text, "why": said.why,
-        "forecast": run.reached, "unseen": done.unseen, "log": done.said,
+        **_reading(done.reading),
+        "rows": _rows(rows),
+        "agree": said.agree,
+        "verdict": said.text,
+        "why": said.why,
+        "forecast": run.reached,
+        "unseen": done.unseen,
+        "log": done.said,
         "phases": [{"way": p.way, "ended": p.ended, "seconds": p.seconds} for p in done.phases],
-    }  # fmt: skip
+    }
 
     def lines() -> list[str]:
         phases = [
             f"{WAYS[p.way].title}: {p.seconds:.1f} s{' (time limit)' if p.ended == 'limit' else ''}"
             for p in done.phases
         ]
-        return [*phases, done.verdict, *_row_lines(rows, *sides), f"{said.text} {said.why}".strip(),
-                *(f"Not shown: {words}" for words in done.unseen)]  # fmt: skip
+        return [
+            *phases,
+            done.verdict,
+            *_row_lines(rows, *sides),
+            f"{said.text} {said.why}".strip(),
+            *(f"Not shown: {words}" for words in done.unseen),
+        ]
 
     out(data, as_json, lines)
     return OK if done.reading.stop is None and done.reading.reached == "front end" else STOPS
@@ -155,14 +181,25 @@ def rehearse(
 def _reading(reading: LogReading) -> dict[str, Any]:
     stop = reading.stop
     return {
-        "reached": reading.reached, "starts": reading.starts, "kernel_line": reading.kernel_line,
+        "reached": reading.reached,
+        "starts": reading.starts,
+        "kernel_line": reading.kernel_line,
         "model": reading.model,
-        "stop": {"stage": stop.stage, "code": stop.code, "text": stop.text, "line": stop.line.number,
-                 "said": stop.line.text} if stop else None,
-        "hurts": [{"stage": each.stage, "code": each.code, "text": each.text, "line": each.line.number}
-                  for each in reading.hurts],
+        "stop": {
+            "stage": stop.stage,
+            "code": stop.code,
+            "text": stop.text,
+            "line": stop.line.number,
+            "said": stop.line.text,
+        }
+        if stop
+        else None,
+        "hurts": [
+            {"stage": each.stage, "code": each.code, "text": each.text, "line": each.line.number}
+            for each in reading.hurts
+        ],
         "times": [asdict(each) for each in reading.times],
-    }  # fmt: skip
+    }
 
 
 def _reading_lines(reading: LogReading) -> list[str]:
@@ -192,10 +229,16 @@ def _row_lines(rows: tuple[StageRow, ...], left: Column, right: Column) -> list[
 def _data(result: BringUp) -> dict[str, Any]:
     def failure(each: Any) -> dict[str, Any]:
         return {
-            "stage": each.stage, "code": each.code, "cause": each.cause, "blocks": each.blocks,
-            "lamp": each.lamp, "screen": asdict(each.screen),
-            "remedy": each.remedy.label if each.remedy else None, "advice": each.advice, "operation": each.operation,
-        }  # fmt: skip
+            "stage": each.stage,
+            "code": each.code,
+            "cause": each.cause,
+            "blocks": each.blocks,
+            "lamp": each.lamp,
+            "screen": asdict(each.screen),
+            "remedy": each.remedy.label if each.remedy else None,
+            "advice": each.advice,
+            "operation": each.operation,
+        }
 
     return {
         "reached": result.reached,

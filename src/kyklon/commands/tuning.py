@@ -34,8 +34,12 @@ def _systems(build: Build, parts: Catalogue, only: str) -> tuple[System, ...]:
     return tuple(each for each in systems if only in ("", each.id))
 
 
-def show(folder: Folder, system: SystemId = "", game: Annotated[str, Option("--game", help="A title.")] = "",
-         as_json: Json = False) -> int:  # fmt: skip
+def show(
+    folder: Folder,
+    system: SystemId = "",
+    game: Annotated[str, Option("--game", help="A title.")] = "",
+    as_json: Json = False,
+) -> int:
     """Show every setting with its layer, and whether each system runs at full speed."""
     from kyklon.catalogue.text_records import TuningSetting
     from kyklon.operations.tuning.cascade import effective, folder_of, with_unit
@@ -50,25 +54,38 @@ def show(folder: Folder, system: SystemId = "", game: Annotated[str, Option("--g
         place = folder_of(key, world, each) if key else ""
         values = effective(parts.all(TuningSetting), build.tuning, each.id, key, emulator=each.emulator, folder=place)
         speed = told.get(each.id)
-        rows.append({
-            "system": each.id,
-            "settings": [{"id": row.setting.id, "value": row.value, "layer": row.layer} for row in values],
-            "speed": _speed_data(speed) if speed else None,
-        })  # fmt: skip
-        lines += [f"{each.name}", *(f"  {row.setting.name}: {with_unit(row.setting, row.value)}, from {row.layer}"
-                                    for row in values)]  # fmt: skip
+        rows.append(
+            {
+                "system": each.id,
+                "settings": [{"id": row.setting.id, "value": row.value, "layer": row.layer} for row in values],
+                "speed": _speed_data(speed) if speed else None,
+            }
+        )
+        lines += [
+            f"{each.name}",
+            *(f"  {row.setting.name}: {with_unit(row.setting, row.value)}, from {row.layer}" for row in values),
+        ]
         if speed:
             how = "by its own log" if speed.measured else "by the catalogue"
-            lines.append(f"  {speed.verdict}: {speed.mean_ms:.1f} ms of {speed.frame_ms:.1f} ms, 99 in 100 within "
-                         f"{speed.most_ms:.1f} ms ({how})")  # fmt: skip
+            lines.append(
+                f"  {speed.verdict}: {speed.mean_ms:.1f} ms of {speed.frame_ms:.1f} ms, 99 in 100 within "
+                f"{speed.most_ms:.1f} ms ({how})"
+            )
             lines += [f"    {tip.words}: {tip.verdict}; {tip.why}" for tip in helps(build, parts, world, speed)]
     out({"systems": rows}, as_json, lambda: lines)
     return STOPS if any(each.verdict == "no" for key, each in told.items() if system in ("", key)) else OK
 
 
 def _speed_data(speed: Any) -> dict[str, Any]:
-    return {"verdict": speed.verdict, "frame_ms": speed.frame_ms, "mean_ms": speed.mean_ms, "most_ms": speed.most_ms,
-            "measured": speed.measured, "frames_ahead": speed.ahead, "heavy": speed.heavy}  # fmt: skip
+    return {
+        "verdict": speed.verdict,
+        "frame_ms": speed.frame_ms,
+        "mean_ms": speed.mean_ms,
+        "most_ms": speed.most_ms,
+        "measured": speed.measured,
+        "frames_ahead": speed.ahead,
+        "heavy": speed.heavy,
+    }
 
 
 def issue(
@@ -166,15 +183,23 @@ def latency(
         heard = total(ear_shares(case.way, case.values, case.rate))
         tips = shorter(build, parts, world, each)
         clips = [fit(clip.counts, clip.per_second, seen) for clip in build.tuning.clips if clip.system == each.id]
-        rows.append({
-            "system": each.id, "mean_ms": seen.mean, "heard_ms": heard.mean,
-            "low_ms": seen.percentile(5), "high_ms": seen.percentile(95),
-            "shares": [{"name": share.name, "mean_ms": share.mean, "how": share.how} for share in seen.shares],
-            "films": [{"mean_ms": c.mean_ms, "unknown_ms": c.unknown_ms, "low_ms": c.low_ms, "high_ms": c.high_ms}
-                      for c in clips],
-            "shorter": [{"words": tip.words, "won_ms": tip.won_ms, "cost": tip.cost, "risk": tip.risk}
-                        for tip in tips],
-        })  # fmt: skip
+        rows.append(
+            {
+                "system": each.id,
+                "mean_ms": seen.mean,
+                "heard_ms": heard.mean,
+                "low_ms": seen.percentile(5),
+                "high_ms": seen.percentile(95),
+                "shares": [{"name": share.name, "mean_ms": share.mean, "how": share.how} for share in seen.shares],
+                "films": [
+                    {"mean_ms": c.mean_ms, "unknown_ms": c.unknown_ms, "low_ms": c.low_ms, "high_ms": c.high_ms}
+                    for c in clips
+                ],
+                "shorter": [
+                    {"words": tip.words, "won_ms": tip.won_ms, "cost": tip.cost, "risk": tip.risk} for tip in tips
+                ],
+            }
+        )
         spread = f"{seen.percentile(5):.0f} to {seen.percentile(95):.0f}"
         lines.append(
             f"{each.name}: seen after {seen.mean:.0f} ms (5th to 95th percentile: {spread}), "

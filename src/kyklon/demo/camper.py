@@ -71,9 +71,13 @@ def _save(folder: Path, catalogue: Catalogue) -> None:
 def build(catalogue: Catalogue, checksum: str) -> Build:
     """The build as its owner left it, the missing country included."""
     parts = (
-        ("board", "cod"), ("supply", "ballast-3a"), ("card", "cockle-32"), ("display", "pane-7"),
-        ("encoder", "tackle-12"), ("image", "harbour-lite"),
-    )  # fmt: skip
+        ("board", "cod"),
+        ("supply", "ballast-3a"),
+        ("card", "cockle-32"),
+        ("display", "pane-7"),
+        ("encoder", "tackle-12"),
+        ("image", "harbour-lite"),
+    )
     made = Build(
         name="Camper console",
         kind="Console in a case · 7-inch panel · 12 V battery",
@@ -87,7 +91,11 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
         ),
         source=Source(path=IMAGE, sha256=checksum),
         boot=BootSettings(
-            dialect="merrow", kernel="merrow-armv8.krn", device_tree="cod.dtb", sound="digital", hostname="camper",
+            dialect="merrow",
+            kernel="merrow-armv8.krn",
+            device_tree="cod.dtb",
+            sound="digital",
+            hostname="camper",
             services=("network", "shutdown-watcher", "sound", "installer", "gangway"),
         ),
         picture=PictureSettings(
@@ -95,5 +103,5 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
         ),
         controls=ControlSettings(panel="single-eight", hotkeys=HOTKEYS),
         library=LibrarySettings(folder="library", destination="stick"),
-    )  # fmt: skip
+    )
     return wired(made, catalogue)

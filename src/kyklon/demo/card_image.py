@@ -41,9 +41,22 @@ LABEL quayside
 FIRST_BOOT = "-- read once, at first boot\nuser.name = player\nnetwork.country =\nnetwork.name = quayside\n"
 SERVICES = ("network", "shutdown-watcher", "sound", "gangway")
 QUAYSIDE, HARBOUR = "quayside", "harbour"
-EXTRAS = ("bus-two-wire", "bus-sound", "bus-four-wire", "bus-serial", "shutdown-button", "fan-switch", "sound-stage",
-          "day-clock", "marquee-panel",
-          "power-lamp", "stick-bank", "stick-bank-two", "parallel-video", "key-matrix")  # fmt: skip
+EXTRAS = (
+    "bus-two-wire",
+    "bus-sound",
+    "bus-four-wire",
+    "bus-serial",
+    "shutdown-button",
+    "fan-switch",
+    "sound-stage",
+    "day-clock",
+    "marquee-panel",
+    "power-lamp",
+    "stick-bank",
+    "stick-bank-two",
+    "parallel-video",
+    "key-matrix",
+)
 RELEASES = {QUAYSIDE: b"Quayside 4.2, 2026-06-01\n", HARBOUR: b"Harbour Lite, 2026-03-18\n"}
 PLAYER = 1000  # the player's number
 INIT = """\
@@ -89,8 +102,28 @@ done
 echo "start: nothing more to start"
 exec sh
 """
-TOOLS = ("sh", "mount", "sed", "tr", "tail", "ls", "grep", "su", "sleep", "mkdir", "cat", "chmod", "chown", "awk",
-         "head", "cut", "mv", "ln", "sync", "i2cset")  # fmt: skip
+TOOLS = (
+    "sh",
+    "mount",
+    "sed",
+    "tr",
+    "tail",
+    "ls",
+    "grep",
+    "su",
+    "sleep",
+    "mkdir",
+    "cat",
+    "chmod",
+    "chown",
+    "awk",
+    "head",
+    "cut",
+    "mv",
+    "ln",
+    "sync",
+    "i2cset",
+)
 ON_AND_ON = "while :; do\n  sleep 60\ndone\n"
 
 

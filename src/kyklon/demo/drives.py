@@ -34,12 +34,26 @@ def _drives() -> list[SimulatedDrive]:
     return [
         drive("blank-card", 31_914_983_424, "blank-card.standin"),
         drive(
-            "photo-stick", STICK_BYTES, "photo-stick.standin", model="Limpet 16", labels=("HOLIDAY 24",),
-            holds=f"{PHOTOS} photos", files=PHOTOS, newest="2024-08-29",
+            "photo-stick",
+            STICK_BYTES,
+            "photo-stick.standin",
+            model="Limpet 16",
+            labels=("HOLIDAY 24",),
+            holds=f"{PHOTOS} photos",
+            files=PHOTOS,
+            newest="2024-08-29",
         ),
         drive(
-            "system-disk", 512_110_190_592, "system-disk.standin", bus="nvme", removable=False, in_use=True,
-            model="Barnacle 512", mounts=("/", "/home"), holds="the running system", files=310_412,
+            "system-disk",
+            512_110_190_592,
+            "system-disk.standin",
+            bus="nvme",
+            removable=False,
+            in_use=True,
+            model="Barnacle 512",
+            mounts=("/", "/home"),
+            holds="the running system",
+            files=310_412,
         ),
         drive("large-card", 63_864_569_856, "large-card.standin", model="Cockle 64 reader"),
         drive("locked-card", 31_914_983_424, "locked-card.standin", read_only=True),
@@ -49,9 +63,17 @@ def _drives() -> list[SimulatedDrive]:
         drive("tired-card", 15_931_539_456, "tired-card.standin", Faults(bad_block_at=30 * MIB)),
         drive("slow-card", 15_931_539_456, "slow-card.standin", Faults(rate=8_000_000), model="Cockle reader, old"),
         drive("sleepy-hub", 31_914_983_424, "sleepy-hub.standin", Faults(asleep_at=24 * MIB), model="Hub of four"),
-        drive("archive-disk", 4_000_787_030_016, "archive-disk.standin", model="Barnacle 4000", labels=("ARCHIVE",),
-              holds="backups of ten years", files=18_204, newest="2026-05-28"),
-    ]  # fmt: skip
+        drive(
+            "archive-disk",
+            4_000_787_030_016,
+            "archive-disk.standin",
+            model="Barnacle 4000",
+            labels=("ARCHIVE",),
+            holds="backups of ten years",
+            files=18_204,
+            newest="2026-05-28",
+        ),
+    ]
 
 
 def _make_stick(path: Path) -> None:

@@ -11,13 +11,47 @@ from kyklon.demo.noise import noise
 from kyklon.operations.library.scan import SYSTEM_FILES
 
 FIRST = (
-    "Brass", "Tidal", "Copper", "Velvet", "Cinder", "Juniper", "Paper", "Marble", "Hollow", "Rusty",
-    "Quartz", "Mossy", "Pewter", "Saffron", "Thistle", "Umber", "Gravel", "Linen", "Walnut", "Drizzle",
-)  # fmt: skip
+    "Brass",
+    "Tidal",
+    "Copper",
+    "Velvet",
+    "Cinder",
+    "Juniper",
+    "Paper",
+    "Marble",
+    "Hollow",
+    "Rusty",
+    "Quartz",
+    "Mossy",
+    "Pewter",
+    "Saffron",
+    "Thistle",
+    "Umber",
+    "Gravel",
+    "Linen",
+    "Walnut",
+    "Drizzle",
+)
 SECOND = (
-    "Orchard", "Causeway", "Ferryman", "Almanac", "Parade", "Clockworks", "Regatta", "Menagerie", "Turnstile",
-    "Bakery", "Semaphore", "Quarry", "Vineyard", "Locksmith", "Weathervane", "Signalman", "Allotment", "Boatyard",
-)  # fmt: skip
+    "Orchard",
+    "Causeway",
+    "Ferryman",
+    "Almanac",
+    "Parade",
+    "Clockworks",
+    "Regatta",
+    "Menagerie",
+    "Turnstile",
+    "Bakery",
+    "Semaphore",
+    "Quarry",
+    "Vineyard",
+    "Locksmith",
+    "Weathervane",
+    "Signalman",
+    "Allotment",
+    "Boatyard",
+)
 COUNTS = {"alder8": 58, "birch16": 52, "cedar": 16, "elm": 38, "fir-v": 30}
 ENDING = {"alder8": ".al8", "birch16": ".b16", "cedar": ".cdx", "elm": ".edk", "fir-v": ".zip"}
 REGIONS = ("Europe", "America", "Japan", "World")
@@ -40,8 +74,14 @@ def make_library(folder: Path, seed: int = 1) -> None:
 
 
 _ODD = (  # what people make of a title, as a format of it
-    "{}", "{} (Europe) [b1]", "{} 2 (Japan)", "{} - The Long Winter", "{} II (Rev A)", "{} (Beta)", "{} and",
-)  # fmt: skip
+    "{}",
+    "{} (Europe) [b1]",
+    "{} 2 (Japan)",
+    "{} - The Long Winter",
+    "{} II (Rev A)",
+    "{} (Beta)",
+    "{} and",
+)
 
 
 def make_list(folder: Path, lists: Path) -> None:
@@ -68,8 +108,10 @@ def make_list(folder: Path, lists: Path) -> None:
 def _row(path: Path) -> str:
     data = path.read_bytes()
     title = path.stem
-    return (f"  <entry called='{title}'><piece file='{path.name}' bytes='{len(data)}' "
-            f"sum='{hashlib.sha1(data).hexdigest()}'/></entry>\n")  # fmt: skip
+    return (
+        f"  <entry called='{title}'><piece file='{path.name}' bytes='{len(data)}' "
+        f"sum='{hashlib.sha1(data).hexdigest()}'/></entry>\n"
+    )
 
 
 def _more(listed: list[str], titles: list[str], chance: random.Random) -> None:

@@ -50,8 +50,16 @@ from kyklon.record.shelf import Shelf
 NAME = "lighthouse-cafe-table"
 IMAGE = "attachments/quayside-4.2.img.xz"
 TUBE = "attachments/casement-19.edid"
-OWNED = ListScheme(id="what the café owns", kind="xml", game="entry", title="called", part="piece", part_name="file",
-                   size="bytes", sha1="sum")  # fmt: skip
+OWNED = ListScheme(
+    id="what the café owns",
+    kind="xml",
+    game="entry",
+    title="called",
+    part="piece",
+    part_name="file",
+    size="bytes",
+    sha1="sum",
+)
 SYSTEMS = ("alder-8", "birch-16", "cedar-disc", "elm-micro", "fir-board-v")
 
 
@@ -122,8 +130,13 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
         parts=tuple(
             Part(role=role, part=part)
             for role, part in (
-                ("board", "herring"), ("supply", "ballast-3a"), ("card", "cockle-32"), ("display", "casement-19"),
-                ("adapter", "gantry-rgb"), ("encoder", "tackle-pair"), ("image", "quayside"),
+                ("board", "herring"),
+                ("supply", "ballast-3a"),
+                ("card", "cockle-32"),
+                ("display", "casement-19"),
+                ("adapter", "gantry-rgb"),
+                ("encoder", "tackle-pair"),
+                ("image", "quayside"),
             )
         ),
         links=(
@@ -154,15 +167,20 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
             hotkeys=HOTKEYS,
         ),
         library=LibrarySettings(
-            folder="library", destination="stick", schemes=(OWNED,), pictures="pictures",
-            lists=(ListFile(path="lists/alder8.xml", system="alder-8", scheme=OWNED.id),
-                   ListFile(path="lists/birch16.xml", system="birch-16", scheme=OWNED.id),
-                   ListFile(path="lists/elm.sha1", system="elm-micro")),
+            folder="library",
+            destination="stick",
+            schemes=(OWNED,),
+            pictures="pictures",
+            lists=(
+                ListFile(path="lists/alder8.xml", system="alder-8", scheme=OWNED.id),
+                ListFile(path="lists/birch16.xml", system="birch-16", scheme=OWNED.id),
+                ListFile(path="lists/elm.sha1", system="elm-micro"),
+            ),
         ),
         tuning=TuningLayers(
             front_end={"render-queue-frames": 1, "audio-buffer-ms": 48},
             systems={"birch-16": {"frames-ahead": 1}, "fir-board-v": {"rotate-picture": "quarter left"}},
             games={"birch-16/Brass Parade": {"frames-ahead": 0}},
         ),
-    )  # fmt: skip
+    )
     return wired(made, catalogue)

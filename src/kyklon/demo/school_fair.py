@@ -61,9 +61,12 @@ def _make_ribbon(folder: Path, catalogue: Catalogue) -> None:
 def build() -> Build:
     """The build as its owner left it."""
     parts = (
-        ("board", "herring"), ("supply", "ballast-3a"), ("card", "cockle-32"), ("display", "pane-24"),
+        ("board", "herring"),
+        ("supply", "ballast-3a"),
+        ("card", "cockle-32"),
+        ("display", "pane-24"),
         ("image", "tidepool"),
-    )  # fmt: skip
+    )
     return Build(
         name="School fair micro",
         kind="Home computer reborn · keyboard with a matrix · flat display",
@@ -75,12 +78,13 @@ def build() -> Build:
             Link(start="card.plug", end="board.card", cable="socket"),
         ),
         sets=FileSets(bare_metal=SET),
-        boot=BootSettings(dialect="merrow", kernel="tidepool-armv7.krn", device_tree="herring.dtb", country="GB",
-                          hostname="fair"),
+        boot=BootSettings(
+            dialect="merrow", kernel="tidepool-armv7.krn", device_tree="herring.dtb", country="GB", hostname="fair"
+        ),
         picture=PictureSettings(
             school="scaled",
             menu=Mode(name="CTA 16", timing=standard_timings("cta")[16].timing),
             identification=PANE,
         ),
         controls=ControlSettings(panel="single-eight", keyboard=KeyboardSettings(layout=KEYS)),
-    )  # fmt: skip
+    )

@@ -16,13 +16,30 @@ BOARDS = ("sprat", "herring", "cod", "ling")
 
 # what is wrong with the bare-metal set, by the code of the problem that must be found
 BARE_METAL_MISTAKES = (
-    "needed-file", "system-file-name", "system-file-size", "system-file-sum", "remembered-broken", "twice", "name",
-)  # fmt: skip
+    "needed-file",
+    "system-file-name",
+    "system-file-size",
+    "system-file-sum",
+    "remembered-broken",
+    "twice",
+    "name",
+)
 # and with the multi-boot stick
 MULTI_BOOT_MISTAKES = (
-    "archive-name", "archive-kind", "archive-sum", "partition-small", "same-order", "same-label", "surplus",
-    "no-pictures", "picture-kind", "no-manifest", "manifest", "board", "stray-file",
-)  # fmt: skip
+    "archive-name",
+    "archive-kind",
+    "archive-sum",
+    "partition-small",
+    "same-order",
+    "same-label",
+    "surplus",
+    "no-pictures",
+    "picture-kind",
+    "no-manifest",
+    "manifest",
+    "board",
+    "stray-file",
+)
 
 
 def make_bare_metal(folder: Path, *, mistakes: bool = True) -> Path:
@@ -89,11 +106,16 @@ def _bundle(folder: Path, name: str, order: int, label: str, root_mb: int, *, gr
     for kind, mb, part in (("FAT32", 256, "boot"), ("ext4", root_mb, "root")):
         archive = f"{stem}-{part}.tar.xz"
         lines += [
-            "", "[[partitions]]", f'label = "{label}-{part.upper()}"', f'kind = "{kind}"', f"mb = {mb}",
-            f"unpacked_mb = {mb * 7 // 10}", f'archive = "{archive}"',
+            "",
+            "[[partitions]]",
+            f'label = "{label}-{part.upper()}"',
+            f'kind = "{kind}"',
+            f"mb = {mb}",
+            f"unpacked_mb = {mb * 7 // 10}",
+            f'archive = "{archive}"',
             f'sha256 = "{hashlib.sha256(archives[archive]).hexdigest()}"',
             f"grows = {str(grows and part == 'root').lower()}",
-        ]  # fmt: skip
+        ]
     files = {f"views/{stem}-{number}.png": _picture(f"{stem} {number}") for number in (1, 2)}
     _put(folder, {"berth.toml": ("\n".join(lines) + "\n").encode(), **archives, **files})
 

@@ -46,9 +46,11 @@ class Limits:
                 return f"{self.kind} drops dots and spaces at the end of a name"
             if (self.folds or self.text) and any(0xDC80 <= ord(letter) <= 0xDCFF for letter in name):
                 return "its name is not valid UTF-8"
-            long = len(name.encode("utf-16-le", "surrogatepass")) // 2 if self.folds else len(
-                name.encode("utf-8", "surrogateescape")
-            )  # fmt: skip
+            long = (
+                len(name.encode("utf-16-le", "surrogatepass")) // 2
+                if self.folds
+                else len(name.encode("utf-8", "surrogateescape"))
+            )
             if long > self.longest:
                 return f"its name is longer than {self.longest}"
         return ""

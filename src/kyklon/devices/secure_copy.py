@@ -51,8 +51,10 @@ class UnknownHost(KyklonError):
 
     def __init__(self, host: str, host_key: str) -> None:
         self.host_key = host_key
-        super().__init__(f"{host} is not known yet. Its key is {fingerprint(host_key)}.",
-                         do="Compare it with what the machine shows; then accept it.")  # fmt: skip
+        super().__init__(
+            f"{host} is not known yet. Its key is {fingerprint(host_key)}.",
+            do="Compare it with what the machine shows; then accept it.",
+        )
 
 
 def fingerprint(host_key: str) -> str:
@@ -234,8 +236,10 @@ class SecureCopy:
         if isinstance(bad, (EOFError, ConnectionError, TimeoutError, SSHException)) or not (
             transport and transport.is_active()
         ):
-            raise TargetLost(f"The connection to {self._login.host} broke.",
-                             do="Connect it again and continue: what is already there stays.") from bad  # fmt: skip
+            raise TargetLost(
+                f"The connection to {self._login.host} broke.",
+                do="Connect it again and continue: what is already there stays.",
+            ) from bad
 
     @contextlib.contextmanager
     def _told(self, what: str) -> Iterator[None]:
@@ -245,8 +249,10 @@ class SecureCopy:
             raise
         except Exception as bad:
             if isinstance(bad, UnicodeError):
-                raise TargetError(f"{what or self._top} on {self._login.host} contains a name that is not UTF-8.",
-                                  do="Rename it there, then look again.") from bad  # fmt: skip
+                raise TargetError(
+                    f"{what or self._top} on {self._login.host} contains a name that is not UTF-8.",
+                    do="Rename it there, then look again.",
+                ) from bad
             if not isinstance(bad, (OSError, EOFError)) and type(bad).__module__.split(".")[0] != "paramiko":
                 raise
             self._if_lost(bad)
@@ -254,8 +260,10 @@ class SecureCopy:
             if free is not None and free < 1 << 20:
                 raise TargetFull(f"{self._login.host} is full.", do="Choose fewer games; what is there stays.") from bad
             why = getattr(bad, "strerror", None) or str(bad) or "it refused"
-            raise TargetError(f"{what} on {self._login.host} failed: {why}.",
-                              do=f"Look whether {self._login.account} may write there.") from bad  # fmt: skip
+            raise TargetError(
+                f"{what} on {self._login.host} failed: {why}.",
+                do=f"Look whether {self._login.account} may write there.",
+            ) from bad
 
 
 def _connected(login: Login) -> SSHClient:
@@ -281,10 +289,18 @@ def _connected(login: Login) -> SSHClient:
     key_file = os.path.expanduser(login.key_file) or None
     try:
         client.connect(
-            login.host, login.port, login.account, login.password or None, key_filename=key_file, timeout=SECONDS,
-            banner_timeout=SECONDS, auth_timeout=SECONDS, allow_agent=not login.password and not key_file,
-            look_for_keys=False, passphrase=login.password or None if key_file else None,
-        )  # fmt: skip
+            login.host,
+            login.port,
+            login.account,
+            login.password or None,
+            key_filename=key_file,
+            timeout=SECONDS,
+            banner_timeout=SECONDS,
+            auth_timeout=SECONDS,
+            allow_agent=not login.password and not key_file,
+            look_for_keys=False,
+            passphrase=login.password or None if key_file else None,
+        )
     except KyklonError:
         client.close()
         raise
@@ -300,11 +316,13 @@ def _connected(login: Login) -> SSHClient:
         raise WrongUse(f"{login.host} shows a different host key than before: {got}.", do=do) from bad
     except paramiko.AuthenticationException as bad:
         client.close()
-        raise WrongUse(f"{login.account} cannot log in to {login.host}.", do="Check the user, the key, the password."
-                       ) from bad  # fmt: skip
+        raise WrongUse(
+            f"{login.account} cannot log in to {login.host}.", do="Check the user, the key, the password."
+        ) from bad
     except (OSError, EOFError, paramiko.SSHException, ValueError) as bad:
         client.close()
-        raise TargetLost(f"{login.host} does not answer: {getattr(bad, 'strerror', None) or bad}.",
-                         do="Is the machine on, in the same network, and secure copy switched on in Boot?"
-                         ) from bad  # fmt: skip
+        raise TargetLost(
+            f"{login.host} does not answer: {getattr(bad, 'strerror', None) or bad}.",
+            do="Is the machine on, in the same network, and secure copy switched on in Boot?",
+        ) from bad
     return client

@@ -37,9 +37,11 @@ def remedies_of(case: Case, findings: Sequence[Finding], run: BringUp | None) ->
     known = [(each.code, each.remedy) for each in run.failures] if run else []
     known += [(each.code, each.remedy) for each in findings]
     return {
-        cause.id: remedy for cause in case.setting.causes for code, remedy in reversed(known)
+        cause.id: remedy
+        for cause in case.setting.causes
+        for code, remedy in reversed(known)
         if remedy is not None and code.split(":")[0] in cause.codes
-    }  # fmt: skip
+    }
 
 
 def cures_file() -> Path:
@@ -50,9 +52,12 @@ def answered(record: FaultCase, what: str, seen: bool) -> FaultCase:
     """The record with one more answer; an older one to the same is replaced."""
     rest = tuple(each for each in record.answers if each.what != what)
     return record.model_copy(
-        update={"at": record.at or now(), "answers": (*rest, FaultAnswer(what=what, seen=seen)),
-                "cannot": tuple(each for each in record.cannot if each != what)}
-    )  # fmt: skip
+        update={
+            "at": record.at or now(),
+            "answers": (*rest, FaultAnswer(what=what, seen=seen)),
+            "cannot": tuple(each for each in record.cannot if each != what),
+        }
+    )
 
 
 def put_aside(record: FaultCase, what: str) -> FaultCase:

@@ -137,9 +137,13 @@ def hidden_in(drill: Drill, seed: str, setting: Setting) -> tuple[str, ...]:
 
 
 def state_of(
-    kept: Open, build: Build, folder: Path, catalogue: Catalogue, watch: Watch = UNWATCHED,
+    kept: Open,
+    build: Build,
+    folder: Path,
+    catalogue: Catalogue,
+    watch: Watch = UNWATCHED,
     made: tuple[Machine, ...] | None = None,
-) -> State:  # fmt: skip
+) -> State:
     """A drill as it stands. made: the machines, where they were made before. Raises KyklonError, Cancelled."""
     drill = next((each for each in catalogue.all(Drill) if each.id == kept.drill), None)
     if drill is None:

@@ -49,8 +49,11 @@ class Case:
     @property
     def excluded(self) -> tuple[tuple[Observation, Observation], ...]:
         """Yeses of which only one can be so, the earlier first; the later one counts."""
-        yes = [self.setting.observations[index] for what, seen in self.answers
-               if seen and (index := self.setting.index_of(what)) is not None]  # fmt: skip
+        yes = [
+            self.setting.observations[index]
+            for what, seen in self.answers
+            if seen and (index := self.setting.index_of(what)) is not None
+        ]
         last = {each.group: each for each in yes if each.group}
         return tuple((each, last[each.group]) for each in yes if each.group and each is not last[each.group])
 
@@ -140,13 +143,19 @@ def steps(case: Case, belief: Belief | None = None, without: frozenset[str] = fr
     belief = belief or case.belief()
     told, setting = gains(belief), case.setting
     taken = {what for what, _seen in case.answers}
-    groups = {each.group for each in setting.observations for what, seen in case.answers
-              if each.id == what and seen and each.group}  # fmt: skip
+    groups = {
+        each.group
+        for each in setting.observations
+        for what, seen in case.answers
+        if each.id == what and seen and each.group
+    }
     gone = {*case.tried, *case.found, *without}
-    asked = [each.id in taken or each.id in without or (each.group and each.group in groups)
-             for each in setting.observations]  # fmt: skip
-    ask_minutes = np.array([np.inf if out else cost_of(each)
-                            for out, each in zip(asked, setting.observations, strict=True)] + [np.inf])  # fmt: skip
+    asked = [
+        each.id in taken or each.id in without or (each.group and each.group in groups) for each in setting.observations
+    ]
+    ask_minutes = np.array(
+        [np.inf if out else cost_of(each) for out, each in zip(asked, setting.observations, strict=True)] + [np.inf]
+    )
     try_minutes = np.array([np.inf if cause.id in gone else cause.minutes for cause in setting.causes])
     ask, attempt = scores(told, belief.chance, ask_minutes, try_minutes)
     found = []
@@ -154,13 +163,33 @@ def steps(case: Case, belief: Belief | None = None, without: frozenset[str] = fr
         if asked[index]:
             continue
         kind: Literal["ask", "check"] = "check" if each.kind == "check" else "ask"
-        found.append(Next(kind, each.id, each.minutes, each.risk, float(told.asking[index]), float(told.yes[index]),
-                          float(ask[index]), observation=each))  # fmt: skip
+        found.append(
+            Next(
+                kind,
+                each.id,
+                each.minutes,
+                each.risk,
+                float(told.asking[index]),
+                float(told.yes[index]),
+                float(ask[index]),
+                observation=each,
+            )
+        )
     for index, cause in enumerate(setting.causes):
         if cause.id in gone:
             continue
-        found.append(Next("try", cause.id, cause.minutes, 0.0, float(told.trying[index]), float(belief.chance[index]),
-                          float(attempt[index]), cause=cause))  # fmt: skip
+        found.append(
+            Next(
+                "try",
+                cause.id,
+                cause.minutes,
+                0.0,
+                float(told.trying[index]),
+                float(belief.chance[index]),
+                float(attempt[index]),
+                cause=cause,
+            )
+        )
     return tuple(sorted(found, key=lambda step: (-step.score, step.minutes, step.id)))
 
 

@@ -106,9 +106,12 @@ def _machine(
                 continue  # this build's card has no such place; the fault is taken as told by the data
     run = _run(broken, catalogue, world)
     told = {
-        cause.id for cause in setting.causes if cause.id in done and run.failure and
-        any(failure.code.split(":")[0] in cause.codes for failure in run.failures)
-    }  # fmt: skip
+        cause.id
+        for cause in setting.causes
+        if cause.id in done
+        and run.failure
+        and any(failure.code.split(":")[0] in cause.codes for failure in run.failures)
+    }
     block = next((failure.code.split(":")[0] for failure in run.failures if failure.blocks), "")
     # a fault in bytes that the start does not come to yet shows nothing
     behind = {cause.id for cause in setting.causes if block and cause.id in told and block not in cause.codes}
@@ -155,8 +158,11 @@ def _by_run(run: BringUp) -> dict[str, bool]:
     seen |= {name: name == screen for name in (*kinds.values(), "screen-panic", "screen-waits", "screen-login")}
     seen |= {"screen-no-signal": False, "screen-text-stops": False, "screen-loader": False}
     early, picture = stage in _EARLY, stage == "display"
-    return seen | {"forecast-early": early, "forecast-picture": picture,
-                   "forecast-root": bool(stage) and not early and not picture}  # fmt: skip
+    return seen | {
+        "forecast-early": early,
+        "forecast-picture": picture,
+        "forecast-root": bool(stage) and not early and not picture,
+    }
 
 
 def _run(broken: Broken, catalogue: Catalogue, world: World) -> BringUp:
@@ -272,8 +278,11 @@ def _wrong_kernel(broken: Broken, catalogue: Catalogue) -> object:
 
 def _other_tree(broken: Broken, _catalogue: Catalogue) -> object:
     seen = contents.observe(broken.card)
-    return next(tree.name for tree in seen.trees if tree.name.endswith(".dtb")
-                and tree.name.lower() != broken.build.boot.device_tree.lower())  # fmt: skip
+    return next(
+        tree.name
+        for tree in seen.trees
+        if tree.name.endswith(".dtb") and tree.name.lower() != broken.build.boot.device_tree.lower()
+    )
 
 
 def _no_front_end(broken: Broken, catalogue: Catalogue) -> object:
@@ -342,5 +351,6 @@ BREAKS: dict[str, Callable[[Broken, Catalogue], Broken]] = {
 }
 
 
-_BY_HAND = tuple(BREAKS[name] for name in ("root-nowhere", "root-not-named", "root-words", "encoder-quirk",
-                                          "boot-file-missing"))  # fmt: skip
+_BY_HAND = tuple(
+    BREAKS[name] for name in ("root-nowhere", "root-not-named", "root-words", "encoder-quirk", "boot-file-missing")
+)

@@ -97,8 +97,9 @@ def setting_of(
     says then counts instead of the checks that ask for it. cured: how often each cause was found before."""
     words = words_of(build, catalogue)
     board = catalogue.find(Board, build.part("board"))
-    table = _table(catalogue.all(Cause), catalogue.all(Observation), words, board.lamps if board else None,
-                   run is not None)  # fmt: skip
+    table = _table(
+        catalogue.all(Cause), catalogue.all(Observation), words, board.lamps if board else None, run is not None
+    )
     prior, reasons = table.prior.copy(), {}
     for index, cause in enumerate(table.causes):
         found = tuple(_reasons(cause, findings, run, (cured or {}).get(cause.id, 0)))
@@ -129,13 +130,17 @@ class _Table:
 
 @lru_cache(maxsize=16)
 def _table(
-    causes: tuple[Cause, ...], observations: tuple[Observation, ...], words: frozenset[str], lamps: Lamps | None,
+    causes: tuple[Cause, ...],
+    observations: tuple[Observation, ...],
+    words: frozenset[str],
+    lamps: Lamps | None,
     foretold: bool,
-) -> _Table:  # fmt: skip
+) -> _Table:
     """The numbers of what can be in a build with these words."""
     own = tuple(each for each in causes if words >= set(each.when))
-    seen = tuple(each for each in observations
-                 if words >= set(each.when) and not (foretold and each.look == "forecast"))  # fmt: skip
+    seen = tuple(
+        each for each in observations if words >= set(each.when) and not (foretold and each.look == "forecast")
+    )
     places = {each.id: index for index, each in enumerate(seen)}
     absent = np.ones((len(own), len(seen)))
     remarks: dict[tuple[str, str], str] = {}

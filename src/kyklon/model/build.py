@@ -144,9 +144,13 @@ class BootSettings(Record):
     sound: Literal["analogue", "digital", "none"] = described("Audio output", "analogue")
     machine_sound: tuple[MachineSound, ...] = described("Sound per machine", (), hint="elm-s:analogue")
     video_memory_mb: int = described(
-        "GPU memory", 256, unit="MB", ge=16, le=1024,
+        "GPU memory",
+        256,
+        unit="MB",
+        ge=16,
+        le=1024,
         choices=tuple((mb, f"{mb}\u202fMB") for mb in (64, 128, 256, 512)),
-    )  # fmt: skip
+    )
     processor_mhz: int = described("CPU clock", 0, unit="MHz", ge=0, le=4000, hint="the board's own")
     overlays: tuple[str, ...] = described("On the GPIO header", (), hint="fan-switch:pin=36")  # controls/extras.py
     kernel_words: tuple[str, ...] = described("Extra kernel parameters", (), hint="quiet loglevel=3")
@@ -202,9 +206,10 @@ class PictureSettings(Record):
         "Display stands", "turned with the game", choices=tuple((each, each) for each in STANDS)
     )
     display_on: Literal["with the machine", "once the mode holds"] = described(
-        "Display power", "with the machine",
+        "Display power",
+        "with the machine",
         choices=(("with the machine", "with the machine"), ("once the mode holds", "by hand, once the mode holds")),
-    )  # fmt: skip
+    )
     most_modes: int = described("Maximum modes", 0, ge=0, le=64)
     wishes: dict[str, Annotated[float, Field(gt=0, le=1000)]] = {}
     games: tuple[GameRaster, ...] = described("Games with their own picture mode", ())

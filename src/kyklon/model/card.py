@@ -252,8 +252,11 @@ class CardContents:
     @property
     def texts_meant(self) -> Mapping[str, str]:
         """The texts, with those of half-done exchanges under their own names."""
-        meant = {name.lower(): self.texts[(name + UNFINISHED).lower()] for name in self.half_done
-                 if (name + UNFINISHED).lower() in self.texts}  # fmt: skip
+        meant = {
+            name.lower(): self.texts[(name + UNFINISHED).lower()]
+            for name in self.half_done
+            if (name + UNFINISHED).lower() in self.texts
+        }
         return {**self.texts, **meant}
 
     kernels: tuple[KernelFile, ...] = ()
@@ -297,10 +300,20 @@ FAT_TYPES = {0x0B, 0x0C, 0x0E, 0x06, 0x01, 0x04}
 
 
 TYPE_WORDS = {
-    0x0C: "FAT32", 0x0B: "FAT32", 0x0E: "FAT16", 0x06: "FAT16", 0x04: "FAT16", 0x01: "FAT12", 0x83: "Linux",
-    0x82: "Linux swap", 0x07: "exFAT or NTFS", 0xEE: "GPT, protective", 0x0F: "extended", 0x05: "extended",
+    0x0C: "FAT32",
+    0x0B: "FAT32",
+    0x0E: "FAT16",
+    0x06: "FAT16",
+    0x04: "FAT16",
+    0x01: "FAT12",
+    0x83: "Linux",
+    0x82: "Linux swap",
+    0x07: "exFAT or NTFS",
+    0xEE: "GPT, protective",
+    0x0F: "extended",
+    0x05: "extended",
     0xEF: "EFI system",
-}  # fmt: skip
+}
 
 
 GUID_WORDS = {  # UEFI 2.10, table 5.7; the others from sfdisk -T (util-linux)

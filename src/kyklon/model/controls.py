@@ -219,9 +219,10 @@ class ControlSettings(Record):
         "Identify players by", "steady", choices=(("order", "plug-in order"), ("steady", "fixed names"))
     )
     wiring: Literal["terminals", "printed"] = described(
-        "Wiring method", "terminals", choices=(("terminals", "terminal order"),
-                                               ("printed", "printed order")),
-    )  # fmt: skip
+        "Wiring method",
+        "terminals",
+        choices=(("terminals", "terminal order"), ("printed", "printed order")),
+    )
     hotkey: str = described("Hotkey", "select")
     hotkeys: tuple[Hotkey, ...] = described("Hotkeys", ())
     hold_s: float = described("Hold the hotkey for", 0.0, unit="s", ge=0, le=5, hint="at once")

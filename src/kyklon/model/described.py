@@ -8,9 +8,15 @@ from pydantic import Field
 
 
 def described(
-    label: str, default: Any = ..., *, unit: str = "", choices: tuple[tuple[Any, str], ...] = (), hint: str = "",
-    secret: bool = False, **bounds: Any,
-) -> Any:  # fmt: skip
+    label: str,
+    default: Any = ...,
+    *,
+    unit: str = "",
+    choices: tuple[tuple[Any, str], ...] = (),
+    hint: str = "",
+    secret: bool = False,
+    **bounds: Any,
+) -> Any:
     """A field with what model.fields tells of it. choices: value and words; hint: what may be written into an empty
     text, or what the least number stands for; secret: not to be shown; bounds: as pydantic's Field takes them."""
     extra: dict[str, Any] = {"unit": unit, "choices": [list(each) for each in choices], "hint": hint}

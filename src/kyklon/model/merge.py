@@ -9,10 +9,15 @@ from kyklon.model.build import MOST_EVENTS, Build
 
 # what tells the entries of a list apart; a list without one is one value
 _KEYS = {
-    ("parts",): ("role",), ("cards",): ("identity",), ("ticks",): ("item",), ("sign_offs",): ("operation",),
-    ("picture", "systems"): ("system",), ("controls", "wires"): ("control",), ("controls", "hotkeys"): ("action",),
+    ("parts",): ("role",),
+    ("cards",): ("identity",),
+    ("ticks",): ("item",),
+    ("sign_offs",): ("operation",),
+    ("picture", "systems"): ("system",),
+    ("controls", "wires"): ("control",),
+    ("controls", "hotkeys"): ("action",),
     ("copies",): ("kind", "id"),
-}  # fmt: skip
+}
 _GONE = object()
 Path = tuple[str, ...]
 

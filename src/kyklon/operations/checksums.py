@@ -19,9 +19,16 @@ BY_LENGTH = {128: "SHA-512", 96: "SHA-384", 64: "SHA-256", 56: "SHA-224", 40: "S
 STRENGTH = ("SHA-512", BLAKE, "SHA-384", "SHA-256", "SHA-224", "SHA-1", "MD5", "CRC-32")
 _KINDS = ("sha512", "sha384", "sha256", "sha224", "sha1", "md5", "b2")
 NAMES = tuple(
-    name for kind in _KINDS for name in (f"{kind.upper()}SUMS", f"{kind.upper()}SUMS.txt", f"{kind}sum.txt",
-                                         f"{kind}sums.txt", f"{kind.upper()}SUMS.asc")
-) + ("checksums.sfv", "checksums.txt", "CHECKSUMS")  # fmt: skip
+    name
+    for kind in _KINDS
+    for name in (
+        f"{kind.upper()}SUMS",
+        f"{kind.upper()}SUMS.txt",
+        f"{kind}sum.txt",
+        f"{kind}sums.txt",
+        f"{kind.upper()}SUMS.asc",
+    )
+) + ("checksums.sfv", "checksums.txt", "CHECKSUMS")
 ENDINGS = tuple(f".{kind}{ending}" for kind in _KINDS for ending in ("", "sum", ".txt", ".asc")) + (".sfv",)
 LARGEST = 1 << 20  # bytes; a list of checksums is far smaller
 _DIGEST = re.compile(r"[0-9a-fA-F]{8,128}")

@@ -47,8 +47,11 @@ def learn(data: bytes, catalogue: Catalogue, file: str = "the device tree") -> D
     draft = _processor(draft, root, by)
     draft = _memory(draft, root, by)
     draft = _sockets(draft, root, by)
-    rows = [("Compatible with", ", ".join(strings) or "nothing said"), ("Buses", ", ".join(buses(root)) or "none"),
-            ("Pictures from", ", ".join(video_outputs(root)) or "nothing said")]  # fmt: skip
+    rows = [
+        ("Compatible with", ", ".join(strings) or "nothing said"),
+        ("Buses", ", ".join(buses(root)) or "none"),
+        ("Pictures from", ", ".join(video_outputs(root)) or "nothing said"),
+    ]
     return replace(with_class(draft, catalogue), about=(*draft.about, *rows))
 
 
@@ -261,8 +264,13 @@ def learn_text(text: str, catalogue: Catalogue, draft: Draft | None = None) -> D
 
 
 def _default_sockets(draft: Draft) -> Draft:
-    ports = [board_port("power in", "USB-C"), board_port("video out", "HDMI A"), board_port("USB out", "USB-A", 1),
-             board_port("USB out", "USB-A", 2), board_port("card", "microSD")]  # fmt: skip
+    ports = [
+        board_port("power in", "USB-C"),
+        board_port("video out", "HDMI A"),
+        board_port("USB out", "USB-A", 1),
+        board_port("USB out", "USB-A", 2),
+        board_port("card", "microSD"),
+    ]
     return draft.offer("usual; correct them on the drawing", ports=ports)
 
 

@@ -19,9 +19,16 @@ from kyklon.parts.store import plain_row
 
 Place = tuple[str, str]  # kind and id
 ROLES = {
-    "board": "boards", "supply": "supplies", "card": "cards", "display": "displays", "adapter": "adapters",
-    "encoder": "encoders", "image": "images", "disk": "disks", "bridge": "bridges",
-}  # fmt: skip
+    "board": "boards",
+    "supply": "supplies",
+    "card": "cards",
+    "display": "displays",
+    "adapter": "adapters",
+    "encoder": "encoders",
+    "image": "images",
+    "disk": "disks",
+    "bridge": "bridges",
+}
 
 
 def used_by(build: Build, catalogue: Catalogue) -> tuple[Place, ...]:
@@ -193,12 +200,16 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
         change = change_of("copies", [each.model_dump() for each in fresh], _short(told, 0), _short(told, 1))
         found.append(
             Finding(
-                code=f"plan.newer-copy:{copy.key}", severity=Severity.NOTE, operation=10, subject=there.name,
-                title=f"{there.name} is different on the shelf", message=f"{lines}.",
+                code=f"plan.newer-copy:{copy.key}",
+                severity=Severity.NOTE,
+                operation=10,
+                subject=there.name,
+                title=f"{there.name} is different on the shelf",
+                message=f"{lines}.",
                 why="This build keeps its own copy until you switch to the one on the shelf.",
                 remedy=Remedy(label=f"Use the shelf's {there.name}", changes=(change,)),
             )
-        )  # fmt: skip
+        )
     for each in catalogue.broken:
         if any(each.path.as_posix() == f"{copy.kind}/{copy.id}.toml" for copy in build.copies):
             found.append(

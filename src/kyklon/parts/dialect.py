@@ -39,19 +39,27 @@ _SECTIONS = (
 _PAIRS = (("yes", "no"), ("on", "off"), ("true", "false"), ("1", "0"), ("enabled", "disabled"), ("enable", "disable"))
 # what each decision's value is made of; the same expressions as the shipped dialects'
 TEMPLATES: Mapping[str, str] = {
-    "boot.kernel": "{{ build.boot.kernel }}", "boot.device_tree": "{{ build.boot.device_tree }}",
-    "picture.menu": "{{ timing if not number else '' }}", "boot.mode_as": "{{ number }}",
+    "boot.kernel": "{{ build.boot.kernel }}",
+    "boot.device_tree": "{{ build.boot.device_tree }}",
+    "picture.menu": "{{ timing if not number else '' }}",
+    "boot.mode_as": "{{ number }}",
     "boot.force_output": "{{ 'on' if build.boot.force_output else '' }}",
     "boot.link": "{{ build.boot.link if build.boot.link != 'auto' else '' }}",
     "boot.ignore_identification": "{{ 'on' if build.boot.ignore_identification else '' }}",
     "boot.signal_strength": "{{ build.boot.signal_strength if build.boot.signal_strength != 5 else '' }}",
-    "boot.overscan_percent": "{{ inset }}", "boot.frame_size": "{{ build.boot.frame_size }}", "boot.turn": "{{ turn }}",
-    "boot.safe_start": "{{ 'on' if build.boot.safe_start else '' }}", "boot.sound": "{{ build.boot.sound }}",
+    "boot.overscan_percent": "{{ inset }}",
+    "boot.frame_size": "{{ build.boot.frame_size }}",
+    "boot.turn": "{{ turn }}",
+    "boot.safe_start": "{{ 'on' if build.boot.safe_start else '' }}",
+    "boot.sound": "{{ build.boot.sound }}",
     "boot.video_memory_mb": "{{ build.boot.video_memory_mb }}",
-    "boot.processor_mhz": "{{ build.boot.processor_mhz or '' }}", "boot.overlays": "{{ overlays }}",
-    "boot.user": "{{ build.boot.user }}", "boot.country": "{{ build.boot.country }}",
-    "boot.hostname": "{{ build.boot.hostname }}", KERNEL_LINE: "",
-}  # fmt: skip
+    "boot.processor_mhz": "{{ build.boot.processor_mhz or '' }}",
+    "boot.overlays": "{{ overlays }}",
+    "boot.user": "{{ build.boot.user }}",
+    "boot.country": "{{ build.boot.country }}",
+    "boot.hostname": "{{ build.boot.hostname }}",
+    KERNEL_LINE: "",
+}
 # what a board must obey for a line to be written: as the shipped dialects have it
 NEEDS: Mapping[str, str] = {
     "picture.menu": "boot file",

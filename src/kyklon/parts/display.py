@@ -152,6 +152,10 @@ def tube(of: TubeClass) -> Draft:
     draft = Draft("displays", asked=ASKED).with_value("tube", True)
     why = f"usual for {of.words[:1].lower()}{of.words[1:]}; not measured"
     return draft.offer(
-        why, ranges=[dict(each) for each in of.ranges], sync=of.sync, overscan_percent=of.overscan, aspect=[4, 3],
+        why,
+        ranges=[dict(each) for each in of.ranges],
+        sync=of.sync,
+        overscan_percent=of.overscan,
+        aspect=[4, 3],
         socket="EN 50049" if of.name == "television" else "DE-15",
-    ).tell(CAUTION)  # fmt: skip
+    ).tell(CAUTION)

@@ -78,9 +78,10 @@ class Draft:
     def missing(self) -> tuple[PartField, ...]:
         """The fields that must be answered yet."""
         return tuple(
-            each for each in FIELDS[self.kind]
+            each
+            for each in FIELDS[self.kind]
             if each.name in self.asked and each.name not in self.row and each.default is None and not each.empty
-        )  # fmt: skip
+        )
 
     def agreed(self) -> Draft:
         """With every suggestion taken as it is, and the defaults of what was asked."""

@@ -25,8 +25,9 @@ def exported(kind: str, part_id: str, catalogue: Catalogue) -> str:
     there."""
     part = catalogue.parts.get(kind, {}).get(part_id)
     if part is None:
-        raise CatalogueError(f"There is no {one(kind) if kind in KIND_WORDS else kind} {part_id!r}.",
-                             do="`kyklon part list` names them.")  # fmt: skip
+        raise CatalogueError(
+            f"There is no {one(kind) if kind in KIND_WORDS else kind} {part_id!r}.", do="`kyklon part list` names them."
+        )
     tables: dict[str, list[Any]] = {kind: [plain_row(part)]}
     waiting, seen = copies.needs(part), {(kind, part_id)}
     while waiting:
@@ -100,8 +101,15 @@ def _incoming(kind: str, row: Any, name: str, catalogue: Catalogue) -> Incoming:
         loader.check_templates_of(part)
     there = catalogue.parts[kind].get(part.id)
     told = copies.differences(there, part, kind) if there is not None else ()
-    return Incoming(kind, dict(row), part, there, told, there is not None and (kind, part.id) not in catalogue.own,
-                    trust.shown(kind, row))  # fmt: skip
+    return Incoming(
+        kind,
+        dict(row),
+        part,
+        there,
+        told,
+        there is not None and (kind, part.id) not in catalogue.own,
+        trust.shown(kind, row),
+    )
 
 
 def _no_dangling(found: list[Incoming], catalogue: Catalogue, name: str) -> None:

@@ -104,7 +104,7 @@ class PartField:
 
 
 _EMPTY: Mapping[str, Any] = {"text": "", "words": (), "number": 0.0, "whole": 0, "switch": False, "rate": "",
-                             "choice": "", "hex": 0, "pair": (), "size": (), "ranges": (), "gauge": None}  # fmt: skip
+                             "choice": "", "hex": 0, "pair": (), "size": (), "ranges": (), "gauge": None}
 
 
 def _number(field: PartField, text: str) -> float:
@@ -239,7 +239,7 @@ _PARSERS: Mapping[str, Any] = {
     "number": _number, "whole": _whole, "text": _text, "choice": _choice, "switch": _switch, "words": _words,
     "pair": _pair, "size": _size, "ranges": _ranges, "rate": _rate,
     "hex": _hex, "gauge": lambda field, text: round(field.number(text)),
-}  # fmt: skip
+}
 
 # --- the fields, kind by kind --------------------------------------------------------------------------------------
 
@@ -267,7 +267,7 @@ LAMP_ASKS = {
     "no_kernel": "with a card without the kernel", "reading": "while it reads the card",
     "stuck": "with a kernel that stopped immediately", "idle": "when the system is idle",
     "sagging": "when the voltage is too low",
-}  # fmt: skip
+}
 
 FIELDS: Mapping[str, tuple[PartField, ...]] = {
     "boards": (
@@ -409,7 +409,7 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("longest_line", "Longest line", "whole", "", low=1, high=100_000, default=160, why="what is longer is cut by the board"),
         PartField("overlays", "Folder of overlays", empty=True, default=""),
     ),
-}  # fmt: skip
+}
 
 KIND_WORDS = {
     "boards": "Boards", "displays": "Displays", "encoders": "Encoders", "images": "Images", "systems": "Systems",
@@ -418,12 +418,12 @@ KIND_WORDS = {
     "bridges": "Disk bridges", "disks": "Disks", "settings": "Emulator settings", "bare_metal": "Bare-metal layouts",
     "choosers": "Choosers", "headers": "Pin headers", "arrangements": "Arrangements of buttons", "keyboards": "Old keyboards",
     "workarounds": "Workarounds",
-}  # fmt: skip
+}
 ONE = {"supplies": "supply", "bare_metal": "bare-metal layout", "templates": "settings template", "overlays": "overlay",
-       "disks": "disk", "arrangements": "arrangement of buttons"}  # fmt: skip
+       "disks": "disk", "arrangements": "arrangement of buttons"}
 _LABELS = {"ports": "Sockets", "terminals": "Terminals", "kernels": "Kernels", "inputs": "Inputs", "controls": "Controls",
            "modes": "Modes", "colour": "Colour", "system_files": "Firmware files", "files": "Files", "name": "Name",
-           "note": "Note", "price": "Price", "id": "Short name", "lamps": "Lamp", "playlist_kinds": "Playlists", "pins": "Pins", "keys": "Keyboard shortcuts", "lines": "Wires"}  # fmt: skip
+           "note": "Note", "price": "Price", "id": "Short name", "lamps": "Lamp", "playlist_kinds": "Playlists", "pins": "Pins", "keys": "Keyboard shortcuts", "lines": "Wires"}
 
 
 def one(kind: str) -> str:

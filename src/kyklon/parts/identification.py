@@ -21,10 +21,24 @@ FORUM_OUI = bytes([0xD8, 0x5D, 0xC4])  # IEEE id C4-5D-D8 (HDMI 2.1, 10.3.2)
 MOST_TEXT = 1 << 20  # characters of a pasted dump
 # E-EDID A2, table 3.18: bits of bytes 35 to 37, highest first; None for the two that no DMT row has
 ESTABLISHED: tuple[tuple[int, int, float] | None, ...] = (
-    (720, 400, 70), (720, 400, 88), (640, 480, 60), (640, 480, 67), (640, 480, 72), (640, 480, 75), (800, 600, 56),
-    (800, 600, 60), (800, 600, 72), (800, 600, 75), (832, 624, 75), (1024, 768, 87), (1024, 768, 60), (1024, 768, 70),
-    (1024, 768, 75), (1280, 1024, 75), (1152, 870, 75),
-)  # fmt: skip
+    (720, 400, 70),
+    (720, 400, 88),
+    (640, 480, 60),
+    (640, 480, 67),
+    (640, 480, 72),
+    (640, 480, 75),
+    (800, 600, 56),
+    (800, 600, 60),
+    (800, 600, 72),
+    (800, 600, 75),
+    (832, 624, 75),
+    (1024, 768, 87),
+    (1024, 768, 60),
+    (1024, 768, 70),
+    (1024, 768, 75),
+    (1280, 1024, 75),
+    (1152, 870, 75),
+)
 _RATIOS = {0: (16, 10), 1: (4, 3), 2: (5, 4), 3: (16, 9)}  # table 3.19, from version 1.3 on
 _BITS = (0, 6, 8, 10, 12, 14, 16, 0)  # table 3.11: of each colour
 _LINKS = ("", "DVI", "HDMI A", "HDMI B", "MDDI", "DisplayPort")  # table 3.11
@@ -118,8 +132,13 @@ def look(data: bytes) -> Identification:
     reader = _Reader(data)
     wrong = [at for at in range(8) if data[at] != HEADER[at]]
     if len(wrong) > 2:
-        raise FormatError("the EDID", 0, expected=f"the header {HEADER.hex(' ')}", got=data[:8].hex(" "),
-                          do="Choose the file or the dump again.")  # fmt: skip
+        raise FormatError(
+            "the EDID",
+            0,
+            expected=f"the header {HEADER.hex(' ')}",
+            got=data[:8].hex(" "),
+            do="Choose the file or the dump again.",
+        )
     for at in wrong:
         reader.tell(at, f"the header has {data[at]:#04x} in place of {HEADER[at]:#04x}")
     _checksum(reader, 0)
@@ -288,8 +307,16 @@ def _cta(reader: _Reader, found: Identification, start: int) -> Identification:
             if timing is not None:
                 timings.append(timing)
                 places.append(at)
-    return replace(found, codes=tuple(dict.fromkeys(codes)), hdmi=hdmi, most_mhz=most, address=address, audio=audio,
-                   detailed=tuple(timings), detailed_at=tuple(places))  # fmt: skip
+    return replace(
+        found,
+        codes=tuple(dict.fromkeys(codes)),
+        hdmi=hdmi,
+        most_mhz=most,
+        address=address,
+        audio=audio,
+        detailed=tuple(timings),
+        detailed_at=tuple(places),
+    )
 
 
 def named_timings(found: Identification) -> tuple[Timing, ...]:
@@ -319,8 +346,9 @@ def rates_of(timings: tuple[Timing, ...]) -> RangeLimits | None:
     lines = [each.horizontal_hz / 1000 for each in timings]
     fields = [each.vertical_hz for each in timings]
     clock = max(each.clock_hz for each in timings)
-    return RangeLimits((_floor(min(fields)), _ceiling(max(fields))), (_floor(min(lines)), _ceiling(max(lines))),
-                       -(-clock // 1_000_000))  # fmt: skip
+    return RangeLimits(
+        (_floor(min(fields)), _ceiling(max(fields))), (_floor(min(lines)), _ceiling(max(lines))), -(-clock // 1_000_000)
+    )
 
 
 def _floor(value: Fraction) -> int:
@@ -375,8 +403,13 @@ def from_dump(text: str) -> bytes:
     if at > 0:
         del found[:at]
     if len(found) < BLOCK:
-        raise FormatError("the dump", len(found), expected=f"{BLOCK} bytes in hexadecimal", got=f"{len(found)}",
-                          do="Paste the whole dump, as 00 ff ff ff ff ff ff 00 …")  # fmt: skip
+        raise FormatError(
+            "the dump",
+            len(found),
+            expected=f"{BLOCK} bytes in hexadecimal",
+            got=f"{len(found)}",
+            do="Paste the whole dump, as 00 ff ff ff ff ff ff 00 …",
+        )
     return bytes(found[: edid.LARGEST])
 
 

@@ -351,8 +351,28 @@ def _folders(draft: Draft, look: Looker, by: str) -> Draft:
     return draft
 
 
-_ROOTS_OWN = ("bin", "boot", "dev", "etc", "home", "lib", "lib64", "lost+found", "media", "mnt", "proc", "root", "run",
-              "sbin", "srv", "sys", "tmp", "usr", "var", "opt")  # fmt: skip # hier(7)
+_ROOTS_OWN = (
+    "bin",
+    "boot",
+    "dev",
+    "etc",
+    "home",
+    "lib",
+    "lib64",
+    "lost+found",
+    "media",
+    "mnt",
+    "proc",
+    "root",
+    "run",
+    "sbin",
+    "srv",
+    "sys",
+    "tmp",
+    "usr",
+    "var",
+    "opt",
+)  # hier(7)
 
 
 def _like_games(look: Looker, path: str, name: str) -> int:

@@ -67,8 +67,13 @@ def _dialect(path: Path, _catalogue: Catalogue, _watch: Watch) -> Draft:
 
 
 LEARNERS: Mapping[str, Learner] = {
-    "display": _display, "board": _board, "image": _image, "system": _system, "panel": _panel, "dialect": _dialect,
-}  # fmt: skip
+    "display": _display,
+    "board": _board,
+    "image": _image,
+    "system": _system,
+    "panel": _panel,
+    "dialect": _dialect,
+}
 
 
 def learn(what: str, path: Path, catalogue: Catalogue, watch: Watch = UNWATCHED) -> Draft:
@@ -85,8 +90,10 @@ def learn(what: str, path: Path, catalogue: Catalogue, watch: Watch = UNWATCHED)
 def with_choices(draft: Draft, catalogue: Catalogue) -> Draft:
     """With what the shelf offers for fields that name other parts."""
     known: Mapping[str, Mapping[str, type[CataloguePart]]] = {
-        "boards": {"dialects": Dialect}, "images": {"boards": Board}, "systems": {"emulator": Emulator},
-    }  # fmt: skip
+        "boards": {"dialects": Dialect},
+        "images": {"boards": Board},
+        "systems": {"emulator": Emulator},
+    }
     offers = known.get(draft.kind, {})
     choices = {name: tuple((part.id, part.name) for part in catalogue.all(kind)) for name, kind in offers.items()}
     return replace(draft, choices=choices)

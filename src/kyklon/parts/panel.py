@@ -128,8 +128,10 @@ class _Counter:
         under_way: set[int] = set()
         while waiting:
             number, done = waiting.pop()
-            below = [*self.inside[number], *([self.ids[self.refers[number]]] if self.refers.get(number) in self.ids
-                                              else [])]  # fmt: skip
+            below = [
+                *self.inside[number],
+                *([self.ids[self.refers[number]]] if self.refers.get(number) in self.ids else []),
+            ]
             if done:
                 under_way.discard(number)
                 whole[number] = min(MOST_DRAWN + 1, 1 + sum(whole.get(each, MOST_DRAWN + 1) for each in below))
@@ -237,8 +239,10 @@ def _drawing(circles: list[Circle], boxes: list[tuple[float, float, float, float
             raise FormatError(name, 0, expected="lengths in millimetres", got="one that is beyond any panel")
     kept = tuple(dict.fromkeys(each for each in circles if _SMALLEST <= each.diameter <= _LARGEST))
     if not kept:
-        raise KyklonError(f"{name} has no circles of {_SMALLEST:g} to {_LARGEST:g} mm.",
-                          do="Check its scale, or draw the holes as circles.")  # fmt: skip
+        raise KyklonError(
+            f"{name} has no circles of {_SMALLEST:g} to {_LARGEST:g} mm.",
+            do="Check its scale, or draw the holes as circles.",
+        )
     left, top = min(c.x - c.diameter / 2 for c in kept), min(c.y - c.diameter / 2 for c in kept)
     right, bottom = max(c.x + c.diameter / 2 for c in kept), max(c.y + c.diameter / 2 for c in kept)
     finite = [box for box in boxes if all(math.isfinite(each) and abs(each) < 1e5 for each in box)]

@@ -113,10 +113,11 @@ def learn(folder: Path, catalogue: Catalogue) -> Draft:
     sizes = sorted(size for _path, size in games)
     rows = (
         ("Files", f"{len(games)}, {show_bytes(sum(sizes))}"),
-        ("Largest", show_bytes(sizes[-1])), ("Usual", show_bytes(sizes[len(sizes) // 2])),
+        ("Largest", show_bytes(sizes[-1])),
+        ("Usual", show_bytes(sizes[len(sizes) // 2])),
         ("Endings", ", ".join(f"{ending} {count}" for ending, count in counts.most_common(8))),
         ("In archives", ", ".join(f"{ending} {count}" for ending, count in inner.most_common(5)) or "none looked into"),
-    )  # fmt: skip
+    )
     return replace(draft, about=rows)
 
 

@@ -41,9 +41,10 @@ def ids_of(data: Mapping[str, Any]) -> set[str]:
 def needed_by(kind: str, part_id: str, catalogue: Catalogue) -> tuple[str, ...]:
     """Own parts of the shelf that refer to this one, by name."""
     return tuple(
-        catalogue.parts[of][other].name for of, other in catalogue.own
+        catalogue.parts[of][other].name
+        for of, other in catalogue.own
         if (kind, part_id) in copies.needs(catalogue.parts[of][other]) and (of, other) != (kind, part_id)
-    )  # fmt: skip
+    )
 
 
 def delete(kind: str, part_id: str, catalogue: Catalogue, store: Store, used: Mapping[str, tuple[Use, ...]]) -> Step:

@@ -44,8 +44,10 @@ class Answers:
             with closing(own_file.database(self._path, 10)) as store, store:
                 store.execute("pragma journal_mode = wal")  # an answer is kept while the next one is given
                 store.execute("pragma synchronous = normal")
-                store.execute("create table if not exists answers (key text primary key, title text, proposed text, "
-                              "features text)")  # fmt: skip
+                store.execute(
+                    "create table if not exists answers (key text primary key, title text, proposed text, "
+                    "features text)"
+                )
                 yield store
         except sqlite3.Error as bad:
             raise KyklonError(

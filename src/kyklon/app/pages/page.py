@@ -24,8 +24,13 @@ class OperationPage(QWidget):
         self.operation = operation(self.number)
         self._subject = Elided("muted")
         self._sign = button("Sign off", self._on_sign_clicked, "quiet")
-        heading = row(label(str(self.number), "number"), label(self.operation.name, "title"), self._subject, self._sign,
-                      spacing=12)  # fmt: skip
+        heading = row(
+            label(str(self.number), "number"),
+            label(self.operation.name, "title"),
+            self._subject,
+            self._sign,
+            spacing=12,
+        )
         heading.setStretch(2, 1)
         self.body = column(spacing=14)
         self.setLayout(column(heading, self.body, spacing=8, margins=(18, 8, 16, 12)))

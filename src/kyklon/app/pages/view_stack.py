@@ -16,8 +16,12 @@ _BETWEEN_MS = 40  # between two views that are made before they are wanted
 class ViewStack(QStackedWidget):
     """makers: of each view, in order. made: called with every new view."""
 
-    def __init__(self, session: Session, makers: Sequence[Callable[[Session], Any]],
-                 made: Callable[[Any], object] = lambda _view: None) -> None:  # fmt: skip
+    def __init__(
+        self,
+        session: Session,
+        makers: Sequence[Callable[[Session], Any]],
+        made: Callable[[Any], object] = lambda _view: None,
+    ) -> None:
         super().__init__()
         self._session, self._makers, self._told = session, makers, made
         self._made: dict[int, Any] = {}

@@ -44,10 +44,20 @@ class TopBar(QWidget):
         theme.tell(self, lambda own: own._show_icon())
         bring_up = button("Run bring-up", self.bring_up_asked.emit, "primary", tip="Predict the first power-on (F9)")
         layout = row(
-            column(self._name, self._kind, spacing=0), divider, column(go, self._next, spacing=0),
-            self._stop_lamp, self._stops, self._caution_lamp, self._cautions,
-            self.undo, self.redo, self.menu, bring_up, spacing=8, margins=(20, 8, 16, 9),
-        )  # fmt: skip
+            column(self._name, self._kind, spacing=0),
+            divider,
+            column(go, self._next, spacing=0),
+            self._stop_lamp,
+            self._stops,
+            self._caution_lamp,
+            self._cautions,
+            self.undo,
+            self.redo,
+            self.menu,
+            bring_up,
+            spacing=8,
+            margins=(20, 8, 16, 9),
+        )
         layout.setStretch(0, 5)
         layout.setStretch(2, 6)
         self.setLayout(layout)
@@ -129,8 +139,17 @@ class BottomBar(QWidget):
         self._saved = label("", "small")
         self._unsaved = Lamp(theme, "stop", 11)
         self._unsaved.setVisible(False)
-        layout = row(self._title, self._bar, self._figures, self._cancel, self._message, self._unsaved, self._saved,
-                     spacing=12, margins=(20, 2, 16, 2))  # fmt: skip
+        layout = row(
+            self._title,
+            self._bar,
+            self._figures,
+            self._cancel,
+            self._message,
+            self._unsaved,
+            self._saved,
+            spacing=12,
+            margins=(20, 2, 16, 2),
+        )
         layout.setStretch(4, 1)
         self.setLayout(layout)
         theme.tell(self, lambda own: own.setFixedHeight(round(theme.px(32))))

@@ -38,10 +38,15 @@ class CrashDialog(QDialog):
         view.setMinimumSize(560, 260)
         words = "This is a bug in Kyklon, not your mistake. Your build is saved as it was before the last action."
         self.setLayout(
-            column(label("Something went wrong", "section"), label(words, wrap=True), view,
-                   row(button("Copy the report", self._copy, "outline"), 1, button("Resume", self.accept, "primary")),
-                   spacing=10, margins=(20, 18, 20, 16))
-        )  # fmt: skip
+            column(
+                label("Something went wrong", "section"),
+                label(words, wrap=True),
+                view,
+                row(button("Copy the report", self._copy, "outline"), 1, button("Resume", self.accept, "primary")),
+                spacing=10,
+                margins=(20, 18, 20, 16),
+            )
+        )
 
     def add(self, report: str) -> None:
         if len(self._report) < _MOST:

@@ -146,9 +146,13 @@ class FindingsPanel(QWidget):
         self._scroll.setWidgetResizable(True)
         self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setLayout(
-            column(row(label("Findings", "section"), 1, self._count, margins=(0, 0, 16, 0)), self._scroll, spacing=10,
-                   margins=(0, 16, 8, 0))
-        )  # fmt: skip
+            column(
+                row(label("Findings", "section"), 1, self._count, margins=(0, 0, 16, 0)),
+                self._scroll,
+                spacing=10,
+                margins=(0, 16, 8, 0),
+            )
+        )
         self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Expanding)
 
     def sizeHint(self) -> QSize:

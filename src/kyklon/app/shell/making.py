@@ -27,20 +27,24 @@ class MakingWindow(QDialog):
         self.setLayout(
             column(
                 label("Making the demo build", "title"),
-                label("Everything in it is invented. It is made once and kept; the next start opens it at once.",
-                      "muted", wrap=True),
+                label(
+                    "Everything in it is invented. It is made once and kept; the next start opens it at once.",
+                    "muted",
+                    wrap=True,
+                ),
                 self._bar,
                 row(self._phase, self._left, 1, self._cancel),
-                spacing=14, margins=(32, 28, 32, 24),
+                spacing=14,
+                margins=(32, 28, 32, 24),
             )
-        )  # fmt: skip
+        )
         self.resize(round(theme.px(560)), round(theme.px(210)))
 
     def show_progress(self, report: Progress) -> None:
         self._phase.setText(report.phase)
         self._bar.set_fraction(report.fraction)
         left = report.seconds_left
-        self._left.setText("" if left is None else f"about {show_duration(left)} left")
+        self._left.setText("" if left is None else f"about {show_duration(round(left))} left")
 
     def reject(self) -> None:
         """Cancel, Esc and the window's own cross."""

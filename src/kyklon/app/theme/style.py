@@ -11,9 +11,14 @@ from PyQt6.QtGui import QFontDatabase
 from kyklon.app.theme.tokens import HEAD, MONO, SIZES, TEXT, Theme
 
 FONTS = (
-    "Barlow_400Regular", "Barlow_500Medium", "Barlow_600SemiBold", "BarlowCondensed_500Medium",
-    "BarlowCondensed_600SemiBold", "IBMPlexMono_400Regular", "IBMPlexMono_500Medium",
-)  # fmt: skip
+    "Barlow_400Regular",
+    "Barlow_500Medium",
+    "Barlow_600SemiBold",
+    "BarlowCondensed_500Medium",
+    "BarlowCondensed_600SemiBold",
+    "IBMPlexMono_400Regular",
+    "IBMPlexMono_500Medium",
+)
 
 _SHEET = Template(
     """

@@ -36,15 +36,37 @@ class Palette:
 
 
 LIGHT = Palette(
-    ground="#EFECE4", sheet="#FAF8F3", field="#FFFFFF", ink="#1B2327", muted="#5E686E", hairline="#D3CEC1",
-    grid="#E2DDD1", teal="#0E5A61", teal_soft="#D9E6E4", on_teal="#FFFFFF", amber="#8F5908", amber_soft="#F3E6CC",
-    red="#A8341C", red_soft="#F2DAD1",
-)  # fmt: skip
+    ground="#EFECE4",
+    sheet="#FAF8F3",
+    field="#FFFFFF",
+    ink="#1B2327",
+    muted="#5E686E",
+    hairline="#D3CEC1",
+    grid="#E2DDD1",
+    teal="#0E5A61",
+    teal_soft="#D9E6E4",
+    on_teal="#FFFFFF",
+    amber="#8F5908",
+    amber_soft="#F3E6CC",
+    red="#A8341C",
+    red_soft="#F2DAD1",
+)
 DARK = Palette(
-    ground="#14191B", sheet="#1C2326", field="#12171A", ink="#E9E6DE", muted="#9BA5A8", hairline="#353E41",
-    grid="#293134", teal="#6FC1C4", teal_soft="#1F3B3E", on_teal="#0B1517", amber="#E0A84E", amber_soft="#3B301B",
-    red="#EC8067", red_soft="#43241D",
-)  # fmt: skip
+    ground="#14191B",
+    sheet="#1C2326",
+    field="#12171A",
+    ink="#E9E6DE",
+    muted="#9BA5A8",
+    hairline="#353E41",
+    grid="#293134",
+    teal="#6FC1C4",
+    teal_soft="#1F3B3E",
+    on_teal="#0B1517",
+    amber="#E0A84E",
+    amber_soft="#3B301B",
+    red="#EC8067",
+    red_soft="#43241D",
+)
 
 SIZES = {"body": 13, "label": 12, "small": 12, "section": 15, "title": 22, "number": 26, "figure": 13, "big": 28}  # px
 TEXT, HEAD, MONO = "Barlow", "Barlow Condensed", "IBM Plex Mono"

@@ -102,13 +102,28 @@ class Instrument(QWidget):
         painter.drawText(at, align, words)
         return at
 
-    def line(self, painter: QPainter, a: QPointF, b: QPointF, token: str = "hairline", width: float = 1.0,
-             style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> None:  # fmt: skip
+    def line(
+        self,
+        painter: QPainter,
+        a: QPointF,
+        b: QPointF,
+        token: str = "hairline",
+        width: float = 1.0,
+        style: Qt.PenStyle = Qt.PenStyle.SolidLine,
+    ) -> None:
         painter.setPen(QPen(self.theme.color(token), width, style))
         painter.drawLine(a, b)
 
-    def block(self, painter: QPainter, box: QRectF, fill: str | QColor, edge: str | QPen = "", *, radius: float = 3.0,
-              width: float = 1.0) -> None:  # fmt: skip
+    def block(
+        self,
+        painter: QPainter,
+        box: QRectF,
+        fill: str | QColor,
+        edge: str | QPen = "",
+        *,
+        radius: float = 3.0,
+        width: float = 1.0,
+    ) -> None:
         """A filled box; fill is a token or a colour, edge a token, a pen or ''."""
         painter.setBrush(self.theme.color(fill) if isinstance(fill, str) else fill)
         if isinstance(edge, str):

@@ -82,8 +82,14 @@ class Plot(Instrument):
             )
         for value in upright:
             self.line(painter, QPointF(inner.left(), axes.y(value)), QPointF(inner.right(), axes.y(value)), "grid")
-            self.text(painter, QPointF(inner.left() - 6 * scale, axes.y(value)), f"{value:g}", font=font, token="muted",
-                      align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            self.text(
+                painter,
+                QPointF(inner.left() - 6 * scale, axes.y(value)),
+                f"{value:g}",
+                font=font,
+                token="muted",
+                align=Qt.AlignmentFlag.AlignRight,
+            )
         right = QPointF(inner.right(), inner.bottom() + 28 * scale)
         self.text(painter, right, x_name, token="muted", align=Qt.AlignmentFlag.AlignRight)
         painter.save()

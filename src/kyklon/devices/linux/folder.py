@@ -158,15 +158,13 @@ def _told(what: str) -> Iterator[None]:
     except OSError as bad:
         where = bad.filename or what
         if bad.errno in (errno.ENOSPC, errno.EDQUOT):
-            raise TargetFull(f"{where}: it is full.", do= (
-                "Choose fewer games or a larger one; what is already there stays."
-            )
-                             ) from bad  # fmt: skip
+            raise TargetFull(
+                f"{where}: it is full.", do=("Choose fewer games or a larger one; what is already there stays.")
+            ) from bad
         if bad.errno == errno.EROFS:
-            raise TargetLocked(f"{where}: it can only be read.", do= (
-                "Check for a write-protect switch, or mount it for writing."
-            )
-                               ) from bad  # fmt: skip
+            raise TargetLocked(
+                f"{where}: it can only be read.", do=("Check for a write-protect switch, or mount it for writing.")
+            ) from bad
         if bad.errno in _GONE:
             raise TargetLost(
                 f"{where} was disconnected: {bad.strerror}.", do="Plug it in again and go on: nothing is lost."

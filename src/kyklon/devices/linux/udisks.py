@@ -49,9 +49,15 @@ class UDisks:
             connection.close()
 
     def _call(
-        self, connection: DBusConnection, path: str, interface: str, method: str, signature: str = "",
-        body: tuple[Any, ...] = (), seconds: float = ANSWER_S,
-    ) -> tuple[Any, ...]:  # fmt: skip
+        self,
+        connection: DBusConnection,
+        path: str,
+        interface: str,
+        method: str,
+        signature: str = "",
+        body: tuple[Any, ...] = (),
+        seconds: float = ANSWER_S,
+    ) -> tuple[Any, ...]:
         message = new_method_call(
             DBusAddress(path, bus_name=SERVICE, interface=interface), method, signature or None, body
         )

@@ -81,8 +81,10 @@ class SimulatedHandle:
         self._fail_between(offset, offset + len(data))
         faults = self._faults
         if faults.locks_at and offset + len(data) > faults.locks_at:
-            raise TargetLocked(f"{self._drive.facts.name} refuses writes from byte {faults.locks_at} on.",
-                               do="A worn card locks itself. Use another one.")  # fmt: skip
+            raise TargetLocked(
+                f"{self._drive.facts.name} refuses writes from byte {faults.locks_at} on.",
+                do="A worn card locks itself. Use another one.",
+            )
         if faults.rots_at and offset <= faults.rots_at < offset + len(data):
             changed = bytearray(data)
             changed[faults.rots_at - offset] ^= 0x10
@@ -124,8 +126,10 @@ class SimulatedHandle:
         if faults.unplugged_at and end > faults.unplugged_at:
             raise TargetLost(f"{name} was disconnected at byte {faults.unplugged_at}.", do="Plug it in again.")
         if faults.asleep_at and end > faults.asleep_at:
-            raise TargetAsleep(f"{name} gave no answer at byte {faults.asleep_at}.",
-                               do="Plug the reader into the computer itself, not into a hub.")  # fmt: skip
+            raise TargetAsleep(
+                f"{name} gave no answer at byte {faults.asleep_at}.",
+                do="Plug the reader into the computer itself, not into a hub.",
+            )
         if faults.bad_block_at and start <= faults.bad_block_at < end:
             if faults.tries and self._failed >= faults.tries:
                 return

@@ -60,9 +60,16 @@ class StandIn(Record):
             axes |= dict.fromkeys(("ABS_Z", "ABS_RX"))
             buttons |= dict.fromkeys(f"BTN_TRIGGER_HAPPY{number}" for number in range(1, len(buttons) + 1))
         return InputFacts(
-            self.identity, self.name, self.vendor, self.product, self.version, "usb", tuple(buttons),
-            tuple(AxisFacts(code, -1, 1) for code in axes), self.interval_ms if self.told else None,
-        )  # fmt: skip
+            self.identity,
+            self.name,
+            self.vendor,
+            self.product,
+            self.version,
+            "usb",
+            tuple(buttons),
+            tuple(AxisFacts(code, -1, 1) for code in axes),
+            self.interval_ms if self.told else None,
+        )
 
 
 class _File(Record):

@@ -71,9 +71,12 @@ def _thicker(build: Build, catalogue: Catalogue, power: Budget) -> Remedy | None
         for link in build.links
     )
     change = Change(
-        path="links", value=[link.model_dump() for link in links], label="Power supply cable",
-        before=power.cable.name, after=better.name,
-    )  # fmt: skip
+        path="links",
+        value=[link.model_dump() for link in links],
+        label="Power supply cable",
+        before=power.cable.name,
+        after=better.name,
+    )
     return Remedy(label=f"Use {better.name}", changes=(change,))
 
 

@@ -41,8 +41,9 @@ def as_found(dialect: Dialect, board: Board, texts: Mapping[str, str]) -> tuple[
             cut = f"is longer than {dialect.longest_of(file)} characters and is cut off there"
             found += [
                 FoundLine(file.path, number, "", line[:40], odd=cut)
-                for number, line in enumerate(split_lines(text), 1) if len(line) > dialect.longest_of(file)
-            ]  # fmt: skip
+                for number, line in enumerate(split_lines(text), 1)
+                if len(line) > dialect.longest_of(file)
+            ]
         if text.startswith("\ufeff"):
             found.append(
                 FoundLine(file.path, 1, "", "", odd="begins with a byte order mark, which the firmware reads as text")

@@ -88,14 +88,17 @@ def _tree(build: Build, board: Board) -> list[Finding]:
     change = change_of("boot.device_tree", board.device_tree, build.boot.device_tree, board.device_tree)
     return [
         Finding(
-            code="boot.device-tree", severity=Severity.STOP, operation=OPERATION, subject=build.boot.device_tree,
+            code="boot.device-tree",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=build.boot.device_tree,
             title=f"{build.boot.device_tree} is for another board",
             message=f"{board.name} needs {board.device_tree}.",
             why="The kernel looks for hardware this board does not have, and the screen stays black.",
             source="the catalogue",
             remedy=Remedy(label=f"Use {board.device_tree}", changes=(change,)),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _dialect(build: Build, catalogue: Catalogue, board: Board) -> list[Finding]:
@@ -143,11 +146,16 @@ def _services(build: Build, image: Image) -> list[Finding]:
     if image.foreground_service not in build.boot.services:
         found.append(
             Finding(
-                code="boot.no-front-end", severity=Severity.STOP, operation=OPERATION, subject=image.front_end,
-                title=f"{image.front_end} never starts", message="It is not in the list of services.",
-                why="The machine would stop at a login prompt.", source="services of this build",
+                code="boot.no-front-end",
+                severity=Severity.STOP,
+                operation=OPERATION,
+                subject=image.front_end,
+                title=f"{image.front_end} never starts",
+                message="It is not in the list of services.",
+                why="The machine would stop at a login prompt.",
+                source="services of this build",
             )
-        )  # fmt: skip
+        )
     return found
 
 
@@ -159,13 +167,17 @@ def _odd(build: Build, catalogue: Catalogue, board: Board, card: CardContents | 
     lines = [line for line in as_found(dialect, board, card.texts) if line.odd and " only" not in line.odd]
     return [
         Finding(
-            code=f"boot.odd:{line.file}:{line.number}:{index}", severity=Severity.NOTE, operation=OPERATION,
-            subject=line.file, title=f"{line.file}, line {line.number}: {line.key or line.value or 'it'} {line.odd}",
+            code=f"boot.odd:{line.file}:{line.number}:{index}",
+            severity=Severity.NOTE,
+            operation=OPERATION,
+            subject=line.file,
+            title=f"{line.file}, line {line.number}: {line.key or line.value or 'it'} {line.odd}",
             message=f"{line.key} {line.value}".strip() or line.file,
-            why="This line does not do what it seems to do.", source=f"the rules of {dialect.name}",
+            why="This line does not do what it seems to do.",
+            source=f"the rules of {dialect.name}",
         )
         for index, line in enumerate(lines[:12])
-    ]  # fmt: skip
+    ]
 
 
 def _country(build: Build, image: Image) -> list[Finding]:
@@ -173,11 +185,16 @@ def _country(build: Build, image: Image) -> list[Finding]:
         return []
     return [
         Finding(
-            code="boot.country", severity=Severity.CAUTION, operation=OPERATION, subject="Network",
-            title="No Wi-Fi country is set", message="The radio stays off until one is set.",
-            why="Allowed Wi-Fi channels differ by country.", source="regulatory domain, kernel documentation",
+            code="boot.country",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject="Network",
+            title="No Wi-Fi country is set",
+            message="The radio stays off until one is set.",
+            why="Allowed Wi-Fi channels differ by country.",
+            source="regulatory domain, kernel documentation",
         )
-    ]  # fmt: skip
+    ]
 
 
 def _dependencies(build: Build, card: CardContents | None) -> list[Finding]:
@@ -186,12 +203,17 @@ def _dependencies(build: Build, card: CardContents | None) -> list[Finding]:
     units = {unit.name: unit for unit in root.services} if root and not root.pulled and not root.numbered else {}
     return [
         Finding(
-            code=f"boot.service-needs:{name}:{index}", severity=Severity.CAUTION, operation=OPERATION, subject=name,
-            title=f"{words}", message="Services start in the order of this list; nothing sorts them.",
-            why="It starts before what it needs and may stop at once.", source="the unit files on the card",
+            code=f"boot.service-needs:{name}:{index}",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject=name,
+            title=f"{words}",
+            message="Services start in the order of this list; nothing sorts them.",
+            why="It starts before what it needs and may stop at once.",
+            source="the unit files on the card",
         )
         for index, (name, words) in enumerate(told_dependencies(build.boot.services, units))
-    ]  # fmt: skip
+    ]
 
 
 def _setup(build: Build, image: Image, contents: CardContents | None) -> list[Finding]:
@@ -202,27 +224,55 @@ def _setup(build: Build, image: Image, contents: CardContents | None) -> list[Fi
     found = []
     if decided and not script:
         labels = ", ".join(describe(Build, f"system.{name}").label.lower() for name in decided)
-        found.append(_of_setup("no-first-boot", f"{image.name} runs no script at first boot",
-                               f"Not set up: {labels}.",
-                               "These settings would never reach the machine."))  # fmt: skip
+        found.append(
+            _of_setup(
+                "no-first-boot",
+                f"{image.name} runs no script at first boot",
+                f"Not set up: {labels}.",
+                "These settings would never reach the machine.",
+            )
+        )
     if decided and there and not is_ours(there):
-        found.append(_of_setup("foreign-first-boot", f"{script} is not this build's",
-                               "The card has a first-boot script from somewhere else; Kyklon leaves it alone.",
-                               "The settings of this build are not applied."))  # fmt: skip
+        found.append(
+            _of_setup(
+                "foreign-first-boot",
+                f"{script} is not this build's",
+                "The card has a first-boot script from somewhere else; Kyklon leaves it alone.",
+                "The settings of this build are not applied.",
+            )
+        )
     if setup.wireless_name and setup.wireless_key and setup.key_for != setup.wireless_name:
         change = change_of("system.wireless_key", "", "of another network", "none")
         what = f"It was made for {setup.key_for or 'a network without a name'}; type the Wi-Fi password again."
-        found.append(_of_setup("wireless-key", "The Wi-Fi key belongs to another network", what,
-                               "The key is derived from the Wi-Fi password and the SSID (IEEE 802.11i).", Severity.STOP,
-                               Remedy(label="Delete the key", changes=(change,))))  # fmt: skip
+        found.append(
+            _of_setup(
+                "wireless-key",
+                "The Wi-Fi key belongs to another network",
+                what,
+                "The key is derived from the Wi-Fi password and the SSID (IEEE 802.11i).",
+                Severity.STOP,
+                Remedy(label="Delete the key", changes=(change,)),
+            )
+        )
     if setup.wireless_name and not setup.wireless_key:
-        found.append(_of_setup("wireless-open", f"{setup.wireless_name} would be joined without a password",
-                               "Type its Wi-Fi password, if it has one.",
-                               "On an open network anyone nearby can read the traffic."))  # fmt: skip
+        found.append(
+            _of_setup(
+                "wireless-open",
+                f"{setup.wireless_name} would be joined without a password",
+                "Type its Wi-Fi password, if it has one.",
+                "On an open network anyone nearby can read the traffic.",
+            )
+        )
     if setup.start_command:
-        found.append(_of_setup("start-line", "This build runs its own command at every boot", setup.start_command,
-                               "It runs as root: read it before you trust a build from someone else.",
-                               Severity.NOTE))  # fmt: skip
+        found.append(
+            _of_setup(
+                "start-line",
+                "This build runs its own command at every boot",
+                setup.start_command,
+                "It runs as root: read it before you trust a build from someone else.",
+                Severity.NOTE,
+            )
+        )
     return found
 
 
@@ -230,9 +280,16 @@ def _of_setup(
     code: str, title: str, message: str, why: str, severity: Severity = Severity.CAUTION, remedy: Remedy | None = None
 ) -> Finding:
     return Finding(
-        code=f"boot.{code}", severity=severity, operation=OPERATION, subject="First start", title=title,
-        message=message, why=why, source="settings of this build", remedy=remedy,
-    )  # fmt: skip
+        code=f"boot.{code}",
+        severity=severity,
+        operation=OPERATION,
+        subject="First start",
+        title=title,
+        message=message,
+        why=why,
+        source="settings of this build",
+        remedy=remedy,
+    )
 
 
 def _stale(build: Build, catalogue: Catalogue, card: CardContents | None) -> list[Finding]:
@@ -249,10 +306,13 @@ def _stale(build: Build, catalogue: Catalogue, card: CardContents | None) -> lis
         return []
     return [
         Finding(
-            code="boot.not-on-card", severity=Severity.CAUTION, operation=OPERATION, subject="Boot files",
+            code="boot.not-on-card",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject="Boot files",
             title="The boot files on the card do not match this build",
             message=f"Different: {', '.join(different)}.",
             why="The machine does what is on the card, not what is planned.",
             source="the bytes on the card",
         )
-    ]  # fmt: skip
+    ]

@@ -36,8 +36,9 @@ def _test_card(build: Build, board: Board | None, display: Display | None, diale
     return {TEST_CARD: testcard.png(testcard.card(build.picture.menu.timing, display))}
 
 
-def _identification(build: Build, board: Board | None, display: Display | None,
-                    dialect: Dialect | None) -> dict[str, bytes]:  # fmt: skip
+def _identification(
+    build: Build, board: Board | None, display: Display | None, dialect: Dialect | None
+) -> dict[str, bytes]:
     if board is None or not by_firmware(build, board, dialect) or unfit(build, display):
         return {}
     return {RAMDISK: ramdisk.write({f"lib/firmware/{FIRMWARE}": edid.write(identification(build, display))})}

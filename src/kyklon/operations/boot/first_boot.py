@@ -101,12 +101,12 @@ def _remote(key: str, user: str) -> str:
     home = f"$(awk -F: -v u={quote(user)} '$1 == u {{ print $6 }}' /etc/passwd)"
     rules = "PermitRootLogin no\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n"
     return (
-        f"home={home}\nif [ -d \"$home\" ]; then\n  mkdir -p \"$home/.ssh\"\n"
-        f"  grep -qxF {quote(key)} \"$home/.ssh/authorized_keys\" 2>/dev/null ||"
+        f'home={home}\nif [ -d "$home" ]; then\n  mkdir -p "$home/.ssh"\n'
+        f'  grep -qxF {quote(key)} "$home/.ssh/authorized_keys" 2>/dev/null ||'
         f" printf '%s\\n' {quote(key)} >> \"$home/.ssh/authorized_keys\"\n"
-        f"  chmod 700 \"$home/.ssh\"\n  chmod 600 \"$home/.ssh/authorized_keys\"\n"
-        f"  chown -R {quote(user)} \"$home/.ssh\"\nfi\n" + _file("/etc/ssh/sshd_config.d/10-kyklon.conf", rules)
-    )  # fmt: skip
+        f'  chmod 700 "$home/.ssh"\n  chmod 600 "$home/.ssh/authorized_keys"\n'
+        f'  chown -R {quote(user)} "$home/.ssh"\nfi\n' + _file("/etc/ssh/sshd_config.d/10-kyklon.conf", rules)
+    )
 
 
 def sudoers(user: str) -> str:

@@ -20,11 +20,24 @@ OPERATION = 30
 LEAST_KERNEL_MB = 96  # MB that a kernel, its programs and a front end need beside the picture, CP
 # what has no effect where board or boot files do not take it, with its value when nothing was decided
 DECIDED = tuple(
-    f"boot.{name}" for name in (
-        "mode_as", "link", "ignore_identification", "signal_strength", "overscan_percent", "inset_left", "inset_right",
-        "inset_top", "inset_bottom", "frame_size", "turn", "safe_start", "processor_mhz", "overlays",
+    f"boot.{name}"
+    for name in (
+        "mode_as",
+        "link",
+        "ignore_identification",
+        "signal_strength",
+        "overscan_percent",
+        "inset_left",
+        "inset_right",
+        "inset_top",
+        "inset_bottom",
+        "frame_size",
+        "turn",
+        "safe_start",
+        "processor_mhz",
+        "overlays",
     )
-)  # fmt: skip
+)
 
 _ALWAYS = ("boot.dialect", "boot.kernel_words")  # whatever board and boot files take
 _OF_USERS = ("boot.user", "boot.hostname", "boot.country")  # only where a system runs
@@ -89,14 +102,17 @@ def _without_effect(build: Build, board: Board, taken: frozenset[str]) -> list[F
         change = change_of(path, plain, field.words(_value(build.boot, path)), field.words(default) or "none")
         found.append(
             Finding(
-                code=f"boot.no-effect:{path}", severity=Severity.CAUTION, operation=OPERATION, subject=field.label,
+                code=f"boot.no-effect:{path}",
+                severity=Severity.CAUTION,
+                operation=OPERATION,
+                subject=field.label,
                 title=f"{field.label} has no effect here",
                 message=f"{board.name} ignores it in these boot files.",
                 why="The machine would use its default instead.",
                 source=f"{board.name} in the catalogue",
                 remedy=Remedy(label=f"Take {field.label.lower()} back", changes=(change,)),
             )
-        )  # fmt: skip
+        )
     return found
 
 
@@ -110,13 +126,17 @@ def _memory(build: Build, board: Board) -> list[Finding]:
     stop = left < LEAST_KERNEL_MB
     return [
         Finding(
-            code="boot.memory", severity=Severity.STOP if stop else Severity.CAUTION, operation=OPERATION,
-            subject="GPU memory", title=f"Only {max(0, left)} MB is left for the kernel and games",
+            code="boot.memory",
+            severity=Severity.STOP if stop else Severity.CAUTION,
+            operation=OPERATION,
+            subject="GPU memory",
+            title=f"Only {max(0, left)} MB is left for the kernel and games",
             message=f"{board.name} has {board.memory_mb} MB; {picture} MB of that would be GPU memory.",
             why="The kernel does not start." if stop else "Large games run out of memory and stop.",
-            source="common practice: half at the most", remedy=Remedy(label=f"Use {half} MB", changes=(change,)),
+            source="common practice: half at the most",
+            remedy=Remedy(label=f"Use {half} MB", changes=(change,)),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _clock(build: Build, board: Board) -> list[Finding]:
@@ -128,15 +148,18 @@ def _clock(build: Build, board: Board) -> list[Finding]:
     hot = f"{asked / own - 1:.0%} more heat, {board.peak_a * asked / own:.2f} A at the peak."
     return [
         Finding(
-            code="boot.clock", severity=Severity.STOP if asked > most else Severity.CAUTION, operation=OPERATION,
-            subject="CPU clock", title=f"{asked} MHz is above the board's rated {own} MHz",
+            code="boot.clock",
+            severity=Severity.STOP if asked > most else Severity.CAUTION,
+            operation=OPERATION,
+            subject="CPU clock",
+            title=f"{asked} MHz is above the board's rated {own} MHz",
             message=hot if asked <= most else f"{board.name} boots with {most} MHz at most.",
             why="It may crash in a game and corrupt the card. Fit a heat sink, airflow and a strong power supply "
             "first; it may void the warranty.",
             source=f"{board.name} in the catalogue; CMOS: power goes with the clock",
             remedy=Remedy(label="Use the board's own", changes=(change,)),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _strength(build: Build, board: Board) -> list[Finding]:
@@ -148,14 +171,17 @@ def _strength(build: Build, board: Board) -> list[Finding]:
     change = change_of("boot.signal_strength", to, str(asked), str(to))
     return [
         Finding(
-            code="boot.signal-strength", severity=Severity.STOP, operation=OPERATION, subject="HDMI drive strength",
+            code="boot.signal-strength",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject="HDMI drive strength",
             title=f"{board.name} has no HDMI drive strength {asked}",
             message=f"Its steps go from {least} to {most}.",
             why="An unknown value is ignored or taken for another: the picture may sparkle or stay black.",
             source=f"{board.name} in the catalogue",
             remedy=Remedy(label=f"Use {to}", changes=(change,)),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _link(build: Build) -> list[Finding]:
@@ -164,12 +190,17 @@ def _link(build: Build) -> list[Finding]:
     change = change_of("boot.link", "hdmi", "DVI", "HDMI")
     return [
         Finding(
-            code="boot.link-sound", severity=Severity.CAUTION, operation=OPERATION, subject="Link",
-            title="DVI carries no sound", message="The audio output is set to the video cable.",
-            why="Games would be silent.", source="DVI 1.0; HDMI 1.4",
+            code="boot.link-sound",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject="Link",
+            title="DVI carries no sound",
+            message="The audio output is set to the video cable.",
+            why="Games would be silent.",
+            source="DVI 1.0; HDMI 1.4",
             remedy=Remedy(label="Drive it as HDMI", changes=(change,)),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _safe(build: Build, catalogue: Catalogue) -> list[Finding]:
@@ -179,14 +210,17 @@ def _safe(build: Build, catalogue: Catalogue) -> list[Finding]:
     change = change_of("boot.safe_start", False, "on", "off")
     return [
         Finding(
-            code="boot.safe-start", severity=Severity.STOP, operation=OPERATION, subject="Safe start",
+            code="boot.safe-start",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject="Safe start",
             title="Safe boot is not safe for a tube",
             message="It sends 640 × 480 at 31.5 kHz, whatever is plugged in.",
             why="A wrong horizontal frequency overheats the tube's horizontal output stage and can destroy it.",
             source="CTA-861, code 1",
             remedy=Remedy(label="Start as planned", changes=(change,)),
         )
-    ]  # fmt: skip
+    ]
 
 
 def machines_of(image: str | None, catalogue: Catalogue) -> tuple[str, ...]:
@@ -204,36 +238,48 @@ def _machines(build: Build, catalogue: Catalogue) -> list[Finding]:
     change = change_of("boot.machine_sound", kept, " ".join(build.boot.machine_sound), " ".join(kept) or "none")
     return [
         Finding(
-            code="boot.machine-sound", severity=Severity.CAUTION, operation=OPERATION, subject="Sound per machine",
+            code="boot.machine-sound",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject="Sound per machine",
             title=f"{lost} has no effect with this image",
             message=f"The image can be: {', '.join(known)}." if known else "The image is one machine.",
             why="These settings would never reach the machine.",
             source="bare-metal sets in the catalogue",
             remedy=Remedy(label="Take it back", changes=(change,)),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _header(build: Build, catalogue: Catalogue) -> list[Finding]:
     told = extras.read(build.boot.overlays, catalogue)
     found = [
         Finding(
-            code=f"boot.overlay:{extra.word}", severity=Severity.CAUTION, operation=OPERATION, subject=extra.word,
-            title=f"{extra.word} does nothing", message=f"{extra.trouble[:1].upper()}{extra.trouble[1:]}.",
-            why="The hardware on those pins would not work.", source="overlays in the catalogue",
+            code=f"boot.overlay:{extra.word}",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject=extra.word,
+            title=f"{extra.word} does nothing",
+            message=f"{extra.trouble[:1].upper()}{extra.trouble[1:]}.",
+            why="The hardware on those pins would not work.",
+            source="overlays in the catalogue",
         )
-        for extra in told if extra.trouble
-    ]  # fmt: skip
+        for extra in told
+        if extra.trouble
+    ]
     for pin, names in extras.clashes(told).items():
         found.append(
             Finding(
-                code=f"boot.pin:{pin}", severity=Severity.STOP, operation=OPERATION, subject=f"Pin {pin}",
+                code=f"boot.pin:{pin}",
+                severity=Severity.STOP,
+                operation=OPERATION,
+                subject=f"Pin {pin}",
                 title=f"{' and '.join(names)} clash on pin {pin}",
                 message="Give one of them another pin, or leave it out.",
                 why="Two outputs on one pin drive against each other and can destroy the board.",
                 source="overlays in the catalogue",
             )
-        )  # fmt: skip
+        )
     on = {extra.overlay.is_bus for extra in told if extra.overlay}
     for extra in told:
         if extra.overlay is None or not extra.overlay.bus or extra.overlay.bus in on:
@@ -243,13 +289,17 @@ def _header(build: Build, catalogue: Catalogue) -> list[Finding]:
         change = change_of("boot.overlays", after, " ".join(build.boot.overlays), " ".join(after))
         found.append(
             Finding(
-                code=f"boot.bus:{extra.name}", severity=Severity.CAUTION, operation=OPERATION,
-                subject=extra.overlay.name, title=f"{extra.overlay.name} needs {extra.overlay.bus}",
-                message=f"{extra.overlay.bus} is off.", why="The kernel does not find it.",
+                code=f"boot.bus:{extra.name}",
+                severity=Severity.CAUTION,
+                operation=OPERATION,
+                subject=extra.overlay.name,
+                title=f"{extra.overlay.name} needs {extra.overlay.bus}",
+                message=f"{extra.overlay.bus} is off.",
+                why="The kernel does not find it.",
                 source="overlays in the catalogue",
                 remedy=Remedy(label=f"Switch {extra.overlay.bus} on", changes=(change,)) if bus else None,
             )
-        )  # fmt: skip
+        )
     return found
 
 
@@ -263,13 +313,16 @@ def _too_long(build: Build, catalogue: Catalogue, dialect: Dialect, world: World
         if long:
             found.append(
                 Finding(
-                    code=f"boot.line-too-long:{file.path}", severity=Severity.STOP, operation=OPERATION,
-                    subject=file.path, title=f"A line of {file.path} is too long",
+                    code=f"boot.line-too-long:{file.path}",
+                    severity=Severity.STOP,
+                    operation=OPERATION,
+                    subject=file.path,
+                    title=f"A line of {file.path} is too long",
                     message=f"It has {_read_of(long[0], file.kind)} characters; {most} are read.",
                     why="The rest is cut off, or the machine does not boot at all.",
                     source=f"the rules of {dialect.name}",
                 )
-            )  # fmt: skip
+            )
     return found
 
 

@@ -126,9 +126,13 @@ def _proven(job: CardJob, facts: SourceFacts, report: WriteReport, speed_class: 
     words = f"{facts.name}, {show_bytes(report.size)} in {show_duration(report.seconds)}, {rate}"
     back = [rate for _at, rate in report.verify_rates]
     event = CardEvent(
-        at=now(), what="written and read back", detail=words, verdict=found.name, rate=report.target_rate,
+        at=now(),
+        what="written and read back",
+        detail=words,
+        verdict=found.name,
+        rate=report.target_rate,
         read_rate=median(back) if back else 0.0,
-    )  # fmt: skip
+    )
     _keep_record(job, record, event)
     sums = f"SHA-256 {report.sha256}" + (f"\nIt matches the maker's {report.checked}." if report.checked else "")
     lines = [words, sums, found.sentence, found.do, _curve_words(report), *report.notes]
@@ -324,8 +328,9 @@ def bare_metal_card(
 def set_record(target: Target, planned: baremetal.Plan) -> CardRecord:
     """What became of a card that was made from a set: every file of it was read back and compared."""
     words = f"{len(planned.placed)} files, read back and the same"
-    return CardRecord(drive=target.facts.identity, state=CardState.PROVEN, bytes_written=planned.size, at=now(),
-                      sentence=words)  # fmt: skip
+    return CardRecord(
+        drive=target.facts.identity, state=CardState.PROVEN, bytes_written=planned.size, at=now(), sentence=words
+    )
 
 
 def _copy_onto(files: FatFiles, ready: Path) -> compare.Comparison:

@@ -59,15 +59,28 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     found = []
     if board is not None and not board.disk_boot:
         found.append(
-            _finding("board", Severity.STOP, board.name, f"{board.name} cannot start from a disk",
-                     "Its firmware reads cards only.", "Keep a card for the boot partition, or choose another board.",
-                     "Common practice", _back_to_card())
-        )  # fmt: skip
+            _finding(
+                "board",
+                Severity.STOP,
+                board.name,
+                f"{board.name} cannot start from a disk",
+                "Its firmware reads cards only.",
+                "Keep a card for the boot partition, or choose another board.",
+                "Common practice",
+                _back_to_card(),
+            )
+        )
     if bridge is None or disk is None:
         found.append(
-            _finding("parts", Severity.CAUTION, "Disk", "The disk or its bridge is not chosen",
-                     "Choose both under Size and disk.", "Speed, current and quirks depend on them.")
-        )  # fmt: skip
+            _finding(
+                "parts",
+                Severity.CAUTION,
+                "Disk",
+                "The disk or its bridge is not chosen",
+                "Choose both under Size and disk.",
+                "Speed, current and quirks depend on them.",
+            )
+        )
         return found
     found += _bridge(build, bridge)
     found += _current(build, catalogue, board, bridge, disk)
@@ -81,11 +94,17 @@ def _bridge(build: Build, bridge: Bridge) -> list[Finding]:
         return []
     school = f" Or update the bridge to firmware {bridge.firmware} from its maker." if bridge.firmware else ""
     return [
-        _finding("uas", Severity.STOP, bridge.name, f"{bridge.name} misbehaves under UAS",
-                 f"The kernel command line has no usb-storage.quirks={quirk}.{school}",
-                 "The disk resets under load and writes are lost.", _SOURCE_UAS,
-                 _word_remedy(build, f"usb-storage.quirks={quirk}", f"Run {bridge.name} without UAS"))
-    ]  # fmt: skip
+        _finding(
+            "uas",
+            Severity.STOP,
+            bridge.name,
+            f"{bridge.name} misbehaves under UAS",
+            f"The kernel command line has no usb-storage.quirks={quirk}.{school}",
+            "The disk resets under load and writes are lost.",
+            _SOURCE_UAS,
+            _word_remedy(build, f"usb-storage.quirks={quirk}", f"Run {bridge.name} without UAS"),
+        )
+    ]
 
 
 def _current(build: Build, catalogue: Catalogue, board: Board | None, bridge: Bridge, disk: Disk) -> list[Finding]:
@@ -95,17 +114,27 @@ def _current(build: Build, catalogue: Catalogue, board: Board | None, bridge: Br
     most = max((port.supplies_a for port in ports), default=0.0)
     if board is not None and most < draws:
         found.append(
-            _finding("port", Severity.STOP, disk.name, "The board's USB ports cannot power the disk",
-                     f"Disk and bridge draw up to {draws:.2f} A; a USB port of {board.name} supplies {most:.2f} A.",
-                     "The disk drops out under load: use a bridge or hub with a power supply of its own.")
-        )  # fmt: skip
+            _finding(
+                "port",
+                Severity.STOP,
+                disk.name,
+                "The board's USB ports cannot power the disk",
+                f"Disk and bridge draw up to {draws:.2f} A; a USB port of {board.name} supplies {most:.2f} A.",
+                "The disk drops out under load: use a bridge or hub with a power supply of its own.",
+            )
+        )
     supply = catalogue.find(Supply, build.part("supply"))
     if board is not None and supply is not None and supply.amps < board.peak_a + draws:
         found.append(
-            _finding("supply", Severity.STOP, supply.name, "The power supply cannot power board and disk",
-                     f"{supply.name} is rated {supply.amps:.1f} A; both draw up to {board.peak_a + draws:.2f} A.",
-                     "The voltage sags and the machine reboots.")
-        )  # fmt: skip
+            _finding(
+                "supply",
+                Severity.STOP,
+                supply.name,
+                "The power supply cannot power board and disk",
+                f"{supply.name} is rated {supply.amps:.1f} A; both draw up to {board.peak_a + draws:.2f} A.",
+                "The voltage sags and the machine reboots.",
+            )
+        )
     return found
 
 
@@ -117,11 +146,17 @@ def _root(build: Build, world: World) -> list[Finding]:
         return []
     told = meant.why if meant is not None and meant.why else "Its root= names another partition." if meant else ""
     return [
-        _finding("root", Severity.STOP, "Kernel command line",
-                 "The kernel command line does not name the disk's root partition",
-                 f"{told} Booting from a disk needs {ROOT}.".strip(), "The kernel waits for a missing card.",
-                 "kernel-parameters: root=", _word_remedy(build, ROOT, "Name the disk's partition"))
-    ]  # fmt: skip
+        _finding(
+            "root",
+            Severity.STOP,
+            "Kernel command line",
+            "The kernel command line does not name the disk's root partition",
+            f"{told} Booting from a disk needs {ROOT}.".strip(),
+            "The kernel waits for a missing card.",
+            "kernel-parameters: root=",
+            _word_remedy(build, ROOT, "Name the disk's partition"),
+        )
+    ]
 
 
 def _word_remedy(build: Build, word: str, label: str) -> Remedy:
@@ -137,10 +172,23 @@ def _back_to_card() -> Remedy:
 
 
 def _finding(
-    code: str, severity: Severity, subject: str, title: str, message: str, why: str, source: str = "Common practice",
+    code: str,
+    severity: Severity,
+    subject: str,
+    title: str,
+    message: str,
+    why: str,
+    source: str = "Common practice",
     remedy: Remedy | None = None,
-) -> Finding:  # fmt: skip
+) -> Finding:
     return Finding(
-        code=f"disk.{code}", severity=severity, operation=OPERATION, subject=subject, title=title, message=message,
-        why=why, source=source, remedy=remedy,
-    )  # fmt: skip
+        code=f"disk.{code}",
+        severity=severity,
+        operation=OPERATION,
+        subject=subject,
+        title=title,
+        message=message,
+        why=why,
+        source=source,
+        remedy=remedy,
+    )

@@ -70,7 +70,12 @@ def look_at_card(build: Build, folder: Path, catalogue: Catalogue, world: World,
 
 
 LOOKS = (
-    Look("source", "Looking into the image", look_at_source,
-         ("source", "source_error", "source_stated", "source_contents"), inputs=("source",)),
+    Look(
+        "source",
+        "Looking into the image",
+        look_at_source,
+        ("source", "source_error", "source_stated", "source_contents"),
+        inputs=("source",),
+    ),
     Look("card", "Reading the card", look_at_card, ("card",), inputs=("card.drive",)),
-)  # fmt: skip
+)

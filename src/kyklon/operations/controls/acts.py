@@ -54,8 +54,11 @@ def _rewired(before: Build, made: Build, catalogue: Catalogue) -> Build:
     rig = rig_of(before, catalogue)
     kept = tuple(wire for wire in before.controls.wires if rig is not None and wire.control in rig.wired)
     have, taken = {wire.control for wire in kept}, {(wire.device, wire.terminal) for wire in kept}
-    added = tuple(wire for wire in wired(made, catalogue).controls.wires
-                  if wire.control not in have and (wire.device, wire.terminal) not in taken)  # fmt: skip
+    added = tuple(
+        wire
+        for wire in wired(made, catalogue).controls.wires
+        if wire.control not in have and (wire.device, wire.terminal) not in taken
+    )
     return edited(made, "controls.wires", (*kept, *added))
 
 

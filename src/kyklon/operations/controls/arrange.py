@@ -22,13 +22,25 @@ class Hand:
 # DIN 33402-2: hand length and breadth without the thumb, 5th percentile of women, 50th of both, 95th of men (mem)
 HANDS = (Hand("small", 159.0, 72.0), Hand("middle", 181.0, 83.0), Hand("large", 201.0, 93.0))
 BORES: dict[ControlKind, float] = {  # CP: 24 mm for small buttons and levers, 28 to 30 mm for play buttons
-    "lever": 24.0, "button": 30.0, "start": 24.0, "select": 24.0, "coin": 24.0, "side": 28.0, "spinner": 30.0,
+    "lever": 24.0,
+    "button": 30.0,
+    "start": 24.0,
+    "select": 24.0,
+    "coin": 24.0,
+    "side": 28.0,
+    "spinner": 30.0,
     "trackball": 76.0,
-}  # fmt: skip
+}
 NAMES: dict[ControlKind, str] = {
-    "lever": "Lever", "button": "Button", "start": "Start", "select": "Select", "coin": "Coin", "side": "Side button",
-    "spinner": "Spinner", "trackball": "Trackball",
-}  # fmt: skip
+    "lever": "Lever",
+    "button": "Button",
+    "start": "Start",
+    "select": "Select",
+    "coin": "Coin",
+    "side": "Side button",
+    "spinner": "Spinner",
+    "trackball": "Trackball",
+}
 _PITCH_OF_BREADTH = 0.45  # of a hand's breadth from button to button: four fingers lie over it, with room; CP
 _LEVER_OF_BREADTH = 1.2  # of a hand's breadth from the lever to the first button: both hands side by side; CP
 _NUT = 8.0  # mm that a nut is wider than the bore of its button, with room to turn it; CP
@@ -59,8 +71,9 @@ def layout_seat(arrangement: Arrangement, hand: Hand, width: float, height: floa
             drop = arrangement.drop[column] if column < len(arrangement.drop) else 0.0
             x = left + reach + column * pitch + row * arrangement.lean * pitch
             y = middle + (rows - 1) * pitch / 2 - row * pitch + drop * pitch
-            controls.append(Control(id=f"b{number}", label=str(number), kind="button", x=round(x, 1), y=round(y, 1),
-                                    bore=bore))  # fmt: skip
+            controls.append(
+                Control(id=f"b{number}", label=str(number), kind="button", x=round(x, 1), y=round(y, 1), bore=bore)
+            )
     for place, kind in enumerate(arrangement.small):
         x = width - _EDGE - (len(arrangement.small) - 1 - place) * 44.0
         controls.append(Control(id=kind, label=NAMES[kind], kind=kind, x=round(x, 1), y=_EDGE, bore=24))
@@ -85,8 +98,11 @@ def table_of(seat: Seat, seats: int, *, facing: bool, glass: float = 320.0) -> L
     total_h = (side if seats > 2 else glass) + 2 * high
     x0, y0 = (total_w - wide) / 2, (total_h - wide) / 2
     spots = (
-        (x0, total_h - high, 0.0), (total_w - x0, high, 180.0), (high, y0, 90.0), (total_w - high, total_h - y0, 270.0),
-    )  # fmt: skip
+        (x0, total_h - high, 0.0),
+        (total_w - x0, high, 180.0),
+        (high, y0, 90.0),
+        (total_w - high, total_h - y0, 270.0),
+    )
     placed = [seat.model_copy(update={"x": x, "y": y, "turn": turn}) for x, y, turn in spots[:seats]]
     return Layout(width_mm=total_w, height_mm=total_h, seats=tuple(placed), facing=seats > 1)
 
@@ -189,8 +205,9 @@ def copied(layout: Layout, player: int, to: int) -> Layout:
         return with_seat(layout, to, made)
     if len(layout.seats) >= MOST_SEATS:
         raise ValueError(f"A table has at most {MOST_SEATS} seats")
-    fresh = table_of(seat.model_copy(update={"x": 0.0, "y": 0.0, "turn": 0.0}), len(layout.seats) + 1,
-                     facing=layout.facing)  # fmt: skip
+    fresh = table_of(
+        seat.model_copy(update={"x": 0.0, "y": 0.0, "turn": 0.0}), len(layout.seats) + 1, facing=layout.facing
+    )
     seats = (*layout.seats, fresh.seats[len(layout.seats)])
     placed = tuple(
         each.model_copy(update={"x": spot.x, "y": spot.y, "turn": spot.turn})
@@ -208,8 +225,7 @@ def turned(layout: Layout, player: int, turn: float) -> Layout:
     return with_seat(layout, player, spun.model_copy(update={"x": round(cx - nx, 2), "y": round(cy - ny, 2)}))
 
 
-def _each(layout: Layout, player: int, ids: set[str],
-          change: Callable[[Control], dict[str, float]]) -> Layout:  # fmt: skip
+def _each(layout: Layout, player: int, ids: set[str], change: Callable[[Control], dict[str, float]]) -> Layout:
     seat = layout.seats[player - 1]
     controls = tuple(
         each.model_copy(update={name: round(value, 1) for name, value in change(each).items()})

@@ -121,8 +121,9 @@ class _Tables:
             self.chained[number, : len(each.order)] = [each.follows[own] >= 0 for own in each.order]
             self.apart[number, :buttons] = each.apart
 
-    def best(self, which: NDArray[np.int64], own: NDArray[np.float64], empty: NDArray[np.float64], *,
-             answers: bool = True) -> tuple[NDArray[np.int64], NDArray[np.float64]]:  # fmt: skip
+    def best(
+        self, which: NDArray[np.int64], own: NDArray[np.float64], empty: NDArray[np.float64], *, answers: bool = True
+    ) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """The cheapest answers, exactly, and their costs, of many variations at once.
 
         which: int array (variations,), the system of each; own: (variations, inputs, buttons) and empty: (variations,
@@ -168,8 +169,13 @@ class _Tables:
                 np.minimum(reach, _with(dp[last], button, 0) + apart[:, last, button, None, None], out=reach)
         return reach
 
-    def _walk_back(self, which: NDArray[np.int64], kept: list[NDArray[np.float64]], places: NDArray[np.int64],
-                   found: NDArray[np.int64]) -> None:  # fmt: skip
+    def _walk_back(
+        self,
+        which: NDArray[np.int64],
+        kept: list[NDArray[np.float64]],
+        places: NDArray[np.int64],
+        found: NDArray[np.int64],
+    ) -> None:
         """The choices that led to the ends, for all variations at once."""
         buttons, rows = self.buttons, np.arange(len(which))
         masks, lasts = np.divmod(places, buttons + 1)
@@ -286,8 +292,9 @@ class _Search:
         total = float(costs.sum()) + (float(sums.min(1).sum()) if self._ideas else 0.0)
         return total, answers, copies, picked
 
-    def _step(self, price: NDArray[np.float64], copies: NDArray[np.int64], picked: NDArray[np.int64],
-              scale: float) -> bool:  # fmt: skip
+    def _step(
+        self, price: NDArray[np.float64], copies: NDArray[np.int64], picked: NDArray[np.int64], scale: float
+    ) -> bool:
         """Move the prices along the subgradient, by Polyak's step; False where all copies agree already."""
         grad = np.zeros_like(price)
         rows, columns = np.nonzero(self._has)
@@ -368,9 +375,12 @@ class _Search:
         """The least cost of all systems for each row of homes; a system is solved once for the homes of its own
         ideas."""
         keys = [
-            [(number, *(int(home[idea]) for idea in sorted({i for i in self._problems[number].ideas if i >= 0})))
-             for number in range(len(self._problems))] for home in moves
-        ]  # fmt: skip
+            [
+                (number, *(int(home[idea]) for idea in sorted({i for i in self._problems[number].ideas if i >= 0})))
+                for number in range(len(self._problems))
+            ]
+            for home in moves
+        ]
         wanted = {key: row for row, found in enumerate(keys) for key in found if key not in self._costs}
         if len(wanted) << self._buttons > _MOST_WORK:
             return np.zeros(0)

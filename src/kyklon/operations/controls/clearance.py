@@ -13,8 +13,14 @@ from kyklon.operations.controls.arrange import HANDS, Hand
 WEB = 4.0  # mm of wood that must stay between two bores, CP
 WALL = 18.0  # mm: thickness of the box's sides under the board, CP
 _NUT: dict[ControlKind, float] = {  # mm that the nut or plate is wider than the bore, CP
-    "button": 7.0, "start": 7.0, "select": 7.0, "coin": 7.0, "side": 7.0, "spinner": 14.0, "trackball": 40.0,
-}  # fmt: skip
+    "button": 7.0,
+    "start": 7.0,
+    "select": 7.0,
+    "coin": 7.0,
+    "side": 7.0,
+    "spinner": 14.0,
+    "trackball": 40.0,
+}
 LEVER_PLATE = (96.0, 54.0)  # mm across and along the board, under it; CP
 LEVER_TRAVEL = 26.0  # mm that the ball moves to each side at its height, CP
 LEVER_BALL = 35.0  # mm diameter, CP
@@ -68,8 +74,9 @@ def _bores(player: int, seat: Seat) -> Iterator[Check]:
     yield from _rooms("nuts", "clearance between two nuts", player, nutted, 0.0, nuts=True)
 
 
-def _rooms(code: str, title: str, player: int, pairs: list[tuple[Control, Control]], bound: float, *,
-           nuts: bool) -> Iterator[Check]:  # fmt: skip
+def _rooms(
+    code: str, title: str, player: int, pairs: list[tuple[Control, Control]], bound: float, *, nuts: bool
+) -> Iterator[Check]:
     def room(pair: tuple[Control, Control]) -> float:
         grown = [each.bore + (_NUT.get(each.kind, 0.0) if nuts else 0.0) for each in pair]
         return _away(*pair) - sum(grown) / 2
@@ -89,9 +96,11 @@ def _walls(player: int, seat: Seat) -> Iterator[Check]:
     def room(control: Control) -> float:
         wide, deep = LEVER_PLATE if control.kind == "lever" else (control.bore + _NUT.get(control.kind, 0.0),) * 2
         return min(
-            control.x - wide / 2, seat.width_mm - control.x - wide / 2,
-            control.y - deep / 2, seat.height_mm - control.y - deep / 2,
-        )  # fmt: skip
+            control.x - wide / 2,
+            seat.width_mm - control.x - wide / 2,
+            control.y - deep / 2,
+            seat.height_mm - control.y - deep / 2,
+        )
 
     title = "clearance to the panel edge, for nut or plate"
     for index, control in enumerate(sorted(inside, key=room)):
@@ -114,9 +123,16 @@ def _lever(player: int, seat: Seat) -> Iterator[Check]:
             return math.hypot(dx, dy) - nut
 
         near = min(others, key=plate)
-        yield Check("plate",
-            "clearance from the joystick's plate to a nut", (player, (lever.id, near.id)), plate(near), 0.0,
-                    "mm", plate(near) >= 0, True)  # fmt: skip
+        yield Check(
+            "plate",
+            "clearance from the joystick's plate to a nut",
+            (player, (lever.id, near.id)),
+            plate(near),
+            0.0,
+            "mm",
+            plate(near) >= 0,
+            True,
+        )
         near = min(others, key=lambda other: _away(lever, other) - other.bore / 2)
         room = _away(lever, near) - near.bore / 2 - _CAP - LEVER_TRAVEL - LEVER_BALL / 2
         title = "clearance from the joystick ball at full tilt to a button"
@@ -132,8 +148,16 @@ def _hands(player: int, seat: Seat, hand: Hand) -> Iterator[Check]:
             rows.setdefault(round(each.y / 25), []).append(each)
         widest = max(rows.values(), key=lambda row: max(c.x for c in row) - min(c.x for c in row))
         span = max(c.x for c in widest) - min(c.x for c in widest)
-        yield Check("span", f"span of a row, for a {hand.name} hand", (player, tuple(each.id for each in widest)), span,
-                    _SPAN * hand.breadth, "mm", span <= _SPAN * hand.breadth, False)  # fmt: skip
+        yield Check(
+            "span",
+            f"span of a row, for a {hand.name} hand",
+            (player, tuple(each.id for each in widest)),
+            span,
+            _SPAN * hand.breadth,
+            "mm",
+            span <= _SPAN * hand.breadth,
+            False,
+        )
     shoulder = 0.33 * SHOULDERS  # elbows hang a third of the shoulders' breadth from the middle, CP
     levers = [each for each in seat.controls if each.kind == "lever"][:1]
     for title, group in (("the joystick", levers), ("the buttons", buttons)):
@@ -174,8 +198,10 @@ def _across(layout: Layout) -> Iterator[Check]:
     """What belongs to different seats, or to several levers of one: boards, bores and the plates under them."""
     numbered = list(enumerate(layout.seats, 1))
     for (one, first), (other, second) in combinations(numbered, 2):
-        boards = [_rectangle(seat, seat.width_mm / 2, seat.height_mm / 2, seat.width_mm, seat.height_mm)
-                  for seat in (first, second)]  # fmt: skip
+        boards = [
+            _rectangle(seat, seat.width_mm / 2, seat.height_mm / 2, seat.width_mm, seat.height_mm)
+            for seat in (first, second)
+        ]
         apart = _apart(*boards)
         if apart < -_TOUCH:
             title = f"gap between the panels of seats {one} and {other}"
@@ -194,9 +220,11 @@ def _across(layout: Layout) -> Iterator[Check]:
     for (one, first, a), (other, second, b) in combinations(levers, 2):
         apart = _apart(_rectangle(first, a.x, a.y, *LEVER_PLATE), _rectangle(second, b.x, b.y, *LEVER_PLATE))
         if apart < 0:
-            title = f"clearance between the joystick plates of seats {one} and {other}" if one != other else (
-                "clearance between two joystick plates"
-            )  # fmt: skip
+            title = (
+                f"clearance between the joystick plates of seats {one} and {other}"
+                if one != other
+                else ("clearance between two joystick plates")
+            )
             yield Check("plate", title, (one, (a.id,) if one != other else (a.id, b.id)), apart, 0.0, "mm", False, True)
 
 

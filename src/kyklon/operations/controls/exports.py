@@ -32,10 +32,19 @@ from kyklon.operations.controls.rig import ROLE, Rig, places_for, rig_of
 
 BUS_USB = 0x03  # linux/input.h
 SDL_PLACES = {  # SDL game controller inputs by place on the panel; a is the near one (SDL 2, SDL_gamecontroller.h)
-    "b1": "a", "b2": "b", "b4": "x", "b5": "y", "b3": "leftshoulder", "b6": "rightshoulder",
-    "start": "start", "select": "back",
-    "up": "dpup", "down": "dpdown", "left": "dpleft", "right": "dpright",
-}  # fmt: skip
+    "b1": "a",
+    "b2": "b",
+    "b4": "x",
+    "b5": "y",
+    "b3": "leftshoulder",
+    "b6": "rightshoulder",
+    "start": "start",
+    "select": "back",
+    "up": "dpup",
+    "down": "dpdown",
+    "left": "dpleft",
+    "right": "dpright",
+}
 
 
 def sdl_guid(encoder: Encoder) -> str:
@@ -111,10 +120,10 @@ def udev_rules(rig: Rig) -> str:
         told_links = ", ".join(f'SYMLINK+="input/{link}"' for link in links)
         lines += [
             f"# {visible(device.title)}: players {device.first} to {device.first + encoder.players - 1}"
-            if encoder.players > 1 else f"# {visible(device.title)}: player {device.first}",
-            f'SUBSYSTEM=="input", KERNEL=="event*", {match}, {kind}, '
-            f'{told_links}, TAG+="uaccess"',
-        ]  # fmt: skip
+            if encoder.players > 1
+            else f"# {visible(device.title)}: player {device.first}",
+            f'SUBSYSTEM=="input", KERNEL=="event*", {match}, {kind}, {told_links}, TAG+="uaccess"',
+        ]
     return "".join(f"{line}\n" for line in lines)
 
 
@@ -135,8 +144,17 @@ def wiring_csv(rig: Rig, systems: tuple[System, ...]) -> str:
             rows.append((*row, "", "not wired", "", "", "", *("" for _ in systems)))
             continue
         code = f"0x{event_code(terminal.event):03x}"
-        rows.append((*row, device.title, terminal.printed, device.encoder.tab_mm, terminal.event, code,
-                     *(m[path.control] for m in by_system)))  # fmt: skip
+        rows.append(
+            (
+                *row,
+                device.title,
+                terminal.printed,
+                device.encoder.tab_mm,
+                terminal.event,
+                code,
+                *(m[path.control] for m in by_system),
+            )
+        )
     return csv_of(rows)
 
 
@@ -227,9 +245,14 @@ def emulator_map(rig: Rig, system: System, catalogue: Catalogue, game: str = "")
     if not emulator.map_template:
         return "", ""
     made = catalogue.get(SettingsTemplate, emulator.map_template)
-    variables = {"system": system, "emulator": emulator, "players": players_of(rig, system, game),
-                 "hotkey": rig.settings.hotkey, "hotkeys": rig.settings.hotkeys,
-                 "keys": keys_of(rig.settings, system, catalogue)}  # fmt: skip
+    variables = {
+        "system": system,
+        "emulator": emulator,
+        "players": players_of(rig, system, game),
+        "hotkey": rig.settings.hotkey,
+        "hotkeys": rig.settings.hotkeys,
+        "keys": keys_of(rig.settings, system, catalogue),
+    }
     where = f"templates.toml: {made.id}"
     path = render(made.path, variables, where)
     if game:
@@ -245,8 +268,14 @@ def _slug(words: str) -> str:
 
 def target_of(build: Build, catalogue: Catalogue) -> Keyboard | None:
     """The keyboard that the first of the build's systems with one expects."""
-    return next((found for system in systems_of(build, catalogue)
-                 if (found := catalogue.find(Keyboard, system.keyboard)) is not None), None)  # fmt: skip
+    return next(
+        (
+            found
+            for system in systems_of(build, catalogue)
+            if (found := catalogue.find(Keyboard, system.keyboard)) is not None
+        ),
+        None,
+    )
 
 
 def keyboard_files(build: Build, catalogue: Catalogue) -> dict[str, str]:

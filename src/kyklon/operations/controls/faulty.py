@@ -15,16 +15,40 @@ from kyklon.operations.controls.reports import Answer, Report
 from kyklon.operations.controls.rig import Rig
 
 Kind = Literal[
-    "player", "quirk", "rows", "rotated", "swapped", "crossed", "shared", "moved", "open", "bridged", "short", "stuck",
-    "bounce", "ghost",
-]  # fmt: skip
+    "player",
+    "quirk",
+    "rows",
+    "rotated",
+    "swapped",
+    "crossed",
+    "shared",
+    "moved",
+    "open",
+    "bridged",
+    "short",
+    "stuck",
+    "bounce",
+    "ghost",
+]
 Pin = tuple[str, str]  # device by role, terminal by id
 
 # how often each is met, against the others; CP, from the order in which builders' notes name them
 COMMON: Mapping[Kind, float] = {
-    "swapped": 6, "open": 6, "crossed": 5, "quirk": 4, "player": 3, "shared": 3, "moved": 2, "rows": 2, "rotated": 2,
-    "bounce": 2, "stuck": 1.5, "bridged": 1, "short": 1, "ghost": 1,
-}  # fmt: skip
+    "swapped": 6,
+    "open": 6,
+    "crossed": 5,
+    "quirk": 4,
+    "player": 3,
+    "shared": 3,
+    "moved": 2,
+    "rows": 2,
+    "rotated": 2,
+    "bounce": 2,
+    "stuck": 1.5,
+    "bridged": 1,
+    "short": 1,
+    "ghost": 1,
+}
 WIRES = ("player", "rows", "rotated", "swapped", "crossed", "moved", "shared", "open")  # faults that move wires
 TURNS: Mapping[str, tuple[str, ...]] = {  # what up, down, left, right close instead
     "up and down": ("down", "up", "left", "right"),
@@ -206,9 +230,10 @@ class World:
     def _ghosted(self, pins: set[Pin]) -> set[Pin]:
         """Terminals of a matrix without diodes that read as closed: rows and columns that are joined."""
         return {
-            pin for role in self._ghosts
+            pin
+            for role in self._ghosts
             for pin in conducting({each: self.plan.lines[each] for each in self.plan.lines if each[0] == role}, pins)
-        }  # fmt: skip
+        }
 
     @cached_property
     def rest(self) -> frozenset[Report]:

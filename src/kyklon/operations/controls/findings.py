@@ -82,14 +82,16 @@ def _quirks(build: Build, rig: Rig) -> list[Finding]:
     if len(given) > MOST_QUIRKS:
         found.append(
             Finding(
-                code="controls.too-many-quirks", severity=Severity.CAUTION, operation=OPERATION,
+                code="controls.too-many-quirks",
+                severity=Severity.CAUTION,
+                operation=OPERATION,
                 subject="Kernel command line",
                 title=f"{len(given)} USB quirks are too many",
                 message=f"The kernel reads at most {MOST_QUIRKS}; the rest are ignored.",
                 why="The encoder whose quirk is dropped behaves as if it had none.",
                 source="the usbhid driver, from memory",
             )
-        )  # fmt: skip
+        )
     return found
 
 
@@ -111,25 +113,32 @@ def _players(rig: Rig) -> list[Finding]:
         names = " and ".join(device.title for device in rig.devices)
         found.append(
             Finding(
-                code="controls.players", severity=Severity.STOP, operation=OPERATION, subject=names,
+                code="controls.players",
+                severity=Severity.STOP,
+                operation=OPERATION,
+                subject=names,
                 title="The encoders handle too few players",
                 message=f"The panel has {seats} seats; {names} handle{'s' if len(rig.devices) == 1 else ''} {served}.",
                 why="The controls of the remaining seats would not work.",
             )
-        )  # fmt: skip
+        )
     crossed = Counter(
-        (player_of(control), device.player(terminal)) for control, (device, terminal) in rig.wired.items()
+        (player_of(control), device.player(terminal))
+        for control, (device, terminal) in rig.wired.items()
         if device.player(terminal) != player_of(control)
-    )  # fmt: skip
+    )
     for (seat, player), count in sorted(crossed.items()):
         found.append(
             Finding(
-                code=f"controls.other-player:{seat}", severity=Severity.CAUTION, operation=OPERATION,
-                subject=f"Seat {seat}", title=f"Seat {seat} plays as player {player}",
+                code=f"controls.other-player:{seat}",
+                severity=Severity.CAUTION,
+                operation=OPERATION,
+                subject=f"Seat {seat}",
+                title=f"Seat {seat} plays as player {player}",
                 message=f"{count} of its switches are wired to player {player}'s terminals.",
                 why="The game takes them for the other player's.",
             )
-        )  # fmt: skip
+        )
     return found
 
 
@@ -146,31 +155,41 @@ def _links(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
             change = change_of("boot.overlays", list(after), ", ".join(build.boot.overlays) or "none", ", ".join(after))
             found.append(
                 Finding(
-                    code=f"controls.overlay:{device.role}", severity=Severity.STOP, operation=OPERATION,
-                    subject=device.title, title=f"The overlay for {device.title} is missing",
+                    code=f"controls.overlay:{device.role}",
+                    severity=Severity.STOP,
+                    operation=OPERATION,
+                    subject=device.title,
+                    title=f"The overlay for {device.title} is missing",
                     message=f"Its switches are on the GPIO header, but the overlay “{name}” is not enabled.",
                     why="Without its overlay the pins are not read: no switch works.",
                     remedy=Remedy(label=f"Add {name} to the header", changes=(change,)),
                 )
-            )  # fmt: skip
+            )
         if encoder.link == "nine-pin":
             found.append(
                 Finding(
-                    code=f"controls.nine-pin:{device.role}", severity=Severity.NOTE, operation=OPERATION,
-                    subject=device.title, title="Pin 7 of a nine-pin port carries 5 V",
+                    code=f"controls.nine-pin:{device.role}",
+                    severity=Severity.NOTE,
+                    operation=OPERATION,
+                    subject=device.title,
+                    title="Pin 7 of a nine-pin port carries 5 V",
                     message="Measure pin 7 before you plug anything in, and keep it off every 3.3 V pin.",
-                    why="5 V on a 3.3 V pin kills the board.", source="Common practice",
+                    why="5 V on a 3.3 V pin kills the board.",
+                    source="Common practice",
                 )
-            )  # fmt: skip
+            )
         if encoder.link == "bluetooth":
             found.append(
                 Finding(
-                    code=f"controls.pairing:{device.role}", severity=Severity.NOTE, operation=OPERATION,
-                    subject=device.title, title=f"{device.title} connects late",
+                    code=f"controls.pairing:{device.role}",
+                    severity=Severity.NOTE,
+                    operation=OPERATION,
+                    subject=device.title,
+                    title=f"{device.title} connects late",
                     message=f"It needs about {encoder.pairing_s:g} s after boot and must be paired once.",
                     why="Until then the menu does not react; keep a wired controller or keyboard at hand.",
                 )
-            )  # fmt: skip
+            )
     kinds = Counter(device.encoder.id for device in rig.devices if device.encoder.link == "usb")
     ports = {place.role: place.port for place in rig.settings.places}
     for encoder_id, count in kinds.items():
@@ -178,13 +197,16 @@ def _links(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
         if count > 1 and (rig.settings.naming == "order" or not all(ports.get(device.role) for device in same)):
             found.append(
                 Finding(
-                    code=f"controls.same-kind:{encoder_id}", severity=Severity.CAUTION, operation=OPERATION,
-                    subject=same[0].encoder.name, title=f"{count} identical encoders can swap players",
+                    code=f"controls.same-kind:{encoder_id}",
+                    severity=Severity.CAUTION,
+                    operation=OPERATION,
+                    subject=same[0].encoder.name,
+                    title=f"{count} identical encoders can swap players",
                     message="They share one USB ID. Only the USB socket tells them apart, and none is set.",
                     why="Player 1 is whichever connects first after boot.",
                     source="udev(7): ID_PATH names the socket",
                 )
-            )  # fmt: skip
+            )
     return found
 
 
@@ -213,26 +235,33 @@ def _wiring(rig: Rig) -> list[Finding]:
     change = change_of("controls.wires", rows, before, after)
     return [
         Finding(
-            code="controls.wiring", severity=Severity.CAUTION, operation=OPERATION,
-            subject=rig.devices[0].title, title="The wiring is not complete", message=" ".join(faults),
+            code="controls.wiring",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject=rig.devices[0].title,
+            title="The wiring is not complete",
+            message=" ".join(faults),
             why="A switch without a terminal does nothing; two on one cannot be told apart.",
             remedy=Remedy(label="Wire in terminal order", changes=(change,)),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _fights(rig: Rig) -> list[Finding]:
     """Seats that SDL cannot tell apart and that are wired in two ways."""
     return [
         Finding(
-            code=f"controls.fight:{one}-{other}", severity=Severity.CAUTION, operation=OPERATION,
-            subject="SDL mapping", title=f"The button mappings of seats {one} and {other} conflict",
+            code=f"controls.fight:{one}-{other}",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject="SDL mapping",
+            title=f"The button mappings of seats {one} and {other} conflict",
             message="Their encoders have the same USB ID but are wired differently.",
             why="One SDL mapping serves both seats, so the buttons of one are wrong. Wire both seats the same way.",
             source="SDL 2: a mapping belongs to a GUID of bus, vendor, product and version",
         )
         for one, other in exports.fights(rig)
-    ]  # fmt: skip
+    ]
 
 
 def _systems(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
@@ -245,12 +274,15 @@ def _systems(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
         if empty:
             found.append(
                 Finding(
-                    code=f"controls.unreached:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
-                    subject=system.name, title=f"{len(empty)} inputs of {system.name} have no button",
+                    code=f"controls.unreached:{system.id}",
+                    severity=Severity.CAUTION,
+                    operation=OPERATION,
+                    subject=system.name,
+                    title=f"{len(empty)} inputs of {system.name} have no button",
                     message=f"No switch for {', '.join(empty)}.",
                     why="If the emulator asks for one of them, hold any other button to skip it.",
                 )
-            )  # fmt: skip
+            )
     return found
 
 
@@ -266,12 +298,16 @@ def _levers(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
                 why = "An 8-way joystick sends diagonals that a 4-way game cannot use, so turns are missed."
             found.append(
                 Finding(
-                    code=f"controls.lever:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
-                    subject=system.name, title=f"{system.name} needs a {system.ways}-way joystick",
-                    message=f"The joysticks here are {has}-way. Change the restrictor gate.", why=why,
+                    code=f"controls.lever:{system.id}",
+                    severity=Severity.CAUTION,
+                    operation=OPERATION,
+                    subject=system.name,
+                    title=f"{system.name} needs a {system.ways}-way joystick",
+                    message=f"The joysticks here are {has}-way. Change the restrictor gate.",
+                    why=why,
                     source="Common practice",
                 )
-            )  # fmt: skip
+            )
     return found
 
 
@@ -295,12 +331,20 @@ def _hotkeys(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
             )
         found.append(
             Finding(
-                code=f"controls.hotkeys:{trouble.code}", severity=Severity.STOP if trouble.stop else Severity.CAUTION,
-                operation=OPERATION, subject="Hotkeys", title="A hotkey gets in the way" if "accident" in trouble.code
-                else "You cannot exit a game" if trouble.code in ("no-exit", "exit-lost") else "Two hotkeys clash",
-                message=trouble.words, why=trouble.why, remedy=remedy,
+                code=f"controls.hotkeys:{trouble.code}",
+                severity=Severity.STOP if trouble.stop else Severity.CAUTION,
+                operation=OPERATION,
+                subject="Hotkeys",
+                title="A hotkey gets in the way"
+                if "accident" in trouble.code
+                else "You cannot exit a game"
+                if trouble.code in ("no-exit", "exit-lost")
+                else "Two hotkeys clash",
+                message=trouble.words,
+                why=trouble.why,
+                remedy=remedy,
             )
-        )  # fmt: skip
+        )
     return found
 
 
@@ -312,21 +356,30 @@ def _panel(rig: Rig) -> list[Finding]:
     bad = [check for check in checks(rig.layout) if not check.ok]
     hard, soft = [each for each in bad if each.hard], [each for each in bad if not each.hard]
     found = []
-    for wrong, severity, title in ((hard, Severity.CAUTION, "The panel cannot be built like this"),
-                                   (soft, Severity.NOTE, "The panel is uncomfortable")):  # fmt: skip
+    for wrong, severity, title in (
+        (hard, Severity.CAUTION, "The panel cannot be built like this"),
+        (soft, Severity.NOTE, "The panel is uncomfortable"),
+    ):
         if wrong:
-            told = "; ".join(f"seat {each.where[0]}{' ' + ' and '.join(each.where[1]) if each.where[1] else ''}: "
-                             f"{each.words}" for each in wrong[:3])  # fmt: skip
+            told = "; ".join(
+                f"seat {each.where[0]}{' ' + ' and '.join(each.where[1]) if each.where[1] else ''}: {each.words}"
+                for each in wrong[:3]
+            )
             more = f"; and {len(wrong) - 3} more" if len(wrong) > 3 else ""
             found.append(
                 Finding(
-                    code=f"controls.panel:{severity.value}", severity=severity, operation=OPERATION, subject="Panel",
-                    title=title, message=f"{told[:1].upper()}{told[1:]}{more}.",
-                    why="Measure before you drill, and try it in cardboard." if severity is Severity.CAUTION
+                    code=f"controls.panel:{severity.value}",
+                    severity=severity,
+                    operation=OPERATION,
+                    subject="Panel",
+                    title=title,
+                    message=f"{told[:1].upper()}{told[1:]}{more}.",
+                    why="Measure before you drill, and try it in cardboard."
+                    if severity is Severity.CAUTION
                     else "Wrists and shoulders will ache after a long session.",
                     source="Common practice; DIN 33402-2 for hands, from memory",
                 )
-            )  # fmt: skip
+            )
     return found
 
 
@@ -338,12 +391,15 @@ def _proof(rig: Rig) -> list[Finding]:
     words_ = "; ".join(told.faults[:4]) or f"nothing came from {', '.join(told.silent[:6])}"
     return [
         Finding(
-            code="controls.proof", severity=Severity.STOP if told.silent else Severity.CAUTION, operation=OPERATION,
-            subject="Wiring", title="The wiring test found faults",
+            code="controls.proof",
+            severity=Severity.STOP if told.silent else Severity.CAUTION,
+            operation=OPERATION,
+            subject="Wiring",
+            title="The wiring test found faults",
             message=f"{words_[:1].upper()}{words_[1:]}.",
             why="The switches do not do what the build says. Fix the wiring, then run the wiring test again.",
         )
-    ]  # fmt: skip
+    ]
 
 
 def _ghosts(build: Build, catalogue: Catalogue) -> list[Finding]:
@@ -366,7 +422,10 @@ def _ghosts(build: Build, catalogue: Catalogue) -> list[Finding]:
     held = " + ".join(names.get(key, key) for key in first.held)
     return [
         Finding(
-            code="controls.ghosts", severity=Severity.CAUTION, operation=OPERATION, subject=own.name,
+            code="controls.ghosts",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject=own.name,
             title=f"{len(found)} ghost{'s' if len(found) > 1 else ''} on {own.name}",
             message=f"{held} pressed together also trigger {names.get(first.seen, first.seen)}; "
             f"{who} uses that combination.",
@@ -374,7 +433,7 @@ def _ghosts(build: Build, catalogue: Catalogue) -> list[Finding]:
             source="matrix without diodes: a crossing closes through three others, or through five and more",
             remedy=Remedy(label=f"A diode at {keys}", changes=(change,)),
         )
-    ]  # fmt: skip
+    ]
 
 
 def fingerprint(rig: Rig) -> str:

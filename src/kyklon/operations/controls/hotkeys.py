@@ -124,9 +124,12 @@ def reachable(rig: Rig, player: int = 1) -> tuple[str, ...]:
     """Switches of a seat that are wired and are no lever's."""
     seat = rig.layout.seat(player)
     return tuple(
-        name for control in (seat.controls if seat else ()) if control.kind not in ("lever", "spinner", "trackball")
-        for name in control.switches if f"p{player}.{name}" in rig.wired
-    )  # fmt: skip
+        name
+        for control in (seat.controls if seat else ())
+        if control.kind not in ("lever", "spinner", "trackball")
+        for name in control.switches
+        if f"p{player}.{name}" in rig.wired
+    )
 
 
 def candidates(rig: Rig, systems: Sequence[System], hold_s: float = 0.0) -> tuple[Risk, ...]:
@@ -140,8 +143,13 @@ def candidates(rig: Rig, systems: Sequence[System], hold_s: float = 0.0) -> tupl
     order = {name: index for index, name in enumerate(names)}
 
     def rank(each: Risk) -> tuple[float, int, int, int, int]:
-        return (round(each.hourly, 3), each.hotkey not in small, each.hotkey != "select", order[each.hotkey],
-                order[each.control])  # fmt: skip
+        return (
+            round(each.hourly, 3),
+            each.hotkey not in small,
+            each.hotkey != "select",
+            order[each.hotkey],
+            order[each.control],
+        )
 
     return tuple(sorted(found, key=rank))
 
@@ -206,8 +214,9 @@ def troubles(rig: Rig, systems: Sequence[System]) -> Iterator[Trouble]:
     ]
     own = [f"“{key.action}” uses the hotkey itself" for key in settings.hotkeys if key.control == settings.hotkey]
     if doubled or own:
-        yield Trouble("clash", "; ".join([*doubled, *own]) + ".",
-                      "One of the two actions will never happen, or both at once.")  # fmt: skip
+        yield Trouble(
+            "clash", "; ".join([*doubled, *own]) + ".", "One of the two actions will never happen, or both at once."
+        )
     names = reachable(rig)
     leave = next((key for key in settings.hotkeys if key.action == "leave"), None)
     if not settings.hotkeys and not settings.hotkey:
@@ -221,8 +230,11 @@ def troubles(rig: Rig, systems: Sequence[System]) -> Iterator[Trouble]:
     if missing:
         words = f"{' and '.join(map(spoken, missing))} cannot be pressed at seat 1: no wired button has that name."
         yield Trouble("exit-lost", words, "You cannot exit a game.", stop=True)
-    told = [(key, risk(rig, systems, settings.hotkey, key.control, settings.hold_s)) for key in settings.hotkeys
-            if key.control != settings.hotkey]  # fmt: skip
+    told = [
+        (key, risk(rig, systems, settings.hotkey, key.control, settings.hold_s))
+        for key in settings.hotkeys
+        if key.control != settings.hotkey
+    ]
     bad = [(key, found) for key, found in told if found.bad]
     if bad:
         accidents = [

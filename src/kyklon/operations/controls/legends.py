@@ -38,8 +38,10 @@ def _svg(width: float, height: float, body: Sequence[str]) -> str:
 def _ruler(width: float, height: float) -> str:
     """A line of 50 mm to check the printer's scale with."""
     x, y = width - 56, height - 5
-    return (f"<path d='M{x:.1f} {y:.1f} h50 M{x:.1f} {y - 2:.1f} v4 M{x + 50:.1f} {y - 2:.1f} v4' stroke='black' "
-            f"stroke-width='0.2' fill='none'/>" + _text(x + 25, y - 2, 2.6, "50 mm: check before you cut"))  # fmt: skip
+    return (
+        f"<path d='M{x:.1f} {y:.1f} h50 M{x:.1f} {y - 2:.1f} v4 M{x + 50:.1f} {y - 2:.1f} v4' stroke='black' "
+        f"stroke-width='0.2' fill='none'/>" + _text(x + 25, y - 2, 2.6, "50 mm: check before you cut")
+    )
 
 
 def words_on(system: System, places: Mapping[str, str], switch: str) -> str:
@@ -56,14 +58,18 @@ def legend(rig: Rig, system: System, player: int = 1, game: str = "") -> str:
     """A seat's board at scale with what each button does in a system."""
     seat = rig.layout.seats[player - 1]
     places = chosen(rig.settings, system, game)
-    body = [f"<rect x='0.2' y='0.2' width='{seat.width_mm - 0.4:g}' height='{seat.height_mm - 0.4:g}' fill='none' "
-            "stroke='black' stroke-width='0.2'/>"]  # fmt: skip
+    body = [
+        f"<rect x='0.2' y='0.2' width='{seat.width_mm - 0.4:g}' height='{seat.height_mm - 0.4:g}' fill='none' "
+        "stroke='black' stroke-width='0.2'/>"
+    ]
     title = f"{system.name}, {game}" if game else system.name
     body.append(_text(6, seat.height_mm - 4, 4, f"{title} · seat {player}", middle=False, bold=True))
     for control in seat.controls:
         body.append(_hole(control))
-        body.append(f"<path d='M{control.x - _CROSS:g} {control.y:g} h{2 * _CROSS:g} M{control.x:g} "
-                    f"{control.y - _CROSS:g} v{2 * _CROSS:g}' stroke='black' stroke-width='0.1'/>")  # fmt: skip
+        body.append(
+            f"<path d='M{control.x - _CROSS:g} {control.y:g} h{2 * _CROSS:g} M{control.x:g} "
+            f"{control.y - _CROSS:g} v{2 * _CROSS:g}' stroke='black' stroke-width='0.1'/>"
+        )
         if control.kind in ("lever", "spinner", "trackball"):
             continue
         words = words_on(system, places, control.id)
@@ -77,12 +83,16 @@ def legend(rig: Rig, system: System, player: int = 1, game: str = "") -> str:
 def template(layout: Layout, player: int = 1) -> str:
     """A seat's drill template at scale: bores with crosses and diameters."""
     seat: Seat = layout.seats[player - 1]
-    body = [f"<rect x='0.2' y='0.2' width='{seat.width_mm - 0.4:g}' height='{seat.height_mm - 0.4:g}' fill='none' "
-            "stroke='black' stroke-width='0.2'/>"]  # fmt: skip
+    body = [
+        f"<rect x='0.2' y='0.2' width='{seat.width_mm - 0.4:g}' height='{seat.height_mm - 0.4:g}' fill='none' "
+        "stroke='black' stroke-width='0.2'/>"
+    ]
     for control in seat.controls:
         body.append(_hole(control))
-        body.append(f"<path d='M{control.x - 2 * _CROSS:g} {control.y:g} h{4 * _CROSS:g} M{control.x:g} "
-                    f"{control.y - 2 * _CROSS:g} v{4 * _CROSS:g}' stroke='black' stroke-width='0.15'/>")  # fmt: skip
+        body.append(
+            f"<path d='M{control.x - 2 * _CROSS:g} {control.y:g} h{4 * _CROSS:g} M{control.x:g} "
+            f"{control.y - 2 * _CROSS:g} v{4 * _CROSS:g}' stroke='black' stroke-width='0.15'/>"
+        )
         body.append(_text(control.x, control.y + control.bore / 2 + 4, 3, f"{control.label} · {control.bore:g} mm"))
     body.append(_ruler(seat.width_mm, seat.height_mm))
     return _svg(seat.width_mm, seat.height_mm, body)
@@ -99,8 +109,10 @@ def labels(made: Harness) -> str:
     for index, (number, run) in enumerate(rows):
         page, place = divmod(index, per_page)
         x, y = 5 + place % across * (wide + gap), 8 + place // across * (high + gap) + page * PAPER[1]
-        body.append(f"<rect x='{x:.1f}' y='{y:.1f}' width='{wide}' height='{high}' fill='none' stroke='black' "
-                    "stroke-width='0.15'/>")  # fmt: skip
+        body.append(
+            f"<rect x='{x:.1f}' y='{y:.1f}' width='{wide}' height='{high}' fill='none' stroke='black' "
+            "stroke-width='0.15'/>"
+        )
         body.append(_text(x + 1.5, y + 3.8, 3, f"{number}  {run.control}", middle=False, bold=True))
         body.append(_text(x + 1.5, y + 7.6, 2.6, f"→ {run.printed} · {run.colour} · {run.length:.0f} mm", middle=False))
     body.append(_ruler(PAPER[0], pages * PAPER[1]))

@@ -69,8 +69,13 @@ class Axis:
         """Ends and rest, None until it has been at rest once and away from it."""
         if not self.resting or len(set(self.seen)) < 2:
             return None
-        return AxisLimits(device=self.device, axis=self.code, low=self.seen[0], high=self.seen[1],
-                          rest=round(statistics.median(self.resting)))  # fmt: skip
+        return AxisLimits(
+            device=self.device,
+            axis=self.code,
+            low=self.seen[0],
+            high=self.seen[1],
+            rest=round(statistics.median(self.resting)),
+        )
 
 
 def judged(limits: AxisLimits, told: tuple[int, int] | None) -> str:

@@ -93,8 +93,12 @@ def wire_in_order(rig: Rig, *, printed: bool = False) -> tuple[Wire, ...]:
     """
     wires: list[Wire] = []
     for player, seat in enumerate(rig.layout.seats, 1):
-        own = [(device, each) for device in rig.devices for each in device.encoder.terminals
-               if device.player(each) == player]  # fmt: skip
+        own = [
+            (device, each)
+            for device in rig.devices
+            for each in device.encoder.terminals
+            if device.player(each) == player
+        ]
         axes = {direction(each): (device, each) for device, each in own if direction(each)}
         rest = [pair for pair in own if not direction(pair[1])]
         names = seat.switches
@@ -114,8 +118,16 @@ def wire_in_order(rig: Rig, *, printed: bool = False) -> tuple[Wire, ...]:
 
 def direction(terminal: Terminal) -> str:
     """The direction that a terminal is made for, '' for a button's."""
-    axes = {"ABS_Y-": "up", "ABS_Y+": "down", "ABS_X-": "left", "ABS_X+": "right",
-            "ABS_HAT0Y-": "up", "ABS_HAT0Y+": "down", "ABS_HAT0X-": "left", "ABS_HAT0X+": "right"}  # fmt: skip
+    axes = {
+        "ABS_Y-": "up",
+        "ABS_Y+": "down",
+        "ABS_X-": "left",
+        "ABS_X+": "right",
+        "ABS_HAT0Y-": "up",
+        "ABS_HAT0Y+": "down",
+        "ABS_HAT0X-": "left",
+        "ABS_HAT0X+": "right",
+    }
     pads = {"BTN_DPAD_UP": "up", "BTN_DPAD_DOWN": "down", "BTN_DPAD_LEFT": "left", "BTN_DPAD_RIGHT": "right"}
     found = axes.get(terminal.event) or pads.get(terminal.event)
     return found or next((name for name in DIRECTIONS if terminal.event == f"KEY_{name.upper()}"), "")
@@ -131,8 +143,9 @@ def button_indexes(events: Iterable[str]) -> dict[str, int]:
 
 def axis_indexes(events: Iterable[str]) -> dict[str, int]:
     """The index SDL gives each axis, in code order; hats are counted apart."""
-    axes = sorted({event.rstrip("+-") for event in events if event.startswith("ABS_") and "HAT" not in event},
-                  key=event_code)  # fmt: skip
+    axes = sorted(
+        {event.rstrip("+-") for event in events if event.startswith("ABS_") and "HAT" not in event}, key=event_code
+    )
     return {axis: index for index, axis in enumerate(axes)}
 
 

@@ -30,9 +30,18 @@ _IDEA = 0.8  # the same idea on another button than elsewhere, at full use; half
 _SIDE = 0.6  # for each column between a shoulder input and the outside
 _EMPTY = 3.0  # an input without a button, and once more at full use
 _WHERE: Mapping[str, tuple[float, float]] = {  # columns and rows from b1, to the right and away, of places by name
-    "b1": (0, 0), "b2": (1, 0), "b3": (2, 0), "b4": (0, 1), "b5": (1, 1), "b6": (2, 1), "b7": (3, 0), "b8": (3, 1),
-    "start": (4, 2), "select": (3, 2), "coin": (4, 3),
-}  # fmt: skip
+    "b1": (0, 0),
+    "b2": (1, 0),
+    "b3": (2, 0),
+    "b4": (0, 1),
+    "b5": (1, 1),
+    "b6": (2, 1),
+    "b7": (3, 0),
+    "b8": (3, 1),
+    "start": (4, 2),
+    "select": (3, 2),
+    "coin": (4, 3),
+}
 
 
 @dataclass(frozen=True)
@@ -150,11 +159,12 @@ class Board:
 def free_inputs(system: System, board: Board, uses: Sequence[str] = ()) -> tuple[Input, ...]:
     """The inputs that want a button: not the lever's ways, nor what a small button of that name serves."""
     return tuple(
-        each for each in system.inputs
+        each
+        for each in system.inputs
         if (not uses or each.id in uses)
         and not (each.place in DIRECTIONS and board.levers)
         and each.place not in board.small
-    )  # fmt: skip
+    )
 
 
 def own_terms(each: Input, place: str, board: Board) -> tuple[Term, ...]:
@@ -187,8 +197,9 @@ def idea_cost(each: Input) -> float:
     return _IDEA * (0.5 + 0.5 * each.use)
 
 
-def _problem(system: System, inputs: Sequence[Input], board: Board, ideas: Mapping[str, int],
-             locks: Mapping[str, str]) -> Problem:  # fmt: skip
+def _problem(
+    system: System, inputs: Sequence[Input], board: Board, ideas: Mapping[str, int], locks: Mapping[str, str]
+) -> Problem:
     count, buttons = len(inputs), len(board.free)
     own = np.zeros((count, buttons))
     ids = [each.id for each in inputs]
@@ -203,17 +214,23 @@ def _problem(system: System, inputs: Sequence[Input], board: Board, ideas: Mappi
         if each.id not in locks:
             own[row, [column for column, place in enumerate(board.free) if place in taken]] = np.inf
     empty = np.array([empty_cost(each) if locks.get(each.id, "-") in ("", "-") else 1e3 for each in inputs])
-    apart = np.array([[apart_cost(one, other, board) if one != other else 0.0 for other in board.free]
-                      for one in board.free]).reshape(buttons, buttons)  # fmt: skip
+    apart = np.array(
+        [[apart_cost(one, other, board) if one != other else 0.0 for other in board.free] for one in board.free]
+    ).reshape(buttons, buttons)
     follows = tuple(ids.index(each.beside) if each.beside in ids else -1 for each in inputs)
     return Problem(
-        own, apart, follows, empty,
-        tuple(ideas.get(each.idea, -1) for each in inputs), np.array([idea_cost(each) for each in inputs]),
-    )  # fmt: skip
+        own,
+        apart,
+        follows,
+        empty,
+        tuple(ideas.get(each.idea, -1) for each in inputs),
+        np.array([idea_cost(each) for each in inputs]),
+    )
 
 
-def solve(layout: Layout, systems: Sequence[System], settings: ControlSettings | None = None, *,
-          rounds: int = 10) -> Mapped:  # fmt: skip
+def solve(
+    layout: Layout, systems: Sequence[System], settings: ControlSettings | None = None, *, rounds: int = 10
+) -> Mapped:
     """The cheapest maps of all systems together; locked pairs of the settings' maps stay.
 
     Raises WrongUse for more buttons than are mapped.
@@ -228,10 +245,12 @@ def solve(layout: Layout, systems: Sequence[System], settings: ControlSettings |
     problems = [_problem(system, inputs[system.id], board, shared, locks[system.id]) for system in systems]
     told = assignment.solve(problems, len(shared), rounds=rounds)
     answers = {
-        system.id: {each.id: board.free[button] if button != NOWHERE else ""
-                    for each, button in zip(inputs[system.id], answer, strict=True)}
+        system.id: {
+            each.id: board.free[button] if button != NOWHERE else ""
+            for each, button in zip(inputs[system.id], answer, strict=True)
+        }
         for system, answer in zip(systems, told.answers, strict=True)
-    }  # fmt: skip
+    }
     homes = {idea: board.free[told.homes[number]] for idea, number in shared.items()}
     return _priced(board, systems, inputs, answers, homes, told.bound, locks)
 
@@ -250,9 +269,15 @@ def _locks(settings: ControlSettings | None, system: str, game: str) -> dict[str
     return {pair.input: pair.place for pair in found.pairs if pair.locked} if found else {}
 
 
-def _priced(board: Board, systems: Sequence[System], inputs: Mapping[str, Sequence[Input]],
-            answers: Mapping[str, Mapping[str, str]], homes: Mapping[str, str], bound: float,
-            locks: Mapping[str, Mapping[str, str]] | None = None) -> Mapped:  # fmt: skip
+def _priced(
+    board: Board,
+    systems: Sequence[System],
+    inputs: Mapping[str, Sequence[Input]],
+    answers: Mapping[str, Mapping[str, str]],
+    homes: Mapping[str, str],
+    bound: float,
+    locks: Mapping[str, Mapping[str, str]] | None = None,
+) -> Mapped:
     costs, maps = {}, []
     for system in systems:
         answer = answers[system.id]
@@ -261,15 +286,18 @@ def _priced(board: Board, systems: Sequence[System], inputs: Mapping[str, Sequen
         )
         held = (locks or {}).get(system.id, {})
         maps.append(
-            SystemMap(system=system.id, pairs=tuple(MapPair(input=own, place=place, locked=own in held)
-                                                    for own, place in answer.items()))
-        )  # fmt: skip
+            SystemMap(
+                system=system.id,
+                pairs=tuple(MapPair(input=own, place=place, locked=own in held) for own, place in answer.items()),
+            )
+        )
     total = sum(pair.cost for own in costs.values() for pair in own)
     return Mapped(tuple(maps), costs, total, min(bound, total))
 
 
-def _pair_cost(each: Input, answer: Mapping[str, str], inputs: Sequence[Input], board: Board,
-               homes: Mapping[str, str]) -> PairCost:  # fmt: skip
+def _pair_cost(
+    each: Input, answer: Mapping[str, str], inputs: Sequence[Input], board: Board, homes: Mapping[str, str]
+) -> PairCost:
     place = answer.get(each.id, "")
     if not place or place not in board.spots:
         terms = [Term("no button", empty_cost(each))]
@@ -301,8 +329,12 @@ def priced(layout: Layout, systems: Sequence[System], settings: ControlSettings)
     return _priced(board, systems, inputs, answers, homes, 0.0)
 
 
-def _homes(inputs: Mapping[str, Sequence[Input]], answers: Mapping[str, Mapping[str, str]], ideas: Mapping[str, int],
-           board: Board) -> dict[str, str]:  # fmt: skip
+def _homes(
+    inputs: Mapping[str, Sequence[Input]],
+    answers: Mapping[str, Mapping[str, str]],
+    ideas: Mapping[str, int],
+    board: Board,
+) -> dict[str, str]:
     """For each idea the button that most weight lies on."""
     votes: dict[str, dict[str, float]] = {idea: {} for idea in ideas}
     for system, own in inputs.items():
@@ -314,8 +346,9 @@ def _homes(inputs: Mapping[str, Sequence[Input]], answers: Mapping[str, Mapping[
     return {idea: max(own, key=lambda place: (own[place], -order[place])) for idea, own in votes.items() if own}
 
 
-def moved(layout: Layout, systems: Sequence[System], settings: ControlSettings, system: str, input_id: str,
-          place: str) -> tuple[SystemMap, float]:  # fmt: skip
+def moved(
+    layout: Layout, systems: Sequence[System], settings: ControlSettings, system: str, input_id: str, place: str
+) -> tuple[SystemMap, float]:
     """A system's map with one input moved by hand, whatever was on that button going where it was; and what that
     change costs, in pitches (a gain is negative)."""
     before = priced(layout, systems, settings)
@@ -335,8 +368,9 @@ def moved(layout: Layout, systems: Sequence[System], settings: ControlSettings, 
     return made, after.total - before.total
 
 
-def game_map(layout: Layout, systems: Sequence[System], settings: ControlSettings, system: System, game: str,
-             uses: Sequence[str]) -> SystemMap:  # fmt: skip
+def game_map(
+    layout: Layout, systems: Sequence[System], settings: ControlSettings, system: System, game: str, uses: Sequence[str]
+) -> SystemMap:
     """The cheapest map of a game that uses some of its system's inputs only; ideas stay where the other maps have
     them. Inputs that it does not use have no button."""
     board = Board(layout)
@@ -358,8 +392,10 @@ def game_map(layout: Layout, systems: Sequence[System], settings: ControlSetting
     answer, _cost = assignment.best(
         Problem(own, problem.apart, problem.follows, problem.empty, (-1,) * len(inputs), problem.weight)
     )
-    pairs = [MapPair(input=each.id, place=board.free[button] if button != NOWHERE else "")
-             for each, button in zip(inputs, answer, strict=True)]  # fmt: skip
+    pairs = [
+        MapPair(input=each.id, place=board.free[button] if button != NOWHERE else "")
+        for each, button in zip(inputs, answer, strict=True)
+    ]
     unused = [MapPair(input=each.id, place="") for each in free_inputs(system, board) if each.id not in uses]
     return SystemMap(system=system.id, game=game, pairs=(*pairs, *unused))
 

@@ -156,8 +156,12 @@ def _cut_by_milp(pins: Sequence[int], ends: NDArray[np.int64], weights: NDArray[
     first = np.zeros(count + edges)
     upper = np.ones(count + edges)
     upper[0] = 0  # which side is which is settled later
-    done = milp(np.concatenate((np.zeros(count), weights.astype(float))), integrality=np.ones(count + edges),
-                bounds=Bounds(first, upper), constraints=LinearConstraint(table, least, np.inf))  # fmt: skip
+    done = milp(
+        np.concatenate((np.zeros(count), weights.astype(float))),
+        integrality=np.ones(count + edges),
+        bounds=Bounds(first, upper),
+        constraints=LinearConstraint(table, least, np.inf),
+    )
     return {pin: round(float(done.x[place])) for place, pin in enumerate(pins)}
 
 
@@ -175,8 +179,10 @@ def read_readings(file: Path) -> tuple[KeyReading, ...]:
             key, one, other = words
             found.append(KeyReading(key=key.lower(), pins=(int(one), int(other))))
         except ValueError as bad:
-            raise KyklonError(f"{file}, line {number}: {visible(line.strip()[:60])!r} is not a reading.",
-                              do="Write key, pin, pin: e.g. a, 7, 13.") from bad  # fmt: skip
+            raise KyklonError(
+                f"{file}, line {number}: {visible(line.strip()[:60])!r} is not a reading.",
+                do="Write key, pin, pin: e.g. a, 7, 13.",
+            ) from bad
     if not found:
         raise KyklonError(f"{file} has no readings.", do="Write key, pin, pin on each line.")
     return tuple(found)
@@ -191,8 +197,9 @@ class Ghost:
     cure: str
 
 
-def ghosts(keys: Mapping[str, Pair], sets: Iterable[Iterable[str]] | None = None,
-           diodes: Iterable[str] = ()) -> tuple[Ghost, ...]:  # fmt: skip
+def ghosts(
+    keys: Mapping[str, Pair], sets: Iterable[Iterable[str]] | None = None, diodes: Iterable[str] = ()
+) -> tuple[Ghost, ...]:
     """Every three keys that make a fourth read as closed, and what more of them still do once those are cured. sets:
     only within these sets of keys, as a game's; None for the whole keyboard. diodes: keys that let current through one
     way only, from row to column.
@@ -246,8 +253,13 @@ def _long_ghost(
     return Ghost(tuple(sorted(through)), seen, through[1]) if through else None
 
 
-def _way(pair: Pair, across: Mapping[int, Sequence[str]], down: Mapping[int, Sequence[str]],
-         keys: Mapping[str, Pair], diodes: Set[str]) -> tuple[str, ...]:  # fmt: skip
+def _way(
+    pair: Pair,
+    across: Mapping[int, Sequence[str]],
+    down: Mapping[int, Sequence[str]],
+    keys: Mapping[str, Pair],
+    diodes: Set[str],
+) -> tuple[str, ...]:
     """The fewest keys through which current runs from a row to a column, around the crossing itself; () when it
     does not. across, down: closed keys by row and by column."""
     before: dict[tuple[int, int], tuple[str, ...]] = {(0, pair[0]): ()}  # by row (0) or column (1)

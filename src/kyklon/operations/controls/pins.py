@@ -84,9 +84,8 @@ def allowed(wish: Wish, line: PinLine, header: Header) -> tuple[int, ...]:
     if only is None and not line.parameter and not line.function and line.name.startswith("pin "):
         only = int(line.name.removeprefix("pin "))
     return tuple(
-        pin.number for pin in header.pins
-        if (only is None or pin.number == only) and not barred(line, pin, header)
-    )  # fmt: skip
+        pin.number for pin in header.pins if (only is None or pin.number == only) and not barred(line, pin, header)
+    )
 
 
 def allocate(wishes: Sequence[Wish], header: Header) -> Allocation:
@@ -114,8 +113,9 @@ def wishes_of(words: Iterable[str], catalogue: Catalogue) -> tuple[Wish, ...]:
     for extra in extras.read(tuple(words), catalogue):
         if extra.overlay is not None and not extra.trouble:
             lines = {line.parameter for line in extra.overlay.lines}
-            found[extra.overlay.id] = Wish(extra.overlay, {name: value for name, value in extra.parameters.items()
-                                                           if name in lines or not lines})  # fmt: skip
+            found[extra.overlay.id] = Wish(
+                extra.overlay, {name: value for name, value in extra.parameters.items() if name in lines or not lines}
+            )
     return with_buses(tuple(found.values()), catalogue)
 
 
@@ -173,9 +173,14 @@ def _conflict(wishes: Sequence[Wish], header: Header) -> Conflict | None:
     if _fits(wishes, header):
         return None
     core = next(
-        (chosen for count in range(1, min(4, len(wishes)) + 1) for chosen in combinations(wishes, count)
-         if not _fits(chosen, header)), None,
-    )  # fmt: skip
+        (
+            chosen
+            for count in range(1, min(4, len(wishes)) + 1)
+            for chosen in combinations(wishes, count)
+            if not _fits(chosen, header)
+        ),
+        None,
+    )
     if core is None:  # more than four: leave out one after the other
         kept = list(wishes)
         for wish in tuple(wishes):

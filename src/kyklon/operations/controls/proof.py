@@ -100,8 +100,10 @@ class Reasoner:
         for pin, report in self.plan.events.items():
             if pin in self.plan.owners:
                 owners.setdefault((pin[0], report.event.rstrip("+-")), set()).add(self.plan.owners[pin])
-        return {pin: frozenset(owners.get((pin[0], report.event.rstrip("+-")), ()))
-                for pin, report in self.plan.events.items()}  # fmt: skip
+        return {
+            pin: frozenset(owners.get((pin[0], report.event.rstrip("+-")), ()))
+            for pin, report in self.plan.events.items()
+        }
 
     @cached_property
     def _places_of(self) -> Mapping[str, tuple[int, ...]]:
@@ -133,8 +135,9 @@ class Reasoner:
         best = max(range(len(left)), key=lambda index: (round(entropies[index], 6), -index))
         return left[best]
 
-    def explain(self, rest: frozenset[Report], acts: Sequence[Act], answers: Sequence[Answer],
-                watch: Watch = UNWATCHED) -> Diagnosis:  # fmt: skip
+    def explain(
+        self, rest: frozenset[Report], acts: Sequence[Act], answers: Sequence[Answer], watch: Watch = UNWATCHED
+    ) -> Diagnosis:
         """The cheapest set of faults that explains everything that was heard. Raises Cancelled."""
         told = _Told(rest, tuple(acts), tuple(answers))
         budget = _Budget(watch)

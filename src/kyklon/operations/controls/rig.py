@@ -27,9 +27,11 @@ def next_role(build: Build) -> str:
     taken = roles(build)
     if len(taken) >= MOST_DEVICES:
         raise ValueError(f"A build has at most {MOST_DEVICES} encoders")
-    return ROLE if ROLE not in taken else next(
-        name for number in range(2, MOST_DEVICES + 2) if (name := f"{ROLE}-{number}") not in taken
-    )  # fmt: skip
+    return (
+        ROLE
+        if ROLE not in taken
+        else next(name for number in range(2, MOST_DEVICES + 2) if (name := f"{ROLE}-{number}") not in taken)
+    )
 
 
 @dataclass(frozen=True)
@@ -143,8 +145,9 @@ def places_for(rig: Rig, system: System, player: int, game: str = "") -> dict[st
     steps = round(turn / 90) % 4
     if not steps:
         return places
-    return {each: _ROUND[(_ROUND.index(place) + steps) % 4] if place in _ROUND else place
-            for each, place in places.items()}  # fmt: skip
+    return {
+        each: _ROUND[(_ROUND.index(place) + steps) % 4] if place in _ROUND else place for each, place in places.items()
+    }
 
 
 def chosen(settings: ControlSettings, system: System, game: str = "") -> dict[str, str]:

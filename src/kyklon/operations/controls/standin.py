@@ -28,12 +28,21 @@ def of(plan: Plan, faults: Sequence[Fault] = (), seed: int = 1) -> PanelStandIn:
     devices = []
     for device in plan.rig.devices:
         encoder = device.encoder
-        terminals = tuple(PanelTerminal(id=each.id, event=each.event, player=each.player, line=each.line)
-                          for each in encoder.terminals)  # fmt: skip
+        terminals = tuple(
+            PanelTerminal(id=each.id, event=each.event, player=each.player, line=each.line)
+            for each in encoder.terminals
+        )
         devices.append(
-            PanelDevice(role=device.role, terminals=terminals, poll_ms=encoder.poll_ms, debounce_ms=encoder.debounce_ms,
-                        split=device.role not in unsplit, diodes=device.role not in bare, axis=encoder.axis)
-        )  # fmt: skip
+            PanelDevice(
+                role=device.role,
+                terminals=terminals,
+                poll_ms=encoder.poll_ms,
+                debounce_ms=encoder.debounce_ms,
+                split=device.role not in unsplit,
+                diodes=device.role not in bare,
+                axis=encoder.axis,
+            )
+        )
     worn = {}
     for fault in kinds.get("bounce", ()):
         end = world.wires.get(fault.controls[0]) or plan.wires[fault.controls[0]]
@@ -50,7 +59,7 @@ def of(plan: Plan, faults: Sequence[Fault] = (), seed: int = 1) -> PanelStandIn:
         jams=tuple(fault.controls[0] for fault in kinds.get("stuck", ())),
         bounce_ms=worn,
         seed=seed,
-    )  # fmt: skip
+    )
 
 
 def followed(panel: PanelStandIn, plan: Plan) -> PanelStandIn:
@@ -73,19 +82,31 @@ def repaired(panel: PanelStandIn, plan: Plan, faults: Sequence[Fault]) -> PanelS
         if found.get(switch) != pin:
             ends[switch] = pin
     touched = {plan.wires[each] for fault in faults for each in fault.controls if each in plan.wires}
-    cured = {kind: {each for fault in faults if fault.kind == kind for each in (*fault.controls, fault.detail)}
-             for kind in COMMON}  # fmt: skip
+    cured = {
+        kind: {each for fault in faults if fault.kind == kind for each in (*fault.controls, fault.detail)}
+        for kind in COMMON
+    }
     devices = tuple(
-        each.model_copy(update={"split": each.split or each.role in cured["quirk"],
-                                "diodes": each.diodes or each.role in cured["ghost"]}) for each in panel.devices
-    )  # fmt: skip
+        each.model_copy(
+            update={
+                "split": each.split or each.role in cured["quirk"],
+                "diodes": each.diodes or each.role in cured["ghost"],
+            }
+        )
+        for each in panel.devices
+    )
     bridges = tuple(pair for pair in panel.bridges if not (cured["bridged"] and set(pair) <= touched))
     shorts = tuple(pin for pin in panel.shorts if not (cured["short"] and pin in touched))
-    return panel.model_copy(update={
-        "devices": devices, "ends": ends, "bridges": bridges, "shorts": shorts,
-        "jams": tuple(each for each in panel.jams if each not in cured["stuck"]),
-        "bounce_ms": {name: ms for name, ms in panel.bounce_ms.items() if name not in cured["bounce"]},
-    })  # fmt: skip
+    return panel.model_copy(
+        update={
+            "devices": devices,
+            "ends": ends,
+            "bridges": bridges,
+            "shorts": shorts,
+            "jams": tuple(each for each in panel.jams if each not in cured["stuck"]),
+            "bounce_ms": {name: ms for name, ms in panel.bounce_ms.items() if name not in cured["bounce"]},
+        }
+    )
 
 
 def drawn(plan: Plan, count: int, seed: int) -> tuple[Fault, ...]:

@@ -102,13 +102,17 @@ def _lever(plan: Plan, fault: Fault) -> tuple[str, str]:
     ends = [_end(plan, plan.wires.get(each)) for each in fault.controls]
     if fault.kind == "rotated":
         back = "left" if fault.detail.endswith("right") else "right"
-        return (f"the joystick of seat {seat} is turned {fault.detail}",
-                f"turn it 90° to the {back} on its plate, or move each of its four wires one switch on")  # fmt: skip
+        return (
+            f"the joystick of seat {seat} is turned {fault.detail}",
+            f"turn it 90° to the {back} on its plate, or move each of its four wires one switch on",
+        )
     pairs = {"up and down": (ends[:2],), "left and right": (ends[2:],), "both ways": (ends[:2], ends[2:])}[fault.detail]
     moves = " and ".join(f"{one} with {other}" for one, other in pairs)
     ways = "all four directions" if fault.detail == "both ways" else fault.detail
-    return (f"the joystick of seat {seat} has {ways} swapped",
-            f"exchange {moves}: pushed up, it closes the switch at the bottom")  # fmt: skip
+    return (
+        f"the joystick of seat {seat} has {ways} swapped",
+        f"exchange {moves}: pushed up, it closes the switch at the bottom",
+    )
 
 
 def ends_found(plan: Plan, faults: Sequence[Fault]) -> dict[str, tuple[str, str] | None]:

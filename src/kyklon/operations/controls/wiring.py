@@ -18,9 +18,15 @@ ENDS = 80.0  # mm for both crimps and to turn the board over, CP
 COLOURS = ("white", "yellow", "orange", "red", "green", "blue", "violet", "grey", "brown", "pink")
 GROUND = "black"
 TABS: Mapping[str, float] = {  # mm: tabs of switches, CP
-    "lever": 4.8, "button": 2.8, "start": 2.8, "select": 2.8, "coin": 4.8, "side": 4.8, "spinner": 2.8,
+    "lever": 4.8,
+    "button": 2.8,
+    "start": 2.8,
+    "select": 2.8,
+    "coin": 4.8,
+    "side": 4.8,
+    "spinner": 2.8,
     "trackball": 2.8,
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)
@@ -108,9 +114,17 @@ def harness(rig: Rig) -> Harness:
         length = SLACK * (abs(at[0] - x) + abs(at[1] - y)) + ENDS
         tabs = TABS[owner.kind], device.encoder.tab_mm
         runs.append(
-            Run(control, device.role, terminal.id, terminal.printed, math.ceil(length / 10) * 10.0,
-                colour_of(rig, control), tabs, control in ticked)
-        )  # fmt: skip
+            Run(
+                control,
+                device.role,
+                terminal.id,
+                terminal.printed,
+                math.ceil(length / 10) * 10.0,
+                colour_of(rig, control),
+                tabs,
+                control in ticked,
+            )
+        )
         of_device.setdefault(device.role, []).append(control)
     chains = tuple(_chain(rig, role, tuple(controls)) for role, controls in of_device.items())
     return Harness(tuple(runs), chains)
@@ -152,16 +166,49 @@ def _chain(rig: Rig, role: str, controls: Sequence[str]) -> Chain:
 def table(rig: Rig, made: Harness) -> str:
     """The harness as CSV: runs, then the ground, piece by piece."""
     rows: list[tuple[object, ...]] = [
-        ("label", "player", "switch", "encoder", "terminal", "length_mm", "colour", "tab_at_switch_mm",
-         "tab_at_encoder_mm", "done")
-    ]  # fmt: skip
+        (
+            "label",
+            "player",
+            "switch",
+            "encoder",
+            "terminal",
+            "length_mm",
+            "colour",
+            "tab_at_switch_mm",
+            "tab_at_encoder_mm",
+            "done",
+        )
+    ]
     for number, run in enumerate(made.runs, 1):
         device = rig.device(run.role)
-        rows.append((number, player_of(run.control), run.control.partition(".")[2], device.title if device else "",
-                     run.printed, round(run.length), run.colour, *run.tabs, "yes" if run.done else ""))  # fmt: skip
+        rows.append(
+            (
+                number,
+                player_of(run.control),
+                run.control.partition(".")[2],
+                device.title if device else "",
+                run.printed,
+                round(run.length),
+                run.colour,
+                *run.tabs,
+                "yes" if run.done else "",
+            )
+        )
     for chain in made.chains:
         device = rig.device(chain.role)
         for control, piece in zip(chain.controls, chain.pieces, strict=True):
-            rows.append(("ground", player_of(control), control.partition(".")[2], device.title if device else "",
-                         "ground", math.ceil(piece / 10) * 10, GROUND, "", "", ""))  # fmt: skip
+            rows.append(
+                (
+                    "ground",
+                    player_of(control),
+                    control.partition(".")[2],
+                    device.title if device else "",
+                    "ground",
+                    math.ceil(piece / 10) * 10,
+                    GROUND,
+                    "",
+                    "",
+                    "",
+                )
+            )
     return csv_of(rows)

@@ -86,8 +86,9 @@ def planned_for(build: Build, folder: Path, catalogue: Catalogue, scan: Scan) ->
 def _extras(build: Build, folder: Path) -> transfer.Extras:
     """The folders whose files go along with their games."""
     own = build.library
-    return transfer.Extras(resolve(folder, own.pictures) if own.pictures else None,
-                           resolve(folder, own.texts) if own.texts else None)  # fmt: skip
+    return transfer.Extras(
+        resolve(folder, own.pictures) if own.pictures else None, resolve(folder, own.texts) if own.texts else None
+    )
 
 
 def facts_of_place(build: Build, folder: Path) -> tuple[tuple[str, str], ...]:
@@ -99,10 +100,12 @@ def facts_of_place(build: Build, folder: Path) -> tuple[tuple[str, str], ...]:
     there = Folder(place)
     limits, free = there.limits, there.free() or 0
     return (
-        ("File system", limits.kind or "unknown"), ("Free", show_bytes(free)), ("Cluster", show_bytes(limits.cluster)),
+        ("File system", limits.kind or "unknown"),
+        ("Free", show_bytes(free)),
+        ("Cluster", show_bytes(limits.cluster)),
         ("Largest file", show_bytes(limits.largest) if limits.largest else "no limit"),
         ("Case-sensitive names", "no" if limits.folds else "yes"),
-    )  # fmt: skip
+    )
 
 
 def remember_seen(folder: Path, build: Build, catalogue: Catalogue, destination: Destination) -> OnMachine:

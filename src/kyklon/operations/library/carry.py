@@ -160,8 +160,9 @@ def _carried_out(
         if not journal.go_on(destination.name):
             journal.begin(destination)
         for start in range(0, len(transfer.copies), _TOGETHER):
-            carrier.copy_all([(library / copy.source, copy.target) for copy in
-                              transfer.copies[start : start + _TOGETHER]])  # fmt: skip
+            carrier.copy_all(
+                [(library / copy.source, copy.target) for copy in transfer.copies[start : start + _TOGETHER]]
+            )
         for target, text in transfer.texts.items():
             carrier.text(target, text.encode("utf-8", "surrogateescape"))
         for target in journal.parts - {copy.target for copy in transfer.copies}:
@@ -172,8 +173,15 @@ def _carried_out(
         journal.close()
         known.keep()
     refused = tuple(f"{game.called}: {why}" for game, why in transfer.refused)
-    return TransferReport(transfer.games, len(transfer.copies), transfer.size, carrier.already,
-                          time.monotonic() - begun, carrier.sent, refused)  # fmt: skip
+    return TransferReport(
+        transfer.games,
+        len(transfer.copies),
+        transfer.size,
+        carrier.already,
+        time.monotonic() - begun,
+        carrier.sent,
+        refused,
+    )
 
 
 def _room(transfer: Transfer, destination: Destination, known: _Known) -> None:

@@ -58,8 +58,15 @@ def choose(items: Sequence[Item], room: int, cluster: int, extra: Sequence[int] 
     else:
         kept, gap = _knapsack(costs, worths, must, float(room))
     names = np.array([each.key for each in items], dtype=object)
-    return Choice(frozenset(names[kept]), frozenset(names[~kept]), int(costs[kept].sum()), room, gap,
-                  float(worths[kept].sum()), float(worths.sum()))  # fmt: skip
+    return Choice(
+        frozenset(names[kept]),
+        frozenset(names[~kept]),
+        int(costs[kept].sum()),
+        room,
+        gap,
+        float(worths[kept].sum()),
+        float(worths.sum()),
+    )
 
 
 def _knapsack(
@@ -136,9 +143,9 @@ def _bound(
     return worth, 0.0
 
 
-def next_larger(items: Sequence[Item], room: int, card: int, cluster: int, extra: Sequence[int] = ()) -> tuple[
-    int, Choice
-] | None:  # fmt: skip
+def next_larger(
+    items: Sequence[Item], room: int, card: int, cluster: int, extra: Sequence[int] = ()
+) -> tuple[int, Choice] | None:
     """The next larger card, in bytes, and what it would hold; None when all fits already. card: bytes of today's."""
     if takes([size for each in items for size in each.files], 1) <= room:
         whole = sum(takes(each.files, cluster, extra) for each in items)

@@ -26,9 +26,18 @@ if TYPE_CHECKING:
 else:
     np = late("numpy")
 
-PAIR = ("alike", "in any order", "main part", "numbers same", "numbers differ", "sub-title same",
-        "sub-title on one side",
-        "its words found", "no words over", "same words")  # fmt: skip
+PAIR = (
+    "alike",
+    "in any order",
+    "main part",
+    "numbers same",
+    "numbers differ",
+    "sub-title same",
+    "sub-title on one side",
+    "its words found",
+    "no words over",
+    "same words",
+)
 CANDIDATES = 10  # titles that each name is compared with
 _ALIKE = 84.0  # per cent from which two words count as one, mistyped
 _SHORTEST = 4  # letters of a word that may be a mistyped one
@@ -125,8 +134,11 @@ class Grams:
         for row, each in enumerate(cleaned):
             padded = f" {each.text} "
             own = {padded[at : at + 3] for at in range(len(padded) - 2) if padded[at + 1] != " "}
-            known = [self._ids.setdefault(gram, len(self._ids)) for gram in sorted(own)] if learn else [
-                self._ids[gram] for gram in own if gram in self._ids]  # fmt: skip
+            known = (
+                [self._ids.setdefault(gram, len(self._ids)) for gram in sorted(own)]
+                if learn
+                else [self._ids[gram] for gram in own if gram in self._ids]
+            )
             columns += known
             rows += [row] * len(known)
         return np.array(rows, dtype=np.intp), np.array(columns, dtype=np.intp)
@@ -169,19 +181,22 @@ def pair_features(names: Sequence[Cleaned], owns: Numbers, others: Numbers, titl
     has_sub = own.has_sub[owns], other.has_sub[others]
     same_numbers = own.numbers[owns] == other.numbers[others]
     found, no_over = _words_found(own, other.words[others], owns, titles)
-    return np.column_stack([
-        _ratio(own.text, other.text, owns, others, fuzz.ratio),
-        _ratio(own.text, other.text, owns, others, fuzz.token_set_ratio) * own.has_words[owns]
-        * other.has_words[others],
-        _ratio(own.main, other.main, owns, others, fuzz.ratio),
-        same_numbers & own.has_numbers[owns],
-        ~same_numbers,
-        _ratio(own.sub, other.sub, owns, others, fuzz.ratio) * (has_sub[0] & has_sub[1]),
-        has_sub[0] != has_sub[1],
-        found,
-        no_over,
-        own.full[owns] == other.full[others],
-    ]).astype(np.float64)  # fmt: skip
+    return np.column_stack(
+        [
+            _ratio(own.text, other.text, owns, others, fuzz.ratio),
+            _ratio(own.text, other.text, owns, others, fuzz.token_set_ratio)
+            * own.has_words[owns]
+            * other.has_words[others],
+            _ratio(own.main, other.main, owns, others, fuzz.ratio),
+            same_numbers & own.has_numbers[owns],
+            ~same_numbers,
+            _ratio(own.sub, other.sub, owns, others, fuzz.ratio) * (has_sub[0] & has_sub[1]),
+            has_sub[0] != has_sub[1],
+            found,
+            no_over,
+            own.full[owns] == other.full[others],
+        ]
+    ).astype(np.float64)
 
 
 def _ratio(a: list[str], b: list[str], owns: Numbers, others: Numbers, scorer: Callable[..., float]) -> Floats:
@@ -196,8 +211,10 @@ def _words_found(own: Texts, right: Numbers, owns: Numbers, titles: Titles) -> t
     """Of each pair: the share of the weight of the name's words that the title has too, mistyped or not, and of the
     title's words that the name has. right: the titles' words, a row for each pair."""
     used, numbers = np.unique(np.concatenate([[0], own.words.ravel(), right.ravel()]), return_inverse=True)
-    left, right = numbers[1 : 1 + own.words.size].reshape(own.words.shape)[owns], numbers[
-        1 + own.words.size :].reshape(right.shape)  # fmt: skip
+    left, right = (
+        numbers[1 : 1 + own.words.size].reshape(own.words.shape)[owns],
+        numbers[1 + own.words.size :].reshape(right.shape),
+    )
     all_words = list(own.ids)
     words = [str(all_words[number]) for number in used.tolist()]
     heavy = np.array([0.0, *(titles.heavy(word) for word in words[1:])])
@@ -220,8 +237,13 @@ def _word_ratios(codes: Numbers, words: list[str]) -> Floats:
     from rapidfuzz import fuzz, process
 
     first, second = np.divmod(codes, len(words))
-    scores = process.cpdist([words[each] for each in first.tolist()], [words[each] for each in second.tolist()],
-                            scorer=fuzz.ratio, score_cutoff=_ALIKE, dtype=np.float64)  # fmt: skip
+    scores = process.cpdist(
+        [words[each] for each in first.tolist()],
+        [words[each] for each in second.tolist()],
+        scorer=fuzz.ratio,
+        score_cutoff=_ALIKE,
+        dtype=np.float64,
+    )
     return np.asarray(scores, dtype=np.float64) / 100
 
 

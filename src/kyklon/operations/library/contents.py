@@ -51,19 +51,26 @@ def page_svg(build: Build, catalogue: Catalogue, scan: Scan) -> str:
             placed.append((column, y, title if len(title) <= _LONGEST else f"{title[: _LONGEST - 1]}…", False))
             y += _LINE
     pages = column // _COLUMNS + 1
-    parts = [f'<svg xmlns="http://www.w3.org/2000/svg" width="{_WIDE}mm" height="{_HIGH * pages}mm" '
-             f'viewBox="0 0 {_WIDE} {_HIGH * pages}" font-family="sans-serif">',
-             f'<rect width="{_WIDE}" height="{_HIGH * pages}" fill="#ffffff"/>']  # fmt: skip
+    parts = [
+        f'<svg xmlns="http://www.w3.org/2000/svg" width="{_WIDE}mm" height="{_HIGH * pages}mm" '
+        f'viewBox="0 0 {_WIDE} {_HIGH * pages}" font-family="sans-serif">',
+        f'<rect width="{_WIDE}" height="{_HIGH * pages}" fill="#ffffff"/>',
+    ]
     for page in range(pages):
         top = page * _HIGH + _MARGIN
-        parts.append(f'<text x="{_MARGIN}" y="{top + 5:.1f}" font-size="5.5" font-weight="600">'
-                     f"{escape(visible(build.name))}</text>")  # fmt: skip
-        parts.append(f'<text x="{_WIDE - _MARGIN}" y="{top + 5:.1f}" font-size="3" text-anchor="end">'
-                     f"{page + 1} of {pages}</text>")  # fmt: skip
+        parts.append(
+            f'<text x="{_MARGIN}" y="{top + 5:.1f}" font-size="5.5" font-weight="600">'
+            f"{escape(visible(build.name))}</text>"
+        )
+        parts.append(
+            f'<text x="{_WIDE - _MARGIN}" y="{top + 5:.1f}" font-size="3" text-anchor="end">'
+            f"{page + 1} of {pages}</text>"
+        )
     for place, at, text, heading in placed:
         x = _MARGIN + place % _COLUMNS * wide
         line = place // _COLUMNS * _HIGH + _MARGIN + 16 + at
         weight = ' font-weight="600"' if heading else ""
-        parts.append(f'<text x="{x:.1f}" y="{line:.1f}" font-size="{3.6 if heading else 3}"{weight}>'
-                     f"{escape(text)}</text>")  # fmt: skip
+        parts.append(
+            f'<text x="{x:.1f}" y="{line:.1f}" font-size="{3.6 if heading else 3}"{weight}>{escape(text)}</text>'
+        )
     return "\n".join((*parts, "</svg>\n"))

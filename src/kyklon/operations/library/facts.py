@@ -85,9 +85,9 @@ class Facts:
         if path is not None:
             self._stored = _read(path)
 
-    def all(self, asked: Iterable[Asked], watch: Watch = UNWATCHED, phase: str = "Reading the games") -> Iterator[
-        tuple[Asked, FileFacts | OSError]
-    ]:  # fmt: skip
+    def all(
+        self, asked: Iterable[Asked], watch: Watch = UNWATCHED, phase: str = "Reading the games"
+    ) -> Iterator[tuple[Asked, FileFacts | OSError]]:
         """What each file holds; those that are known first. What one core read is kept, even when cancelled.
 
         An OSError in place of facts: the file went away or cannot be read.

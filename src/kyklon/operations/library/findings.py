@@ -28,11 +28,16 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     if world.scan_error:
         return [
             Finding(
-                code="library.gone", severity=Severity.CAUTION, operation=OPERATION, subject="Library folder",
-                title="The library folder cannot be read", message=world.scan_error,
-                why="Without it nothing can be checked or copied.", source="the folder itself",
+                code="library.gone",
+                severity=Severity.CAUTION,
+                operation=OPERATION,
+                subject="Library folder",
+                title="The library folder cannot be read",
+                message=world.scan_error,
+                why="Without it nothing can be checked or copied.",
+                source="the folder itself",
             )
-        ]  # fmt: skip
+        ]
     if scan is None:
         return []
     found = [_system_file(build, catalogue, each, scan) for each in scan.system_files if not each.usable]
@@ -44,10 +49,15 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
 
 def _list_error(told: str) -> Finding:
     return Finding(
-        code=f"library.list:{told.partition(':')[0][-80:]}", severity=Severity.CAUTION, operation=OPERATION,
-        subject="List of games", title="A list of games cannot be used", message=told,
-        why="Games only found in that list keep their file names.", source="the list itself",
-    )  # fmt: skip
+        code=f"library.list:{told.partition(':')[0][-80:]}",
+        severity=Severity.CAUTION,
+        operation=OPERATION,
+        subject="List of games",
+        title="A list of games cannot be used",
+        message=told,
+        why="Games only found in that list keep their file names.",
+        source="the list itself",
+    )
 
 
 def _on_machine(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
@@ -58,29 +68,47 @@ def _on_machine(build: Build, catalogue: Catalogue, world: World) -> list[Findin
     for system in known_systems(build, catalogue):
         barred = there.unreadable.get(system.id, 0)
         if barred:
-            found.append(Finding(
-                code=f"library.unreadable:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
-                subject=system.name, title=f"{barred} files of {system.name} cannot be read on the machine",
-                message=f"The machine's user has no read permission for {barred} files.",
-                why="The menu lists them, but they do not start.", source="file permissions on the machine",
-            ))  # fmt: skip
+            found.append(
+                Finding(
+                    code=f"library.unreadable:{system.id}",
+                    severity=Severity.CAUTION,
+                    operation=OPERATION,
+                    subject=system.name,
+                    title=f"{barred} files of {system.name} cannot be read on the machine",
+                    message=f"The machine's user has no read permission for {barred} files.",
+                    why="The menu lists them, but they do not start.",
+                    source="file permissions on the machine",
+                )
+            )
         if system.id in there.hidden and not there.games.get(system.id):
-            found.append(Finding(
-                code=f"library.hidden:{system.id}", severity=Severity.NOTE, operation=OPERATION, subject=system.name,
-                title=f"{system.name} is set aside", message="Its folder was moved aside on the machine.",
-                why="The menu does not list it until it is shown again and the front end restarted.",
-            ))  # fmt: skip
+            found.append(
+                Finding(
+                    code=f"library.hidden:{system.id}",
+                    severity=Severity.NOTE,
+                    operation=OPERATION,
+                    subject=system.name,
+                    title=f"{system.name} is set aside",
+                    message="Its folder was moved aside on the machine.",
+                    why="The menu does not list it until it is shown again and the front end restarted.",
+                )
+            )
         elif (
             there.games
             and world.scan
             and not there.games.get(system.id)
             and any(game.ready for game in world.scan.of(system.id))
         ):
-            found.append(Finding(
-                code=f"library.empty:{system.id}", severity=Severity.NOTE, operation=OPERATION, subject=system.name,
-                title=f"{system.name} is empty on the machine", message="Its games are ready but were not copied.",
-                why="A front end shows a system only when its folder holds a game, and only after a restart.",
-            ))  # fmt: skip
+            found.append(
+                Finding(
+                    code=f"library.empty:{system.id}",
+                    severity=Severity.NOTE,
+                    operation=OPERATION,
+                    subject=system.name,
+                    title=f"{system.name} is empty on the machine",
+                    message="Its games are ready but were not copied.",
+                    why="A front end shows a system only when its folder holds a game, and only after a restart.",
+                )
+            )
     return found
 
 

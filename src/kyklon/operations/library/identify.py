@@ -63,9 +63,13 @@ class Piece:
 
 
 def identify(
-    folder: Path, games: Iterable[Game], systems: Iterable[System], lists: Mapping[str, Index],
-    facts: Facts, watch: Watch = UNWATCHED,
-) -> list[Game]:  # fmt: skip
+    folder: Path,
+    games: Iterable[Game],
+    systems: Iterable[System],
+    lists: Mapping[str, Index],
+    facts: Facts,
+    watch: Watch = UNWATCHED,
+) -> list[Game]:
     """The games, named where a list of their system knows them. lists: by system. Raises Cancelled, OSError."""
     games = list(games)
     known = _facts_of(folder, games, {each.id: each for each in systems}, lists, facts, watch)
@@ -73,8 +77,10 @@ def identify(
     held: dict[str, set[str]] = defaultdict(set)  # sums there are at all, by system
     for game in games:
         held[game.system].update(f"{a}:{d}" for piece in pieces.get(game.key, ()) for a, d in piece.sums.items())
-    return [_named(game, pieces[game.key], lists[game.system], held[game.system]) if game.system in lists else game
-            for game in games]  # fmt: skip
+    return [
+        _named(game, pieces[game.key], lists[game.system], held[game.system]) if game.system in lists else game
+        for game in games
+    ]
 
 
 def why_nothing(games: Iterable[Game], system: str, index: Index) -> str:
@@ -89,17 +95,24 @@ def why_nothing(games: Iterable[Game], system: str, index: Index) -> str:
         stated = " and ".join(sorted(index.algorithms))
         return f"it has {stated} only, and 7z archives store only CRC-32"
     sizes = index.sizes - {-1}
-    if sizes and -1 not in index.sizes and not any(game.size in sizes for game in own) and not any(
-        game.key.lower().endswith(ARCHIVES) for game in own
-    ):  # fmt: skip
+    if (
+        sizes
+        and -1 not in index.sizes
+        and not any(game.size in sizes for game in own)
+        and not any(game.key.lower().endswith(ARCHIVES) for game in own)
+    ):
         return "none of its sizes matches a game here: the size column may be wrong"
     return f"its {len(index.games)} games and the {len(own)} here share no checksum: different dumps, or a header"
 
 
 def _facts_of(
-    folder: Path, games: list[Game], systems: Mapping[str, System], lists: Mapping[str, Index],
-    facts: Facts, watch: Watch,
-) -> dict[str, FileFacts]:  # fmt: skip
+    folder: Path,
+    games: list[Game],
+    systems: Mapping[str, System],
+    lists: Mapping[str, Index],
+    facts: Facts,
+    watch: Watch,
+) -> dict[str, FileFacts]:
     paths: dict[str, str] = {}
     asked = []
     for game in games:
@@ -118,8 +131,11 @@ def _facts_of(
                 # what stands in an archive is a CRC-32: others are taken only where a list has none
                 sums = frozenset() if packed and index.has_crc else frozenset(index.algorithms)
                 asked.append(Asked(path, status, sums, () if packed else system.headers))
-    return {paths[each.path]: found for each, found in facts.all(asked, watch, "Taking checksums")
-            if not isinstance(found, OSError)}  # fmt: skip
+    return {
+        paths[each.path]: found
+        for each, found in facts.all(asked, watch, "Taking checksums")
+        if not isinstance(found, OSError)
+    }
 
 
 def _pieces(game: Game, known: Mapping[str, FileFacts]) -> tuple[Piece, ...]:
@@ -174,6 +190,7 @@ def _agrees(piece: Piece, game: Listed) -> bool:
 
 def _missing(game: Listed, there: set[str]) -> tuple[Part, ...]:
     return tuple(
-        part for part in game.parts
+        part
+        for part in game.parts
         if part.sums and not any(f"{algorithm}:{digest}" in there for algorithm, digest in part.sums.items())
-    )  # fmt: skip
+    )

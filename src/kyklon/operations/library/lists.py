@@ -159,15 +159,21 @@ class _Xml:
         self.parser.EntityDeclHandler = self._on_entity
 
     def _on_entity(self, *_told: object) -> None:
-        raise FormatError(self.name, self.parser.CurrentByteIndex, expected="a list", got="entities of its own",
-                          do="A list of games needs none; they can flood the memory.")  # fmt: skip
+        raise FormatError(
+            self.name,
+            self.parser.CurrentByteIndex,
+            expected="a list",
+            got="entities of its own",
+            do="A list of games needs none; they can flood the memory.",
+        )
 
     def _start(self, name: str, attributes: dict[str, str]) -> None:
         self._depth += 1
         self._text = []
         if self._depth > _DEEPEST:
-            raise FormatError(self.name, self.parser.CurrentByteIndex, expected=f"at most {_DEEPEST} elements deep",
-                              got="more")  # fmt: skip
+            raise FormatError(
+                self.name, self.parser.CurrentByteIndex, expected=f"at most {_DEEPEST} elements deep", got="more"
+            )
         if name == self.scheme.game and self._game is None:
             self._game, self._parts = dict(attributes), []
         elif self._game is not None and name == self.scheme.part:
@@ -230,8 +236,9 @@ def _read_json(path: Path, scheme: ListScheme) -> Iterator[Listed]:
                 if not title:
                     continue
                 rows = each.get(scheme.part) if scheme.part and isinstance(each, dict) else [each]
-                parts = [part for row in (rows if isinstance(rows, list) else [rows]) for part in
-                         _part(scheme, _flat(row))]  # fmt: skip
+                parts = [
+                    part for row in (rows if isinstance(rows, list) else [rows]) for part in _part(scheme, _flat(row))
+                ]
                 yield Listed(title, _parent(game.get(scheme.parent, ""), title), tuple(parts))
         except (ijson.JSONError, UnicodeDecodeError, ValueError, RecursionError) as bad:
             raise FormatError(path.name, file.tell(), expected="JSON", got=str(bad)[:200]) from bad
@@ -241,8 +248,11 @@ def _flat(row: Any) -> dict[str, str]:
     """The plain values of an object, as text; those of an object inside under both names with a dot between."""
     if not isinstance(row, dict):
         return {}
-    found = {str(key): str(value)[:_LONGEST] for key, value in row.items()
-             if isinstance(value, (str, int, float)) and not isinstance(value, bool)}  # fmt: skip
+    found = {
+        str(key): str(value)[:_LONGEST]
+        for key, value in row.items()
+        if isinstance(value, (str, int, float)) and not isinstance(value, bool)
+    }
     for key, value in row.items():
         if isinstance(value, dict):
             found |= {f"{key}.{inner}": each for inner, each in _flat_once(value).items()}
@@ -250,8 +260,11 @@ def _flat(row: Any) -> dict[str, str]:
 
 
 def _flat_once(row: dict[Any, Any]) -> dict[str, str]:
-    return {str(key): str(value)[:_LONGEST] for key, value in row.items()
-            if isinstance(value, (str, int, float)) and not isinstance(value, bool)}  # fmt: skip
+    return {
+        str(key): str(value)[:_LONGEST]
+        for key, value in row.items()
+        if isinstance(value, (str, int, float)) and not isinstance(value, bool)
+    }
 
 
 def _parent(told: str, title: str) -> str:
@@ -323,8 +336,9 @@ _LEAST_SIZE, _YEARS = 1024, range(1940, 2101)  # bytes of a usual game; what num
 def _size_column(columns: dict[str, list[str]]) -> str:
     """The column of sizes: by its name, else the one whose numbers can be nothing else: an id, a year, a number of
     players or a rank is small, or the same again and again."""
-    numeric = [name for name, values in columns.items() if _shape(values) == "size" and name.casefold() not in
-               _TITLE_NAMES]  # fmt: skip
+    numeric = [
+        name for name, values in columns.items() if _shape(values) == "size" and name.casefold() not in _TITLE_NAMES
+    ]
     named = next((name for name in numeric if name.casefold().rpartition(".")[2] in _SIZE_NAMES), "")
     if named:
         return named
@@ -337,8 +351,9 @@ def _size_column(columns: dict[str, list[str]]) -> str:
     return ""
 
 
-def _scheme(kind: str, columns: dict[str, list[str]], game: str = "", part: str = "",
-            inner: dict[str, list[str]] | None = None) -> ListScheme:  # fmt: skip
+def _scheme(
+    kind: str, columns: dict[str, list[str]], game: str = "", part: str = "", inner: dict[str, list[str]] | None = None
+) -> ListScheme:
     """columns: values by the name they stand under. inner: the same of a part."""
     found: dict[str, str] = {}
     own = inner if inner is not None else columns
@@ -358,8 +373,16 @@ def _scheme(kind: str, columns: dict[str, list[str]], game: str = "", part: str 
     if title:
         found["title"] = title
     told = set(columns.get(title, ()))
-    parent = next((name for name in texts if name != title and columns[name] and
-                   sum(value in told for value in columns[name]) * 2 > len(columns[name])), "")  # fmt: skip
+    parent = next(
+        (
+            name
+            for name in texts
+            if name != title
+            and columns[name]
+            and sum(value in told for value in columns[name]) * 2 > len(columns[name])
+        ),
+        "",
+    )
     if parent:
         found["parent"] = parent
     try:
@@ -367,8 +390,13 @@ def _scheme(kind: str, columns: dict[str, list[str]], game: str = "", part: str 
     except ValidationError as bad:
         first = bad.errors()[0]
         where = ".".join(map(str, first["loc"]))
-        raise FormatError(f"{kind} list", 0, expected=f"a name for its {where} that is text", got=str(first["msg"]),
-                          do="Name its columns by hand.") from bad  # fmt: skip
+        raise FormatError(
+            f"{kind} list",
+            0,
+            expected=f"a name for its {where} that is text",
+            got=str(first["msg"]),
+            do="Name its columns by hand.",
+        ) from bad
 
 
 def _guess_csv(path: Path, head: bytes) -> ListScheme:
@@ -381,8 +409,13 @@ def _guess_csv(path: Path, head: bytes) -> ListScheme:
     except csv.Error as bad:
         raise FormatError(path.name, 0, expected="rows of CSV", got=str(bad)) from bad
     if not rows or len(rows[0]) < 2:
-        raise FormatError(path.name, 0, expected="a list of games in CSV, XML, JSON or checksums", got="something else",
-                          do="Each column needs its name in the first row.")  # fmt: skip
+        raise FormatError(
+            path.name,
+            0,
+            expected="a list of games in CSV, XML, JSON or checksums",
+            got="something else",
+            do="Each column needs its name in the first row.",
+        )
     columns = {str(key): [str(row[key]) for row in rows if isinstance(row.get(key), str)] for key in rows[0] if key}
     return _scheme("csv", columns)
 

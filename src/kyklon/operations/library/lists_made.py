@@ -38,8 +38,13 @@ def lists_of(build: Build, catalogue: Catalogue, scan: Scan, told: Transfer) -> 
             if not games and "system" in template.path:
                 continue
             everything = [game for each in rows.values() for game in each]
-            names = {"system": system, "image": image, "games": games, "all_games": everything,
-                     "favourites": [game for game in everything if game["favourite"]]}  # fmt: skip
+            names = {
+                "system": system,
+                "image": image,
+                "games": games,
+                "all_games": everything,
+                "favourites": [game for game in everything if game["favourite"]],
+            }
             path = render(template.path, names, where).strip()
             found[path] = render(template.text, names, where, MOST_BYTES).lstrip("\n")
     return found
@@ -47,11 +52,14 @@ def lists_of(build: Build, catalogue: Catalogue, scan: Scan, told: Transfer) -> 
 
 def _rows(
     build: Build, catalogue: Catalogue, scan: Scan, told: Transfer, image: Image
-) -> dict[str, list[dict[str, Any]]]:  # fmt: skip
+) -> dict[str, list[dict[str, Any]]]:
     """What a template may say of each game that is copied, by system, in order of title."""
     starts = {copy.source: copy.target for copy in told.copies}
-    pictures = {str(PurePosixPath(c.target).with_suffix("")): c.target for c in told.copies
-                if c.target.lower().endswith(PICTURES)}  # fmt: skip
+    pictures = {
+        str(PurePosixPath(c.target).with_suffix("")): c.target
+        for c in told.copies
+        if c.target.lower().endswith(PICTURES)
+    }
     rows: dict[str, list[dict[str, Any]]] = defaultdict(list)
     for game in scan.ready:
         system = catalogue.get(System, game.system)
@@ -61,11 +69,19 @@ def _rows(
             continue
         stem = PurePosixPath(start).stem
         shelf = image.pictures_path.replace("{folder}", system.folder)
-        rows[game.system].append({
-            "title": game.called, "file": start.removeprefix(f"{top}/"), "path": start, "stem": stem,
-            "system": system.name, "discs": game.discs, "favourite": game.key in build.library.favourites,
-            "region": ", ".join(tags_of(game.key).regions), "picture": pictures.get(f"{shelf}/{stem}", ""),
-        })  # fmt: skip
+        rows[game.system].append(
+            {
+                "title": game.called,
+                "file": start.removeprefix(f"{top}/"),
+                "path": start,
+                "stem": stem,
+                "system": system.name,
+                "discs": game.discs,
+                "favourite": game.key in build.library.favourites,
+                "region": ", ".join(tags_of(game.key).regions),
+                "picture": pictures.get(f"{shelf}/{stem}", ""),
+            }
+        )
     for each in rows.values():
         each.sort(key=lambda row: str(row["title"]).casefold())
     return rows
@@ -78,8 +94,14 @@ def _start(game: Game, starts: dict[str, str], told: Transfer, top: str) -> str:
         return first
     folder = PurePosixPath(first).parent.as_posix()
     name = PurePosixPath(first).name
-    return next((path for path, text in told.texts.items() if path.startswith(top) and name in text.splitlines()
-                 and PurePosixPath(path).parent.as_posix() == folder), first)  # fmt: skip
+    return next(
+        (
+            path
+            for path, text in told.texts.items()
+            if path.startswith(top) and name in text.splitlines() and PurePosixPath(path).parent.as_posix() == folder
+        ),
+        first,
+    )
 
 
 def made(folder: Path, drafts: dict[str, str], destination: Destination) -> dict[str, str]:

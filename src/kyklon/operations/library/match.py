@@ -105,9 +105,12 @@ class Near:
 
 
 def matches(
-    names: Sequence[str], titles: Titles, model: Model | None = None, watch: Watch = UNWATCHED,
+    names: Sequence[str],
+    titles: Titles,
+    model: Model | None = None,
+    watch: Watch = UNWATCHED,
     known: MutableMapping[str, Near] | None = None,
-) -> list[Match]:  # fmt: skip
+) -> list[Match]:
     """The likeliest title of each name (a file's stem). known: by name, of these titles; what is new is added. Raises
     Cancelled."""
     model = model or shipped()
@@ -162,8 +165,10 @@ def _weighed(near: Sequence[Near], titles: Titles, model: Model) -> list[Match]:
         confidence = min(confidence, _MOST_DIFFERENT) if each.differs else confidence
         odds = [math.exp(min(30.0, max(-30.0, score))) for _number, score in each.rivals]
         whole = sum(odds)
-        others = tuple((titles.titles[number], odd / whole * (1 - confidence))
-                       for (number, _score), odd in zip(each.rivals, odds, strict=True))  # fmt: skip
+        others = tuple(
+            (titles.titles[number], odd / whole * (1 - confidence))
+            for (number, _score), odd in zip(each.rivals, odds, strict=True)
+        )
         found.append(Match(titles.titles[each.title], confidence, others, each.features))
     return found
 
@@ -207,9 +212,9 @@ def _mistyped(one: str, other: str) -> bool:
 _JOINING = ("and", "of", "in", "the", "a", "to", "for", "with", "on", "at")  # words that no title ends with
 
 
-def top_features(own: Cleaned, texts: Sequence[str], rows: Sequence[Sequence[float]], scores: Sequence[float]) -> tuple[
-    float, ...
-]:  # fmt: skip
+def top_features(
+    own: Cleaned, texts: Sequence[str], rows: Sequence[Sequence[float]], scores: Sequence[float]
+) -> tuple[float, ...]:
     """Of the best candidate, in the order of TOP. texts: the candidates' words; rows, scores: theirs."""
     order = sorted(range(len(scores)), key=lambda each: -scores[each])
     first = rows[order[0]]
@@ -222,8 +227,15 @@ def top_features(own: Cleaned, texts: Sequence[str], rows: Sequence[Sequence[flo
         own.words[-1] in _JOINING or (len(own.words[-1]) == 1 and own.words[-1].isalpha())
     )
     over = 1 - min(first[_ITS_WORDS], first[_NO_OVER])
-    return (min(_MOST_LEAD, max(-_MOST_LEAD, best)), lead, first[_SAME], float(min(rivals, 5)), float(goes_on),
-            float(breaks_off), over)  # fmt: skip
+    return (
+        min(_MOST_LEAD, max(-_MOST_LEAD, best)),
+        lead,
+        first[_SAME],
+        float(min(rivals, 5)),
+        float(goes_on),
+        float(breaks_off),
+        over,
+    )
 
 
 # --- fitting ---------------------------------------------------------------------------------------------------
@@ -303,7 +315,8 @@ def reliability(said: Sequence[float], right: Sequence[bool], bins: int = 10) ->
     place = np.minimum((p * bins).astype(int), bins - 1)
     found = [
         Reliability(float(p[place == each].mean()), float(hit[place == each].mean()), int((place == each).sum()))
-        for each in range(bins) if (place == each).any()
-    ]  # fmt: skip
+        for each in range(bins)
+        if (place == each).any()
+    ]
     error = sum(abs(each.said - each.was) * each.count for each in found) / max(1, len(p))
     return tuple(found), error

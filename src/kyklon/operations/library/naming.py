@@ -111,8 +111,11 @@ def _matched(
     games: list[Game], lists: Mapping[str, Index], terms: Terms, facts: Facts, watch: Watch
 ) -> tuple[list[Game], float]:
     """The rest by their titles, what its user said before all else; and from which confidence on it counts."""
-    lessons = [(each.features, bool(each.title) and each.title == each.proposed) for each in terms.answers.values()
-               if each.proposed]  # fmt: skip
+    lessons = [
+        (each.features, bool(each.title) and each.title == each.proposed)
+        for each in terms.answers.values()
+        if each.proposed
+    ]
     model = match.taught(match.shipped(), lessons) if lists else match.shipped()
     found: dict[int, match.Match] = {}
     for system, index in lists.items():
@@ -128,8 +131,12 @@ def _matched(
         known = facts.titles.of(titles, model.pair)
         found |= dict(zip(own, match.matches(stems, titles, model, watch, known), strict=True))
     threshold = match.threshold([each.confidence for each in found.values()], terms.settings.wrong_per_1000)
-    parents = {(system, shown_title(each.title)): shown_title(each.parent) for system, index in lists.items()
-               for each in index.games if each.parent}  # fmt: skip
+    parents = {
+        (system, shown_title(each.title)): shown_title(each.parent)
+        for system, index in lists.items()
+        for each in index.games
+        if each.parent
+    }
     named_games = []
     for number, game in enumerate(games):
         name = game.key.rpartition("/")[2]
@@ -140,8 +147,14 @@ def _matched(
             naming = Naming(title, "yours", 1.0, parents.get((game.system, title), ""))
             named_games.append(replace(game, naming=naming))
         elif told is not None and told.title:
-            naming = Naming(told.title, "title", told.confidence, parents.get((game.system, told.title), ""),
-                            told.others, features=told.features)  # fmt: skip
+            naming = Naming(
+                told.title,
+                "title",
+                told.confidence,
+                parents.get((game.system, told.title), ""),
+                told.others,
+                features=told.features,
+            )
             named_games.append(replace(game, naming=naming, doubtful=told.confidence < threshold))
         else:
             named_games.append(game)
@@ -180,8 +193,10 @@ def with_list(settings: LibrarySettings, path: str, system: str, scheme: ListSch
     schemes = settings.schemes
     scheme_id = ""
     if scheme is not None:
-        alike = next((each for each in schemes if each.model_copy(update={"id": ""}) == scheme.model_copy(
-            update={"id": ""})), None)  # fmt: skip
+        alike = next(
+            (each for each in schemes if each.model_copy(update={"id": ""}) == scheme.model_copy(update={"id": ""})),
+            None,
+        )
         taken = {each.id for each in schemes}
         free = next(name for name in (scheme.id, *(f"{scheme.id} {n}" for n in range(2, 10_000))) if name not in taken)
         scheme_id = alike.id if alike else free
@@ -217,8 +232,9 @@ def chosen_more(scan: Scan, build: Build, folder: Path) -> tuple[int, Choice] | 
     try:
         plays = plays_of(scan, resolve(folder, settings.plays)) if settings.plays else {}
         card = next((size * 10**9 for size in choose.SIZES if size * 10**9 > settings.room_bytes), settings.room_bytes)
-        return choose.next_larger(items_of(scan, settings, plays), settings.room_bytes, card, scan.cluster,
-                                  extra_of(settings))  # fmt: skip
+        return choose.next_larger(
+            items_of(scan, settings, plays), settings.room_bytes, card, scan.cluster, extra_of(settings)
+        )
     except KyklonError:
         return None
 
@@ -243,9 +259,11 @@ def _chosen(scan: Scan, terms: Terms) -> Scan:
         except KyklonError as bad:
             errors = (*errors, str(bad))
     games = tuple(
-        replace(game, reasons=(*game.reasons, Reason("left-out", left[game.key]))) if game.key in left and game.ready
-        else game for game in scan.games
-    )  # fmt: skip
+        replace(game, reasons=(*game.reasons, Reason("left-out", left[game.key])))
+        if game.key in left and game.ready
+        else game
+        for game in scan.games
+    )
     return replace(scan, games=games, choice=choice, list_errors=errors)
 
 

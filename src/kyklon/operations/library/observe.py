@@ -80,8 +80,14 @@ SEEN = "machine.json"  # in the build folder: what was last seen of a machine th
 
 def keep_seen(folder: Path, seen: OnMachine) -> None:
     """Remember what is on the machine, for when it is not connected. folder: of the build."""
-    data = {"games": seen.games, "system_files": sorted(seen.system_files), "unreadable": seen.unreadable,
-            "hidden": seen.hidden, "bad_files": seen.bad_files, "bad_games": seen.bad_games}  # fmt: skip
+    data = {
+        "games": seen.games,
+        "system_files": sorted(seen.system_files),
+        "unreadable": seen.unreadable,
+        "hidden": seen.hidden,
+        "bad_files": seen.bad_files,
+        "bad_games": seen.bad_games,
+    }
     durable.replace_text(folder / SEEN, json.dumps(data))
 
 
@@ -91,8 +97,14 @@ def read_seen(folder: Path) -> OnMachine | None:
         data = json_of(bytes_of(folder / SEEN), SEEN)
         games = {str(key): tuple(map(str, titles)) for key, titles in data["games"].items()}
         bad = {str(key): tuple(map(str, told)) for key, told in data.get("bad_games", {}).items()}
-        return OnMachine(games, frozenset(map(str, data["system_files"])), dict(data["unreadable"]),
-                         tuple(data["hidden"]), dict(data.get("bad_files", {})), bad)  # fmt: skip
+        return OnMachine(
+            games,
+            frozenset(map(str, data["system_files"])),
+            dict(data["unreadable"]),
+            tuple(data["hidden"]),
+            dict(data.get("bad_files", {})),
+            bad,
+        )
     except (KyklonError, KeyError, TypeError, ValueError, AttributeError):
         return None
 

@@ -56,16 +56,21 @@ class Remembered:
         """Put what was found where it is found again. Never raises: without it the next run takes longer."""
         if self._path is None:
             return
-        rows = [(key, name, _packed(near)) for key, (known, stored) in self._used.items()
-                for name, near in list(known.items()) if name not in stored and _writable(name)]  # fmt: skip
+        rows = [
+            (key, name, _packed(near))
+            for key, (known, stored) in self._used.items()
+            for name, near in list(known.items())
+            if name not in stored and _writable(name)
+        ]
         if not rows:
             return
         with suppress(sqlite3.Error, OSError, WrongUse), closing(_opened(self._path)) as store, store:
             now = time.time_ns()
             store.executemany("insert or replace into lists values (?, ?)", [(key, now) for key in self._used])
             store.executemany("insert or replace into near values (?, ?, ?)", rows)
-            store.execute("delete from lists where list not in (select list from lists order by used desc limit ?)",
-                          (_MOST_KEPT,))  # fmt: skip
+            store.execute(
+                "delete from lists where list not in (select list from lists order by used desc limit ?)", (_MOST_KEPT,)
+            )
             store.execute("delete from near where list not in (select list from lists)")
         self._used = {key: (known, frozenset(known)) for key, (known, _stored) in self._used.items()}
 
@@ -88,8 +93,9 @@ def _writable(name: str) -> bool:
 def _opened(path: Path) -> sqlite3.Connection:
     store = own_file.database(path, 5)
     store.execute("create table if not exists lists (list text primary key, used integer) without rowid")
-    store.execute("create table if not exists near (list text, name text, told text, primary key (list, name)) "
-                  "without rowid")  # fmt: skip
+    store.execute(
+        "create table if not exists near (list text, name text, told text, primary key (list, name)) without rowid"
+    )
     return store
 
 

@@ -14,9 +14,12 @@ from kyklon.record.answers import Answer, key_of
 def queue(scan: Scan) -> tuple[Game, ...]:
     """Games whose title is doubtful, by system, the likeliest first: those go quickest."""
     order = {system: number for number, system in enumerate(dict.fromkeys(game.system for game in scan.games))}
-    return tuple(sorted(scan.doubtful, key=lambda game: (
-        order[game.system], -(game.naming.confidence if game.naming else 0.0), game.key
-    )))  # fmt: skip
+    return tuple(
+        sorted(
+            scan.doubtful,
+            key=lambda game: (order[game.system], -(game.naming.confidence if game.naming else 0.0), game.key),
+        )
+    )
 
 
 def answer_key(game: Game) -> str:
@@ -28,8 +31,9 @@ def answered(game: Game, title: str) -> Answer:
     """What somebody said of a game. title: '' for none of the listed ones."""
     naming = game.naming
     learn = naming is not None and naming.how == "title"
-    return Answer(answer_key(game), title, naming.title if learn and naming else "",
-                  naming.features if learn and naming else ())  # fmt: skip
+    return Answer(
+        answer_key(game), title, naming.title if learn and naming else "", naming.features if learn and naming else ()
+    )
 
 
 @dataclass(frozen=True)

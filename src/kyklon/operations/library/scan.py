@@ -66,9 +66,12 @@ class Shelf:
 
 
 def scan(
-    folder: Path, systems: tuple[System, ...], settings: LibrarySettings, watch: Watch = UNWATCHED,
+    folder: Path,
+    systems: tuple[System, ...],
+    settings: LibrarySettings,
+    watch: Watch = UNWATCHED,
     facts: Facts | None = None,
-) -> Scan:  # fmt: skip
+) -> Scan:
     """Scan a library. facts: what earlier looks have read. Raises KyklonError when the folder is not there (any more),
     Cancelled."""
     if not folder.is_dir():
@@ -248,9 +251,10 @@ def _disks_of(shelf: Shelf, file: File) -> tuple[str, ...]:
     """Hard-disk files in a folder that has the archive's name."""
     beside = f"{os.path.splitext(file.path)[0]}/"
     return tuple(
-        path for path, each in shelf.files.items()
+        path
+        for path, each in shelf.files.items()
         if path.startswith(beside) and each.suffix[1:] in shelf.system.disk_kinds
-    )  # fmt: skip
+    )
 
 
 def _reasons(shelf: Shelf, file: File) -> tuple[Reason, ...]:
@@ -325,17 +329,24 @@ def _without_duplicates(shelves: Iterable[Shelf], games: list[Game], facts: Fact
     for index, game in enumerate(games):
         if len(game.files) == 1 and game.size:
             by_size[game.system, game.size].append(index)
-    twins = [sorted(each, key=lambda index: (len(games[index].key), games[index].key))
-             for each in by_size.values() if len(each) > 1]  # fmt: skip
+    twins = [
+        sorted(each, key=lambda index: (len(games[index].key), games[index].key))
+        for each in by_size.values()
+        if len(each) > 1
+    ]
     statuses = {path: file.status for shelf in shelves for path, file in shelf.files.items()}
     top = next(iter(shelves)).folder if twins else ""
     paths = {f"{top}/{games[index].key}": games[index].key for each in twins for index in each}
-    asked = (Asked(path, statuses[key], frozenset({"SHA-1"})) for path, key in paths.items()
-             if not path.lower().endswith(ARCHIVES))  # fmt: skip
+    asked = (
+        Asked(path, statuses[key], frozenset({"SHA-1"}))
+        for path, key in paths.items()
+        if not path.lower().endswith(ARCHIVES)
+    )
     told: dict[str, object] = {
-        paths[each.path]: found.sums["SHA-1"] for each, found in facts.all(asked, watch, "Looking for duplicates")
+        paths[each.path]: found.sums["SHA-1"]
+        for each, found in facts.all(asked, watch, "Looking for duplicates")
         if not isinstance(found, OSError)
-    }  # fmt: skip
+    }
     contents = {path: each.members for shelf in shelves for path, each in shelf.facts.items()}
     marked = list(games)
     for indexes in twins:

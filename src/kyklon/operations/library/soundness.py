@@ -97,7 +97,9 @@ def _packed_trouble(kind: str, size: int, head: bytes, tail: bytes) -> str:
         return "is truncated or not a ZIP archive"
     length, place = struct.unpack_from("<II", tail, at + 12)
     end = size - len(tail) + at
-    if place != _END_64 and (place + length > end or (end - length >= size - len(tail) and length
-                                                      and tail[at - length : at - length + 4] != _ENTRY)):  # fmt: skip
+    if place != _END_64 and (
+        place + length > end
+        or (end - length >= size - len(tail) and length and tail[at - length : at - length + 4] != _ENTRY)
+    ):
         return "is damaged: its directory is not where it says"
     return ""

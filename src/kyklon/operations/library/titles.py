@@ -18,8 +18,18 @@ _LAST_ARTICLE = re.compile(rf"^(.*?), ({'|'.join(_ARTICLES)})\b(.*)$", re.IGNORE
 _FIRST_ARTICLE = re.compile(rf"^({'|'.join(_ARTICLES)}) ")
 _ROMAN = re.compile(r"^(?=[ivx])(x{0,3})(ix|iv|v?i{0,3})$")
 _ROMAN_VALUES = {"i": 1, "v": 5, "x": 10}
-_WORDS_FOR_NUMBERS = {"one": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "seven": 7, "eight": 8, "nine": 9,
-                      "ten": 10}  # fmt: skip
+_WORDS_FOR_NUMBERS = {
+    "one": 1,
+    "two": 2,
+    "three": 3,
+    "four": 4,
+    "five": 5,
+    "six": 6,
+    "seven": 7,
+    "eight": 8,
+    "nine": 9,
+    "ten": 10,
+}
 _SUBTITLE = re.compile(r"\s*(?::|\s-\s|\s–\s|~)\s*")
 _CAMEL = re.compile(r"(?<=[a-z])(?=[A-Z0-9])|(?<=[0-9])(?=[A-Z])")
 _TURNED = re.compile(r"(.*), (The|A|An)")
@@ -76,8 +86,15 @@ def cleaned(title: str) -> Cleaned:
         text = f"{match[1]}{match[3]}"
     parts = _SUBTITLE.split(text.casefold(), maxsplit=1)
     main, sub = _words(parts[0]), _words(parts[1]) if len(parts) > 1 else ()
-    numbers = tuple(sorted({int(word) for word in (*main, *sub) if word.isdecimal() and word.isascii() and
-                            len(word) < 5 and int(word) > 1}))  # fmt: skip
+    numbers = tuple(
+        sorted(
+            {
+                int(word)
+                for word in (*main, *sub)
+                if word.isdecimal() and word.isascii() and len(word) < 5 and int(word) > 1
+            }
+        )
+    )
     return Cleaned((*main, *sub), main, sub, numbers)
 
 

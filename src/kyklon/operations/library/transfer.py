@@ -86,8 +86,10 @@ class _Planner:
 
     def plan(self, extras: Extras) -> Transfer:
         own = {each.id: each for each in self.systems}
-        beside = [(_by_stem(extras.pictures, PICTURES), self.image.pictures_path),
-                  (_by_stem(extras.texts, TEXTS), self.image.texts_path)]  # fmt: skip
+        beside = [
+            (_by_stem(extras.pictures, PICTURES), self.image.pictures_path),
+            (_by_stem(extras.texts, TEXTS), self.image.texts_path),
+        ]
         for game in self.scan.ready:
             start = self._add(game, own[game.system])
             if start:
@@ -236,13 +238,19 @@ def look_at(destination: Destination, systems: tuple[System, ...], image: Image)
             return hashlib.sha256(file.read(_LARGEST_SYSTEM_FILE)).hexdigest()
 
     there = soundness.There(
-        files, lambda path: texts.get(path) or _playlist_at(destination, lead + path),
-        None if destination.limits.text else ends, digest,
-    )  # fmt: skip
+        files,
+        lambda path: texts.get(path) or _playlist_at(destination, lead + path),
+        None if destination.limits.text else ends,
+        digest,
+    )
     return OnMachine(
-        _listed(files, texts, systems, image), frozenset(shelf), dict(unreadable), aside,
-        soundness.bad_system_files(there, systems, image), soundness.bad_games(there, systems, image),
-    )  # fmt: skip
+        _listed(files, texts, systems, image),
+        frozenset(shelf),
+        dict(unreadable),
+        aside,
+        soundness.bad_system_files(there, systems, image),
+        soundness.bad_games(there, systems, image),
+    )
 
 
 def _playlist_at(destination: Destination, path: str) -> str:
@@ -259,15 +267,18 @@ def on_root(root: RootFacts, systems: tuple[System, ...], image: Image) -> OnMac
     shelf = image.system_files_path.strip("/") + "/"
     files = frozenset(PurePosixPath(path).name for path in root.files if path.startswith(shelf))
     there = soundness.There(
-        root.files, lambda path: root.playlists.get(path) or root.sheets.get(path, ""),
-        lambda path: root.ends.get(path, _UNSEEN_ENDS), lambda path: root.file_sums.get(path, ""),
-    )  # fmt: skip
+        root.files,
+        lambda path: root.playlists.get(path) or root.sheets.get(path, ""),
+        lambda path: root.ends.get(path, _UNSEEN_ENDS),
+        lambda path: root.file_sums.get(path, ""),
+    )
     seen = {path: size for path, size in root.files.items() if path in root.ends or not path.lower().endswith(_PACKED)}
     return OnMachine(
-        _listed(list(root.files), root.playlists, systems, image), files,
+        _listed(list(root.files), root.playlists, systems, image),
+        files,
         bad_files=soundness.bad_system_files(there, systems, image),
         bad_games={} if root.more_files else soundness.bad_games(replace(there, files=seen), systems, image),
-    )  # fmt: skip
+    )
 
 
 def _listed(
@@ -284,8 +295,10 @@ def _listed(
     for top, system in tops.items():
         inside = {
             os.path.normpath(PurePosixPath(path.removeprefix(top)).parent / line)
-            for path, text in playlists.items() if path.startswith(top) for line in lines_of(text)
-        }  # fmt: skip
+            for path, text in playlists.items()
+            if path.startswith(top)
+            for line in lines_of(text)
+        }
         if titles := _titles(by_system[top], inside, system):
             found[system.id] = titles
     return found

@@ -100,9 +100,12 @@ def kept(build: Build, display: str, timing: Timing, moved: Moved, squeeze: floa
     rest = [each for each in build.picture.adjustments if (each.display, each.size) != (display, timing.size)]
     old = next((each for each in build.picture.adjustments if each not in rest), None)
     own = Adjustment(
-        display=display, size=timing.size, right=(old.right if old else 0) + moved.right,
-        down=(old.down if old else 0) + moved.down, squeeze=squeeze or (old.squeeze if old else 1.0),
-    )  # fmt: skip
+        display=display,
+        size=timing.size,
+        right=(old.right if old else 0) + moved.right,
+        down=(old.down if old else 0) + moved.down,
+        squeeze=squeeze or (old.squeeze if old else 1.0),
+    )
     return (*rest, own)
 
 
@@ -116,14 +119,26 @@ def applied(build: Build, key: str, display: str, moved: Moved, squeeze: float =
     def again(other: Timing) -> Timing:
         return move(other, moved.right, moved.down).timing if other.size == timing.size else other
 
-    rows = [{"system": each.system, "mode": {**each.mode.model_dump(), "timing": again(each.mode.timing).model_dump()}}
-            for each in build.picture.systems]  # fmt: skip
+    rows = [
+        {"system": each.system, "mode": {**each.mode.model_dump(), "timing": again(each.mode.timing).model_dump()}}
+        for each in build.picture.systems
+    ]
     words = f"{moved.right:+d} pixels, {moved.down:+d} lines"
     changes = (
-        Change(path="picture.adjustments", value=[each.model_dump() for each in moves], label="Adjustments",
-               before=f"{len(build.picture.adjustments)} kept", after=f"{len(moves)} kept"),
-        Change(path="picture.menu", value={**menu.model_dump(), "timing": again(menu.timing).model_dump()},
-               label="Menu mode", before="its current position", after=words),
+        Change(
+            path="picture.adjustments",
+            value=[each.model_dump() for each in moves],
+            label="Adjustments",
+            before=f"{len(build.picture.adjustments)} kept",
+            after=f"{len(moves)} kept",
+        ),
+        Change(
+            path="picture.menu",
+            value={**menu.model_dump(), "timing": again(menu.timing).model_dump()},
+            label="Menu mode",
+            before="its current position",
+            after=words,
+        ),
         Change(path="picture.systems", value=rows, label="System modes", before="their current positions", after=words),
-    )  # fmt: skip
+    )
     return Remedy(label="Move the picture", changes=changes)

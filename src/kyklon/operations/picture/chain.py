@@ -26,8 +26,15 @@ VIDEO_SIGNALS = ("HDMI", "DVI", "RGB", "component", "S-video", "composite video"
 E24 = (10, 11, 12, 13, 15, 16, 18, 20, 22, 24, 27, 30, 33, 36, 39, 43, 47, 51, 56, 62, 68, 75, 82, 91)
 _METRES_HZ = {"HDMI": 10 * 165e6, "DVI": 5 * 165e6, "RGB": 10 * 40e6}  # length times clock of a plain cable, CP
 # EN 50049-1: what the contacts of the 21-pin connector carry towards a display
-EN_50049 = ((7, "blue"), (11, "green"), (15, "red"), (16, "RGB on, 1–3 V"),
-            (20, "composite sync"), (8, "on, 9.5-12 V"), (17, "ground of sync"))  # fmt: skip
+EN_50049 = (
+    (7, "blue"),
+    (11, "green"),
+    (15, "red"),
+    (16, "RGB on, 1–3 V"),
+    (20, "composite sync"),
+    (8, "on, 9.5-12 V"),
+    (17, "ground of sync"),
+)
 
 Roles = Literal["board", "adapter", "display"]
 
@@ -149,8 +156,17 @@ def _place(role: str, part: CataloguePart, enters: Port | None, leaves: Port | N
         volts = into_75(part.sync_volts, part.ohms) if part.sync_volts else 0.3
         in_picture = leaves is not None and leaves.signal in _SYNC_INSIDE
         sync = "in the picture" if in_picture else str(part.sync_out)
-        return Place(role, part, "adapter", enters, leaves, sync, 0.0 if part.sync_out == "digital" else volts,
-                     (part.least_clock_hz, part.most_clock_hz), part.delay_ms)  # fmt: skip
+        return Place(
+            role,
+            part,
+            "adapter",
+            enters,
+            leaves,
+            sync,
+            0.0 if part.sync_out == "digital" else volts,
+            (part.least_clock_hz, part.most_clock_hz),
+            part.delay_ms,
+        )
     least, most = (part.least_clock_hz, part.most_clock_hz) if isinstance(part, Board) else (0, 0)
     signal = leaves.signal if leaves is not None else "HDMI"
     inside = "in the picture" if signal in _SYNC_INSIDE else "separate"
@@ -185,10 +201,12 @@ def _sync(places: tuple[Place, ...], leads: tuple[Lead, ...]) -> Iterator[Troubl
     for lead, giver, taker in zip(leads, places, places[1:], strict=False):
         if lead.cable is not None and lead.cable.ties_sync and giver.sync == "separate":
             yield Trouble(
-                "tied", giver.role, "Two sync outputs are tied together",
+                "tied",
+                giver.role,
+                "Two sync outputs are tied together",
                 f"{lead.cable.name} joins horizontal and vertical sync of {giver.part.name} on one wire.",
                 "Each output drives the other, and the input is over-driven. Use an active sync combiner.",
-            )  # fmt: skip
+            )
             continue
         if giver.kind == "board" and giver.sync == "digital":
             continue
@@ -197,9 +215,12 @@ def _sync(places: tuple[Place, ...], leads: tuple[Lead, ...]) -> Iterator[Troubl
             combiner = giver.sync == "separate" and wanted == "composite"
             do = "An active sync combiner between them gives it." if combiner else "Choose a part that gives it."
             yield Trouble(
-                "sync", taker.role, f"{taker.part.name} needs {wanted} sync",
-                f"{giver.part.name} gives {giver.sync} sync.", f"The picture rolls, or there is none. {do}",
-            )  # fmt: skip
+                "sync",
+                taker.role,
+                f"{taker.part.name} needs {wanted} sync",
+                f"{giver.part.name} gives {giver.sync} sync.",
+                f"The picture rolls, or there is none. {do}",
+            )
         elif wanted == "composite" and taker.kind == "display" and giver.sync_v:
             yield from _level(giver, taker, lead)
 
@@ -223,9 +244,13 @@ def _level(giver: Place, taker: Place, lead: Lead) -> Iterator[Trouble]:
     much = "too much" if level > high else "too little"
     given = f"{giver.part.name} gives {show(volts, 'V', 1, prefix='')} through {ohms:.0f} Ω"
     yield Trouble(
-        "level", giver.role, f"A sync of {show(level, 'V', prefix='')} is {much}",
-        f"{given}; {taker.part.name} accepts {low:g} to {high:g} V into 75 Ω.", do, stops=level > high,
-    )  # fmt: skip
+        "level",
+        giver.role,
+        f"A sync of {show(level, 'V', prefix='')} is {much}",
+        f"{given}; {taker.part.name} accepts {low:g} to {high:g} V into 75 Ω.",
+        do,
+        stops=level > high,
+    )
 
 
 def _converters(build: Build, places: tuple[Place, ...], world: World) -> Iterator[Trouble]:
@@ -237,14 +262,20 @@ def _converters(build: Build, places: tuple[Place, ...], world: World) -> Iterat
         why = _dvi(build, places[0].part, world) if part.needs_hdmi else ""
         if why:
             yield Trouble(
-                "hdmi", place.role, f"{part.name} needs HDMI but gets DVI", f"The link is driven as DVI: {why}.",
+                "hdmi",
+                place.role,
+                f"{part.name} needs HDMI but gets DVI",
+                f"The link is driven as DVI: {why}.",
                 "It stays dark. Set the link to HDMI in Boot, or announce HDMI in the EDID.",
-            )  # fmt: skip
+            )
         if part.least_width > timing.size[0]:
             yield Trouble(
-                "width", place.role, f"{part.name} needs {part.least_width} pixels across",
-                f"The menu has {timing.size[0]}.", "It shows nothing below that. Choose a wider mode.",
-            )  # fmt: skip
+                "width",
+                place.role,
+                f"{part.name} needs {part.least_width} pixels across",
+                f"The menu has {timing.size[0]}.",
+                "It shows nothing below that. Choose a wider mode.",
+            )
 
 
 def _dvi(build: Build, board: CataloguePart, world: World) -> str:
@@ -274,10 +305,13 @@ def _cables(leads: tuple[Lead, ...], timing: Timing) -> Iterator[Trouble]:
         if lead.cable.length_m > length:
             clock = show(timing.clock_hz, "Hz", 1, prefix="M")
             yield Trouble(
-                "length", lead.link.end.partition(".")[0], f"{lead.cable.length_m:g} m is long for {clock}",
+                "length",
+                lead.link.end.partition(".")[0],
+                f"{lead.cable.length_m:g} m is long for {clock}",
                 f"{lead.cable.name} carries that clock over about {length:.1f} m.",
-                "Sparkles, or no picture: use a shorter cable, or a slower mode.", stops=False,
-            )  # fmt: skip
+                "Sparkles, or no picture: use a shorter cable, or a slower mode.",
+                stops=False,
+            )
 
 
 def _outputs(places: tuple[Place, ...]) -> Iterator[Trouble]:
@@ -288,11 +322,13 @@ def _outputs(places: tuple[Place, ...]) -> Iterator[Trouble]:
     sockets = [port for port in first.part.ports if port.direction == "out" and port.signal == first.leaves.signal]
     if len(sockets) > 1 and first.leaves.id != sockets[0].id:
         yield Trouble(
-            "output", first.role, f"{first.leaves.label} stays dark",
+            "output",
+            first.role,
+            f"{first.leaves.label} stays dark",
             f"The display is plugged into {first.leaves.label}, but the firmware and boot files drive "
             f"{sockets[0].label}.",
             f"Plug it into {sockets[0].label}.",
-        )  # fmt: skip
+        )
 
 
 def _contacts(places: tuple[Place, ...], leads: tuple[Lead, ...]) -> Iterator[Trouble]:
@@ -302,11 +338,16 @@ def _contacts(places: tuple[Place, ...], leads: tuple[Lead, ...]) -> Iterator[Tr
         theirs = lead.cable.contacts if lead.cable else ()
         if own and theirs and own != theirs:
             names = ("tip", "first ring", "second ring", "sleeve")
-            wrong = [f"{name}: {one}, the lead carries {other}"
-                     for name, one, other in zip(names, own, theirs, strict=False) if one != other]  # fmt: skip
+            wrong = [
+                f"{name}: {one}, the lead carries {other}"
+                for name, one, other in zip(names, own, theirs, strict=False)
+                if one != other
+            ]
             yield Trouble(
-                "contacts", giver.role, "The jack and the lead have different pinouts",
+                "contacts",
+                giver.role,
+                "The jack and the lead have different pinouts",
                 f"{lead.cable.name if lead.cable else ''}: {'; '.join(wrong)}.",
                 "Picture and sound are swapped: hum, or a picture that flickers with the sound. Choose "
                 "the lead made for this socket.",
-            )  # fmt: skip
+            )

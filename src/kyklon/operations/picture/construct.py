@@ -33,12 +33,26 @@ class Standard:
 
 # SMPTE 170M and ITU-R BT.470 system M; lines and porches of a progressive field as CTA-861's code 8
 SYSTEM_525 = Standard(
-    "525/60", Fraction(4_500_000, 286), (262, 263), (10.9, 0.2), (1.5, 0.1), (4.7, 0.1), 240, (4, 3),
-)  # fmt: skip
+    "525/60",
+    Fraction(4_500_000, 286),
+    (262, 263),
+    (10.9, 0.2),
+    (1.5, 0.1),
+    (4.7, 0.1),
+    240,
+    (4, 3),
+)
 # ITU-R BT.470 systems B and G; lines and porches of a progressive field as CTA-861's code 23
 SYSTEM_625 = Standard(
-    "625/50", Fraction(15_625), (312, 313), (12.0, 0.3), (1.5, 0.3), (4.7, 0.2), 288, (2, 3),
-)  # fmt: skip
+    "625/50",
+    Fraction(15_625),
+    (312, 313),
+    (12.0, 0.3),
+    (1.5, 0.3),
+    (4.7, 0.2),
+    288,
+    (2, 3),
+)
 _HALF = Fraction(1, 2)  # line that an interlaced field has more
 _WORTH_LACING = 1.2  # of a field's lines: what is less is better scaled or cropped, CP
 _BETWEEN_HZ = 55  # field rates below belong to 625 lines
@@ -46,8 +60,15 @@ _BETWEEN_HZ = 55  # field rates below belong to 625 lines
 
 # VESA DMT 640 x 480 at 60 Hz: the share of a line and of a field that tubes above 20 kHz are built for
 MONITOR = Standard(
-    "DMT 04h", Fraction(25_175_000, 800), (525,), (6.356, 0.636), (0.636, 0.3), (3.813, 0.4), 480, (10, 2),
-)  # fmt: skip
+    "DMT 04h",
+    Fraction(25_175_000, 800),
+    (525,),
+    (6.356, 0.636),
+    (0.636, 0.3),
+    (3.813, 0.4),
+    480,
+    (10, 2),
+)
 _TELEVISION_KHZ = 20.0  # below: tubes that follow a television's lines
 
 
@@ -136,8 +157,7 @@ def _held(clock: int, total: int, of_field: int | Fraction, band: Range) -> bool
     return low <= float(line) / 1000 <= high and slow <= float(line / of_field) <= fast
 
 
-def _laid_out(frame: Frame, total: int, clock: int, lines: int, standard: Standard,
-              shrink: float) -> Timing | None:  # fmt: skip
+def _laid_out(frame: Frame, total: int, clock: int, lines: int, standard: Standard, shrink: float) -> Timing | None:
     active, height, interlaced = frame.width, frame.height, frame.interlaced
     front = max(1, round(standard.front[0] * shrink * clock / 1e6))
     sync = round(standard.sync[0] * (shrink if standard is MONITOR else 1.0) * clock / 1e6)

@@ -44,8 +44,10 @@ def write(edid: Edid) -> bytes:
     block[38:54] = b"\x01\x01" * 8
     _write_descriptors(block, edid)
     blocks = [_write_extension(edid.extension, edid.size_mm)] if edid.extension else []
-    blocks += [_write_timings(edid.further[start : start + _IN_VTB], edid.size_mm)
-               for start in range(0, len(edid.further), _IN_VTB)]  # fmt: skip
+    blocks += [
+        _write_timings(edid.further[start : start + _IN_VTB], edid.size_mm)
+        for start in range(0, len(edid.further), _IN_VTB)
+    ]
     if len(blocks) > 1 and block[19] == 3:
         blocks.insert(0, _block_map(blocks))
     if len(blocks) > _MOST_BLOCKS:
@@ -85,10 +87,15 @@ def _detailed(timing: Timing, size_mm: tuple[int, int]) -> bytes:
     lines = down.active // 2 if timing.interlaced else down.active
     fields = (
         ("clock", (timing.clock_hz + 5_000) // 10_000, 65535),
-        ("width", across.active, 4095), ("blank", across.blank, 4095),
-        ("lines", lines, 4095), ("vertical blank", down.blank, 4095), ("front porch", across.front, 1023),
-        ("sync", across.sync, 1023), ("vertical front porch", down.front, 63), ("vertical sync", down.sync, 63),
-    )  # fmt: skip
+        ("width", across.active, 4095),
+        ("blank", across.blank, 4095),
+        ("lines", lines, 4095),
+        ("vertical blank", down.blank, 4095),
+        ("front porch", across.front, 1023),
+        ("sync", across.sync, 1023),
+        ("vertical front porch", down.front, 63),
+        ("vertical sync", down.sync, 63),
+    )
     for name, value, most in fields:
         if not 0 < value <= most and not (name.endswith("porch") and value == 0):
             raise WrongUse(f"A detailed timing cannot hold {name}={value}; the most is {most}.")
@@ -212,8 +219,12 @@ def _read_base(data: bytes) -> Edid:
     blocks = [data[start : start + BLOCK] for start in range(BLOCK, BLOCK * (1 + data[126]), BLOCK)]
     extensions = [_read_extension(block, BLOCK * (index + 1)) for index, block in enumerate(blocks) if block[0] == _CTA]
     further = [timing for each in extensions[1:] for timing in each.timings]
-    further += [timing for index, block in enumerate(blocks) if block[0] == _VTB
-                for timing in _read_timings(block, BLOCK * (index + 1))]  # fmt: skip
+    further += [
+        timing
+        for index, block in enumerate(blocks)
+        if block[0] == _VTB
+        for timing in _read_timings(block, BLOCK * (index + 1))
+    ]
     extension = extensions[0] if extensions else None
     return Edid(
         vendor="".join(chr(64 + (vendor >> shift & 31)) for shift in (10, 5, 0)),
@@ -246,9 +257,11 @@ def detailed_at(part: bytes, offset: int) -> Timing:
     clock = int.from_bytes(part[0:2], "little") * 10_000
     if not (width and lines and hsync and vsync) or hfront + hsync > hblank or vfront + vsync > vblank:
         raise FormatError(
-            PAD, offset, expected="a detailed timing with sync inside its blanking",
+            PAD,
+            offset,
+            expected="a detailed timing with sync inside its blanking",
             got=f"{width} × {lines}, blank {hblank}/{vblank}, sync {hsync}/{vsync}",
-        )  # fmt: skip
+        )
     return Timing(
         clock_hz=clock,
         horizontal=Axis(

@@ -103,9 +103,15 @@ def _in_words(mode: Mode) -> str:
 
 
 def _outside(
-    build: Build, catalogue: Catalogue, key: str, name: str, mode: Mode, display: Display, board: Board,
+    build: Build,
+    catalogue: Catalogue,
+    key: str,
+    name: str,
+    mode: Mode,
+    display: Display,
+    board: Board,
     ranges: tuple[Range, ...],
-) -> Finding:  # fmt: skip
+) -> Finding:
     where = fit(mode.timing, ranges)
     line = show(float(mode.timing.horizontal_hz), "Hz", prefix="k")
     low, high = where.range.line_khz
@@ -151,20 +157,27 @@ def _video_only(
 
 
 def _unsendable(board: Board, message: str, remedy: Remedy | None) -> Finding:
-    other = "An EDID file handed to the kernel sets the full timing." if remedy else (
-        "Choose a board that takes full timings, or a display that accepts what this one sends."
-    )  # fmt: skip
+    other = (
+        "An EDID file handed to the kernel sets the full timing."
+        if remedy
+        else ("Choose a board that takes full timings, or a display that accepts what this one sends.")
+    )
     return Finding(
-        code="picture.video-only", severity=Severity.STOP, operation=OPERATION, subject=board.name,
+        code="picture.video-only",
+        severity=Severity.STOP,
+        operation=OPERATION,
+        subject=board.name,
         title=f"{board.name} cannot be given this timing",
         message=f"It takes a size and a refresh rate (video=) and calculates the rest. {message}",
         why=f"The picture rolls or stays black, and a tube can be damaged. {other}",
-        source="kernel: fb/modedb, drm.edid_firmware; VESA CVT 1.2", remedy=remedy,
-    )  # fmt: skip
+        source="kernel: fb/modedb, drm.edid_firmware; VESA CVT 1.2",
+        remedy=remedy,
+    )
 
 
-def _clock(catalogue: Catalogue, build: Build, sent: tuple[str, str, Timing], board: Board,
-           ranges: tuple[Range, ...]) -> list[Finding]:  # fmt: skip
+def _clock(
+    catalogue: Catalogue, build: Build, sent: tuple[str, str, Timing], board: Board, ranges: tuple[Range, ...]
+) -> list[Finding]:
     key, name, timing = sent
     display = catalogue.find(Display, build.part("display"))
     link = carried(board, adapters_of(build, catalogue), display)
@@ -177,13 +190,17 @@ def _clock(catalogue: Catalogue, build: Build, sent: tuple[str, str, Timing], bo
     remedy = mode_remedy(build, catalogue, key, display, board, ranges) if display is not None else None
     return [
         Finding(
-            code=f"picture.clock:{key}", severity=Severity.STOP, operation=OPERATION, subject=name,
+            code=f"picture.clock:{key}",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=name,
             title=f"A pixel clock of {show(timing.clock_hz, 'Hz', prefix='M')} cannot be sent",
             message=f"The link carries {least} to {top}{by}.",
-            why="Slow modes need more pixels per line: a wide mode, or repeated pixels.", source="HDMI 1.4",
+            why="Slow modes need more pixels per line: a wide mode, or repeated pixels.",
+            source="HDMI 1.4",
             remedy=remedy,
         )
-    ]  # fmt: skip
+    ]
 
 
 SYNC_S = (3.5e-6, 6.0e-6)  # seconds: 4.7 µs ± what tubes bear (ITU-R BT.470: 4.7 ± 0.2 µs; the rest common practice)
@@ -229,24 +246,33 @@ def _sync(key: str, name: str, timing: Timing, display: Display) -> list[Finding
         return []
     return [
         Finding(
-            code=f"picture.sync:{key}", severity=Severity.STOP if lost else Severity.CAUTION, operation=OPERATION,
+            code=f"picture.sync:{key}",
+            severity=Severity.STOP if lost else Severity.CAUTION,
+            operation=OPERATION,
             subject=name,
-            title="The sync pulses are unusual for a tube", message=f"{told}.",
+            title="The sync pulses are unusual for a tube",
+            message=f"{told}.",
             why="The picture may lean, roll or whine: switch off at once when it does.",
             source="ITU-R BT.470; the bounds are common practice",
         )
-    ]  # fmt: skip
+    ]
 
 
 def _chain(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     return [
         Finding(
-            code=f"picture.chain-{each.code}:{each.place}", severity=Severity.STOP if each.stops else Severity.CAUTION,
-            operation=OPERATION, subject=each.place, title=each.title, message=each.words, why=each.do,
-            source="ports of the parts; EN 50049-1, HDMI 1.4", remedy=_replugged(build, catalogue, each),
+            code=f"picture.chain-{each.code}:{each.place}",
+            severity=Severity.STOP if each.stops else Severity.CAUTION,
+            operation=OPERATION,
+            subject=each.place,
+            title=each.title,
+            message=each.words,
+            why=each.do,
+            source="ports of the parts; EN 50049-1, HDMI 1.4",
+            remedy=_replugged(build, catalogue, each),
         )
         for each in chain_of(build, catalogue, world).troubles
-    ]  # fmt: skip
+    ]
 
 
 def _replugged(build: Build, catalogue: Catalogue, trouble: Trouble) -> Remedy | None:
@@ -259,8 +285,9 @@ def _replugged(build: Build, catalogue: Catalogue, trouble: Trouble) -> Remedy |
     if f"board.{sockets[0].id}" in taken:
         return None
     names = {f"board.{port.id}" for port in sockets}
-    links = [link.model_dump() | ({"start": f"board.{sockets[0].id}"} if link.start in names else {})
-             for link in build.links]  # fmt: skip
+    links = [
+        link.model_dump() | ({"start": f"board.{sockets[0].id}"} if link.start in names else {}) for link in build.links
+    ]
     change = Change(path="links", value=links, label="Cables", before="in another socket", after=sockets[0].label)
     return Remedy(label=f"Plug it into {sockets[0].label}", changes=(change,))
 
@@ -281,21 +308,32 @@ def _waking(build: Build, catalogue: Catalogue, display: Display) -> list[Findin
         return []
     found = []
     if own.overlay not in {word.partition(":")[0] for word in build.boot.overlays}:
-        found.append(Finding(
-            code="picture.waking-bus", severity=Severity.STOP, operation=OPERATION, subject=display.name,
-            title=f"{display.name} is woken over a bus that is off",
-            message=f"It listens at {own.address:#04x} on {own.bus}; the boot file does not bring that bus up.",
-            why="It stays black although the machine runs.", source=f"{display.name} in the catalogue",
-            remedy=wake_remedy(build, display),
-        ))  # fmt: skip
+        found.append(
+            Finding(
+                code="picture.waking-bus",
+                severity=Severity.STOP,
+                operation=OPERATION,
+                subject=display.name,
+                title=f"{display.name} is woken over a bus that is off",
+                message=f"It listens at {own.address:#04x} on {own.bus}; the boot file does not bring that bus up.",
+                why="It stays black although the machine runs.",
+                source=f"{display.name} in the catalogue",
+                remedy=wake_remedy(build, display),
+            )
+        )
     if image is not None and not image.first_boot_script:
-        found.append(Finding(
-            code="picture.waking", severity=Severity.STOP, operation=OPERATION, subject=display.name,
-            title=f"Nothing can wake {display.name}",
-            message=f"{image.name} runs no script at first boot, so the one that wakes it cannot be put there.",
-            why="It stays black although the machine runs. Choose an image that runs one, or wake it by hand.",
-            source=f"{image.name} in the catalogue",
-        ))  # fmt: skip
+        found.append(
+            Finding(
+                code="picture.waking",
+                severity=Severity.STOP,
+                operation=OPERATION,
+                subject=display.name,
+                title=f"Nothing can wake {display.name}",
+                message=f"{image.name} runs no script at first boot, so the one that wakes it cannot be put there.",
+                why="It stays black although the machine runs. Choose an image that runs one, or wake it by hand.",
+                source=f"{image.name} in the catalogue",
+            )
+        )
     return found
 
 
@@ -309,16 +347,20 @@ def _signals(build: Build, catalogue: Catalogue, world: World, display: Display)
     change = change_of("picture.display_on", "once the mode holds", "with the machine", "by hand, once the mode holds")
     return [
         Finding(
-            code=f"picture.signal:{wrong.key}", severity=Severity.STOP if display.tube else Severity.NOTE,
-            operation=OPERATION, subject=wrong.title,
+            code=f"picture.signal:{wrong.key}",
+            severity=Severity.STOP if display.tube else Severity.NOTE,
+            operation=OPERATION,
+            subject=wrong.title,
             title=f"{wrong.title} sends a signal outside the range of {display.name}",
             message=f"Before the menu's mode holds, {wrong.origin} is sent: {wrong.wrong}.",
             why="One wrong moment is enough to harm a tube. Switch it on when the menu's mode holds, and off before "
-            "the machine." if display.tube else "The screen stays black until then.",
+            "the machine."
+            if display.tube
+            else "The screen stays black until then.",
             source="what the board's firmware and kernel go by",
             remedy=Remedy(label="Switch the display on later, by hand", changes=(change,)) if display.tube else None,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _contradicted(display: Display, data: Edid | None) -> list[Finding]:
@@ -332,17 +374,19 @@ def _contradicted(display: Display, data: Edid | None) -> list[Finding]:
     )
     return [
         Finding(
-            code="picture.identification-other", severity=Severity.STOP, operation=OPERATION, subject=display.name,
+            code="picture.identification-other",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=display.name,
             title="The EDID is that of another display",
             message=f"It says {low} to {high} kHz at {slow} to {fast} Hz; {display.name} accepts {own}.",
-            why=
-                "An adapter or a switch box may pass on another display's EDID, and the board uses it. "
-                "{'A tube can be destroyed by such a signal. ' if display.tube else ''}The ranges of "
-                "{display.name} are used here. Choose the display that is really connected in Plan, or read "
-                "this one's EDID.",
+            why="An adapter or a switch box may pass on another display's EDID, and the board uses it. "
+            "{'A tube can be destroyed by such a signal. ' if display.tube else ''}The ranges of "
+            "{display.name} are used here. Choose the display that is really connected in Plan, or read "
+            "this one's EDID.",
             source="VESA EDID 1.4, display range limits",
         )
-    ]  # fmt: skip
+    ]
 
 
 def _identification(error: str) -> list[Finding]:
@@ -350,9 +394,13 @@ def _identification(error: str) -> list[Finding]:
         return []
     return [
         Finding(
-            code="picture.identification", severity=Severity.CAUTION, operation=OPERATION,
-            subject="EDID", title="The display's EDID is damaged", message=error,
+            code="picture.identification",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject="EDID",
+            title="The display's EDID is damaged",
+            message=error,
             why="The board would ignore it and choose a mode by itself; the catalogue's ranges are used here.",
             source="VESA EDID 1.4",
         )
-    ]  # fmt: skip
+    ]

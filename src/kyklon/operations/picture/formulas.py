@@ -36,8 +36,10 @@ class Third:
 
     def __post_init__(self) -> None:
         if not 80 <= self.pixels <= 200 or self.pixels % CELL or not MIN_REDUCED_BLANK_US <= self.us <= 10_000:
-            raise WrongUse(f"A blanking of {self.pixels} pixels and {self.us} µs is outside 80 to 200 in steps of 8, "
-                           "and 460 to 10000.")  # fmt: skip
+            raise WrongUse(
+                f"A blanking of {self.pixels} pixels and {self.us} µs is outside 80 to 200 in steps of 8, "
+                "and 460 to 10000."
+            )
 
 
 def cvt(

@@ -64,8 +64,14 @@ def on_glass(
     seen = seen_x[0] * seen_y[0]
     glass = display.width_mm * display.height_mm
     circle = (size[0] / across) / (size[1] / down) * shape / aspect
-    return OnGlass((left, top, *size), scale, max(0.0, 1 - seen_x[1] * seen_y[1]), max(0.0, 1 - seen), circle,
-                   glass * seen_x[1] * seen_y[1])  # fmt: skip
+    return OnGlass(
+        (left, top, *size),
+        scale,
+        max(0.0, 1 - seen_x[1] * seen_y[1]),
+        max(0.0, 1 - seen),
+        circle,
+        glass * seen_x[1] * seen_y[1],
+    )
 
 
 def _seen(start: int, length: int, total: int, edge: float) -> tuple[float, float]:

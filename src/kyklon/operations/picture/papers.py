@@ -79,15 +79,42 @@ def table(build: Build, catalogue: Catalogue, world: World) -> str:
     """Modes as CSV: what is sent, how the system lies in it, and how it plays."""
     out = StringIO()
     pen = csv.writer(out, lineterminator="\n")
-    pen.writerow(("system", "width", "height", "interlaced", "clock_hz", "line_hz", "field_hz", "box", "scale",
-                  "lost", "dark", "circle", "frames_a_minute", "refused"))  # fmt: skip
+    pen.writerow(
+        (
+            "system",
+            "width",
+            "height",
+            "interlaced",
+            "clock_hz",
+            "line_hz",
+            "field_hz",
+            "box",
+            "scale",
+            "lost",
+            "dark",
+            "circle",
+            "frames_a_minute",
+            "refused",
+        )
+    )
     ground = ground_of(build, catalogue, world)
     for row in rows_of(build, catalogue, world):
         timing = row.mode.timing
-        pen.writerow((
-            row.system.id, *timing.size, int(timing.interlaced), timing.clock_hz,
-            f"{float(timing.horizontal_hz):.3f}", f"{float(timing.vertical_hz):.6f}", " ".join(map(str, row.glass.box)),
-            " ".join(f"{each:.4g}" for each in row.glass.scale), f"{row.glass.lost:.4f}", f"{row.glass.border:.4f}",
-            f"{row.glass.circle:.4f}", f"{row.play.lost_per_min:.3f}", refused(timing, ground) if ground else "",
-        ))  # fmt: skip
+        pen.writerow(
+            (
+                row.system.id,
+                *timing.size,
+                int(timing.interlaced),
+                timing.clock_hz,
+                f"{float(timing.horizontal_hz):.3f}",
+                f"{float(timing.vertical_hz):.6f}",
+                " ".join(map(str, row.glass.box)),
+                " ".join(f"{each:.4g}" for each in row.glass.scale),
+                f"{row.glass.lost:.4f}",
+                f"{row.glass.border:.4f}",
+                f"{row.glass.circle:.4f}",
+                f"{row.play.lost_per_min:.3f}",
+                refused(timing, ground) if ground else "",
+            )
+        )
     return out.getvalue()

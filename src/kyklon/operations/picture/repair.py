@@ -29,8 +29,12 @@ class Repaired:
 def repaired(data: bytes) -> Repaired:
     """Data that `edid.read` takes. Raises FormatError for what is no identification data at all."""
     if len(data) < BLOCK or sum(a == b for a, b in zip(data, HEADER, strict=False)) < _RIGHT_OF_HEADER:
-        raise FormatError("the EDID", 0, expected=f"{BLOCK} bytes that begin with {HEADER.hex(' ')}",
-                          got=f"{len(data)} bytes: {data[:8].hex(' ')}")  # fmt: skip
+        raise FormatError(
+            "the EDID",
+            0,
+            expected=f"{BLOCK} bytes that begin with {HEADER.hex(' ')}",
+            got=f"{len(data)} bytes: {data[:8].hex(' ')}",
+        )
     done: list[str] = []
     if data[:8] != HEADER:
         done.append("The header was repaired.")

@@ -256,14 +256,27 @@ def taken(build: Build, plan_: Plan) -> Remedy | None:
 
 def given(build: Build, school: School, menu: Mode, modes: Mapping[str, Mode]) -> Remedy:
     """The edit that gives a build these modes."""
-    own = [SystemMode(system=key, mode=modes[key]).model_dump() for key in build.systems
-           if key in modes and modes[key].timing != menu.timing]  # fmt: skip
+    own = [
+        SystemMode(system=key, mode=modes[key]).model_dump()
+        for key in build.systems
+        if key in modes and modes[key].timing != menu.timing
+    ]
     size = "{} × {}".format
     changes = (
         Change(path="picture.school", value=school, label="School", before=build.picture.school, after=school),
-        Change(path="picture.menu", value=menu.model_dump(), label="Menu mode",
-               before=size(*build.picture.menu.timing.size), after=size(*menu.timing.size)),
-        Change(path="picture.systems", value=own, label="System modes",
-               before=f"{len(build.picture.systems)} modes", after=f"{len(own)} modes"),
-    )  # fmt: skip
+        Change(
+            path="picture.menu",
+            value=menu.model_dump(),
+            label="Menu mode",
+            before=size(*build.picture.menu.timing.size),
+            after=size(*menu.timing.size),
+        ),
+        Change(
+            path="picture.systems",
+            value=own,
+            label="System modes",
+            before=f"{len(build.picture.systems)} modes",
+            after=f"{len(own)} modes",
+        ),
+    )
     return Remedy(label="Use these modes", changes=changes)

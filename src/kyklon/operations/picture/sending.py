@@ -67,8 +67,10 @@ def identification(build: Build, display: Display | None) -> Edid:
     for timing in timings:
         if display is not None and not fit(timing, display.ranges).holds:
             line = show(float(timing.horizontal_hz), "Hz", prefix="k")
-            raise WrongUse(f"{timing.size[0]} × {timing.size[1]} at {line} is outside what {display.name} takes.",
-                           do="Give it another mode first.")  # fmt: skip
+            raise WrongUse(
+                f"{timing.size[0]} × {timing.size[1]} at {line} is outside what {display.name} takes.",
+                do="Give it another mode first.",
+            )
     first, rest = timings[:_IN_BASE], timings[_IN_BASE:]
     sound = build.boot.sound == "digital"
     # CTA-861 asks every display with HDMI for 640 x 480; one that does not hold it is not offered it
@@ -76,10 +78,17 @@ def identification(build: Build, display: Display | None) -> Edid:
     size = (round(display.width_mm), round(display.height_mm)) if display else (0, 0)
     name = "".join(letter for letter in (display.name if display else "") if letter.isascii())[:13].strip()
     return Edid(
-        VENDOR, 1, 1, _YEAR, name or "Display", tuple(first), size, _limits(display, timings, hull=sound),
+        VENDOR,
+        1,
+        1,
+        _YEAR,
+        name or "Display",
+        tuple(first),
+        size,
+        _limits(display, timings, hull=sound),
         extension=Extension(codes, audio=True, hdmi=True, timings=tuple(rest[:_IN_EXTENSION])) if sound else None,
         further=tuple(rest[_IN_EXTENSION:] if sound else rest),
-    )  # fmt: skip
+    )
 
 
 def _limits(display: Display | None, timings: Sequence[Timing], *, hull: bool) -> RangeLimits | None:
@@ -100,9 +109,12 @@ def _around(display: Display | None, lines: Sequence[int], fields: Sequence[int]
     """Limits around rates in kHz and Hz, where the display holds every DMT mode that kernels take from such limits
     (drm_dmt_modes_for_range)."""
     line, rate = (max(1, min(lines)), max(lines)), (max(1, min(fields)), max(fields))
-    inside = (row.timing for row in standard_timings("dmt").values()
-              if line[0] <= float(row.timing.horizontal_hz) / 1000 <= line[1]
-              and rate[0] <= float(row.timing.vertical_hz) <= rate[1])  # fmt: skip
+    inside = (
+        row.timing
+        for row in standard_timings("dmt").values()
+        if line[0] <= float(row.timing.horizontal_hz) / 1000 <= line[1]
+        and rate[0] <= float(row.timing.vertical_hz) <= rate[1]
+    )
     if display is not None and not all(fit(timing, display.ranges).holds for timing in inside):
         return None
     return RangeLimits(rate, line, 300) if max(*line, *rate) <= 255 else None

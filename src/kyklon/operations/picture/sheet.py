@@ -34,9 +34,14 @@ def sheet(build: Build, catalogue: Catalogue, world: World) -> str:
 
     put(build.name, 6.5, bold=True)
     y += 7
-    put(f"{ground.display.name}: " + "; ".join(
-        f"{band.line_khz[0]:g} to {band.line_khz[1]:g} kHz, {band.field_hz[0]:g} to {band.field_hz[1]:g} Hz"
-        for band in ground.ranges), bold=True)  # fmt: skip
+    put(
+        f"{ground.display.name}: "
+        + "; ".join(
+            f"{band.line_khz[0]:g} to {band.line_khz[1]:g} kHz, {band.field_hz[0]:g} to {band.field_hz[1]:g} Hz"
+            for band in ground.ranges
+        ),
+        bold=True,
+    )
     y += _LINE
     put(SCHOOL_WORDS[build.picture.school][0 if ground.display.tube else 1])
     y += _LINE * 1.4
@@ -75,6 +80,8 @@ def sheet(build: Build, catalogue: Catalogue, world: World) -> str:
         y += _LINE
         put("A tube keeps a lethal charge after the plug is out: its chassis is for someone qualified.")
     wide, high = PAPER
-    head = (f"<svg xmlns='http://www.w3.org/2000/svg' width='{wide:g}mm' height='{high:g}mm' "
-            f"viewBox='0 0 {wide:g} {high:g}'>")  # fmt: skip
+    head = (
+        f"<svg xmlns='http://www.w3.org/2000/svg' width='{wide:g}mm' height='{high:g}mm' "
+        f"viewBox='0 0 {wide:g} {high:g}'>"
+    )
     return "\n".join([head, f"<rect width='{wide:g}' height='{high:g}' fill='white'/>", *body, "</svg>"]) + "\n"

@@ -41,8 +41,9 @@ class Signal:
         return bool(self.wrong) and not self.guarded
 
 
-def early_timing(board: Board, told: Timing | None, data: Edid | None, *,
-                 safe: bool = False) -> tuple[Timing | None, str]:  # fmt: skip
+def early_timing(
+    board: Board, told: Timing | None, data: Edid | None, *, safe: bool = False
+) -> tuple[Timing | None, str]:
     """What the firmware sends before there is a kernel, and where it takes that from. told: by its boot file, None
     where that tells it nothing."""
     vga = standard_timings("cta")[1].timing

@@ -110,8 +110,9 @@ def askings_of(build: Build, systems: Sequence[System], scan: Scan | None) -> tu
         key = (of, each.width, each.height, Fraction(each.refresh))
         wish = build.picture.wishes.get(of, 1.0)
         old = found.get(key)
-        found[key] = Asking(old.name if old else title or other.name, stood(other, build.picture),
-                            (old.weight if old else 0.0) + wish)  # fmt: skip
+        found[key] = Asking(
+            old.name if old else title or other.name, stood(other, build.picture), (old.weight if old else 0.0) + wish
+        )
     return tuple(found.values())
 
 
@@ -172,8 +173,11 @@ def _between(systems: Sequence[System], rate: Fraction, ground: Ground) -> list[
         return wide
     standard = standard_of(rate)
     height = max(min(raster(each)[1], standard.active) for each in systems)
-    made = (made_in(Frame(600, height, rate), ground.link, band) for band in ground.ranges
-            if standard in (SYSTEM_525, SYSTEM_625))  # fmt: skip
+    made = (
+        made_in(Frame(600, height, rate), ground.link, band)
+        for band in ground.ranges
+        if standard in (SYSTEM_525, SYSTEM_625)
+    )
     return [Mode(name=f"{float(rate):.2f} Hz", timing=each) for each in made if each is not None][:1]
 
 
@@ -193,8 +197,11 @@ def costs(askings: Sequence[Asking], modes: Sequence[Mode], ground: Ground, limi
             key = (own.width, own.height, own.vertical, own.aspect, mode.timing.size)
             if key not in known:
                 glass = on_glass(own, mode.timing, ground.display)
-                known[key] = (glass.lost / limits.crop, glass.border / limits.border,
-                              abs(glass.circle - 1) / limits.circle)  # fmt: skip
+                known[key] = (
+                    glass.lost / limits.crop,
+                    glass.border / limits.border,
+                    abs(glass.circle - 1) / limits.circle,
+                )
             lies[:, row, column] = known[key]
     parts = np.concatenate((np.minimum(speed, keep)[None], lies))
     return np.where(parts.max(axis=0) > 1, _NEVER, (parts**2).mean(axis=0))
@@ -258,9 +265,13 @@ def _least_cover(can: NDArray[np.bool_]) -> int:
 
     rows = np.unique(can, axis=0)
     columns = can.shape[1]
-    done = milp(np.ones(columns), integrality=np.ones(columns), bounds=Bounds(0, 1),
-                constraints=LinearConstraint(csr_array(rows.astype(float)), 1, np.inf),
-                options={"time_limit": _SECONDS})  # fmt: skip
+    done = milp(
+        np.ones(columns),
+        integrality=np.ones(columns),
+        bounds=Bounds(0, 1),
+        constraints=LinearConstraint(csr_array(rows.astype(float)), 1, np.inf),
+        options={"time_limit": _SECONDS},
+    )
     return round(done.fun) if done.x is not None else int(rows.shape[0])
 
 
@@ -277,16 +288,26 @@ def _median(table: NDArray[np.float64], weights: NDArray[np.float64], count: int
     goal = np.concatenate((np.full(columns, 1e-9), table[at_row, at_column] * weights[at_row]))
     once = coo_array((np.ones(pairs), (at_row, place)), shape=(rows, size))
     only_open = coo_array(
-        (np.concatenate((np.ones(pairs), -np.ones(pairs))),
-         (np.tile(np.arange(pairs), 2), np.concatenate((place, at_column)))), shape=(pairs, size),
-    )  # fmt: skip
+        (
+            np.concatenate((np.ones(pairs), -np.ones(pairs))),
+            (np.tile(np.arange(pairs), 2), np.concatenate((place, at_column))),
+        ),
+        shape=(pairs, size),
+    )
     most = coo_array((np.ones(columns), (np.zeros(columns, int), np.arange(columns))), shape=(1, size))
     if count >= columns:
         return np.unique(np.argmin(table, axis=1)), 0.0
-    done = milp(goal, integrality=np.concatenate((np.ones(columns), np.zeros(pairs))), bounds=Bounds(0, 1),
-                constraints=[LinearConstraint(once.tocsr(), 1, 1), LinearConstraint(only_open.tocsr(), -np.inf, 0),
-                             LinearConstraint(most.tocsr(), 0, count)],
-                options={"time_limit": _SECONDS, "mip_rel_gap": 0.0 if pairs <= _EXACT else _GAP})  # fmt: skip
+    done = milp(
+        goal,
+        integrality=np.concatenate((np.ones(columns), np.zeros(pairs))),
+        bounds=Bounds(0, 1),
+        constraints=[
+            LinearConstraint(once.tocsr(), 1, 1),
+            LinearConstraint(only_open.tocsr(), -np.inf, 0),
+            LinearConstraint(most.tocsr(), 0, count),
+        ],
+        options={"time_limit": _SECONDS, "mip_rel_gap": 0.0 if pairs <= _EXACT else _GAP},
+    )
     if done.x is None:
         return np.arange(min(columns, count)), 1.0
     gap = float(getattr(done, "mip_gap", 0.0) or 0.0)

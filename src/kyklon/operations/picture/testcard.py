@@ -30,9 +30,17 @@ RULER = 0.12  # of the picture that a ruler is long: more than any bezel hides, 
 LARGEST = 8192  # pixels of an edge
 # 3 x 5 dots a figure, row by row from the top
 _DOTS = {
-    "0": (7, 5, 5, 5, 7), "1": (2, 6, 2, 2, 7), "2": (7, 1, 7, 4, 7), "3": (7, 1, 7, 1, 7), "4": (5, 5, 7, 1, 1),
-    "5": (7, 4, 7, 1, 7), "6": (7, 4, 7, 5, 7), "7": (7, 1, 1, 2, 2), "8": (7, 5, 7, 5, 7), "9": (7, 5, 7, 1, 7),
-}  # fmt: skip
+    "0": (7, 5, 5, 5, 7),
+    "1": (2, 6, 2, 2, 7),
+    "2": (7, 1, 7, 4, 7),
+    "3": (7, 1, 7, 1, 7),
+    "4": (5, 5, 7, 1, 1),
+    "5": (7, 4, 7, 1, 7),
+    "6": (7, 4, 7, 5, 7),
+    "7": (7, 1, 1, 2, 2),
+    "8": (7, 5, 7, 5, 7),
+    "9": (7, 5, 7, 1, 7),
+}
 
 
 def card(timing: Timing, display: Display, plate: Plate = "measure") -> Picture:
@@ -81,8 +89,11 @@ def _measure(wide: int, high: int, shape: float, display: Display) -> Picture:
             pen.line(((0, y), (wide - 1, y)), MESH)
     thick = max(1, round(wide / 640))
     radius = high * 0.4
-    pen.ellipse((middle[0] - radius / shape, middle[1] - radius, middle[0] + radius / shape, middle[1] + radius),
-                outline=INK, width=thick)  # fmt: skip
+    pen.ellipse(
+        (middle[0] - radius / shape, middle[1] - radius, middle[0] + radius / shape, middle[1] + radius),
+        outline=INK,
+        width=thick,
+    )
     edge = display.overscan_percent / 100
     if display.tube and edge:
         pen.rectangle((wide * edge, high * edge, wide * (1 - edge) - 1, high * (1 - edge) - 1), outline=MARK)
@@ -90,8 +101,12 @@ def _measure(wide: int, high: int, shape: float, display: Display) -> Picture:
     picture = np.array(image)
     dot_y = max(1, high // 240)
     dot = max(1, round(dot_y / shape)), dot_y
-    for view, beside in ((picture, False), (picture[:, ::-1], False),
-                         (picture.transpose(1, 0, 2), True), (picture[::-1].transpose(1, 0, 2), True)):  # fmt: skip
+    for view, beside in (
+        (picture, False),
+        (picture[:, ::-1], False),
+        (picture.transpose(1, 0, 2), True),
+        (picture[::-1].transpose(1, 0, 2), True),
+    ):
         _ruler(view, dot, upright=beside)
     for left in (True, False):
         _numbers(picture, dot, left=left)

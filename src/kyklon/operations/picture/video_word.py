@@ -55,9 +55,14 @@ def parsed(value: str) -> VideoWord | None:
     if len(forces) > 1:
         return None
     return VideoWord(
-        (int(match[1]), int(match[2])), int(match[5]) if match[5] else None, "i" in flags, "M" in flags, "R" in flags,
-        "m" in flags, _FORCE[forces[0]] if forces else "",
-    )  # fmt: skip
+        (int(match[1]), int(match[2])),
+        int(match[5]) if match[5] else None,
+        "i" in flags,
+        "M" in flags,
+        "R" in flags,
+        "m" in flags,
+        _FORCE[forces[0]] if forces else "",
+    )
 
 
 def value_for(values: Sequence[str], output: str) -> str:

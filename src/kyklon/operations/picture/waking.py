@@ -17,9 +17,16 @@ EXPECTED = "Error: Write failed"  # what i2cset says while nothing answers at th
 def script(waking: Waking) -> str:
     """The program that wakes the display: tries until it answers, then says the sequence once. It never holds up the
     start for longer than `tries` allow, and ends well in any case."""
-    lines = ["#!/bin/sh", f"# Wakes the display over {waking.bus}; written by Kyklon.", "tries=0",
-             f"until {_set(waking, *waking.writes[0])}; do", "  tries=$((tries + 1))",
-             f"  [ $tries -lt {waking.tries} ] || exit 0", "  sleep 0.5", "done"]  # fmt: skip
+    lines = [
+        "#!/bin/sh",
+        f"# Wakes the display over {waking.bus}; written by Kyklon.",
+        "tries=0",
+        f"until {_set(waking, *waking.writes[0])}; do",
+        "  tries=$((tries + 1))",
+        f"  [ $tries -lt {waking.tries} ] || exit 0",
+        "  sleep 0.5",
+        "done",
+    ]
     for register, value in waking.writes[1:]:
         lines += [f"sleep {waking.wait_ms / 1000:g}", _set(waking, register, value)]
     return "\n".join([*lines, "exit 0"]) + "\n"

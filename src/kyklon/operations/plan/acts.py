@@ -18,9 +18,11 @@ from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
 
 HOTKEYS = (  # CP: select held, with start to leave, the near button to reset, the shoulders to save and load
-    Hotkey(action="leave", control="start"), Hotkey(action="reset", control="b1"),
-    Hotkey(action="save", control="b3"), Hotkey(action="load", control="b6"),
-)  # fmt: skip
+    Hotkey(action="leave", control="start"),
+    Hotkey(action="reset", control="b1"),
+    Hotkey(action="save", control="b3"),
+    Hotkey(action="load", control="b6"),
+)
 KIND = "Console · one player · flat panel"
 
 
@@ -44,21 +46,29 @@ def fresh_build(name: str, catalogue: Catalogue) -> Build:
         parts=tuple(
             Part(role=role, part=part)
             for role, part in (
-                ("board", board.id), ("supply", supply.id), ("card", catalogue.all(Card)[1].id),
-                ("display", display.id), ("encoder", encoder.id), ("image", image.id),
+                ("board", board.id),
+                ("supply", supply.id),
+                ("card", catalogue.all(Card)[1].id),
+                ("display", display.id),
+                ("encoder", encoder.id),
+                ("image", image.id),
             )
         ),
         links=(),
         boot=BootSettings(
-            dialect=board.dialects[0], kernel=native[0] if native else "", device_tree=board.device_tree,
-            user=image.default_user, services=image.services, sound="digital",
+            dialect=board.dialects[0],
+            kernel=native[0] if native else "",
+            device_tree=board.device_tree,
+            user=image.default_user,
+            services=image.services,
+            sound="digital",
         ),
         picture=PictureSettings(school="scaled", menu=mode),
         controls=ControlSettings(
             panel=panel.id,
             hotkeys=HOTKEYS,
         ),
-    )  # fmt: skip
+    )
     return with_safest_hotkeys(wired(edited(build, "links", connect(build, catalogue)), catalogue), catalogue)
 
 
@@ -67,8 +77,15 @@ def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue) 
 
     Raises ValueError for a kind that is chosen elsewhere.
     """
-    roles = {"boards": "board", "supplies": "supply", "cards": "card", "displays": "display", "adapters": "adapter",
-             "encoders": "encoder", "images": "image"}  # fmt: skip
+    roles = {
+        "boards": "board",
+        "supplies": "supply",
+        "cards": "card",
+        "displays": "display",
+        "adapters": "adapter",
+        "encoders": "encoder",
+        "images": "image",
+    }
     if kind == "systems":
         return edited(build, "systems", (*build.systems, part_id)) if part_id not in build.systems else build
     if kind == "dialects":

@@ -35,10 +35,14 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
 
 def _missing(role: str) -> Finding:
     return Finding(
-        code=f"plan.missing:{role}", severity=Severity.CAUTION, operation=OPERATION, subject=role,
-        title=f"No {role} is chosen", message=f"The plan has no {role} yet.",
+        code=f"plan.missing:{role}",
+        severity=Severity.CAUTION,
+        operation=OPERATION,
+        subject=role,
+        title=f"No {role} is chosen",
+        message=f"The plan has no {role} yet.",
         why="Only planned parts can be checked.",
-    )  # fmt: skip
+    )
 
 
 def _dangling(build: Build, catalogue: Catalogue, connection: Connection) -> Finding:
@@ -74,9 +78,12 @@ def connect_remedy(build: Build, catalogue: Catalogue) -> Remedy | None:
     if links == build.links:
         return None
     change = Change(
-        path="links", value=[link.model_dump() for link in links], label="Cables",
-        before=f"{len(build.links)} cables", after=", ".join(catalogue.get(Cable, link.cable).name for link in links),
-    )  # fmt: skip
+        path="links",
+        value=[link.model_dump() for link in links],
+        label="Cables",
+        before=f"{len(build.links)} cables",
+        after=", ".join(catalogue.get(Cable, link.cable).name for link in links),
+    )
     return Remedy(label="Reconnect the parts", changes=(change,))
 
 
@@ -90,12 +97,17 @@ def _open_ends(build: Build, catalogue: Catalogue) -> list[Finding]:
         names.append(f"{part.name if part else name} ({port.label if port else name})")
     return [
         Finding(
-            code="plan.unconnected", severity=Severity.STOP, operation=OPERATION, subject=names[0],
-            title="Some parts have no cable", message=f"Not connected: {', '.join(names)}.",
-            why="Parts without a cable do not work.", source="ports of the parts in the catalogue",
+            code="plan.unconnected",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=names[0],
+            title="Some parts have no cable",
+            message=f"Not connected: {', '.join(names)}.",
+            why="Parts without a cable do not work.",
+            source="ports of the parts in the catalogue",
             remedy=connect_remedy(build, catalogue),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _supply(build: Build, catalogue: Catalogue) -> list[Finding]:
@@ -162,13 +174,17 @@ def _capacity(build: Build, catalogue: Catalogue) -> list[Finding]:
         return []
     return [
         Finding(
-            code="plan.card-size", severity=Severity.STOP, operation=OPERATION, subject=card.name,
+            code="plan.card-size",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=card.name,
             title="The card is too small for the image",
             message=f"{card.name} holds {show_bytes(card.capacity_bytes)}; {image.name} needs at least "
             f"{show_bytes(image.least_card_bytes)}.",
-            why="The write ends before the image does.", source=f"{image.name} in the catalogue",
+            why="The write ends before the image does.",
+            source=f"{image.name} in the catalogue",
         )
-    ]  # fmt: skip
+    ]
 
 
 def _image(build: Build, catalogue: Catalogue) -> list[Finding]:
@@ -177,12 +193,16 @@ def _image(build: Build, catalogue: Catalogue) -> list[Finding]:
         return []
     return [
         Finding(
-            code="plan.image-board", severity=Severity.STOP, operation=OPERATION, subject=image.name,
+            code="plan.image-board",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=image.name,
             title=f"{image.name} does not support the {board.name}",
             message=f"It supports {', '.join(catalogue.get(Board, each).name for each in image.boards)}.",
-            why="Without this board's device tree the machine stays dark.", source=f"{image.name} in the catalogue",
+            why="Without this board's device tree the machine stays dark.",
+            source=f"{image.name} in the catalogue",
         )
-    ]  # fmt: skip
+    ]
 
 
 def _sync(build: Build, catalogue: Catalogue) -> list[Finding]:
@@ -193,11 +213,13 @@ def _sync(build: Build, catalogue: Catalogue) -> list[Finding]:
         return []  # what is plugged is judged in Picture, plug by plug
     return [
         Finding(
-            code="plan.sync", severity=Severity.STOP, operation=OPERATION, subject=adapter.name,
+            code="plan.sync",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=adapter.name,
             title="The sync wires do not match",
             message=f"{adapter.name} gives {adapter.sync_out} sync; {display.name} needs {display.sync} sync.",
-            why=
-                "Tying the two sync outputs together overdrives the input and can damage it. Use an active "
-                "sync combiner, or an adapter with the right sync.",
+            why="Tying the two sync outputs together overdrives the input and can damage it. Use an active "
+            "sync combiner, or an adapter with the right sync.",
         )
-    ]  # fmt: skip
+    ]

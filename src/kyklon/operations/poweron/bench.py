@@ -150,12 +150,22 @@ def _machine(build: Build, catalogue: Catalogue, contents: CardContents, there: 
     own = on_root(root, systems_of(build, catalogue), image)
     if there is None:
         return own
-    games = {system: tuple(dict.fromkeys((*there.games.get(system, ()), *own.games.get(system, ()))))
-             for system in (*there.games, *own.games)}  # fmt: skip
-    bad = {system: (*there.bad_games.get(system, ()), *own.bad_games.get(system, ()))
-           for system in (*there.bad_games, *own.bad_games)}  # fmt: skip
-    return OnMachine(games, there.system_files | own.system_files, there.unreadable, there.hidden,
-                     there.bad_files | own.bad_files, bad)  # fmt: skip
+    games = {
+        system: tuple(dict.fromkeys((*there.games.get(system, ()), *own.games.get(system, ()))))
+        for system in (*there.games, *own.games)
+    }
+    bad = {
+        system: (*there.bad_games.get(system, ()), *own.bad_games.get(system, ()))
+        for system in (*there.bad_games, *own.bad_games)
+    }
+    return OnMachine(
+        games,
+        there.system_files | own.system_files,
+        there.unreadable,
+        there.hidden,
+        there.bad_files | own.bad_files,
+        bad,
+    )
 
 
 def _as_scanned(contents: CardContents, dialect: Dialect) -> CardContents:

@@ -144,10 +144,15 @@ def read_log(text: str, catalogue: Catalogue, school: str = "complete image") ->
     if stop is not None:  # what failed had all before it behind it
         reached = next((name for name in order if order[name] == order[stop.stage] - 1), "")
     return LogReading(
-        reached=reached, stop=stop, said=said, starts=max(1, len(begins)), lines=len(lines),
-        kernel_line=visible(line[1]) if line else "", model=visible(model[1]) if model else "",
+        reached=reached,
+        stop=stop,
+        said=said,
+        starts=max(1, len(begins)),
+        lines=len(lines),
+        kernel_line=visible(line[1]) if line else "",
+        model=visible(model[1]) if model else "",
         times=_times(passed, order),
-    )  # fmt: skip
+    )
 
 
 def measured(times: Sequence[StageTime], run: BringUp, board: str) -> tuple[StageSeconds, ...]:

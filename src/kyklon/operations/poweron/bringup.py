@@ -58,21 +58,27 @@ def assumed(bench: Bench) -> tuple[str, ...]:
     bundles = multi_boot.checked(bench) if chooser else None
     large = any(part.sha256 for bundle in (bundles.bundles if bundles else ()) for part in bundle.partitions)
     told = (
-        (bench.display is not None and bench.identification is None,
-         "The display's EDID was not read; the catalogue's limits are used."),
+        (
+            bench.display is not None and bench.identification is None,
+            "The display's EDID was not read; the catalogue's limits are used.",
+        ),
         (bench.card is None, "No card is planned; a read speed of 20 MB/s is assumed."),
         (bench.initramfs_init, "The initramfs is not simulated."),
         (root is not None and not root.stated, "The image has no checksums; its programs are assumed to be intact."),
         (chooser, "What a selected system does when it starts is not simulated."),
         (chooser and bundles is None, f"The catalogue does not say what {bench.image.name} looks for on its card."),
-        (bundles is not None and not bundles.bundles,
-            "The stick with the bundles is assumed to be connected and intact."),
+        (
+            bundles is not None and not bundles.bundles,
+            "The stick with the bundles is assumed to be connected and intact.",
+        ),
         (large, "Archives over 64 KB are not compared with the checksums of their manifests; Card does that."),
         (root is not None and root.more_files, "Only the first 5000 game files on the card were checked."),
-        (bench.image.has_system and bool(bench.build.picture.systems),
-         "Each system's mode is the plan's; the settings files on the machine were not read."),
+        (
+            bench.image.has_system and bool(bench.build.picture.systems),
+            "Each system's mode is the plan's; the settings files on the machine were not read.",
+        ),
         (bench.image.has_system and bench.on_machine is None, "The games on the machine were not checked."),
-    )  # fmt: skip
+    )
     return tuple(words for holds, words in told if holds)
 
 

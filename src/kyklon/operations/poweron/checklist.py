@@ -49,16 +49,22 @@ def _before(build: Build, catalogue: Catalogue) -> Iterator[Item]:
     display = catalogue.find(Display, build.part("display"))
     if display is not None:
         tube = "The tube is switched on last, once the mode is stable." if display.tube else ""
-        yield Item("plugged", f"{display.name} and everything else is connected before power-on.",
-                   "Switch off, plug it in, start again.", caution=tube)  # fmt: skip
+        yield Item(
+            "plugged",
+            f"{display.name} and everything else is connected before power-on.",
+            "Switch off, plug it in, start again.",
+            caution=tube,
+        )
     given = words_given(words)
     for device in devices_of(build, catalogue):
         quirk = encoder_quirk(device.encoder)
         if quirk and not quirk_given(quirk, given):
             name = "encoder-out" if device.role == ROLE else f"{device.role}-out"
-            yield Item(name, f"{device.title} stays unplugged for the first boot.",
-                       "Its USB quirk is missing from the kernel command line: add it in Boot, then plug the encoder "
-                       "in.")  # fmt: skip
+            yield Item(
+                name,
+                f"{device.title} stays unplugged for the first boot.",
+                "Its USB quirk is missing from the kernel command line: add it in Boot, then plug the encoder in.",
+            )
     yield Item("keyboard", "A keyboard is plugged in: the first run may ask.", "Plug one in before switching on.")
 
 
@@ -76,19 +82,37 @@ def _starting(build: Build, catalogue: Catalogue, run: BringUp | None) -> Iterat
     )
     if display is not None:
         if build.picture.display_on == "once the mode holds":
-            yield Item("display-off", f"{display.name} stays off until the menu's mode holds; then switch it on.",
-                       "On too early: off at once, and look for a whine or a smell.",
-                       at_s(run, "display"), "What is sent before the menu may harm it.")  # fmt: skip
+            yield Item(
+                "display-off",
+                f"{display.name} stays off until the menu's mode holds; then switch it on.",
+                "On too early: off at once, and look for a whine or a smell.",
+                at_s(run, "display"),
+                "What is sent before the menu may harm it.",
+            )
         held = "a steady picture, no rolling, no whine" if display.tube else "a picture in its native size"
-        yield Item("picture", f"{display.name} shows {held}.", "Switch off at once and see Picture.",
-                   at_s(run, "display"), "A picture that rolls or a tube that whines: switch off at once.")  # fmt: skip
+        yield Item(
+            "picture",
+            f"{display.name} shows {held}.",
+            "Switch off at once and see Picture.",
+            at_s(run, "display"),
+            "A picture that rolls or a tube that whines: switch off at once.",
+        )
     if image is None or image.grows:
-        yield Item("expansion", "The first boot ends with a restart: the card grows.", "Wait.",
-                   at_s(run, "root expansion"), "Do not pull the plug meanwhile.")  # fmt: skip
+        yield Item(
+            "expansion",
+            "The first boot ends with a restart: the card grows.",
+            "Wait.",
+            at_s(run, "root expansion"),
+            "Do not pull the plug meanwhile.",
+        )
     if image is not None and image.installer_service:
         low, high = image.unattended_min
-        yield Item("installer", f"{image.front_end} is fetched: leave it alone for {low} to {high} minutes.",
-                   "Check the network and the free space, then start it again.", low * 60.0)  # fmt: skip
+        yield Item(
+            "installer",
+            f"{image.front_end} is fetched: leave it alone for {low} to {high} minutes.",
+            "Check the network and the free space, then start it again.",
+            low * 60.0,
+        )
     if image is not None and image.school == "multi-boot":
         yield Item("bundles", f"{image.front_end} lists every selected system.", "See Card, multi-boot.")
 
@@ -114,8 +138,9 @@ def _setting_up(build: Build, catalogue: Catalogue, image: Image | None) -> Iter
             "map", "The front end uses the issued controller mapping, or has learnt the buttons.", "See Controls."
         )
     if build.system.remote_key:
-        yield Item("remote", "You can log in from another computer with your key, and not without it.",
-                   "See Boot, System.")  # fmt: skip
+        yield Item(
+            "remote", "You can log in from another computer with your key, and not without it.", "See Boot, System."
+        )
 
 
 def _leaving(build: Build, image: Image | None) -> Iterator[Item]:
@@ -123,8 +148,12 @@ def _leaving(build: Build, image: Image | None) -> Iterator[Item]:
     leave = next((each.control for each in build.controls.hotkeys if each.action == "leave"), "start")
     yield Item("exit", f"Holding {build.controls.hotkey}, {leave} quits a game.", "See Controls, hotkeys.")
     yield Item("restart", "After a restart from the menu it comes back by itself.", "Run the bring-up again.")
-    yield Item("shutdown", "Shutting down from the menu turns the lamp off.", "See Boot, services.",
-               caution="Never pull the plug on a running system.")  # fmt: skip
+    yield Item(
+        "shutdown",
+        "Shutting down from the menu turns the lamp off.",
+        "See Boot, services.",
+        caution="Never pull the plug on a running system.",
+    )
 
 
 def measured_s(build: Build, key: str) -> float | None:

@@ -33,9 +33,16 @@ BLACK = Screen("black", "Black screen", ("No signal",))
 
 
 _OPERATIONS = {
-    "plan": 10, "card": 20, "disk": 20, "boot": 30, "controls": 40, "picture": 50, "library": 60, "assembly": 80,
+    "plan": 10,
+    "card": 20,
+    "disk": 20,
+    "boot": 30,
+    "controls": 40,
+    "picture": 50,
+    "library": 60,
+    "assembly": 80,
     "system": 20,
-}  # fmt: skip
+}
 
 
 _ADVICE = {

@@ -31,8 +31,9 @@ _FIRMWARE = Path("/usr/lib/u-boot/qemu_arm64/u-boot.bin")  # Debian: u-boot-qemu
 _QUIET_S = 1.5  # seconds without a word after one that ends a start; CP
 _KERNEL_MOST = 96 << 20  # bytes
 _BOARDS = {  # instruction set -> QEMU's program and a processor of that set
-    "ARMv8": ("qemu-system-aarch64", "cortex-a57"), "ARMv7": ("qemu-system-arm", "cortex-a15"),
-}  # fmt: skip
+    "ARMv8": ("qemu-system-aarch64", "cortex-a57"),
+    "ARMv7": ("qemu-system-arm", "cortex-a15"),
+}
 _LOADER_ENDS = (b"NOTHINGELSE", b"Enter choice", b"Synchronous Abort", b"resetting ...")
 # what this program adds to the kernel line; the log is to tell of the card's own
 _OWN_WORDS = re.compile(
@@ -246,8 +247,23 @@ def translated(line: str, disk: str) -> str:
 
 # words of the card that this kernel is given: those that choose the root and init. It runs as a program, and others
 # would give what is on the card this computer's files, terminals and network (user-mode-linux: --help)
-_ROOT_WORDS = frozenset(("root", "rootfstype", "rootflags", "rootwait", "rootdelay", "init", "ro", "rw", "quiet",
-                         "loglevel", "gpt", "single", "emergency"))  # fmt: skip
+_ROOT_WORDS = frozenset(
+    (
+        "root",
+        "rootfstype",
+        "rootflags",
+        "rootwait",
+        "rootdelay",
+        "init",
+        "ro",
+        "rw",
+        "quiet",
+        "loglevel",
+        "gpt",
+        "single",
+        "emergency",
+    )
+)
 
 
 def _let_in(line: str) -> list[str]:
@@ -291,8 +307,16 @@ def _loader(bench: Bench, card: Path, folder: Path, _line: str, limit_s: float, 
         return b"Starting kernel" in said and (quiet_s > 2 * _QUIET_S or final(said, quiet_s))
 
     command = [
-        "qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", *_GUEST, "-bios", "/given/firmware", *_DISK,
-    ]  # fmt: skip
+        "qemu-system-aarch64",
+        "-M",
+        "virt",
+        "-cpu",
+        "cortex-a57",
+        *_GUEST,
+        "-bios",
+        "/given/firmware",
+        *_DISK,
+    ]
     cell = Cell({"/given/card": card.resolve(), "/given/firmware": _FIRMWARE})
     talk = Talk(ended, answer)
     ran = run_watched(cell.around(command), folder, seconds=limit_s, title="Boot loader", talk=talk, watch=watch)
@@ -303,9 +327,24 @@ def _loader(bench: Bench, card: Path, folder: Path, _line: str, limit_s: float, 
 
 
 # a virtual board with memory, a serial line and a disk: no monitor, no network, no folder, and no start of a program
-_GUEST = ("-m", "512", "-nodefaults", "-no-user-config", "-display", "none", "-serial", "stdio", "-monitor", "none",
-          "-nic", "none", "-accel", "tcg,tb-size=64", "-sandbox",
-          "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny")  # fmt: skip
+_GUEST = (
+    "-m",
+    "512",
+    "-nodefaults",
+    "-no-user-config",
+    "-display",
+    "none",
+    "-serial",
+    "stdio",
+    "-monitor",
+    "none",
+    "-nic",
+    "none",
+    "-accel",
+    "tcg,tb-size=64",
+    "-sandbox",
+    "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny",
+)
 # the card is read from; what is written goes into a file in the cell's memory
 _DISK = ("-drive", "if=none,file=/given/card,format=raw,id=d,snapshot=on", "-device", "virtio-blk-device,drive=d")
 
@@ -322,8 +361,18 @@ def _kernel(bench: Bench, card: Path, folder: Path, line: str, limit_s: float, w
         reads["/given/initramfs"] = _fetched(bench, card, bench.settings.initramfs, folder / "initramfs")
     words = f"{translated(line, 'vda')} console=ttyAMA0 panic=-1 {' '.join(_TALKATIVE)}".strip()
     command = [
-        program, "-M", "virt", "-cpu", processor, *_GUEST, "-no-reboot", *given, "-append", words, *_DISK,
-    ]  # fmt: skip
+        program,
+        "-M",
+        "virt",
+        "-cpu",
+        processor,
+        *_GUEST,
+        "-no-reboot",
+        *given,
+        "-append",
+        words,
+        *_DISK,
+    ]
     shut = Cell(reads).around(command)
     return run_watched(shut, folder, seconds=limit_s, title="Kernel", talk=Talk(_final(bench)), watch=watch)
 
@@ -353,9 +402,17 @@ def _root(bench: Bench, card: Path, folder: Path, line: str, limit_s: float, wat
             Cell({"/given/card": card.resolve()}),
         )  # it keeps what is written in WORK
     command = [
-        program, disk, "mem=96M", f"uml_dir={WORK}", "con0=null,fd:1", "con=null", "panic=-1",
-        *_let_in(translated(line, "ubda")), *_TALKATIVE, f"hostfs={WORK}",
-    ]  # fmt: skip
+        program,
+        disk,
+        "mem=96M",
+        f"uml_dir={WORK}",
+        "con0=null,fd:1",
+        "con=null",
+        "panic=-1",
+        *_let_in(translated(line, "ubda")),
+        *_TALKATIVE,
+        f"hostfs={WORK}",
+    ]
     shut = cell.around(command)
     return run_watched(shut, folder, seconds=limit_s, title="Root", talk=Talk(_final(bench)), watch=watch)
 

@@ -22,7 +22,7 @@ from kyklon.operations.poweron.stages import (
     root,
     services,
     supply,
-)  # fmt: skip
+)
 
 
 @dataclass(frozen=True)

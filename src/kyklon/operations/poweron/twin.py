@@ -133,6 +133,9 @@ def _boot_texts(card: Path, contents: CardContents) -> list[tuple[str, bytes]]:
         return [
             (each.path, volume.read(each, _TEXTS))
             for each in volume.files()
-            if each.size <= _TEXTS and "/" not in each.path and each.path.isprintable() and " " not in each.path
+            if each.size <= _TEXTS
+            and "/" not in each.path
+            and each.path.isprintable()
+            and " " not in each.path
             and '"' not in each.path
-        ]  # fmt: skip
+        ]

@@ -52,8 +52,10 @@ def fit(counts: Sequence[int], per_second: float, model: Latency) -> Measured:
         )
     picture = 1000.0 / per_second
     if max(counts) * picture > LONGEST_MS:
-        raise WrongUse(f"{max(counts)} frames are {max(counts) * picture / 1000:.1f} s; no game reacts that late.",
-                       do="Count from the press to its own answer, and check the camera's frame rate.")  # fmt: skip
+        raise WrongUse(
+            f"{max(counts)} frames are {max(counts) * picture / 1000:.1f} s; no game reacts that late.",
+            do="Count from the press to its own answer, and check the camera's frame rate.",
+        )
     times, density = _seen(model, picture)
     shifts = np.arange(_LEAST_MS, _MOST_MS, STEP_MS)
     measured = np.array(counts, dtype=np.float64) * picture

@@ -33,9 +33,14 @@ class Effective:
 
 
 def effective(
-    settings: tuple[TuningSetting, ...], layers: TuningLayers, system: str, game: str | None = None,
-    *, emulator: str = "", folder: str = "",
-) -> tuple[Effective, ...]:  # fmt: skip
+    settings: tuple[TuningSetting, ...],
+    layers: TuningLayers,
+    system: str,
+    game: str | None = None,
+    *,
+    emulator: str = "",
+    folder: str = "",
+) -> tuple[Effective, ...]:
     """Every setting as it comes out for a system, or for one of its games (system/title). folder: that the game lies in
     (system/folder)."""
     found = []
@@ -109,8 +114,11 @@ def places_of(build: Build, catalogue: Catalogue, world: World) -> tuple[Place, 
         system = catalogue.get(System, system_id)
         found.append(Place(system))
         found += [Place(system, "", key) for key in build.tuning.folders if key.partition("/")[0] == system_id]
-        found += [Place(system, key, folder_of(key, world, system)) for key in build.tuning.games
-                  if key.partition("/")[0] == system_id]  # fmt: skip
+        found += [
+            Place(system, key, folder_of(key, world, system))
+            for key in build.tuning.games
+            if key.partition("/")[0] == system_id
+        ]
     return tuple(found)
 
 
@@ -125,8 +133,14 @@ def folder_of(game: str, world: World, system: System) -> str:
 
 def file_of(build: Build, catalogue: Catalogue, place: Place, picture: dict[str, str]) -> tuple[str, str]:
     """Path and text of the settings of a place."""
-    rows = effective(catalogue.all(TuningSetting), build.tuning, place.system.id, place.game or None,
-                     emulator=place.system.emulator, folder=place.folder)  # fmt: skip
+    rows = effective(
+        catalogue.all(TuningSetting),
+        build.tuning,
+        place.system.id,
+        place.game or None,
+        emulator=place.system.emulator,
+        folder=place.folder,
+    )
     values = {row.setting.id: show_value(row.setting, row.value) for row in rows}
     return written(catalogue, place, values, {row.setting.id: row.layer for row in rows}, picture)
 

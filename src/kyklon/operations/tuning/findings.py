@@ -31,14 +31,24 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
             found.append(_too_far(build, system, ahead))
         elif ahead and not emulator.frames_ahead:
             found.append(
-                _note(f"tuning.no-frames-ahead:{system.id}", system.name, f"{emulator.name} cannot run frames ahead",
-                      f"The setting of {ahead} frames for {system.name} has no effect.", "The latency does not change.")
-            )  # fmt: skip
+                _note(
+                    f"tuning.no-frames-ahead:{system.id}",
+                    system.name,
+                    f"{emulator.name} cannot run frames ahead",
+                    f"The setting of {ahead} frames for {system.name} has no effect.",
+                    "The latency does not change.",
+                )
+            )
         if display and display.tube and int(rows["scanline-percent"].value) > 0:
             found.append(
-                _note(f"tuning.scanlines:{system.id}", system.name, "A tube has its own scanlines",
-                      f"{rows['scanline-percent'].value} % darker scanlines only dim {system.name}.", "Set it to 0 %.")
-            )  # fmt: skip
+                _note(
+                    f"tuning.scanlines:{system.id}",
+                    system.name,
+                    "A tube has its own scanlines",
+                    f"{rows['scanline-percent'].value} % darker scanlines only dim {system.name}.",
+                    "Set it to 0 %.",
+                )
+            )
     return found
 
 
@@ -56,15 +66,20 @@ def _too_slow(build: Build, catalogue: Catalogue, world: World) -> list[Finding]
             change = Change(path=path, value=value, label=tip.words, before=speed.verdict, after=tip.verdict)
             remedy = Remedy(label=tip.words, changes=(change,))
         some = "not always" if speed.verdict == "marginal" else "not"
-        found.append(Finding(
-            code=f"tuning.speed:{speed.system.id}", severity=Severity.NOTE if speed.verdict == "marginal" else
-            Severity.CAUTION, operation=OPERATION, subject=speed.system.name,
-            title=f"{speed.system.name} does {some} reach full speed",
-            message=f"The frame budget is {speed.frame_ms:.1f} ms. Emulation takes {speed.mean_ms:.1f} ms on average, "
-            f"and over {speed.most_ms:.1f} ms in 1 of 100 frames.",
-            why="A late frame is repeated: the picture stutters and the sound breaks up.",
-            source="measured on the machine" if speed.measured else "cost figures in the catalogue", remedy=remedy,
-        ))  # fmt: skip
+        found.append(
+            Finding(
+                code=f"tuning.speed:{speed.system.id}",
+                severity=Severity.NOTE if speed.verdict == "marginal" else Severity.CAUTION,
+                operation=OPERATION,
+                subject=speed.system.name,
+                title=f"{speed.system.name} does {some} reach full speed",
+                message=f"The frame budget is {speed.frame_ms:.1f} ms. Emulation takes {speed.mean_ms:.1f} ms "
+                f"on average, and over {speed.most_ms:.1f} ms in 1 of 100 frames.",
+                why="A late frame is repeated: the picture stutters and the sound breaks up.",
+                source="measured on the machine" if speed.measured else "cost figures in the catalogue",
+                remedy=remedy,
+            )
+        )
     return found
 
 
@@ -98,11 +113,16 @@ def _workaround(build: Build, note: Workaround, system: System, setting: TuningS
     systems = _with(build.tuning.systems, system.id, note.setting, note.value)
     change = Change(path="tuning.systems", value=systems, label=setting.name, before=before, after=after)
     return Finding(
-        code=f"tuning.workaround:{note.id}:{system.id}", severity=Severity.CAUTION, operation=OPERATION,
-        subject=system.name, title=note.name, message=f"{note.effect} {setting.name} is {before} for {system.name}.",
-        why=note.note or "A known bug; this setting works around it.", source=note.source or "a note in the catalogue",
+        code=f"tuning.workaround:{note.id}:{system.id}",
+        severity=Severity.CAUTION,
+        operation=OPERATION,
+        subject=system.name,
+        title=note.name,
+        message=f"{note.effect} {setting.name} is {before} for {system.name}.",
+        why=note.note or "A known bug; this setting works around it.",
+        source=note.source or "a note in the catalogue",
         remedy=Remedy(label=f"{setting.name}: {after}", changes=(change,)),
-    )  # fmt: skip
+    )
 
 
 def _own_pictures(build: Build, catalogue: Catalogue) -> list[Finding]:
@@ -119,14 +139,19 @@ def _own_pictures(build: Build, catalogue: Catalogue) -> list[Finding]:
         turn = "as made" if system.vertical else "quarter left"
         games = _with(build.tuning.games, raster.game, "rotate-picture", turn)
         change = Change(path="tuning.games", value=games, label="Rotation", before="as its system", after=turn)
-        found.append(Finding(
-            code=f"tuning.turned:{raster.game}", severity=Severity.CAUTION, operation=OPERATION, subject=title,
-            title=f"{title} has another orientation than its system",
-            message=f"Its picture is {raster.width} × {raster.height}; {system.name} is made for "
-            f"{system.width} × {system.height}.",
-            why="Without its own setting the picture lies on its side.",
-            remedy=Remedy(label=f"Turn it: {turn}", changes=(change,)),
-        ))  # fmt: skip
+        found.append(
+            Finding(
+                code=f"tuning.turned:{raster.game}",
+                severity=Severity.CAUTION,
+                operation=OPERATION,
+                subject=title,
+                title=f"{title} has another orientation than its system",
+                message=f"Its picture is {raster.width} × {raster.height}; {system.name} is made for "
+                f"{system.width} × {system.height}.",
+                why="Without its own setting the picture lies on its side.",
+                remedy=Remedy(label=f"Turn it: {turn}", changes=(change,)),
+            )
+        )
     return found
 
 
@@ -146,9 +171,12 @@ def _too_far(build: Build, system: System, ahead: int) -> Finding:
     systems = {key: dict(values) for key, values in build.tuning.systems.items()}
     systems.setdefault(system.id, {})["frames-ahead"] = system.lag_frames
     change = Change(
-        path="tuning.systems", value=systems, label=f"Frames ahead, {system.name}",
-        before=f"{ahead} frames", after=f"{system.lag_frames} frames",
-    )  # fmt: skip
+        path="tuning.systems",
+        value=systems,
+        label=f"Frames ahead, {system.name}",
+        before=f"{ahead} frames",
+        after=f"{system.lag_frames} frames",
+    )
     return Finding(
         code=f"tuning.frames-ahead:{system.id}",
         severity=Severity.CAUTION,

@@ -79,8 +79,11 @@ def shares(way: Way, values: Mapping[str, Value], field_hz: float, place: float 
         found.append(Share("Scan-out", 0, frame, "evenly from the first to the last line"))
     else:
         found.append(Share("Scan-out", place * frame, place * frame, f"{place:.0%} of the way down the screen"))
-    found += [Share("Adapter", each.delay_ms, each.delay_ms, f"{each.delay_ms:g} ms in {each.name}")
-              for each in way.adapters if each.delay_ms]  # fmt: skip
+    found += [
+        Share("Adapter", each.delay_ms, each.delay_ms, f"{each.delay_ms:g} ms in {each.name}")
+        for each in way.adapters
+        if each.delay_ms
+    ]
     if display.processing_ms:
         own = display.processing_ms
         found.append(Share("Processing", own, own, f"{own:g} ms in {display.name}"))

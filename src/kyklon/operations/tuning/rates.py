@@ -41,8 +41,9 @@ def rates(build: Build, catalogue: Catalogue, world: World) -> dict[str, Rate]:
         off = abs(play.speed - 1)
         slip = buffer / 2 / 1000 / off if off > _AGREE else None  # it begins half full
         follows = off <= Limits().speed
-        found[system.id] = Rate(float(play.game_hz), float(play.shown_hz), follows, play.speed, play.cents,
-                                play.lost_per_min, slip)  # fmt: skip
+        found[system.id] = Rate(
+            float(play.game_hz), float(play.shown_hz), follows, play.speed, play.cents, play.lost_per_min, slip
+        )
     return found
 
 

@@ -63,8 +63,9 @@ def case_of(build: Build, catalogue: Catalogue, system: System) -> Case | None:
     poll = (whole(told[-1]) if told else None) or encoder.poll_ms
     if encoder.link == "usb":
         encoder = encoder.model_copy(update={"poll_ms": min(poll, encoder.poll_ms)})
-    way = Way(system, emulator, encoder, adapters_of(build, catalogue), display,
-              clock_of(build, board) if board else 1000.0)  # fmt: skip
+    way = Way(
+        system, emulator, encoder, adapters_of(build, catalogue), display, clock_of(build, board) if board else 1000.0
+    )
     rate = float(build.system_mode(system.id).timing.vertical_hz)
     return Case(way, {row.setting.id: row.value for row in rows}, rate, encoder.poll_ms)
 
@@ -94,15 +95,21 @@ def _by_settings(build: Build, catalogue: Catalogue, world: World, case: Case) -
             then = speed_of(after, catalogue, case.way.system, (board, clock_of(build, board)), world).verdict
             if then != "fine" and before != then:
                 return  # it would no longer run at full speed
-        change = Change(path="tuning.systems", value=systems, label=names[key], before=f"{case.values[key]}",
-                        after=f"{value}")  # fmt: skip
+        change = Change(
+            path="tuning.systems", value=systems, label=names[key], before=f"{case.values[key]}", after=f"{value}"
+        )
         found.append(Shorter(words, won, cost, risk, won - _MS_FOR_RISK[kind], Remedy(label=words, changes=(change,))))
 
     lag, ahead = case.way.system.lag_frames, int(case.values["frames-ahead"])
     if case.way.emulator.frames_ahead:
         for frames in range(ahead + 1, lag + 1):
-            offer("frames-ahead", frames, f"{frames} frame{'s' if frames > 1 else ''} ahead", "processor time",
-                  "a wrong guess shows for one frame")  # fmt: skip
+            offer(
+                "frames-ahead",
+                frames,
+                f"{frames} frame{'s' if frames > 1 else ''} ahead",
+                "processor time",
+                "a wrong guess shows for one frame",
+            )
     queue = int(case.values["render-queue-frames"])
     if queue > 1:
         offer("render-queue-frames", 1, "One frame in the queue", "nothing", "a slow board stutters")
@@ -120,14 +127,20 @@ def _by_poll(build: Build, case: Case) -> list[Shorter]:
     faster = case.way.encoder.model_copy(update={"poll_ms": FASTEST_POLL_MS})
     won = case.mean - replace(case, way=replace(case.way, encoder=faster)).mean
     words = tuple(each for each in build.boot.kernel_words if not each.startswith(f"{POLL_WORD}="))
-    change = Change(path="boot.kernel_words", value=[*words, f"{POLL_WORD}=1"], label="Extra kernel parameters",
-                    before=f"every {case.poll_ms:g} ms", after="every 1 ms")  # fmt: skip
+    change = Change(
+        path="boot.kernel_words",
+        value=[*words, f"{POLL_WORD}=1"],
+        label="Extra kernel parameters",
+        before=f"every {case.poll_ms:g} ms",
+        after="every 1 ms",
+    )
     label = "Poll the encoder every millisecond"
     risk = won - _MS_FOR_RISK["little"]
     return [
-        Shorter(label, won, "a kernel parameter", "an encoder may not keep up", risk,
-                Remedy(label=label, changes=(change,)))
-    ]  # fmt: skip
+        Shorter(
+            label, won, "a kernel parameter", "an encoder may not keep up", risk, Remedy(label=label, changes=(change,))
+        )
+    ]
 
 
 def _by_parts(build: Build, catalogue: Catalogue, case: Case) -> list[Shorter]:
@@ -138,19 +151,39 @@ def _by_parts(build: Build, catalogue: Catalogue, case: Case) -> list[Shorter]:
         won = case.mean - replace(case, way=replace(case.way, encoder=other)).mean
         if won > 1:
             costs = show_money(other.price)
-            found.append(Shorter(f"{other.name} instead of {case.way.encoder.name}", won, costs, "rewiring",
-                                 won - other.price * _MS_FOR_MONEY - _MS_FOR_RISK["some"]))  # fmt: skip
+            found.append(
+                Shorter(
+                    f"{other.name} instead of {case.way.encoder.name}",
+                    won,
+                    costs,
+                    "rewiring",
+                    won - other.price * _MS_FOR_MONEY - _MS_FOR_RISK["some"],
+                )
+            )
     for adapter in case.way.adapters:
         if adapter.delay_ms:
             rest = tuple(each for each in case.way.adapters if each is not adapter)
             won = case.mean - replace(case, way=replace(case.way, adapters=rest)).mean
-            found.append(Shorter(f"Another adapter than {adapter.name}", won, "an adapter without a frame buffer",
-                                 "the signals must still match", won - _MS_FOR_RISK["some"]))  # fmt: skip
+            found.append(
+                Shorter(
+                    f"Another adapter than {adapter.name}",
+                    won,
+                    "an adapter without a frame buffer",
+                    "the signals must still match",
+                    won - _MS_FOR_RISK["some"],
+                )
+            )
     display = case.way.display
     if display.processing_ms:
-        found.append(Shorter(f"Switch {display.name}'s picture processing off", display.processing_ms / 2,
-                             "its own menu", "the gain is unknown until measured",
-                             display.processing_ms / 2 - _MS_FOR_RISK["little"]))  # fmt: skip
+        found.append(
+            Shorter(
+                f"Switch {display.name}'s picture processing off",
+                display.processing_ms / 2,
+                "its own menu",
+                "the gain is unknown until measured",
+                display.processing_ms / 2 - _MS_FOR_RISK["little"],
+            )
+        )
     return found
 
 

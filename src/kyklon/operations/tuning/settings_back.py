@@ -73,8 +73,14 @@ def differences(build: Build, catalogue: Catalogue, world: World, destination: D
             found.append(Difference(place, path, "", "", "cannot be read"))
             continue
         theirs = values_in(text, catalogue, place)
-        rows = effective(catalogue.all(TuningSetting), build.tuning, place.system.id, place.game or None,
-                         emulator=place.system.emulator, folder=place.folder)  # fmt: skip
+        rows = effective(
+            catalogue.all(TuningSetting),
+            build.tuning,
+            place.system.id,
+            place.game or None,
+            emulator=place.system.emulator,
+            folder=place.folder,
+        )
         for row in rows:
             ours = show_value(row.setting, row.value)
             if row.setting.id in theirs and theirs[row.setting.id] != ours:
@@ -110,9 +116,13 @@ def taken_over(build: Build, catalogue: Catalogue, difference: Difference) -> Tu
     setting = catalogue.get(TuningSetting, difference.setting)
     value = parsed(setting, difference.theirs)
     tuning, place = build.tuning, difference.place
-    name, key = ("games", place.game) if place.game else ("folders", place.folder) if place.folder else (
-        "systems", place.system.id
-    )  # fmt: skip
+    name, key = (
+        ("games", place.game)
+        if place.game
+        else ("folders", place.folder)
+        if place.folder
+        else ("systems", place.system.id)
+    )
     layer = {each: dict(values) for each, values in getattr(tuning, name).items()}
     layer.setdefault(key, {})[setting.id] = value
     return tuning.model_copy(update={name: layer})

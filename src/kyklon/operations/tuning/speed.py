@@ -77,14 +77,19 @@ def speeds(build: Build, catalogue: Catalogue, world: World) -> tuple[Speed, ...
         return ()
     return tuple(
         speed_of(build, catalogue, system, (board, clock_of(build, board)), world)
-        for system in known_systems(build, catalogue) if catalogue.find(Emulator, system.emulator)
-    )  # fmt: skip
+        for system in known_systems(build, catalogue)
+        if catalogue.find(Emulator, system.emulator)
+    )
 
 
 def speed_of(
-    build: Build, catalogue: Catalogue, system: System, place: tuple[Board, float], world: World,
+    build: Build,
+    catalogue: Catalogue,
+    system: System,
+    place: tuple[Board, float],
+    world: World,
     emulator: Emulator | None = None,
-) -> Speed:  # fmt: skip
+) -> Speed:
     """One system. place: a board and its clock in MHz. emulator: another one than the system's own."""
     board, mhz = place
     emulator = emulator or catalogue.get(Emulator, system.emulator)
@@ -94,8 +99,11 @@ def speed_of(
     pixels = mode.size[0] * mode.size[1] / 1e6
     cost = next((each for each in build.tuning.costs if (each.board, each.emulator) == (board.id, emulator.id)), None)
     mean, spread = _cost(emulator, cost, mhz)
-    filters = [(row.setting.name, row.setting.cost_ms * pixels * 1000 / mhz) for row in rows
-               if row.setting.cost_ms and row.value not in (False, 0)]  # fmt: skip
+    filters = [
+        (row.setting.name, row.setting.cost_ms * pixels * 1000 / mhz)
+        for row in rows
+        if row.setting.cost_ms and row.value not in (False, 0)
+    ]
     ahead = min(int(values.get("frames-ahead", 0)), system.lag_frames) if emulator.frames_ahead else 0
     frame = Play(system.refresh_hz, mode.vertical_hz).frame_ms
     extra = sum(ms for _name, ms in filters)
@@ -110,8 +118,18 @@ def speed_of(
     most_ahead = max((n for n in range(system.lag_frames + 1) if added(n)[1] <= frame * (1 - SPARE)), default=0)
     heavy = _heavy(world, system, emulator, mean * HEAVY * (1 + ahead) + extra, frame * (1 - SPARE))
     parts = (("Emulation", mean), *((("Frames ahead", mean * ahead),) if ahead else ()), *filters)
-    return Speed(system, emulator, mhz, frame, mean_all, most_all, parts, cost is not None,
-                 most_ahead if emulator.frames_ahead else 0, heavy)  # fmt: skip
+    return Speed(
+        system,
+        emulator,
+        mhz,
+        frame,
+        mean_all,
+        most_all,
+        parts,
+        cost is not None,
+        most_ahead if emulator.frames_ahead else 0,
+        heavy,
+    )
 
 
 def _cost(emulator: Emulator, cost: FrameCost | None, mhz: float) -> tuple[float, float]:
@@ -126,8 +144,15 @@ def _cost(emulator: Emulator, cost: FrameCost | None, mhz: float) -> tuple[float
 def _heavy(world: World, system: System, emulator: Emulator, takes: float, room: float) -> tuple[str, ...]:
     if takes <= room or world.scan is None or not emulator.heavy:
         return ()
-    return tuple(sorted({game.called for game in world.scan.of(system.id) if game.ready
-                         and any(word.casefold() in game.called.casefold() for word in emulator.heavy)}))  # fmt: skip
+    return tuple(
+        sorted(
+            {
+                game.called
+                for game in world.scan.of(system.id)
+                if game.ready and any(word.casefold() in game.called.casefold() for word in emulator.heavy)
+            }
+        )
+    )
 
 
 def on_boards(build: Build, catalogue: Catalogue, system: System, world: World) -> tuple[tuple[Board, Class], ...]:
@@ -151,8 +176,10 @@ def helps(build: Build, catalogue: Catalogue, world: World, speed: Speed) -> tup
     def after(change: tuple[str, object], clock: float = mhz) -> Speed:
         return speed_of(edited(build, *change), catalogue, system, (board, clock), world)
 
-    rows = {row.setting.id: row for row in effective(catalogue.all(TuningSetting), build.tuning, system.id,
-                                                     emulator=system.emulator)}  # fmt: skip
+    rows = {
+        row.setting.id: row
+        for row in effective(catalogue.all(TuningSetting), build.tuning, system.id, emulator=system.emulator)
+    }
     if int(rows["frames-ahead"].value) and speed.emulator.frames_ahead:
         change = _set(build, system.id, "frames-ahead", min(speed.ahead, int(rows["frames-ahead"].value) - 1))
         found.append(
@@ -174,8 +201,13 @@ def helps(build: Build, catalogue: Catalogue, world: World, speed: Speed) -> tup
         emulator = catalogue.find(Emulator, other)
         if emulator is not None:
             quicker = speed_of(build, catalogue, system, (board, mhz), world, emulator).verdict
-            found.append(Help(f"{emulator.name} instead of {speed.emulator.name}", quicker, emulator.note or
-                              "another emulator, with its own faults; choose it in the catalogue"))  # fmt: skip
+            found.append(
+                Help(
+                    f"{emulator.name} instead of {speed.emulator.name}",
+                    quicker,
+                    emulator.note or "another emulator, with its own faults; choose it in the catalogue",
+                )
+            )
     if own == mhz and not found:
         found.append(Help("A faster board", "fine", "this one has no more to give"))
     return tuple(found)
@@ -203,8 +235,14 @@ def cost_from_log(text: str, board: str, emulator: str, mhz: float) -> FrameCost
             f"The log has {len(times)} frame times; at least 30 are needed.",
             do="Let the game run for a minute with frame times logged, one per line, in ms.",
         )
-    return FrameCost(board=board, emulator=emulator, mhz=mhz, mean_ms=sum(times) / len(times),
-                     most_ms=percentile(times, OFTEN), frames=len(times))  # fmt: skip
+    return FrameCost(
+        board=board,
+        emulator=emulator,
+        mhz=mhz,
+        mean_ms=sum(times) / len(times),
+        most_ms=percentile(times, OFTEN),
+        frames=len(times),
+    )
 
 
 def percentile(values: Sequence[float], share: float) -> float:

@@ -85,11 +85,13 @@ class AssemblyPage(OperationPage):
             self._led.set_rows((("Resistor", "voltage too low"),))
         else:
             current = (volts - forward) / ohms
-            self._led.set_rows((
-                ("Resistor, E24", show(ohms, "Ω", 0, prefix="")),
-                ("Actual current", show(current, "A", 1, prefix="m")),
-                ("Rated at least", show(watts, "W", 0, prefix="m")),
-            ))  # fmt: skip
+            self._led.set_rows(
+                (
+                    ("Resistor, E24", show(ohms, "Ω", 0, prefix="")),
+                    ("Actual current", show(current, "A", 1, prefix="m")),
+                    ("Rated at least", show(watts, "W", 0, prefix="m")),
+                )
+            )
         rows = []
         for source in (3.3, 5.0):
             level = sync_level_v(source, self._series.value())

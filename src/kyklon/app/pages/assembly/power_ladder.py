@@ -31,8 +31,13 @@ class PowerLadder(Instrument):
         """Override."""
         budget, px = self._budget, self.theme.px
         if budget is None:
-            self.text(painter, box.center(), "Choose a board and a power supply in Plan.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose a board and a power supply in Plan.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         row = box.top() + px(10)
         supply = QRectF(box.left(), row, px(130), px(76))
@@ -57,10 +62,19 @@ class PowerLadder(Instrument):
     def _draw_part(self, painter: QPainter, box: QRectF, name: str, note: str) -> None:
         px = self.theme.px
         self.block(painter, box, "field", "ink", width=1.3)
-        self.text(painter, QRectF(box.left() + px(10), box.top() + px(12), box.width() - px(14), px(22)), name,
-                  font=self.theme.font("body", weight=600))  # fmt: skip
-        self.text(painter, QRectF(box.left() + px(10), box.top() + px(36), box.width() - px(14), px(20)), note,
-                  font=self.theme.font("small"), token="muted")  # fmt: skip
+        self.text(
+            painter,
+            QRectF(box.left() + px(10), box.top() + px(12), box.width() - px(14), px(22)),
+            name,
+            font=self.theme.font("body", weight=600),
+        )
+        self.text(
+            painter,
+            QRectF(box.left() + px(10), box.top() + px(36), box.width() - px(14), px(20)),
+            note,
+            font=self.theme.font("small"),
+            token="muted",
+        )
 
     def _draw_cable(self, painter: QPainter, supply: QRectF, board: QRectF, budget: Budget) -> None:
         px = self.theme.px
@@ -100,8 +114,13 @@ class PowerLadder(Instrument):
             self.text(
                 painter, place.adjusted(px(8), 0, -px(60), 0), draw.name, font=self.theme.font("label", weight=500)
             )
-            self.text(painter, QPointF(place.right() - px(8), place.center().y()), show(draw.amps, "A", prefix=""),
-                      font=self.theme.mono("small"), align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            self.text(
+                painter,
+                QPointF(place.right() - px(8), place.center().y()),
+                show(draw.amps, "A", prefix=""),
+                font=self.theme.mono("small"),
+                align=Qt.AlignmentFlag.AlignRight,
+            )
             self.line(
                 painter,
                 QPointF(board.right(), place.center().y()),
@@ -132,8 +151,12 @@ class PowerLadder(Instrument):
             token="red",
             align=Qt.AlignmentFlag.AlignRight,
         )
-        points = [QPointF(box.left(), y(budget.supply.volts)), QPointF(supply.right(), y(budget.supply.volts)),
-                  QPointF(board.left(), y(volts)), QPointF(box.right(), y(volts))]  # fmt: skip
+        points = [
+            QPointF(box.left(), y(budget.supply.volts)),
+            QPointF(supply.right(), y(budget.supply.volts)),
+            QPointF(board.left(), y(volts)),
+            QPointF(box.right(), y(volts)),
+        ]
         painter.setBrush(Qt.BrushStyle.NoBrush)
         good = volts >= warn
         painter.setPen(QPen(self.theme.color("teal" if good else "red"), 2.4))
@@ -148,5 +171,10 @@ class PowerLadder(Instrument):
         side = px(11)
         lamp = QRectF(board.left() + px(8), y(volts) - px(14) - side / 2, side, side)
         paint_lamp(painter, lamp, "clear" if good else "stop", self.theme)
-        self.text(painter, QPointF(lamp.right() + px(6), lamp.center().y()), f"{volts:.2f}\u202fV at the board",
-                  font=self.theme.mono("body", 500), token="teal" if good else "red")  # fmt: skip
+        self.text(
+            painter,
+            QPointF(lamp.right() + px(6), lamp.center().y()),
+            f"{volts:.2f}\u202fV at the board",
+            font=self.theme.mono("body", 500),
+            token="teal" if good else "red",
+        )

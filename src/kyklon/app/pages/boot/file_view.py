@@ -104,8 +104,14 @@ class FileView(Instrument):
                 painter, QPointF(box.left() + px(6), y), sign, font=mono, token="teal" if row.kind == "+" else "red"
             )
             number = str(row.number) if row.number > 0 else "…" if row.number < 0 else ""
-            self.text(painter, QPointF(box.left() + px(40), y), number, font=self.theme.mono("small"), token="muted",
-                      align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            self.text(
+                painter,
+                QPointF(box.left() + px(40), y),
+                number,
+                font=self.theme.mono("small"),
+                token="muted",
+                align=Qt.AlignmentFlag.AlignRight,
+            )
             words = QRectF(box.left() + px(50), line.top(), box.width() - px(52), pitch)
             faint = row.remark or row.kind == "-"
             self.text(painter, words, row.text, font=mono, token="muted" if faint else "ink")

@@ -50,8 +50,14 @@ class LineBudget(Instrument):
         words = f"{use.used} of {use.most} characters" + (": the rest is cut off" if over else "")
         font = self.theme.font("small")
         self.text(painter, QPointF(box.left(), box.top() + px(7)), "Kernel command line", font=font, token="muted")
-        self.text(painter, QPointF(box.right(), box.top() + px(7)), words, font=font,
-                  token="red" if over else "muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(box.right(), box.top() + px(7)),
+            words,
+            font=font,
+            token="red" if over else "muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         bar = QRectF(box.left(), box.top() + px(18), box.width(), px(9))
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self.theme.color("grid"))

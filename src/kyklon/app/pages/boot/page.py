@@ -34,17 +34,37 @@ if TYPE_CHECKING:
 GROUPS = {  # what is decided here, under the tab it is shown on
     "Start": ("boot.dialect", "boot.kernel", "boot.device_tree", "boot.safe_start", "boot.kernel_words"),
     "Picture": (
-        "boot.force_output", "picture.issue_identification", "boot.mode_as", "boot.link", "boot.ignore_identification",
-        "boot.signal_strength", "boot.turn", "boot.frame_size", "boot.overscan_percent", "boot.inset_left",
-        "boot.inset_right", "boot.inset_top", "boot.inset_bottom",
+        "boot.force_output",
+        "picture.issue_identification",
+        "boot.mode_as",
+        "boot.link",
+        "boot.ignore_identification",
+        "boot.signal_strength",
+        "boot.turn",
+        "boot.frame_size",
+        "boot.overscan_percent",
+        "boot.inset_left",
+        "boot.inset_right",
+        "boot.inset_top",
+        "boot.inset_bottom",
     ),
     "Board": ("boot.sound", "boot.machine_sound", "boot.video_memory_mb", "boot.processor_mhz", "boot.overlays"),
     "System": (
-        "boot.user", "boot.hostname", "system.time_zone", "system.keyboard", "boot.country", "system.wireless_name",
-        "system.wireless_key", "system.wired", "system.remote_key", "system.may_shut_down", "system.shares",
-        "system.start_command", "system.library_links",
+        "boot.user",
+        "boot.hostname",
+        "system.time_zone",
+        "system.keyboard",
+        "boot.country",
+        "system.wireless_name",
+        "system.wireless_key",
+        "system.wired",
+        "system.remote_key",
+        "system.may_shut_down",
+        "system.shares",
+        "system.start_command",
+        "system.library_links",
     ),
-}  # fmt: skip
+}
 DECISIONS = tuple(path for paths in GROUPS.values() for path in paths)
 
 
@@ -110,13 +130,16 @@ class BootPage(OperationPage):
         self._taken = offered_settings(build, catalogue)
         self._show_group()
         sets = kernel_sets(image, world.source_contents, world.card)
-        self._form.show_build(build, {
-            "boot.dialect": tuple((each.id, each.name) for each in catalogue.all(Dialect)),
-            "boot.kernel": _with_current(tuple((name, name) for name in sets), boot.kernel),
-            "boot.device_tree": _with_current(
-                tuple((each.device_tree, each.device_tree) for each in catalogue.all(Board)), boot.device_tree
-            ),
-        })  # fmt: skip
+        self._form.show_build(
+            build,
+            {
+                "boot.dialect": tuple((each.id, each.name) for each in catalogue.all(Dialect)),
+                "boot.kernel": _with_current(tuple((name, name) for name in sets), boot.kernel),
+                "boot.device_tree": _with_current(
+                    tuple((each.device_tree, each.device_tree) for each in catalogue.all(Board)), boot.device_tree
+                ),
+            },
+        )
         self._track.show_steps(track(boot.services, image.foreground_service))
         if build.source.path and world.source is None and not world.source_error:
             self._files_sheet.set_note("the image is being read…")

@@ -51,9 +51,16 @@ class BareBench(Bench):
         top.setStretch(0, 1)
         foot = Sheet()
         line = row(
-            label("Set", "muted"), self._folder, button("Choose…", self._on_choose_clicked), label("for", "muted"),
-            self._board, label("onto", "muted"), self._drive, self._make, spacing=8,
-        )  # fmt: skip
+            label("Set", "muted"),
+            self._folder,
+            button("Choose…", self._on_choose_clicked),
+            label("for", "muted"),
+            self._board,
+            label("onto", "muted"),
+            self._drive,
+            self._make,
+            spacing=8,
+        )
         line.setStretch(1, 1)
         foot.add(line)
         layout = column(spacing=14)

@@ -72,14 +72,23 @@ class CardStrip(Instrument):
         """Override."""
         strip, px = self._strip, self.theme.px
         if strip is None or not strip.image_size:
-            self.text(painter, box.center(), "Choose an image file: its partitions are drawn here.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose an image file: its partitions are drawn here.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         high = min(px(46), box.height() * 0.22)
         upper = QRectF(box.left(), box.top() + px(22), box.width(), high)
         lower = QRectF(box.left(), box.bottom() - px(24) - high * 0.8, box.width(), high * 0.8)
-        self.text(painter, QPointF(box.left(), box.top() + px(9)), f"The image, enlarged: {strip.image_name}",
-                  font=self.theme.font("label", weight=600))  # fmt: skip
+        self.text(
+            painter,
+            QPointF(box.left(), box.top() + px(9)),
+            f"The image, enlarged: {strip.image_name}",
+            font=self.theme.font("label", weight=600),
+        )
         self.text(
             painter,
             QPointF(box.right(), box.top() + px(9)),
@@ -92,8 +101,13 @@ class CardStrip(Instrument):
             self._draw_lens(painter, upper, lower, strip)
             self._draw_drive(painter, lower, strip)
         else:
-            self.text(painter, lower, "Choose a drive below: it is drawn here to scale.", token="muted",
-                      align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+            self.text(
+                painter,
+                lower,
+                "Choose a drive below: it is drawn here to scale.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignCenter,
+            )
         self._draw_image(painter, upper, strip)
 
     # --- the image -----------------------------------------------------------------------------------------------
@@ -162,10 +176,14 @@ class CardStrip(Instrument):
 
     def _draw_lens(self, painter: QPainter, upper: QRectF, lower: QRectF, strip: Strip) -> None:
         share = max(2.0, lower.width() * min(1.0, strip.image_size / strip.drive_size))
-        lens = QPolygonF([
-            QPointF(upper.left(), upper.bottom() + 14), QPointF(upper.right(), upper.bottom() + 14),
-            QPointF(lower.left() + share, lower.top()), lower.topLeft(),
-        ])  # fmt: skip
+        lens = QPolygonF(
+            [
+                QPointF(upper.left(), upper.bottom() + 14),
+                QPointF(upper.right(), upper.bottom() + 14),
+                QPointF(lower.left() + share, lower.top()),
+                lower.topLeft(),
+            ]
+        )
         painter.setPen(QPen(self.theme.color("hairline"), 1))
         painter.setBrush(self.theme.color("grid", 90))
         painter.drawPolygon(lens)

@@ -100,9 +100,15 @@ class ChecksumDialog(QDialog):
             "A checksum file beside the image is found automatically."
         )
         self.setLayout(
-            column(label("SHA-256 of the file", "section"), label(words, wrap=True), self._edit,
-                   row(button("Cancel", self.reject), 1, self._keep), spacing=10, margins=(20, 18, 20, 16))
-        )  # fmt: skip
+            column(
+                label("SHA-256 of the file", "section"),
+                label(words, wrap=True),
+                self._edit,
+                row(button("Cancel", self.reject), 1, self._keep),
+                spacing=10,
+                margins=(20, 18, 20, 16),
+            )
+        )
 
     @property
     def checksum(self) -> str:
@@ -128,9 +134,15 @@ class NameDialog(QDialog):
         self.edit.textChanged.connect(lambda text: keep.setEnabled(bool(text.strip())))
         words = "Write the same name on the card itself, and you will find its history again."
         self.setLayout(
-            column(label("What is this card called?", "section"), label(words, wrap=True), self.edit,
-                   row(button("Cancel", self.reject), 1, keep), spacing=10, margins=(20, 18, 20, 16))
-        )  # fmt: skip
+            column(
+                label("What is this card called?", "section"),
+                label(words, wrap=True),
+                self.edit,
+                row(button("Cancel", self.reject), 1, keep),
+                spacing=10,
+                margins=(20, 18, 20, 16),
+            )
+        )
 
 
 class ShelfDialog(QDialog):
@@ -191,6 +203,11 @@ def _figures(image: ShelfImage) -> tuple[tuple[str, str], ...]:
         else show_bytes(image.packed)
     )
     login = f"{image.user}, {image.password}: change it at first boot" if image.password else image.user
-    rows = [("Size", size), ("Released", image.released), ("Boards", ", ".join(image.boards)), ("First login", login),
-            ("Checksum", image.checksum[:26] + "…" if image.checksum else "")]  # fmt: skip
+    rows = [
+        ("Size", size),
+        ("Released", image.released),
+        ("Boards", ", ".join(image.boards)),
+        ("First login", login),
+        ("Checksum", image.checksum[:26] + "…" if image.checksum else ""),
+    ]
     return tuple((name, words or "not known") for name, words in rows)

@@ -35,8 +35,13 @@ class HistoryView(Instrument):
         """Override."""
         events = tuple(reversed(self._card.events)) if self._card else ()
         if not events:
-            self.text(painter, box, "Everything done with this card is listed here.", token="muted",
-                      align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+            self.text(
+                painter,
+                box,
+                "Everything done with this card is listed here.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignCenter,
+            )
             return
         pitch = self.theme.px(22)
         for index, event in enumerate(events):

@@ -90,10 +90,13 @@ class KeepBench(Bench):
         )
         acts = Sheet("Actions")
         acts.add(
-            label("These only read", "caption"), row(self._acts["backup"], self._acts["compare"], spacing=6),
-            label("These overwrite the card", "caption"), row(self._acts["probe"], self._acts["prove"], spacing=6),
-            row(self._acts["restore"], self._acts["prepare"], spacing=6), 1,
-        )  # fmt: skip
+            label("These only read", "caption"),
+            row(self._acts["backup"], self._acts["compare"], spacing=6),
+            label("These overwrite the card", "caption"),
+            row(self._acts["probe"], self._acts["prove"], spacing=6),
+            row(self._acts["restore"], self._acts["prepare"], spacing=6),
+            1,
+        )
         acts.setFixedWidth(round(self.theme.px(282)))
         self._result = Sheet("Result")
         told = row(self._lamp, self._title, 1, spacing=8)

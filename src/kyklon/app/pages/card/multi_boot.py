@@ -50,9 +50,14 @@ class MultiBench(Bench):
         self._lay = button("Copy to a stick…", self._on_lay_clicked, "primary")
         foot = Sheet()
         line = row(
-            label("Bundles", "muted"), self._folder, button("Choose…", self._on_choose_clicked), label("for", "muted"),
-            self._target, self._lay, spacing=8,
-        )  # fmt: skip
+            label("Bundles", "muted"),
+            self._folder,
+            button("Choose…", self._on_choose_clicked),
+            label("for", "muted"),
+            self._target,
+            self._lay,
+            spacing=8,
+        )
         line.setStretch(1, 1)
         foot.add(line)
         middle = row(systems, self._wrong, spacing=14)
@@ -118,8 +123,11 @@ class MultiBench(Bench):
 
     def _show_targets(self) -> None:
         cards = [(str(card.capacity_bytes), card.name) for card in self.session.catalogue.all(Card)]
-        drives = [(str(e.facts.size), f"{e.facts.name}, {show_bytes(e.facts.size)}") for e in self.drives.targets
-                  if e.facts.removable and not e.facts.read_only]  # fmt: skip
+        drives = [
+            (str(e.facts.size), f"{e.facts.name}, {show_bytes(e.facts.size)}")
+            for e in self.drives.targets
+            if e.facts.removable and not e.facts.read_only
+        ]
         current = self._target.value
         if not current:
             card = self.session.catalogue.find(Card, self.session.build.part("card"))
@@ -153,12 +161,17 @@ class MultiBench(Bench):
         )
         self._list.show_lines(
             tuple(
-                ProblemLine(p.severity.value, f"{p.bundle + ': ' if p.bundle else ''}{p.sentence}", p.why,
-                            "Rename" if p.rename else "", p)
+                ProblemLine(
+                    p.severity.value,
+                    f"{p.bundle + ': ' if p.bundle else ''}{p.sentence}",
+                    p.why,
+                    "Rename" if p.rename else "",
+                    p,
+                )
                 for p in sorted(found.problems, key=_weight)
             ),
             "No problems found in these bundles.",
-        )  # fmt: skip
+        )
 
     def _row(self, bundle: Bundle, found: multiboot.Check) -> QWidget:
         made = QWidget()

@@ -57,7 +57,12 @@ class ProblemList(QScrollArea):
         if line.remedy:
             head.addWidget(button(line.remedy, lambda: self.asked.emit(line.key), "outline"))
         made.setLayout(
-            column(head, label(line.sentence, wrap=True), label(line.why, "small", wrap=True), spacing=2,
-                   margins=(2, 6, 8, 8))
-        )  # fmt: skip
+            column(
+                head,
+                label(line.sentence, wrap=True),
+                label(line.why, "small", wrap=True),
+                spacing=2,
+                margins=(2, 6, 8, 8),
+            )
+        )
         return made

@@ -49,18 +49,19 @@ def sheet_of(
         ("Drive", f"{drive.name}, {drive.model}, {drive.bus_shown}"),
         ("Serial", drive.serial or "not reported"),
         ("Size", f"{show_bytes(drive.size)} = {drive.size / 2**30:.2f} GiB"),
-    )  # fmt: skip
+    )
     image = (
-        ("File", source.name), ("Packed", f"{show_bytes(source.packed)}, {source.kind}"),
+        ("File", source.name),
+        ("Packed", f"{show_bytes(source.packed)}, {source.kind}"),
         ("Written", f"{report.size} bytes = {show_bytes(report.size)}"),
         ("Published checksum", f"{report.checked}, matches" if report.checked else "not known"),
-    )  # fmt: skip
+    )
     proof = (
         ("Read back", "every byte, compared with what was written"),
         ("Time", show_duration(report.seconds)),
         ("Speed of the card", rate),
         ("Retries", f"{len(report.retried)} places" if report.retried else "none"),
-    )  # fmt: skip
+    )
     events = known.events[-7:] if known else ()
     return ProofFacts(
         f"Proof of the card “{name}”",
@@ -127,8 +128,14 @@ class ProofSheet(Instrument):
             line = QRectF(page.left(), top + 12 + index * 19, page.width(), 19)
             if line.bottom() > page.bottom() - 18:
                 break
-            self.text(painter, line, words, font=self.theme.mono("small"), token="muted",
-                      align=Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
+            self.text(
+                painter,
+                line,
+                words,
+                font=self.theme.mono("small"),
+                token="muted",
+                align=Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
+            )
         self.text(
             painter, QPointF(page.left(), page.bottom()), "Made by Kyklon from what was read back.", token="muted"
         )

@@ -27,8 +27,13 @@ class RateCurve(Plot):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._write:
-            self.text(painter, box.center(), "The speed is drawn here while a card is written.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "The speed is drawn here while a card is written.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         begun = self._write[-1][0]
         verify = tuple((begun + at, rate) for at, rate in self._verify)

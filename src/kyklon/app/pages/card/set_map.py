@@ -43,8 +43,13 @@ class SetMap(Instrument):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._lines:
-            self.text(painter, box.center(), "Choose an unpacked set: where each file goes is drawn here.",
-                      token="muted", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose an unpacked set: where each file goes is drawn here.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         px = self.theme.px
         top = box.top() + px(24)
@@ -56,8 +61,14 @@ class SetMap(Instrument):
         head = self.theme.font("label", weight=600)
         self.text(painter, QPointF(left.left(), box.top() + px(9)), "In the set", font=head)
         self.text(painter, QPointF(right.left(), box.top() + px(9)), "On the card", font=head)
-        self.text(painter, QPointF(right.right(), box.top() + px(9)), show_bytes(self._total),
-                  font=self.theme.mono("small"), token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(right.right(), box.top() + px(9)),
+            show_bytes(self._total),
+            font=self.theme.mono("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         goes = [line for line in lines if line.target]
         card = QRectF(right.left(), top - 2, right.width(), max(1, len(goes)) * pitch + 4)
         self.block(painter, card, "teal_soft", "teal", radius=3)
@@ -103,5 +114,11 @@ class SetMap(Instrument):
         painter.drawPath(path)
         size = show_bytes(line.size)
         self._draw_name(painter, to.adjusted(0, 0, -self.theme.px(56), 0), line.target, "ink")
-        self.text(painter, QPointF(to.right(), to.center().y()), size, font=self.theme.mono("small"), token="muted",
-                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(to.right(), to.center().y()),
+            size,
+            font=self.theme.mono("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )

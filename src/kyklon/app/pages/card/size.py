@@ -34,10 +34,12 @@ class SizeBench(Bench):
         self._changes = label("", wrap=True)
         other = Sheet("A disk instead of a card")
         other.add(
-            row(label("The machine starts", "muted"), self._medium, 1), row(label("Disk", "muted"), self._disk,
-                                                                       label("on bridge", "muted"), self._bridge, 1),
-            self._figures, self._changes, 1,
-        )  # fmt: skip
+            row(label("The machine starts", "muted"), self._medium, 1),
+            row(label("Disk", "muted"), self._disk, label("on bridge", "muted"), self._bridge, 1),
+            self._figures,
+            self._changes,
+            1,
+        )
         lower = row(work, other, spacing=14)
         lower.setStretch(0, 1)
         lower.setStretch(1, 1)
@@ -93,10 +95,13 @@ class SizeBench(Bench):
             self._changes.setText("Choose a disk and a bridge to see speed, current, and what changes at start-up.")
             return
         faster = f"{found.times:.1f} × the card" if found.card_mb_s else ""
-        self._figures.set_rows((
-            ("Reads", f"{found.disk_mb_s:.0f} MB/s, {faster}"), ("Card reads", f"{found.card_mb_s:.0f} MB/s"),
-            ("Draws up to", f"{found.draws_a:.2f} A at 5 V"),
-        ))  # fmt: skip
+        self._figures.set_rows(
+            (
+                ("Reads", f"{found.disk_mb_s:.0f} MB/s, {faster}"),
+                ("Card reads", f"{found.card_mb_s:.0f} MB/s"),
+                ("Draws up to", f"{found.draws_a:.2f} A at 5 V"),
+            )
+        )
         self._changes.setText("\n".join(found.changes))
 
     def _on_part(self, role: str, name: str, value: str) -> None:

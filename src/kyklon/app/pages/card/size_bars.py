@@ -32,8 +32,9 @@ class SizeBars(Instrument):
         """Override."""
         sizing, px = self._sizing, self.theme.px
         if sizing is None:
-            self.text(painter, box.center(), "The library is being read…", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter, box.center(), "The library is being read…", token="muted", align=Qt.AlignmentFlag.AlignHCenter
+            )
             return
         top = self._draw_legend(painter, box, sizing)
         left = box.left() + px(118)
@@ -47,8 +48,14 @@ class SizeBars(Instrument):
         for index, offer in enumerate(sizing.offers, 1):
             self._draw_offer(painter, line.translated(0, index * pitch), sizing, offer, scale, box.right())
         x = left + sizing.need * scale
-        self.line(painter, QPointF(x, top), QPointF(x, top + pitch * (len(sizing.offers) + 1)), "ink", 1.2,
-                  Qt.PenStyle.DashLine)  # fmt: skip
+        self.line(
+            painter,
+            QPointF(x, top),
+            QPointF(x, top + pitch * (len(sizing.offers) + 1)),
+            "ink",
+            1.2,
+            Qt.PenStyle.DashLine,
+        )
 
     def _draw_legend(self, painter: QPainter, box: QRectF, sizing: Sizing) -> float:
         px = self.theme.px
@@ -85,8 +92,14 @@ class SizeBars(Instrument):
         body = line.adjusted(0, 7, 0, -7)
         full = offer.capacity * scale
         area = QRectF(body.left(), body.top(), min(full, body.width()), body.height())
-        self.block(painter, area, "teal_soft" if offer.fits else "red_soft", "teal" if offer.fits else "red", radius=2,
-                   width=2 if best else 1)  # fmt: skip
+        self.block(
+            painter,
+            area,
+            "teal_soft" if offer.fits else "red_soft",
+            "teal" if offer.fits else "red",
+            radius=2,
+            width=2 if best else 1,
+        )
         words = show_bytes(offer.capacity)
         if full > body.width():
             for step in (0, 5):

@@ -40,10 +40,13 @@ from kyklon.record.shelf import FILE as SHELF
 from kyklon.record.shelf import Shelf, ShelfImage
 
 _LAMPS = {
-    CardState.NEVER: ("never written", "not started"), CardState.WRITING: ("interrupted: not bootable", "stop"),
-    CardState.CANCELLED: ("cancelled: not bootable", "stop"), CardState.FAILED: ("failed: not bootable", "stop"),
-    CardState.UNPROVEN: ("written, not read back", "caution"), CardState.PROVEN: ("written and proven", "clear"),
-}  # fmt: skip
+    CardState.NEVER: ("never written", "not started"),
+    CardState.WRITING: ("interrupted: not bootable", "stop"),
+    CardState.CANCELLED: ("cancelled: not bootable", "stop"),
+    CardState.FAILED: ("failed: not bootable", "stop"),
+    CardState.UNPROVEN: ("written, not read back", "caution"),
+    CardState.PROVEN: ("written and proven", "clear"),
+}
 _VERDICT_LAMPS = {"good": "clear", "slow": "caution", "worn": "caution", "cancelled": "note"}
 _SLOW_SHARE = 0.4  # of the median speed: a place below it is marked
 TITLE = "Writing the card"
@@ -77,10 +80,17 @@ class WriteBench(Bench):
         image = Sheet("Image")
         checksum = button("Checksum…", self._on_checksum_clicked, tip="Checksum published with the image")
         image.add(
-            self._file, self._facts, 1,
-            row(button("Choose…", self._on_choose_clicked), button("Shelf…", self._on_shelf_clicked), checksum, 1,
-                spacing=6),
-        )  # fmt: skip
+            self._file,
+            self._facts,
+            1,
+            row(
+                button("Choose…", self._on_choose_clicked),
+                button("Shelf…", self._on_shelf_clicked),
+                checksum,
+                1,
+                spacing=6,
+            ),
+        )
         image.setFixedWidth(round(self.theme.px(286)))
         self._drives_sheet = Sheet("Drives")
         look = button("Rescan", self._on_look_clicked)
@@ -207,13 +217,22 @@ class WriteBench(Bench):
             lamp = lamp if lamp == "stop" else "caution"
         self.strip_view.show_strip(
             Strip(
-                source.name if source else "", size, spans_of(session.world.source_contents),
-                target.facts.name if target else "", target.facts.size if target else 0,
-                verdict.loss if verdict else "", words, lamp,
-                self._running.written, self._running.verified, self._there(), 0 if lamp == "stop" else self._grows_to(),
-                self._bad if own else (), self._slow_places() if own else (),
+                source.name if source else "",
+                size,
+                spans_of(session.world.source_contents),
+                target.facts.name if target else "",
+                target.facts.size if target else 0,
+                verdict.loss if verdict else "",
+                words,
+                lamp,
+                self._running.written,
+                self._running.verified,
+                self._there(),
+                0 if lamp == "stop" else self._grows_to(),
+                self._bad if own else (),
+                self._slow_places() if own else (),
             )
-        )  # fmt: skip
+        )
 
     def _there(self) -> tuple[Span, ...]:
         """What lies on the chosen drive now, while something of somebody's is on it."""
@@ -280,9 +299,12 @@ class WriteBench(Bench):
             return shelf, images, frozenset(each.path for each in images if Path(each.path).exists())
 
         session.jobs.start(
-            "Reading the shelf", work, lambda found: self._show_shelf(*found),
-            bad=lambda bad: session.said.emit(str(bad)), cancellable=False,
-        )  # fmt: skip
+            "Reading the shelf",
+            work,
+            lambda found: self._show_shelf(*found),
+            bad=lambda bad: session.said.emit(str(bad)),
+            cancellable=False,
+        )
 
     def _show_shelf(self, shelf: Shelf, images: tuple[ShelfImage, ...], there: frozenset[str]) -> None:
         dialog = ShelfDialog(images, there, self.theme, self)

@@ -57,8 +57,13 @@ class HeaderDrawing(Instrument):
         """Override."""
         header, px = self._seated.header, self.theme.px
         if header is None:
-            self.text(painter, box.center(), "This build's board has no pin header in the catalogue.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "This build's board has no pin header in the catalogue.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         first, last = self.pin_box(header.pins[0].number), self.pin_box(header.pins[-1].number)
         body = first.united(last).united(self.pin_box(2)).adjusted(-px(6), -px(4), px(6), px(4))
@@ -70,14 +75,31 @@ class HeaderDrawing(Instrument):
         px, seated = self.theme.px, self._seated
         place = self.pin_box(pin.number)
         used, wanted = seated.used.get(pin.number, ""), seated.wanted.get(pin.number, "")
-        fill = ("red" if wanted else "teal" if used else
-                {"ground": "ink", "5 V": "red_soft", "3.3 V": "amber_soft"}.get(pin.kind, "sheet"))  # fmt: skip
+        fill = (
+            "red"
+            if wanted
+            else "teal"
+            if used
+            else {"ground": "ink", "5 V": "red_soft", "3.3 V": "amber_soft"}.get(pin.kind, "sheet")
+        )
         edge = "amber" if pin.number == seated.picked else "teal" if pin.number in seated.open else "hairline"
-        self.block(painter, place, fill, edge, radius=place.width() / 2 if pin.number > 1 else 2,
-                   width=2.6 if edge != "hairline" else 1.0)  # fmt: skip
+        self.block(
+            painter,
+            place,
+            fill,
+            edge,
+            radius=place.width() / 2 if pin.number > 1 else 2,
+            width=2.6 if edge != "hairline" else 1.0,
+        )
         light = fill in ("red", "teal", "ink")
-        self.text(painter, place, str(pin.number), font=self.theme.mono("small"), token="on_teal" if light else "ink",
-                  align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+        self.text(
+            painter,
+            place,
+            str(pin.number),
+            font=self.theme.mono("small"),
+            token="on_teal" if light else "ink",
+            align=Qt.AlignmentFlag.AlignCenter,
+        )
         left = pin.number % 2 == 1
         room = self.width() / 2 - place.width() - px(14)
         side = QRectF(

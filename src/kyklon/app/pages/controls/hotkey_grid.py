@@ -54,8 +54,13 @@ class HotkeyGrid(Instrument):
         """Override."""
         pairs, px = self._pairs, self.theme.px
         if not pairs.names:
-            self.text(painter, box.center(), "Wire the buttons of seat 1 first.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Wire the buttons of seat 1 first.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         small = self.theme.font("small", weight=600)
         self.text(painter, QRectF(px(66), 0, box.width() - px(66), px(18)), "press …", font=small, token="muted")
@@ -63,16 +68,22 @@ class HotkeyGrid(Instrument):
         for name, words in pairs.names:
             across, down = self.cell_box(pairs.names[0][0], name), self.cell_box(name, pairs.names[0][0])
             brief = words.removeprefix("Button ")
-            self.text(painter, QRectF(across.left(), px(20), across.width(), px(20)), brief, font=small,
-                      align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+            self.text(
+                painter,
+                QRectF(across.left(), px(20), across.width(), px(20)),
+                brief,
+                font=small,
+                align=Qt.AlignmentFlag.AlignCenter,
+            )
             self.text(painter, QRectF(px(4), down.top(), px(60), down.height()), words, font=small)
         for hold, _one in pairs.names:
             for press, _other in pairs.names:
                 self._draw_pair(painter, hold, press)
         last = self.cell_box(pairs.names[-1][0], pairs.names[0][0]).bottom()
         foot = QRectF(px(66), last + px(6), box.width() - px(66), px(18))
-        self.text(painter, foot, "accidental triggers per hour, worst system", token="muted",
-                  font=self.theme.font("small"))  # fmt: skip
+        self.text(
+            painter, foot, "accidental triggers per hour, worst system", token="muted", font=self.theme.font("small")
+        )
 
     def _draw_pair(self, painter: QPainter, hold: str, press: str) -> None:
         box = self.cell_box(hold, press).adjusted(1.5, 1.5, -1.5, -1.5)
@@ -87,12 +98,24 @@ class HotkeyGrid(Instrument):
         if action and box.height() > self.theme.px(30):
             upper = QRectF(box.left(), box.top() + 1, box.width(), box.height() * 0.5)
             lower = QRectF(box.left(), upper.bottom() - 2, box.width(), box.height() * 0.5)
-            self.text(painter, upper, action, font=self.theme.font("small", weight=600), token="teal",
-                      align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+            self.text(
+                painter,
+                upper,
+                action,
+                font=self.theme.font("small", weight=600),
+                token="teal",
+                align=Qt.AlignmentFlag.AlignCenter,
+            )
             self.text(painter, lower, words, font=self.theme.mono("small"), align=Qt.AlignmentFlag.AlignCenter)
             return
-        self.text(painter, box, action or words, font=self.theme.mono("small"), align=Qt.AlignmentFlag.AlignCenter,
-                  token="ink" if risk.bad or action else "muted")  # fmt: skip
+        self.text(
+            painter,
+            box,
+            action or words,
+            font=self.theme.mono("small"),
+            align=Qt.AlignmentFlag.AlignCenter,
+            token="ink" if risk.bad or action else "muted",
+        )
 
     def _under(self, at: QPointF) -> tuple[str, str] | None:
         return next((pair for pair in self._pairs.risks if self.cell_box(*pair).contains(at)), None)

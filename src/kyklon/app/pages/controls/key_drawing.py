@@ -26,8 +26,14 @@ class Caps:
     tips: Mapping[str, str] = field(default_factory=dict)
 
 
-_FILLS = {"known": "teal_soft", "doubt": "amber_soft", "ghost": "red_soft", "picked": "teal_soft", "diode": "teal_soft",
-          "lost": "red_soft"}  # fmt: skip
+_FILLS = {
+    "known": "teal_soft",
+    "doubt": "amber_soft",
+    "ghost": "red_soft",
+    "picked": "teal_soft",
+    "diode": "teal_soft",
+    "lost": "red_soft",
+}
 _EDGES = {"known": "teal", "doubt": "amber", "ghost": "red", "picked": "teal", "diode": "ink", "lost": "red"}
 
 
@@ -72,8 +78,13 @@ class KeyDrawing(Instrument):
         """Override."""
         caps, px = self._caps, self.theme.px
         if caps.keyboard is None:
-            self.text(painter, box.center(), "Choose the keyboard at the right.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose the keyboard at the right.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         unit, left, top = self._unit()
         wide = max(key.x + key.width for key in caps.keyboard.keys) * unit
@@ -97,12 +108,19 @@ class KeyDrawing(Instrument):
                 place.left() + 1, place.top() + place.height() * 0.5, place.width() - 2, place.height() * 0.46
             )
             words = caps.labels.get(key.id, key.label)
-            self.text(painter, upper, words, font=self.theme.font("label", weight=600),
-                      align=Qt.AlignmentFlag.AlignCenter, token="red" if state == "lost" else "ink")  # fmt: skip
+            self.text(
+                painter,
+                upper,
+                words,
+                font=self.theme.font("label", weight=600),
+                align=Qt.AlignmentFlag.AlignCenter,
+                token="red" if state == "lost" else "ink",
+            )
             token = "amber" if state == "doubt" else "muted"
             if deep:
-                self.text(painter, lower, said, font=self.theme.font("small"), token=token,
-                          align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+                self.text(
+                    painter, lower, said, font=self.theme.font("small"), token=token, align=Qt.AlignmentFlag.AlignCenter
+                )
             if state == "diode":
                 at = QPointF(place.right() - px(7), place.top() + px(7))
                 self.line(painter, at - QPointF(4, 0), at + QPointF(4, 0), "ink", 1.4)
@@ -154,8 +172,13 @@ class MatrixDrawing(Instrument):
         """Override."""
         shown, px = self._shown, self.theme.px
         if not shown.rows or not shown.columns:
-            self.text(painter, box.center(), "Rows and columns come out of the readings.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Rows and columns come out of the readings.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         left, top = px(62), px(24)
         wide, high = (box.width() - left) / len(shown.columns), (box.height() - top) / len(shown.rows)
@@ -165,8 +188,9 @@ class MatrixDrawing(Instrument):
             x = left + (index + 0.5) * wide
             self.line(painter, QPointF(x, top), QPointF(x, box.height()), "hairline")
             token = "amber" if pin in shown.loose else "teal"
-            self.text(painter, QPointF(x, px(10)), f"{pin}", font=small, token=token,
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter, QPointF(x, px(10)), f"{pin}", font=small, token=token, align=Qt.AlignmentFlag.AlignHCenter
+            )
         for index, pin in enumerate(shown.rows):
             y = top + (index + 0.5) * high
             self.line(painter, QPointF(left, y), QPointF(box.width(), y), "hairline")

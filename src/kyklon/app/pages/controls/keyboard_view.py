@@ -75,8 +75,12 @@ class KeyboardView(BenchView):
         self.forget = button("Forget", self._on_forget, "quiet", tip="All readings of this key")
         self._pins = QWidget()
         self._pins.setLayout(row(label("pins", "small"), self._one, self._other, self.note, self.forget, spacing=6))
-        self.close_all = button("Close every key", self._on_close_all, "outline",
-                                tip="Simulated keyboard: reads every key twice, then the uncertain ones")  # fmt: skip
+        self.close_all = button(
+            "Close every key",
+            self._on_close_all,
+            "outline",
+            tip="Simulated keyboard: reads every key twice, then the uncertain ones",
+        )
         self._school = Choice(self.theme, "Keys by", lambda value: self._set(school=value))
         self._school.set_choices((("position", "by position"), ("symbol", "by symbol")), "position")
         self._school.setMinimumContentsLength(10)
@@ -181,11 +185,14 @@ class KeyboardView(BenchView):
         wanted = [key for key in own.keys if key.id != own.restore]
         times = Counter(each.key for each in settings.readings)
         once = sum(1 for key in wanted if times[key.id] == 1)
-        self._figures.set_rows((
-            ("Keys read", f"{len(read)} of {len(wanted)}"), ("Read once only", str(once)),
-            ("Rows and columns", f"{len(found.rows)} × {len(found.columns)}"),
-            ("Keys to read again", str(len(found.doubtful))),
-        ))  # fmt: skip
+        self._figures.set_rows(
+            (
+                ("Keys read", f"{len(read)} of {len(wanted)}"),
+                ("Read once only", str(once)),
+                ("Rows and columns", f"{len(found.rows)} × {len(found.columns)}"),
+                ("Keys to read again", str(len(found.doubtful))),
+            )
+        )
         names = {key.id: key.label for key in own.keys}
         told = [f"{names.get(key, key)}: {why}." for key, why in list(found.doubtful.items())[:8]]
         if found.loose:
@@ -211,10 +218,14 @@ class KeyboardView(BenchView):
             key: f"{pair[0]}·{pair[1]}" for key, pair in lines.items() if key not in needed
         }
         self.keys.show_caps(Caps(own, {}, said, states, {}), self._key)
-        self._figures.set_rows((
-            ("Sets of keys held together", str(len(sets))), ("Combinations that ghost", str(len(mine))),
-            ("Diodes needed", str(len(needed))), ("Ghosts on the whole keyboard", str(len(every))),
-        ))  # fmt: skip
+        self._figures.set_rows(
+            (
+                ("Sets of keys held together", str(len(sets))),
+                ("Combinations that ghost", str(len(mine))),
+                ("Diodes needed", str(len(needed))),
+                ("Ghosts on the whole keyboard", str(len(every))),
+            )
+        )
         told = [
             f"{' + '.join(names.get(key, key) for key in ghost.held)} ghosts {names.get(ghost.seen, ghost.seen)}: "
             f"add a diode at {names.get(ghost.cure, ghost.cure)}."
@@ -232,20 +243,28 @@ class KeyboardView(BenchView):
         for pair in pairs:
             if pair.own is not None:
                 by_own.setdefault(pair.own.id, []).append(pair)
-        labels = {key: " ".join(("⇧" if pair.shift else "") + pair.target.label for pair in own_pairs)
-                  for key, own_pairs in by_own.items()}  # fmt: skip
+        labels = {
+            key: " ".join(("⇧" if pair.shift else "") + pair.target.label for pair in own_pairs)
+            for key, own_pairs in by_own.items()
+        }
         printed = {key.id: key.label for key in own.keys}
         said = {key: printed[key] for key, words in labels.items() if words != printed[key]}
-        states = {key.id: "doubt" if any(pair.why for pair in by_own.get(key.id, ())) else "known" if key.id in by_own
-                  else "" for key in own.keys}  # fmt: skip
+        states = {
+            key.id: "doubt" if any(pair.why for pair in by_own.get(key.id, ())) else "known" if key.id in by_own else ""
+            for key in own.keys
+        }
         self.keys.show_caps(Caps(own, labels, said, states, {}), self._key)
         other = sum(1 for pair in pairs if pair.own is not None and pair.why)
         unreached = [pair.target.label for pair in pairs if pair.own is None]
         lost = keymaps.signs_lost(own, target, pairs)
-        self._figures.set_rows((
-            (f"Keys of {target.name}", str(len(pairs))), ("Reached", str(len(pairs) - len(unreached))),
-            ("Moved to spare keys", str(other)), ("Symbols printed on other keys", str(len(lost))),
-        ))  # fmt: skip
+        self._figures.set_rows(
+            (
+                (f"Keys of {target.name}", str(len(pairs))),
+                ("Reached", str(len(pairs) - len(unreached))),
+                ("Moved to spare keys", str(other)),
+                ("Symbols printed on other keys", str(len(lost))),
+            )
+        )
         told = [f"{pair.target.label}: {pair.why}." for pair in pairs if pair.why]
         if lost and settings.school == "position":
             told.append(f"Not on the key that shows them: {' '.join(dict.fromkeys(lost))}. Map by symbol to fix this.")

@@ -57,8 +57,9 @@ class LayoutView(BenchView):
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(6)
-        for line, (words, choice) in enumerate((("panel", self._panel), ("or lay out", self._arrangement),
-                                                ("for a hand", self._hand))):  # fmt: skip
+        for line, (words, choice) in enumerate(
+            (("panel", self._panel), ("or lay out", self._arrangement), ("for a hand", self._hand))
+        ):
             grid.addWidget(label(words, "small"), line, 0)
             grid.addWidget(choice, line, 1)
         grid.setColumnStretch(1, 1)
@@ -111,8 +112,7 @@ class LayoutView(BenchView):
         grid.setColumnStretch(4, 1)
         box = QWidget()
         mirror = button("Mirror", self._on_mirror, tip="For the other hand")
-        near = row(label("seat at the", "small"), self._turn, self._degrees, mirror,
-                   self._copy, 1, spacing=6)  # fmt: skip
+        near = row(label("seat at the", "small"), self._turn, self._degrees, mirror, self._copy, 1, spacing=6)
         box.setLayout(column(row(self._kind, self._add, *tools, 1, self._remove, spacing=6), near, grid, spacing=6))
         return box
 

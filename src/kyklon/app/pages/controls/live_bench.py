@@ -116,8 +116,12 @@ class LiveBench(QObject):
             self.proof, self.diagnosis, self.faults = None, None, ()
             return
         plan = Plan(rig)
-        rewired = self.plan is None or plan.wires != self.plan.wires or rig.devices != self.plan.rig.devices \
-            or rig.layout != self.plan.rig.layout  # fmt: skip
+        rewired = (
+            self.plan is None
+            or plan.wires != self.plan.wires
+            or rig.devices != self.plan.rig.devices
+            or rig.layout != self.plan.rig.layout
+        )
         if not rewired and self.source is not None:
             self._split()
             return
@@ -381,10 +385,17 @@ class LiveBench(QObject):
 
         def done(reasoner: Reasoner) -> None:
             if self.plan is plan and self.proof is proof:
-                kept = [(act, answer) for act, answer in zip(proof.asked, proof.answers, strict=True)
-                        if all(each in plan.wires for each in act)]  # fmt: skip
-                self.proof = replace(proof, reasoner=reasoner, asked=tuple(act for act, _answer in kept),
-                                     answers=tuple(answer for _act, answer in kept))  # fmt: skip
+                kept = [
+                    (act, answer)
+                    for act, answer in zip(proof.asked, proof.answers, strict=True)
+                    if all(each in plan.wires for each in act)
+                ]
+                self.proof = replace(
+                    proof,
+                    reasoner=reasoner,
+                    asked=tuple(act for act, _answer in kept),
+                    answers=tuple(answer for _act, answer in kept),
+                )
                 self.diagnosis, self.faults = None, ()
                 if self.proof.done:
                     self.busy = False
@@ -421,14 +432,22 @@ class LiveBench(QObject):
             panel.take(mended)
         touched = set(fault.controls) | set(ends_found(self.plan, (fault,)))
         seats = {each for each in fault.controls if "." not in each}
-        kept = [(act, answer) for act, answer in zip(self.proof.asked, self.proof.answers, strict=True)
-                if not (set(act) & touched or {each.partition(".")[0] for each in act} & seats
-                        or fault.kind in ("quirk", "ghost", "short", "stuck"))]  # fmt: skip
+        kept = [
+            (act, answer)
+            for act, answer in zip(self.proof.asked, self.proof.answers, strict=True)
+            if not (
+                set(act) & touched
+                or {each.partition(".")[0] for each in act} & seats
+                or fault.kind in ("quirk", "ghost", "short", "stuck")
+            )
+        ]
         self.diagnosis, self.faults, self.busy = None, (), True
         proof = self.proof = replace(
-            self.proof, asked=tuple(act for act, _answer in kept), answers=tuple(answer for _act, answer in kept),
+            self.proof,
+            asked=tuple(act for act, _answer in kept),
+            answers=tuple(answer for _act, answer in kept),
             skipped=(),
-        )  # fmt: skip
+        )
 
         def settled() -> None:
             if self.session.ended:

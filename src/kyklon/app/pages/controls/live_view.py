@@ -129,8 +129,9 @@ class LiveView(BenchView):
     def refresh(self) -> None:
         """Override."""
         systems = self.systems
-        self._system.set_choices(tuple((each.id, each.name) for each in systems),
-                                 self._system.value or (systems[0].id if systems else ""))  # fmt: skip
+        self._system.set_choices(
+            tuple((each.id, each.name) for each in systems), self._system.value or (systems[0].id if systems else "")
+        )
         self.bench.system = next((each for each in systems if each.id == self._system.value), None)
         self.bench.refresh()
         self._show_table()
@@ -213,13 +214,24 @@ class LiveView(BenchView):
             box = QWidget()
             acts = row(spacing=6)
             if each.fault.kind != "quirk":
-                acts.addWidget(button("Fixed", lambda fault=each.fault: self._on_moved(fault), "outline",
-                                      tip="I rewired it: test these switches again"))  # fmt: skip
+                acts.addWidget(
+                    button(
+                        "Fixed",
+                        lambda fault=each.fault: self._on_moved(fault),
+                        "outline",
+                        tip="I rewired it: test these switches again",
+                    )
+                )
             if each.fault.kind == "quirk":
                 acts.addWidget(button("Add the quirk", lambda role=each.fault.detail: self._on_quirk(role)))
             elif each.software:
-                acts.addWidget(button("Fix in software", lambda fault=each.fault: bench.in_software(fault),
-                                      tip="Leaves the wires alone and changes the mapping"))  # fmt: skip
+                acts.addWidget(
+                    button(
+                        "Fix in software",
+                        lambda fault=each.fault: bench.in_software(fault),
+                        tip="Leaves the wires alone and changes the mapping",
+                    )
+                )
             acts.addStretch(1)
             title, cure = label(f"{each.title}.", "strong", wrap=True), label(f"{each.cure}.", "small", wrap=True)
             box.setLayout(column(title, cure, acts, spacing=3))

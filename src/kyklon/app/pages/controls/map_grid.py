@@ -55,9 +55,15 @@ class MapGrid(Instrument):
     def show_grid(self, grid: Grid, pick: tuple[str, str]) -> None:
         if self.shows(grid, pick):
             self._grid, self._pick = grid, pick
-            told = [f"{name}: " + ", ".join(f"{cell.label} on {label or place or 'no button'}"
-                    for place, label in (*grid.places, (NONE, "")) for cell in grid.cells.get((row, place), ()))
-                    for row, name in grid.rows]  # fmt: skip
+            told = [
+                f"{name}: "
+                + ", ".join(
+                    f"{cell.label} on {label or place or 'no button'}"
+                    for place, label in (*grid.places, (NONE, ""))
+                    for cell in grid.cells.get((row, place), ())
+                )
+                for row, name in grid.rows
+            ]
             self.setAccessibleDescription("; ".join(told))
             self.update()
 
@@ -82,8 +88,13 @@ class MapGrid(Instrument):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._grid.rows or not self._grid.places:
-            self.text(painter, box.center(), "Choose systems in Plan, and lay out a panel first.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose systems in Plan, and lay out a panel first.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         px = self.theme.px
         names, wide, head, high = self._sizes(box)
@@ -96,8 +107,13 @@ class MapGrid(Instrument):
             if line % 2 == 0:
                 self.block(painter, QRectF(0, top, box.width(), high), "grid", radius=0)
             token = "teal" if row == self._pick[0] else "ink"
-            self.text(painter, QRectF(px(4), top, names - px(6), high), name, font=self.theme.font("label", weight=600),
-                      token=token)  # fmt: skip
+            self.text(
+                painter,
+                QRectF(px(4), top, names - px(6), high),
+                name,
+                font=self.theme.font("label", weight=600),
+                token=token,
+            )
             for place, _label in (*self._grid.places, (NONE, "")):
                 self._draw_cell(painter, row, place)
 
@@ -126,8 +142,14 @@ class MapGrid(Instrument):
         if deep:
             lower = QRectF(box.left() + 3, upper.bottom() - px(3), box.width() - 6, box.height() * 0.4)
             token = "teal" if lock else "muted"
-            self.text(painter, lower, f"{lock}{dear:.1f}", font=self.theme.mono("small"), token=token,
-                      align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+            self.text(
+                painter,
+                lower,
+                f"{lock}{dear:.1f}",
+                font=self.theme.mono("small"),
+                token=token,
+                align=Qt.AlignmentFlag.AlignCenter,
+            )
 
     # --- hitting -----------------------------------------------------------------------------------------------
 

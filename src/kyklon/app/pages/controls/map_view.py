@@ -125,8 +125,13 @@ class MapView(BenchView):
             game = self._game if system.id == self._pick[0] else ""
             costs = {pair.input.id: pair.cost for pair in told.costs[system.id]}
             general, places = chosen(settings, system), chosen(settings, system, game)
-            held = {pair.input for each in (settings.map_of(system.id), settings.map_of(system.id, game)) if each
-                    for pair in each.pairs if pair.locked}  # fmt: skip
+            held = {
+                pair.input
+                for each in (settings.map_of(system.id), settings.map_of(system.id, game))
+                if each
+                for pair in each.pairs
+                if pair.locked
+            }
             free = {each.id for each in maps.free_inputs(system, board)}
             used = next((each.uses for each in settings.games if (each.system, each.game) == (system.id, game)), ())
             for each in system.inputs:
@@ -136,8 +141,14 @@ class MapView(BenchView):
                 if game and used and each.id in free and each.id not in used:
                     continue
                 spot = place if place in ids else NONE
-                cell = Cell(each.id, each.label, costs.get(each.id, 0.0), each.id in held, each.id not in free,
-                            bool(game) and places[each.id] != general[each.id])  # fmt: skip
+                cell = Cell(
+                    each.id,
+                    each.label,
+                    costs.get(each.id, 0.0),
+                    each.id in held,
+                    each.id not in free,
+                    bool(game) and places[each.id] != general[each.id],
+                )
                 cells[system.id, spot] = (*cells.get((system.id, spot), ()), cell)
         rows = tuple(
             (each.id, f"{each.name}*" if self._game and each.id == self._pick[0] else each.name) for each in systems
@@ -175,15 +186,18 @@ class MapView(BenchView):
         system = self.picked
         settings = self.settings
         games = tuple(each.game for each in settings.games if system is not None and each.system == system.id)
-        self._games.set_choices((("", "the system's map"), *((each, each) for each in games)),
-                                self._game if self._game in games else "")  # fmt: skip
+        self._games.set_choices(
+            (("", "the system's map"), *((each, each) for each in games)), self._game if self._game in games else ""
+        )
         if self._game not in games:
             self._game = ""
         self.drop.setEnabled(bool(self._game))
         layout = self.layout_now
         free = maps.free_inputs(system, Board(layout)) if system and layout else ()
-        used = next((each.uses for each in settings.games
-                     if system and (each.system, each.game) == (system.id, self._game)), None)  # fmt: skip
+        used = next(
+            (each.uses for each in settings.games if system and (each.system, each.game) == (system.id, self._game)),
+            None,
+        )
         if list(self._ticks) != [f"{self._pick[0]} {each.id}" for each in free]:
             while self._uses.count():
                 item = self._uses.takeAt(0)
@@ -272,9 +286,13 @@ class MapView(BenchView):
             return
         old = next((pair.place for pair in own.pairs if pair.input == input_id), "")
         pairs = tuple(
-            MapPair(input=pair.input, place=place, locked=True) if pair.input == input_id
-            else pair.model_copy(update={"place": old}) if place and pair.place == place else pair for pair in own.pairs
-        )  # fmt: skip
+            MapPair(input=pair.input, place=place, locked=True)
+            if pair.input == input_id
+            else pair.model_copy(update={"place": old})
+            if place and pair.place == place
+            else pair
+            for pair in own.pairs
+        )
         made = own.model_copy(update={"pairs": pairs})
         self.put("Input moved in a game", maps=maps.with_map(self.settings, made).maps)
 

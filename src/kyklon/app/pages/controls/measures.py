@@ -54,18 +54,33 @@ class MeasureList(Instrument):
             token = "ink" if check.ok else "red" if check.hard else "amber"
             self._mark(painter, QPointF(px(8), top + px(12)), check)
             seats = self._seats[index]
-            where = f"seat {seats[0]}" if len(seats) == 1 else f"seats {seats[0]} to {seats[-1]}" if len(seats) > 2 \
-                else f"seats {seats[0]}, {seats[-1]}"  # fmt: skip
+            where = (
+                f"seat {seats[0]}"
+                if len(seats) == 1
+                else f"seats {seats[0]} to {seats[-1]}"
+                if len(seats) > 2
+                else f"seats {seats[0]}, {seats[-1]}"
+            )
             where += f" · {' and '.join(map(spoken, check.where[1][:2]))}" if len(check.where[1]) in (1, 2) else ""
             self.text(painter, QRectF(px(20), top + px(3), box.width() - px(20), px(18)), check.title)
-            self.text(painter, QRectF(px(20), top + px(20), box.width() * 0.5 - px(20), px(16)), where,
-                      font=self.theme.font("small"), token="muted")  # fmt: skip
+            self.text(
+                painter,
+                QRectF(px(20), top + px(20), box.width() * 0.5 - px(20), px(16)),
+                where,
+                font=self.theme.font("small"),
+                token="muted",
+            )
             sign = "≥" if _least(check) else "≤"
             unit = check.unit if check.unit == "°" else f"\u202f{check.unit}"
             words = f"{check.measured:.0f}{unit}  {sign} {check.bound:.0f}{unit}"
-            self.text(painter, QRectF(box.width() * 0.5, top + px(20), box.width() * 0.5, px(16)), words,
-                      font=self.theme.mono("small", 500), token=token,
-                      align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
+            self.text(
+                painter,
+                QRectF(box.width() * 0.5, top + px(20), box.width() * 0.5, px(16)),
+                words,
+                font=self.theme.mono("small", 500),
+                token=token,
+                align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            )
             self._bar(painter, QRectF(px(20), top + px(40), box.width() - px(20), px(4)), check, token)
 
     def _mark(self, painter: QPainter, at: QPointF, check: Check) -> None:

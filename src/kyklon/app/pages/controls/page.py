@@ -21,9 +21,14 @@ from kyklon.catalogue.control_records import Keyboard
 
 PANEL, WIRING, LIVE, MAP, HOTKEYS, KEYBOARD, PINS = range(7)
 _VIEWS: tuple[tuple[str, Callable[[Session], BenchView]], ...] = (
-    ("Panel", LayoutView), ("Wiring", WiringView), ("Live test", LiveView), ("Mapping", MapView),
-    ("Hotkeys", HotkeyView), ("Keyboard", KeyboardView), ("Header pins", PinsView),
-)  # fmt: skip
+    ("Panel", LayoutView),
+    ("Wiring", WiringView),
+    ("Live test", LiveView),
+    ("Mapping", MapView),
+    ("Hotkeys", HotkeyView),
+    ("Keyboard", KeyboardView),
+    ("Header pins", PinsView),
+)
 
 
 class ControlsPage(TabbedPage):
@@ -79,8 +84,11 @@ class ControlsPage(TabbedPage):
         rig = front.rig
         if rig is None:
             keyboard = self.session.catalogue.find(Keyboard, front.settings.keyboard.layout)
-            self.set_subject(f"{keyboard.name} · {keyboard.note}" if keyboard is not None
-                             else "Choose an encoder under Wiring, or in Plan.")  # fmt: skip
+            self.set_subject(
+                f"{keyboard.name} · {keyboard.note}"
+                if keyboard is not None
+                else "Choose an encoder under Wiring, or in Plan."
+            )
         else:
             seats = len(rig.layout.seats)
             names = " and ".join(dict.fromkeys(each.title for each in rig.devices))

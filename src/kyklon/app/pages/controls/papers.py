@@ -29,8 +29,10 @@ class PapersMenu:
         """The menu below a button."""
         menu = QMenu(under)
         files = self.papers()
-        names = {f"controls/legend-{each.id}.svg": f"Legend: {each.name}"
-                 for each in systems_of(self.session.build, self.session.catalogue)}  # fmt: skip
+        names = {
+            f"controls/legend-{each.id}.svg": f"Legend: {each.name}"
+            for each in systems_of(self.session.build, self.session.catalogue)
+        }
         drawings = menu.addMenu("Print at 1:1 as PDF")
         for path, text in files.items():
             if path.endswith(".svg") and drawings is not None:
@@ -41,9 +43,12 @@ class PapersMenu:
                 )
         copies = menu.addMenu("Copy")
         rig = rig_of(self.session.build, self.session.catalogue)
-        for path, words in (("controls/sdl-mapping.txt", "SDL mapping lines"),
-                            ("controls/70-kyklon-controls.rules", "udev rules"), ("controls/wiring.csv", "Wiring list"),
-                            ("controls/harness.csv", "Wires to cut")):  # fmt: skip
+        for path, words in (
+            ("controls/sdl-mapping.txt", "SDL mapping lines"),
+            ("controls/70-kyklon-controls.rules", "udev rules"),
+            ("controls/wiring.csv", "Wiring list"),
+            ("controls/harness.csv", "Wires to cut"),
+        ):
             if copies is not None and (text := files.get(path, "")):
                 copies.addAction(words, lambda text=text: self._copy(text))
         menu.addSeparator()
@@ -75,8 +80,11 @@ class PapersMenu:
                 return
             folder = Path(chosen)
         files = {path.removeprefix("controls/"): text.encode() for path, text in self.papers().items()}
-        files |= {f"{path.removesuffix('.svg')}.pdf": pdf_of(data.decode()) for path, data in files.items()
-                  if path.endswith(".svg")}  # fmt: skip
+        files |= {
+            f"{path.removesuffix('.svg')}.pdf": pdf_of(data.decode())
+            for path, data in files.items()
+            if path.endswith(".svg")
+        }
         last = len(files) - 1
         for index, (path, data) in enumerate(files.items()):
             said = f"{len(files)} files in {visible(folder.name)}" if index == last else ""

@@ -110,11 +110,13 @@ class PinsView(BenchView):
         picked = told.pins.get(self._wire, 0) if self._wire else 0
         self.view.show_header(Seated(header, used, wanted, picked, self._open(header, told) if picked else frozenset()))
         free = sum(1 for pin in header.pins if pin.kind == "signal" and pin.number not in used)
-        self._figures.set_rows((
-            ("Pins free", f"{free} of {sum(1 for pin in header.pins if pin.kind == 'signal')}"),
-            ("Current from the pins", f"{told.ma:g} of {header.most_ma[1]:g}\u202fmA"),
-            ("Most per pin", f"{header.most_ma[0]:g}\u202fmA"),
-        ))  # fmt: skip
+        self._figures.set_rows(
+            (
+                ("Pins free", f"{free} of {sum(1 for pin in header.pins if pin.kind == 'signal')}"),
+                ("Current from the pins", f"{told.ma:g} of {header.most_ma[1]:g}\u202fmA"),
+                ("Most per pin", f"{header.most_ma[0]:g}\u202fmA"),
+            )
+        )
         lines = ", ".join(self.session.build.boot.overlays)
         self._notes.setText("\n".join((*told.notes, f"For the boot file: {lines}" if lines else "")).strip())
 

@@ -33,8 +33,13 @@ class RoseView(Instrument):
         """Override."""
         px = self.theme.px
         self.text(painter, QPointF(box.left(), box.top() + px(8)), "Lever", font=self.theme.font("label", weight=600))
-        self.text(painter, QRectF(box.left(), box.top() + px(17), box.width(), px(16)), self._words,
-                  font=self.theme.font("small"), token="teal" if sum(self._rose.counts) else "muted")  # fmt: skip
+        self.text(
+            painter,
+            QRectF(box.left(), box.top() + px(17), box.width(), px(16)),
+            self._words,
+            font=self.theme.font("small"),
+            token="teal" if sum(self._rose.counts) else "muted",
+        )
         area = box.adjusted(0, px(38), 0, -px(2))
         radius = min(area.width(), area.height()) / 2 - px(15)
         middle = area.center()
@@ -50,5 +55,11 @@ class RoseView(Instrument):
                 token = "teal" if index % 2 == 0 else "amber"
                 self.line(painter, middle, middle + way * radius * (0.25 + 0.75 * count / most), token, px(5))
             if _LETTERS[index]:
-                self.text(painter, middle + way * (radius + px(9)), _LETTERS[index], font=self.theme.font("small"),
-                          token="muted", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+                self.text(
+                    painter,
+                    middle + way * (radius + px(9)),
+                    _LETTERS[index],
+                    font=self.theme.font("small"),
+                    token="muted",
+                    align=Qt.AlignmentFlag.AlignHCenter,
+                )

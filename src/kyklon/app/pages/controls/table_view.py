@@ -16,21 +16,47 @@ from kyklon.model.controls import Control, Layout, Seat
 from kyklon.operations.controls.clearance import LEVER_PLATE
 
 KEYS = {  # our own keys for presses on a stand-in: left hand for seat 1, right hand for seat 2
-    Qt.Key.Key_W: "p1.up", Qt.Key.Key_S: "p1.down", Qt.Key.Key_A: "p1.left", Qt.Key.Key_D: "p1.right",
-    Qt.Key.Key_V: "p1.b1", Qt.Key.Key_B: "p1.b2", Qt.Key.Key_N: "p1.b3", Qt.Key.Key_F: "p1.b4", Qt.Key.Key_G: "p1.b5",
-    Qt.Key.Key_H: "p1.b6", Qt.Key.Key_1: "p1.start", Qt.Key.Key_Q: "p1.select",
-    Qt.Key.Key_Up: "p2.up", Qt.Key.Key_Down: "p2.down", Qt.Key.Key_Left: "p2.left", Qt.Key.Key_Right: "p2.right",
-    Qt.Key.Key_J: "p2.b1", Qt.Key.Key_K: "p2.b2", Qt.Key.Key_L: "p2.b3", Qt.Key.Key_U: "p2.b4", Qt.Key.Key_I: "p2.b5",
-    Qt.Key.Key_O: "p2.b6", Qt.Key.Key_2: "p2.start", Qt.Key.Key_P: "p2.select",
-}  # fmt: skip
+    Qt.Key.Key_W: "p1.up",
+    Qt.Key.Key_S: "p1.down",
+    Qt.Key.Key_A: "p1.left",
+    Qt.Key.Key_D: "p1.right",
+    Qt.Key.Key_V: "p1.b1",
+    Qt.Key.Key_B: "p1.b2",
+    Qt.Key.Key_N: "p1.b3",
+    Qt.Key.Key_F: "p1.b4",
+    Qt.Key.Key_G: "p1.b5",
+    Qt.Key.Key_H: "p1.b6",
+    Qt.Key.Key_1: "p1.start",
+    Qt.Key.Key_Q: "p1.select",
+    Qt.Key.Key_Up: "p2.up",
+    Qt.Key.Key_Down: "p2.down",
+    Qt.Key.Key_Left: "p2.left",
+    Qt.Key.Key_Right: "p2.right",
+    Qt.Key.Key_J: "p2.b1",
+    Qt.Key.Key_K: "p2.b2",
+    Qt.Key.Key_L: "p2.b3",
+    Qt.Key.Key_U: "p2.b4",
+    Qt.Key.Key_I: "p2.b5",
+    Qt.Key.Key_O: "p2.b6",
+    Qt.Key.Key_2: "p2.start",
+    Qt.Key.Key_P: "p2.select",
+}
 _WAYS = {"up": (0, -1), "down": (0, 1), "left": (-1, 0), "right": (1, 0)}
 _PUSH = 19.0  # mm from a lever's middle to where its direction is drawn
 _SNAP = 2.0  # mm that a drag goes by
 WIRES = {  # insulation, as the eye takes it on paper; IEC 60757 names them
-    "white": "#F4F1E8", "yellow": "#D9B400", "orange": "#D9741A", "red": "#B5301F", "green": "#3C7A3A",
-    "blue": "#2C5A9B", "violet": "#71459B", "grey": "#8A8F92", "brown": "#70452A", "pink": "#D68AA0",
+    "white": "#F4F1E8",
+    "yellow": "#D9B400",
+    "orange": "#D9741A",
+    "red": "#B5301F",
+    "green": "#3C7A3A",
+    "blue": "#2C5A9B",
+    "violet": "#71459B",
+    "grey": "#8A8F92",
+    "brown": "#70452A",
+    "pink": "#D68AA0",
     "black": "#1B2327",
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)
@@ -186,8 +212,9 @@ class TableView(Instrument):
             return
         self.block(painter, place, "bezel", radius=8)
         self.block(painter, place.adjusted(7, 7, -7, -7), "glass", radius=4)
-        self.text(painter, place, self._shown.glass or "tube, laid flat", token="phosphor",
-                  align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+        self.text(
+            painter, place, self._shown.glass or "tube, laid flat", token="phosphor", align=Qt.AlignmentFlag.AlignCenter
+        )
 
     def _draw_seat(self, painter: QPainter, player: int, seat: Seat) -> None:
         own = self._seats[player]
@@ -215,8 +242,12 @@ class TableView(Instrument):
         if switch in self._lit:
             return "teal", "teal", 1.6
         if mark:
-            return {"asked": ("amber_soft", "amber", 3.0), "right": ("teal_soft", "teal", 2.0),
-                    "wrong": ("red_soft", "red", 2.4), "skipped": ("field", "muted", 1.2)}[mark]  # fmt: skip
+            return {
+                "asked": ("amber_soft", "amber", 3.0),
+                "right": ("teal_soft", "teal", 2.0),
+                "wrong": ("red_soft", "red", 2.4),
+                "skipped": ("field", "muted", 1.2),
+            }[mark]
         wired = self._shown.wired is None or switch in self._shown.wired
         return "field", "ink" if wired else "red", 1.6
 
@@ -262,8 +293,9 @@ class TableView(Instrument):
             tip = [at + QPointF(0, size * 1.6), at + QPointF(-size * 1.4, -size), at + QPointF(size * 1.4, -size)]
             painter.drawPolygon(QPolygonF(tip))
 
-    def _draw_words(self, painter: QPainter, player: int, control: Control, switch: str, at: QPointF,
-                    radius: float) -> None:  # fmt: skip
+    def _draw_words(
+        self, painter: QPainter, player: int, control: Control, switch: str, at: QPointF, radius: float
+    ) -> None:
         words = self._shown.tags.get(switch, "")
         font = self.theme.font("small", weight=600)
         painter.setFont(font)
@@ -326,8 +358,14 @@ class TableView(Instrument):
         painter.setBrush(self.theme.color("teal" if not slip.isNull() else "ink"))
         painter.drawEllipse(at + slip, 12 * scale, 12 * scale)
         if control.kind == "lever" and control.ways == 4:
-            self.text(painter, at + slip, "4", font=self.theme.font("small", weight=600), token="sheet",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                at + slip,
+                "4",
+                font=self.theme.font("small", weight=600),
+                token="sheet",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
 
     def _draw_runs(self, painter: QPainter, *, only_lit: bool = False) -> None:
         layout = self._shown.layout
@@ -354,8 +392,9 @@ class TableView(Instrument):
             wide = painter.fontMetrics().horizontalAdvance(title) + self.theme.px(16)
             place = QRectF(at.x() - wide / 2, at.y() - self.theme.px(11), wide, self.theme.px(22))
             self.block(painter, place, "teal_soft" if role == self._box else "sheet", "teal", radius=3, width=1.4)
-            self.text(painter, place, title, font=self.theme.font("small", weight=600),
-                      align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+            self.text(
+                painter, place, title, font=self.theme.font("small", weight=600), align=Qt.AlignmentFlag.AlignCenter
+            )
 
     def _draw_scale(self, painter: QPainter, box: QRectF) -> None:
         """A line of 100 mm."""
@@ -365,8 +404,14 @@ class TableView(Instrument):
         self.line(painter, a, b, "muted", 1.2)
         for end in (a, b):
             self.line(painter, end - QPointF(0, 3), end + QPointF(0, 3), "muted", 1.2)
-        self.text(painter, a - QPointF(6, 0), "100\u202fmm", font=self.theme.mono("small"), token="muted",
-                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            a - QPointF(6, 0),
+            "100\u202fmm",
+            font=self.theme.mono("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
 
     # --- hitting -----------------------------------------------------------------------------------------------
 
@@ -413,9 +458,13 @@ class TableView(Instrument):
         self.setFocus()
         at = event.position()
         self._box = next(
-            (role for role, _title, x, y in self._shown.boxes
-             if (self._base.map(QPointF(x, y)) - at).manhattanLength() < self.theme.px(40)), "",
-        )  # fmt: skip
+            (
+                role
+                for role, _title, x, y in self._shown.boxes
+                if (self._base.map(QPointF(x, y)) - at).manhattanLength() < self.theme.px(40)
+            ),
+            "",
+        )
         if self._box:
             return
         player, control = self.control_under(at)

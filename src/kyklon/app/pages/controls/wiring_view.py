@@ -34,8 +34,11 @@ from kyklon.operations.plan.acts import with_another_encoder
 class WiringView(BenchView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.view = TableView(self.theme, "The wires; drag an encoder to where it sits",
-                              label="Choose an encoder first: Add, at the right.")  # fmt: skip
+        self.view = TableView(
+            self.theme,
+            "The wires; drag an encoder to where it sits",
+            label="Choose an encoder first: Add, at the right.",
+        )
         self.instrument = self.view
         self.view.boxed.connect(self._on_boxed)
         self.view.pressed.connect(lambda switch: self.view.hold(frozenset({switch})))
@@ -118,8 +121,11 @@ class WiringView(BenchView):
             twins = sum(1 for each in devices if each.encoder.id == encoder.id) > 1
             port.setVisible(twins or bool(port.text()))
         self._device_grid.setColumnStretch(0, 1)
-        lines = len(devices) + sum(1 for each in devices if ports.get(each.role)
-                                   or sum(1 for one in devices if one.encoder.id == each.encoder.id) > 1)  # fmt: skip
+        lines = len(devices) + sum(
+            1
+            for each in devices
+            if ports.get(each.role) or sum(1 for one in devices if one.encoder.id == each.encoder.id) > 1
+        )
         self._device_scroll.setFixedHeight(round(self.theme.px(min(150, max(1, lines) * 36))))
 
     def _show_runs(self, made: wiring.Harness) -> None:
@@ -144,14 +150,20 @@ class WiringView(BenchView):
         wide = " and ".join(
             f"{each:g}" for each in sorted({run.tabs[0] for run in made.runs if run.tabs[0] != run.tabs[1]})
         )
-        self._mixed.setText(f"A ready harness of one width does not fit: {mixed} runs go from {wide}\u202fmm at the "
-                            "switch to another at the encoder." if mixed else "")  # fmt: skip
+        self._mixed.setText(
+            f"A ready harness of one width does not fit: {mixed} runs go from {wide}\u202fmm at the "
+            "switch to another at the encoder."
+            if mixed
+            else ""
+        )
         self._mixed.setVisible(bool(mixed))
         done = sum(run.done for run in made.runs)
         self._runs_sheet.set_note(f"{done} of {len(made.runs)} done")
         metres = made.metres
-        rows = [("Total wire", f"{sum(metres.values()):.1f}\u202fm in {len(metres)} colours"),
-                ("Ground wire", f"{metres.get(wiring.GROUND, 0.0):.1f}\u202fm")]  # fmt: skip
+        rows = [
+            ("Total wire", f"{sum(metres.values()):.1f}\u202fm in {len(metres)} colours"),
+            ("Ground wire", f"{metres.get(wiring.GROUND, 0.0):.1f}\u202fm"),
+        ]
         rows += [(f"Quick-connects {width:g} mm", str(count)) for width, count in made.crimps.items()]
         self._figures.set_rows(tuple(rows))
 

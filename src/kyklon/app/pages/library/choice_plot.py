@@ -51,8 +51,13 @@ class ChoicePlot(Instrument):
         """Override."""
         fit, px = self._fit, self.theme.px
         if fit is None or not fit.curve:
-            self.text(painter, box.center(), "Choose a library folder to see what fits.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose a library folder to see what fits.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         shares = QRectF(box.left() + px(50), box.bottom() - px(56), box.width() - px(70), px(26))
         plot = QRectF(shares.left(), box.top() + px(14), shares.width(), shares.top() - box.top() - px(70))
@@ -63,15 +68,32 @@ class ChoicePlot(Instrument):
 
         for value in ticks(0, most, max(2, int(plot.height() / px(38)))):
             self.line(painter, at(0, value), at(end, value), "grid")
-            self.text(painter, at(0, value) - QPointF(px(6), 0), f"{value:g}", font=self.theme.mono("small"),
-                      token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            self.text(
+                painter,
+                at(0, value) - QPointF(px(6), 0),
+                f"{value:g}",
+                font=self.theme.mono("small"),
+                token="muted",
+                align=Qt.AlignmentFlag.AlignRight,
+            )
         scale, unit = _unit(end)
         for value in ticks(0, end / scale, max(2, int(plot.width() / px(90)))):
             self.line(painter, at(value * scale, 0), at(value * scale, most), "grid")
-            self.text(painter, at(value * scale, 0) + QPointF(0, px(11)), f"{value:g}", font=self.theme.mono("small"),
-                      token="muted", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
-        self.text(painter, QPointF(plot.right(), plot.bottom() + px(26)), f"{unit} of space", token="muted",
-                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            self.text(
+                painter,
+                at(value * scale, 0) + QPointF(0, px(11)),
+                f"{value:g}",
+                font=self.theme.mono("small"),
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
+        self.text(
+            painter,
+            QPointF(plot.right(), plot.bottom() + px(26)),
+            f"{unit} of space",
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         self.text(painter, QPointF(plot.left() + px(4), plot.top() - px(6)), "games", token="muted")
         points = [at(0, 0), *(at(room, games) for room, games in fit.curve)]
         painter.setPen(Qt.PenStyle.NoPen)
@@ -87,8 +109,13 @@ class ChoicePlot(Instrument):
             painter.drawEllipse(here, px(5), px(5))
             side = Qt.AlignmentFlag.AlignRight if here.x() > plot.center().x() else Qt.AlignmentFlag.AlignLeft
             shift = -px(10) if side == Qt.AlignmentFlag.AlignRight else px(10)
-            self.text(painter, here + QPointF(shift, px(14)), f"{fit.kept} games fit into {show_bytes(fit.room)}",
-                      font=self.theme.font("body", weight=600), align=side)  # fmt: skip
+            self.text(
+                painter,
+                here + QPointF(shift, px(14)),
+                f"{fit.kept} games fit into {show_bytes(fit.room)}",
+                font=self.theme.font("body", weight=600),
+                align=side,
+            )
         self._draw_shares(painter, shares, fit)
 
     def _draw_shares(self, painter: QPainter, bar: QRectF, fit: Fit) -> None:
@@ -106,9 +133,13 @@ class ChoicePlot(Instrument):
                 self.text(
                     painter, piece.adjusted(px(6), 0, -px(4), 0), each.name, font=self.theme.font("small", weight=600)
                 )
-                self.text(painter, QRectF(piece.left() + px(6), bar.bottom() + px(2), wide - px(8), px(18)),
-                          f"{each.games}, {show_bytes(each.size)}", token="muted",
-                          font=self.theme.mono("small"))  # fmt: skip
+                self.text(
+                    painter,
+                    QRectF(piece.left() + px(6), bar.bottom() + px(2), wide - px(8), px(18)),
+                    f"{each.games}, {show_bytes(each.size)}",
+                    token="muted",
+                    font=self.theme.mono("small"),
+                )
             x += wide
 
 

@@ -50,10 +50,18 @@ class ChoiceView(TabView):
         self._figures = FigureRows(self.theme)
         self._more = label("", "small", wrap=True)
         side = Sheet("Space")
-        side.add(label("Card", "small"), self._room, label("or in bytes; 0 = no limit", "small"), self._bytes.widget,
-                 label("Saves, for each game", "small"), self._saves.widget, self._figures, self._more, 1,
-                 label("Set marks on the Shelves tab: favourite, always include, never include.", "small",
-                       wrap=True))  # fmt: skip
+        side.add(
+            label("Card", "small"),
+            self._room,
+            label("or in bytes; 0 = no limit", "small"),
+            self._bytes.widget,
+            label("Saves, for each game", "small"),
+            self._saves.widget,
+            self._figures,
+            self._more,
+            1,
+            label("Set marks on the Shelves tab: favourite, always include, never include.", "small", wrap=True),
+        )
         side.setFixedWidth(round(self.theme.px(SIDE)))
         left = column(self._sheet, self._left, spacing=12)
         left.setStretch(0, 6)
@@ -79,8 +87,10 @@ class ChoiceView(TabView):
         self._shown = asked
         systems = known_systems(build, self.session.catalogue)
         kept = [game for game in scan.games if game.ready]
-        parts = tuple(Part(each.name, sum(g.size for g in kept if g.system == each.id),
-                           sum(g.system == each.id for g in kept)) for each in systems)  # fmt: skip
+        parts = tuple(
+            Part(each.name, sum(g.size for g in kept if g.system == each.id), sum(g.system == each.id for g in kept))
+            for each in systems
+        )
         self.plot.show_fit(Fit(curve_of(scan, build.library), build.library.room_bytes, len(kept), parts))
         left = tuple(game for game in scan.games if any(reason.code == "left-out" for reason in game.reasons))
         self.model.set_games(left, {each.id: each.name for each in systems})
@@ -91,8 +101,11 @@ class ChoiceView(TabView):
         told = scan.choice
         rows = [("Included", f"{kept} games")]
         if told is not None:
-            rows += [("Space used", show_bytes(told.used)), ("Free space left", show_bytes(told.room - told.used)),
-                     ("Short of the optimum by, at most", f"{told.gap:.2%}".replace("%", "\u202f%"))]  # fmt: skip
+            rows += [
+                ("Space used", show_bytes(told.used)),
+                ("Free space left", show_bytes(told.room - told.used)),
+                ("Short of the optimum by, at most", f"{told.gap:.2%}".replace("%", "\u202f%")),
+            ]
         else:
             rows.append(("Space used", show_bytes(sum(game.size for game in scan.ready))))
         rows.append(("In clusters of", show_bytes(scan.cluster)))

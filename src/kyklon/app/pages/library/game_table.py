@@ -31,9 +31,13 @@ COLUMNS: tuple[tuple[str, Callable[[Game], str]], ...] = (
     ("Status", state_of),
 )
 _KEYS: tuple[Callable[[Game], Any], ...] = (
-    lambda game: game.called.casefold(), lambda game: game.system, lambda game: game.key.casefold(),
-    lambda game: game.size, lambda game: game.naming.confidence if game.naming else -1.0, state_of,
-)  # fmt: skip
+    lambda game: game.called.casefold(),
+    lambda game: game.system,
+    lambda game: game.key.casefold(),
+    lambda game: game.size,
+    lambda game: game.naming.confidence if game.naming else -1.0,
+    state_of,
+)
 
 
 class GameModel(QAbstractTableModel):

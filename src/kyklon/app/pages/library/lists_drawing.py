@@ -49,8 +49,13 @@ class ListsDrawing(Instrument):
         px = self.theme.px
         self._crosses = []
         if not self._lines:
-            self.text(painter, box.center(), "No list yet. Open one below: checksums, CSV, XML or JSON.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "No list yet. Open one below: checksums, CSV, XML or JSON.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         pitch = min(px(50), box.height() / len(self._lines))
         name, drop = box.width() * 0.44, px(64)
@@ -58,26 +63,50 @@ class ListsDrawing(Instrument):
             y = box.top() + index * pitch
             if index:
                 self.line(painter, QPointF(box.left(), y), QPointF(box.right(), y), "grid")
-            self.text(painter, QRectF(box.left(), y + pitch * 0.08, name, pitch * 0.44), each.name,
-                      font=self.theme.font("body", weight=600))  # fmt: skip
-            self.text(painter, QRectF(box.left(), y + pitch * 0.48, name, pitch * 0.44),
-                      f"{each.system}, {each.written}", font=self.theme.font("small"), token="muted")  # fmt: skip
+            self.text(
+                painter,
+                QRectF(box.left(), y + pitch * 0.08, name, pitch * 0.44),
+                each.name,
+                font=self.theme.font("body", weight=600),
+            )
+            self.text(
+                painter,
+                QRectF(box.left(), y + pitch * 0.48, name, pitch * 0.44),
+                f"{each.system}, {each.written}",
+                font=self.theme.font("small"),
+                token="muted",
+            )
             bar = QRectF(box.left() + name, y + pitch * 0.24, box.width() - name - drop - px(12), px(9))
             words = QRectF(bar.left(), bar.bottom() + px(2), bar.width(), px(18))
             if each.error:
-                self.text(painter, QRectF(bar.left(), y, bar.width(), pitch), each.error, token="red",
-                          font=self.theme.font("small"))  # fmt: skip
+                self.text(
+                    painter,
+                    QRectF(bar.left(), y, bar.width(), pitch),
+                    each.error,
+                    token="red",
+                    font=self.theme.font("small"),
+                )
             else:
                 self.block(painter, bar, "grid", radius=2)
                 share = each.known / each.games if each.games else 0.0
                 self.block(painter, QRectF(bar.left(), bar.top(), bar.width() * share, bar.height()), "teal", radius=2)
-                self.text(painter, words, f"{each.known} of {each.games} known by checksum", token="muted",
-                          font=self.theme.font("small"))  # fmt: skip
+                self.text(
+                    painter,
+                    words,
+                    f"{each.known} of {each.games} known by checksum",
+                    token="muted",
+                    font=self.theme.font("small"),
+                )
             cross = QRectF(box.right() - drop, y + pitch / 2 - px(11), drop, px(22))
             self._crosses.append(cross)
             self.block(painter, cross, "field", "hairline", radius=3)
-            self.text(painter, cross.center(), "Remove list", font=self.theme.font("small"),
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                cross.center(),
+                "Remove list",
+                font=self.theme.font("small"),
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Override."""

@@ -20,9 +20,18 @@ from kyklon.operations.library.lists import guess, sample
 from kyklon.operations.library.naming import with_list
 from kyklon.record.folder import resolve
 
-_NAMES = (("game", "one game is"), ("title", "its title"), ("parent", "version of"), ("part", "one file is"),
-          ("part_name", "file name"), ("size", "bytes"), ("crc", "CRC-32"), ("md5", "MD5"), ("sha1", "SHA-1"),
-          ("sha256", "SHA-256"))  # fmt: skip
+_NAMES = (
+    ("game", "one game is"),
+    ("title", "its title"),
+    ("parent", "version of"),
+    ("part", "one file is"),
+    ("part_name", "file name"),
+    ("size", "bytes"),
+    ("crc", "CRC-32"),
+    ("md5", "MD5"),
+    ("sha1", "SHA-1"),
+    ("sha256", "SHA-256"),
+)
 
 
 class ListsView(TabView):
@@ -61,10 +70,15 @@ class ListsView(TabView):
         self._templates: dict[str, QCheckBox] = {}
         self._boxes = QVBoxLayout()
         made = Sheet("For the front end")
-        made.add(label("Written next to the games; your own changes there are kept.", "small", wrap=True),
-                 self._boxes, button("Contents page…", self._on_page_clicked), 1,
-                 button("Covers…", self._on_pictures_clicked), button("Texts…", self._on_texts_clicked),
-                 button("Play counts…", self._on_plays_clicked))  # fmt: skip
+        made.add(
+            label("Written next to the games; your own changes there are kept.", "small", wrap=True),
+            self._boxes,
+            button("Contents page…", self._on_page_clicked),
+            1,
+            button("Covers…", self._on_pictures_clicked),
+            button("Texts…", self._on_texts_clicked),
+            button("Play counts…", self._on_plays_clicked),
+        )
         made.setFixedWidth(round(self.theme.px(SIDE)))
         left = column(self._known, self._try, spacing=12)
         left.setStretch(0, 5)
@@ -84,8 +98,16 @@ class ListsView(TabView):
             games = scan.of(each.system) if scan else ()
             known = sum(bool(game.naming and game.naming.how == "list") for game in games)
             error = next((told for told in (scan.list_errors if scan else ()) if Path(each.path).name in told), "")
-            lines.append(ListLine(Path(each.path).name, system.name if system else each.system,
-                                  each.scheme or "checksums", known, len(games), error))  # fmt: skip
+            lines.append(
+                ListLine(
+                    Path(each.path).name,
+                    system.name if system else each.system,
+                    each.scheme or "checksums",
+                    known,
+                    len(games),
+                    error,
+                )
+            )
         self.drawing.show_lists(tuple(lines))
         for template in catalogue.all(SettingsTemplate):
             if template.use == "list" and template.id not in self._templates:
@@ -134,11 +156,15 @@ class ListsView(TabView):
         try:
             rows = sample(self._path, self._scheme)
             text = "\n".join(
-                f"{each.title}" + (f"  (of {each.parent})" if each.parent else "") + "".join(
+                f"{each.title}"
+                + (f"  (of {each.parent})" if each.parent else "")
+                + "".join(
                     f"\n    {part.name or '(no name)'}  {part.size if part.size >= 0 else '?'} B  "
-                    + " ".join(f"{name} {digest[:12]}" for name, digest in part.sums.items()) for part in each.parts[:3]
-                ) for each in rows
-            )  # fmt: skip
+                    + " ".join(f"{name} {digest[:12]}" for name, digest in part.sums.items())
+                    for part in each.parts[:3]
+                )
+                for each in rows
+            )
         except KyklonError as bad:
             rows, text = (), str(bad)
         self.first.setPlainText(text or "No games found with these field names. Correct them.")

@@ -22,10 +22,13 @@ from kyklon.record.folder import resolve
 
 SHELVES, REVIEW, FILES, CHOICE, TRANSFER, LISTS = range(6)
 _VIEWS: tuple[tuple[str, Callable[[Session], TabView]], ...] = (
-    ("Shelves", ShelvesView), ("Uncertain matches", ReviewView), ("Firmware files", SystemFilesView),
+    ("Shelves", ShelvesView),
+    ("Uncertain matches", ReviewView),
+    ("Firmware files", SystemFilesView),
     ("What fits", ChoiceView),
-    ("Transfer", TransferView), ("Lists", ListsView),
-)  # fmt: skip
+    ("Transfer", TransferView),
+    ("Lists", ListsView),
+)
 _MOST_WATCHED = 2000  # folders; the kernel allows a user some thousands (inotify(7))
 _CHANGED_MS = 1500  # after the last change in the library's folders before they are looked at
 
@@ -87,10 +90,11 @@ class LibraryPage(TabbedPage):
         scan = self.session.world.scan
         doubtful = len(scan.doubtful) if scan else 0
         self.set_subject(
-            self.session.world.scan_error or "Reading the library…" if scan is None else
-            f"{len(scan.ready)} of {len(scan.games)} games are ready"
+            self.session.world.scan_error or "Reading the library…"
+            if scan is None
+            else f"{len(scan.ready)} of {len(scan.games)} games are ready"
             + (f", {doubtful} uncertain matches" if doubtful else "")
-        )  # fmt: skip
+        )
         self._watch()
         self.view_at(self.view).refresh()
 

@@ -46,13 +46,30 @@ class ReliabilityPlot(Instrument):
         for tick in (0.0, 0.5, 1.0):
             self.line(painter, at(tick, 0), at(tick, 1), "grid")
             self.line(painter, at(0, tick), at(1, tick), "grid")
-            self.text(painter, at(tick, 0) + QPointF(0, px(10)), f"{tick:.0%}", font=self.theme.mono("small"),
-                      token="muted", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
-            self.text(painter, at(0, tick) - QPointF(px(4), 0), f"{tick:.0%}", font=self.theme.mono("small"),
-                      token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            self.text(
+                painter,
+                at(tick, 0) + QPointF(0, px(10)),
+                f"{tick:.0%}",
+                font=self.theme.mono("small"),
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
+            self.text(
+                painter,
+                at(0, tick) - QPointF(px(4), 0),
+                f"{tick:.0%}",
+                font=self.theme.mono("small"),
+                token="muted",
+                align=Qt.AlignmentFlag.AlignRight,
+            )
         self.text(painter, QPointF(plot.left() - px(30), box.top() + px(7)), "right", token="muted")
-        self.text(painter, QPointF(plot.right(), plot.bottom() + px(26)), "stated confidence", token="muted",
-                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(plot.right(), plot.bottom() + px(26)),
+            "stated confidence",
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         self.line(painter, at(0, 0), at(1, 1), "hairline", 1.2, Qt.PenStyle.DashLine)
         most = max((each.count for each in self._bins), default=1)
         for each in self._bins:  # where the true share may lie: Wilson's interval of 68 %

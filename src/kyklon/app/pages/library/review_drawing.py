@@ -12,8 +12,14 @@ from kyklon.app.widgets.basic import set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.operations.library.review import Proposal
 
-KEYS = (("Enter", "accept the first"), ("1 to 5", "accept that one"), ("N", "none of them"), ("T", "type the title"),
-        ("→", "later"), ("Backspace", "undo the last answer"))  # fmt: skip
+KEYS = (
+    ("Enter", "accept the first"),
+    ("1 to 5", "accept that one"),
+    ("N", "none of them"),
+    ("T", "type the title"),
+    ("→", "later"),
+    ("Backspace", "undo the last answer"),
+)
 
 
 _SIDE_BY_SIDE = 2  # proposals with a card of their own
@@ -85,8 +91,14 @@ class ReviewDrawing(Instrument):
     def _draw_card(self, painter: QPainter, card: QRectF, index: int, proposal: Proposal) -> None:
         px = self.theme.px
         first = index == 0
-        self.block(painter, card, "teal_soft" if first else "field", "teal" if first else "hairline", radius=4,
-                   width=1.6 if first else 1.0)  # fmt: skip
+        self.block(
+            painter,
+            card,
+            "teal_soft" if first else "field",
+            "teal" if first else "hairline",
+            radius=4,
+            width=1.6 if first else 1.0,
+        )
         key = "Enter or 1" if first else str(index + 1)
         head = QRectF(card.left() + px(12), card.top() + px(6), card.width() - px(24), px(22))
         self.text(painter, head, key, font=self.theme.mono("small"), token="teal" if first else "muted")
@@ -94,22 +106,38 @@ class ReviewDrawing(Instrument):
         bar = QRectF(card.left() + px(12), card.bottom() - px(18), card.width() - px(24), px(7))
         self.block(painter, bar, "sheet", "hairline", radius=2)
         self.block(painter, QRectF(bar.left(), bar.top(), bar.width() * proposal.share, bar.height()), "teal", radius=2)
-        self.text(painter, QPointF(bar.left(), bar.top() - px(11)), "confidence", font=self.theme.font("small"),
-                  token="muted")  # fmt: skip
-        self.text(painter, QPointF(bar.right(), bar.top() - px(11)), _share(proposal.share),
-                  font=self.theme.mono("label", 500), align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter, QPointF(bar.left(), bar.top() - px(11)), "confidence", font=self.theme.font("small"), token="muted"
+        )
+        self.text(
+            painter,
+            QPointF(bar.right(), bar.top() - px(11)),
+            _share(proposal.share),
+            font=self.theme.mono("label", 500),
+            align=Qt.AlignmentFlag.AlignRight,
+        )
 
     def _draw_line(self, painter: QPainter, place: QRectF, index: int, proposal: Proposal) -> None:
         """A less likely one, on a line of its own."""
         px = self.theme.px
         self.block(painter, place, "field", "hairline", radius=3)
-        self.text(painter, QRectF(place.left() + px(12), place.top(), px(20), place.height()), str(index + 1),
-                  font=self.theme.mono("small"), token="muted")  # fmt: skip
+        self.text(
+            painter,
+            QRectF(place.left() + px(12), place.top(), px(20), place.height()),
+            str(index + 1),
+            font=self.theme.mono("small"),
+            token="muted",
+        )
         high = place.height() / 2 - px(10)
         self._draw_words(painter, place.adjusted(px(38), high, -px(90), 0), proposal, "body")
-        self.text(painter, QRectF(place.right() - px(90), place.top(), px(80), place.height()), _share(proposal.share),
-                  font=self.theme.mono("small"), token="muted",
-                  align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
+        self.text(
+            painter,
+            QRectF(place.right() - px(90), place.top(), px(80), place.height()),
+            _share(proposal.share),
+            font=self.theme.mono("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+        )
 
     def _draw_words(self, painter: QPainter, box: QRectF, proposal: Proposal, role: str) -> None:
         """The title word by word; what the file's name does not have is underlined and in amber."""
@@ -144,8 +172,14 @@ class ReviewDrawing(Instrument):
         if whole:
             done = QRectF(bar.left(), bar.top(), bar.width() * shown.done / whole, bar.height())
             self.block(painter, done, "teal", radius=3)
-        self.text(painter, QPointF(bar.right(), bar.top() - self.theme.px(11)), f"{shown.done} done, {shown.left} left",
-                  font=self.theme.font("small"), token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(bar.right(), bar.top() - self.theme.px(11)),
+            f"{shown.done} done, {shown.left} left",
+            font=self.theme.font("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
 
     def _draw_keys(self, painter: QPainter, box: QRectF) -> None:
         """The keys, as caps with a word behind each."""
@@ -161,8 +195,13 @@ class ReviewDrawing(Instrument):
             cap = QRectF(x, y, wide, px(18))
             self.block(painter, cap, "field", "hairline", radius=3)
             self.text(painter, cap.center(), key, font=self.theme.mono("small"), align=Qt.AlignmentFlag.AlignHCenter)
-            said = self.text(painter, QPointF(cap.right() + px(6), cap.center().y()), words,
-                             font=self.theme.font("small"), token="muted")  # fmt: skip
+            said = self.text(
+                painter,
+                QPointF(cap.right() + px(6), cap.center().y()),
+                words,
+                font=self.theme.font("small"),
+                token="muted",
+            )
             x = said.right() + px(14)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:

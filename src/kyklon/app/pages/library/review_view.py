@@ -83,18 +83,24 @@ class ReviewView(TabView):
         if game is not None:
             system = self.session.catalogue.find(System, game.system)
             where = ", ".join(each for each in (system.name if system else game.system, facts_of(game)) if each)
-            shown = Shown(game.key.rpartition("/")[2], game.title, where, proposals(game), len(self._queue),
-                          len(self._answered))  # fmt: skip
+            shown = Shown(
+                game.key.rpartition("/")[2], game.title, where, proposals(game), len(self._queue), len(self._answered)
+            )
         lists = bool(self.build.library.lists)
-        empty = ("No uncertain matches left." if lists else
-                 "Add a list of games under Lists: titles are matched against it.")  # fmt: skip
+        empty = (
+            "No uncertain matches left." if lists else "Add a list of games under Lists: titles are matched against it."
+        )
         self.drawing.show_title(shown, empty)
         accepted = sum(bool(g.naming and g.naming.how == "title" and not g.doubtful) for g in scan.games) if scan else 0
         by_sum = sum(bool(g.naming and g.naming.how == "list") for g in scan.games) if scan else 0
-        self._figures.set_rows((
-            ("By checksum", f"{by_sum}"), ("By title", f"{accepted}"), ("To review", f"{len(self._queue)}"),
-            ("Accepted at or above", f"{scan.threshold:.1%}" if scan and scan.threshold <= 1 else "none"),
-        ))  # fmt: skip
+        self._figures.set_rows(
+            (
+                ("By checksum", f"{by_sum}"),
+                ("By title", f"{accepted}"),
+                ("To review", f"{len(self._queue)}"),
+                ("Accepted at or above", f"{scan.threshold:.1%}" if scan and scan.threshold <= 1 else "none"),
+            )
+        )
         self._plot.show_threshold(scan.threshold if scan else 1.0)
 
     def shown(self) -> None:
@@ -194,9 +200,14 @@ class ReviewView(TabView):
     def _on_key(self, event: QKeyEvent) -> bool:
         if event.modifiers() & (Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.ControlModifier):
             return False
-        acts = {Qt.Key.Key_Return: self.accept, Qt.Key.Key_Enter: self.accept, Qt.Key.Key_N: self.none,
-                Qt.Key.Key_T: self.type_title, Qt.Key.Key_Right: self.later,
-                Qt.Key.Key_Backspace: self.back}  # fmt: skip
+        acts = {
+            Qt.Key.Key_Return: self.accept,
+            Qt.Key.Key_Enter: self.accept,
+            Qt.Key.Key_N: self.none,
+            Qt.Key.Key_T: self.type_title,
+            Qt.Key.Key_Right: self.later,
+            Qt.Key.Key_Backspace: self.back,
+        }
         key = Qt.Key(event.key())
         if key in acts:
             acts[key]()

@@ -64,8 +64,13 @@ class ShelvesView(TabView):
         self._games = Sheet("Games")
         bar = row(self.search, self.waiting, self._all, button("Choose library…", self._on_library_clicked))
         bar.setStretch(0, 1)
-        foot = row(self._why, *(button(f"{words} ({key})", lambda name=name: self.mark(name), "quiet")
-                                for key, name, _sign, words in MARKS))  # fmt: skip
+        foot = row(
+            self._why,
+            *(
+                button(f"{words} ({key})", lambda name=name: self.mark(name), "quiet")
+                for key, name, _sign, words in MARKS
+            ),
+        )
         foot.setStretch(0, 1)
         self._games.add(bar, self.table, foot)
         whole = column(self._shelves, self._games, spacing=12)
@@ -152,8 +157,10 @@ class ShelvesView(TabView):
             self.session.said.emit("Choose a game in the table first.")
             return
         key, library = self.model.game_at(index.row()).key, self.build.library
-        update = {each: tuple(k for k in getattr(library, each) if k != key or each != name) for each in
-                  ("favourites", "must", "never")}  # fmt: skip
+        update = {
+            each: tuple(k for k in getattr(library, each) if k != key or each != name)
+            for each in ("favourites", "must", "never")
+        }
         if key not in getattr(library, name):
             update[name] = (*update[name], key)
             for other in {"must": ("never",), "never": ("must",)}.get(name, ()):

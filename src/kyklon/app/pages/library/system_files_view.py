@@ -34,8 +34,12 @@ class Needed:
     there: bool | None
 
 
-_SAYS = {"good": "found, right name", "name": "found, wrong name", "missing": "not in the library",
-         "optional": "missing; some games do not need it"}  # fmt: skip
+_SAYS = {
+    "good": "found, right name",
+    "name": "found, wrong name",
+    "missing": "not in the library",
+    "optional": "missing; some games do not need it",
+}
 _TOKEN = {"good": "teal", "name": "red", "missing": "red", "optional": "amber"}
 
 
@@ -62,8 +66,13 @@ class SystemFilesDrawing(Instrument):
         px = self.theme.px
         self._buttons = []
         if not self._files:
-            self.text(painter, box.center(), "No system in this build needs a firmware file.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "No system in this build needs a firmware file.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         pitch = min(px(96), box.height() / len(self._files))
         for index, each in enumerate(self._files):
@@ -91,8 +100,14 @@ class SystemFilesDrawing(Instrument):
             place = QRectF(box.right() - px(160), box.bottom() - px(34), px(158), px(26))
             self._buttons.append((place, index))
             self.block(painter, place, "field", "teal", radius=3, width=1.4)
-            self.text(painter, place.center(), said, font=self.theme.font("label", weight=500), token="teal",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                place.center(),
+                said,
+                font=self.theme.font("label", weight=500),
+                token="teal",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
 
     def _draw_mark(self, painter: QPainter, at: QPointF, state: str) -> None:
         px, token = self.theme.px, _TOKEN[state]
@@ -101,8 +116,9 @@ class SystemFilesDrawing(Instrument):
         if state == "good":
             painter.drawEllipse(at, px(5), px(5))
         elif state == "optional":
-            painter.drawPolygon(QPolygonF([at + QPointF(0, -px(5)), at + QPointF(px(5.5), px(4.5)),
-                                           at + QPointF(-px(5.5), px(4.5))]))  # fmt: skip
+            painter.drawPolygon(
+                QPolygonF([at + QPointF(0, -px(5)), at + QPointF(px(5.5), px(4.5)), at + QPointF(-px(5.5), px(4.5))])
+            )
         else:
             painter.drawRect(QRectF(at.x() - px(5), at.y() - px(5), px(10), px(10)))
 
@@ -148,12 +164,22 @@ class SystemFilesView(TabView):
             missing = "missing" if wanted.required else "optional"
             state = "good" if each.usable else "name" if each.found else missing
             facts = f"{show_bytes(wanted.size)}, SHA-256 {wanted.sha256[:8]}…" + (
-                f", {wanted.region}" if wanted.region else "")  # fmt: skip
+                f", {wanted.region}" if wanted.region else ""
+            )
             who = f"{system.name} in {emulator.name if emulator else system.emulator}"
             where = f"{image.system_files_path}/" if image else ""
-            files.append(Needed(wanted.name, facts, who, where, each.found, state,
-                                len(scan.of(system.id)) if scan else 0,
-                                None if there is None else wanted.name in there.system_files))  # fmt: skip
+            files.append(
+                Needed(
+                    wanted.name,
+                    facts,
+                    who,
+                    where,
+                    each.found,
+                    state,
+                    len(scan.of(system.id)) if scan else 0,
+                    None if there is None else wanted.name in there.system_files,
+                )
+            )
         self.drawing.show_files(tuple(files))
 
     def rename(self, place: int) -> None:

@@ -52,8 +52,13 @@ class TransferDrawing(Instrument):
         """Override."""
         px, way = self.theme.px, self._way
         if way is None:
-            self.text(painter, box.center(), "Choose a library folder, and where the games go.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose a library folder, and where the games go.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         wide = box.width() * 0.27
         top = box.top() + px(6)
@@ -61,10 +66,19 @@ class TransferDrawing(Instrument):
         right = QRectF(box.right() - wide - px(4), top, wide, px(54))
         for place, (name, second) in ((left, way.start), (right, way.end)):
             self.block(painter, place, "field", "ink", radius=4, width=1.3)
-            self.text(painter, QRectF(place.left() + px(10), top + px(6), wide - px(20), px(22)), name,
-                      font=self.theme.font("body", weight=600))  # fmt: skip
-            self.text(painter, QRectF(place.left() + px(10), top + px(28), wide - px(20), px(20)), second,
-                      font=self.theme.mono("small"), token="muted")  # fmt: skip
+            self.text(
+                painter,
+                QRectF(place.left() + px(10), top + px(6), wide - px(20), px(22)),
+                name,
+                font=self.theme.font("body", weight=600),
+            )
+            self.text(
+                painter,
+                QRectF(place.left() + px(10), top + px(28), wide - px(20), px(20)),
+                second,
+                font=self.theme.mono("small"),
+                token="muted",
+            )
         middle = left.center().y()
         self.line(painter, QPointF(left.right(), middle), QPointF(right.left() - px(8), middle), "teal", 2.2)
         tip = QPointF(right.left() - px(1), middle)
@@ -72,12 +86,28 @@ class TransferDrawing(Instrument):
         painter.setBrush(self.theme.color("teal"))
         painter.drawPolygon(QPolygonF([tip, tip + QPointF(-px(11), -px(5)), tip + QPointF(-px(11), px(5))]))
         between = QRectF(left.right() + px(8), top, right.left() - left.right() - px(24), px(22))
-        self.text(painter, between, way.way[0], font=self.theme.font("body", weight=500),
-                  align=Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
-        self.text(painter, between.translated(0, px(32)), way.way[1], font=self.theme.font("small"), token="muted",
-                  align=Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
-        self._draw_lines(painter, QRectF(box.left() + px(4), left.bottom() + px(16), box.width() - px(8),
-                                         box.bottom() - left.bottom() - px(20)), way)  # fmt: skip
+        self.text(
+            painter,
+            between,
+            way.way[0],
+            font=self.theme.font("body", weight=500),
+            align=Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter,
+        )
+        self.text(
+            painter,
+            between.translated(0, px(32)),
+            way.way[1],
+            font=self.theme.font("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter,
+        )
+        self._draw_lines(
+            painter,
+            QRectF(
+                box.left() + px(4), left.bottom() + px(16), box.width() - px(8), box.bottom() - left.bottom() - px(20)
+            ),
+            way,
+        )
 
     def _draw_lines(self, painter: QPainter, box: QRectF, way: Way) -> None:
         px = self.theme.px
@@ -85,8 +115,9 @@ class TransferDrawing(Instrument):
         pitch = min(px(72), (box.height() - px(20)) / max(1, len(way.lines)))
         most = max((max(each.foretold, each.there) for each in way.lines), default=1) or 1
         head = "titles in the menu: predicted above, found below"
-        self.text(painter, QPointF(box.left() + name, box.top() + px(6)), head,
-                  font=self.theme.font("small"), token="muted")  # fmt: skip
+        self.text(
+            painter, QPointF(box.left() + name, box.top() + px(6)), head, font=self.theme.font("small"), token="muted"
+        )
         for index, each in enumerate(way.lines):
             y = box.top() + px(20) + index * pitch
             self.line(painter, QPointF(box.left(), y), QPointF(box.right(), y), "grid")
@@ -118,12 +149,17 @@ class TransferDrawing(Instrument):
             token, words = "amber", line.note or f"{line.missing} of {line.foretold} missing"
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(self.theme.color(token))
-            painter.drawPolygon(QPolygonF([at + QPointF(0, -px(5)), at + QPointF(px(5.5), px(4.5)),
-                                           at + QPointF(-px(5.5), px(4.5))]))  # fmt: skip
+            painter.drawPolygon(
+                QPolygonF([at + QPointF(0, -px(5)), at + QPointF(px(5.5), px(4.5)), at + QPointF(-px(5.5), px(4.5))])
+            )
         else:
             token, words = "teal", f"{line.there} found, as predicted"
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(self.theme.color(token))
             painter.drawEllipse(at, px(5), px(5))
-        self.text(painter, QRectF(at.x() + px(12), box.top(), box.width() - px(22), box.height()), words,
-                  font=self.theme.font("label"))  # fmt: skip
+        self.text(
+            painter,
+            QRectF(at.x() + px(12), box.top(), box.width() - px(22), box.height()),
+            words,
+            font=self.theme.font("label"),
+        )

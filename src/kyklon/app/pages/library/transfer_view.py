@@ -23,8 +23,13 @@ from kyklon.operations.library.carry import last_transfer
 from kyklon.operations.library.transfer import Transfer
 
 COPYING = "Copying games"
-_FIELDS = (("library.host", "Address"), ("library.port", "Port"), ("library.account", "User"),
-           ("library.remote_folder", "Folder on the machine"), ("library.key_file", "Key file"))  # fmt: skip
+_FIELDS = (
+    ("library.host", "Address"),
+    ("library.port", "Port"),
+    ("library.account", "User"),
+    ("library.remote_folder", "Folder on the machine"),
+    ("library.key_file", "Key file"),
+)
 
 
 class TransferView(TabView):
@@ -48,11 +53,22 @@ class TransferView(TabView):
         self.password.setAccessibleName("Password, not stored")
         self.password.setPlaceholderText("not stored")
         self._host_key = Elided("small")
-        rows = [item for editor, (_path, words) in zip(self._editors, _FIELDS, strict=True)
-                for item in (label(words, "small"), editor.widget)]  # fmt: skip
+        rows = [
+            item
+            for editor, (_path, words) in zip(self._editors, _FIELDS, strict=True)
+            for item in (label(words, "small"), editor.widget)
+        ]
         self._machine = QWidget()
-        self._machine.setLayout(column(*rows, label("Password", "small"), self.password, self._host_key,
-                                       button("Forget its key", self._on_forget, "quiet"), spacing=3))  # fmt: skip
+        self._machine.setLayout(
+            column(
+                *rows,
+                label("Password", "small"),
+                self.password,
+                self._host_key,
+                button("Forget its key", self._on_forget, "quiet"),
+                spacing=3,
+            )
+        )
         self._stick = QWidget()
         self._stick.setLayout(self._folder)
         self.copy = button(COPYING, self.copy_games, "primary")
@@ -63,8 +79,13 @@ class TransferView(TabView):
         self._hide_button = button("Hide", self._on_hide)
         set_tip(self._hide_button, "Moves the system's folder aside on the machine, or back")
         side = Sheet("Way")
-        side.add(self._route.widget, scrolled(column(self._stick, self._machine, 1)), self.copy,
-                 row(self._look, self._undo), row(self._hide, self._hide_button))  # fmt: skip
+        side.add(
+            self._route.widget,
+            scrolled(column(self._stick, self._machine, 1)),
+            self.copy,
+            row(self._look, self._undo),
+            row(self._hide, self._hide_button),
+        )
         side.body.setStretch(1, 1)
         side.setFixedWidth(round(self.theme.px(SIDE)))
         whole = row(self._sheet, side, spacing=14)
@@ -138,13 +159,16 @@ class TransferView(TabView):
             "secure copy" if own.route == "secure copy" else "copied and read back",
             f"{len(told.copies)} files",
         )
-        self.drawing.show_way(Way(("Library", f"{ready}, {show_bytes(told.size)}"), way, end, tuple(lines),
-                                  there is not None))  # fmt: skip
+        self.drawing.show_way(
+            Way(("Library", f"{ready}, {show_bytes(told.size)}"), way, end, tuple(lines), there is not None)
+        )
         refused = "; ".join(f"{game.called}: {why}" for game, why in told.refused[:3])
         renamed = f"{told.renamed} renamed to suit the target's file system. " if told.renamed else ""
         self._refused.set_full(f"{renamed}{refused}")
-        choices = [(system.id, f"{system.name}{', hidden' if system.id in hidden else ''}") for system in
-                   known_systems(build, self.session.catalogue)]  # fmt: skip
+        choices = [
+            (system.id, f"{system.name}{', hidden' if system.id in hidden else ''}")
+            for system in known_systems(build, self.session.catalogue)
+        ]
         self._hide.set_choices(tuple(choices), self._hide.value)
         self._hide_button.setText("Show" if self._hide.value in hidden else "Hide")
 

@@ -11,10 +11,15 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
 
 _PARTS = (
-    (0, 8, "header", "muted"), (8, 20, "maker, date, version", "teal"), (20, 25, "kind and size", "amber"),
-    (25, 35, "colour", "red"), (35, 54, "old modes", "muted"), (54, 126, "timings, name, rates", "teal"),
-    (126, 127, "count", "amber"), (127, 128, "sum", "muted"),
-)  # fmt: skip
+    (0, 8, "header", "muted"),
+    (8, 20, "maker, date, version", "teal"),
+    (20, 25, "kind and size", "amber"),
+    (25, 35, "colour", "red"),
+    (35, 54, "old modes", "muted"),
+    (54, 126, "timings, name, rates", "teal"),
+    (126, 127, "count", "amber"),
+    (127, 128, "sum", "muted"),
+)
 _COLUMNS = 32
 
 
@@ -63,8 +68,14 @@ class BlocksDrawing(Instrument):
         head = QRectF(spot.left(), spot.top(), spot.width(), 16 * scale)
         self.text(painter, head, block.name, font=self.theme.font("label", weight=600))
         used = sum(1 for byte in block.data if byte)
-        self.text(painter, head, f"{used} of 128 bytes in use", font=self.theme.mono("small"), token="muted",
-                  align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
+        self.text(
+            painter,
+            head,
+            f"{used} of 128 bytes in use",
+            font=self.theme.mono("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+        )
         grid = spot.adjusted(0, 19 * scale, 0, -(18 * scale if first else 0))
         rows = 128 // _COLUMNS
         across, down = grid.width() / _COLUMNS, min(28 * scale, grid.height() / rows)
@@ -85,8 +96,13 @@ class BlocksDrawing(Instrument):
                 if key.bottom() > spot.bottom():
                     break
                 self.block(painter, key, self.theme.color(token, 190), radius=1)
-                self.text(painter, QRectF(key.right() + 4, key.top() - 4, 150 * scale, 16 * scale), words,
-                                  font=self.theme.font("small"), token="muted")  # fmt: skip
+                self.text(
+                    painter,
+                    QRectF(key.right() + 4, key.top() - 4, 150 * scale, 16 * scale),
+                    words,
+                    font=self.theme.font("small"),
+                    token="muted",
+                )
                 x = key.right() + 14 * scale + painter.fontMetrics().horizontalAdvance(words)
 
     @staticmethod

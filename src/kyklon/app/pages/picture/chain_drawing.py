@@ -82,10 +82,22 @@ class ChainDrawing(Instrument):
         room = QRectF(left + 2, y - 36 * scale, right - left - 4, 17 * scale)
         centre = Qt.AlignmentFlag.AlignCenter
         self.text(painter, room, lead.signal, font=self.theme.font("label", weight=600), token=token, align=centre)
-        self.text(painter, room.translated(0, 46 * scale), lead.length, font=self.theme.mono("small"), token="muted",
-                  align=centre)  # fmt: skip
-        self.text(painter, room.translated(0, 62 * scale), lead.rate, font=self.theme.mono("small"), token="muted",
-                  align=centre)  # fmt: skip
+        self.text(
+            painter,
+            room.translated(0, 46 * scale),
+            lead.length,
+            font=self.theme.mono("small"),
+            token="muted",
+            align=centre,
+        )
+        self.text(
+            painter,
+            room.translated(0, 62 * scale),
+            lead.rate,
+            font=self.theme.mono("small"),
+            token="muted",
+            align=centre,
+        )
 
     def _draw_place(self, painter: QPainter, spot: QRectF, place: PlaceDrawn, bottom: float) -> None:
         scale = self.theme.scale
@@ -113,21 +125,39 @@ class ChainDrawing(Instrument):
             small = self.theme.font("small")
             half = QRectF(spot.left() + 6, spot.bottom() - 24 * scale, spot.width() - 12, 18 * scale)
             if place.enters:
-                self.text(painter, half.adjusted(0, -15 * scale, 0, -15 * scale), f"in: {place.enters}", font=small,
-                          token="muted")  # fmt: skip
+                self.text(
+                    painter,
+                    half.adjusted(0, -15 * scale, 0, -15 * scale),
+                    f"in: {place.enters}",
+                    font=small,
+                    token="muted",
+                )
             if place.leaves:
-                self.text(painter, half, f"out: {place.leaves}", font=small, token="muted",
-                          align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
+                self.text(
+                    painter,
+                    half,
+                    f"out: {place.leaves}",
+                    font=small,
+                    token="muted",
+                    align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                )
         if place.fault:
             side = 13 * scale
-            paint_lamp(painter, QRectF(spot.right() - side / 2, spot.top() - side / 2, side, side), place.fault,
-                       self.theme)  # fmt: skip
+            paint_lamp(
+                painter, QRectF(spot.right() - side / 2, spot.top() - side / 2, side, side), place.fault, self.theme
+            )
         y = spot.bottom() + 16 * scale
         for index, fact in enumerate(place.facts):
             if y > bottom - 8 * scale:
                 break
             font = self.theme.font("label", weight=600) if index == 0 else self.theme.font("label")
             room = QRectF(spot.left() - 14 * scale, y - 9 * scale, spot.width() + 28 * scale, 18 * scale)
-            self.text(painter, room, fact, font=font, token="ink" if index == 0 else "muted",
-                      align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+            self.text(
+                painter,
+                room,
+                fact,
+                font=font,
+                token="ink" if index == 0 else "muted",
+                align=Qt.AlignmentFlag.AlignCenter,
+            )
             y += 17 * scale

@@ -38,8 +38,9 @@ class ChainView(LightView):
         self._sent.set_choices(names, names[0][0])
         self._takes.set_choices(names, names[0][0])
         self._seen = label("", "", wrap=True)
-        self._colour.add(row(label("sends", "small"), self._sent), row(label("TV accepts", "small"), self._takes),
-                         self._seen, 1)  # fmt: skip
+        self._colour.add(
+            row(label("sends", "small"), self._sent), row(label("TV accepts", "small"), self._takes), self._seen, 1
+        )
         side = QWidget()
         side.setLayout(column(self._colour))
         side.setFixedWidth(round(self.theme.px(SIDE)))
@@ -105,12 +106,21 @@ class ChainView(LightView):
             self._figures.set_rows(tuple((f"pin {number}", words) for number, words in EN_50049))
             return
         rows = {
-            "DE-15": (("pins 1, 2, 3", "red, green, blue"), ("pins 6, 7, 8", "their grounds"),
-                      ("pin 13", "H-sync"), ("pin 14", "V-sync"), ("pins 12, 15", "DDC data and clock")),
-            "HDMI A": (("channels 0 to 2", "picture and sound"), ("clock", "a tenth of the bits"),
-                       ("DDC", "EDID"), ("hot plug", "signals that a display is connected")),
+            "DE-15": (
+                ("pins 1, 2, 3", "red, green, blue"),
+                ("pins 6, 7, 8", "their grounds"),
+                ("pin 13", "H-sync"),
+                ("pin 14", "V-sync"),
+                ("pins 12, 15", "DDC data and clock"),
+            ),
+            "HDMI A": (
+                ("channels 0 to 2", "picture and sound"),
+                ("clock", "a tenth of the bits"),
+                ("DDC", "EDID"),
+                ("hot plug", "signals that a display is connected"),
+            ),
             "RCA": (("tip", "composite, 1 V into 75 Ω"), ("shell", "ground")),
-        }.get(connector, ())  # fmt: skip
+        }.get(connector, ())
         self._pins.set_note(connector)
         self._figures.set_rows(rows)
 
@@ -122,5 +132,7 @@ class ChainView(LightView):
         menu = self.build.picture.menu.timing
         near = abs(menu.horizontal_hz / sent.line_hz - 1) < 0.03
         dots = f" {colour.crawl(sent, menu)}" if near else ""
-        self._seen.setText(f"{found.words}\n\nSubcarrier {carrier}, {float(sent.cycles):.4g} cycles a line, "
-                           f"{sent.pedestal:g}\u202f% pedestal (ITU-R BT.470).{dots}")  # fmt: skip
+        self._seen.setText(
+            f"{found.words}\n\nSubcarrier {carrier}, {float(sent.cycles):.4g} cycles a line, "
+            f"{sent.pedestal:g}\u202f% pedestal (ITU-R BT.470).{dots}"
+        )

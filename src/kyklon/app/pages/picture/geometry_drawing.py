@@ -49,8 +49,9 @@ class GeometryDrawing(Instrument):
         """Override."""
         glass, scale = self._glass, self.theme.scale
         if glass is None:
-            self.text(painter, box.center(), "Choose a display in Plan.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter, box.center(), "Choose a display in Plan.", token="muted", align=Qt.AlignmentFlag.AlignHCenter
+            )
             return
         rim, foot = 26 * scale, 38 * scale
         wide_mm, high_mm = glass.size_mm
@@ -105,10 +106,12 @@ class GeometryDrawing(Instrument):
         own = QRectF(picture.left() + left * x, picture.top() + top * y, wide * x, high * y)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self.theme.color("glass", 235))
-        for dark in (QRectF(picture.left(), picture.top(), picture.width(), own.top() - picture.top()),
-                     QRectF(picture.left(), own.bottom(), picture.width(), picture.bottom() - own.bottom()),
-                     QRectF(picture.left(), own.top(), own.left() - picture.left(), own.height()),
-                     QRectF(own.right(), own.top(), picture.right() - own.right(), own.height())):  # fmt: skip
+        for dark in (
+            QRectF(picture.left(), picture.top(), picture.width(), own.top() - picture.top()),
+            QRectF(picture.left(), own.bottom(), picture.width(), picture.bottom() - own.bottom()),
+            QRectF(picture.left(), own.top(), own.left() - picture.left(), own.height()),
+            QRectF(own.right(), own.top(), picture.right() - own.right(), own.height()),
+        ):
             if dark.width() > 0 and dark.height() > 0:
                 painter.drawRect(dark)
         painter.setBrush(Qt.BrushStyle.NoBrush)

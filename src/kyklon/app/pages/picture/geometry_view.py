@@ -58,15 +58,21 @@ class GeometryView(LightView):
         self._which = Choice(self.theme, "Mode", self._on_key)
         self._which.setMinimumContentsLength(14)
         self._plates = Choice(self.theme, "Pattern", self._on_plate)
-        self._plates.set_choices((("measure", "Rulers and circle"), ("tones", "Greys and colours"),
-                                  ("lines", "Lines and convergence")), self._plate)  # fmt: skip
+        self._plates.set_choices(
+            (("measure", "Rulers and circle"), ("tones", "Greys and colours"), ("lines", "Lines and convergence")),
+            self._plate,
+        )
         card = Sheet("Test pattern")
         self._show_card = button("Show it", self._on_show, tip="Full size, in a window for the display's own desktop")
         self._save_card = button("Save as PNG…", self._on_save)
         self._on_start = QCheckBox("show the test pattern during boot")
         self._on_start.toggled.connect(self._on_start_toggled)
-        card.add(row(label("mode", "small"), self._which), row(label("pattern", "small"), self._plates),
-                 row(self._show_card, self._save_card), self._on_start)  # fmt: skip
+        card.add(
+            row(label("mode", "small"), self._which),
+            row(label("pattern", "small"), self._plates),
+            row(self._show_card, self._save_card),
+            self._on_start,
+        )
         read = Sheet("Ruler readings", "first number seen")
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
@@ -161,7 +167,7 @@ class GeometryView(LightView):
         self.drawing.show_glass(
             GlassDrawn((display.width_mm, display.height_mm), display.tube, timing.size, hidden, box, words, circle),
             self._image,
-        )  # fmt: skip
+        )
         self._tell(timing, kept)
 
     def _show_strip(self, display: Display) -> None:

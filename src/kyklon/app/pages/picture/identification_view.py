@@ -96,18 +96,24 @@ class IdentificationView(LightView):
         display = self.session.catalogue.find(Display, build.part("display"))
         found = self.data
         self.drawing.show_blocks(tuple(self._blocks(found)) if found else (), self._missing(display))
-        self._rows.set_rows(tuple((f"{index}", self._timing_words(each)) for index, each in
-                                  enumerate(repair.timings_of(found), 1)) if found else ())  # fmt: skip
+        self._rows.set_rows(
+            tuple((f"{index}", self._timing_words(each)) for index, each in enumerate(repair.timings_of(found), 1))
+            if found
+            else ()
+        )
         self._repair.setEnabled(bool(world.identification_error))
         self._words.setText(world.identification_error or (self._about(found) if found and self._shown == OWN else ""))
         board, dialect = (ground.board, ground.dialect) if ground else (None, None)
         can = board is not None and takes_firmware(board, dialect) and not takes_timings(board, dialect)
         for box, value, able in (
             (self.issue_box, build.picture.issue_identification, can),
-            (self.ignore_box, build.boot.ignore_identification,
-             board is not None and "ignore identification" in board.honours),
+            (
+                self.ignore_box,
+                build.boot.ignore_identification,
+                board is not None and "ignore identification" in board.honours,
+            ),
             (self.force_box, build.boot.force_output, board is not None),
-        ):  # fmt: skip
+        ):
             box.blockSignals(True)
             box.setChecked(value)
             box.setEnabled(able)
@@ -153,8 +159,10 @@ class IdentificationView(LightView):
     def _timing_words(timing: Timing) -> str:
         wide, high = timing.size
         line = float(timing.horizontal_hz) / 1000
-        return (f"{wide} × {high}{'i' if timing.interlaced else ''}  {line:.3f}\u202fkHz  "
-                f"{float(timing.vertical_hz):.3f}\u202fHz")  # fmt: skip
+        return (
+            f"{wide} × {high}{'i' if timing.interlaced else ''}  {line:.3f}\u202fkHz  "
+            f"{float(timing.vertical_hz):.3f}\u202fHz"
+        )
 
     @staticmethod
     def _blocks(data: Edid) -> list[BlockDrawn]:

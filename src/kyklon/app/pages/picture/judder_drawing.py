@@ -66,8 +66,13 @@ class FramesDrawing(Instrument):
             x, until = left + max(0.0, start) * wide, left + min(float(FIELDS), end) * wide
             if until - x > 1:
                 lost = frame < shown[FIELDS - 1] and frame not in shown
-                self.block(painter, QRectF(x + 1, top, until - x - 2, high), "red_soft" if lost else "teal_soft",
-                           "red" if lost else "teal", radius=2)  # fmt: skip
+                self.block(
+                    painter,
+                    QRectF(x + 1, top, until - x - 2, high),
+                    "red_soft" if lost else "teal_soft",
+                    "red" if lost else "teal",
+                    radius=2,
+                )
                 self._number(painter, QRectF(x, top, until - x, high), frame - first, lost)
         before = first - 1
         for field in range(FIELDS):
@@ -75,28 +80,54 @@ class FramesDrawing(Instrument):
             again = frame == before
             spot = QRectF(left + field * wide + 1, lower, wide - 2, high)
             odd = again or frame > before + 1
-            self.block(painter, spot, "amber_soft" if again else "red_soft" if odd else "teal_soft",
-                       "amber" if again else "red" if odd else "teal", radius=2)  # fmt: skip
+            self.block(
+                painter,
+                spot,
+                "amber_soft" if again else "red_soft" if odd else "teal_soft",
+                "amber" if again else "red" if odd else "teal",
+                radius=2,
+            )
             self._number(painter, spot, frame - first, odd)
             if odd and field:
                 words = "twice" if again else "one dropped"
                 at = QPointF(spot.center().x(), lower + high + 13 * scale)
-                self.text(painter, at, words, font=self.theme.font("label", weight=600),
-                          token="amber" if again else "red", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+                self.text(
+                    painter,
+                    at,
+                    words,
+                    font=self.theme.font("label", weight=600),
+                    token="amber" if again else "red",
+                    align=Qt.AlignmentFlag.AlignHCenter,
+                )
             begin = float((frame - phase) / ratio)
             x = left + (max(0.0, begin) + 0.5 * float(1 / ratio)) * wide
             painter.setPen(QPen(self.theme.color("muted", 110), 1))
             painter.drawLine(QPointF(min(x, box.right()), top + high), QPointF(spot.center().x(), lower))
             before = frame
-        self.text(painter, QPointF(left, top - 13 * scale), f"game frames at {float(play.game_hz):.3f} Hz",
-                  font=self.theme.mono("small"), token="muted")  # fmt: skip
-        self.text(painter, QPointF(left, min(box.bottom() - 8, lower + high + 30 * scale)),
-                  f"refreshes at {float(play.shown_hz):.3f} Hz", font=self.theme.mono("small"),
-                  token="muted")  # fmt: skip
+        self.text(
+            painter,
+            QPointF(left, top - 13 * scale),
+            f"game frames at {float(play.game_hz):.3f} Hz",
+            font=self.theme.mono("small"),
+            token="muted",
+        )
+        self.text(
+            painter,
+            QPointF(left, min(box.bottom() - 8, lower + high + 30 * scale)),
+            f"refreshes at {float(play.shown_hz):.3f} Hz",
+            font=self.theme.mono("small"),
+            token="muted",
+        )
 
     def _number(self, painter: QPainter, spot: QRectF, number: int, odd: bool) -> None:
-        self.text(painter, spot, str(number), font=self.theme.mono("small"), token="red" if odd else "ink",
-                  align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+        self.text(
+            painter,
+            spot,
+            str(number),
+            font=self.theme.mono("small"),
+            token="red" if odd else "ink",
+            align=Qt.AlignmentFlag.AlignCenter,
+        )
 
 
 class MovingDrawing(Instrument):
@@ -148,5 +179,6 @@ class MovingDrawing(Instrument):
                 x = (part * spot.width() + number * 2 * bar) % (spot.width() + 2 * bar) - 2 * bar
                 painter.drawRect(QRectF(spot.left() + x, spot.top() + 6, bar * 0.5, spot.height() - 12))
             painter.restore()
-            self.text(painter, QPointF(box.left(), spot.center().y()), names[index],
-                      font=self.theme.font("label", weight=600))  # fmt: skip
+            self.text(
+                painter, QPointF(box.left(), spot.center().y()), names[index], font=self.theme.font("label", weight=600)
+            )

@@ -43,8 +43,9 @@ class JudderView(LightView):
         self._facts = Sheet("What it costs")
         self._rows = FigureRows(self.theme)
         self._words = label("", "", wrap=True)
-        self._facts.add(row(label("system", "small"), self._which), row(label("on", "small"), self._on), self._rows,
-                        self._words, 1)  # fmt: skip
+        self._facts.add(
+            row(label("system", "small"), self._which), row(label("on", "small"), self._on), self._rows, self._words, 1
+        )
         self._facts.setFixedWidth(round(self.theme.px(SIDE)))
         left = QWidget()
         inner = column(self._moving)
@@ -68,9 +69,11 @@ class JudderView(LightView):
         systems = known_systems(self.build, self.session.catalogue)
         self._which.set_choices(tuple((each.id, each.name) for each in systems), self._system)
         self._system = self._which.value
-        modes = tuple((key, f"mode of {name}" if key != "menu" else "the menu's mode")
-                      for key, name, _mode in modes_of(self.build, self.session.catalogue)
-                      if key != self._system)  # fmt: skip
+        modes = tuple(
+            (key, f"mode of {name}" if key != "menu" else "the menu's mode")
+            for key, name, _mode in modes_of(self.build, self.session.catalogue)
+            if key != self._system
+        )
         self._on.set_choices(((OWN, "its current mode"), *modes), self._mode)
         self._mode = self._on.value
         system = next((each for each in systems if each.id == self._system), None)
@@ -102,15 +105,17 @@ class JudderView(LightView):
         if lost:
             beat = f"every {show_duration(60 / lost)}" if lost < 300 else f"{lost / 60:.1f} per second"
         kind = "repeated" if play.doubled else "dropped"
-        self._rows.set_rows((
-            ("Game", show(float(play.game_hz), "Hz", 3)),
-            ("Display", show(float(play.shown_hz), "Hz", 3)),
-            (f"A frame {kind}", beat),
-            ("A tear moves", f"{lost / 60 * self._timing().timing.vertical.active:.0f} lines per second"),
-            ("Or speed error", f"{play.speed:.2%}"),
-            ("Pitch change", f"{play.cents:+.1f} cents"),
-            ("Audio rate", f"{play.resampled_hz():.0f} for 48000\u202fHz"),
-        ))  # fmt: skip
+        self._rows.set_rows(
+            (
+                ("Game", show(float(play.game_hz), "Hz", 3)),
+                ("Display", show(float(play.shown_hz), "Hz", 3)),
+                (f"A frame {kind}", beat),
+                ("A tear moves", f"{lost / 60 * self._timing().timing.vertical.active:.0f} lines per second"),
+                ("Or speed error", f"{play.speed:.2%}"),
+                ("Pitch change", f"{play.cents:+.1f} cents"),
+                ("Audio rate", f"{play.resampled_hz():.0f} for 48000\u202fHz"),
+            )
+        )
         self._words.setText(self._advice(play))
 
     @staticmethod

@@ -24,9 +24,14 @@ from kyklon.catalogue.records import Display
 RANGES, CHAIN, SIGNALS, SCHOOLS, JUDDER, GEOMETRY, IDENTIFICATION = range(7)
 LEAST = (690, 530)  # px at 100 % that every view needs
 _VIEWS: tuple[tuple[str, Callable[[Session], LightView]], ...] = (
-    ("Ranges", RangesView), ("Chain", ChainView), ("Switch to game", SignalsView), ("Which modes", SchoolsView),
-    ("Frame pacing", JudderView), ("Geometry", GeometryView), ("EDID", IdentificationView),
-)  # fmt: skip
+    ("Ranges", RangesView),
+    ("Chain", ChainView),
+    ("Switch to game", SignalsView),
+    ("Which modes", SchoolsView),
+    ("Frame pacing", JudderView),
+    ("Geometry", GeometryView),
+    ("EDID", IdentificationView),
+)
 
 
 class PicturePage(TabbedPage):

@@ -21,24 +21,32 @@ class PicturePapers:
         """Every file that the operation issues, by its path, and the sheet as a PDF beside its drawing."""
         made = issue(self.session.build, self.session.catalogue, self.session.world)
         found = {path: data.encode() if isinstance(data, str) else data for path, data in made.items()}
-        found |= {f"{path.removesuffix('.svg')}.pdf": pdf_of(data.decode()) for path, data in found.items()
-                  if path.endswith(".svg")}  # fmt: skip
+        found |= {
+            f"{path.removesuffix('.svg')}.pdf": pdf_of(data.decode())
+            for path, data in found.items()
+            if path.endswith(".svg")
+        }
         return found
 
     def open(self, under: QPushButton) -> None:
         """The menu below a button."""
         files, menu = self.files(), QMenu(under)
         copies = menu.addMenu("Copy")
-        for path, words in (("picture/modelines.conf", "X.Org Modelines"), ("picture/fb.modes", "fb.modes entries"),
-                            ("picture/kernel.words", "Kernel parameters"),
-                            ("picture/modes.csv", "Table of modes")):  # fmt: skip
+        for path, words in (
+            ("picture/modelines.conf", "X.Org Modelines"),
+            ("picture/fb.modes", "fb.modes entries"),
+            ("picture/kernel.words", "Kernel parameters"),
+            ("picture/modes.csv", "Table of modes"),
+        ):
             text = files.get(path, b"").decode("utf-8", "replace")
             if copies is not None and text:
                 copies.addAction(words, lambda text=text: self._copy(text))
-        for path, words in (("picture/sheet.pdf", "Sheet for the inside of the cabinet…"),
-                            ("picture/card-measure.png", "Test pattern of the menu's mode…"),
-                            ("picture/issued.edid", "EDID of this build…"),
-                            ("picture/display.edid", "EDID of the display…")):  # fmt: skip
+        for path, words in (
+            ("picture/sheet.pdf", "Sheet for the inside of the cabinet…"),
+            ("picture/card-measure.png", "Test pattern of the menu's mode…"),
+            ("picture/issued.edid", "EDID of this build…"),
+            ("picture/display.edid", "EDID of the display…"),
+        ):
             if path in files:
                 menu.addAction(words, lambda path=path: self._save(path, files[path]))
         menu.addSeparator()

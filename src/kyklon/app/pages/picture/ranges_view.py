@@ -113,9 +113,17 @@ class RangesView(LightView):
         self._look_sheet.set_note(f"now: {pattern}{wide} × {high}; dashed: edge of the picture")
         left, top = (max(0.0, spot.box[0] / wide), max(0.0, spot.box[1] / high)) if system else (0.0, 0.0)
         self._view.show_raster(
-            Raster(display.aspect[0] / display.aspect[1], left, top, display.overscan_percent / 100, display.tube,
-                   bool(system and stood(system, build.picture).vertical), high if high < 300 else high // 2, holds)
-        )  # fmt: skip
+            Raster(
+                display.aspect[0] / display.aspect[1],
+                left,
+                top,
+                display.overscan_percent / 100,
+                display.tube,
+                bool(system and stood(system, build.picture).vertical),
+                high if high < 300 else high // 2,
+                holds,
+            )
+        )
         same = mode.timing == present.timing
         self._mode_sheet.set_title("Mode in use" if same else "Proposed mode")
         self._rows.set_rows(self._figures(mode, system, display))

@@ -64,8 +64,12 @@ class RasterView(Instrument):
         # the active area overshoots the glass: `overscan` of each edge lies behind the bezel
         grow_x, grow_y = (glass.width() * raster.overscan, glass.height() * raster.overscan)
         active = glass.adjusted(-grow_x, -grow_y, grow_x, grow_y) if raster.tube else glass
-        picture = active.adjusted(active.width() * raster.left, active.height() * raster.top,
-                                  -active.width() * raster.left, -active.height() * raster.top)  # fmt: skip
+        picture = active.adjusted(
+            active.width() * raster.left,
+            active.height() * raster.top,
+            -active.width() * raster.left,
+            -active.height() * raster.top,
+        )
         painter.save()
         painter.setClipRect(glass)
         self._draw_pattern(painter, picture, raster)
@@ -89,8 +93,14 @@ class RasterView(Instrument):
         step = picture.width() / 16
         for index in range(16):
             painter.setBrush(QColor.fromHsv(0, 0, 10 + index * 14))
-            painter.drawRect(QRectF(picture.left() + index * step, picture.top() + picture.height() * 0.62, step + 0.5,
-                                    picture.height() * 0.16))  # fmt: skip
+            painter.drawRect(
+                QRectF(
+                    picture.left() + index * step,
+                    picture.top() + picture.height() * 0.62,
+                    step + 0.5,
+                    picture.height() * 0.16,
+                )
+            )
         painter.setBrush(QColor("#11191C"))
         painter.drawRect(
             QRectF(picture.left(), picture.top() + picture.height() * 0.78, picture.width(), picture.height() * 0.22)

@@ -39,8 +39,10 @@ class SchoolsDrawing(Instrument):
         if not self.shows(schools, picked):
             return
         self._schools, self._picked = schools, picked
-        told = [f"{each.title}: {each.modes}, {', '.join(f'{name} {words}' for name, _value, words in each.rows)}"
-                for each in schools]  # fmt: skip
+        told = [
+            f"{each.title}: {each.modes}, {', '.join(f'{name} {words}' for name, _value, words in each.rows)}"
+            for each in schools
+        ]
         self.setAccessibleDescription("; ".join(told))
         self.update()
 
@@ -53,16 +55,27 @@ class SchoolsDrawing(Instrument):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._schools:
-            self.text(painter, box.center(), "Choose a board and a display in Plan.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose a board and a display in Plan.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         scale, gap = self.theme.scale, 12 * self.theme.scale
         wide = (box.width() - gap * (len(self._schools) - 1)) / len(self._schools)
         for index, school in enumerate(self._schools):
             spot = QRectF(box.left() + index * (wide + gap), box.top() + 2, wide, box.height() - 4)
             picked = school.key == self._picked
-            self.block(painter, spot, "teal_soft" if picked else "field", "teal" if picked else "hairline",
-                       radius=4, width=2 * scale if picked else 1)  # fmt: skip
+            self.block(
+                painter,
+                spot,
+                "teal_soft" if picked else "field",
+                "teal" if picked else "hairline",
+                radius=4,
+                width=2 * scale if picked else 1,
+            )
             self._draw_school(painter, spot.adjusted(11 * scale, 8 * scale, -11 * scale, -8 * scale), school)
 
     def _draw_school(self, painter: QPainter, spot: QRectF, school: SchoolDrawn) -> None:
@@ -72,8 +85,14 @@ class SchoolsDrawing(Instrument):
         under = head.translated(0, 19 * scale)
         self.text(painter, under, school.modes, font=self.theme.font("label", weight=500), token="teal")
         if school.current:
-            self.text(painter, under, "in use", font=self.theme.font("label", weight=600), token="muted",
-                      align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
+            self.text(
+                painter,
+                under,
+                "in use",
+                font=self.theme.font("label", weight=600),
+                token="muted",
+                align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            )
         if school.why:
             side = 12 * scale
             paint_lamp(painter, QRectF(spot.right() - side, spot.top() + 3, side, side), "stop", self.theme)
@@ -82,8 +101,13 @@ class SchoolsDrawing(Instrument):
         for name, value, words in school.rows:
             room = QRectF(spot.left(), y - 8 * scale, spot.width(), 16 * scale)
             self.text(painter, room, name, font=self.theme.font("small"), token="muted")
-            self.text(painter, room, words, font=self.theme.mono("small"),
-                      align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
+            self.text(
+                painter,
+                room,
+                words,
+                font=self.theme.mono("small"),
+                align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            )
             track = QRectF(spot.left(), y + 8 * scale, spot.width(), 4 * scale)
             self.block(painter, track, "grid", radius=2)
             if value > 0:
@@ -125,8 +149,9 @@ class FrontPlot(Plot):
             return
         most = max(each.suffered for each in self._points) * 100
         first, last = self._points[0].modes, self._points[-1].modes
-        axes = self.axes(painter, box, (first - 0.8, last + 0.8), (0, max(1.0, most * 1.2)), "modes",
-                         "worst error, % of the limits")  # fmt: skip
+        axes = self.axes(
+            painter, box, (first - 0.8, last + 0.8), (0, max(1.0, most * 1.2)), "modes", "worst error, % of the limits"
+        )
         scale, before = self.theme.scale, None
         for each in self._points:
             at = axes.at(each.modes, each.suffered * 100)
@@ -146,8 +171,14 @@ class FrontPlot(Plot):
                 words = f"{each.modes} modes: {each.suffered:.1%}{gap}"
                 right = at.x() < axes.box.center().x()
                 spot = QPointF(at.x() + (12 if right else -12) * scale, at.y() - 14 * scale)
-                self.text(painter, spot, words, font=self.theme.font("label", weight=600), token="teal",
-                          align=Qt.AlignmentFlag.AlignLeft if right else Qt.AlignmentFlag.AlignRight)  # fmt: skip
+                self.text(
+                    painter,
+                    spot,
+                    words,
+                    font=self.theme.font("label", weight=600),
+                    token="teal",
+                    align=Qt.AlignmentFlag.AlignLeft if right else Qt.AlignmentFlag.AlignRight,
+                )
 
 
 @dataclass(frozen=True)
@@ -200,8 +231,12 @@ class ServedDrawing(Instrument):
         spots = []
         for index, words in enumerate(self._modes):
             y = box.top() + (index + 0.5) * mode_pitch
-            spot = QRectF(box.right() - right_w, y - min(11 * scale, mode_pitch * 0.45), right_w,
-                          min(22 * scale, mode_pitch * 0.9))  # fmt: skip
+            spot = QRectF(
+                box.right() - right_w,
+                y - min(11 * scale, mode_pitch * 0.45),
+                right_w,
+                min(22 * scale, mode_pitch * 0.9),
+            )
             self.block(painter, spot, "field", "teal", radius=3)
             self.text(painter, spot.adjusted(7, 0, -4, 0), words, font=self.theme.mono("small"))
             spots.append(spot)
@@ -210,12 +245,17 @@ class ServedDrawing(Instrument):
             room = QRectF(box.left(), y - 9 * scale, left_w, 18 * scale)
             bad = row.place < 0
             name = row.name if row.wish == 1 else f"{row.name}  × {row.wish:g}"
-            drawn = self.text(painter, room, name, font=self.theme.font("label", weight=500),
-                              token="red" if bad else "ink")  # fmt: skip
+            drawn = self.text(
+                painter, room, name, font=self.theme.font("label", weight=500), token="red" if bad else "ink"
+            )
             if bad:
-                self.text(painter, QPointF(drawn.right() + 6, y),
-                    "no mode within the limits: uses the menu's", token="red",
-                          font=self.theme.font("small"))  # fmt: skip
+                self.text(
+                    painter,
+                    QPointF(drawn.right() + 6, y),
+                    "no mode within the limits: uses the menu's",
+                    token="red",
+                    font=self.theme.font("small"),
+                )
                 continue
             end = spots[row.place]
             metrics = QFontMetricsF(self.theme.font("label", weight=500))

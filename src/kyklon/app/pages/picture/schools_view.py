@@ -63,8 +63,17 @@ class SchoolsView(LightView):
         pictures = row(self.plot, self.served, spacing=10)
         pictures.setStretch(0, 5)
         pictures.setStretch(1, 6)
-        self._set.add(pictures, row(label("simple", "small"), self.slider, label("purist", "small"),
-                                    label("limits", "small"), self._ease, self._use_set))  # fmt: skip
+        self._set.add(
+            pictures,
+            row(
+                label("simple", "small"),
+                self.slider,
+                label("purist", "small"),
+                label("limits", "small"),
+                self._ease,
+                self._use_set,
+            ),
+        )
         self._set.layout().setStretch(1, 1)
         whole = column(self._sheet, self._set, spacing=12)
         whole.setStretch(0, 6)
@@ -83,8 +92,11 @@ class SchoolsView(LightView):
         self._plans = plans(build, self.session.catalogue, self.session.world)
         ground = self.ground
         tube = ground is None or ground.display.tube
-        choices = (("turned with the game", "turned with the game"), ("upright", "upright"),
-                   ("on its side", "on its side"))  # fmt: skip
+        choices = (
+            ("turned with the game", "turned with the game"),
+            ("upright", "upright"),
+            ("on its side", "on its side"),
+        )
         self._stand.set_choices(choices, build.picture.stand)
         picked = self._picked or build.picture.school
         self.drawing.show_schools(tuple(self._drawn(each, tube) for each in self._plans), picked)
@@ -135,8 +147,15 @@ class SchoolsView(LightView):
         build, ground = self.build, self.ground
         scan = self.session.world.scan
         counts = tuple(len(scan.of(each)) for each in build.systems) if scan is not None else ()
-        asked = (ground, build.systems, build.picture.stand, build.picture.games, tuple(build.picture.wishes.items()),
-                 counts, self._ease.value)  # fmt: skip
+        asked = (
+            ground,
+            build.systems,
+            build.picture.stand,
+            build.picture.games,
+            tuple(build.picture.wishes.items()),
+            counts,
+            self._ease.value,
+        )
         if asked != self._asked:
             self._asked = asked
             self._soon.start()

@@ -38,8 +38,11 @@ class SignalsDrawing(Plot):
         if not self.shows(steps, ranges, chosen):
             return
         self._steps, self._ranges, self.chosen = steps, ranges, chosen
-        told = [f"{step.title}: {f'{step.line_khz:.2f} kHz' if step.line_khz else 'no signal'}"
-                f"{', must not be' if step.wrong else ''}" for step in steps]  # fmt: skip
+        told = [
+            f"{step.title}: {f'{step.line_khz:.2f} kHz' if step.line_khz else 'no signal'}"
+            f"{', must not be' if step.wrong else ''}"
+            for step in steps
+        ]
         self.setAccessibleDescription("; ".join(told))
         self.update()
 
@@ -57,8 +60,13 @@ class SignalsDrawing(Plot):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._steps or not self._ranges:
-            self.text(painter, box.center(), "Choose a board and a display in Plan.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose a board and a display in Plan.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         scale, area = self.theme.scale, self._area(box)
         rates = [step.line_khz for step in self._steps if step.line_khz]
@@ -73,14 +81,26 @@ class SignalsDrawing(Plot):
 
         for value in ticks(low, high, 5):
             self.line(painter, QPointF(area.left(), y(value)), QPointF(area.right(), y(value)), "grid")
-            self.text(painter, QPointF(area.left() - 6 * scale, y(value)), f"{value:g}", font=self.theme.mono("small"),
-                      token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            self.text(
+                painter,
+                QPointF(area.left() - 6 * scale, y(value)),
+                f"{value:g}",
+                font=self.theme.mono("small"),
+                token="muted",
+                align=Qt.AlignmentFlag.AlignRight,
+            )
         for band in self._ranges:
             block = QRectF(QPointF(area.left(), y(band.line_khz[1])), QPointF(area.right(), y(band.line_khz[0])))
             self.block(painter, block, "teal_soft", "teal", radius=0)
         quiet = area.bottom() - 8 * scale
-        self.text(painter, QPointF(area.left() - 6 * scale, quiet), "none", font=self.theme.font("small"),
-                  token="muted", align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(area.left() - 6 * scale, quiet),
+            "none",
+            font=self.theme.font("small"),
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         self._axis_name(painter, box, area)
         wide = area.width() / len(self._steps)
         before: QPointF | None = None
@@ -88,8 +108,12 @@ class SignalsDrawing(Plot):
             left, right = area.left() + index * wide, area.left() + (index + 1) * wide
             at = quiet if step.line_khz is None else y(step.line_khz)
             if index == self.chosen:
-                self.block(painter, QRectF(left, area.top(), wide, area.height()), self.theme.color("amber_soft", 130),
-                           radius=0)  # fmt: skip
+                self.block(
+                    painter,
+                    QRectF(left, area.top(), wide, area.height()),
+                    self.theme.color("amber_soft", 130),
+                    radius=0,
+                )
             if step.guarded:
                 painter.setPen(Qt.PenStyle.NoPen)
                 painter.setBrush(QBrush(self.theme.color("muted", 90), Qt.BrushStyle.BDiagPattern))
@@ -103,8 +127,12 @@ class SignalsDrawing(Plot):
             before = QPointF(right, at)
             if step.wrong:
                 side = 12 * scale
-                paint_lamp(painter, QRectF((left + right - side) / 2, at - side - 6 * scale, side, side),
-                           "stop" if not step.guarded else "note", self.theme)  # fmt: skip
+                paint_lamp(
+                    painter,
+                    QRectF((left + right - side) / 2, at - side - 6 * scale, side, side),
+                    "stop" if not step.guarded else "note",
+                    self.theme,
+                )
             self._label(painter, QPointF((left + right) / 2, area.bottom() + 10 * scale), step, index == self.chosen)
         self.line(painter, QPointF(area.left(), area.bottom()), QPointF(area.right(), area.bottom()), "hairline")
 
@@ -120,6 +148,12 @@ class SignalsDrawing(Plot):
         painter.translate(at)
         painter.rotate(-48)
         font = self.theme.font("label", weight=600 if chosen or step.wrong else 500)
-        self.text(painter, QPointF(0, 0), step.title, font=font, token="red" if step.wrong else "ink",
-                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(0, 0),
+            step.title,
+            font=font,
+            token="red" if step.wrong else "ink",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         painter.restore()

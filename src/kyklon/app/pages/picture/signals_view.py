@@ -42,8 +42,10 @@ class SignalsView(LightView):
         self._facts.add(self._rows, self._why, 1)
         self._order = Sheet("Order of switching")
         self._when = Choice(self.theme, "When the display is switched on", self._on_when)
-        self._when.set_choices((("with the machine", "display on with the machine"),
-                                ("once the mode holds", "display by hand, later")), "with the machine")  # fmt: skip
+        self._when.set_choices(
+            (("with the machine", "display on with the machine"), ("once the mode holds", "display by hand, later")),
+            "with the machine",
+        )
         self._steps = label("", "", wrap=True)
         self._steps.setAlignment(Qt.AlignmentFlag.AlignTop)
         self._order.add(self._when, scrolled(self._steps))
@@ -73,11 +75,18 @@ class SignalsView(LightView):
         chosen = self._chosen if 0 <= self._chosen < len(found) else wrong if wrong is not None else 0
         self.drawing.show_steps(tuple(self._step(each) for each in found), ground.ranges if ground else (), chosen)
         count = sum(1 for each in found if each.harms)
-        self._sheet.set_note("in order of time; green bands show what it accepts" if not count else
-                             f"{count} of them must not reach the display")  # fmt: skip
-        self._when.set_choices((("with the machine", "display on with the machine"),
-                                ("once the mode holds", "display by hand, once the mode holds")),
-                               self.build.picture.display_on)  # fmt: skip
+        self._sheet.set_note(
+            "in order of time; green bands show what it accepts"
+            if not count
+            else f"{count} of them must not reach the display"
+        )
+        self._when.set_choices(
+            (
+                ("with the machine", "display on with the machine"),
+                ("once the mode holds", "display by hand, once the mode holds"),
+            ),
+            self.build.picture.display_on,
+        )
         self._show_order(found)
         if found:
             self._show(found[chosen])
@@ -120,8 +129,10 @@ class SignalsView(LightView):
             menu = next((each for each in found if each.key == "menu"), None)
             seconds = sum(each.seconds for each in found if each.key in ("firmware", "kernel"))
             lines.append(f"Switch the machine on; leave {display.name} off.")
-            lines.append(f"Wait until the menu's mode holds, {seconds:.0f}\u202fs at least"
-                         f"{'; its sound tells' if menu else ''}. Then switch {display.name} on.")  # fmt: skip
+            lines.append(
+                f"Wait until the menu's mode holds, {seconds:.0f}\u202fs at least"
+                f"{'; its sound tells' if menu else ''}. Then switch {display.name} on."
+            )
             lines.append(f"When you finish: switch {display.name} off first, then shut the machine down.")
         else:
             lines.append(f"Switch {display.name} on with the machine.")

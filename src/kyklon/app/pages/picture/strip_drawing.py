@@ -82,8 +82,12 @@ class StripDrawing(Instrument):
             self.block(painter, glass.adjusted(-3, -3, 3, 3), "bezel", edge, radius=4)
             self.block(painter, glass, "glass", radius=2)
             left, top, across, down = thumb.box
-            own = QRectF(glass.left() + left * glass.width(), glass.top() + top * glass.height(),
-                         across * glass.width(), down * glass.height())  # fmt: skip
+            own = QRectF(
+                glass.left() + left * glass.width(),
+                glass.top() + top * glass.height(),
+                across * glass.width(),
+                down * glass.height(),
+            )
             painter.save()
             painter.setClipRect(glass)
             self.block(painter, own, self.theme.color("phosphor", 60), "phosphor", radius=0)
@@ -98,7 +102,19 @@ class StripDrawing(Instrument):
             painter.restore()
             centre = Qt.AlignmentFlag.AlignCenter
             below = QRectF(place.left(), room.bottom() + 2 * scale, place.width(), 16 * scale)
-            self.text(painter, below, thumb.name, font=self.theme.font("label", weight=600),
-                      token="red" if thumb.bad else "ink", align=centre)  # fmt: skip
-            self.text(painter, below.translated(0, 15 * scale), thumb.words, font=self.theme.font("small"),
-                      token="red" if thumb.bad else "muted", align=centre)  # fmt: skip
+            self.text(
+                painter,
+                below,
+                thumb.name,
+                font=self.theme.font("label", weight=600),
+                token="red" if thumb.bad else "ink",
+                align=centre,
+            )
+            self.text(
+                painter,
+                below.translated(0, 15 * scale),
+                thumb.words,
+                font=self.theme.font("small"),
+                token="red" if thumb.bad else "muted",
+                align=centre,
+            )

@@ -19,10 +19,14 @@ from kyklon.operations.plan.connections import Connection, connections, cost
 from kyklon.operations.plan.way import way
 
 ROLES: tuple[tuple[str, str, type[CataloguePart]], ...] = (
-    ("board", "Board", Board), ("supply", "Power supply", Supply), ("card", "Card", Card),
-    ("display", "Display", Display), ("adapter", "Adapter", Adapter), ("encoder", "Encoder", Encoder),
+    ("board", "Board", Board),
+    ("supply", "Power supply", Supply),
+    ("card", "Card", Card),
+    ("display", "Display", Display),
+    ("adapter", "Adapter", Adapter),
+    ("encoder", "Encoder", Encoder),
     ("image", "System software", Image),
-)  # fmt: skip
+)
 
 
 def columns_of(build: Build) -> dict[str, int]:

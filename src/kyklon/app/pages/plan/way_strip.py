@@ -22,19 +22,26 @@ class WayStrip(Instrument):
         if not self.shows(steps):
             return
         self._steps = steps
-        self.setAccessibleDescription("; ".join(
-            f"{step.what}, {in_words(step.minutes)}" + (
-                f", needs your input: {' and '.join(step.asks)}" if step.asks else "")
-            for step in steps
-        ))  # fmt: skip
+        self.setAccessibleDescription(
+            "; ".join(
+                f"{step.what}, {in_words(step.minutes)}"
+                + (f", needs your input: {' and '.join(step.asks)}" if step.asks else "")
+                for step in steps
+            )
+        )
         self.update()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         px, count = self.theme.px, len(self._steps)
         if not count:
-            self.text(painter, box.center(), "Choose the system software: its steps are drawn here.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose the system software: its steps are drawn here.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         gap = px(18)
         wide = (box.width() - gap * (count - 1) - 2) / count

@@ -41,10 +41,19 @@ class CauseBars(Instrument):
                 self.block(painter, line.adjusted(0, 1, 0, -1), "teal_soft", radius=3)
             percent = show_probability(each.chance)
             figure = QRectF(line.right() - px(78), line.top(), px(74), px(22))
-            self.text(painter, figure, percent, font=self.theme.mono("label", 500),
-                      align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
-            self.text(painter, QRectF(line.left() + px(6), line.top(), line.width() - px(88), px(22)), each.cause.name,
-                      font=self.theme.font("label", weight=600 if index == 0 else 400))  # fmt: skip
+            self.text(
+                painter,
+                figure,
+                percent,
+                font=self.theme.mono("label", 500),
+                align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            )
+            self.text(
+                painter,
+                QRectF(line.left() + px(6), line.top(), line.width() - px(88), px(22)),
+                each.cause.name,
+                font=self.theme.font("label", weight=600 if index == 0 else 400),
+            )
             track = QRectF(line.left() + px(6), line.top() + px(23), line.width() - px(12), px(6))
             self.block(painter, track, "grid", radius=2)
             track.setWidth(max(px(2), track.width() * each.chance))

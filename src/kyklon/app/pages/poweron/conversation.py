@@ -43,8 +43,10 @@ class Conversation(QWidget):
         self._yes = button("Yes", lambda: self._answer(True), "primary")
         self._no = button("No", lambda: self._answer(False))
         self._cannot = button("Cannot tell", lambda: self._answer(None), "quiet")
-        self._next.add(scrolled(column(self._ask, self._how, self._cost, self._caution, 1, spacing=5)),
-                       row(self._yes, self._no, self._cannot, 1))  # fmt: skip
+        self._next.add(
+            scrolled(column(self._ask, self._how, self._cost, self._caution, 1, spacing=5)),
+            row(self._yes, self._no, self._cannot, 1),
+        )
         self._others = QVBoxLayout()
         self._others.setSpacing(0)
         self._others.setContentsMargins(0, 4, 0, 0)
@@ -167,8 +169,9 @@ class Conversation(QWidget):
         gone = {earlier.id for earlier, _later in case.excluded}
         rows = [
             ("Left out" if what in gone else "Yes" if seen else "No", names[what].name)
-            for what, seen in reversed(case.answers) if what in names
-        ]  # fmt: skip
+            for what, seen in reversed(case.answers)
+            if what in names
+        ]
         rows += [("Fixed", causes.get(each, each)) for each in case.found]
         rows += [("Still failing", causes.get(each, each)) for each in case.tried]
         for word, text in rows:
@@ -177,8 +180,9 @@ class Conversation(QWidget):
             line.setStretch(1, 1)
             self._list.addLayout(line)
         if not rows:
-            self._list.addWidget(label("Describe the lamp, screen and sound: choose above, or answer the questions.",
-                                       "muted", wrap=True))  # fmt: skip
+            self._list.addWidget(
+                label("Describe the lamp, screen and sound: choose above, or answer the questions.", "muted", wrap=True)
+            )
         answered = {what for what, _seen in case.answers}
         self._show_symptoms([each for each in case.setting.observations if each.id not in answered])
 

@@ -116,8 +116,13 @@ class ForecastView(QWidget):
         failure = run.failure
         if failure is None:
             again = f" Later boots take about {run.again_s:.0f} s." if run.again_s else ""
-            self._show_outcome("It reaches the front end", stale + self._listed(run) + again, "Run again",
-                               "\n".join(_assumed(run)), good=True)  # fmt: skip
+            self._show_outcome(
+                "It reaches the front end",
+                stale + self._listed(run) + again,
+                "Run again",
+                "\n".join(_assumed(run)),
+                good=True,
+            )
             return
         later = "\n".join((*(f"Then: {each.cause}" for each in run.failures[1:]), *_assumed(run)))
         cause = failure.cause if failure.remedy else f"{failure.cause} {failure.advice}."

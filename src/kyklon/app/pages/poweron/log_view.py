@@ -43,8 +43,12 @@ class LogView(QWidget):
         self._line = label("", "mono", wrap=True)
         self._remedy = button("", self._on_remedy_clicked, "primary")
         self._finder = button("To the fault finder", self.finder_asked.emit, "quiet")
-        self._times = button("Use these times for the board", self._on_times_clicked, "quiet",
-                             tip="The forecast will use the log's kernel timestamps")  # fmt: skip
+        self._times = button(
+            "Use these times for the board",
+            self._on_times_clicked,
+            "quiet",
+            tip="The forecast will use the log's kernel timestamps",
+        )
         self._also = label("", "small", wrap=True)
         told.add(self._verdict, self._why, self._line, self._remedy, self._finder, self._times, scrolled(self._also))
         told.setFixedWidth(round(self.theme.px(290)))
@@ -141,8 +145,13 @@ class LogView(QWidget):
             self._text.setPlainText(data.decode("utf-8", "replace"))
             self.read()
 
-        self.session.jobs.start("Opening the log", lambda _watch: bytes_of(Path(name), MOST_LOG), opened,
-                                bad=lambda bad: self._told(bad), cancellable=False)  # fmt: skip
+        self.session.jobs.start(
+            "Opening the log",
+            lambda _watch: bytes_of(Path(name), MOST_LOG),
+            opened,
+            bad=lambda bad: self._told(bad),
+            cancellable=False,
+        )
 
     def _told(self, bad: KyklonError) -> None:
         self.session.said.emit(str(bad))

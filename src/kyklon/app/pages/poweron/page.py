@@ -22,8 +22,13 @@ from kyklon.app.widgets.instrument import Instrument
 
 FORECAST, REHEARSAL, STEPS, LOG, FINDER, PRACTICE = range(6)
 _VIEWS: tuple[Callable[[Session], QWidget], ...] = (
-    ForecastView, RehearsalView, StepsView, LogView, FinderView, PracticeView,
-)  # fmt: skip
+    ForecastView,
+    RehearsalView,
+    StepsView,
+    LogView,
+    FinderView,
+    PracticeView,
+)
 _TABS = ("Forecast", "Rehearsal", "Real machine", "Practice")
 _REAL = ("Steps", "Boot log", "Fault finder")
 
@@ -51,8 +56,11 @@ class PowerOnPage(OperationPage):
 
     def _connect(self, made: QWidget) -> None:
         """Hear what a new view asks for."""
-        receivers = {"remedy_asked": self.remedy_asked.emit, "operation_asked": self.operation_asked.emit,
-                     "finder_asked": self._to_finder}  # fmt: skip
+        receivers = {
+            "remedy_asked": self.remedy_asked.emit,
+            "operation_asked": self.operation_asked.emit,
+            "finder_asked": self._to_finder,
+        }
         for name, receiver in receivers.items():
             asked = getattr(made, name, None)
             if asked is not None:

@@ -116,16 +116,26 @@ class PracticeView(QWidget):
         names = {each.id: each.name for each in state.setting.observations}
         causes = {each.id: each.name for each in state.setting.causes}
         seen = [f"•  {names[what]}" for what, yes in state.case.answers if yes and what not in state.kept.asked]
-        asked = [f"{'Yes' if dict(state.case.answers)[what] else 'No'}: {names[what]}" for what in state.kept.asked
-                 if what in dict(state.case.answers)]  # fmt: skip
+        asked = [
+            f"{'Yes' if dict(state.case.answers)[what] else 'No'}: {names[what]}"
+            for what in state.kept.asked
+            if what in dict(state.case.answers)
+        ]
         asked += [f"Fixed, still failing: {causes[each]}" for each in state.kept.named if each not in state.found]
         asked += [f"Fixed: {causes[each]}" for each in state.found]
         self._seen.setText("\n".join([*seen, "", *asked]))
         ways = drills.offered(state)
-        self._check.set_choices(tuple((step.id, f"{show_minutes(step.minutes + step.risk)}  {step.observation.ask}")
-                                      for step in ways if step.observation), "")  # fmt: skip
-        self._cause.set_choices(tuple((step.id, f"{show_minutes(step.minutes)}  {step.cause.name}")
-                                      for step in ways if step.cause), "")  # fmt: skip
+        self._check.set_choices(
+            tuple(
+                (step.id, f"{show_minutes(step.minutes + step.risk)}  {step.observation.ask}")
+                for step in ways
+                if step.observation
+            ),
+            "",
+        )
+        self._cause.set_choices(
+            tuple((step.id, f"{show_minutes(step.minutes)}  {step.cause.name}") for step in ways if step.cause), ""
+        )
         self._show_score(state)
 
     def _show_score(self, state: State) -> None:

@@ -13,8 +13,13 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.operations.poweron.side_by_side import Cell, StageRow
 
 _LAMPS = {"passed": "clear", "stopped": "stop", "not reached": "not started", "unseen": "stale"}
-WORDS = {"passed": "passed", "stopped": "stops here", "not reached": "not reached", "unseen": "passed, not in the log",
-         "not tried": "not tried"}  # fmt: skip
+WORDS = {
+    "passed": "passed",
+    "stopped": "stops here",
+    "not reached": "not reached",
+    "unseen": "passed, not in the log",
+    "not tried": "not tried",
+}
 
 
 class SideBySide(Instrument):
@@ -56,21 +61,35 @@ class SideBySide(Instrument):
         wide = (box.width() - name) / 2
         columns = (box.left() + name, box.left() + name + wide)
         for left, title in zip(columns, self._titles, strict=True):
-            self.text(painter, QRectF(left + px(20), box.top(), wide - px(24), px(22)), title,
-                      font=self.theme.font("label", weight=600), token="muted")  # fmt: skip
+            self.text(
+                painter,
+                QRectF(left + px(20), box.top(), wide - px(24), px(22)),
+                title,
+                font=self.theme.font("label", weight=600),
+                token="muted",
+            )
         for index, row in enumerate(self._rows):
             top = box.top() + px(25) + index * px(25)
             line = QRectF(box.left(), top, box.width(), px(25))
             if row is first:
                 self.block(painter, line.adjusted(0, 1, 0, -1), "amber_soft", radius=3)
             token = "amber" if row is first else "ink" if row.differs else "muted"
-            self.text(painter, QRectF(line.left() + px(4), top, name - px(6), px(25)), row.stage,
-                      font=self.theme.font("label", weight=600 if row.differs else 400), token=token)  # fmt: skip
+            self.text(
+                painter,
+                QRectF(line.left() + px(4), top, name - px(6), px(25)),
+                row.stage,
+                font=self.theme.font("label", weight=600 if row.differs else 400),
+                token=token,
+            )
             for left, cell in zip(columns, (row.left, row.right), strict=True):
                 self._draw_cell(painter, QRectF(left, top, wide, px(25)), cell, differs=row.differs)
         if first is not None:
-            self.line(painter, QPointF(columns[1] - px(4), box.top() + px(4)),
-                      QPointF(columns[1] - px(4), box.top() + px(25 + 25 * len(self._rows))), "grid")  # fmt: skip
+            self.line(
+                painter,
+                QPointF(columns[1] - px(4), box.top() + px(4)),
+                QPointF(columns[1] - px(4), box.top() + px(25 + 25 * len(self._rows))),
+                "grid",
+            )
 
     def _draw_cell(self, painter: QPainter, box: QRectF, cell: Cell, *, differs: bool) -> None:
         px = self.theme.px

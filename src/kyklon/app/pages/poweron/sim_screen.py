@@ -139,8 +139,13 @@ class SimScreen(Instrument):
     def _draw_menu(self, painter: QPainter, glass: QRectF, screen: Screen) -> None:
         px = self.theme.px
         inner = glass.adjusted(px(14), px(8), -px(14), -px(8))
-        self.text(painter, QRectF(inner.left(), inner.top(), inner.width(), px(24)), screen.title,
-                  font=self.theme.head("section"), token="phosphor")  # fmt: skip
+        self.text(
+            painter,
+            QRectF(inner.left(), inner.top(), inner.width(), px(24)),
+            screen.title,
+            font=self.theme.head("section"),
+            token="phosphor",
+        )
         pitch = min(px(22), (inner.height() - px(28)) / max(1, len(screen.lines)))
         for index, line in enumerate(screen.lines):
             row = QRectF(inner.left(), inner.top() + px(28) + index * pitch, inner.width(), pitch)

@@ -72,8 +72,14 @@ class TerminalBoard(Instrument):
             edge = "amber" if state == "on" else "teal" if state in ("asked", "known") else "hairline"
             self.block(painter, tab, fill, edge, radius=2, width=2.0 if state in ("asked", "on") else 1.0)
             token = "on_teal" if state == "asked" else "ink"
-            self.text(painter, tab, printed, font=self.theme.mono("small", 600), token=token,
-                      align=Qt.AlignmentFlag.AlignCenter)  # fmt: skip
+            self.text(
+                painter,
+                tab,
+                printed,
+                font=self.theme.mono("small", 600),
+                token=token,
+                align=Qt.AlignmentFlag.AlignCenter,
+            )
             self._boxes[tab_id] = cell
             if self._small:
                 continue

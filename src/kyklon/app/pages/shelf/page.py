@@ -26,12 +26,17 @@ from kyklon.parts.uses import Use
 
 # what can be learnt: the words of the menu, module below this package, class, and what it is handed
 WALKS: tuple[tuple[str, str, str], ...] = (
-    ("A display…", "display_walk", "DisplayWalk"), ("An encoder or controller…", "encoder_walk", "EncoderWalk"),
-    ("A board…", "board_walk", "BoardWalk"), ("An image…", "file_walk", "ImageWalk"),
-    ("A boot file format…", "dialect_walk", "DialectWalk"), ("A system, from its games…", "file_walk", "SystemWalk"),
-    ("A panel, from its drawing…", "panel_walk", "PanelWalk"), ("A power supply…", "print_walk", "SupplyWalk"),
-    ("A cable…", "print_walk", "CableWalk"), ("A card…", "print_walk", "CardWalk"),
-)  # fmt: skip
+    ("A display…", "display_walk", "DisplayWalk"),
+    ("An encoder or controller…", "encoder_walk", "EncoderWalk"),
+    ("A board…", "board_walk", "BoardWalk"),
+    ("An image…", "file_walk", "ImageWalk"),
+    ("A boot file format…", "dialect_walk", "DialectWalk"),
+    ("A system, from its games…", "file_walk", "SystemWalk"),
+    ("A panel, from its drawing…", "panel_walk", "PanelWalk"),
+    ("A power supply…", "print_walk", "SupplyWalk"),
+    ("A cable…", "print_walk", "CableWalk"),
+    ("A card…", "print_walk", "CardWalk"),
+)
 
 
 def _short(folder: Path) -> str:
@@ -344,9 +349,11 @@ class ShelfPage(QWidget):
             return
         menu = QMenu(self)
         rows: tuple[tuple[str, Callable[[], object], bool], ...] = (
-            ("Copy as my own…", self.ask_copy, True), ("Rename…", self.ask_rename, entry.own),
-            ("Export…", self.ask_export, True), ("Delete", self.delete, entry.own),
-        )  # fmt: skip
+            ("Copy as my own…", self.ask_copy, True),
+            ("Rename…", self.ask_rename, entry.own),
+            ("Export…", self.ask_export, True),
+            ("Delete", self.delete, entry.own),
+        )
         for words, act, able in rows:
             made = menu.addAction(words)
             made.setEnabled(able)

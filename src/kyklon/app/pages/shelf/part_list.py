@@ -135,9 +135,10 @@ class PartList(QListView):
         """Show those that hold every word, of one kind or '' for all; how many there are."""
         wanted = words.lower().split()
         found = [
-            entry for entry, text in zip(self._all, self._words, strict=True)
+            entry
+            for entry, text in zip(self._all, self._words, strict=True)
             if (not kind or entry.kind == kind) and (not own or entry.own) and all(word in text for word in wanted)
-        ]  # fmt: skip
+        ]
         if found != self._model.entries:
             place = self.current.place if self.current else None
             self._model.put(found)

@@ -46,8 +46,10 @@ class PrintDrawing(Instrument):
         self.block(painter, room, "field", "ink", radius=px(8), width=1.5)
         plate = room.adjusted(px(22), px(22), -px(22), -px(40))
         self.block(painter, plate, "sheet", "hairline", radius=2)
-        rows = (("OUTPUT", self.theme.head("label"), "muted"),
-                (f"{self._of('volts')}   {self._of('amps')}", self.theme.head("big"), "ink"))  # fmt: skip
+        rows = (
+            ("OUTPUT", self.theme.head("label"), "muted"),
+            (f"{self._of('volts')}   {self._of('amps')}", self.theme.head("big"), "ink"),
+        )
         for index, (words, font, token) in enumerate(rows):
             line = QRectF(
                 plate.left(), plate.top() + plate.height() * (0.08 + 0.42 * index), plate.width(), plate.height() * 0.45

@@ -75,10 +75,14 @@ class SampleView(Instrument):
                 if each.kind == "blank"
                 else each.kind
             )
-            self.text(painter, QRectF(area.right() - side, area.top(), side - px(4), pitch), words,
-                      font=self.theme.font("label", weight=600 if each.setting else 400),
-                      token="teal" if each.setting else "red" if each.kind == "not understood" else "muted",
-                      align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)  # fmt: skip
+            self.text(
+                painter,
+                QRectF(area.right() - side, area.top(), side - px(4), pitch),
+                words,
+                font=self.theme.font("label", weight=600 if each.setting else 400),
+                token="teal" if each.setting else "red" if each.kind == "not understood" else "muted",
+                align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            )
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Override."""

@@ -28,8 +28,13 @@ class LatencyPlot(Instrument):
         """Override."""
         latency, px = self._latency, self.theme.px
         if latency is None:
-            self.text(painter, box.center(), "Choose an encoder and a display in Plan.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose an encoder and a display in Plan.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         left = px(104)
         end = float(latency.times[-1]) * 1.04
@@ -40,10 +45,21 @@ class LatencyPlot(Instrument):
 
         for value in ticks(0, end, int(plot.width() / px(60))):
             self.line(painter, QPointF(x(value), plot.top()), QPointF(x(value), plot.bottom()), "grid")
-            self.text(painter, QPointF(x(value), plot.bottom() + px(11)), f"{value:g}", font=self.theme.mono("small"),
-                      token="muted", align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
-        self.text(painter, QPointF(plot.right(), plot.bottom() + px(28)), "ms after the switch closes", token="muted",
-                  align=Qt.AlignmentFlag.AlignRight)  # fmt: skip
+            self.text(
+                painter,
+                QPointF(x(value), plot.bottom() + px(11)),
+                f"{value:g}",
+                font=self.theme.mono("small"),
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
+        self.text(
+            painter,
+            QPointF(plot.right(), plot.bottom() + px(28)),
+            "ms after the switch closes",
+            token="muted",
+            align=Qt.AlignmentFlag.AlignRight,
+        )
         curve = QRectF(plot.left(), plot.top() + px(18), plot.width(), plot.height() * 0.36 - px(18))
         self._draw_sum(painter, curve, latency, end)
         self._draw_shares(painter, plot, curve.bottom() + px(8), latency, end)
@@ -77,8 +93,13 @@ class LatencyPlot(Instrument):
         at = box.left() + latency.mean / end * box.width()
         self.line(painter, QPointF(at, box.top()), QPointF(at, box.bottom()), "ink", 1.4)
         above = QPointF(at, box.top() - px(9))  # clear of the line and of the curve
-        self.text(painter, above, f"mean {latency.mean:.1f}\u202fms", font=self.theme.mono("label", 500),
-                  align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+        self.text(
+            painter,
+            above,
+            f"mean {latency.mean:.1f}\u202fms",
+            font=self.theme.mono("label", 500),
+            align=Qt.AlignmentFlag.AlignHCenter,
+        )
 
     def _draw_shares(self, painter: QPainter, plot: QRectF, top: float, latency: Latency, end: float) -> None:
         """A stair: every share begins where those before it end on average; its spread is the lighter part."""

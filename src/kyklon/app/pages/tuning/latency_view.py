@@ -48,10 +48,17 @@ class LatencyView(SystemView):
         self.per_second.setSuffix(" per second")
         self.per_second.setAccessibleName("Camera frame rate (fps)")
         film = Sheet("Filmed")
-        film.add(label(
-            "Film button and screen together and press ten times. Count the frames from the switch closing "
-            "to the screen reacting.", "small", wrap=True), row(self.counts, self.per_second), self._figures,
-                 row(button("Fit it", self.add_film), button("Delete measurements", self.forget, "quiet")))  # fmt: skip
+        film.add(
+            label(
+                "Film button and screen together and press ten times. Count the frames from the switch closing "
+                "to the screen reacting.",
+                "small",
+                wrap=True,
+            ),
+            row(self.counts, self.per_second),
+            self._figures,
+            row(button("Fit it", self.add_film), button("Delete measurements", self.forget, "quiet")),
+        )
         self._side.add(self._tips)
         right = QVBoxLayout()
         right.setSpacing(12)
@@ -105,11 +112,15 @@ class LatencyView(SystemView):
         except KyklonError as bad:
             self.session.said.emit(str(bad))
             return
-        self._figures.set_rows((
-            ("Presses", f"{told.presses}"), ("Filmed", f"{told.mean_ms:.1f}\u202fms"),
-            ("Calculated", f"{seen.mean:.1f}\u202fms"), ("Unexplained", f"{told.unknown_ms:+.1f}\u202fms"),
-            ("95 % range", f"{told.low_ms:+.0f} to {told.high_ms:+.0f}\u202fms"),
-        ))  # fmt: skip
+        self._figures.set_rows(
+            (
+                ("Presses", f"{told.presses}"),
+                ("Filmed", f"{told.mean_ms:.1f}\u202fms"),
+                ("Calculated", f"{seen.mean:.1f}\u202fms"),
+                ("Unexplained", f"{told.unknown_ms:+.1f}\u202fms"),
+                ("95 % range", f"{told.low_ms:+.0f} to {told.high_ms:+.0f}\u202fms"),
+            )
+        )
 
     def _tip(self, tip: Shorter) -> QWidget:
         holder = QWidget()

@@ -18,8 +18,10 @@ from kyklon.model.build import Value
 
 SETTINGS, SPEED, LATENCY = range(3)
 _VIEWS: tuple[tuple[str, Callable[[Session], SystemView]], ...] = (
-    ("Settings", SettingsView), ("Speed", SpeedView), ("Latency", LatencyView),
-)  # fmt: skip
+    ("Settings", SettingsView),
+    ("Speed", SpeedView),
+    ("Latency", LatencyView),
+)
 
 
 class TuningPage(TabbedPage):

@@ -67,16 +67,28 @@ class SettingsView(SystemView):
         self._game.set_choices(tuple(games), self._game.value)
         game = self._game.value
         folder = folder_of(game, world, system) if game else ""
-        rows = effective(catalogue.all(TuningSetting), build.tuning, system.id, game or None,
-                         emulator=system.emulator, folder=folder)  # fmt: skip
+        rows = effective(
+            catalogue.all(TuningSetting), build.tuning, system.id, game or None, emulator=system.emulator, folder=folder
+        )
         emulator = catalogue.find(Emulator, system.emulator)
         self._folder = folder
-        self.cascade.show_rows(rows, ("default", "front end", emulator.name if emulator else "emulator", system.name,
-                                      folder.partition("/")[2], game.partition("/")[2]))  # fmt: skip
+        self.cascade.show_rows(
+            rows,
+            (
+                "default",
+                "front end",
+                emulator.name if emulator else "emulator",
+                system.name,
+                folder.partition("/")[2],
+                game.partition("/")[2],
+            ),
+        )
         own_found = [each for each in self.found if each.place.system.id == system.id]
         rest = f", {len(self.found) - len(own_found)} more in other systems" if len(self.found) > len(own_found) else ""
-        words = "; ".join(f"{each.setting or each.path} is {each.theirs}" + (f", not {each.ours}" if each.ours else "")
-                          for each in own_found[:3])  # fmt: skip
+        words = "; ".join(
+            f"{each.setting or each.path} is {each.theirs}" + (f", not {each.ours}" if each.ours else "")
+            for each in own_found[:3]
+        )
         self._told.set_full(f"{words}{rest}" if self.found else "")
         for each in (self._take, self._put):
             each.setEnabled(bool(self.found))

@@ -51,8 +51,13 @@ class SpeedPlot(Instrument):
         """Override."""
         px = self.theme.px
         if not self._speeds:
-            self.text(painter, box.center(), "Choose a board and systems in Plan.", token="muted",
-                      align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                box.center(),
+                "Choose a board and systems in Plan.",
+                token="muted",
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
             return
         name, said = px(98), px(124)
         room = box.width() - name - said - px(16)
@@ -66,15 +71,27 @@ class SpeedPlot(Instrument):
         bottom = top + pitch * len(self._speeds)
         for share in (0.0, 0.5, 1.0):
             self.line(painter, QPointF(x(share), top), QPointF(x(share), bottom), "grid")
-            self.text(painter, QPointF(x(share), bottom + px(10)), f"{100 * share:.0f}\u202f%", token="muted",
-                      font=self.theme.mono("small"), align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+            self.text(
+                painter,
+                QPointF(x(share), bottom + px(10)),
+                f"{100 * share:.0f}\u202f%",
+                token="muted",
+                font=self.theme.mono("small"),
+                align=Qt.AlignmentFlag.AlignHCenter,
+            )
         self.line(painter, QPointF(x(1 - SPARE), top - px(4)), QPointF(x(1 - SPARE), bottom), "ink", 1.4)
-        self.text(painter, QPointF(x(1 - SPARE), top - px(12)), "must be ready by here", font=self.theme.font("small"),
-                  align=Qt.AlignmentFlag.AlignHCenter)  # fmt: skip
+        self.text(
+            painter,
+            QPointF(x(1 - SPARE), top - px(12)),
+            "must be ready by here",
+            font=self.theme.font("small"),
+            align=Qt.AlignmentFlag.AlignHCenter,
+        )
         for index, each in enumerate(self._speeds):
             y = top + index * pitch
-            self.text(painter, QRectF(box.left(), y, name, pitch), each.system.name,
-                      font=self.theme.font("body", weight=600))  # fmt: skip
+            self.text(
+                painter, QRectF(box.left(), y, name, pitch), each.system.name, font=self.theme.font("body", weight=600)
+            )
             high = min(px(18), pitch * 0.42)
             begun = 0.0
             for number, (_part, ms) in enumerate(each.parts):
@@ -86,8 +103,13 @@ class SpeedPlot(Instrument):
             self.line(painter, QPointF(x(begun), middle), QPointF(x(end), middle), "ink", 1.2)
             self.line(painter, QPointF(x(end), middle - px(5)), QPointF(x(end), middle + px(5)), "ink", 1.2)
             self._draw_verdict(painter, QRectF(box.right() - said, y, said, pitch), each)
-        self.text(painter, QPointF(x(0), bottom + px(26)), "share of the frame time; whisker: 99 of 100 frames",
-                  font=self.theme.font("small"), token="muted")  # fmt: skip
+        self.text(
+            painter,
+            QPointF(x(0), bottom + px(26)),
+            "share of the frame time; whisker: 99 of 100 frames",
+            font=self.theme.font("small"),
+            token="muted",
+        )
 
     def _draw_verdict(self, painter: QPainter, box: QRectF, speed: Speed) -> None:
         px, token = self.theme.px, _TOKENS[speed.verdict]
@@ -97,15 +119,21 @@ class SpeedPlot(Instrument):
         if speed.verdict == "fine":
             painter.drawEllipse(at, px(4.5), px(4.5))
         elif speed.verdict == "marginal":
-            painter.drawPolygon(QPolygonF([at + QPointF(0, -px(5)), at + QPointF(px(5.5), px(4.5)),
-                                           at + QPointF(-px(5.5), px(4.5))]))  # fmt: skip
+            painter.drawPolygon(
+                QPolygonF([at + QPointF(0, -px(5)), at + QPointF(px(5.5), px(4.5)), at + QPointF(-px(5.5), px(4.5))])
+            )
         else:
             painter.drawRect(QRectF(at.x() - px(4.5), at.y() - px(4.5), px(9), px(9)))
         line = QRectF(at.x() + px(12), at.y() - px(10), box.width() - px(20), px(20))
         self.text(painter, line, _WORDS[speed.verdict], font=self.theme.font("label", weight=600), token=token)
         how = ", measured" if speed.measured else ""
-        self.text(painter, line.translated(0, px(17)), f"{speed.mean_ms:.1f}\u202fms{how}", token="muted",
-                  font=self.theme.mono("small"))  # fmt: skip
+        self.text(
+            painter,
+            line.translated(0, px(17)),
+            f"{speed.mean_ms:.1f}\u202fms{how}",
+            token="muted",
+            font=self.theme.mono("small"),
+        )
 
 
 class SpeedView(SystemView):
@@ -120,9 +148,13 @@ class SpeedView(SystemView):
         self._tips.setSpacing(8)
         self._about = label("", "", wrap=True)
         self._log = button("Read a frame-time log…", self._on_log_clicked)
-        self._side.add(self._about, self._tips, 1, self._log,
-                       label("A log from the machine overrides these figures: one time in ms per line.", "small",
-                             wrap=True))  # fmt: skip
+        self._side.add(
+            self._about,
+            self._tips,
+            1,
+            self._log,
+            label("A log from the machine overrides these figures: one time in ms per line.", "small", wrap=True),
+        )
         self._side.setFixedWidth(round(self.theme.px(SIDE + 12)))
         whole = row(sheet, self._side, spacing=14)
         whole.setStretch(0, 1)
@@ -147,8 +179,9 @@ class SpeedView(SystemView):
         ahead = f" Frames ahead: {room}." if speed.emulator.frames_ahead else ""
         heavy = f" Below full speed: {', '.join(speed.heavy[:3])}." if speed.heavy else ""
         told = rate_words(build, catalogue, world, self.system_id)
-        boards = "; ".join(f"{each.name}: {_ON[verdict]}" for each, verdict in
-                           on_boards(build, catalogue, speed.system, world))  # fmt: skip
+        boards = "; ".join(
+            f"{each.name}: {_ON[verdict]}" for each, verdict in on_boards(build, catalogue, speed.system, world)
+        )
         self._about.setText(
             f"{speed.system.name} on {board.name if board else 'the board'} at {speed.mhz:.0f}\u202fMHz: {parts}; "
             f"a frame has {speed.frame_ms:.1f}\u202fms.{ahead}{heavy}\n\n{told}\n\nBy board: {boards}."

@@ -17,9 +17,17 @@ from kyklon.operations.boot.dialects.words_file import LINE
 
 # words within a label -> the name under which they are kept; of those in _ONCE a second one ends the label
 _OF_LABEL = {
-    "kernel": "LINUX", "linux": "LINUX", "append": "APPEND", "initrd": "INITRD", "fdt": "FDT", "devicetree": "FDT",
-    "fdtdir": "FDTDIR", "devicetreedir": "FDTDIR", "fdtoverlays": "FDTOVERLAYS", "devicetree-overlay": "FDTOVERLAYS",
-}  # fmt: skip
+    "kernel": "LINUX",
+    "linux": "LINUX",
+    "append": "APPEND",
+    "initrd": "INITRD",
+    "fdt": "FDT",
+    "devicetree": "FDT",
+    "fdtdir": "FDTDIR",
+    "devicetreedir": "FDTDIR",
+    "fdtoverlays": "FDTOVERLAYS",
+    "devicetree-overlay": "FDTOVERLAYS",
+}
 _ONCE = ("INITRD", "FDT", "FDTDIR", "FDTOVERLAYS")
 _NUMBERED = ("localboot", "ipappend")
 _PREFIX = "/extlinux"  # where a name without a leading slash is looked for: beside the file itself
@@ -201,8 +209,10 @@ def resolved(path: str) -> str:
 
 def values_of(label: Label) -> dict[str, str]:
     """A label's values, with paths as they are on the boot partition and the kernel line as the kernel gets it."""
-    found = {name: resolved(value) if name in ("LINUX", "FDT", "INITRD") and value != "-" else value
-             for name, value in label.values.items()}  # fmt: skip
+    found = {
+        name: resolved(value) if name in ("LINUX", "FDT", "INITRD") and value != "-" else value
+        for name, value in label.values.items()
+    }
     return {**found, LINE: unfolded(label.values.get("APPEND", ""))}
 
 

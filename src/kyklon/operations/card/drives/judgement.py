@@ -9,8 +9,18 @@ from kyklon.base.errors import BadBlock, KyklonError, TargetAsleep, TargetFull, 
 from kyklon.operations.card.drives.writer import WriteReport
 
 FLOORS = {  # MB/s (10^6 bytes per second) of sequential writing: SD Association, speed classes
-    "C2": 2, "C4": 4, "C6": 6, "C10": 10, "U1": 10, "U3": 30, "V6": 6, "V10": 10, "V30": 30, "V60": 60, "V90": 90,
-}  # fmt: skip
+    "C2": 2,
+    "C4": 4,
+    "C6": 6,
+    "C10": 10,
+    "U1": 10,
+    "U3": 30,
+    "V6": 6,
+    "V10": 10,
+    "V30": 30,
+    "V60": 60,
+    "V90": 90,
+}
 _ENOUGH = 64_000_000  # bytes; CP: a shorter write is over before a card shows its lasting speed
 
 
@@ -36,13 +46,13 @@ def of_report(report: WriteReport, speed_class: str = "") -> Judgement:
             "worn",
             f"{len(report.retried)} blocks needed a second write, the first at byte {report.retried[0]}.",
             "Make a backup, and use another card before it fails for good.",
-        )  # fmt: skip
+        )
     if promised and rate < promised and report.size - report.skipped >= _ENOUGH:
         return Judgement(
             "slow",
             f"Measured {rate:.1f} MB/s; its class {speed_class} promises {promised:.0f} MB/s.",
             "Try another reader or socket; a card that stays slow is worn or not what it claims to be.",
-        )  # fmt: skip
+        )
     class_words = f", more than the {promised:.0f} MB/s of its class" if promised and rate >= promised else ""
     return Judgement("good", f"Everything was read back as written, {rate:.1f} MB/s{class_words}.")
 
@@ -65,9 +75,10 @@ def of_error(bad: KyklonError) -> Judgement:
         return Judgement("worn", bad.what, "Use another card.")
     if isinstance(bad, VerifyError):
         return Judgement(
-            "counterfeit?", bad.what,
+            "counterfeit?",
+            bad.what,
             "Prove the card: that tells a worn card from one with a false capacity.",
-        )  # fmt: skip
+        )
     if isinstance(bad, TargetFull):
         return Judgement("full", bad.what, "Use a larger card.")
     return Judgement("source", bad.what, bad.do)

@@ -22,8 +22,12 @@ _CLEAR_END = MIB  # bytes at the end of each old partition: second superblocks o
 _FAT16_BELOW = 512 * MIB  # bytes; FAT32 needs 65 525 clusters, which a smaller card has with tiny ones only
 _LARGEST = 2 * 1024**4  # bytes: an MBR counts 2^32 sectors of 512 bytes
 _CLUSTERS = (  # volume up to so many bytes: cluster (Microsoft's own defaults for FAT32, mem)
-    (260 * MIB, 512), (8 << 30, 4096), (16 << 30, 8192), (32 << 30, 16384), (_LARGEST, 32768),
-)  # fmt: skip
+    (260 * MIB, 512),
+    (8 << 30, 4096),
+    (16 << 30, 8192),
+    (32 << 30, 16384),
+    (_LARGEST, 32768),
+)
 _LABEL = re.compile(r"[A-Z0-9 _-]{1,11}")
 
 
@@ -117,8 +121,10 @@ def _old_stretches(old: Survey, size: int) -> list[tuple[int, int]]:
     places = [(0, _CLEAR), (size - _CLEAR, size)]
     for volume in old.volumes:
         if volume.number:
-            places += [(volume.start, volume.start + _CLEAR), (volume.start + volume.size - _CLEAR_END,
-                                                               volume.start + volume.size)]  # fmt: skip
+            places += [
+                (volume.start, volume.start + _CLEAR),
+                (volume.start + volume.size - _CLEAR_END, volume.start + volume.size),
+            ]
     cut = sorted((max(0, start), min(size, end)) for start, end in places if start < size and end > 0)
     joined: list[tuple[int, int]] = []
     for start, end in cut:

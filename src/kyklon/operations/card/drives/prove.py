@@ -119,9 +119,18 @@ class _Run:
 
     def told(self, verdict: str, sentence: str, bad: tuple[Range, ...] = (), true_size: int = 0) -> Proof:
         return Proof(
-            self.drive.name, self.drive.size, self.is_full, verdict, sentence, true_size, bad, self.checked, self.rate,
-            time.monotonic() - self.begun, tuple(self.meter.rates) if self.meter else (),
-        )  # fmt: skip
+            self.drive.name,
+            self.drive.size,
+            self.is_full,
+            verdict,
+            sentence,
+            true_size,
+            bad,
+            self.checked,
+            self.rate,
+            time.monotonic() - self.begun,
+            tuple(self.meter.rates) if self.meter else (),
+        )
 
     def blank(self, handle: Handle) -> None:
         """No half of a table is left."""

@@ -20,13 +20,22 @@ from kyklon.operations.card.sources.unpack import CHUNK, DAMAGE
 __all__ = ["CHUNK", "MAGIC", "SourceFacts", "chunks", "inspect"]
 
 MAGIC = {
-    "xz": formats.XZ_HEADER, "gz": b"\x1f\x8b\x08", "zip": b"PK\x03\x04", "bz2": b"BZh", "zst": formats.ZSTD_MAGIC,
+    "xz": formats.XZ_HEADER,
+    "gz": b"\x1f\x8b\x08",
+    "zip": b"PK\x03\x04",
+    "bz2": b"BZh",
+    "zst": formats.ZSTD_MAGIC,
     "7z": b"7z\xbc\xaf\x27\x1c",
-}  # fmt: skip
+}
 WORDS = {
-    "plain": "a plain image", "xz": "xz data", "gz": "gzip data", "zip": "a zip archive", "bz2": "bzip2 data",
-    "zst": "zstd data", "7z": "a 7z archive",
-}  # fmt: skip
+    "plain": "a plain image",
+    "xz": "xz data",
+    "gz": "gzip data",
+    "zip": "a zip archive",
+    "bz2": "bzip2 data",
+    "zst": "zstd data",
+    "7z": "a 7z archive",
+}
 SUFFIX = {f".{kind}": kind for kind in MAGIC} | {".img": "plain", ".iso": "plain", ".bin": "plain"}
 PLAIN = (".img", ".iso", ".bin")
 GZIP_MODULUS = 1 << 32  # RFC 1952, 2.3.1: ISIZE is the size modulo 2^32
@@ -163,8 +172,14 @@ def _with_member(facts: SourceFacts, members: list[tuple[str, int]]) -> SourceFa
 
 
 _SIZES: dict[str, Callable[[SourceFacts, bytes], SourceFacts]] = {
-    "plain": _plain, "xz": _xz, "gz": _gz, "bz2": _bz2, "zst": _zst, "zip": _zip, "7z": _7z,
-}  # fmt: skip
+    "plain": _plain,
+    "xz": _xz,
+    "gz": _gz,
+    "bz2": _bz2,
+    "zst": _zst,
+    "zip": _zip,
+    "7z": _7z,
+}
 
 
 def chunks(facts: SourceFacts, on_packed: Callable[[bytes], None] | None = None) -> Iterator[bytes]:

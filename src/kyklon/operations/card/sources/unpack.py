@@ -212,8 +212,19 @@ class _told_7z:
 
         from py7zr.exceptions import ArchiveError, CrcError
 
-        odd = (ArchiveError, struct.error, IndexError, ValueError, TypeError, KeyError, AssertionError,
-               AttributeError, NotImplementedError, OverflowError, MemoryError)  # fmt: skip
+        odd = (
+            ArchiveError,
+            struct.error,
+            IndexError,
+            ValueError,
+            TypeError,
+            KeyError,
+            AssertionError,
+            AttributeError,
+            NotImplementedError,
+            OverflowError,
+            MemoryError,
+        )
         if isinstance(bad, CrcError):
             raise ArchiveDamage("its checksum is wrong") from bad
         if isinstance(bad, odd):

@@ -244,13 +244,22 @@ def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
         f"{path}: its chain of clusters ends before it does." for path in found_health.broken if path not in told
     )
     return _but(
-        found, sizes=taken.sizes, texts=taken.texts, names=taken.names, kernels=tuple(taken.kernels),
-        trees=tuple(taken.trees), ramdisks=tuple(taken.ramdisks), boot_free=free, broken=(*taken.broken, *further),
+        found,
+        sizes=taken.sizes,
+        texts=taken.texts,
+        names=taken.names,
+        kernels=tuple(taken.kernels),
+        trees=tuple(taken.trees),
+        ramdisks=tuple(taken.ramdisks),
+        boot_free=free,
+        broken=(*taken.broken, *further),
         boot_cautions=tuple(found_health.complaints),
-        digests=taken.digests, heads=taken.heads,
+        digests=taken.digests,
+        heads=taken.heads,
         loader_broken=frozenset(path.lower() for path in found_health.reserved),
-        loader_error=loader_error, damaged=damaged,
-    )  # fmt: skip
+        loader_error=loader_error,
+        damaged=damaged,
+    )
 
 
 class _Taken:

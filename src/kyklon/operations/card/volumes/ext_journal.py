@@ -112,8 +112,12 @@ class Journal:
                     tags.append(tag)
                     at = self._next(tag.at)
                 if len(tags) > self._last:
-                    raise FormatError("journal", place * self._block, expected="a transaction that fits into it",
-                                      got=f"one of {len(tags)} blocks")  # fmt: skip
+                    raise FormatError(
+                        "journal",
+                        place * self._block,
+                        expected="a transaction that fits into it",
+                        got=f"one of {len(tags)} blocks",
+                    )
             elif kind == _COMMIT:
                 time = int.from_bytes(raw[48:56], "big")
                 wrong = stale or (self._sums and not self._commit_right(raw))
@@ -172,8 +176,12 @@ class Journal:
             sums = crc32c_each(np.frombuffer(raw, np.uint8).reshape(len(part), self._block), seed)
             for tag, counted in zip(part, sums.tolist(), strict=True):
                 if counted & mask != tag.checksum:
-                    raise FormatError("journal", tag.at * self._block, expected=f"block {tag.block} as it was written",
-                                      got="another checksum")  # fmt: skip
+                    raise FormatError(
+                        "journal",
+                        tag.at * self._block,
+                        expected=f"block {tag.block} as it was written",
+                        got="another checksum",
+                    )
 
 
 def _reaches(revoked: int | None, number: int) -> bool:

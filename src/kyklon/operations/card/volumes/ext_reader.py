@@ -235,8 +235,10 @@ class ExtReader(ExtVolume):
             at = 4
             while at + 16 <= len(body) and any(body[at : at + 4]):
                 name_length, index = body[at], body[at + 1]
-                offset, length = int.from_bytes(body[at + 2 : at + 4], "little"), int.from_bytes(
-                    body[at + 8 : at + 12], "little")  # fmt: skip
+                offset, length = (
+                    int.from_bytes(body[at + 2 : at + 4], "little"),
+                    int.from_bytes(body[at + 8 : at + 12], "little"),
+                )
                 if index == 7 and body[at + 16 : at + 16 + name_length] == b"data":
                     more = body[4 + offset : 4 + offset + length]
                 at += 16 + (name_length + 3 & ~3)
@@ -425,8 +427,12 @@ class ExtReader(ExtVolume):
             raise FormatError(f"folder, inode {folder.number}", at + self.block - 12, expected="a checksum", got="none")
         stated = int.from_bytes(tail[8:], "little")
         if crc32c(block[:-12], folder.seed) != stated:
-            raise FormatError(f"folder, inode {folder.number}", at + self.block - 4, expected="its own checksum",
-                              got=f"{stated:#010x}")  # fmt: skip
+            raise FormatError(
+                f"folder, inode {folder.number}",
+                at + self.block - 4,
+                expected="its own checksum",
+                got=f"{stated:#010x}",
+            )
 
     def entries(self, folder: Inode) -> Iterator[tuple[str, int]]:
         """Names and inode numbers, without . and .. ; a damaged entry ends its block as it does for the kernel."""
@@ -441,14 +447,22 @@ class ExtReader(ExtVolume):
                     at += 4
                     continue
                 if length < 8 or length % 4 or at + length > len(block):
-                    raise FormatError(f"folder, inode {folder.number}", number * self.block + at + 4,
-                                      expected="an entry within its block", got=f"{length} bytes")  # fmt: skip
+                    raise FormatError(
+                        f"folder, inode {folder.number}",
+                        number * self.block + at + 4,
+                        expected="an entry within its block",
+                        got=f"{length} bytes",
+                    )
                 name_length = block[at + 6]
                 name = block[at + 8 : at + 8 + name_length]
                 if inode and name not in (b".", b".."):
                     if inode > self._n(0) or name_length + 8 > length:
-                        raise FormatError(f"folder, inode {folder.number}", number * self.block + at,
-                                          expected="an entry of the volume", got=str(inode))  # fmt: skip
+                        raise FormatError(
+                            f"folder, inode {folder.number}",
+                            number * self.block + at,
+                            expected="an entry of the volume",
+                            got=str(inode),
+                        )
                     yield name.decode("utf-8", "surrogateescape"), inode
                 at += length
 

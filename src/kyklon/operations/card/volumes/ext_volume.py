@@ -165,8 +165,11 @@ class ExtVolume:
             if not self._incompatible & _FLEX_BG and group < self._groups - 1:
                 last = first + self._per_group - 1
             one = self._descriptors[group * self._desc : (group + 1) * self._desc]
-            for at, high, what, length in ((0, 32, "block bitmap", 1), (4, 36, "inode bitmap", 1),
-                                           (8, 40, "inode table", table_blocks)):  # fmt: skip
+            for at, high, what, length in (
+                (0, 32, "block bitmap", 1),
+                (4, 36, "inode bitmap", 1),
+                (8, 40, "inode table", table_blocks),
+            ):
                 place = self._place(one, at, high)
                 if not first <= place <= last - length + 1:
                     raise Refused(f"group {group}", at, expected=f"a {what} within the group", got=f"block {place}")

@@ -60,9 +60,10 @@ def _marks(volume: FatReader) -> list[str]:
     if volume.table_entry(0) & 0xFF != head[21]:
         found.append("the first entry of its table does not repeat the medium's kind")
     if head[16] == 2:
-        first, other = volume.raw(shape.table, min(shape.table_bytes, 64 << 20)), volume.raw(
-            shape.table + shape.table_bytes, min(shape.table_bytes, 64 << 20)
-        )  # fmt: skip
+        first, other = (
+            volume.raw(shape.table, min(shape.table_bytes, 64 << 20)),
+            volume.raw(shape.table + shape.table_bytes, min(shape.table_bytes, 64 << 20)),
+        )
         if first != other:
             found.append("its two tables differ")
     if shape.kind == "FAT32":

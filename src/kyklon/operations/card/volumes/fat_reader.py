@@ -79,10 +79,18 @@ def geometry(head: bytes) -> Geometry:
     if held < 3:
         raise FormatError("FAT boot sector", 22, expected="a table", got=f"{each} sectors")
     return Geometry(
-        kind, sector * per_cluster, min(clusters, held - 2), reserved * sector, each * sector,
-        (reserved + tables * each) * sector, root_sectors * sector, data * sector,
-        number(44, 4) if kind == "FAT32" else 0, number(48, 2) * sector if kind == "FAT32" else 0, sector,
-    )  # fmt: skip
+        kind,
+        sector * per_cluster,
+        min(clusters, held - 2),
+        reserved * sector,
+        each * sector,
+        (reserved + tables * each) * sector,
+        root_sectors * sector,
+        data * sector,
+        number(44, 4) if kind == "FAT32" else 0,
+        number(48, 2) * sector if kind == "FAT32" else 0,
+        sector,
+    )
 
 
 class FatReader:
@@ -174,8 +182,9 @@ class FatReader:
         seen = 0
         while cluster < 0x0FFFFFF8:
             if not 2 <= cluster < self.geometry.clusters + 2:
-                raise FormatError(name, seen * self.geometry.cluster, expected="a cluster of the volume",
-                                  got=f"cluster {cluster}")  # fmt: skip
+                raise FormatError(
+                    name, seen * self.geometry.cluster, expected="a cluster of the volume", got=f"cluster {cluster}"
+                )
             yield cluster
             seen += 1
             if seen > self.geometry.clusters:
@@ -235,8 +244,9 @@ class FatReader:
                 for name, is_folder, file in self._entries(folder, cluster):
                     count += 1
                     if count > MOST_FILES or depth > DEEPEST:
-                        raise FormatError(folder or "/", 0, expected=f"at most {MOST_FILES} files, {DEEPEST} deep",
-                                          got="more")  # fmt: skip
+                        raise FormatError(
+                            folder or "/", 0, expected=f"at most {MOST_FILES} files, {DEEPEST} deep", got="more"
+                        )
                     path = f"{folder}/{name}" if folder else name
                     if is_folder:
                         waiting.append((path, file.cluster, depth + 1))
@@ -329,8 +339,12 @@ class FatReader:
         cluster, total = file.cluster, 0
         while total < most and cluster < end:
             if not 2 <= cluster < behind:
-                raise FormatError(file.path, total * self.geometry.cluster, expected="a cluster of the volume",
-                                  got=f"cluster {cluster}")  # fmt: skip
+                raise FormatError(
+                    file.path,
+                    total * self.geometry.cluster,
+                    expected="a cluster of the volume",
+                    got=f"cluster {cluster}",
+                )
             count = run_length(entries, cluster, most - total)
             yield cluster, count
             total += count

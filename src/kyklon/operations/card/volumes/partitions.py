@@ -71,8 +71,12 @@ def read_table(read: Read, size: int = 0, *, strict: bool = True) -> PartitionTa
     protective = [slot for slot, entry in enumerate(marks) if entry[4] == PROTECTIVE]
     if protective:  # in any place, of any size; a kernel that finds one reads no MBR any more (msdos.c, efi.c: 6.1)
         if not strict and not any(int.from_bytes(marks[slot][8:12], "little") == 1 for slot in protective):
-            raise FormatError("partition table", 446 + 16 * protective[0] + 8,
-                              expected="a protective entry from sector 1", got="one from elsewhere")  # fmt: skip
+            raise FormatError(
+                "partition table",
+                446 + 16 * protective[0] + 8,
+                expected="a protective entry from sector 1",
+                got="one from elsewhere",
+            )
         others = [part for part in table.partitions if part.kind != PROTECTIVE]
         found = _read_gpt(read, size, strict=strict)
         return replace(found, scheme="hybrid GPT") if others else found

@@ -19,8 +19,15 @@ _HEAD = 110  # bytes: the magic and 13 fields of 8 hexadecimal digits
 _END = "TRAILER!!!"
 _KEPT = 64 << 10  # bytes of a firmware file that are kept
 _THERE = ("", "dev", "root")  # folders that the kernel has before it unpacks: usr/default_cpio_list
-PACKED = {b"\x1f\x8b": "gzip", b"BZh": "bzip2", b"\xfd7zX": "xz", b"\x5d\0\0": "lzma", b"\x28\xb5\x2f\xfd": "zstd",
-          b"\x02\x21\x4c\x18": "lz4", b"\x89LZO": "lzo"}  # lib/decompress.c  # fmt: skip
+PACKED = {
+    b"\x1f\x8b": "gzip",
+    b"BZh": "bzip2",
+    b"\xfd7zX": "xz",
+    b"\x5d\0\0": "lzma",
+    b"\x28\xb5\x2f\xfd": "zstd",
+    b"\x02\x21\x4c\x18": "lz4",
+    b"\x89LZO": "lzo",
+}  # lib/decompress.c
 
 
 def write(files: Mapping[str, bytes]) -> bytes:

@@ -363,8 +363,16 @@ class Looker:
             if len(fields) < 7 or not fields[0] or not fields[2].isascii() or not re.fullmatch(r"\d{1,10}", fields[2]):
                 continue
             number, home = int(fields[2]), fields[5]
-            found.append(User(fields[0], number, home, self.program(fields[6] or "/bin/sh"),
-                              self._home(home, number), whole(fields[3]) or 0))  # fmt: skip
+            found.append(
+                User(
+                    fields[0],
+                    number,
+                    home,
+                    self.program(fields[6] or "/bin/sh"),
+                    self._home(home, number),
+                    whole(fields[3]) or 0,
+                )
+            )
         return tuple(found)
 
     def _home(self, path: str, number: int) -> str:

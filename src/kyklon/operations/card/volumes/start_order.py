@@ -106,11 +106,20 @@ def unit_of(name: str, text: str, program: Callable[[str], Program]) -> Unit:
             trouble = trouble or f"what it runs before does not start: {why}"
     plain = (told.get("DefaultDependencies") or ("yes",))[-1].lower() not in ("no", "false", "off", "0")
     return Unit(
-        name, program(path) if path else None, kind == "oneshot", names("Requires", "BindsTo", "Requisite"),
-        names("After"), names("Wants"), names("Before"), kind, plain, trouble,
-        (told.get("User") or ("",))[-1], tuple(value for key in _PATHS_NEEDED for value in told.get(key, ())),
+        name,
+        program(path) if path else None,
+        kind == "oneshot",
+        names("Requires", "BindsTo", "Requisite"),
+        names("After"),
+        names("Wants"),
+        names("Before"),
+        kind,
+        plain,
+        trouble,
+        (told.get("User") or ("",))[-1],
+        tuple(value for key in _PATHS_NEEDED for value in told.get(key, ())),
         tuple(f"{key}={value}" for key in _CONDITIONS for value in told.get(key, ())),
-    )  # fmt: skip
+    )
 
 
 _PATHS_NEEDED = ("WorkingDirectory", "EnvironmentFile")  # systemd.exec(5); a leading - lets them be absent
@@ -120,8 +129,14 @@ _CONDITIONS = ("ConditionPathExists", "ConditionPathIsDirectory", "ConditionFile
 class Systemd:
     """text, names: of the root. link: the name that a link leads to, '' for what is none."""
 
-    def __init__(self, text: Text, names: Names, link: Text, program: Callable[[str], Program],
-                 there: Callable[[str], bool] = lambda _path: True) -> None:  # fmt: skip
+    def __init__(
+        self,
+        text: Text,
+        names: Names,
+        link: Text,
+        program: Callable[[str], Program],
+        there: Callable[[str], bool] = lambda _path: True,
+    ) -> None:
         self.text, self.names, self.link, self.program, self.there = text, names, link, program, there
 
     def units(self) -> dict[str, Unit]:
@@ -176,9 +191,11 @@ class Systemd:
         for each in unit.conditions:
             key, _, path = each.partition("=")
             negated, path = path.startswith("!"), path.lstrip("!|")
-            if path.startswith("/") and not any(path.startswith(made) for made in _MADE) and (
-                self.there(path) == negated
-            ):  # fmt: skip
+            if (
+                path.startswith("/")
+                and not any(path.startswith(made) for made in _MADE)
+                and (self.there(path) == negated)
+            ):
                 return f"{key}={'!' if negated else ''}{path} does not hold"
         return ""
 

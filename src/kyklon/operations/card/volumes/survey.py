@@ -22,9 +22,14 @@ from kyklon.operations.card.volumes.partitions import reader
 
 _HEAD = 8192  # bytes that hold every superblock read here
 _SIGNATURES = (  # offset, bytes, name; libblkid's own table gives the same places
-    (3, b"EXFAT   ", "exFAT"), (3, b"NTFS    ", "NTFS"), (0, b"LUKS\xba\xbe", "crypt"), (536, b"LVM2 001", "LVM"),
-    (24, b"LVM2 001", "LVM"), (4086, b"SWAPSPACE2", "swap"), (4096, b"\xfc\x4e\x2b\xa9", "RAID"),
-)  # fmt: skip
+    (3, b"EXFAT   ", "exFAT"),
+    (3, b"NTFS    ", "NTFS"),
+    (0, b"LUKS\xba\xbe", "crypt"),
+    (536, b"LVM2 001", "LVM"),
+    (24, b"LVM2 001", "LVM"),
+    (4086, b"SWAPSPACE2", "swap"),
+    (4096, b"\xfc\x4e\x2b\xa9", "RAID"),
+)
 
 
 __all__ = ["Survey", "identify", "reader", "survey"]

@@ -70,8 +70,11 @@ def machine(bench: Bench) -> Step:
         if why:
             name = chosen.name if chosen else named
             cause = f"{name} stays black: {why}; {origin}."
-            return fail(Failure("machine", "card.machine-files", cause, None, Screen("black", f"{name}: black screen"),
-                                lamps.idle))  # fmt: skip
+            return fail(
+                Failure(
+                    "machine", "card.machine-files", cause, None, Screen("black", f"{name}: black screen"), lamps.idle
+                )
+            )
         assert chosen is not None
         told = bench.settings.values.get("boot.machine_sound", "").split() if bench.settings else []
         route = next((each.partition(":")[2] for each in told if each.partition(":")[0] == chosen.id), "")

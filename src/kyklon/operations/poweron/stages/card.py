@@ -36,9 +36,10 @@ def loader_partitions(table: PartitionTable) -> tuple[int, ...]:
     """The partitions on which a loader by labels looks: those marked to start from, else the first (U-Boot: distro
     boot, part_dos.c and part_efi.c, is_bootable)."""
     marked = tuple(
-        part.number for part in table.partitions
+        part.number
+        for part in table.partitions
         if (part.kind and part.active) or part.guid == _EFI_SYSTEM or (not part.guid and part.kind == 0xEF)
-    )  # fmt: skip
+    )
     return marked or (1,)
 
 

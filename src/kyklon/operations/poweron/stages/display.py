@@ -185,9 +185,11 @@ def _too_fast(sent: _Sent) -> Failure | None:
     what = f"{link.name} cannot send"
     for each in adapters:
         if not carried(link, (each,)).holds(timing) and carried(link).holds(timing):
-            what = f"{each.name} cannot convert" if timing.size[0] >= each.least_width else (
-                f"{each.name} cannot show: it needs at least {each.least_width} pixels per line"
-            )  # fmt: skip
+            what = (
+                f"{each.name} cannot convert"
+                if timing.size[0] >= each.least_width
+                else (f"{each.name} cannot show: it needs at least {each.least_width} pixels per line")
+            )
     if sent.display.most_clock_hz and through.most_clock_hz == sent.display.most_clock_hz < timing.clock_hz:
         what = f"{sent.display.name} does not take"
     wide, high = timing.size
@@ -213,8 +215,14 @@ def _out_of_range(sent: _Sent) -> Failure | None:
             remedy = None if given else firmware_remedy(bench.build, bench.board, bench.dialect)
         right = right and given
     what = "Rolling, torn picture; switch off at once" if sent.display.tube else "Signal out of range"
-    return Failure("display", "picture.out-of-range:menu", f"{sent.note} {cause}".strip(), or_put(remedy, right),
-                   Screen("out of range", what, (line, rate)), bench.board.lamps.reading)  # fmt: skip
+    return Failure(
+        "display",
+        "picture.out-of-range:menu",
+        f"{sent.note} {cause}".strip(),
+        or_put(remedy, right),
+        Screen("out of range", what, (line, rate)),
+        bench.board.lamps.reading,
+    )
 
 
 def _out_of_sync(sent: _Sent) -> Failure | None:
@@ -225,8 +233,14 @@ def _out_of_sync(sent: _Sent) -> Failure | None:
     wide, high = sent.timing.size
     right = not lost_sync(sent.bench.build.picture.menu.timing, sent.display)
     screen = Screen("out of range", "Rolling, torn picture; switch off at once", sent.rates)
-    return Failure("display", "picture.sync:menu", f"{wide} × {high} from {sent.origin}: {lost}.",
-                   or_put(sent.remedy, right), screen, sent.bench.board.lamps.reading)  # fmt: skip
+    return Failure(
+        "display",
+        "picture.sync:menu",
+        f"{wide} × {high} from {sent.origin}: {lost}.",
+        or_put(sent.remedy, right),
+        screen,
+        sent.bench.board.lamps.reading,
+    )
 
 
 def _main(bench: Bench) -> Step:

@@ -53,8 +53,9 @@ def kernel(bench: Bench) -> Step:
         cause = f"{bench.dialect.files[0].path} names no kernel."
         return fail(dark_screen("kernel", "boot.kernel-set", cause, remedy, lamps.no_kernel))
     if not bench.contents.has(name):
-        return fail(dark_screen("kernel", "boot.kernel-set", f"{name} is not on the boot partition.", remedy,
-                                lamps.no_kernel))  # fmt: skip
+        return fail(
+            dark_screen("kernel", "boot.kernel-set", f"{name} is not on the boot partition.", remedy, lamps.no_kernel)
+        )
     if broken := next((each for each in bench.contents.broken if each.lower().startswith(f"{name.lower()}:")), ""):
         return fail(
             dark_screen("kernel", "boot.kernel-damaged", f"{name} cannot be read: {broken}", None, lamps.no_kernel)
@@ -81,8 +82,11 @@ def kernel(bench: Bench) -> Step:
     seconds = found.size / bench.read_bytes_s + 0.4
     words = f"{name} ({found.instruction_set}) with {tree if tree not in ('', '-') else 'its own device tree'}."
     moments = [Moment(words, lamps.reading, seconds)]
-    moments += [Moment(f"{file} is not on the boot partition: its hardware does not work.", lamps.reading, 0.0)
-                for file in bench.overlays if not bench.contents.has(file)]  # fmt: skip
+    moments += [
+        Moment(f"{file} is not on the boot partition: its hardware does not work.", lamps.reading, 0.0)
+        for file in bench.overlays
+        if not bench.contents.has(file)
+    ]
     return Step(tuple(moments))
 
 

@@ -161,11 +161,22 @@ def games(bench: Bench) -> Step:
                 failures.append(_game_failure(bench, system_id, wanted.name))
             elif why := _spoilt(bench, wanted):
                 cause = f"{system.name}: {why}; every game stays black." if system else why
-                failures.append(Failure("games", f"library.system-file-damaged:{wanted.name}", cause, None,
-                                        Screen("black", f"{system.name if system else ''}: black screen"),
-                                        bench.board.lamps.idle, blocks=False))  # fmt: skip
-    failures += [_bad_games(bench, system_id, told) for system_id, told in
-                 (bench.on_machine.bad_games if bench.on_machine else {}).items() if told]  # fmt: skip
+                failures.append(
+                    Failure(
+                        "games",
+                        f"library.system-file-damaged:{wanted.name}",
+                        cause,
+                        None,
+                        Screen("black", f"{system.name if system else ''}: black screen"),
+                        bench.board.lamps.idle,
+                        blocks=False,
+                    )
+                )
+    failures += [
+        _bad_games(bench, system_id, told)
+        for system_id, told in (bench.on_machine.bad_games if bench.on_machine else {}).items()
+        if told
+    ]
     shown = [_on_the_glass(bench, each) for each in visible_games(bench)]
     moments = tuple(Moment(words, bench.board.lamps.idle, 0.0) for words, _failure in shown if words)
     return Step(moments, (*failures, *(failure for _words, failure in shown if failure is not None)))
@@ -177,8 +188,15 @@ def _bad_games(bench: Bench, system_id: str, told: tuple[str, ...]) -> Failure:
     name = system.name if system else system_id
     more = f", and {len(told) - 1} more" if len(told) > 1 else ""
     cause = f"{name}: {told[0]}{more}; the menu lists {'it' if not more else 'them'}, but nothing starts."
-    return Failure("games", f"library.damaged:{system_id}", cause, Remedy(label="Copy the games again", changes=()),
-                   Screen("black", f"{name}: black screen"), bench.board.lamps.idle, blocks=False)  # fmt: skip
+    return Failure(
+        "games",
+        f"library.damaged:{system_id}",
+        cause,
+        Remedy(label="Copy the games again", changes=()),
+        Screen("black", f"{name}: black screen"),
+        bench.board.lamps.idle,
+        blocks=False,
+    )
 
 
 def _on_the_glass(bench: Bench, system_id: str) -> tuple[str, Failure | None]:
@@ -186,8 +204,9 @@ def _on_the_glass(bench: Bench, system_id: str) -> tuple[str, Failure | None]:
     system, display = bench.catalogue.find(System, system_id), bench.display
     if system is None or display is None:
         return "", None
-    ground = Ground(display, bench.board, adapters_of(bench.build, bench.catalogue),
-                    bench.identification, bench.dialect)  # fmt: skip
+    ground = Ground(
+        display, bench.board, adapters_of(bench.build, bench.catalogue), bench.identification, bench.dialect
+    )
     world = World(identification=bench.identification)
     sent = next((each for each in signals(bench.build, bench.catalogue, world) if each.key == system_id), None)
     timing = sent.timing if sent is not None else None
@@ -196,11 +215,13 @@ def _on_the_glass(bench: Bench, system_id: str) -> tuple[str, Failure | None]:
     why = refused(timing, ground)
     if why:
         cause = f"{system.name} switches to {timing.size[0]} × {timing.size[1]}: {why}."
-        screen = Screen("out of range", "Rolling, torn picture; switch off at once" if display.tube
-                        else "Signal out of range")  # fmt: skip
+        screen = Screen(
+            "out of range", "Rolling, torn picture; switch off at once" if display.tube else "Signal out of range"
+        )
         remedy = mode_remedy(bench.build, bench.catalogue, system_id, display, bench.board, ground.ranges)
-        return "", Failure("games", f"picture.out-of-range:{system_id}", cause, remedy, screen,
-                           bench.board.lamps.idle, blocks=False)  # fmt: skip
+        return "", Failure(
+            "games", f"picture.out-of-range:{system_id}", cause, remedy, screen, bench.board.lamps.idle, blocks=False
+        )
     mode = Mode(name="", timing=timing)
     return f"{system.name}: {in_words(row_in(bench.build, system, mode, ground))}.", None
 
@@ -209,9 +230,11 @@ def leaving(bench: Bench) -> Step:
     """The ways out: of a game, and of the machine."""
     lamp, controls = bench.board.lamps.idle, bench.build.controls
     leave = next((each for each in controls.hotkeys if each.action == "leave"), None)
-    text = f"{controls.hotkey} and {leave.control} together quit a game." if leave else (
-        "No hotkey quits a game: you would have to pull the plug, which can damage the card."
-    )  # fmt: skip
+    text = (
+        f"{controls.hotkey} and {leave.control} together quit a game."
+        if leave
+        else ("No hotkey quits a game: you would have to pull the plug, which can damage the card.")
+    )
     moments = [Moment(f"{text[:1].upper()}{text[1:]}", lamp, 0.0)]
     watcher, root = bench.image.watcher_service, root_of(bench)
     unit = root.unit(watcher) if root and watcher else None
@@ -243,9 +266,13 @@ def _has_system_file(bench: Bench, system_id: str, name: str) -> bool:
 def _game_failure(bench: Bench, system_id: str, name: str) -> Failure:
     system = bench.catalogue.get(System, system_id)
     found = next(
-        (each for each in (bench.scan.system_files if bench.scan else ())
-         if (each.system, each.wanted.name) == (system_id, name)), None,
-    )  # fmt: skip
+        (
+            each
+            for each in (bench.scan.system_files if bench.scan else ())
+            if (each.system, each.wanted.name) == (system_id, name)
+        ),
+        None,
+    )
     remedy = None
     code = f"library.system-file-missing:{name}"
     cause = f"{system.name}: its firmware file {name} is not on the machine; every game stays black."

@@ -19,8 +19,12 @@ from kyklon.operations.poweron.stages.root import root_of, root_remedy
 
 INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c, in this order
 # programs that a kernel of an instruction set runs: a 64-bit one those of 32 bits too (CONFIG_COMPAT)
-RUNS = {"ARMv6": ("ARM 32-bit",), "ARMv7": ("ARM 32-bit",), "ARMv8": ("ARM 64-bit", "ARM 32-bit"),
-        "x86-64": ("x86-64", "x86 32-bit")}  # fmt: skip
+RUNS = {
+    "ARMv6": ("ARM 32-bit",),
+    "ARMv7": ("ARM 32-bit",),
+    "ARMv8": ("ARM 64-bit", "ARM 32-bit"),
+    "x86-64": ("x86-64", "x86 32-bit"),
+}
 
 
 def why_not_started(bench: Bench, program: Program | None) -> str:

@@ -15,24 +15,130 @@ from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Screen
 from kyklon.operations.poweron.stages.root import root_of, wrong_flag
 
-_ANY = frozenset((
-    "async", "atime", "noatime", "auto", "noauto", "context", "defaults", "dev", "nodev", "diratime", "nodiratime",
-    "dirsync", "exec", "noexec", "group", "iversion", "noiversion", "mand", "nomand", "_netdev", "nofail", "relatime",
-    "norelatime", "strictatime", "nostrictatime", "lazytime", "nolazytime", "suid", "nosuid", "silent", "loud", "owner",
-    "remount", "ro", "rw", "sync", "user", "nouser", "users", "comment", "loop", "offset", "sizelimit", "bind", "rbind",
-    "private", "shared", "slave", "unbindable", "nosymfollow", "fscontext", "defcontext", "rootcontext", "pri",
-))  # fmt: skip
-_FAT = frozenset((
-    "check", "uid", "gid", "umask", "dmask", "fmask", "allow_utime", "codepage", "usefree", "nocase", "quiet",
-    "showexec", "debug", "errors", "flush", "tz", "time_offset", "dots", "nodots", "sys_immutable", "iocharset",
-    "shortname", "utf8", "uni_xlate", "nonumtail", "rodir", "discard", "nfs", "dos1xfloppy", "fat", "blocksize",
-    "cvf_format", "cvf_options", "conv", "posix",
-))  # fmt: skip
-_IN_MEMORY = ("proc", "sysfs", "tmpfs", "devtmpfs", "devpts", "debugfs", "tracefs", "configfs", "securityfs", "cgroup",
-              "cgroup2", "ramfs", "mqueue", "hugetlbfs", "pstore", "bpf", "overlay", "none")  # fmt: skip
+_ANY = frozenset(
+    (
+        "async",
+        "atime",
+        "noatime",
+        "auto",
+        "noauto",
+        "context",
+        "defaults",
+        "dev",
+        "nodev",
+        "diratime",
+        "nodiratime",
+        "dirsync",
+        "exec",
+        "noexec",
+        "group",
+        "iversion",
+        "noiversion",
+        "mand",
+        "nomand",
+        "_netdev",
+        "nofail",
+        "relatime",
+        "norelatime",
+        "strictatime",
+        "nostrictatime",
+        "lazytime",
+        "nolazytime",
+        "suid",
+        "nosuid",
+        "silent",
+        "loud",
+        "owner",
+        "remount",
+        "ro",
+        "rw",
+        "sync",
+        "user",
+        "nouser",
+        "users",
+        "comment",
+        "loop",
+        "offset",
+        "sizelimit",
+        "bind",
+        "rbind",
+        "private",
+        "shared",
+        "slave",
+        "unbindable",
+        "nosymfollow",
+        "fscontext",
+        "defcontext",
+        "rootcontext",
+        "pri",
+    )
+)
+_FAT = frozenset(
+    (
+        "check",
+        "uid",
+        "gid",
+        "umask",
+        "dmask",
+        "fmask",
+        "allow_utime",
+        "codepage",
+        "usefree",
+        "nocase",
+        "quiet",
+        "showexec",
+        "debug",
+        "errors",
+        "flush",
+        "tz",
+        "time_offset",
+        "dots",
+        "nodots",
+        "sys_immutable",
+        "iocharset",
+        "shortname",
+        "utf8",
+        "uni_xlate",
+        "nonumtail",
+        "rodir",
+        "discard",
+        "nfs",
+        "dos1xfloppy",
+        "fat",
+        "blocksize",
+        "cvf_format",
+        "cvf_options",
+        "conv",
+        "posix",
+    )
+)
+_IN_MEMORY = (
+    "proc",
+    "sysfs",
+    "tmpfs",
+    "devtmpfs",
+    "devpts",
+    "debugfs",
+    "tracefs",
+    "configfs",
+    "securityfs",
+    "cgroup",
+    "cgroup2",
+    "ramfs",
+    "mqueue",
+    "hugetlbfs",
+    "pstore",
+    "bpf",
+    "overlay",
+    "none",
+)
 _NETWORK = ("nfs", "nfs4", "cifs", "smb3", "sshfs", "fuse.sshfs", "9p", "ceph", "glusterfs")  # systemd.mount(5): remote
-_BY = {"/dev/disk/by-uuid/": "UUID=", "/dev/disk/by-label/": "LABEL=", "/dev/disk/by-partuuid/": "PARTUUID=",
-       "/dev/disk/by-partlabel/": "PARTLABEL="}  # fmt: skip
+_BY = {
+    "/dev/disk/by-uuid/": "UUID=",
+    "/dev/disk/by-label/": "LABEL=",
+    "/dev/disk/by-partuuid/": "PARTUUID=",
+    "/dev/disk/by-partlabel/": "PARTLABEL=",
+}
 BOOT_PLACES = ("/boot", "/boot/firmware")  # where images mount it, CP
 
 
@@ -74,8 +180,9 @@ def _partition(bench: Bench, source: str) -> tuple[Partition | None, str]:
         return None, f"no volume has {name} {value}"
     if source.startswith(("/dev/mapper/", "/dev/loop")):
         return None, ""
-    found = root_device((f"root={name}={value}" if value else f"root={source}",), table,
-                        disk=bench.build.medium == "disk")  # fmt: skip
+    found = root_device(
+        (f"root={name}={value}" if value else f"root={source}",), table, disk=bench.build.medium == "disk"
+    )
     if found is None or found.partition is not None:
         return (found.partition if found else None), ""
     return None, found.why.rstrip(".")
@@ -105,8 +212,19 @@ def must_be(mount: Mount) -> bool:
     """Whether systemd goes on only when a line is mounted (systemd.mount(5): nofail, noauto, _netdev, automount)."""
     if mount.kind == "swap" or mount.where == "/" or not mount.where.startswith("/"):
         return False
-    remote = mount.kind in _NETWORK or mount.kind in ("fuse.sshfs", "pvfs2", "gfs", "gfs2", "afs", "ncp", "ncpfs",
-                                                      "ocfs2", "orangefs", "davfs", "curlftpfs")  # fmt: skip
+    remote = mount.kind in _NETWORK or mount.kind in (
+        "fuse.sshfs",
+        "pvfs2",
+        "gfs",
+        "gfs2",
+        "afs",
+        "ncp",
+        "ncpfs",
+        "ocfs2",
+        "orangefs",
+        "davfs",
+        "curlftpfs",
+    )
     return not remote and not {"noauto", "nofail", "x-systemd.automount", "_netdev"} & set(mount.options)
 
 
@@ -166,5 +284,6 @@ def system_settings(bench: Bench) -> CardSettings | None:
     found = read_settings(bench.dialect, bench.board, own)
     if found is None:
         return replace(bench.settings, services=(), user="", hostname="", country="")
-    return replace(bench.settings, services=found.services, user=found.user, hostname=found.hostname,
-                   country=found.country)  # fmt: skip
+    return replace(
+        bench.settings, services=found.services, user=found.user, hostname=found.hostname, country=found.country
+    )

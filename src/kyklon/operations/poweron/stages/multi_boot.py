@@ -68,8 +68,11 @@ def bundles(bench: Bench) -> Step:
         return Step(tuple(moments), (Failure("bundles", "card.bundle", cause, None, empty, lamps.idle),))
     stops = troubles(found)
     failures = []
-    listed = tuple(bundle.name for bundle in found.bundles
-                   if bundle.folder not in stops or stops[bundle.folder].code not in UNLISTED)  # fmt: skip
+    listed = tuple(
+        bundle.name
+        for bundle in found.bundles
+        if bundle.folder not in stops or stops[bundle.folder].code not in UNLISTED
+    )
     for bundle in found.bundles:
         problem = stops.get(bundle.folder)
         if problem is None:

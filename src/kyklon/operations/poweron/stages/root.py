@@ -25,16 +25,68 @@ LEAST_FREE = 16_000_000  # bytes of the root for logs, scores and saved games, C
 EXPANSION_B_S = 2e9  # bytes of card a first boot enlarges the root by per second, CP
 # names that ext4 takes in rootflags= (admin-guide/ext4.rst; fs/fs_context.c); another one makes the mount fail: noatime
 # and its like, which mount(8) sets by other means, too
-_FLAGS = frozenset((
-    "ro", "rw", "lazytime", "sync",
-    "async", "dirsync", "data", "errors", "commit", "barrier", "nobarrier", "discard", "nodiscard", "acl", "noacl",
-    "user_xattr", "nouser_xattr", "delalloc", "nodelalloc", "journal_checksum", "noload", "norecovery",
-    "journal_async_commit", "stripe", "inode_readahead_blks", "auto_da_alloc", "noauto_da_alloc", "init_itable",
-    "noinit_itable", "max_batch_time", "min_batch_time", "journal_ioprio", "debug", "minixdf", "bsddf", "grpid",
-    "nogrpid", "bsdgroups", "sysvgroups", "resgid", "resuid", "sb", "oldalloc", "orlov", "nouid32", "i_version",
-    "dioread_lock", "dioread_nolock", "block_validity", "noblock_validity", "usrquota", "grpquota", "prjquota",
-    "quota", "noquota", "jqfmt", "usrjquota", "grpjquota",
-))  # fmt: skip
+_FLAGS = frozenset(
+    (
+        "ro",
+        "rw",
+        "lazytime",
+        "sync",
+        "async",
+        "dirsync",
+        "data",
+        "errors",
+        "commit",
+        "barrier",
+        "nobarrier",
+        "discard",
+        "nodiscard",
+        "acl",
+        "noacl",
+        "user_xattr",
+        "nouser_xattr",
+        "delalloc",
+        "nodelalloc",
+        "journal_checksum",
+        "noload",
+        "norecovery",
+        "journal_async_commit",
+        "stripe",
+        "inode_readahead_blks",
+        "auto_da_alloc",
+        "noauto_da_alloc",
+        "init_itable",
+        "noinit_itable",
+        "max_batch_time",
+        "min_batch_time",
+        "journal_ioprio",
+        "debug",
+        "minixdf",
+        "bsddf",
+        "grpid",
+        "nogrpid",
+        "bsdgroups",
+        "sysvgroups",
+        "resgid",
+        "resuid",
+        "sb",
+        "oldalloc",
+        "orlov",
+        "nouid32",
+        "i_version",
+        "dioread_lock",
+        "dioread_nolock",
+        "block_validity",
+        "noblock_validity",
+        "usrquota",
+        "grpquota",
+        "prjquota",
+        "quota",
+        "noquota",
+        "jqfmt",
+        "usrjquota",
+        "grpjquota",
+    )
+)
 
 
 def meant_root(bench: Bench) -> RootDevice | None:
@@ -184,10 +236,24 @@ def _mount_words(bench: Bench, root: RootFacts) -> Step | None:
 
 
 # values that ext4's options take (fs/ext4/super.c: ext4_param_specs, 6.1); those in none of these tables take none
-_CHOICES = {"data": ("journal", "ordered", "writeback"), "errors": ("continue", "panic", "remount-ro"),
-            "jqfmt": ("vfsold", "vfsv0", "vfsv1")}  # fmt: skip
-_NUMBERS = frozenset(("resgid", "resuid", "sb", "commit", "max_batch_time", "min_batch_time", "stripe",
-                      "journal_ioprio", "inode_readahead_blks"))  # fmt: skip
+_CHOICES = {
+    "data": ("journal", "ordered", "writeback"),
+    "errors": ("continue", "panic", "remount-ro"),
+    "jqfmt": ("vfsold", "vfsv0", "vfsv1"),
+}
+_NUMBERS = frozenset(
+    (
+        "resgid",
+        "resuid",
+        "sb",
+        "commit",
+        "max_batch_time",
+        "min_batch_time",
+        "stripe",
+        "journal_ioprio",
+        "inode_readahead_blks",
+    )
+)
 _MAY_HAVE_NUMBER = frozenset(("barrier", "auto_da_alloc", "init_itable"))
 _TEXTS = frozenset(("usrjquota", "grpjquota"))
 _PLAIN_QUOTAS = {"usrquota": "usrjquota", "grpquota": "grpjquota", "quota": "usrjquota", "prjquota": ""}

@@ -47,8 +47,14 @@ def services(bench: Bench) -> Step:
             if bad := _no_network(bench, names):
                 return Step(tuple(moments), (bad,))
             low, high = bench.image.unattended_min
-            moments.append(Moment(f"{step.name} downloads {bench.image.front_end}: {low} to {high} minutes unattended.",
-                                  lamps.reading, (low + high) * 30.0, once=True))  # fmt: skip
+            moments.append(
+                Moment(
+                    f"{step.name} downloads {bench.image.front_end}: {low} to {high} minutes unattended.",
+                    lamps.reading,
+                    (low + high) * 30.0,
+                    once=True,
+                )
+            )
             continue
         if unit is None:
             text, seconds = f"{step.name}: the image has no such service, so it is skipped.", 0.1
@@ -95,8 +101,10 @@ def _by_target(bench: Bench, root: RootFacts) -> Step:
     if bad := mounts.emergency(bench, root):
         return fail(bad)
     masked = {each.removesuffix(".service") for each in bench.words_of("systemd.mask")}
-    pulled = {name: replace(unit, kind="masked", program=None) if name in masked else unit
-              for name, unit in root.pulled.items()}  # fmt: skip
+    pulled = {
+        name: replace(unit, kind="masked", program=None) if name in masked else unit
+        for name, unit in root.pulled.items()
+    }
     rows, _circles = by_dependencies(pulled, front, runs)
     moments: list[Moment] = []
     for row in rows:
@@ -120,10 +128,19 @@ def _by_target(bench: Bench, root: RootFacts) -> Step:
 
 
 # words by which systemd goes to another target (systemd(1), kernel command line; kernel-command-line(7))
-_TARGETS = {"single": "rescue.target", "s": "rescue.target", "S": "rescue.target", "1": "rescue.target",
-            "rescue": "rescue.target", "emergency": "emergency.target", "-b": "emergency.target",
-            "2": "multi-user.target", "3": "multi-user.target", "4": "multi-user.target",
-            "5": "graphical.target"}  # fmt: skip
+_TARGETS = {
+    "single": "rescue.target",
+    "s": "rescue.target",
+    "S": "rescue.target",
+    "1": "rescue.target",
+    "rescue": "rescue.target",
+    "emergency": "emergency.target",
+    "-b": "emergency.target",
+    "2": "multi-user.target",
+    "3": "multi-user.target",
+    "4": "multi-user.target",
+    "5": "graphical.target",
+}
 
 
 def _other_target(bench: Bench, root: RootFacts) -> str:

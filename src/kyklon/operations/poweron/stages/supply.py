@@ -30,7 +30,14 @@ def supply(bench: Bench) -> Step:
             return fail(dark_screen("supply", weak[0].code, cause, weak[0].remedy, lamps.sagging))
         # it comes to its menu, and browns out when a game takes all it can
         cause = f"{volts:.2f} V at the board at {power.peak_a:.2f} A: it reboots in the middle of a game."
-        failure = Failure("supply", weak[0].code, cause, weak[0].remedy, Screen("crash", "It reboots by itself"),
-                          lamps.sagging, blocks=False)  # fmt: skip
+        failure = Failure(
+            "supply",
+            weak[0].code,
+            cause,
+            weak[0].remedy,
+            Screen("crash", "It reboots by itself"),
+            lamps.sagging,
+            blocks=False,
+        )
         return Step((Moment(f"{rests:.2f} V at the board when idle.", lamps.powered, 0.3),), (failure,))
     return Step((Moment(f"{volts:.2f} V at the board at {power.peak_a:.2f} A.", lamps.powered, 0.3),))
