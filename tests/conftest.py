@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import shutil
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -28,17 +30,33 @@ def catalogue() -> Catalogue:
     return load()
 
 
+SHARED = ("attachments", "library", "lists", "pictures", "samples", "sets")  # folders of files never written in place
+
+
 @pytest.fixture(scope="session")
-def demo_master(tmp_path_factory: pytest.TempPathFactory, catalogue: Catalogue) -> Path:
-    """The demo as generated; never changed."""
-    return lighthouse.make(tmp_path_factory.mktemp("demo") / "lighthouse", catalogue)
+def demo_master(tmp_path_factory: pytest.TempPathFactory, catalogue: Catalogue) -> Iterator[Path]:
+    """The demo as generated; never changed, although its copies share their files with it."""
+    made = lighthouse.make(tmp_path_factory.mktemp("demo") / "lighthouse", catalogue)
+    before = _digests(made)
+    yield made
+    assert _digests(made) == before, "a test wrote into a file that it shares with others: give it one of its own"
+
+
+def _digests(folder: Path) -> dict[str, str]:
+    return {
+        str(path.relative_to(folder)): hashlib.sha256(path.read_bytes()).hexdigest()
+        for path in folder.rglob("*")
+        if path.is_file()
+    }
 
 
 @pytest.fixture
 def demo(demo_master: Path, tmp_path: Path) -> Demo:
-    """A demo build of the test's own."""
+    """A demo build of the test's own: what is written in place is copied, the rest is shared with the master."""
     place = tmp_path / "build"
-    shutil.copytree(demo_master, place)
+    shutil.copytree(demo_master, place, ignore=lambda folder, _names: SHARED if Path(folder) == demo_master else ())
+    for name in SHARED:
+        shutil.copytree(demo_master / name, place / name, copy_function=os.link)
     return Demo(place)
 
 

@@ -19,7 +19,7 @@ PartId = Annotated[str, Argument(help="Its short name, as `kyklon part list` giv
 _SIMULATED = Annotated[Path | None, Option("--folder", help="Build folder with simulated devices.")]
 
 
-def _kind(word: str) -> str:
+def kind_of(word: str) -> str:
     """The catalogue's name of a kind, from its name in one or many."""
     from kyklon.parts.fields import KIND_WORDS, one
 
@@ -46,7 +46,7 @@ def list_parts(
     from kyklon.parts.fields import KIND_WORDS, one
 
     parts = catalogue()
-    wanted = [_kind(kind)] if kind else list(KIND_WORDS)
+    wanted = [kind_of(kind)] if kind else list(KIND_WORDS)
     rows = [
         {"kind": one(each), "id": part.id, "name": part.name, "own": (each, part.id) in parts.own, "note": part.note}
         for each in wanted
@@ -70,7 +70,7 @@ def show(kind: KindName, part_id: PartId, as_json: Json = False) -> int:
     from kyklon.parts.facts import facts_of
     from kyklon.parts.uses import uses
 
-    parts, of = catalogue(), _kind(kind)
+    parts, of = catalogue(), kind_of(kind)
     rows = facts_of(of, part_id, parts)
     used = uses().get(part_id, ())
     data = {
@@ -217,7 +217,7 @@ def export(kind: KindName, part_id: PartId, file: Annotated[Path, Argument(help=
     """Export a part, with everything it needs, to one file."""
     from kyklon.parts import exchange
 
-    exchange.export(_kind(kind), part_id, catalogue(), file)
+    exchange.export(kind_of(kind), part_id, catalogue(), file)
     print(file)
     return OK
 
@@ -317,7 +317,7 @@ def change(
     from kyklon.parts.fields import FIELDS, field_of
     from kyklon.parts.store import today
 
-    of = _kind(kind)
+    of = kind_of(kind)
     asked = field_of(of, field)
     if asked is None and field not in ("name", "note"):
         names = ", ".join(each.name for each in FIELDS.get(of, ()))
@@ -335,7 +335,7 @@ def copy(kind: KindName, part_id: PartId, name: Annotated[str, Argument(help="Na
     """Copy a part as your own."""
     from kyklon.parts.uses import copied
 
-    print(copied(_kind(kind), part_id, name, catalogue(), _store()).path)
+    print(copied(kind_of(kind), part_id, name, catalogue(), _store()).path)
     return OK
 
 
@@ -343,7 +343,7 @@ def delete(kind: KindName, part_id: PartId) -> int:
     """Remove your own part from the shelf; refused while a build uses it."""
     from kyklon.parts import uses
 
-    of = _kind(kind)
+    of = kind_of(kind)
     uses.delete(of, part_id, catalogue(), _store(), uses.uses())
     print(f"{part_id} is removed from the shelf.")
     return OK

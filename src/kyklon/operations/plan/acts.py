@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 from kyklon.base.errors import BuildFolderError, CatalogueError
@@ -72,36 +73,85 @@ def fresh_build(name: str, catalogue: Catalogue) -> Build:
     return with_safest_hotkeys(wired(edited(build, "links", connect(build, catalogue)), catalogue), catalogue)
 
 
-def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue) -> Build:
+ROLES = {  # kinds of part that a build has one of, and its role
+    "boards": "board",
+    "supplies": "supply",
+    "cards": "card",
+    "displays": "display",
+    "adapters": "adapter",
+    "encoders": "encoder",
+    "images": "image",
+    "disks": "disk",
+    "bridges": "bridge",
+}
+
+
+def is_usable(kind: str) -> bool:
+    """Whether a part of this kind is put into a build as one; the others are chosen where they are needed."""
+    return kind in ROLES or kind in _ELSEWHERE
+
+
+_ELSEWHERE = {"systems": "", "dialects": "boot.dialect", "panels": "controls.panel"}
+
+
+def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue, role: str = "") -> Build:
     """A Build that uses a part of the shelf: in its role, wired anew where nothing fits any more; a system is added.
 
-    Raises ValueError for a kind that is chosen elsewhere.
+    role: where a build may have several of a kind, such as encoder-2; '' for the first. Raises ValueError for a kind
+    that is chosen elsewhere, or a role of another kind.
     """
-    roles = {
-        "boards": "board",
-        "supplies": "supply",
-        "cards": "card",
-        "displays": "display",
-        "adapters": "adapter",
-        "encoders": "encoder",
-        "images": "image",
-    }
     if kind == "systems":
         return edited(build, "systems", (*build.systems, part_id)) if part_id not in build.systems else build
     if kind == "dialects":
         return edited(build, "boot.dialect", part_id)
     if kind == "panels":
-        made = edited(build, "controls.panel", part_id)
-        return wired(made, catalogue)
-    if kind not in roles:
-        raise ValueError(f"A part of {kind} is chosen where it is needed")
-    made = build.with_part(roles[kind], part_id)
+        return wired(edited(build, "controls.panel", part_id), catalogue)
+    made = build.with_part(_role_of(kind, role), part_id)
     made = edited(made, "links", connect(made, catalogue))
     if kind == "displays":  # the data of another display say nothing of this one
         made = edited(made, "picture.identification", "")
     if kind in ("boards", "images"):
         made = _boot_fitted(made, catalogue, image_changed=kind == "images")
     return wired(made, catalogue) if kind == "encoders" else made
+
+
+def without_part(build: Build, kind: str, part_id: str, catalogue: Catalogue, role: str = "") -> Build:
+    """A Build without a part, its cables pulled. Raises ValueError where it is not in it or cannot be left out."""
+    if kind == "systems":
+        if part_id not in build.systems or len(build.systems) == 1:
+            raise ValueError(f"{part_id} is not in this build" if part_id not in build.systems else _ONE_SYSTEM)
+        return edited(build, "systems", tuple(each for each in build.systems if each != part_id))
+    if kind == "panels":
+        if build.controls.panel != part_id:
+            raise ValueError(f"{part_id} is not in this build")
+        return edited(build, "controls.panel", "")
+    wanted = _role_of(kind, role) if role else None
+    gone = [part for part in build.parts if part.part == part_id and wanted in (None, part.role)]
+    if not gone:
+        raise ValueError(f"{part_id} is not in this build")
+    if kind in ("boards", "images"):
+        raise ValueError(f"A build needs {'a board' if kind == 'boards' else 'an image'}; use another one instead")
+    roles = {part.role for part in gone}
+    made = edited(build, "parts", tuple(part for part in build.parts if part.role not in roles))
+    rest = tuple(each for each in made.links if not roles & {_part_of(each.start), _part_of(each.end)})
+    made = edited(made, "links", rest)
+    return edited(made, "links", connect(made, catalogue))
+
+
+_ONE_SYSTEM = "A build needs at least one system"
+
+
+def _part_of(socket: str) -> str:
+    return socket.partition(".")[0]
+
+
+def _role_of(kind: str, role: str) -> str:
+    if kind not in ROLES:
+        raise ValueError(f"A part of {kind} is chosen where it is needed")
+    own = ROLES[kind]
+    if role and role != own and not re.fullmatch(rf"{own}-[2-9]", role):
+        raise ValueError(f"{role!r} is no role for one of {kind}; write {own} or {own}-2")
+    return role or own
 
 
 def with_another_encoder(build: Build, encoder_id: str, catalogue: Catalogue) -> Build:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Cable, CataloguePart, Port
-from kyklon.model.build import Build, Link
+from kyklon.model.build import Build, Link, edited
 from kyklon.operations.picture.chain import VIDEO_SIGNALS
 
 
@@ -84,8 +84,25 @@ def _fitting(start: Port, end: Port, catalogue: Catalogue) -> str:
 
 def connect(build: Build, catalogue: Catalogue) -> tuple[Link, ...]:
     """Links for all parts of a build: every plug that takes a signal or power gets the nearest socket that gives it,
-    with the shortest cable that fits. Links that are right already stay; what nothing fits is left open."""
+    with the shortest cable that fits. Links that are right already stay; what nothing fits is left open. An adapter
+    that the display has no use for is passed by."""
     kept = [each.link for each in connections(build, catalogue) if not each.faults]
+    links = _connected(build, catalogue, kept)
+    if not _fed(build, catalogue, list(links)):
+        used = {link.start.partition(".")[0] for link in links}
+        direct = [link for link in links if not _is_adapter(link.end) or link.end.partition(".")[0] in used]
+        passed = {part.role for part in build.parts if part.role.startswith("adapter") and part.role not in used}
+        without = edited(build, "parts", tuple(part for part in build.parts if part.role not in passed))
+        tried = _connected(without, catalogue, direct)
+        return tried if _fed(build, catalogue, list(tried)) else links
+    return links
+
+
+def _is_adapter(socket: str) -> bool:
+    return socket.startswith("adapter")
+
+
+def _connected(build: Build, catalogue: Catalogue, kept: list[Link]) -> tuple[Link, ...]:
     taken = {end for link in kept for end in (link.start, link.end)}
     links = list(kept)
     for taker, plug in _ports(build, catalogue, "in"):
@@ -101,6 +118,45 @@ def connect(build: Build, catalogue: Catalogue) -> tuple[Link, ...]:
                 taken |= {giver, taker}
                 break
     return tuple(links)
+
+
+def sockets(build: Build, catalogue: Catalogue) -> tuple[str, ...]:
+    """Every socket and plug of a build's parts, as role.port."""
+    found = []
+    for part in build.parts:
+        record = catalogue.any(part.part)
+        found += [f"{part.role}.{port.id}" for port in record.ports] if record else []
+    return tuple(found)
+
+
+def with_cable(build: Build, start: str, end: str, cable: str, catalogue: Catalogue) -> Build:
+    """A Build with these two sockets connected; what was plugged into either is pulled out. cable: '' for the first of
+    the catalogue that fits. Raises ValueError for an unknown socket or cable, and where none fits."""
+    known = sockets(build, catalogue)
+    for name in (start, end):
+        if name not in known:
+            raise ValueError(f"This build has no socket {name!r}; it has {', '.join(known)}")
+    _part, one = port_of(start, build, catalogue)
+    _part, two = port_of(end, build, catalogue)
+    assert one is not None
+    assert two is not None
+    if one.direction == "in" or two.direction == "out":
+        start, end, one, two = end, start, two, one
+    chosen = cable or _fitting(one, two, catalogue)
+    if not chosen:
+        raise ValueError(f"No cable on the shelf fits {one.connector} and {two.connector} for {one.signal}")
+    if catalogue.find(Cable, chosen) is None:
+        raise ValueError(f"The shelf has no cable {chosen!r}")
+    kept = tuple(each for each in build.links if not {start, end} & {each.start, each.end})
+    return edited(build, "links", (*kept, Link(start=start, end=end, cable=chosen)))
+
+
+def without_cable(build: Build, socket: str) -> Build:
+    """A Build with the cable at a socket pulled out. Raises ValueError where there is none."""
+    kept = tuple(each for each in build.links if socket not in (each.start, each.end))
+    if len(kept) == len(build.links):
+        raise ValueError(f"Nothing is plugged into {socket}")
+    return edited(build, "links", kept)
 
 
 def _fed(build: Build, catalogue: Catalogue, links: list[Link]) -> bool:

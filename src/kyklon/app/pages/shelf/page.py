@@ -258,22 +258,13 @@ class ShelfPage(QWidget):
 
     def _usable(self, entry: Entry) -> tuple[bool, str]:
         """Whether the part can be put into the build from here, and why not."""
+        from kyklon.operations.plan.acts import is_usable
+
         if self._is_used_system(entry):
             return len(self.session.build.systems) > 1, "A build needs at least one system"
         if entry.place in copies.chosen_by(self.session.build, self.session.catalogue):
             return False, "Already in this build"
-        if entry.kind in (
-            "boards",
-            "supplies",
-            "cards",
-            "displays",
-            "adapters",
-            "encoders",
-            "images",
-            "systems",
-            "panels",
-            "dialects",
-        ):
+        if is_usable(entry.kind):
             return True, f"Make it this build's {one(entry.kind)}"
         return False, "Chosen where it is needed"
 
@@ -281,22 +272,21 @@ class ShelfPage(QWidget):
         entry = self.parts.current
         if entry is None:
             return
-        from kyklon.model.build import edited
-        from kyklon.operations.plan.acts import with_part_used
+        from kyklon.operations.plan.acts import with_part_used, without_part
 
-        build, label = self.session.build, f"Use {entry.name}"
+        build, label, catalogue = self.session.build, f"Use {entry.name}", self.session.catalogue
+        removed = self._is_used_system(entry)
         try:
-            if self._is_used_system(entry):
-                build = edited(build, "systems", [each for each in build.systems if each != entry.id])
+            if removed:
+                build = without_part(build, entry.kind, entry.id, catalogue)
                 label = f"Remove {entry.name}"
             else:
-                build = with_part_used(build, entry.kind, entry.id, self.session.catalogue)
+                build = with_part_used(build, entry.kind, entry.id, catalogue)
         except ValueError as bad:
             self.session.said.emit(str(bad))
             return
         self.session.put(label, build)
-        gone = self._is_used_system(entry) is False and label.startswith("Take")
-        self.session.said.emit(f"{entry.name} is {'out of' if gone else 'in'} this build now.")
+        self.session.said.emit(f"{entry.name} {'was removed from' if removed else 'is in'} this build.")
         self._known = None
         self.refresh()
 

@@ -1,0 +1,119 @@
+"""The plan: which parts a build uses, and the cables between them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+from kyklon.base.errors import WrongUse
+from kyklon.commands.line import Argument, Option
+from kyklon.commands.shared import OK, Folder, Json, catalogue, keep_copies, open_folder, out
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from kyklon.catalogue.loader import Catalogue
+    from kyklon.model.build import Build
+
+Socket = Annotated[str, Argument(help="A socket, as `kyklon plan show` lists it: board.video.", metavar="SOCKET")]
+
+
+def show(folder: Folder, as_json: Json = False) -> int:
+    """List a build's parts, its cables and what is not connected."""
+    from kyklon.operations.plan.connections import connections, sockets, unconnected
+
+    build, parts = open_folder(folder)
+    links = connections(build, parts)
+    names = {part.id: part.name for rows in parts.parts.values() for part in rows.values()}
+    rows = [{"role": part.role, "id": part.part, "name": names.get(part.part, part.part)} for part in build.parts]
+    cables = [
+        {
+            "start": each.link.start,
+            "end": each.link.end,
+            "cable": each.link.cable,
+            "name": each.cable.name if each.cable else each.link.cable,
+            "faults": list(each.faults),
+        }
+        for each in links
+    ]
+    open_, all_ = unconnected(build, parts), sockets(build, parts)
+    data = {
+        "parts": rows,
+        "systems": list(build.systems),
+        "dialect": build.boot.dialect,
+        "panel": build.controls.panel,
+        "cables": cables,
+        "unconnected": list(open_),
+        "sockets": list(all_),
+    }
+
+    def lines() -> list[str]:
+        found = [f"{row['role']:12} {row['id']:24} {row['name']}" for row in rows]
+        found += [f"{'systems':12} {', '.join(build.systems) or 'none'}"]
+        found += [f"{'panel':12} {build.controls.panel or 'none'}", f"{'boot file':12} {build.boot.dialect}", ""]
+        for each in cables:
+            found.append(f"{each['start']:20} → {each['end']:20} {each['name']} ({each['cable']})")
+            found += [f"    {fault}" for fault in each["faults"]]
+        found += [f"{name:20}   not connected" for name in open_]
+        return [*found, "", f"Sockets: {', '.join(all_)}"]
+
+    out(data, as_json, lines)
+    return OK
+
+
+def use(
+    folder: Folder,
+    kind: Annotated[str, Argument(help="A kind of part: board, display, image, supply, …", metavar="KIND")],
+    part_id: Annotated[str, Argument(help="Its short name, as `kyklon part list` gives it.", metavar="ID")],
+    remove: Annotated[bool, Option("--remove", help="Take it out of the build instead.")] = False,
+    role: Annotated[str, Option("--role", help="Where there are several: encoder-2, adapter-2, …")] = "",
+) -> int:
+    """Use a part in a build: it is connected, and what follows from it is set."""
+    from kyklon.commands.part import kind_of
+    from kyklon.operations.plan.acts import with_part_used, without_part
+
+    of, parts = kind_of(kind), catalogue()
+    part = parts.parts[of].get(part_id)
+    if part is None and not remove:
+        known = ", ".join(sorted(parts.parts[of])) or "none"
+        raise WrongUse(f"The shelf has no {kind} {part_id!r}.", do=f"It has: {known}.")
+    name = part.name if part else part_id
+    if remove:
+        return _changed(folder, f"Remove {name}", lambda build, seen: without_part(build, of, part_id, seen, role))
+    return _changed(folder, f"Use {name}", lambda build, seen: with_part_used(build, of, part_id, seen, role))
+
+
+def connect(
+    folder: Folder,
+    start: Socket,
+    end: Socket,
+    cable: Annotated[str, Option("--cable", help="A cable's short name; the shortest that fits otherwise.")] = "",
+) -> int:
+    """Connect two sockets with a cable; what was plugged into either is pulled out first."""
+    from kyklon.operations.plan.connections import with_cable
+
+    return _changed(folder, f"Connect {start} to {end}", lambda build, seen: with_cable(build, start, end, cable, seen))
+
+
+def disconnect(folder: Folder, socket: Socket) -> int:
+    """Pull a cable out."""
+    from kyklon.operations.plan.connections import without_cable
+
+    return _changed(folder, f"Disconnect {socket}", lambda build, _seen: without_cable(build, socket))
+
+
+def _changed(folder: Path, label: str, change: Callable[[Build, Catalogue], Build]) -> int:
+    """Change the build in the folder as one step, with its line in the logbook. Raises WrongUse."""
+    from kyklon.parts.view import catalogue_for
+    from kyklon.record import folder as store
+    from kyklon.record.logbook import Logbook
+
+    shelf = catalogue()
+    try:
+        store.update(folder, lambda build: change(build, catalogue_for(build, shelf)))
+    except ValueError as bad:
+        raise WrongUse(f"{bad}.", do="Nothing was changed.") from bad
+    keep_copies(folder)
+    Logbook(folder).add(10, label)
+    print(f"{label}: done.")
+    return OK
