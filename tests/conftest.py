@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -30,7 +31,7 @@ def catalogue() -> Catalogue:
     return load()
 
 
-SHARED = ("attachments", "library", "lists", "pictures", "samples", "sets")  # folders of files never written in place
+SHARED = ("library", "lists", "pictures", "samples", "sets")  # folders of files never written in place
 
 
 @pytest.fixture(scope="session")
@@ -65,6 +66,26 @@ def own_places(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """No test sees or touches the user's own settings and data."""
     for name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME"):
         monkeypatch.setenv(name, str(tmp_path / name.lower()))
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--quick", action="store_true", help="leave out what is marked long; keep=N: all but its first N")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    if not config.getoption("--quick"):
+        return
+    met: Counter[str] = Counter()
+    left = []
+    for item in items:
+        mark = item.get_closest_marker("long")
+        name = item.nodeid.partition("[")[0]
+        met[name] += 1
+        if mark is not None and met[name] > mark.kwargs.get("keep", 0):
+            left.append(item)
+    config.hook.pytest_deselected(items=left)
+    gone = set(map(id, left))
+    items[:] = [item for item in items if id(item) not in gone]
 
 
 def pytest_terminal_summary(terminalreporter: Any) -> None:

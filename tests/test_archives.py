@@ -53,6 +53,7 @@ def test_a_7z_archive_gives_its_image(tmp_path: Path) -> None:
     assert {len(piece) for piece in pieces[:-1]} == {source.CHUNK}
 
 
+@pytest.mark.long
 def test_leaving_a_7z_half_read_stops_its_thread(tmp_path: Path) -> None:
     path = seven(tmp_path / "a.7z", random.Random(1).randbytes(40_000) * 800)
     before = threading.active_count()

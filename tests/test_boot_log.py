@@ -130,6 +130,7 @@ def test_bytes_that_are_no_log() -> None:
         log_text(b"x" * (MOST_LOG + 1))
 
 
+@pytest.mark.long
 def test_a_large_log_is_read_within_its_bounds() -> None:
     with that_ends():
         found = read(GOOD + "usb 1-1: something else that takes a while to read\n" * 100_000)

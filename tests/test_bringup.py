@@ -243,6 +243,7 @@ def test_the_extlinux_way(demo: Demo, catalogue: Catalogue) -> None:
     assert "GTF" in result.failures[0].cause  # which has no such timing
 
 
+@pytest.mark.long(keep=1)
 @pytest.mark.parametrize("dialect", ["extlinux", "merrow"])
 def test_a_board_that_takes_only_a_size_shows_a_15_khz_picture_by_identification_data(
     dialect: str, demo: Demo, catalogue: Catalogue

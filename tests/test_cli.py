@@ -31,6 +31,7 @@ def data(*arguments: str, code: int = 0) -> Any:
     return json.loads(kyklon(*arguments, "--json", code=code).stdout)
 
 
+@pytest.mark.long
 def test_the_whole_chain_by_commands(demo: Demo) -> None:
     folder, image = str(demo.folder), str(demo.image)
     found = data("check", folder, code=1)["findings"]
@@ -188,6 +189,7 @@ def test_a_build_from_the_future_is_refused(demo: Demo) -> None:
     assert "newer Kyklon" in kyklon("check", str(demo.folder), code=3).stderr
 
 
+@pytest.mark.long
 def test_the_demo_is_made_where_it_is_asked_for(tmp_path: Path) -> None:
     run = kyklon("demo", "--folder", str(tmp_path / "d"), "--no-window")
     assert run.stdout.strip() == str(tmp_path / "d")
@@ -210,6 +212,7 @@ def test_looking_into_an_image_and_asking_the_interlock(demo: Demo) -> None:
             assert verdict["lose"] == lose
 
 
+@pytest.mark.long
 def test_controls_by_commands(demo: Demo, tmp_path: Path) -> None:
     folder = str(demo.folder)
     shown = data("controls", "show", folder, "--system", "birch-16")

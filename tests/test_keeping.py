@@ -32,6 +32,7 @@ def card(demo: Demo) -> Target:
     return demo.target("blank-card")
 
 
+@pytest.mark.long(keep=2)
 @pytest.mark.parametrize("ending", backup.ENDINGS)
 def test_a_backup_restores_to_a_larger_card_that_compares_as_the_same(ending: str, card: Target, demo: Demo) -> None:
     to = demo.folder / f"kept{ending}"

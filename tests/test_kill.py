@@ -112,6 +112,7 @@ OWN = {
 }
 
 
+@pytest.mark.long
 def test_fifty_kills_on_a_file(demo: Demo) -> None:
     before = sums(demo.folder, OWN)
     told = run("file", demo, demo.drive("blank-card"), demo.image)
@@ -119,6 +120,7 @@ def test_fifty_kills_on_a_file(demo: Demo) -> None:
     assert sums(demo.folder, OWN) == before
 
 
+@pytest.mark.long
 @pytest.mark.skipif(os.geteuid() != 0, reason="loop devices need root")
 def test_fifty_kills_on_a_loop_device(demo: Demo, tmp_path: Path) -> None:
     (demo.folder / "drives" / "drives.json").unlink()  # the real back end
@@ -233,6 +235,7 @@ print("whole", len(left))
 """
 
 
+@pytest.mark.long(keep=1)
 @pytest.mark.parametrize("act", ["boot", "games", "back", "prepare", "prove", "set"])
 def test_every_act_can_be_killed_and_done_again(demo: Demo, act: str) -> None:
     library = sums(demo.folder / "library", set())

@@ -243,6 +243,7 @@ def test_a_card_written_by_another_hand_in_capitals_works(demo: Demo, catalogue:
     assert "MERROW.SETTINGS" in contents.observe(path).sizes  # its name is as it was
 
 
+@pytest.mark.long(keep=2)
 @pytest.mark.parametrize("stop", range(1, 7))
 def test_an_exchange_cut_short_anywhere_is_finished_at_the_next(
     demo: Demo, catalogue: Catalogue, monkeypatch: pytest.MonkeyPatch, stop: int
@@ -326,6 +327,7 @@ BOMBS = (
 )
 
 
+@pytest.mark.long(keep=3)
 @pytest.mark.parametrize("text", BOMBS, ids=range(len(BOMBS)))
 def test_a_template_that_grows_ends(text: str) -> None:
     """Doubled texts and lists, loops without output: each ends within its steps and takes no memory."""

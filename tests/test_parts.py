@@ -287,6 +287,7 @@ def spoilt_row(value: Any, chance: random.Random) -> Any:
     return chance.choice(("nowhere", "", 0, -1, [], {}, 1e9, True, "{{ x", "(", "../up"))
 
 
+@pytest.mark.long(keep=8)
 @pytest.mark.parametrize("kind", [*loader.KINDS, *loader.LATE])
 def test_one_wrong_file_of_the_users_stops_nothing(kind: str, shelf: Store, demo: Demo) -> None:
     """Whatever is wrong with one own part, in place of any shipped one: the rest opens, and that file is named."""

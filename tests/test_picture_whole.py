@@ -139,6 +139,7 @@ def test_no_plan_ends_outside_what_display_and_link_take(
     assert all(judge(mode.timing, own) for mode in candidates([Asking("a", catalogue.all(System)[0])], own))
 
 
+@pytest.mark.long
 @settings(max_examples=60, deadline=None)
 @given(st.data())
 def test_no_remedy_leads_to_a_mode_that_must_not_be_sent(data: st.DataObject) -> None:
@@ -236,6 +237,7 @@ def test_a_vertical_game_on_a_tube_that_stays_upright_takes_less_of_it(demo: Dem
 # --- the smallest set ----------------------------------------------------------------------------------------------
 
 
+@pytest.mark.long
 def test_the_smallest_set_is_the_one_that_exhaustive_search_finds() -> None:
     pick = random.Random(50)
     for _ in range(200):

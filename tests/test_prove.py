@@ -54,6 +54,7 @@ def test_a_counterfeit_is_named_with_its_true_size(wraps: bool, full: bool, tmp_
     assert found.bad[0].kind == ("wraps" if wraps else "lost")
 
 
+@pytest.mark.long
 @given(st.integers(17 * 256, 250 * 256), st.integers(2, 9))
 def test_any_wrapped_size_is_found_by_the_quick_probe(
     tmp_path_factory: pytest.TempPathFactory, blocks: int, times: int

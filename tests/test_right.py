@@ -72,6 +72,7 @@ def _changes(build: Build, catalogue: Catalogue) -> list[tuple[str, Build]]:
     return [*found, ("disk", whole), *((path, edited(build, path, value)) for path, value in edits.items())]
 
 
+@pytest.mark.long
 def test_whatever_changes_what_an_operation_says_makes_its_sign_off_stale(demo: Demo, catalogue: Catalogue) -> None:
     build = demo.build
     world = inspection.observe(build, demo.folder, catalogue)

@@ -184,6 +184,7 @@ def test_any_text_gives_checksums_or_the_one_error(text: str) -> None:
         assert all(len(value.digest) in checksums.BY_LENGTH for value in found.values())
 
 
+@pytest.mark.long(keep=1)
 @pytest.mark.parametrize("ending", ["gz", "xz", "zst", "bz2"])
 def test_a_packed_image_with_a_gpt_is_looked_into(ending: str, tmp_path: Path) -> None:
     """Its last usable sector lies far behind what is unpacked for a look; sgdisk and mkfs.fat made it."""

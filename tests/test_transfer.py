@@ -50,6 +50,7 @@ def planned(library: Path, catalogue: Catalogue) -> transfer.Transfer:
     return transfer.plan(scan(library, systems, LibrarySettings()), systems, catalogue.get(Image, "quayside"))
 
 
+@pytest.mark.long
 def test_at_200_moments_nothing_half_there_looks_whole(library: Path, catalogue: Catalogue, tmp_path: Path) -> None:
     told, chance = planned(library, catalogue), random.Random(11)
     before = sums(library)

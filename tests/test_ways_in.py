@@ -31,6 +31,7 @@ def run(*words: str, cwd: Path | None = None) -> subprocess.CompletedProcess[str
     )
 
 
+@pytest.mark.long
 def test_a_relative_build_folder_is_the_same_as_an_absolute_one(demo: Demo) -> None:
     there, name = demo.folder.parent, demo.folder.name
     done = run("transfer", name, "--to", f"{name}/stick", "--json", cwd=there)
@@ -67,6 +68,7 @@ OWN = (
 )
 
 
+@pytest.mark.long(keep=2)
 @pytest.mark.parametrize("name", OWN)
 def test_nothing_is_written_through_a_link_under_a_name_of_ours(name: str, demo: Demo, tmp_path: Path) -> None:
     victim = tmp_path / "victim.txt"
@@ -124,6 +126,7 @@ def test_own_files_are_plain_files(tmp_path: Path) -> None:
     assert sqlite3.connect(tmp_path / "logbook.sqlite3").execute("select count(*) from entry").fetchone() == (1,)
 
 
+@pytest.mark.long
 def test_a_pipe_is_no_file_and_nobody_waits_for_it(demo: Demo, tmp_path: Path) -> None:
     pipe = tmp_path / "pipe.img"
     os.mkfifo(pipe)
@@ -218,6 +221,7 @@ SHORT = (
 )
 
 
+@pytest.mark.long(keep=2)
 @pytest.mark.parametrize("words", SHORT, ids=" ".join)
 def test_a_reader_who_has_seen_enough_is_no_error_and_a_full_disk_is_one(words: tuple[str, ...], demo: Demo) -> None:
     command = [sys.executable, "-m", "kyklon", *(str(demo.folder) if word == "FOLDER" else word for word in words)]

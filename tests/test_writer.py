@@ -398,6 +398,7 @@ def test_the_first_chunk_is_synced_apart_from_the_rest(tmp_path: Path) -> None:
     assert kinds.count(("write", 0)) == 2
 
 
+@pytest.mark.long(keep=3)
 @pytest.mark.parametrize("cached", [False, True])
 @pytest.mark.parametrize("algorithm", ["", "SHA-256", "SHA-512", "MD5"])
 def test_every_way_of_summing_gives_the_same_sums(cached: bool, algorithm: str, tmp_path: Path) -> None:

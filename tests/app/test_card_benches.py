@@ -139,6 +139,7 @@ def loop(tmp_path: Path) -> Iterator[Path]:
     tools.run(["losetup", "-d", str(device)])
 
 
+@pytest.mark.long
 @pytest.mark.skipif(os.geteuid() != 0, reason="loop devices need root")
 def test_every_kind_of_source_goes_to_a_loop_device(loop: Path, user: Any, demo: Demo, plain: bytes) -> None:
     (demo.folder / "drives" / "drives.json").unlink()  # the real back end
@@ -243,6 +244,7 @@ def test_an_exchanged_drive_is_not_probed_either(user: Any, demo: Demo) -> None:
 # --- bad cards are named ------------------------------------------------------------------------------------------
 
 
+@pytest.mark.long(keep=2)
 @pytest.mark.parametrize(
     ("name", "word"),
     [
@@ -260,6 +262,7 @@ def test_bad_cards_are_named_on_the_page(name: str, word: str, user: Any) -> Non
     assert "card.not-bootable" in user.stops
 
 
+@pytest.mark.long
 def test_a_slow_card_is_named_and_proven(user: Any, demo: Demo) -> None:
     demo.drives.change("sim:slow-card", faults=Faults(rate=25_000_000))
     user.window.session.put("Card", user.window.session.build.with_part("card", "cockle-128"))  # class U3: 30 MB/s

@@ -12,6 +12,7 @@ import pytest
 TOOL = Path(__file__).parents[2] / "tools" / "clicks.py"
 
 
+@pytest.mark.long(keep=1)
 @pytest.mark.parametrize("build", ["lighthouse", "camper", "school-fair", "empty"])
 def test_two_hundred_random_acts_bring_no_fault(build: str) -> None:
     done = subprocess.run([sys.executable, str(TOOL), "200", "7", build], capture_output=True, text=True, timeout=1800)

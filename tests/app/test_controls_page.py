@@ -94,6 +94,7 @@ def test_every_switch_can_be_found_on_the_drawing(user) -> None:
     assert view.control_at(QPointF(2, 2)) == ""
 
 
+@pytest.mark.long
 def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatch) -> None:
     """Acceptance 1: four seats, two encoders wired wrongly, eight systems, hotkeys, everything exported."""
     session = user.window.session

@@ -97,6 +97,7 @@ def ready_to_start(user: User) -> None:
     assert session.bring_up.reached == "front end"
 
 
+@pytest.mark.long
 @needs_server
 @needs_root
 def test_3000_mixed_files_become_a_machine_by_every_way(large: User, demo: Demo, tmp_path: Path) -> None:

@@ -69,6 +69,7 @@ def written(user: User) -> None:
     user.wait()
 
 
+@pytest.mark.long(keep=1)
 @pytest.mark.parametrize(("display", "adapter"), DISPLAYS)
 def test_every_school_of_a_display_is_planned_exported_and_foretold(
     display: str, adapter: str, user: User, catalogue: Catalogue, tmp_path: Path

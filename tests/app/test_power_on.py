@@ -43,6 +43,7 @@ def pick(user, box: Choice, key: str) -> None:
     box.activated.emit(index)
 
 
+@pytest.mark.long
 @pytest.mark.skipif(not kernel.available(), reason="no kernel: user-mode-linux and busybox-static")
 def test_a_card_that_fails_is_forecast_rehearsed_and_compared(user) -> None:
     write_the_blank_card(user)
@@ -174,6 +175,7 @@ def test_an_answer_makes_no_forecast_stale(user) -> None:
     assert user.sees("Preview: Use merrow-armv7.krn", talk)
 
 
+@pytest.mark.long(keep=1)
 @pytest.mark.parametrize("level", [1, 3, 5, 11, 18])
 def test_a_drill_by_clicks(level: int, user, demo: Demo) -> None:
     """The player does what the finder advises: each drill is solved, and is worth its hundred percent."""

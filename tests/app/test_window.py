@@ -120,6 +120,7 @@ def test_the_window_fits_its_screen_with_its_frame(user) -> None:
     assert window.height() > 600
 
 
+@pytest.mark.long(keep=1)
 @pytest.mark.parametrize(("dark", "scale"), [(True, 1.0), (False, 1.5), (True, 2.0)])
 def test_every_page_paints_in_both_themes_and_all_scales(dark: bool, scale: float, user) -> None:
     theme: Theme = user.window.session.theme

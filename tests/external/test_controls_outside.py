@@ -98,6 +98,7 @@ class Joint:
         return float(found.fun)
 
 
+@pytest.mark.long(keep=4)
 @pytest.mark.parametrize("seed", range(12))
 def test_joint_maps_against_scipys_milp(seed: int) -> None:
     """scipy.optimize.milp, on instances that are too large to enumerate."""

@@ -129,6 +129,7 @@ def with_table(cards: dict[str, Path], tmp_path: Path, text: str) -> Bench:
     return lay_out(build, catalogue(), observed(card, build), world_of(build, cards["folder"]))
 
 
+@pytest.mark.long(keep=4)
 @pytest.mark.parametrize("line", [*WRONG, *RIGHT])
 def test_a_line_that_cannot_be_mounted_is_told_and_no_other(line: str, good: dict[str, Path], tmp_path: Path) -> None:
     bench = with_table(good, tmp_path, f"{line}\n")

@@ -144,6 +144,7 @@ def test_a_transaction_that_never_ended_has_never_been(tmp_path: Path) -> None:
     assert read(log.image)["/sbin/three"].startswith(b"100644 ")
 
 
+@pytest.mark.long
 def test_spoilt_journals_end_with_a_reason_or_with_what_e2fsck_makes_of_them(tmp_path: Path) -> None:
     """Bytes of the log changed at random: as e2fsck leaves it, or refused as damaged; never another error."""
     log = Log("today's", tmp_path)

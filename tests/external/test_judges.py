@@ -24,6 +24,7 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return cards.whole_card(tmp_path_factory.mktemp("whole") / "card")
 
 
+@pytest.mark.long(keep=1)
 @pytest.mark.skipif(not loader.available(), reason="no boot loader to judge by: qemu-system-arm and u-boot-qemu")
 @pytest.mark.parametrize("first", range(0, 30, 5))
 def test_a_real_boot_loader_agrees(first: int, whole: Path, tmp_path: Path) -> None:
@@ -34,6 +35,7 @@ def test_a_real_boot_loader_agrees(first: int, whole: Path, tmp_path: Path) -> N
         assert found.agree or seed in KNOWN_LOADER, (seed, broken.what, found)
 
 
+@pytest.mark.long(keep=1)
 @pytest.mark.skipif(not kernel.available(), reason="no kernel to judge by: user-mode-linux and busybox-static")
 @pytest.mark.parametrize("first", range(30, 60, 5))
 def test_a_real_kernel_agrees(first: int, whole: Path, tmp_path: Path) -> None:
@@ -56,6 +58,7 @@ def _with_init(folder: Path) -> bytes:
 GOOD = ramdisk.write({"lib/firmware/edid/kyklon.bin": bytes(128)})
 
 
+@pytest.mark.long(keep=1)
 @pytest.mark.skipif(not kernel.available(), reason="no kernel to judge by: user-mode-linux and busybox-static")
 @pytest.mark.parametrize(
     ("name", "data", "goes_on"),
@@ -81,6 +84,7 @@ def test_a_real_kernel_goes_on_to_the_root_where_the_reader_says_so(
     assert (booted.stage == "front end") == goes_on, booted.said
 
 
+@pytest.mark.long
 @pytest.mark.skipif(not kernel.available(), reason="no kernel to judge by: user-mode-linux and busybox-static")
 def test_a_real_kernel_agrees_on_quotas(whole: Path) -> None:
     for options in (

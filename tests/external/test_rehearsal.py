@@ -83,6 +83,7 @@ def test_the_demos_card_comes_to_its_menu_on_the_desk(good: dict[str, Path], tmp
     assert "ubd0=" not in done.said
 
 
+@pytest.mark.long
 @real_loader
 @real_kernel
 def test_a_card_by_labels_goes_through_the_loader_first(good: dict[str, Path], tmp_path: Path) -> None:
@@ -109,6 +110,7 @@ FORETOLD = (
 )
 
 
+@pytest.mark.long(keep=2)
 @real_kernel
 @pytest.mark.parametrize("name", FORETOLD)
 def test_what_is_foretold_is_what_is_rehearsed(name: str, good: dict[str, Path], tmp_path: Path) -> None:
@@ -139,6 +141,7 @@ exec sh
 """
 
 
+@pytest.mark.long(keep=1)
 @real_kernel
 @pytest.mark.parametrize("way", ["line", "init"])
 def test_what_is_on_a_card_sees_nothing_of_this_computer(
@@ -366,6 +369,7 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return cards.whole_card(tmp_path_factory.mktemp("whole") / "card")
 
 
+@pytest.mark.long
 @real_kernel
 @real_loader
 def test_logs_of_real_starts_are_read_rightly(whole: Path, tmp_path: Path) -> None:

@@ -158,6 +158,7 @@ def damaged(image: Path, to: Path, rng: random.Random) -> int:
     return first
 
 
+@pytest.mark.long(keep=2)
 @pytest.mark.parametrize("seed", range(6))
 def test_no_damaged_root_is_read_where_this_kernel_refuses_it(seed: int, small: Path, tmp_path: Path) -> None:
     """And whatever e2fsck complains of within what was read is told."""
@@ -181,6 +182,7 @@ def test_no_damaged_root_is_read_where_this_kernel_refuses_it(seed: int, small: 
     assert tried
 
 
+@pytest.mark.long
 def test_whatever_e2fsck_complains_of_is_told(small: Path, tmp_path: Path) -> None:
     """Damage in bitmaps, inode tables and folders; on a card, because e2fsck is asked of a partition."""
     rng, card, spoilt = random.Random(11), tmp_path / "card.img", tmp_path / "spoilt.img"
@@ -210,6 +212,7 @@ def test_whatever_e2fsck_complains_of_is_told(small: Path, tmp_path: Path) -> No
     assert complained
 
 
+@pytest.mark.long
 def test_a_damaged_fat_is_complained_of_as_fsck_does(demo_master: Path, tmp_path: Path) -> None:
     """Whatever fsck.fat -n reports of a boot partition is at least a caution, a failure or an error of a file."""
     from kyklon.demo import card_image, lighthouse

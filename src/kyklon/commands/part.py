@@ -178,6 +178,13 @@ def _encoder(source: str, folder: Path | None, terminals: list[str]) -> Draft:
         raise WrongUse(f"{bad}.") from bad
 
 
+def _how(draft: Draft, name: str) -> str:
+    """Where a fact comes from; what was suggested and left so is no more than that."""
+    from kyklon.parts.draft import AGREED
+
+    return "suggested" if draft.known[name].by == AGREED else draft.known[name].how
+
+
 def _draft_out(draft: Draft, name: str, as_json: bool) -> None:
     from kyklon.parts.fields import label_of, one, value_words
 
@@ -193,7 +200,7 @@ def _draft_out(draft: Draft, name: str, as_json: bool) -> None:
 
     def lines() -> list[str]:
         rows = [
-            f"{label_of(draft.kind, key):28} {value_words(draft.kind, key, value)}  [{draft.known[key].how}]"
+            f"{label_of(draft.kind, key):28} {value_words(draft.kind, key, value)}  [{_how(draft, key)}]"
             for key, value in draft.row.items()
         ]
         rows += [f"{key:28} {value}" for key, value in draft.about]
