@@ -10,6 +10,8 @@ import pytest
 
 from kyklon.faults.network import Network, believe
 
+pytest.importorskip("pgmpy", reason="pgmpy is not installed, which ./check --long brings")
+
 with warnings.catch_warnings():
     warnings.simplefilter("ignore")
     from pgmpy.factors.discrete import TabularCPD
