@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from fractions import Fraction
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Protocol
 
 from pydantic import AfterValidator, Field
 
@@ -351,6 +352,20 @@ class Kernel(Record):
     instruction_set: str
 
 
+class _File(Protocol):
+    @property
+    def path(self) -> str: ...
+    @property
+    def of_system(self) -> bool: ...
+
+
+class HasFiles(Protocol):
+    """A dialect, which is a record of another module."""
+
+    @property
+    def files(self) -> Sequence[_File]: ...
+
+
 class Image(CataloguePart):
     school: Literal["complete image", "base and installer", "bare metal", "multi-boot"]
     boards: tuple[str, ...]
@@ -376,6 +391,18 @@ class Image(CataloguePart):
     released: str = ""  # ISO 8601
     default_password: str = ""  # to be changed
     grows: bool = True  # the root partition grows at the first start
+    reads: tuple[Inside, ...] = ()  # files on the boot partition from which its system sets itself up
+
+    def unread(self, dialect: HasFiles) -> frozenset[str]:
+        """Of the files of a dialect that are for a system, those that this image's system does not read, in small
+        letters."""
+        read = {each.lower() for each in self.reads} if self.has_system else set()
+        return frozenset(file.path.lower() for file in dialect.files if file.of_system) - read
+
+    @property
+    def is_base(self) -> bool:
+        """Whether a system is all there is: it shows no front end."""
+        return self.has_system and not self.front_end_program
 
     @property
     def has_system(self) -> bool:

@@ -111,7 +111,8 @@ class Unit:
     """A service as its unit file describes it. program: None when it names none. foreground: what starts it waits for
     its end. requires, after, wants, before: names of others, without the ending .service. kind: its Type=, or target,
     masked, missing. default: it has the dependencies that every unit has. trouble: why it does not start whatever its
-    program. user: that it runs as, '' for root. needs: paths that must be there. conditions: with their words."""
+    program. user: that it runs as, '' for root. needs: paths that must be there. conditions: with their words.
+    command: its ExecStart= as it stands."""
 
     name: str
     program: Program | None
@@ -126,6 +127,23 @@ class Unit:
     user: str = ""
     needs: tuple[str, ...] = ()
     conditions: tuple[str, ...] = ()
+    command: str = ""
+
+
+@dataclass(frozen=True)
+class Session:
+    """Who is logged in without being asked, and what that starts. unit: what logs them in. user: by name. way: the
+    files on the way, the program last; () where a prompt is all. trouble: why nobody is logged in after all."""
+
+    unit: str
+    user: str
+    way: tuple[str, ...] = ()
+    trouble: str = ""
+
+    @property
+    def program(self) -> str:
+        """The path of what is started in the end, '' for none."""
+        return self.way[-1] if self.way else ""
 
 
 @dataclass(frozen=True)
@@ -166,6 +184,7 @@ class RootFacts:
     sheets: Mapping[str, str] = field(default_factory=dict)  # texts of other small ones that name tracks
     ends: Mapping[str, tuple[bytes, bytes]] = field(default_factory=dict)  # first and last bytes of archives
     more_files: bool = False  # there are more than were looked at
+    session: Session | None = None  # who is logged in without being asked, and what that starts
     numbered: tuple[str, ...] = ()  # services that numbered scripts start, in order
     cautions: tuple[str, ...] = ()
     no_write: str = ""

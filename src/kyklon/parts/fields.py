@@ -349,7 +349,8 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("school", "Type", "choice", choices=_SCHOOLS, why="what happens at first boot depends on it"),
         PartField("boards", "Boards it boots", "words", why="a board that is not among them is refused"),
         PartField("least_card_bytes", "Minimum card size", "whole", "GB", 1e9, 0.001, 100_000),
-        PartField("front_end", "Front end", empty=True, default=""), PartField("front_end_program", "Front end program", why="the bring-up looks for it"),
+        PartField("front_end", "Front end", empty=True, default=""),
+        PartField("front_end_program", "Front end program", empty=True, default="", why="the bring-up looks for it; a base system has none"),
         PartField("default_user", "User", pattern=r"[a-z_][a-z0-9_-]{0,31}", hint="player", why="the front end runs as this user"),
         PartField("games_path", "Games go to", why="games elsewhere are not found", hint="games/{folder}"),
         PartField("system_files_path", "Firmware files go to", why="an emulator that needs one looks there", hint="system-files"),
@@ -362,7 +363,7 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("released", "Released", empty=True, default="", pattern=r"\d{4}-\d\d-\d\d", hint="2026-05-31"),
         PartField("default_password", "Default password", empty=True, default="", why="it is to be changed"),
         PartField("grows", "Grows at first boot", "switch", default=True, why="otherwise the rest of the card stays unused"),
-        PartField("files", "File names", "words", empty=True), PartField("start_programs", "Programs init calls", "words", empty=True),
+        PartField("files", "File names", "words", empty=True), PartField("start_programs", "Programs init calls", "words", empty=True), PartField("reads", "Settings files it reads", "words", empty=True),
         PartField("unattended_min", "Unattended time", "pair", "min", low=0, high=10_000, empty=True),
     ),
     "systems": (

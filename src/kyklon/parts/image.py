@@ -30,7 +30,7 @@ from kyklon.operations.card.volumes.start_order import unit_words
 from kyklon.parts.draft import Draft
 from kyklon.parts.fields import FIELDS
 
-ASKED = tuple(each.name for each in FIELDS["images"] if each.name not in ("start_programs", "unattended_min"))
+ASKED = tuple(each.name for each in FIELDS["images"] if each.name not in ("start_programs", "unattended_min", "reads"))
 _PLUMBING = re.compile(
     r"(network|wpa|dhcp|ssh|cron|dbus|udev|getty|syslog|rsyslog|systemd|sound|alsa|pulse|avahi|ntp|time|bluetooth|mount|"
     r"watch|shutdown|power|fan|log|firewall|install|expand|resize|first|rc-local|hostname|keyboard|console|modules|"
@@ -136,6 +136,9 @@ def _boot(draft: Draft, inside: CardContents, catalogue: Catalogue, by: str) -> 
         draft = draft.tell(
             f"No boot file was recognised. Texts on the boot partition: {names}. Learn its dialect from one of them."
         )
+    of_system = {file.path.lower() for dialect in catalogue.all(Dialect) for file in dialect.files if file.of_system}
+    if read := sorted(name for path, name in inside.names.items() if path in of_system):
+        draft = draft.with_read(by, reads=read)
     rows.append(("Kernels", ", ".join(f"{each['file']} ({each['instruction_set']})" for each in kernels) or "none"))
     scripts = [name for name in inside.names.values() if name.endswith(".sh") and "first" in name.lower()]
     if scripts:
@@ -258,7 +261,25 @@ def _services(draft: Draft, inside: CardContents, look: Looker, by: str) -> Draf
     how = "systemd" if root.pulled else "numbered scripts" if root.numbered else "a list of services"
     draft = replace(draft, about=(*draft.about, ("Started by", how)))
     draft = draft.with_read(f"{by}: {how}", services=list(wanted if not root.pulled else ()))
-    front = front_of(wanted, units, look)
+    session = root.session
+    if session is not None and session.user and not session.trouble:
+        draft = draft.with_read(f"{by}: {session.unit} logs them in", default_user=session.user)
+    if session is not None and session.program:
+        why = "followed from the login: " + " → ".join((session.unit, *session.way))
+        name = session.program.rpartition("/")[2].rpartition(".")[0] or session.program.rpartition("/")[2]
+        draft = draft.offer(
+            why,
+            foreground_service=session.unit,
+            front_end_program=session.program,
+            front_end=name.capitalize(),
+        )
+    followed = session is not None and bool(session.program)
+    front = None if followed else front_of(wanted, units, look, pulled=bool(root.pulled))
+    if front is None and not followed:
+        draft = draft.tell(
+            "Nothing was found that shows a front end: it is taken for a base system, which stops at a login prompt. "
+            "Name the front end's program if it has one."
+        ).offer("nothing was found that shows one", front_end="", front_end_program="", foreground_service="")
     if front is not None:
         draft = draft.offer(
             "it is the last that shows something, or holds the first console", foreground_service=front.name
@@ -289,12 +310,26 @@ def _listed(inside: CardContents) -> tuple[str, ...]:
     )
 
 
-def front_of(names: tuple[str, ...], units: Mapping[str, Unit], look: Looker) -> Unit | None:
-    """The service that most likely stays in front: one that takes the first console; else the last of the rest."""
+_OWN = ("/opt/", "/usr/local/", "/home/", "/srv/", "/usr/games/", "/userdata/", "/usr/bin/")
+_OF_SYSTEMD = ("/usr/lib/systemd/system", "/lib/systemd/system")  # units that come with packages
+
+
+def front_of(names: tuple[str, ...], units: Mapping[str, Unit], look: Looker, *, pulled: bool = False) -> Unit | None:
+    """The service that most likely stays in front: one that takes the first console; else the last of the rest. pulled:
+    systemd starts them; then only one that its owner put there counts, that keeps running."""
     able = [unit for name in names if (unit := units[name]).program is not None and not unit.program.why]
     for unit in able:
         if _takes_console(unit, look):
             return unit
+    if pulled:
+        able = [
+            unit
+            for unit in able
+            if unit.kind != "oneshot"
+            and unit.program is not None
+            and unit.program.path.startswith(_OWN)
+            and not any(look.there(f"{folder}/{unit.name}.service") for folder in _OF_SYSTEMD)
+        ]
     waits = [unit for unit in able if unit.foreground and not _PLUMBING.search(unit.name)]
     rest = waits or [unit for unit in able if not _PLUMBING.search(unit.name)]
     return rest[-1] if rest else None

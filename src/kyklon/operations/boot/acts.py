@@ -37,7 +37,7 @@ def plan_boot_files(build: Build, catalogue: Catalogue, card: CardContents) -> P
         files[name] = data
         differences[name] = f"{name}: EDID file for the kernel, {len(data)} bytes"
     texts = card.texts_meant
-    for file in compiled(build, catalogue, texts):
+    for file in compiled(build, catalogue, texts, card):
         old = texts.get(file.path.lower(), "")
         if old != file.text or file.path.lower() not in card.texts:
             name = card.names.get(file.path.lower(), file.path)  # as it is spelt on the card

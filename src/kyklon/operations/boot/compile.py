@@ -12,6 +12,7 @@ from kyklon.catalogue.records import Board, Display, Image
 from kyklon.catalogue.templates import render
 from kyklon.catalogue.text_records import Dialect, DialectEntry, DialectFile
 from kyklon.model.build import Build
+from kyklon.model.card import CardContents
 from kyklon.model.fields import describe
 from kyklon.model.world import World
 from kyklon.operations.boot import first_boot
@@ -20,6 +21,7 @@ from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.firmware import RAMDISK, TEST_CARD
 from kyklon.operations.boot.firmware import files as binaries
 from kyklon.operations.boot.header import overlay_files
+from kyklon.operations.boot.placing import KERNEL, TREE, placed
 from kyklon.operations.picture import exports
 from kyklon.operations.picture.names import standard_number
 from kyklon.operations.picture.sending import FIRMWARE
@@ -80,10 +82,17 @@ def _variables(build: Build, board: Board, dialect: Dialect, *, firmware: bool) 
 
 
 def wanted_of(
-    file: DialectFile, dialect: Dialect, build: Build, board: Board, text: str = "", *, firmware: bool = False
+    file: DialectFile,
+    dialect: Dialect,
+    build: Build,
+    board: Board,
+    text: str = "",
+    *,
+    firmware: bool = False,
+    seen: CardContents | None = None,
 ) -> Wanted:
     """What a file of the dialect is to say for this build. text: the file as it is. firmware: identification data goes
-    with the boot files."""
+    with the boot files. seen: what else is on the card, so that what fits there is named where it is."""
     variables = _variables(build, board, dialect, firmware=firmware)
     now = codec_of(file).read(text, board.id)
 
@@ -101,9 +110,18 @@ def wanted_of(
     }
     own = [entry for entry in file.entries if entry.place == "file"]
     own = [entry for entry in own if not entry.ours or now.get(entry.key, "").lstrip("/") in ("", RAMDISK)]
+    values = {entry.key: value(entry) for entry in own}
+    for entry in own:
+        if seen is None or entry.setting not in (KERNEL, TREE) or not values[entry.key]:
+            continue
+        there = placed(entry.setting, values[entry.key], now, entry.key, board, dialect, seen)
+        if there is None:
+            del values[entry.key]
+        else:
+            values[entry.key] = there
     return Wanted(
         board=board.id,
-        values={entry.key: value(entry) for entry in own},
+        values=values,
         settings={entry.key: entry.setting for entry in own},
         words=(*build.boot.kernel_words, *(f"{key}={word}" for key, word in words.items() if word)),
         without=tuple(f"{key}={OUTPUT}:{FIRMWARE}" for key, word in words.items() if not word),
@@ -111,18 +129,22 @@ def wanted_of(
     )
 
 
-def compiled(build: Build, catalogue: Catalogue, on_card: Mapping[str, str]) -> tuple[IssuedFile, ...]:
-    """The boot files, merged into those on the card (lower-case path -> text; {} for a card that is not known)."""
+def compiled(
+    build: Build, catalogue: Catalogue, on_card: Mapping[str, str], seen: CardContents | None = None
+) -> tuple[IssuedFile, ...]:
+    """The boot files, merged into those on the card (lower-case path -> text; {} for a card that is not known). seen:
+    what else is on it, None where nothing is known. Files that the image's system does not read are left out."""
     board = catalogue.get(Board, build.part("board"))
     dialect = catalogue.get(Dialect, build.boot.dialect)
     image = catalogue.find(Image, build.part("image"))
     firmware = bool(binaries(build, catalogue))
     files = []
+    unread = image.unread(dialect) if image is not None else frozenset()
     for file in dialect.files:
-        if file.of_system and image is not None and not image.has_system:
+        if file.path.lower() in unread:
             continue
         old, codec = on_card.get(file.path.lower(), ""), codec_of(file)
-        wanted = wanted_of(file, dialect, build, board, old, firmware=firmware)
+        wanted = wanted_of(file, dialect, build, board, old, firmware=firmware, seen=seen)
         text = codec.compile(old, wanted)
         lines = tuple(Line(line, codec.explain(line, wanted)) for line in text.removesuffix("\n").split("\n"))
         files.append(IssuedFile(file.path, lines, file.grammar.remark))
@@ -145,7 +167,8 @@ def _script(
 def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | bytes]:
     """The boot files, merged into those on the card, or in the image."""
     on_card = world.card or world.source_contents
-    texts = {f"boot/{file.path}": file.text for file in compiled(build, catalogue, on_card.texts if on_card else {})}
+    made = compiled(build, catalogue, on_card.texts if on_card else {}, on_card)
+    texts = {f"boot/{file.path}": file.text for file in made}
     return {**texts, **{f"boot/{name}": data for name, data in binaries(build, catalogue).items()}}
 
 

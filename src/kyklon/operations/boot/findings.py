@@ -28,7 +28,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
         *_dialect(build, catalogue, board),
         *_kernel(build, board, kernel_sets(image, world.source_contents, world.card)),
         *_tree(build, board),
-        *_services(build, image),
+        *_services(build, image, catalogue),
         *_dependencies(build, world.card),
         *_country(build, image),
         *_setup(build, image, world.card or world.source_contents),
@@ -58,7 +58,9 @@ def kernel_remedy(build: Build, board: Board, sets: dict[str, str]) -> Remedy | 
 
 
 def _kernel(build: Build, board: Board, sets: dict[str, str]) -> list[Finding]:
-    chosen = sets.get(build.boot.kernel)
+    chosen = sets.get(build.boot.kernel) or next(
+        (each for name, each in sets.items() if _last(name) == _last(build.boot.kernel)), None
+    )
     if chosen in board.runs:
         return []
     if chosen is None:
@@ -101,6 +103,10 @@ def _tree(build: Build, board: Board) -> list[Finding]:
     ]
 
 
+def _last(path: str) -> str:
+    return path.rpartition("/")[2].lower()
+
+
 def _dialect(build: Build, catalogue: Catalogue, board: Board) -> list[Finding]:
     if build.boot.dialect in board.dialects:
         return []
@@ -122,9 +128,16 @@ def _dialect(build: Build, catalogue: Catalogue, board: Board) -> list[Finding]:
     ]
 
 
-def _services(build: Build, image: Image) -> list[Finding]:
-    if not image.foreground_service:  # one program, and no services
-        return []
+def _services(build: Build, image: Image, catalogue: Catalogue) -> list[Finding]:
+    dialect = catalogue.find(Dialect, build.boot.dialect)
+    listed = dialect.file("lines") if dialect else None
+    if (
+        not image.foreground_service
+        or listed is None
+        or dialect is None
+        or listed.path.lower() in image.unread(dialect)
+    ):
+        return []  # one program and no services, or services that a list does not start
     steps = track(build.boot.services, image.foreground_service)
     never = [step.name for step in steps if not step.starts]
     found = []
@@ -298,7 +311,7 @@ def _stale(build: Build, catalogue: Catalogue, card: CardContents | None) -> lis
         return []
     different = [
         file.path
-        for file in compiled(build, catalogue, card.texts)
+        for file in compiled(build, catalogue, card.texts, card)
         if card.texts.get(file.path.lower(), "") != file.text
     ]
     different += differing(build, catalogue, card)

@@ -307,7 +307,11 @@ def _too_long(build: Build, catalogue: Catalogue, dialect: Dialect, world: World
     """Lines of these files that the firmware cuts, or a kernel line for which a loader passes the label over."""
     on_card = world.card or world.source_contents
     found = []
-    for file, issued in zip(dialect.files, compiled(build, catalogue, on_card.texts if on_card else {}), strict=False):
+    files = {file.path: file for file in dialect.files}
+    for issued in compiled(build, catalogue, on_card.texts if on_card else {}, on_card):
+        file = files.get(issued.path)
+        if file is None:
+            continue
         most = dialect.longest_of(file)
         long = [line for line in split_lines(issued.text) if _read_of(line, file.kind) > most]
         if long:

@@ -15,6 +15,7 @@ from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.dialects.lines_file import SERVICES
 from kyklon.operations.boot.dialects.settings_file import SettingsFile
 from kyklon.operations.boot.dialects.words_file import LINE
+from kyklon.operations.boot.placing import TREE_FOLDER
 from kyklon.operations.picture import exports, names
 
 
@@ -25,7 +26,8 @@ class CardSettings:
     sound, hostname, user, country: '' when the card does not say. void: why the firmware takes nothing from the file.
     waits: a menu waits for a key. values: every setting as it is written, by its path. initramfs: '' for none.
     append_length: of a label's kernel line as written. recognised: whether the boot file names its format. timing is
-    None when none is set, timing_error says why one that is set cannot be read."""
+    None when none is set, timing_error says why one that is set cannot be read. tree_folder: where the loader looks
+    for the board's own tree by itself, '' for none."""
 
     boot_file: str
     recognised: bool
@@ -46,6 +48,7 @@ class CardSettings:
     append_length: int = 0
     country: str = ""
     values: Mapping[str, str] = field(default_factory=dict)
+    tree_folder: str = ""
 
 
 def read_settings(
@@ -88,6 +91,7 @@ def read_settings(
         initramfs=(main_found or {}).get("INITRD", "") or settings.get("picture.issue_identification", "").lstrip("/"),
         append_length=len((main_found or {}).get("APPEND", "")),
         values=settings,
+        tree_folder=(main_found or {}).get(TREE_FOLDER, ""),
     )
 
 

@@ -41,7 +41,7 @@ def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | b
         files |= _cards(build, display)
         if len(fine) == len(rows) and not unfit(build, display):
             files["picture/issued.edid"] = edid.write(identification(build, display))
-    if world.identification is not None:
+    if world.identification is not None and build.picture.identification:
         with contextlib.suppress(WrongUse):  # data of a display may say what is not written here
             files["picture/display.edid"] = edid.write(world.identification)
     drawn = sheet(build, catalogue, world)

@@ -15,6 +15,7 @@ from kyklon.model.display import Edid
 from kyklon.model.kernel_line import given
 from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World
+from kyklon.operations.boot.placing import startable_sets, tree_in
 from kyklon.operations.boot.read import CardSettings, read_settings
 from kyklon.operations.controls.rig import Device, devices_of
 from kyklon.operations.library.transfer import on_root
@@ -39,6 +40,17 @@ class Bench:
     identification: Edid | None
     scan: Scan | None
     on_machine: OnMachine | None
+    world: World
+    as_read: CardContents  # as the bytes have it; contents: as this firmware takes them
+
+    @property
+    def tree(self) -> str:
+        """The device tree that the kernel gets: the one that is named, or the board's own out of a folder; '' for the
+        firmware's own."""
+        told = self.settings
+        if told is None:
+            return ""
+        return told.tree or (tree_in(told.tree_folder, self.board, self.contents) if told.tree_folder else "")
 
     @property
     def card_bytes(self) -> int:
@@ -100,13 +112,6 @@ class Bench:
     def words_of(self, name: str) -> tuple[str, ...]:
         """Every value that the line gives a name, as a whole."""
         return tuple(word.partition("=")[2] for word in self.kernel_line_words if word.startswith(f"{name}="))
-
-
-def startable_sets(board: Board, dialect: Dialect) -> tuple[str, ...]:
-    """A loader by labels is a 64-bit program, which starts 64-bit kernels only (U-Boot: booti)."""
-    if dialect.files[0].kind != "extlinux":
-        return board.runs
-    return tuple(each for each in board.runs if each not in ("ARMv6", "ARMv7"))
 
 
 def why_not(values: Mapping[str, str], board: Board, dialect: Dialect, contents: CardContents) -> str:
@@ -185,21 +190,23 @@ def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: W
     """
     board = catalogue.get(Board, build.part("board"))
     dialect = catalogue.get(Dialect, build.boot.dialect)
-    contents = _as_scanned(contents, dialect)
+    image = catalogue.get(Image, build.part("image"))
+    as_read, contents = contents, _as_scanned(contents, dialect)
+    texts = {name: text for name, text in contents.texts.items() if name not in image.unread(dialect)}
     return Bench(
         build=build,
         catalogue=catalogue,
         board=board,
-        image=catalogue.get(Image, build.part("image")),
+        image=image,
         display=catalogue.find(Display, build.part("display")),
         devices=devices_of(build, catalogue),
         card=catalogue.find(Card, build.part("card")),
         contents=contents,
-        settings=read_settings(
-            dialect, board, contents.texts, lambda values: not why_not(values, board, dialect, contents)
-        ),
+        settings=read_settings(dialect, board, texts, lambda values: not why_not(values, board, dialect, contents)),
         dialect=dialect,
         identification=world.identification,
         scan=world.scan,
         on_machine=_machine(build, catalogue, contents, world.on_machine),
+        world=world,
+        as_read=as_read,
     )

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
 
-from kyklon.operations.poweron.bench import Bench
-from kyklon.operations.poweron.events import BringUp, Event, Failure, Screen, Step
+from kyklon.base.errors import KyklonError
+from kyklon.model.build import remedied
+from kyklon.operations.boot.acts import plan_boot_files
+from kyklon.operations.card.volumes.contents import with_files
+from kyklon.operations.poweron.bench import Bench, lay_out
+from kyklon.operations.poweron.events import PUT_ON_CARD, BringUp, Event, Failure, Screen, Step
 from kyklon.operations.poweron.sequence import stages_of
 from kyklon.operations.poweron.stages import bare_metal, multi_boot
 from kyklon.operations.poweron.stages.display import silent
@@ -93,16 +98,48 @@ def _sound(bench: Bench) -> str:
     return "from the board's own socket, in games"
 
 
-def bring_up(bench: Bench) -> BringUp:
-    """The whole power-on. Later failures are found by assuming that the earlier ones are put right; a stage that
-    cannot be judged because an earlier one hides it is passed over."""
+def _walked(bench: Bench) -> _Run:
     run = _Run(measured_times(bench))
-    stages = stages_of(bench.image.school)
-    for stage in stages:
+    for stage in stages_of(bench.image.school):
         outcome = stage.judge(bench)
         run.take(stage.name, outcome)
         if outcome.hides_the_rest:
             break
+    return run
+
+
+def _helps(bench: Bench, failure: Failure, before: tuple[Failure, ...]) -> bool:
+    """Whether a remedy does what it is for: foretold with the build as it would be, and with its boot files on the
+    card. One that only moves the failure, or stops the machine earlier, is none."""
+    remedy = failure.remedy
+    if remedy is None or (remedy.label != PUT_ON_CARD.label and not remedy.changes):
+        return True  # an act elsewhere: games that are copied, bundles
+    try:
+        build = remedied(bench.build, remedy)
+        put = plan_boot_files(build, bench.catalogue, bench.as_read)
+        if not remedy.changes and not put.files:
+            return False  # they are there already
+        after = _walked(lay_out(build, bench.catalogue, with_files(bench.as_read, put.files), bench.world)).failures
+    except KyklonError:
+        return False
+    order = [stage.name for stage in stages_of(bench.image.school)]
+
+    def stop(failures: Iterable[Failure]) -> int:
+        return min((order.index(each.stage) for each in failures if each.blocks), default=len(order))
+
+    if any((each.code, each.stage) == (failure.code, failure.stage) for each in after):
+        return False
+    return stop(after) >= (order.index(failure.stage) if failure.blocks else stop(before))
+
+
+def bring_up(bench: Bench) -> BringUp:
+    """The whole power-on. Later failures are found by assuming that the earlier ones are put right; a stage that
+    cannot be judged because an earlier one hides it is passed over. Remedies are foretold too: what would not help is
+    not offered."""
+    run = _walked(bench)
+    stages = stages_of(bench.image.school)
+    found = tuple(run.failures)
+    run.failures = [each if _helps(bench, each, found) else replace(each, remedy=None) for each in found]
     games = visible_games(bench)
     if run.blocked:
         screen = next(failure.screen for failure in run.failures if failure.blocks)

@@ -52,6 +52,7 @@ _ADVICE = {
     "card.bundle-space": "Leave a system out, or use a larger card",
     "card.bundle": "Fix the bundle in Card, multi-boot, and copy it again",
     "card.": "Write the image again",
+    "system.front-end": "Install or repair the front end on the card, or use another image",
     "system.": "Write the image again, or put that file right on the card",
     "boot.initramfs": "Write the image again, or take INITRD out of the boot file",
     "boot.device-tree": "Write the image again",

@@ -19,6 +19,7 @@ from kyklon.base.progress import Watch
 from kyklon.catalogue.records import Board, Image
 from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import edited
+from kyklon.model.card import CardContents
 from kyklon.model.kernel_line import words
 from kyklon.operations.boot.compile import IssuedFile, compiled
 from kyklon.operations.boot.findings import kernel_sets
@@ -144,7 +145,7 @@ class BootPage(OperationPage):
         if build.source.path and world.source is None and not world.source_error:
             self._files_sheet.set_note("the image is being read…")
             return
-        self._issued = compiled(build, catalogue, self._on_card())
+        self._issued = compiled(build, catalogue, self._on_card(), self._seen())
         self._show_tabs()
 
     def _show_group(self) -> None:
@@ -154,13 +155,17 @@ class BootPage(OperationPage):
         shown = [path for path in GROUPS[names[max(0, self._groups.currentIndex())]] if path in self._taken]
         self._form.show_only(shown)
 
-    def _on_card(self) -> dict[str, str]:
-        """The texts on the card; the image's own before it is written."""
+    def _seen(self) -> CardContents | None:
+        """What is on the card; in the image before it is written."""
         world = self.session.world
         for contents in (world.card if self.session.build.card.bootable else None, world.source_contents):
             if contents is not None and contents.table is not None:
-                return dict(contents.texts)
-        return {}
+                return contents
+        return None
+
+    def _on_card(self) -> dict[str, str]:
+        seen = self._seen()
+        return dict(seen.texts) if seen is not None else {}
 
     def _show_tabs(self) -> None:
         names = [file.path for file in self._issued]

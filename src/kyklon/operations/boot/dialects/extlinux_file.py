@@ -210,7 +210,7 @@ def resolved(path: str) -> str:
 def values_of(label: Label) -> dict[str, str]:
     """A label's values, with paths as they are on the boot partition and the kernel line as the kernel gets it."""
     found = {
-        name: resolved(value) if name in ("LINUX", "FDT", "INITRD") and value != "-" else value
+        name: resolved(value) if name in ("LINUX", "FDT", "INITRD", "FDTDIR") and value != "-" else value
         for name, value in label.values.items()
     }
     return {**found, LINE: unfolded(label.values.get("APPEND", ""))}

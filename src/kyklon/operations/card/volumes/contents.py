@@ -221,6 +221,33 @@ def _needed(table: PartitionTable, part: Partition) -> int:
     return part.start + 8192 if part == table.root() and part.start < BOOT_LIMIT else 0
 
 
+def with_files(seen: CardContents, files: Mapping[str, bytes]) -> CardContents:
+    """A card as it would be with these files put onto its boot partition, by path."""
+    sizes, texts, names = dict(seen.sizes), dict(seen.texts), dict(seen.names)
+    digests, heads, ramdisks = dict(seen.digests), dict(seen.heads), list(seen.ramdisks)
+    for path, data in files.items():
+        low = path.lower()
+        sizes = {name: size for name, size in sizes.items() if name.lower() != low} | {path: len(data)}
+        digests[low], heads[low] = hashlib.sha256(data).hexdigest(), data[:8]
+        ramdisks = [each for each in ramdisks if each.name.lower() != low]
+        if ramdisk.kind_of(data):
+            unpacked = ramdisk.read(path, len(data), data)
+            ramdisks += [unpacked] if unpacked else []
+        elif b"\0" not in data:
+            texts[low], names[low] = data.decode("utf-8", "surrogateescape"), path
+    broken = tuple(each for each in seen.broken if each.partition(":")[0].lower() not in map(str.lower, files))
+    return _but(
+        seen,
+        sizes=sizes,
+        texts=texts,
+        names=names,
+        digests=digests,
+        heads=heads,
+        ramdisks=tuple(ramdisks),
+        broken=broken,
+    )
+
+
 def _but(contents: CardContents, **changes: object) -> CardContents:
     return CardContents(**{**contents.__dict__, **changes})
 

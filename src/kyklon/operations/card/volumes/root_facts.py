@@ -14,6 +14,7 @@ from dataclasses import dataclass, replace
 from kyklon.base.errors import FormatError
 from kyklon.base.numbers import whole
 from kyklon.model.card import Program, RootFacts, Unit, User
+from kyklon.operations.card.volumes import sessions
 from kyklon.operations.card.volumes.ext_reader import ExtReader, Inode
 from kyklon.operations.card.volumes.ext_volume import RefusedJournal
 from kyklon.operations.card.volumes.mounts import read_fstab
@@ -80,6 +81,10 @@ def _observed(reader: ExtReader, programs: Iterable[str], layout: Layout) -> Roo
             looker.list_below(path)
         else:
             looker.program(path)
+    seen = sessions.Root(looker.text, looker.names, looker.there, users)
+    session = sessions.of_systemd(pulled, seen) if pulled else sessions.of_inittab(seen)
+    if session is not None and session.program.startswith("/"):
+        looker.program(session.program)
     damaged = looker.damaged(layout.checksums)
     inodes = frozenset(inode.number for path in damaged if (inode := looker.found(path)) is not None)
     return RootFacts(
@@ -93,6 +98,7 @@ def _observed(reader: ExtReader, programs: Iterable[str], layout: Layout) -> Roo
         more_files=looker.more,
         pulled=pulled,
         numbered=in_order,
+        session=session,
         programs=dict(looker.programs),
         release=looker.text(layout.release).strip(),
         expanded=looker.there(layout.expanded),

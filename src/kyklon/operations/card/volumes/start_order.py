@@ -119,11 +119,23 @@ def unit_of(name: str, text: str, program: Callable[[str], Program]) -> Unit:
         (told.get("User") or ("",))[-1],
         tuple(value for key in _PATHS_NEEDED for value in told.get(key, ())),
         tuple(f"{key}={value}" for key in _CONDITIONS for value in told.get(key, ())),
+        commands[0] if commands else "",
     )
 
 
 _PATHS_NEEDED = ("WorkingDirectory", "EnvironmentFile")  # systemd.exec(5); a leading - lets them be absent
-_CONDITIONS = ("ConditionPathExists", "ConditionPathIsDirectory", "ConditionFileNotEmpty", "AssertPathExists")
+_ON_ROOT = ("ConditionPathExists", "ConditionPathIsDirectory", "ConditionFileNotEmpty", "AssertPathExists")
+_CONDITIONS = (
+    *_ON_ROOT,
+    "ConditionPathExistsGlob",
+    "ConditionKernelCommandLine",
+    "ConditionVirtualization",
+    "ConditionDirectoryNotEmpty",
+    "ConditionSecurity",
+    "ConditionCapability",
+    "ConditionFirstBoot",
+)
+_ENDINGS = (".service", ".target", ".socket", ".timer", ".mount", ".path", ".slice", ".automount", ".swap", ".device")
 
 
 class Systemd:
@@ -152,28 +164,22 @@ class Systemd:
         return found
 
     def _unit(self, name: str) -> Unit:
-        full = name if "." in name else f"{name}.service"
-        target, text, there = "", "", False
-        for folder in PATHS:
-            target = self.link(f"{folder}/{full}")
-            if target == "/dev/null":
-                return Unit(name, None, kind="masked")
-            if target.endswith(".target") and target.rpartition("/")[2] != full:  # an alias: default.target is one
-                alias = target.rpartition("/")[2]
-                return Unit(name, None, wants=(alias,), after=(alias,), kind="target")
-            text = self.text(f"{folder}/{full}")
-            if text:
-                there = True
-                break
-        for folder in PATHS:
-            for part in sorted(self.names(f"{folder}/{full}.d")):
-                text += "\n" + self.text(f"{folder}/{full}.d/{part}") if part.endswith(".conf") else ""
+        full = name if "." in name.rpartition("@")[2] or name.endswith(_ENDINGS) else f"{name}.service"
+        text, there, alias = self._text_of(full)
+        if alias is not None:
+            return alias if alias.name else replace(alias, name=name)
+        template = _template_of(full)
+        for each in (template, full) if template else (full,):
+            for folder in PATHS:
+                for part in sorted(self.names(f"{folder}/{each}.d")):
+                    text += "\n" + self.text(f"{folder}/{each}.d/{part}") if part.endswith(".conf") else ""
+        text = _spelt_out(text, full)
         unit = unit_of(name, text, self.program)
         wants = tuple(each.removesuffix(".service") for path in PATHS for each in self.names(f"{path}/{full}.wants"))
         needs = tuple(each.removesuffix(".service") for path in PATHS for each in self.names(f"{path}/{full}.requires"))
         kind = unit.kind if full.endswith(".service") else full.rpartition(".")[2]
-        if not there:
-            kind = "missing"
+        if not there:  # slices are made where none is described (systemd.slice(5))
+            kind = "slice" if full.endswith(".slice") else "missing"
         wants, needs = (*unit.wants, *wants), (*unit.requires, *needs)
         after = unit.after
         if kind == "target" and unit.default:
@@ -183,21 +189,68 @@ class Systemd:
         trouble = unit.trouble or self._unmet(unit)
         return replace(unit, name=name, requires=needs, after=after, wants=wants, kind=kind, trouble=trouble)
 
+    def _text_of(self, full: str) -> tuple[str, bool, Unit | None]:
+        """A unit's own text, or its template's, and whether there is one; or the unit that it is another name of."""
+        template = _template_of(full)
+        for each in (full, template) if template else (full,):
+            for folder in PATHS:
+                target = self.link(f"{folder}/{each}")
+                if target == "/dev/null":
+                    return "", True, Unit("", None, kind="masked")
+                if target.endswith(".target") and target.rpartition("/")[2] != each:  # default.target is one
+                    alias = target.rpartition("/")[2]
+                    return "", True, Unit("", None, wants=(alias,), after=(alias,), kind="target")
+                if text := self.text(f"{folder}/{each}"):
+                    return text, True, None
+        return "", False, None
+
     def _unmet(self, unit: Unit) -> str:
         """What keeps a unit from starting that only a look at the root tells."""
         for each in unit.needs:
             if not each.startswith("-") and each.startswith("/") and not self.there(each):
                 return f"it needs {each}, which is missing"
+        triggers = []
         for each in unit.conditions:
             key, _, path = each.partition("=")
-            negated, path = path.startswith("!"), path.lstrip("!|")
-            if (
-                path.startswith("/")
-                and not any(path.startswith(made) for made in _MADE)
-                and (self.there(path) == negated)
-            ):
+            either, path = path.startswith("|"), path.removeprefix("|")
+            negated, path = path.startswith("!"), path.removeprefix("!").strip()
+            holds = self._holds(key, path)
+            if holds is not None and negated:
+                holds = not holds
+            if either:
+                triggers.append(holds)
+            elif holds is False:
                 return f"{key}={'!' if negated else ''}{path} does not hold"
+        if triggers and not any(each is not False for each in triggers):  # one of them is enough
+            return "none of its conditions marked | holds"
         return ""
+
+    def _holds(self, key: str, path: str) -> bool | None:
+        """Whether a condition holds; None where only the running system tells."""
+        if key not in _ON_ROOT or not path.startswith("/") or "*" in path:
+            return None
+        if any(path == made or path.startswith(f"{made}/") for made in _MADE):
+            return None
+        if "%v" in path:  # the kernel's release
+            releases = [*self.names("/lib/modules"), *self.names("/usr/lib/modules")]
+            return any(self.there(path.replace("%v", each)) for each in releases) if releases else None
+        return None if "%" in path else self.there(path)
+
+
+def _template_of(full: str) -> str:
+    """The template of an instance, getty@.service of getty@tty1.service; '' for what is none."""
+    before, at, after = full.partition("@")
+    instance, dot, ending = after.rpartition(".")
+    return f"{before}@.{ending}" if at and before and instance and dot else ""
+
+
+def _spelt_out(text: str, full: str) -> str:
+    """A unit's text with its own names in place of the specifiers for them (systemd.unit(5), SPECIFIERS)."""
+    plain, _, _ending = full.rpartition(".")
+    prefix, _, instance = plain.partition("@")
+    known = {"n": full, "N": plain, "p": prefix, "i": instance, "I": instance.replace("-", "/"), "%": "%"}
+    known["j"] = prefix.rpartition("-")[2]
+    return re.sub(r"%([nNpiIj])", lambda match: known[match[1]], text)
 
 
 _MADE = ("/dev", "/proc", "/sys", "/run", "/tmp", "/boot")  # what is there only once the system runs

@@ -78,7 +78,7 @@ def kernel(bench: Bench) -> Step:
         return fail(dark_screen("kernel", "boot.kernel-set", cause, remedy, lamps.stuck))
     if bad := _initramfs(bench) or _line(bench) or _wrong_tree(bench) or _memory(bench) or _clock(bench):
         return bad
-    tree = bench.settings.tree if bench.settings else ""
+    tree = bench.tree
     seconds = found.size / bench.read_bytes_s + 0.4
     words = f"{name} ({found.instruction_set}) with {tree if tree not in ('', '-') else 'its own device tree'}."
     moments = [Moment(words, lamps.reading, seconds)]
@@ -139,14 +139,14 @@ def _line(bench: Bench) -> Step | None:
 
 def _wrong_tree(bench: Bench) -> Step | None:
     """A device tree that is missing, damaged, or another board's."""
-    tree, lamps = bench.settings.tree if bench.settings else "", bench.board.lamps
+    tree, lamps = bench.tree, bench.board.lamps
     wanted = bench.board.device_tree
     right = bench.build.boot.device_tree == wanted
     if not tree or tree == "-":
         return None
     if not bench.contents.has(tree):
         cause = f"The device tree {tree} is not on the boot partition."
-        remedy = or_put(_tree_remedy(bench), right) if bench.contents.has(wanted) else None
+        remedy = or_put(_tree_remedy(bench), right)
         return fail(dark_screen("kernel", "boot.device-tree", cause, remedy, lamps.stuck))
     found = bench.contents.tree(tree)
     if found is None or found.trouble or tree in bench.contents.damaged:

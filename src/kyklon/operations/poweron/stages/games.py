@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import PurePosixPath
 
 from kyklon.catalogue.records import System
-from kyklon.model.card import Program
+from kyklon.model.card import Program, RootFacts
 from kyklon.model.controls import DIRECTIONS
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import given as words_given
@@ -135,11 +135,45 @@ def library(bench: Bench) -> Step:
 def front_end(bench: Bench) -> Step:
     root, front = root_of(bench), bench.image.foreground_service
     unit = root.unit(front) if root else None
+    if root is not None and (why := _no_session(bench, root)):
+        screen = Screen("text", "Text screen", (f"{_host(bench)} login:",))
+        return fail(Failure("front end", "system.front-end", why, None, screen, bench.board.lamps.idle))
     if unit is not None and (why := why_not_started(bench, unit.program) or _barred(bench, unit.program)):
         screen = Screen("text", "Text screen", (f"{front} has ended",))
         cause = f"{bench.image.front_end} does not start: {why}."
         return fail(Failure("front end", "system.front-end", cause, None, screen, bench.board.lamps.idle))
     return Step((Moment(f"{bench.image.front_end} shows its menu.", bench.board.lamps.idle, FRONT_END_S),))
+
+
+def _host(bench: Bench) -> str:
+    return (bench.settings.hostname if bench.settings else "") or "games"
+
+
+LOGINS = ("getty@tty1", "display-manager", "inittab")  # what logs somebody in, and is no front end itself
+
+
+def _no_session(bench: Bench, root: RootFacts) -> str:
+    """Why the session that a login opens does not show the image's front end, '' where it does or none is opened."""
+    image, session = bench.image, root.session
+    if image.is_base:
+        return f"{image.name} has no front end: it is a base system and stops at a login prompt."
+    if image.foreground_service not in LOGINS:
+        return ""
+    if session is None:
+        return f"Nobody is logged in automatically, so {image.front_end} is not started."
+    if session.trouble:
+        return f"{session.trouble[:1].upper()}{session.trouble[1:]}."
+    if not session.program:
+        return f"{session.user} is logged in, but nothing in their start-up files starts {image.front_end}."
+    way = " → ".join((session.unit, *session.way))
+    if session.program != image.front_end_program:
+        return f"The login starts {session.program}, not {image.front_end_program} ({way})."
+    program = root.programs.get(session.program, Program(session.program, why=f"{session.program} is not there"))
+    if why := why_not_started(bench, program):
+        return f"{image.front_end} does not start: {why} ({way})."
+    user = root.user(session.user)
+    barred = program.barred(user.number, user.group) if user else ""
+    return f"{session.user} has no permission for {barred} ({way})." if barred else ""
 
 
 def _barred(bench: Bench, program: Program | None) -> str:

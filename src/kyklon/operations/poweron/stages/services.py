@@ -30,7 +30,9 @@ def services(bench: Bench) -> Step:
     names = (settings.services if settings else ()) or tuple(unit.name for unit in root.services)
     names = root.numbered or names
     there = root.unit(front) or _installed(bench, root, names)
-    if front not in names or there is None:
+    if bench.image.is_base or root.session is not None:
+        there = there or Unit(front, None)
+    elif front not in names or there is None:
         remedy = or_put(None, front in bench.build.boot.services) if there else None
         host = (settings.hostname if settings else "") or "games"
         cause = (
@@ -117,6 +119,8 @@ def _by_target(bench: Bench, root: RootFacts) -> Step:
         elif not row.why:
             moments.append(Moment(f"{row.name} starts.", lamps.reading, 0.1))
     found = next((row for row in rows if row.name == front), None)
+    if bench.image.is_base:
+        return Step(tuple(moments))
     if found is None or found.why:
         host = (bench.settings.hostname if bench.settings else "") or "games"
         why = found.why if found else "the default target does not pull it in"
@@ -196,6 +200,10 @@ def login(bench: Bench) -> Step:
     root, lamps = root_of(bench), bench.board.lamps
     settings = mounts.system_settings(bench)
     name = (settings.user if settings else "") or bench.image.default_user
+    if root is not None and (root.session is not None or bench.image.is_base):
+        name = root.session.user if root.session is not None and not root.session.trouble else ""
+        if not name:
+            return Step((Moment("The screen asks for a login.", lamps.idle, 0.3),))
     user = root.user(name) if root else None
     if root is None:
         return Step((Moment(f"{name} is logged in.", lamps.reading, 0.3),))

@@ -1,0 +1,84 @@
+"""Where a build's kernel and device tree are on a card: what stands in its boot file and fits stays as it is."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import PurePosixPath
+
+from kyklon.catalogue.records import Board
+from kyklon.catalogue.text_records import Dialect
+from kyklon.model.card import CardContents
+
+KERNEL, TREE, TREE_FOLDER = "boot.kernel", "boot.device_tree", "FDTDIR"
+
+
+def startable_sets(board: Board, dialect: Dialect) -> tuple[str, ...]:
+    """A loader by labels is a 64-bit program, which starts 64-bit kernels only (U-Boot: booti)."""
+    if dialect.files[0].kind != "extlinux":
+        return board.runs
+    return tuple(each for each in board.runs if each not in ("ARMv6", "ARMv7"))
+
+
+def fits(tree: str, board: Board, seen: CardContents) -> bool:
+    """Whether a file on the card is a device tree for the board, whatever its folder."""
+    found = seen.tree(tree)
+    if found is None or found.trouble or not seen.has(tree):
+        return False
+    if board.compatible:
+        return board.compatible in found.compatible
+    return _name(tree) == _name(board.device_tree)
+
+
+def starts(kernel: str, board: Board, dialect: Dialect, seen: CardContents) -> bool:
+    """Whether a file on the card is a kernel that the board's firmware starts."""
+    found = seen.kernel(kernel)
+    return bool(found and not found.trouble and found.instruction_set in startable_sets(board, dialect))
+
+
+def tree_in(folder: str, board: Board, seen: CardContents) -> str:
+    """The tree that a loader takes from a folder by the board's own file name, in it or in a maker's folder below; ''
+    for none. Which maker's folder a board asks for is its firmware's: any is taken."""
+    below = f"{folder.strip('/')}/".lstrip("/").lower()
+    wanted = _name(board.device_tree)
+    for tree in seen.trees:
+        path = tree.name.lower()
+        if path.startswith(below) and _name(path) == wanted and path.removeprefix(below).count("/") <= 1:
+            return tree.name
+    return ""
+
+
+def placed(
+    setting: str, wanted: str, now: Mapping[str, str], key: str, board: Board, dialect: Dialect, seen: CardContents
+) -> str | None:
+    """How a boot file is to name the build's kernel or device tree; None where it is to be left as it stands.
+
+    wanted: as the build names it, spelt for this file. now: what the file says, with paths as they are on the boot
+    partition.
+    """
+    lead = "/" if wanted.startswith("/") else ""
+    name, stands = wanted.lstrip("/"), now.get(key, "").lstrip("/")
+    if setting == KERNEL:
+        if stands and starts(stands, board, dialect, seen) and (not seen.has(name) or _name(stands) == _name(name)):
+            return None
+        if starts(name, board, dialect, seen):
+            return wanted
+        alike = [each.name for each in seen.kernels if _name(each.name) == _name(name)]
+        able = next((each for each in alike if starts(each, board, dialect, seen)), "")
+        return f"{lead}{able}" if able else wanted
+    if stands and stands != "-" and fits(stands, board, seen):
+        return None
+    folder = now.get(TREE_FOLDER, "")
+    if not stands and folder and (found := tree_in(folder, board, seen)) and fits(found, board, seen):
+        return None
+    if fits(name, board, seen):
+        return wanted
+    able = next((each.name for each in seen.trees if fits(each.name, board, seen)), "")
+    if able:
+        return f"{lead}{able}"
+    if not seen.has(name) and (stands == "-" or (not stands and (folder or seen.trees == ()))):
+        return None  # the loader's own tree is used, which is more than a name that leads nowhere
+    return wanted
+
+
+def _name(path: str) -> str:
+    return PurePosixPath(path).name.lower()
