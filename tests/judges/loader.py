@@ -15,7 +15,8 @@ from kyklon.base.running import Talk, run_watched
 
 FIRMWARE = Path("/usr/lib/u-boot/qemu_arm64/u-boot.bin")
 SECONDS = 40.0
-_ENDS = (b"Starting kernel", b"NOTHINGELSE", b"Enter choice", b"Synchronous Abort")
+_ENDS = (b"Starting kernel", b"NOTHINGELSE", b"Synchronous Abort")
+_WAITS, _LONGER_S = b"Enter choice: ", 7.0  # a menu, and how long it is silent when it waits for ever
 
 
 def available() -> bool:
@@ -36,8 +37,8 @@ class Loaded:
     said: str
 
 
-def load(card: Path) -> Loaded:
-    """Switch the virtual board on with this card."""
+def load(card: Path, *, patient: bool = False) -> Loaded:
+    """Switch the virtual board on with this card. patient: a menu is given the time to go on by itself."""
     command = [
         "qemu-system-aarch64",
         "-M",
@@ -64,7 +65,12 @@ def load(card: Path) -> Loaded:
         asked.append(True)
         return b"\nvirtio scan; run bootcmd_virtio0; echo NOTHING''ELSE\n"
 
-    talk = Talk(lambda said, _quiet: any(mark in said for mark in _ENDS), answer)
+    def ended(said: bytes, quiet: float) -> bool:
+        if said.rstrip(b"\b \r\n").endswith(_WAITS.rstrip()) and (quiet > _LONGER_S or patient is False):
+            return True
+        return any(mark in said for mark in _ENDS)
+
+    talk = Talk(ended, answer)
     ran = run_watched(command, card.parent, seconds=SECONDS, title="judge", talk=talk)
     return told(ran.said.decode("utf-8", "replace").replace("\r", ""))
 
@@ -88,6 +94,6 @@ def told(said: str) -> Loaded:
         tuple(missing),
         line,
         "Starting kernel" in after,
-        "Enter choice" in after,
+        "Enter choice" in after and "Retrieving file" not in after.partition("Enter choice")[2],
         said,
     )

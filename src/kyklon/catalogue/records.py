@@ -369,7 +369,7 @@ class HasFiles(Protocol):
 class Image(CataloguePart):
     school: Literal["complete image", "base and installer", "bare metal", "multi-boot"]
     boards: tuple[str, ...]
-    kernels: tuple[Kernel, ...]
+    kernels: tuple[Kernel, ...] = ()
     least_card_bytes: int
     front_end: str
     front_end_program: str
@@ -379,7 +379,7 @@ class Image(CataloguePart):
     pictures_path: Inside = "pictures/{folder}"  # cover pictures, template with {folder}
     texts_path: Inside = "texts/{folder}"  # descriptions, the same
     playlist_kinds: tuple[str, ...] = ("m3u",)
-    services: tuple[str, ...]
+    services: tuple[str, ...] = ()
     foreground_service: str
     watcher_service: str = ""  # the one that shuts down at a button
     network_service: str = ""  # the one that joins the wireless network

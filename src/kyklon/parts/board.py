@@ -60,15 +60,15 @@ def _processor(draft: Draft, root: Node, by: str) -> Draft:
     cores = [each for each in cpus.children if each.name.partition("@")[0] == "cpu"] if cpus else []
     found = list(dict.fromkeys(word for core in cores for word in core.compatible))
     sets = list(dict.fromkeys(name for name in map(set_of, found) if name))
-    if (
-        not sets
-        and any(each.text("enable-method") == "psci" for each in cores)
-        and root.cells("#address-cells") == (2,)
-    ):
+    best, why = (max(sets), by) if sets else _set_by_bindings(root)
+    if not best and found and not any(map(_OLD.match, found)):
+        draft = draft.offer(
+            "nothing in the tree says that it is a 64-bit processor", native_set="ARMv7", runs=["ARMv7"]
+        )
+    elif not best:
         draft = draft.tell("Unknown CPU type; you are asked for its instruction set.")
-    if sets:
-        best = max(sets)
-        draft = draft.with_read(by, native_set=best)
+    if best:
+        draft = draft.with_read(why if sets else f"{by}: {why}", native_set=best)
         draft = draft.offer("kernels of its own instruction set; add others its maker lists", runs=list(_ALSO[best]))
     speeds = [each.cells("clock-frequency") for each in cores]
     hz = [(one[0] if len(one) == 1 else one[0] << 32 | one[1]) for one in speeds if one]
@@ -76,6 +76,29 @@ def _processor(draft: Draft, root: Node, by: str) -> Draft:
         draft = draft.with_read(by, processor_mhz=[round(max(hz) / _MB)] * 2)
     words = f"{len(cores)} × {found[0]}" if found else f"{len(cores)} cores" if cores else "not said"
     return replace(draft, about=(*draft.about, ("Processor", words)))
+
+
+_OLD = re.compile(
+    r"arm,arm(7|9|10)\w*|.*\barm9\d\d"
+)  # cores of ARMv4 and ARMv5, for which no kernel is looked for here
+# what only a processor of that set has (bindings/timer/arm,arch_timer.yaml, arm/pmu.yaml, timer/arm,twd-timer.yaml)
+_BY_BINDING = (
+    (("arm,armv8-timer", "arm,armv8-pmuv3"), "ARMv8"),
+    (("arm,armv7-timer", "arm,cortex-a9-twd-timer", "arm,cortex-a5-twd-timer", "arm,cortex-a9-gic"), "ARMv7"),
+    (("arm,arm11mp-twd-timer", "arm,arm11mp-gic"), "ARMv6"),
+)
+
+
+def _set_by_bindings(root: Node) -> tuple[str, str]:
+    """The instruction set that a core of no known name must have, and by what; '' twice where nothing tells."""
+    kinds = {kind for node in root.walk() for kind in node.compatible}
+    for words, name in _BY_BINDING:
+        if told := next((word for word in words if word in kinds), ""):
+            return name, told
+    cpus = root.child("cpus")
+    if cpus is not None and cpus.cells("#address-cells") == (2,):
+        return "ARMv8", "the width of its processor numbers"
+    return "", ""
 
 
 def set_of(core: str) -> str:
@@ -173,7 +196,7 @@ def _sockets(draft: Draft, root: Node, by: str) -> Draft:
                 ports.append(board_port("USB out", "USB-C" if "usb-c-connector" in kinds else "USB-A", usb))
         elif node.name.partition("@")[0] in ("mmc", "sdhci") and "non-removable" not in node.props and not card:
             card = bool(kinds)
-    read = bool(ports)
+    read, named = bool(ports), len(ports)
     if not power:
         ports.insert(0, board_port("power in", "USB-C"))
     if not hdmi:
@@ -181,8 +204,10 @@ def _sockets(draft: Draft, root: Node, by: str) -> Draft:
     if not usb:
         ports += [board_port("USB out", "USB-A", number) for number in (1, 2)]
     ports.append(board_port("card", "microSD"))
+    if read and named == len(ports):
+        return draft.with_read(f"{by}: its connectors", ports=ports)
     if read:
-        draft = draft.with_read(f"{by}: its connectors", ports=ports)
+        draft = draft.offer("some from its connectors, the others are usual", ports=ports)
         return draft.tell("Sockets missing from the tree were added: correct them on the drawing.")
     return draft.offer("the tree names no sockets; these are usual", ports=ports)
 

@@ -55,6 +55,11 @@ def planned_for(build: Build, catalogue: Catalogue, target: Target) -> Put:
 def _boot_partition(path: Path, name: str) -> tuple[CardContents, int]:
     """What is on a card, and the byte its boot partition begins at."""
     card = contents.observe(path)
+    if card.exact_names:
+        raise TargetError(
+            f"The boot files of {name} are on an ext4 partition, which Kyklon reads but does not write.",
+            do="Save this build's boot files with `kyklon boot issue` and copy them there as root.",
+        )
     boot = card.table.boot() if card.table else None
     if boot is None or card.boot_error:
         raise TargetError(

@@ -192,7 +192,10 @@ def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: W
     dialect = catalogue.get(Dialect, build.boot.dialect)
     image = catalogue.get(Image, build.part("image"))
     as_read, contents = contents, _as_scanned(contents, dialect)
-    texts = {name: text for name, text in contents.texts.items() if name not in image.unread(dialect)}
+    unread = image.unread(dialect)
+    if contents.exact_names:  # the loader asks for small letters
+        unread |= {name for name, spelt in contents.names.items() if spelt != spelt.lower()}
+    texts = {name: text for name, text in contents.texts.items() if name not in unread}
     return Bench(
         build=build,
         catalogue=catalogue,

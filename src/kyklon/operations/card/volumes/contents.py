@@ -16,6 +16,7 @@ from kyklon.base.errors import FormatError, KyklonError
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.model.card import (
+    LINUX,
     CardContents,
     DeviceTree,
     KernelFile,
@@ -29,6 +30,7 @@ from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.sources.source import chunks
 from kyklon.operations.card.volumes import ramdisk
 from kyklon.operations.card.volumes.boot_facts import KERNEL_LIMIT, TREE_MAGIC, is_packed_32, kernel_of, tree_of
+from kyklon.operations.card.volumes.ext_boot import ExtFiles
 from kyklon.operations.card.volumes.fat_health import health, loader_sees
 from kyklon.operations.card.volumes.fat_reader import FatFile, FatReader
 from kyklon.operations.card.volumes.partitions import HEAD, Read, read_table
@@ -64,7 +66,10 @@ def _observed(read: Read, size: int, volumes: tuple[Volume, ...], programs: tupl
     fat = [each.number for each in volumes if each.kind.startswith("FAT")]
     boot = table.boot() or next((part for part in table.partitions if part.number in fat), None)
     contents = CardContents(table=table, volumes=volumes, size=size)
-    if boot is None:
+    other = next((part for part in _loaded_from(table) if part.kind == LINUX), None) if boot is None else None
+    if boot is None and other is not None:
+        contents = _but(_with_ext_boot(contents, read, other, size), boot_number=other.number)
+    elif boot is None:
         contents = _but(contents, boot_error="There is no FAT partition.")
     else:
         contents = _but(_with_boot(contents, read, boot.start), boot_number=boot.number)
@@ -289,6 +294,42 @@ def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
     )
 
 
+def _loaded_from(table: PartitionTable) -> tuple[Partition, ...]:
+    """The partitions on which a loader by labels looks: those marked to start from, else the first."""
+    return tuple(part for part in table.partitions if part.active) or table.partitions[:1]
+
+
+def _with_ext_boot(found: CardContents, read: Read, part: Partition, size: int) -> CardContents:
+    """What a loader by labels sees on a partition of ext4."""
+    taken = _Taken()
+    try:
+        volume = ExtFiles(read, part.start, min(part.size, size - part.start))
+        files = sorted(volume.everything(taken.broken), key=lambda each: each.path)
+        for file in files:
+            taken.file(volume, file)
+        for text in [text for path, text in taken.texts.items() if path.endswith("extlinux.conf")]:
+            for file in volume.named_in(text, taken.broken):
+                taken.file(volume, file)
+    except (FormatError, OSError) as bad:
+        return _but(found, boot_error=f"The boot partition cannot be read: {bad}")
+    if not any(path.endswith("extlinux/extlinux.conf") for path in taken.texts):
+        return _but(found, boot_error="There is no FAT partition, and no extlinux.conf on the ext4 one.")
+    return _but(
+        found,
+        sizes=taken.sizes,
+        texts=taken.texts,
+        names=taken.names,
+        kernels=tuple(taken.kernels),
+        trees=tuple(taken.trees),
+        ramdisks=tuple(taken.ramdisks),
+        boot_free=volume.free_bytes(),
+        broken=tuple(taken.broken),
+        digests=taken.digests,
+        heads=taken.heads,
+        exact_names=True,
+    )
+
+
 class _Taken:
     """What was found of a boot partition's files."""
 
@@ -304,7 +345,7 @@ class _Taken:
         self.heads: dict[str, bytes] = {}
         self._files: dict[str, FatFile] = {}
 
-    def file(self, volume: FatReader, file: FatFile) -> None:
+    def file(self, volume: FatReader | ExtFiles, file: FatFile) -> None:
         if file.path.lower() in self._files:  # of two entries of one name the first is found
             return
         self.sizes[file.path] = file.size
