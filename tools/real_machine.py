@@ -3,6 +3,7 @@
 Usage: tools/real_machine.py root FOLDER [systemd|sysvinit|openrc]     an arm64 root, unpacked and not run (mmdebstrap)
        tools/real_machine.py cards ROOT FOLDER [COUNT] [SEED]          cards from it, with what is wrong with each
        tools/real_machine.py judge FOLDER                              the forecast of each beside a real boot loader
+       tools/real_machine.py remedies FOLDER                           every remedy offered, as the loader sees it
        tools/real_machine.py trees ROOT                                every device tree learnt as a board
 
 Nothing of it is kept in the project: trees are drawn by number, names and folders by lot.
@@ -19,7 +20,7 @@ import subprocess
 import sys
 import tempfile
 from collections import Counter
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
@@ -276,6 +277,62 @@ def judge(folder: Path) -> None:
     print(f"{agree} of {total} agree, {wrong} fine and wrong")
 
 
+def remedies(folder: Path) -> None:
+    """Each remedy done on a copy of its card, and the copy switched on: none may start less than before."""
+    from judges import loader
+    from kyklon.catalogue.loader import load
+    from kyklon.model.build import remedied
+    from kyklon.operations import inspection
+    from kyklon.operations.boot.acts import plan_boot_files
+    from kyklon.operations.card.volumes import contents
+    from kyklon.operations.poweron.bench import lay_out
+    from kyklon.operations.poweron.bringup import bring_up
+
+    tried = worse = 0
+    for path in sorted(folder.glob("*.img")):
+        card = Card(**json.loads(path.with_suffix(".json").read_text()))
+        if card.boot != "fat":
+            continue
+        build, catalogue = learnt(path, path.with_suffix(".dtb"), Path(card.tree).name, load())
+        seen = contents.observe(path)
+        world = replace(plugged_in(), card=seen)
+        offered = [each.remedy for each in inspection.inspect(build, catalogue, world)]
+        offered += [each.remedy for each in bring_up(lay_out(build, catalogue, seen, world)).failures]
+        builds = {repr(made): made for each in offered if each for made in (remedied(build, each),)}
+        builds.setdefault(repr(build), build)
+        before = loader.load(path, patient=True)
+        done = set()
+        for made in builds.values():
+            files = plan_boot_files(made, catalogue, seen).files
+            key = repr(sorted(files.items()))
+            if key in done:
+                continue
+            done.add(key)
+            copy = path.with_name("copy.raw")
+            subprocess.run(["cp", "--sparse=always", str(path), str(copy)], check=True)
+            for name, data in files.items():
+                source = path.with_name("copy.part")
+                source.write_bytes(data)
+                place = ["-i", f"{copy}@@{1 << 20}"]
+                for index in range(1, len(Path(name).parts)):
+                    made_folder = "::/" + "/".join(Path(name).parts[:index])
+                    subprocess.run(["mmd", "-D", "s", *place, made_folder], capture_output=True, check=False)
+                subprocess.run(["mcopy", "-o", *place, str(source), f"::/{name}"], check=True)
+            after = loader.load(copy, patient=True)
+            foretold = bring_up(lay_out(made, catalogue, contents.observe(copy), world))
+            stop = next((each for each in foretold.failures if each.blocks), None)
+            tried += 1
+            bad = before.started and not after.started
+            worse += bad
+            print(f"{'X' if bad else ' '} {path.name} {card.damage}: {', '.join(files) or 'nothing'}: ", end="")
+            print(
+                f"{before.started} -> {after.started}; foretold {stop.cause if stop else 'to the front end'}",
+                flush=True,
+            )
+            copy.unlink()
+    print(f"{tried} tried, {worse} worse")
+
+
 def plugged_in():  # type: ignore[no-untyped-def]
     """A plain display that names its modes."""
     from kyklon.catalogue.loader import standard_timings
@@ -288,8 +345,6 @@ def plugged_in():  # type: ignore[no-untyped-def]
 
 def learnt(card: Path, tree: Path, name: str, catalogue):  # type: ignore[no-untyped-def]
     """A build of a board learnt from a tree and an image learnt from a card, by the ways of the shelf."""
-    from dataclasses import replace
-
     from kyklon.operations.plan.acts import fresh_build, with_part_used
     from kyklon.parts.learning import learn
 
@@ -335,6 +390,8 @@ if __name__ == "__main__":
         cards(Path(rest[0]), Path(rest[1]), int(rest[2]) if len(rest) > 2 else 30, int(rest[3]) if len(rest) > 3 else 1)
     elif what == "judge":
         judge(Path(rest[0]))
+    elif what == "remedies":
+        remedies(Path(rest[0]))
     elif what == "trees":
         trees(Path(rest[0]))
     else:

@@ -64,7 +64,9 @@ def placed(
             return wanted
         alike = [each.name for each in seen.kernels if _name(each.name) == _name(name)]
         able = next((each for each in alike if starts(each, board, dialect, seen)), "")
-        return f"{lead}{able}" if able else wanted
+        if able:
+            return f"{lead}{able}"
+        return wanted if not stands or seen.has(name) else None
     if stands and stands != "-" and fits(stands, board, seen):
         return None
     folder = now.get(TREE_FOLDER, "")
@@ -75,9 +77,8 @@ def placed(
     able = next((each.name for each in seen.trees if fits(each.name, board, seen)), "")
     if able:
         return f"{lead}{able}"
-    if not seen.has(name) and (stands == "-" or (not stands and (folder or seen.trees == ()))):
-        return None  # the loader's own tree is used, which is more than a name that leads nowhere
-    return wanted
+    # nothing fits: a name that leads nowhere, or to another board's tree, is no better than what stands there
+    return wanted if seen.has(name) and stands and not seen.has(stands) else None
 
 
 def _name(path: str) -> str:

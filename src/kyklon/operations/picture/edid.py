@@ -297,7 +297,8 @@ def _read_timings(block: bytes, offset: int) -> list[Timing]:
 
 
 def _read_extension(block: bytes, offset: int) -> Extension:
-    end = block[2] if 4 <= block[2] <= 127 else 4
+    # without timings data blocks go on to the end; what points nowhere has neither (drm_edid.c: cea_db_offsets)
+    end = block[2] if 4 <= block[2] <= 127 else BLOCK - 1 if not block[2] else 4
     codes: list[int] = []
     hdmi = False
     place = 4
@@ -314,6 +315,6 @@ def _read_extension(block: bytes, offset: int) -> Extension:
     timings = [
         detailed_at(block[start : start + 18], offset + start)
         for start in range(end, BLOCK - 18, 18)
-        if block[start] or block[start + 1]
+        if 4 <= block[2] and (block[start] or block[start + 1])
     ]
     return Extension(tuple(codes), bool(block[3] & 0x40), hdmi, tuple(timings))

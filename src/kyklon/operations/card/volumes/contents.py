@@ -311,7 +311,7 @@ def _with_ext_boot(found: CardContents, read: Read, part: Partition, size: int) 
             for file in volume.named_in(text, taken.broken):
                 taken.file(volume, file)
     except (FormatError, OSError) as bad:
-        return _but(found, boot_error=f"The boot partition cannot be read: {bad}")
+        return _but(found, boot_error=f"There is no FAT partition, and partition {part.number} is no ext4 one: {bad}")
     if not any(path.endswith("extlinux/extlinux.conf") for path in taken.texts):
         return _but(found, boot_error="There is no FAT partition, and no extlinux.conf on the ext4 one.")
     return _but(
