@@ -357,8 +357,10 @@ class Looker:
         if any(map(self.there, MANAGERS)):
             pulled = Systemd(self.unit_text, self.names, self.link, self.program, self.there).units()
             return tuple(unit for name, unit in pulled.items() if "." not in name), pulled, ()
-        rows = numbered(self.names)
-        return tuple(Unit(name, self.program(path)) for name, path in rows), {}, tuple(name for name, _path in rows)
+        rows = numbered(self.names, self.text)
+        # init waits for each script before it runs the next (init.d(5), rc): one without an end blocks all behind it
+        units = tuple(Unit(name, self.program(path), foreground=True) for name, path in rows)
+        return units, {}, tuple(name for name, _path in rows)
 
     # --- users (passwd(5)) -----------------------------------------------------------------------------------------
 

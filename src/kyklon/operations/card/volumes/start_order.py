@@ -256,10 +256,12 @@ def _spelt_out(text: str, full: str) -> str:
 _MADE = ("/dev", "/proc", "/sys", "/run", "/tmp", "/boot")  # what is there only once the system runs
 
 
-def numbered(names: Names) -> tuple[tuple[str, str], ...]:
-    """Names and paths of the scripts that are started, in their order: by number, then by name."""
+def numbered(names: Names, text: Text = lambda _path: "") -> tuple[tuple[str, str], ...]:
+    """Names and paths of the scripts that are started, in their order: by number, then by name; those of the run level
+    that inittab(5) names, where it names one."""
     first = _scripts(names, FIRST)
-    for folder in NUMBERED:
+    level = re.search(r"^[^#:\n]*:([2-5]):initdefault:", text("/etc/inittab"), re.MULTILINE)
+    for folder in (f"/etc/rc{level[1]}.d",) if level else NUMBERED:
         if rows := _scripts(names, folder):
             return (*first, *(each for each in rows if each[0] not in dict(first)))
     return first
