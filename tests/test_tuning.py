@@ -358,6 +358,9 @@ def test_every_share_of_a_latency_is_the_figure_worked_out_by_hand(catalogue: Ca
         ("Processing", 7, 7),
         ("Panel", 2, 2),
     ]
+    told = {each.name: each.how for each in shares(own, values, 50.0)}
+    assert told["Emulation"] == "2 × 2.0 ms"  # 4 ms at 1000 MHz, on 2000 MHz
+    assert told["Game"] == "(2 lag − 1 ahead) × 20.00 ms"
     heard = [(each.name, each.low, each.high) for each in ear_shares(own, values, 50.0)]
     assert heard == [*found[:5], ("Audio buffer", 32, 64)]
     at = {each.name: (each.low, each.high) for each in shares(own, values, 50.0, 0.25)}

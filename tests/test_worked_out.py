@@ -1,0 +1,271 @@
+"""Figures worked out by hand, each in the words beside it: matching titles, mapping buttons, latency."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kyklon.model.controls import Control, Layout, Seat
+from kyklon.operations.controls import assignment
+from kyklon.operations.controls.assignment import NOWHERE, Problem, Solved
+from kyklon.operations.controls.clearance import checks
+from kyklon.operations.library import match
+from kyklon.operations.library.compare import PAIR, Titles
+from kyklon.operations.library.titles import cleaned
+
+SAME, ITS, OVER = (PAIR.index(each) for each in ("same words", "its words found", "no words over"))
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "slip"),
+    [
+        ("abcd", "abce", True),  # four letters: one slip is a slip
+        ("abc", "abd", False),  # three: it is another word
+        ("abcd", "abef", False),  # two slips in a short word
+        ("abcdefgh", "abcdefxy", False),  # eight letters: still one only
+        ("abcdefghi", "abcdefgxy", True),  # nine: two
+        ("abcdefghij", "abcdefgxyz", False),  # three never
+        ("1984", "1985", False),
+        ("jewels", "jewel", False),  # one and several are two games
+        ("copper", "cooper", True),
+    ],
+)
+def test_a_slip_of_the_fingers(one: str, other: str, slip: bool) -> None:
+    assert match._mistyped(one, other) is slip
+    assert match._mistyped(other, one) is slip
+
+
+def row(same: float, its: float, over: float) -> list[float]:
+    made = [0.0] * len(PAIR)
+    made[SAME], made[ITS], made[OVER] = same, its, over
+    return made
+
+
+def test_what_is_said_of_the_best_title() -> None:
+    """Scores 3, 1.5 and 0.9: the lead is 1.5; one rival lies within 2, the other 2.1 behind; 0.25 of words are over."""
+    own = cleaned("copper causeway")
+    texts = ["copper causeway two", "copper bay", "far quay"]
+    rows = [row(0.5, 0.75, 0.9), row(0.0, 0.5, 0.5), row(0.0, 0.0, 0.0)]
+    told = match.top_features(own, texts, rows, [3.0, 1.5, 0.9])
+    assert told == pytest.approx((3.0, 1.5, 0.5, 1.0, 1.0, 0.0, 0.25))
+    # the order given does not count; a title alone leads by the most; its own words are no longer one
+    turned = match.top_features(own, texts[::-1], rows[::-1], [0.9, 1.5, 3.0])
+    assert turned == pytest.approx(told)
+    alone = match.top_features(cleaned("king of the"), ["king of the"], [row(1, 1, 1)], [12.0])
+    assert alone == (8.0, 8.0, 1.0, 0.0, 0.0, 1.0, 0.0)
+    assert match.top_features(cleaned("plan b"), ["plan c"], [row(1, 1, 1)], [-12.0])[0::5] == (-8.0, 1.0)
+    many = match.top_features(own, texts * 3, rows * 3, [3.0] * 9)
+    assert many[3] == 5.0, "more than five rivals say no more"
+
+
+def test_no_titles_and_names_without_words() -> None:
+    assert match.matches(["a", "b", "c"], Titles([])) == [match.NOTHING] * 3
+    found = match.matches(["Copper Causeway", "!!!", "Copper Causeway"], Titles(["Copper Causeway", "Far Quay"]))
+    assert [each.title for each in found] == ["Copper Causeway", "", "Copper Causeway"]
+    assert found[0] == found[2]
+    assert found[0].others
+    # what the rivals have is what the best one leaves
+    assert sum(share for _title, share in found[0].others) == pytest.approx(1 - found[0].confidence)
+
+
+@pytest.mark.parametrize("name", ["PAIR", "TOP"])
+def test_a_model_for_other_features_is_refused(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(match, name, (*getattr(match, name)[:-1], "something else"))
+    with pytest.raises(ValueError, match="make it again with tools/fit_matching"):
+        match.shipped.__wrapped__()
+
+
+def test_reliability_is_a_mean_weighed_by_counts() -> None:
+    """Three of 0.9 of which two are right, and one of 0.1 that is wrong: (3 × |0.9 − 2/3| + 1 × 0.1) / 4 = 0.2."""
+    bins, error = match.reliability([0.9, 0.9, 0.9, 0.1], [True, True, False, False])
+    assert [(each.said, each.was, each.count) for each in bins] == [
+        (pytest.approx(0.1), 0.0, 1),
+        (pytest.approx(0.9), pytest.approx(2 / 3), 3),
+    ]
+    assert error == pytest.approx(0.2)
+    shipped, shipped_error = match.shipped_reliability()
+    count = sum(each.count for each in shipped)
+    assert shipped_error == pytest.approx(sum(abs(b.said - b.was) * b.count for b in shipped) / count, abs=2e-4)
+
+
+def test_titles_are_taken_from_where_few_enough_are_wrong() -> None:
+    """Of 0.999, 0.99 and 0.5 the means wrong are 1, 5.5 and 170 in a thousand; half of what is allowed is gone by."""
+    said = [0.5, 0.999, 0.99, 0.0]
+    assert match.threshold(said, 2.01) == 0.999
+    assert match.threshold(said, 11.01) == 0.99
+    assert match.threshold(said, 350.0) == 0.5
+    assert match.threshold(said, 1.9) == 1.01
+    assert match.threshold([], 5.0) == 1.01
+
+
+# --- the mapping ---------------------------------------------------------------------------------------------------
+
+
+def test_gap_and_exactness_of_a_mapping() -> None:
+    solved = Solved((), (), 10.0, 8.0)
+    assert solved.gap == pytest.approx(0.2)
+    assert not solved.exact
+    assert Solved((), (), 10.0, 10.0 - 5e-6).exact
+    assert Solved((), (), 1e-10, 0.0).gap == 0.0
+    assert Solved((), (), 8.0, 9.0).gap == 0.0, "a bound above the cost is rounding"
+
+
+def problem(own: list[list[float]], follows: tuple[int, ...], apart: float = 0.0, empty: float = 100.0) -> Problem:
+    costs = np.array(own, dtype=float)
+    count, buttons = costs.shape
+    table = np.abs(np.subtract.outer(np.arange(buttons), np.arange(buttons))) * apart
+    return Problem(costs, table, follows, np.full(count, empty), (-1,) * count, np.zeros(count))
+
+
+def test_neighbours_of_a_row_pay_for_what_lies_between_them() -> None:
+    """Input 0 wants button 0; input 1 would have button 2 for nothing, and is beside it on button 1 for 1: apart 5 a
+    button, 2 and 0 cost 10, 1 and 0 cost 1 + 5."""
+    told, cost = assignment.best(problem([[0, 9, 9], [9, 1, 0]], (-1, 0), 5.0))
+    assert (told, cost) == ((0, 1), 6.0)
+    told, cost = assignment.best(problem([[0, 9, 9], [9, 1, 0]], (-1, -1), 5.0))  # no row: nothing between them
+    assert (told, cost) == ((0, 2), 0.0)
+    told, cost = assignment.best(problem([[0, 9], [0, 9]], (-1, -1), empty=4.0))
+    assert sorted(told) == [NOWHERE, 0]
+    assert cost == 4.0
+
+
+def test_ideas_have_one_home_in_all_systems() -> None:
+    """Two systems, one idea each of weight 3: at home on different buttons they cost nothing of their own and 3 for
+    the one that strays; together, 2 for the one that moves."""
+
+    def one(costs: list[float], weight: float) -> Problem:
+        own = np.array([costs], dtype=float)
+        return Problem(own, np.zeros((2, 2)), (-1,), np.array([50.0]), (0,), np.array([weight]))
+
+    solved = assignment.solve([one([0, 2], 3.0), one([2, 0], 3.0)], 1)
+    assert solved.cost == pytest.approx(2.0)
+    assert solved.answers[0] == solved.answers[1]
+    assert solved.homes == solved.answers[0]
+    loose = assignment.solve([one([0, 2], 1.0), one([2, 0], 1.0)], 1)
+    assert loose.cost == pytest.approx(1.0)
+    assert loose.answers == ((0,), (1,))
+    assert assignment.solve([], 0) == Solved((), (), 0.0, 0.0)
+
+
+@given(st.integers(0, 2**32 - 1))
+def test_a_mapping_is_the_cheapest_of_all_that_can_be_tried(seed: int) -> None:
+    """Two systems of two inputs on three buttons, one idea shared: every answer and every home is tried."""
+    from itertools import product
+
+    chance = np.random.default_rng(seed)
+    buttons = 3
+    problems = []
+    for _ in range(2):
+        own = chance.integers(0, 10, (2, buttons)).astype(float)
+        apart = chance.integers(0, 4, (buttons, buttons)).astype(float)
+        problems.append(
+            Problem(
+                own,
+                apart + apart.T,
+                (-1, 0),
+                np.array([7.0, 7.0]),
+                (0, -1),
+                np.array([float(chance.integers(1, 6)), 0.0]),
+            )
+        )
+    solved = assignment.solve(problems, 1)
+    ways = [answer for answer in product((NOWHERE, 0, 1, 2), repeat=2) if NOWHERE in answer or answer[0] != answer[1]]
+    least = min(
+        sum(min(each.cost(way) + each.strayed(way, np.array([home])) for way in ways) for each in problems)
+        for home in range(buttons)
+    )
+    assert solved.cost == pytest.approx(least)
+    assert solved.bound <= solved.cost + 1e-9
+    told = sum(
+        each.cost(way) + each.strayed(way, np.array(solved.homes))
+        for each, way in zip(problems, solved.answers, strict=True)
+    )
+    assert told == pytest.approx(solved.cost)
+
+
+# --- a panel's clearances ------------------------------------------------------------------------------------------
+
+
+def on_board(x: float, y: float, name: str = "b1", kind: str = "button", bore: float = 30.0) -> Control:
+    return Control(id=name, label=name, kind=kind, x=x, y=y, bore=bore)  # type: ignore[arg-type]
+
+
+def seat(*controls: Control, wide: float = 600, high: float = 300, **place: float) -> Seat:
+    return Seat(
+        x=place.get("x", 0),
+        y=place.get("y", 0),
+        turn=place.get("turn", 0),
+        width_mm=wide,
+        height_mm=high,
+        controls=controls,
+    )
+
+
+def measured(*seats: Seat) -> dict[str, list[float]]:
+    found: dict[str, list[float]] = {}
+    for each in checks(Layout(width_mm=2000, height_mm=1000, seats=seats)):
+        found.setdefault(each.code, []).append(each.measured)
+    return found
+
+
+def test_clearances_of_a_joystick_and_three_buttons() -> None:
+    """Plate 96 × 54, travel 26, ball 35; button 30 with a rim of 2 and a nut of 37.
+
+    b1 is 100 and 30 from the joystick: plate √(52² + 3²) − 18.5 = 33.59; ball √(100² + 30²) − 15 − 2 − 26 − 17.5 =
+    43.90. b1 and b2 are 34 apart: 34 − 30 = 4 of wood, 34 − 37 = −3 between the nuts. Its plate is 48 from the
+    left side, b3's nut 600 − 550 − 18.5 = 31.5 from the right one and 300 − 260 − 18.5 = 21.5 from the lower.
+    """
+    lever = on_board(96, 120, "lever", "lever", 24)
+    found = measured(seat(lever, on_board(196, 150), on_board(230, 150, "b2"), on_board(550, 260, "b3")))
+    assert found["plate"] == [pytest.approx(math.hypot(52, 3) - 18.5)]
+    assert found["travel"] == [pytest.approx(math.hypot(100, 30) - 60.5)]
+    assert found["web"] == [pytest.approx(4)]
+    assert found["nuts"] == [pytest.approx(-3)]
+    assert found["wall"] == [pytest.approx(21.5)]
+    # rows are 25 mm high: b1 and b2 are one, 34 wide
+    assert found["span"] == [pytest.approx(34)]
+    # the joystick's elbow hangs 0.33 × 530 left of the middle, 300 below the edge: atan((96 − 125.1) / 480)
+    joystick = math.degrees(math.atan2(abs(96 - (300 - 0.33 * 530)), 300 - 120 + 300))
+    buttons = math.degrees(
+        math.atan2(abs((196 + 230 + 550) / 3 - (300 + 0.33 * 530)), 300 - (150 + 150 + 260) / 3 + 300)
+    )
+    assert sorted(found["wrist"]) == [pytest.approx(each) for each in sorted((joystick, buttons))]
+
+
+def test_every_pair_of_holes_that_is_too_close_is_told_and_no_more() -> None:
+    row = [on_board(100 + 33 * index, 100, f"b{index}") for index in range(4)]  # 3 mm of wood between neighbours
+    found = [each for each in checks(Layout(width_mm=2000, height_mm=1000, seats=(seat(*row),))) if each.code == "web"]
+    assert [each.measured for each in found] == [pytest.approx(3)] * 3
+    assert not any(each.ok for each in found)
+    assert {each.where[1] for each in found} == {("b0", "b1"), ("b1", "b2"), ("b2", "b3")}
+
+
+def test_two_seats_beside_and_over_each_other() -> None:
+    """Side by side 500 apart: 30 too little for shoulders. Boards that overlap by 40, bores of both 10 apart."""
+    apart = measured(seat(wide=490), seat(wide=490, x=500))
+    assert apart["shoulders"] == [pytest.approx(500)]
+    assert "boards" not in apart
+    over = measured(seat(on_board(590, 100), wide=600), seat(on_board(70, 100, "c1"), wide=600, x=560))
+    assert over["boards"] == [pytest.approx(-40)]
+    assert "web" not in over, "10 mm of wood are enough"
+    close = measured(seat(on_board(590, 100), wide=600), seat(on_board(63, 100, "c1"), wide=600, x=560))
+    assert close["web"] == [pytest.approx(3)]
+    # opposite each other, nobody's shoulders touch, and a board turned by a quarter is measured as it lies
+    facing = measured(seat(wide=400), seat(wide=400, x=400, y=-20, turn=180))
+    assert "shoulders" not in facing
+    assert "boards" not in facing
+    turned = measured(seat(wide=400, high=200), seat(wide=400, high=200, x=650, y=0, turn=90))  # from x = 450 on
+    assert "boards" not in turned
+    turned = measured(seat(wide=400, high=200), seat(wide=400, high=200, x=590, y=0, turn=90))  # from 390
+    assert turned["boards"] == [pytest.approx(-10)]
+
+
+def test_plates_of_two_joysticks() -> None:
+    """96 wide: 90 apart they overlap by 6, 100 apart not."""
+    two = [on_board(150, 150, "lever", "lever", 24), on_board(240, 150, "lever-2", "lever", 24)]
+    assert measured(seat(*two))["plate"] == [pytest.approx(-6)]
+    assert "plate" not in measured(seat(two[0], on_board(250, 150, "lever-2", "lever", 24)))
