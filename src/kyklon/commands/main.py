@@ -78,6 +78,9 @@ COMMANDS = (
     Command("part list", ("part", "list_parts"), "List the parts of the shelf, shipped and your own."),
     Command("part show", ("part", "show"), "Show a part's facts and the source of each."),
     Command("part learn", ("part", "learn"), "Learn a part from the part itself; --save adds it to the shelf."),
+    Command(
+        "part add", ("part", "add"), "Add a part by what is printed on it: supply, cable, card, adapter, disk, bridge."
+    ),
     Command("part set", ("part", "change"), "Change one fact of your own part."),
     Command("part copy", ("part", "copy"), "Copy a part as your own."),
     Command("part delete", ("part", "delete"), "Remove your own part from the shelf; refused while a build uses it."),

@@ -10,6 +10,8 @@ from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, out, tell, watching
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from kyklon.catalogue.loader import Catalogue
     from kyklon.parts.draft import Draft
     from kyklon.parts.store import Store
@@ -114,14 +116,7 @@ def learn(
             )
     else:
         draft = _from_tree(Path(source).absolute(), tree, parts) if tree else _from(what, source, parts)
-    for each in set_ or ():
-        field, found, value = each.partition("=")
-        if not found:
-            raise WrongUse(f"{each!r} sets nothing.", do="Write it as e.g. --set peak_a=900mA.")
-        try:
-            draft = draft.answered(field.strip(), value)
-        except ValueError as bad:
-            raise WrongUse(f"{bad}.", do="Nothing was saved.") from bad
+    draft = _answered(draft, set_ or ())
     draft = draft.agreed() if agree else draft
     if save:
         part = draft.part(name)
@@ -129,6 +124,43 @@ def learn(
         tell(f"{part.name} is on the shelf as {part.id}.")
     _draft_out(draft, name, as_json)
     return OK
+
+
+def add(
+    kind: KindName,
+    name: Annotated[str, Option("--name", help="Its name.")],
+    set_: Annotated[list[str] | None, Option("--set", help="FIELD=VALUE, with a unit; repeatable.")] = None,
+    agree: Annotated[bool, Option("--agree", help="Accept the usual values for the rest.")] = False,
+) -> int:
+    """Add a part by what is printed on it: supply, cable, card, adapter, disk, bridge."""
+    from kyklon.parts.fields import one
+    from kyklon.parts.simple import TYPED
+
+    of = kind_of(kind)
+    if of not in TYPED:
+        known = ", ".join(one(each) for each in TYPED)
+        raise WrongUse(f"A {one(of)} is not typed but learnt or copied.", do=f"Typed are: {known}.")
+    draft = _answered(TYPED[of](), set_ or ())
+    draft = draft.agreed() if agree else draft
+    part = draft.part(name)
+    _store().add(draft.kind, draft.as_row(name))
+    for words in draft.told:
+        tell(words)
+    print(f"{part.name} is on the shelf as {part.id}.")
+    return OK
+
+
+def _answered(draft: Draft, answers: Iterable[str]) -> Draft:
+    """A draft with what --set says. Raises WrongUse."""
+    for each in answers:
+        field, found, value = each.partition("=")
+        if not found:
+            raise WrongUse(f"{each!r} sets nothing.", do="Write it as e.g. --set peak_a=900mA.")
+        try:
+            draft = draft.answered(field.strip(), value)
+        except ValueError as bad:
+            raise WrongUse(f"{bad}.", do="Nothing was saved.") from bad
+    return draft
 
 
 def _from(what: str, source: str, parts: Catalogue) -> Draft:
@@ -321,14 +353,14 @@ def change(
     value: Annotated[str, Argument(help="Its value, with a unit.")],
 ) -> int:
     """Change one fact of your own part."""
-    from kyklon.parts.fields import FIELDS, field_of
+    from kyklon.parts.fields import field_of, fields_of
     from kyklon.parts.store import today
 
     of = kind_of(kind)
     asked = field_of(of, field)
-    if asked is None and field not in ("name", "note"):
-        names = ", ".join(each.name for each in FIELDS.get(of, ()))
-        raise WrongUse(f"{field!r} cannot be typed.", do=f"These can: name, note, {names}.")
+    if asked is None and field != "name":
+        names = ", ".join(each.name for each in fields_of(of))
+        raise WrongUse(f"{field!r} cannot be typed.", do=f"These can: name, {names}.")
     try:
         parsed: Any = asked.parse(value) if asked else value
     except ValueError as bad:

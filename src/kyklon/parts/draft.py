@@ -9,7 +9,7 @@ from typing import Any
 from kyklon.base.errors import CatalogueError
 from kyklon.catalogue import loader
 from kyklon.catalogue.records import CataloguePart, Known
-from kyklon.parts.fields import FIELDS, PartField, field_of, one
+from kyklon.parts.fields import PartField, field_of, fields_of, one
 from kyklon.parts.shaping import shaped
 from kyklon.parts.store import id_of, today, without_none
 
@@ -79,14 +79,14 @@ class Draft:
         """The fields that must be answered yet."""
         return tuple(
             each
-            for each in FIELDS[self.kind]
+            for each in fields_of(self.kind)
             if each.name in self.asked and each.name not in self.row and each.default is None and not each.empty
         )
 
     def agreed(self) -> Draft:
         """With every suggestion taken as it is, and the defaults of what was asked."""
         made = self
-        for each in FIELDS[self.kind]:
+        for each in fields_of(self.kind):
             if each.name in made.row:
                 continue
             if each.name in made.suggested:

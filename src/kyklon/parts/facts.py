@@ -9,7 +9,7 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import CataloguePart, Known
 from kyklon.model.record import Record
 from kyklon.parts.draft import AGREED
-from kyklon.parts.fields import FIELDS, field_of, label_of, one, value_words
+from kyklon.parts.fields import field_of, fields_of, label_of, one, value_words
 
 _LAST = (
     "ports",
@@ -49,7 +49,7 @@ def facts_of(kind: str, part_id: str, catalogue: Catalogue) -> tuple[Fact, ...]:
 def facts(part: CataloguePart, kind: str, *, own: bool) -> tuple[Fact, ...]:
     """The same for a part at hand. own: it is the user's."""
     names = [name for name in type(part).model_fields if name not in ("id", "known")]
-    order = [each.name for each in FIELDS.get(kind, ())]
+    order = [each.name for each in fields_of(kind)]
     names.sort(key=lambda name: (name != "name", name in _LAST, order.index(name) if name in order else 99))
     found = []
     for name in names:

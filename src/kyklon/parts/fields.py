@@ -17,7 +17,7 @@ from kyklon.model.record import Record
 from kyklon.model.timing import Timing
 from kyklon.parts import sockets
 
-Kind = Literal["number", "whole", "text", "choice", "switch", "words", "pair", "size", "ranges", "gauge", "rate", "hex"]
+Kind = Literal["numbers", "number", "whole", "text", "choice", "switch", "words", "pair", "size", "ranges", "gauge", "rate", "hex"]
 
 
 @dataclass(frozen=True)
@@ -84,7 +84,7 @@ class PartField:
             return dict(self.choices).get(str(value), str(value))
         if self.kind == "ranges":
             return "; ".join(range_words(each) for each in value)
-        if self.kind == "words":
+        if self.kind in ("words", "numbers"):
             return ", ".join(map(str, value))
         return f"{value}{NARROW_SPACE}{self.unit}" if self.unit else str(value)
 
@@ -94,7 +94,7 @@ class PartField:
             return ""
         if self.kind == "switch":
             return "yes" if value else "no"
-        if self.kind == "words":
+        if self.kind in ("words", "numbers"):
             return ", ".join(map(str, value))
         if self.kind == "choice":
             return str(value)
@@ -103,7 +103,7 @@ class PartField:
         return self.words(value) if value not in ("", ()) else ""
 
 
-_EMPTY: Mapping[str, Any] = {"text": "", "words": (), "number": 0.0, "whole": 0, "switch": False, "rate": "",
+_EMPTY: Mapping[str, Any] = {"numbers": (), "text": "", "words": (), "number": 0.0, "whole": 0, "switch": False, "rate": "",
                              "choice": "", "hex": 0, "pair": (), "size": (), "ranges": (), "gauge": None}
 
 
@@ -161,6 +161,11 @@ def _words(field: PartField, text: str) -> tuple[str, ...]:
             offered = ", ".join(sorted(known.values()))
             raise ValueError(f"{field.label}: “{each[:40]}” is not one of {offered}; separate them with commas")
     return tuple(known[each.lower()] for each in found)
+
+
+def _numbers(field: PartField, text: str) -> tuple[int, ...]:
+    """Whole numbers with blanks or commas between them."""
+    return tuple(_whole(field, each) for each in re.split(r"[,;\s]+", text.strip()) if each)
 
 
 def _two(field: PartField, text: str, between: str, what: str) -> tuple[float, float]:
@@ -238,7 +243,7 @@ def range_words(band: Any) -> str:
 _PARSERS: Mapping[str, Any] = {
     "number": _number, "whole": _whole, "text": _text, "choice": _choice, "switch": _switch, "words": _words,
     "pair": _pair, "size": _size, "ranges": _ranges, "rate": _rate,
-    "hex": _hex, "gauge": lambda field, text: round(field.number(text)),
+    "hex": _hex, "numbers": _numbers, "gauge": lambda field, text: round(field.number(text)),
 }
 
 # --- the fields, kind by kind --------------------------------------------------------------------------------------
@@ -410,6 +415,57 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("longest_line", "Longest line", "whole", "", low=1, high=100_000, default=160, why="what is longer is cut by the board"),
         PartField("overlays", "Folder of overlays", empty=True, default=""),
     ),
+    "adapters": (
+        PartField("socket_in", "Input", "choice", choices=_VIDEO, default="HDMI A", why="the cable from the board needs that plug"),
+        PartField("socket_out", "Output", "choice", choices=_VIDEO, default="DE-15", why="the cable to the display needs that plug"),
+        PartField("sync_out", "Sync it gives", "choice", choices=_FORMS, why="a display that takes another rolls"),
+        PartField("most_clock_hz", "Maximum pixel clock", "whole", "MHz", 1e6, 1, 10_000, default=165_000_000, why="faster modes stay black"),
+        PartField("least_clock_hz", "Minimum pixel clock", "whole", "MHz", 1e6, 0, 10_000, default=0, why="slower modes stay black"),
+        PartField("least_width", "Fewest pixels per line", "whole", "px", low=0, high=8192, default=0),
+        PartField("delay_ms", "Delay", "number", "ms", low=0, high=1000, default=0.0, why="it adds to the latency"),
+        PartField("needs_hdmi", "Dark on DVI", "switch", default=False),
+        PartField("sync_in", "Sync it takes", "choice", choices=(("", "any"), *_FORMS[:3]), default=""),
+        PartField("sync_volts", "Sync level", "number", "V", low=0, high=15, default=0.0, why="0 is television level; 5 V into a display for that can harm it"),
+        PartField("ohms", "Series resistor in the sync", "number", "Ω", low=0, high=100_000, default=0.0),
+    ),
+    "bridges": (
+        PartField("usb_id", "USB ids", "words", hint="6b79, 0c01", why="a quirk of the kernel is set by them; lsusb shows them"),
+        PartField("uas", "UAS", "choice", choices=(("good", "works"), ("misbehaves", "misbehaves: resets, lost writes")), default="good"),
+        PartField("firmware", "Firmware that mends it", empty=True, default=""),
+        PartField("mb_s", "Speed", "number", "MB/s", low=1, high=10_000, default=100.0), PartField("draws_a", "Current", "number", "A", low=0.01, high=5, default=0.2),
+    ),
+    "disks": (
+        PartField("capacity_bytes", "Capacity", "whole", "GB", 1e9, 1, 100_000), PartField("read_mb_s", "Read speed", "number", "MB/s", low=1, high=20_000, default=400.0),
+        PartField("write_mb_s", "Write speed", "number", "MB/s", low=1, high=20_000, default=300.0),
+        PartField("typical_a", "Typical current", "number", "A", low=0.01, high=5, default=0.5), PartField("peak_a", "Peak current", "number", "A", low=0.01, high=5, default=1.0, why="as printed; the supply must give it"),
+    ),
+    "overlays": (
+        PartField("pins", "Header pins", "numbers", low=1, high=80, empty=True, why="nothing else may use them"),
+        PartField("bus", "Needs the bus", empty=True, default=""), PartField("is_bus", "Is the bus", empty=True, default=""),
+    ),
+    "headers": (PartField("most_ma", "Most current of a pin, and of all", "pair", "mA", low=0.1, high=5000),),
+    "keyboards": (PartField("pins", "Ribbon pins", "whole", low=0, high=40, default=0), PartField("restore", "Key outside the matrix", empty=True, default="")),
+    "arrangements": (
+        PartField("columns", "Columns", "whole", low=1, high=6), PartField("rows", "Rows", "whole", low=1, high=3), PartField("lean", "Lean of the upper row", "number", low=-1, high=1, default=0.0),
+        PartField("lever", "With a joystick", "switch", default=True), PartField("sides", "Pinball buttons at the sides", "switch", default=False),
+    ),
+    "settings": (
+        PartField("low", "From", "whole", low=-1_000_000, high=1_000_000, default=0), PartField("high", "To", "whole", low=-1_000_000, high=1_000_000, default=0),
+        PartField("unit", "Unit", empty=True, default=""), PartField("why", "Why it matters"), PartField("cost_ms", "Cost", "number", "ms", low=0, high=1000, default=0.0),
+    ),
+    "templates": (PartField("path", "File"),),
+    "workarounds": (
+        PartField("systems", "Systems", "words", empty=True), PartField("emulators", "Emulators", "words", empty=True), PartField("boards", "Boards", "words", empty=True),
+        PartField("effect", "What goes wrong"), PartField("source", "Source", empty=True, default=""),
+    ),
+    "bare_metal": (
+        PartField("needed", "Files it needs", "words"), PartField("trees", "Folder of device trees", empty=True, default=""),
+        PartField("remembered", "File with the last machine", empty=True, default=""), PartField("games", "Games go to", empty=True, default=""),
+    ),
+    "choosers": (
+        PartField("bundles", "Folder of the bundles"), PartField("manifest", "Manifest"), PartField("pictures", "Folder of pictures"),
+        PartField("own_bytes", "Space it keeps", "whole", "MB", 1e6, 0, 1_000_000), PartField("most_partitions", "Most partitions", "whole", low=1, high=128),
+    ),
 }
 
 KIND_WORDS = {
@@ -432,8 +488,19 @@ def one(kind: str) -> str:
     return ONE.get(kind) or KIND_WORDS[kind].removesuffix("s").lower()
 
 
+# what has a price in the parts list
+PRICED = ("boards", "displays", "encoders", "supplies", "cables", "cards", "panels", "adapters", "overlays", "bridges", "disks", "keyboards")
+_PRICE = PartField("price", "Price", "number", low=0, high=1_000_000, default=0.0, why="for the parts list, in your own currency")
+_NOTE = PartField("note", "Note", empty=True, default="")
+
+
+def fields_of(kind: str) -> tuple[PartField, ...]:
+    """Every fact of a kind that can be typed, but for the name."""
+    return (*FIELDS.get(kind, ()), *((_PRICE,) if kind in PRICED else ()), _NOTE)
+
+
 def field_of(kind: str, name: str) -> PartField | None:
-    return next((each for each in FIELDS.get(kind, ()) if each.name == name), None)
+    return next((each for each in fields_of(kind) if each.name == name), None)
 
 
 def label_of(kind: str, name: str) -> str:

@@ -23,6 +23,11 @@ def shaped(kind: str, row: dict[str, Any]) -> dict[str, Any]:
         made["inputs"] = inputs_for(int(made.pop("buttons")))
     elif kind in ASKED_FOR and "socket" in made:
         made["ports"] = [_port(kind, str(made.pop("socket")), made)]
+    if kind == "adapters" and "socket_in" in made and "socket_out" in made:
+        made["ports"] = sockets.adapter_ports(str(made.pop("socket_in")), str(made.pop("socket_out")))
+        told = [known[name] for name in ("socket_in", "socket_out") if name in known]
+        made["known"] = {key: each for key, each in known.items() if key not in ("socket_in", "socket_out")}
+        made["known"] |= {"ports": told[-1]} if told else {}
     if kind == "boards":
         made["ports"] = [
             {**each, "draws_a": made.get("peak_a", 0.0)}

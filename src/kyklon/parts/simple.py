@@ -29,6 +29,32 @@ def cable() -> Draft:
     return Draft("cables", asked=("ends", "signals", "length_m", "awg"))
 
 
+def adapter() -> Draft:
+    """Sockets and sync as printed or in its manual; limits where it tells them."""
+    names = ("socket_in", "socket_out", "sync_out", "most_clock_hz", "least_clock_hz", "least_width", "delay_ms")
+    return Draft("adapters", asked=(*names, "needs_hdmi", "sync_in", "sync_volts", "ohms")).tell(
+        "5 V of sync into a display that takes television level can harm it: look the level up before you connect it."
+    )
+
+
+def disk() -> Draft:
+    return Draft("disks", asked=("capacity_bytes", "read_mb_s", "write_mb_s", "typical_a", "peak_a"))
+
+
+def bridge() -> Draft:
+    return Draft("bridges", asked=("usb_id", "uas", "firmware", "mb_s", "draws_a"))
+
+
+TYPED = {  # kinds that are known by their print
+    "supplies": supply,
+    "cables": cable,
+    "cards": lambda: card(),
+    "adapters": adapter,
+    "disks": disk,
+    "bridges": bridge,
+}
+
+
 def signals_between(ends: tuple[str, ...], catalogue: Catalogue) -> tuple[str, ...]:
     """What cables of the shelf with the same plugs carry."""
     found = [each.signals for each in catalogue.all(Cable) if sorted(each.ends) == sorted(ends)]

@@ -62,6 +62,14 @@ def supply_socket(connector: str, volts: float, amps: float) -> dict[str, Any]:
     return port("out", "Output", connector, "out", "power", volts=volts, supplies_a=amps)
 
 
+def adapter_ports(one: str, other: str) -> list[dict[str, Any]]:
+    """What an adapter takes and what it gives."""
+    return [
+        port("in", "In", one, "in", VIDEO.get(one, "HDMI")),
+        port("out", "Out", other, "out", VIDEO.get(other, "RGB")),
+    ]
+
+
 KINDS = ("power in", "video out", "USB out", "card", "sound out")
 
 

@@ -315,6 +315,6 @@ def _read_extension(block: bytes, offset: int) -> Extension:
     timings = [
         detailed_at(block[start : start + 18], offset + start)
         for start in range(end, BLOCK - 18, 18)
-        if 4 <= block[2] and (block[start] or block[start + 1])
+        if block[2] >= 4 and (block[start] or block[start + 1])
     ]
     return Extension(tuple(codes), bool(block[3] & 0x40), hdmi, tuple(timings))

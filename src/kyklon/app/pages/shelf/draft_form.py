@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QGridLayout, QLineEdit, QWidget
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, column, label, set_role, set_tip
 from kyklon.parts.draft import Draft
-from kyklon.parts.fields import FIELDS, PartField
+from kyklon.parts.fields import PartField, fields_of
 
 _YES_NO = (("", "choose"), ("yes", "yes"), ("no", "no"))
 
@@ -92,7 +92,7 @@ class DraftForm(QWidget):
     def _grouped(self, draft: Draft) -> tuple[list[PartField], list[PartField], list[PartField]]:
         """Fields that want an answer, fields that were read or measured, fields with a usual value."""
         asked, read, usual = [], [], []
-        for each in FIELDS[draft.kind]:
+        for each in fields_of(draft.kind):
             known = draft.known.get(each.name)
             if known is not None and known.how != "typed":
                 read.append(each)

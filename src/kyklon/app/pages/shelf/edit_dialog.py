@@ -11,7 +11,7 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import button, column, label, row, scrolled
 from kyklon.catalogue.records import CataloguePart
 from kyklon.parts.draft import Draft
-from kyklon.parts.fields import FIELDS
+from kyklon.parts.fields import fields_of
 from kyklon.parts.store import plain_row, today
 
 
@@ -23,7 +23,7 @@ class EditDialog(QDialog):
         self.setWindowTitle(f"Change {part.name}")
         self.changes: dict[str, Any] = {}
         flat: dict[str, Any] = {}
-        for field in FIELDS.get(kind, ()):
+        for field in fields_of(kind):
             outer, _, inner = field.name.rpartition(".")
             holder = getattr(part, outer, None) if outer else part
             value = getattr(holder, inner or field.name, None) if holder is not None else None
@@ -32,9 +32,7 @@ class EditDialog(QDialog):
         self._before = flat
         self.form = DraftForm(theme)
         asked = tuple(
-            each.name
-            for each in FIELDS.get(kind, ())
-            if each.name in flat or (each.empty and each.name in plain_row(part))
+            each.name for each in fields_of(kind) if each.name in flat or (each.empty and each.name in plain_row(part))
         )
         self.form.show_draft(Draft(kind, row=flat, known=dict(part.known), asked=asked))
         keep = button("Change it", self._on_keep, "primary")

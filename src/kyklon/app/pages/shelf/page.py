@@ -36,6 +36,9 @@ WALKS: tuple[tuple[str, str, str], ...] = (
     ("A power supply…", "print_walk", "SupplyWalk"),
     ("A cable…", "print_walk", "CableWalk"),
     ("A card…", "print_walk", "CardWalk"),
+    ("An adapter…", "print_walk", "AdapterWalk"),
+    ("A disk…", "print_walk", "DiskWalk"),
+    ("A disk bridge…", "print_walk", "BridgeWalk"),
 )
 
 

@@ -14,7 +14,7 @@ _CENTRE = Qt.AlignmentFlag.AlignCenter
 
 
 class PrintDrawing(Instrument):
-    """kind: supplies, cables or cards."""
+    """kind: of part: supplies, cables, cards, adapters, disks or bridges."""
 
     least = QSize(300, 150)
 
@@ -39,7 +39,24 @@ class PrintDrawing(Instrument):
         px = self.theme.px
         room = QRectF(0, 0, min(box.width() - px(20), px(380)), min(box.height() - px(10), px(190)))
         room.moveCenter(box.center())
-        {"supplies": self._label, "cables": self._cable, "cards": self._card}[self._kind](painter, room)
+        ways = {"supplies": self._label, "cables": self._cable, "cards": self._card}
+        ways.get(self._kind, self._plate)(painter, room)
+
+    def _plate(self, painter: QPainter, room: QRectF) -> None:
+        """A box between its two plugs, or with what is printed on it."""
+        px = self.theme.px
+        rows = {
+            "adapters": (f"{self._of('socket_in')} → {self._of('socket_out')}", f"sync {self._of('sync_out')}"),
+            "disks": (self._of("capacity_bytes"), f"{self._of('read_mb_s')}, {self._of('peak_a')}"),
+            "bridges": (self._of("usb_id"), f"UAS {self._of('uas')}"),
+        }.get(self._kind, ("", ""))
+        self.block(painter, room, "field", "ink", radius=px(8), width=1.5)
+        for at, words, font, token in (
+            (0.22, rows[0], self.theme.head("big"), "ink"),
+            (0.62, rows[1], self.theme.font("label"), "muted"),
+        ):
+            line = QRectF(room.left() + px(12), room.top() + room.height() * at, room.width() - px(24), px(34))
+            self.text(painter, line, words, font=font, token=token, align=_CENTRE)
 
     def _label(self, painter: QPainter, room: QRectF) -> None:
         px = self.theme.px

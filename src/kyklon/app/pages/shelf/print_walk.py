@@ -131,3 +131,40 @@ class CardWalk(SupplyWalk):
     def fresh(self) -> Draft:
         """Override."""
         return simple.card()
+
+
+class AdapterWalk(SupplyWalk):
+    kind = "adapters"
+    title = "Learn an adapter"
+    print_says = "Its sockets are printed on it; the sync it gives, its limits and its delay are in its manual."
+    caution = "5 V of sync into a display that takes television level can harm it: look the level up first."
+
+    def further(self) -> tuple[QWidget, ...]:
+        """Override."""
+        return ()
+
+    def fresh(self) -> Draft:
+        """Override."""
+        return simple.adapter()
+
+
+class DiskWalk(AdapterWalk):
+    kind = "disks"
+    title = "Learn a disk"
+    print_says = "Capacity and current are printed on it, e.g. 5 V 1.0 A; its speeds are in its data sheet."
+    caution = ""
+
+    def fresh(self) -> Draft:
+        """Override."""
+        return simple.disk()
+
+
+class BridgeWalk(AdapterWalk):
+    kind = "bridges"
+    title = "Learn a disk bridge"
+    print_says = "lsusb shows its two USB ids, e.g. 6b79:0c01. If it resets under load, choose “misbehaves”."
+    caution = ""
+
+    def fresh(self) -> Draft:
+        """Override."""
+        return simple.bridge()
