@@ -18,6 +18,7 @@ from kyklon.operations import inspection
 from kyklon.operations.assembly import findings as electrical
 from kyklon.operations.assembly.power import budget
 from kyklon.operations.next_step import next_step
+from kyklon.operations.picture.ranges import fit
 from kyklon.operations.plan.acts import start_build
 from kyklon.operations.plan.connections import connect, connections, cost
 from kyklon.operations.plan.findings import findings
@@ -305,3 +306,17 @@ def test_the_next_step_follows_the_work(demo: Demo, catalogue: Catalogue) -> Non
     done = edited(demo.build, "card.state", "written and read back")
     assert next_step(done, World(), (), bring_up_passed=False).operation == 90
     assert "Switch on" in next_step(done, World(), (), bring_up_passed=True).sentence
+
+
+def test_generic_parts_say_so_and_hold_no_more_than_they_must(catalogue: Catalogue) -> None:
+    """Named by standard and measure alone: nobody types what everybody has, and nothing in them is a guess upwards."""
+    generic = [part for rows in catalogue.parts.values() for part in rows.values() if part.id.startswith("generic-")]
+    assert len(generic) >= 15
+    assert all(part.note.startswith("Generic") for part in generic)
+    for display in (each for each in generic if isinstance(each, Display)):
+        for timing in display.modes:
+            assert fit(timing, display.ranges).holds, (display.id, timing)
+            assert not display.most_clock_hz or timing.clock_hz <= display.most_clock_hz
+        if display.tube:  # a band of a few per cent: what is not sure is not offered
+            (band,) = display.ranges
+            assert band.line_khz[1] / band.line_khz[0] < 1.04

@@ -18,6 +18,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 CARD, BOOT = "operations/card/drives", "operations/boot/dialects"
+HAND = "tests/test_worked_out.py"
 MODULES = {  # module -> the tests that are its own
     f"{CARD}/interlock.py": "tests/test_interlock.py tests/test_held.py",
     f"{CARD}/writer.py": "tests/test_writer.py",
@@ -32,10 +33,10 @@ MODULES = {  # module -> the tests that are its own
     "parts/store.py": "tests/test_parts.py",
     "model/root_device.py": "tests/test_right.py",
     "operations/controls/hotkeys.py": "tests/test_controls_maps.py",
-    "operations/controls/assignment.py": "tests/test_controls_maps.py tests/test_worked_out.py tests/external/test_controls_outside.py",
-    "operations/controls/clearance.py": "tests/test_worked_out.py tests/test_controls.py",
+    "operations/controls/assignment.py": f"{HAND} tests/test_controls_maps.py tests/external/test_controls_outside.py",
+    "operations/controls/clearance.py": f"{HAND} tests/test_controls.py",
     "operations/tuning/latency.py": "tests/test_tuning.py",
-    "operations/library/match.py": "tests/test_worked_out.py tests/test_lists.py tests/test_compare.py tests/external/test_hard_names.py",
+    "operations/library/match.py": f"{HAND} tests/test_lists.py tests/external/test_hard_names.py",
     "operations/library/compare.py": "tests/test_compare.py tests/test_lists.py",
     "operations/library/choose.py": "tests/test_lists.py tests/test_library.py",
     "operations/library/versions.py": "tests/test_library.py tests/test_lists.py",
