@@ -137,3 +137,32 @@ def test_walks_of_what_is_printed(user: Any, name: str, answers: dict[str, str])
     walk.grab()
     assert walk.draft is not None
     assert walk.draft.part().id == "own-thing"
+
+
+@pytest.fixture
+def own_cable() -> None:
+    by_command.add("cable", *TYPED["cable"][:2], agree=True)
+
+
+@pytest.mark.usefixtures("own_cable")
+def test_a_cable_is_chosen_pulled_out_and_connected_by_the_menu(user: Any) -> None:
+    """An own cable goes where it is needed, with the others that fit."""
+    page = user.open(10)
+
+    def entries() -> dict[str, Any]:
+        return {act.text(): act.menu() for act in page.cable_menu().actions() if act.menu() is not None}
+
+    def choices(words: str) -> dict[str, Any]:
+        return {act.text(): act for act in next(menu for text, menu in entries().items() if words in text).actions()}
+
+    def link() -> list[str]:
+        return [each.cable for each in user.window.session.build.links if each.start == "board.video"]
+
+    assert link() == ["hdmi-a-a-1m"]
+    assert next(iter(choices("Video to"))) == "Own cable", "the user's own come first"
+    choices("Video to")["Own cable"].trigger()
+    assert link() == ["own-cable"]
+    choices("Video to")["Disconnect"].trigger()
+    assert link() == []
+    next(act for text, act in choices("not connected").items() if "HDMI A to A" in text).trigger()
+    assert link() == ["hdmi-a-a-1m"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Display, Image
@@ -21,7 +21,7 @@ from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.firmware import RAMDISK, TEST_CARD
 from kyklon.operations.boot.firmware import files as binaries
 from kyklon.operations.boot.header import overlay_files
-from kyklon.operations.boot.placing import KERNEL, TREE, placed
+from kyklon.operations.boot.placing import KERNEL, TREE, TREE_FOLDER, Placing
 from kyklon.operations.picture import exports
 from kyklon.operations.picture.names import standard_number
 from kyklon.operations.picture.sending import FIRMWARE
@@ -82,17 +82,10 @@ def _variables(build: Build, board: Board, dialect: Dialect, *, firmware: bool) 
 
 
 def wanted_of(
-    file: DialectFile,
-    dialect: Dialect,
-    build: Build,
-    board: Board,
-    text: str = "",
-    *,
-    firmware: bool = False,
-    seen: CardContents | None = None,
+    file: DialectFile, dialect: Dialect, build: Build, board: Board, text: str = "", *, firmware: bool = False
 ) -> Wanted:
     """What a file of the dialect is to say for this build. text: the file as it is. firmware: identification data goes
-    with the boot files. seen: what else is on the card, so that what fits there is named where it is."""
+    with the boot files."""
     variables = _variables(build, board, dialect, firmware=firmware)
     now = codec_of(file).read(text, board.id)
 
@@ -110,23 +103,28 @@ def wanted_of(
     }
     own = [entry for entry in file.entries if entry.place == "file"]
     own = [entry for entry in own if not entry.ours or now.get(entry.key, "").lstrip("/") in ("", RAMDISK)]
-    values = {entry.key: value(entry) for entry in own}
-    for entry in own:
-        if seen is None or entry.setting not in (KERNEL, TREE) or not values[entry.key]:
-            continue
-        there = placed(entry.setting, values[entry.key], now, entry.key, board, dialect, seen)
-        if there is None:
-            del values[entry.key]
-        else:
-            values[entry.key] = there
     return Wanted(
         board=board.id,
-        values=values,
+        values={entry.key: value(entry) for entry in own},
         settings={entry.key: entry.setting for entry in own},
         words=(*build.boot.kernel_words, *(f"{key}={word}" for key, word in words.items() if word)),
         without=tuple(f"{key}={OUTPUT}:{FIRMWARE}" for key, word in words.items() if not word),
         services=build.boot.services,
     )
+
+
+def _where_they_are(wanted: Wanted, file: DialectFile, dialect: Dialect, board: Board, seen: CardContents) -> Wanted:
+    """With kernel and device tree named where they are on the card; what stands there and fits is left alone."""
+    now = codec_of(file).read(seen.texts.get(file.path.lower(), ""), board.id)
+    values, place = dict(wanted.values), Placing(board, dialect, seen)
+    for key, setting in wanted.settings.items():
+        if setting in (KERNEL, TREE) and values.get(key):
+            there = place.placed(setting, values[key], now.get(key, ""), now.get(TREE_FOLDER, ""))
+            if there is None:
+                del values[key]
+            else:
+                values[key] = there
+    return replace(wanted, values=values)
 
 
 def compiled(
@@ -144,7 +142,9 @@ def compiled(
         if file.path.lower() in unread:
             continue
         old, codec = on_card.get(file.path.lower(), ""), codec_of(file)
-        wanted = wanted_of(file, dialect, build, board, old, firmware=firmware, seen=seen)
+        wanted = wanted_of(file, dialect, build, board, old, firmware=firmware)
+        if seen is not None:
+            wanted = _where_they_are(wanted, file, dialect, board, replace(seen, texts=on_card))
         text = codec.compile(old, wanted)
         lines = tuple(Line(line, codec.explain(line, wanted)) for line in text.removesuffix("\n").split("\n"))
         files.append(IssuedFile(file.path, lines, file.grammar.remark))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import PurePosixPath
 
 from kyklon.catalogue.records import Board
@@ -29,12 +29,6 @@ def fits(tree: str, board: Board, seen: CardContents) -> bool:
     return _name(tree) == _name(board.device_tree)
 
 
-def starts(kernel: str, board: Board, dialect: Dialect, seen: CardContents) -> bool:
-    """Whether a file on the card is a kernel that the board's firmware starts."""
-    found = seen.kernel(kernel)
-    return bool(found and not found.trouble and found.instruction_set in startable_sets(board, dialect))
-
-
 def tree_in(folder: str, board: Board, seen: CardContents) -> str:
     """The tree that a loader takes from a folder by the board's own file name, in it or in a maker's folder below; ''
     for none. Which maker's folder a board asks for is its firmware's: any is taken."""
@@ -47,38 +41,49 @@ def tree_in(folder: str, board: Board, seen: CardContents) -> str:
     return ""
 
 
-def placed(
-    setting: str, wanted: str, now: Mapping[str, str], key: str, board: Board, dialect: Dialect, seen: CardContents
-) -> str | None:
-    """How a boot file is to name the build's kernel or device tree; None where it is to be left as it stands.
+@dataclass(frozen=True)
+class Placing:
+    """Names a build's kernel and tree for a boot file on a card. seen: what is on it."""
 
-    wanted: as the build names it, spelt for this file. now: what the file says, with paths as they are on the boot
-    partition.
-    """
-    lead = "/" if wanted.startswith("/") else ""
-    name, stands = wanted.lstrip("/"), now.get(key, "").lstrip("/")
-    if setting == KERNEL:
-        if stands and starts(stands, board, dialect, seen) and (not seen.has(name) or _name(stands) == _name(name)):
+    board: Board
+    dialect: Dialect
+    seen: CardContents
+
+    def placed(self, setting: str, wanted: str, stands: str, folder: str) -> str | None:
+        """How a boot file is to name the build's kernel or device tree; None where it is to be left as it stands.
+
+        wanted: as the build names it, spelt for this file. stands: what the file says, as a path on the boot partition;
+        folder: of trees that it names instead, '' for none.
+        """
+        lead = "/" if wanted.startswith("/") else ""
+        name, stands = wanted.lstrip("/"), stands.lstrip("/")
+        board, seen = self.board, self.seen
+        if setting == KERNEL:
+            if stands and self._starts(stands) and (not seen.has(name) or _name(stands) == _name(name)):
+                return None
+            if self._starts(name):
+                return wanted
+            alike = [each.name for each in seen.kernels if _name(each.name) == _name(name)]
+            able = next((each for each in alike if self._starts(each)), "")
+            if able:
+                return f"{lead}{able}"
+            return wanted if not stands or seen.has(name) else None
+        if stands and stands != "-" and fits(stands, board, seen):
             return None
-        if starts(name, board, dialect, seen):
+        if not stands and folder and (found := tree_in(folder, board, seen)) and fits(found, board, seen):
+            return None
+        if fits(name, board, seen):
             return wanted
-        alike = [each.name for each in seen.kernels if _name(each.name) == _name(name)]
-        able = next((each for each in alike if starts(each, board, dialect, seen)), "")
+        able = next((each.name for each in seen.trees if fits(each.name, board, seen)), "")
         if able:
             return f"{lead}{able}"
-        return wanted if not stands or seen.has(name) else None
-    if stands and stands != "-" and fits(stands, board, seen):
-        return None
-    folder = now.get(TREE_FOLDER, "")
-    if not stands and folder and (found := tree_in(folder, board, seen)) and fits(found, board, seen):
-        return None
-    if fits(name, board, seen):
-        return wanted
-    able = next((each.name for each in seen.trees if fits(each.name, board, seen)), "")
-    if able:
-        return f"{lead}{able}"
-    # nothing fits: a name that leads nowhere, or to another board's tree, is no better than what stands there
-    return wanted if seen.has(name) and stands and not seen.has(stands) else None
+        # nothing fits: a name that leads nowhere, or to another board's tree, is no better than what stands there
+        return wanted if seen.has(name) and stands and not seen.has(stands) else None
+
+    def _starts(self, kernel: str) -> bool:
+        """Whether a file on the card is a kernel that the board's firmware starts."""
+        found = self.seen.kernel(kernel)
+        return bool(found and not found.trouble and found.instruction_set in startable_sets(self.board, self.dialect))
 
 
 def _name(path: str) -> str:

@@ -111,6 +111,8 @@ def size(
 def _next_up(best: Offer, other: Offer) -> str:
     """What the next card up would buy."""
     more = f"{other.name} costs {show_money(other.price - best.price)} more"
+    if not (best.price and other.price):
+        more = f"{other.name} is the next size"
     if other.minutes < best.minutes * 0.9:
         saved = show_duration((best.minutes - other.minutes) * 60)
         return f"{more} and saves {saved} at every full write."
@@ -147,7 +149,13 @@ def size_of(build: Build, folder: Path, catalogue: Catalogue, world: World) -> S
     files = tuple(_size_there(root / name) for game in games for name in game.files)
     largest = max((game.size for game in games), default=0)
     library = Library(files, len(games), largest)
-    return size(max(unpacked, least), why, library, catalogue.all(Card))
+    return size(max(unpacked, least), why, library, _offered(catalogue, build.part("card")))
+
+
+def _offered(catalogue: Catalogue, own: str | None = None) -> tuple[Card, ...]:
+    """The cards to choose from: those with a price, and the build's own; all where none has one."""
+    priced = tuple(card for card in catalogue.all(Card) if card.price or card.id == own)
+    return priced or catalogue.all(Card)
 
 
 def size_of_folder(folder: Path, catalogue: Catalogue) -> Sizing:
@@ -155,7 +163,7 @@ def size_of_folder(folder: Path, catalogue: Catalogue) -> Sizing:
     if not folder.is_dir():
         raise WrongUse(f"{folder} is not a folder.", do="Name a build folder or a folder of games.")
     files = tuple(each.stat().st_size for each in folder.rglob("*") if each.is_file())
-    return size(0, "no image", Library(files, len(files), max(files, default=0)), catalogue.all(Card))
+    return size(0, "no image", Library(files, len(files), max(files, default=0)), _offered(catalogue))
 
 
 def _size_there(path: Path) -> int:

@@ -151,6 +151,33 @@ def with_cable(build: Build, start: str, end: str, cable: str, catalogue: Catalo
     return edited(build, "links", (*kept, Link(start=start, end=end, cable=chosen)))
 
 
+def cables_for(build: Build, start: str, end: str, catalogue: Catalogue) -> tuple[Cable, ...]:
+    """The cables of the shelf that fit two sockets and carry what is between them; the user's own first, those that
+    harm left out."""
+    start_part, one = port_of(start, build, catalogue)
+    end_part, two = port_of(end, build, catalogue)
+    if one is None or two is None or start_part is None or end_part is None:
+        return ()
+    fitting = [
+        cable
+        for cable in catalogue.all(Cable)
+        if not cable.ties_sync and not _faults(cable, start_part, one, end_part, two)
+    ]
+    return tuple(sorted(fitting, key=lambda cable: ("cables", cable.id) not in catalogue.own))
+
+
+def sockets_for(build: Build, plug: str, catalogue: Catalogue) -> tuple[str, ...]:
+    """The free sockets that a plug can be connected to by some cable of the shelf."""
+    used = {end for link in build.links for end in (link.start, link.end)}
+    return tuple(
+        name
+        for name, _port in _ports(build, catalogue, "out")
+        if name not in used
+        and name.partition(".")[0] != plug.partition(".")[0]
+        and cables_for(build, name, plug, catalogue)
+    )
+
+
 def without_cable(build: Build, socket: str) -> Build:
     """A Build with the cable at a socket pulled out. Raises ValueError where there is none."""
     kept = tuple(each for each in build.links if socket not in (each.start, each.end))
@@ -187,10 +214,10 @@ def _feeds(giver: str, socket: Port, plug: Port) -> bool:
 
 
 def unconnected(build: Build, catalogue: Catalogue) -> tuple[str, ...]:
-    """Plugs of a build that take a signal or power and have no cable. A display needs one of its inputs."""
+    """Plugs of a build that take a signal or power and have no cable. A display or adapter needs one of its inputs."""
     used = {end for link in build.links for end in (link.start, link.end)}
     open_ = [name for name, _port in _ports(build, catalogue, "in") if name not in used]
-    fed = {name.partition(".")[0] for name in used}
+    fed = {link.end.partition(".")[0] for link in build.links}
     return tuple(name for name in open_ if name.partition(".")[0] not in fed or name == "board.power")
 
 

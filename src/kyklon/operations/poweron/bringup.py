@@ -114,6 +114,8 @@ def _helps(bench: Bench, failure: Failure, before: tuple[Failure, ...]) -> bool:
     remedy = failure.remedy
     if remedy is None or (remedy.label != PUT_ON_CARD.label and not remedy.changes):
         return True  # an act elsewhere: games that are copied, bundles
+    if failure.code.startswith("library"):
+        return True  # it shows once the library was looked at again
     try:
         build = remedied(bench.build, remedy)
         # files on ext4 are not ours to write: there only what the build alone changes can help

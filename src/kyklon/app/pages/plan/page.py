@@ -2,20 +2,30 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QGridLayout
+from PyQt6.QtWidgets import QGridLayout, QMenu
 
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.plan.connection_map import Block, ConnectionMap, PortMark, Wire
 from kyklon.app.pages.plan.way_strip import WayStrip
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, label, row, set_tip
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, label, row, set_tip, unmarked
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show, show_money
 from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Image, Supply
 from kyklon.model.build import Build
 from kyklon.operations.assembly.power import Budget, budget
 from kyklon.operations.controls.rig import ROLE
-from kyklon.operations.plan.connections import Connection, connections, cost
+from kyklon.operations.plan.connections import (
+    Connection,
+    cables_for,
+    connections,
+    cost,
+    port_of,
+    sockets_for,
+    unconnected,
+    with_cable,
+    without_cable,
+)
 from kyklon.operations.plan.way import way
 
 ROLES: tuple[tuple[str, str, type[CataloguePart]], ...] = (
@@ -51,6 +61,8 @@ class PlanPage(OperationPage):
         self._map = ConnectionMap(self.theme)
         sheet = Sheet("Connections", "every part with its sockets, every cable with its signal")
         sheet.add(self._map)
+        self._cables = button("Cables…", self._show_cables, "quiet", tip="Choose, pull out or connect a cable")
+        sheet.head.addWidget(self._cables)
         self._choices: dict[str, Choice] = {}
         grid = QGridLayout()
         grid.setHorizontalSpacing(12)
@@ -110,6 +122,66 @@ class PlanPage(OperationPage):
         image = catalogue.find(Image, build.part("image"))
         self._way_sheet.set_note(f"{image.school}; dashed steps run unattended" if image else "")
         self._way.show_steps(way(build, catalogue, self.session.world))
+
+    # --- cables --------------------------------------------------------------------------------------------------
+
+    def cable_menu(self) -> QMenu:
+        """Every cable with those that fit in its place, and every open plug with the sockets that feed it."""
+        build, catalogue = self.session.build, self.session.catalogue
+        menu = QMenu(self)
+        for each in connections(build, catalogue):
+            link = each.link
+            name = each.cable.name if each.cable else link.cable
+            inner = menu.addMenu(unmarked(f"{self._spoken(link.start)} to {self._spoken(link.end)}: {name}"))
+            assert inner is not None
+            for cable in cables_for(build, link.start, link.end, catalogue):
+                act = inner.addAction(unmarked(cable.name))
+                assert act is not None
+                act.setCheckable(True)
+                act.setChecked(cable.id == link.cable)
+                act.triggered.connect(
+                    lambda _on=False, link=link, cable=cable: self._connect(link.start, link.end, cable.id, cable.name)
+                )
+            inner.addSeparator()
+            pull = inner.addAction("Disconnect")
+            assert pull is not None
+            pull.triggered.connect(lambda _on=False, link=link: self._disconnect(link.end))
+        open_plugs = unconnected(build, catalogue)
+        if open_plugs and not menu.isEmpty():
+            menu.addSeparator()
+        for plug in open_plugs:
+            inner = menu.addMenu(unmarked(f"{self._spoken(plug)}: not connected"))
+            assert inner is not None
+            for socket in sockets_for(build, plug, catalogue):
+                for cable in cables_for(build, socket, plug, catalogue):
+                    act = inner.addAction(unmarked(f"to {self._spoken(socket)} by {cable.name}"))
+                    assert act is not None
+                    act.triggered.connect(
+                        lambda _on=False, socket=socket, plug=plug, cable=cable: self._connect(
+                            socket, plug, cable.id, cable.name
+                        )
+                    )
+            if inner.isEmpty():
+                nothing = inner.addAction("No free socket and no cable on the shelf fit")
+                assert nothing is not None
+                nothing.setEnabled(False)
+        return menu
+
+    def _spoken(self, socket: str) -> str:
+        """A socket by its part's name and its own."""
+        part, port = port_of(socket, self.session.build, self.session.catalogue)
+        return f"{part.name}, {port.label}" if part and port else socket
+
+    def _show_cables(self) -> None:
+        self.cable_menu().exec(self._cables.mapToGlobal(self._cables.rect().bottomLeft()))
+
+    def _connect(self, start: str, end: str, cable: str, name: str) -> None:
+        self.session.put(
+            f"Connect by {name}", with_cable(self.session.build, start, end, cable, self.session.catalogue)
+        )
+
+    def _disconnect(self, socket: str) -> None:
+        self.session.put("Disconnect a cable", without_cable(self.session.build, socket))
 
     def _blocks(self, build: Build) -> tuple[Block, ...]:
         columns = columns_of(build)
