@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from kyklon.base.quantities import NARROW_SPACE, group, show, show_bytes, show_duration
+from kyklon.base.quantities import NARROW_SPACE, group, show, show_bytes, show_duration, show_share
 from kyklon.base.units import measure
 
 
@@ -53,3 +53,18 @@ def test_durations_use_two_units() -> None:
 def test_long_numbers_are_grouped() -> None:
     assert group(1920) == "1920"
     assert group(65536) == f"65{NARROW_SPACE}536"
+
+
+@pytest.mark.parametrize(
+    ("share", "digits", "text"),
+    [
+        (0.126, 0, "13 %"),
+        (0.5, 1, "50.0 %"),
+        (-0.0001, 0, "0 %"),
+        (-0.02, 0, "-2 %"),
+        (0, 2, "0.00 %"),
+        (1, 0, "100 %"),
+    ],
+)
+def test_shares_are_written_one_way(share: float, digits: int, text: str) -> None:
+    assert show_share(share, digits) == text.replace(" ", NARROW_SPACE)

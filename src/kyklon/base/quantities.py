@@ -83,6 +83,12 @@ def show_probability(chance: float) -> str:
     return f"over 99{NARROW_SPACE}%" if chance > 0.995 else f"{chance * 100:.0f}{NARROW_SPACE}%"
 
 
+def show_share(share: float, digits: int = 0) -> str:
+    """A share of a whole in per cent, as 13 %; digits: behind the point. Never −0."""
+    text = f"{share * 100:.{digits}f}"
+    return f"{text.removeprefix('-') if not float(text) else text}{NARROW_SPACE}%"
+
+
 def show_duration(seconds: float) -> str:
     """A duration in the two largest units that matter: 8 s, 1 min 52 s, 2 h 05 min."""
     if not math.isfinite(seconds):

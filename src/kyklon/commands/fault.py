@@ -6,7 +6,7 @@ from difflib import get_close_matches
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_minutes
+from kyklon.base.quantities import show_minutes, show_probability, show_share
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, Folder, Json, open_folder, out
 from kyklon.commands.targets import written_card
@@ -136,9 +136,9 @@ def _lines(ranked: tuple[Likely, ...], ways: tuple[Next, ...], error: float) -> 
     told = ["Likely:"]
     for each in ranked:
         if each.chance >= 0.01:
-            told.append(f"  {each.chance:4.0%}  {each.cause.name}")
+            told.append(f"  {show_probability(each.chance):>9}  {each.cause.name}")
             told += [f"          {reason.text}" for reason in each.reasons[:3] if reason.times != 1]
-    told += [f"  Sampled: ± {max(error, 0.01):.0%}."] if error else []
+    told += [f"  Sampled: ± {show_share(max(error, 0.01))}."] if error else []
     told.append("Next:")
     for step in ways:
         own = step.observation.ask if step.observation else f"Try: {step.cause.try_}" if step.cause else ""

@@ -9,7 +9,7 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import KyklonError, WrongUse
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import show_bytes, show_share
 from kyklon.commands.build import finding_data
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out, watching
@@ -229,7 +229,7 @@ def choose(
             return [f"All {len(found.ready)} games are included; you left {len(left)} out."]
         said = [
             f"{len(told.kept)} games fit, {len(told.left)} do not: {show_bytes(told.used)} of "
-            f"{show_bytes(told.room)}; at most {told.gap:.2%} short of the optimum."
+            f"{show_bytes(told.room)}; at most {show_share(told.gap, 2)} short of the optimum."
         ]
         if more is not None:
             said.append(f"A {more[0] // 10**9} GB card would hold {len(more[1].kept) - len(told.kept)} more.")

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import show_share
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, keep_copies, open_folder, out
 from kyklon.commands.timing import timing_data
@@ -78,13 +79,13 @@ def modes(
         for each in found:
             lost, cut, dark = each.lost_per_min, each.lost, each.border
             text.append(
-                f"{each.school}: {len(each.modes)} modes; {lost:.1f} frames per minute, {cut:.0%} overscan, "
-                f"{dark:.0%} borders, {each.off_round:.0%} circle error. {each.why}".rstrip()
+                f"{each.school}: {len(each.modes)} modes; {lost:.1f} frames per minute, {show_share(cut)} overscan, "
+                f"{show_share(dark)} borders, {show_share(each.off_round)} circle error. {each.why}".rstrip()
             )
             text += [f"  {row.system.name:18} {in_words(row)}" for row in each.rows]
         for choice in choices.choices if choices else ():
-            exact = "exact" if choice.gap < 1e-6 else f"within {choice.gap:.1%}"
-            text.append(f"a set of {len(choice.modes)}: {choice.cost:.1%} of the limits used, {exact}")
+            exact = "exact" if choice.gap < 1e-6 else f"within {show_share(choice.gap, 1)}"
+            text.append(f"a set of {len(choice.modes)}: {show_share(choice.cost, 1)} of the limits used, {exact}")
         return text
 
     out(data, as_json, lines)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import Cancelled, Refused
 from kyklon.base.progress import CancelToken, Progress, Watch
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import show_bytes, show_duration, show_share
 from kyklon.base.shown import visible, visible_json
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.main import FAILED, OK, STOPS, WRONG
@@ -57,7 +57,7 @@ class _Line:
     def __call__(self, report: Progress) -> None:
         if not sys.stderr.isatty():
             return
-        share = f"{report.fraction:4.0%}" if report.fraction is not None else ""
+        share = f"{show_share(report.fraction):>5}" if report.fraction is not None else ""
         rate = f"{show_bytes(report.rate)}/s" if report.rate and report.unit == "B" else ""
         left = f"{show_duration(report.seconds_left)} left" if report.seconds_left is not None else ""
         print(f"\r{report.phase} {share} {rate} {left}\033[K", end="", file=sys.stderr, flush=True)

@@ -17,7 +17,7 @@ from kyklon.model.record import Record
 from kyklon.model.timing import Timing
 from kyklon.parts import sockets
 
-Kind = Literal["numbers", "number", "whole", "text", "choice", "switch", "words", "pair", "size", "ranges", "gauge", "rate", "hex"]
+Kind = Literal["path", "numbers", "number", "whole", "text", "choice", "switch", "words", "pair", "size", "ranges", "gauge", "rate", "hex"]
 
 
 @dataclass(frozen=True)
@@ -103,7 +103,7 @@ class PartField:
         return self.words(value) if value not in ("", ()) else ""
 
 
-_EMPTY: Mapping[str, Any] = {"numbers": (), "text": "", "words": (), "number": 0.0, "whole": 0, "switch": False, "rate": "",
+_EMPTY: Mapping[str, Any] = {"path": "", "numbers": (), "text": "", "words": (), "number": 0.0, "whole": 0, "switch": False, "rate": "",
                              "choice": "", "hex": 0, "pair": (), "size": (), "ranges": (), "gauge": None}
 
 
@@ -132,6 +132,14 @@ def _text(field: PartField, text: str) -> str:
             f"{field.label} cannot be “{text[:60]}”" + (f"; write it as {field.hint}" if field.hint else "")
         )
     return text
+
+
+def _path(field: PartField, text: str) -> str:
+    """A path on the root, with or without a slash before it; that of games with a folder for each system."""
+    plain = _text(field, text).replace("\\", "/").strip("/")
+    if ".." in plain.split("/"):
+        raise ValueError(f"{field.label} cannot lead upwards; write it from the root of the card, as {field.hint}")
+    return f"{plain}/{{folder}}" if "{folder}" in field.hint and "{folder}" not in plain else plain
 
 
 def _choice(field: PartField, text: str) -> str:
@@ -242,7 +250,7 @@ def range_words(band: Any) -> str:
 
 _PARSERS: Mapping[str, Any] = {
     "number": _number, "whole": _whole, "text": _text, "choice": _choice, "switch": _switch, "words": _words,
-    "pair": _pair, "size": _size, "ranges": _ranges, "rate": _rate,
+    "path": _path, "pair": _pair, "size": _size, "ranges": _ranges, "rate": _rate,
     "hex": _hex, "numbers": _numbers, "gauge": lambda field, text: round(field.number(text)),
 }
 
@@ -357,8 +365,8 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("front_end", "Front end", empty=True, default=""),
         PartField("front_end_program", "Front end program", empty=True, default="", why="the bring-up looks for it; a base system has none"),
         PartField("default_user", "User", pattern=r"[a-z_][a-z0-9_-]{0,31}", hint="player", why="the front end runs as this user"),
-        PartField("games_path", "Games go to", why="games elsewhere are not found", hint="games/{folder}"),
-        PartField("system_files_path", "Firmware files go to", why="an emulator that needs one looks there", hint="system-files"),
+        PartField("games_path", "Games go to", "path", why="games elsewhere are not found", hint="games/{folder}"),
+        PartField("system_files_path", "Firmware files go to", "path", why="an emulator that needs one looks there", hint="system-files"),
         PartField("services", "Services", "words", empty=True), PartField("foreground_service", "Foreground service", empty=True, default="",
                   why="the service that shows the front end"),
         PartField("watcher_service", "Shutdown button service", empty=True, default=""),

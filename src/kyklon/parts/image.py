@@ -199,7 +199,10 @@ def _root(draft: Draft, inside: CardContents, held: contents.Held, by: str) -> D
                 "The root partition was not reached in the time: users, services and folders are asked."
             ).offer("it has a Linux partition", school="complete image", grows=True)
         return draft.tell(f"The root partition: {why}").offer("it has no Linux root", school="bare metal", grows=False)
-    draft = draft.offer("it has a Linux root with programs on it", school="complete image", grows=True)
+    draft = draft.offer("it has a Linux root with programs on it", school="complete image")
+    grower = _grower(inside)
+    why = f"{grower} does it" if grower else "nothing on it grows the root"
+    draft = draft.offer(why, grows=bool(grower))
     try:
         look = Looker(ExtReader(held.read, part.start, min(part.size, held.size - part.start)))
     except FormatError as bad:
@@ -212,6 +215,20 @@ def _root(draft: Draft, inside: CardContents, held: contents.Held, by: str) -> D
     if len(troubles) < len(look.troubles):
         draft = draft.tell("Some of the root partition was not reached in the time; what it would tell is asked.")
     return draft.tell(*(f"On the root partition: {each}." for each in troubles[:5]))
+
+
+_GROWS = re.compile(r"expand|resize|grow", re.I)  # CP: what services and scripts that do it are called
+
+
+def _grower(inside: CardContents) -> str:
+    """What makes the root as large as the card at the first start, '' for nothing that was found."""
+    root = inside.root
+    assert root is not None
+    named = [unit.name for unit in root.services] + list(root.pulled)
+    named += [word for text in inside.texts.values() for word in re.findall(r"\binit=(\S+)", text)]
+    named += [f"{mount.where} with {each}" for mount in root.mounts for each in mount.options if "growfs" in each]
+    named += [name for name in inside.names.values() if name.endswith(".sh")]
+    return next((name for name in named if _GROWS.search(name)), "")
 
 
 def _release(draft: Draft, look: Looker, by: str) -> Draft:

@@ -11,7 +11,7 @@ from kyklon.app.theme.lamps import Lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Elided, button, column, label, row, set_role, set_tip
 from kyklon.base.progress import Progress
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import show_bytes, show_duration, show_share
 
 
 class TopBar(QWidget):
@@ -104,7 +104,7 @@ class ProgressLine(QWidget):
 
     def set_fraction(self, fraction: float | None) -> None:
         self._fraction = fraction
-        self.setAccessibleName("busy" if fraction is None else f"{fraction:.0%}")
+        self.setAccessibleName("busy" if fraction is None else show_share(fraction))
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -167,7 +167,7 @@ class BottomBar(QWidget):
         self._bar.set_fraction(report.fraction if report else None)
         parts = []
         if report and report.fraction is not None:
-            parts.append(f"{report.fraction:4.0%}")
+            parts.append(f"{show_share(report.fraction):>5}")
         if report and report.rate and report.unit == "B":
             parts.append(f"{show_bytes(report.rate)}/s")
         if report and report.seconds_left is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from kyklon.base.quantities import show_share
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import BareMetal, Board, Display, Image, Overlay
 from kyklon.catalogue.text_records import Dialect
@@ -145,7 +146,7 @@ def _clock(build: Build, board: Board) -> list[Finding]:
     if asked <= own:
         return []
     change = change_of("boot.processor_mhz", 0, f"{asked} MHz", "the board's own")
-    hot = f"{asked / own - 1:.0%} more heat, {board.peak_a * asked / own:.2f} A at the peak."
+    hot = f"{show_share(asked / own - 1)} more heat, {board.peak_a * asked / own:.2f} A at the peak."
     return [
         Finding(
             code="boot.clock",

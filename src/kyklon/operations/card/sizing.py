@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_bytes, show_duration, show_money
+from kyklon.base.quantities import show_bytes, show_duration, show_money, show_share
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Card, Image
 from kyklon.model.build import Build
@@ -89,7 +89,7 @@ def size(
         Item("Library", library, f"{len(games.files)} files in clusters of {cluster} bytes"),
         Item("Saves", saves, f"{games.games} games, {SAVE_BYTES // 1024} KiB each"),
         Item("Pictures", pictures, f"{games.games} games, {PICTURE_BYTES // 1024} KiB each"),
-        Item("Spare", spare, f"{SPARE_SHARE:.0%} for updates and wear, at least 2 GB"),
+        Item("Spare", spare, f"{show_share(SPARE_SHARE)} for updates and wear, at least 2 GB"),
     )
     need = held + spare
     offers = tuple(

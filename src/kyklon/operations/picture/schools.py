@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.late import late
-from kyklon.base.quantities import show
+from kyklon.base.quantities import show, show_share
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import System
@@ -144,13 +144,15 @@ def in_words(row: Row) -> str:
     _left, _top, across, down = row.glass.box
     told = [f"{wide} × {high} at {show(float(row.mode.timing.vertical_hz), 'Hz')}", f"its picture {across} × {down}"]
     if row.glass.lost >= _WORTH_SAYING:
-        told.append(f"{row.glass.lost:.0%} of it cut off")
+        told.append(f"{show_share(row.glass.lost)} of it cut off")
     if row.glass.border >= _WORTH_SAYING:
-        told.append(f"borders on {row.glass.border:.0%} of the screen")
+        told.append(f"borders on {show_share(row.glass.border)} of the screen")
     if abs(row.glass.circle - 1) >= _WORTH_SAYING:
-        told.append(f"circles {abs(row.glass.circle - 1):.0%} too {'wide' if row.glass.circle > 1 else 'narrow'}")
+        told.append(
+            f"circles {show_share(abs(row.glass.circle - 1))} too {'wide' if row.glass.circle > 1 else 'narrow'}"
+        )
     if abs(row.play.speed - 1) > _HEARD:
-        told.append(f"{row.play.lost_per_min:.0f} frames per minute {'twice' if row.play.doubled else 'lost'}")
+        told.append(f"{row.play.lost_per_min:.0f} frames per minute {'repeated' if row.play.doubled else 'dropped'}")
     return ", ".join(told)
 
 

@@ -10,6 +10,7 @@ from math import ceil
 import numpy as np
 from numpy.typing import NDArray
 
+from kyklon.base.quantities import show_share
 from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System
 from kyklon.model.build import Value
 from kyklon.operations.picture.glass import Play
@@ -78,7 +79,7 @@ def shares(way: Way, values: Mapping[str, Value], field_hz: float, place: float 
     if place is None:
         found.append(Share("Scan-out", 0, frame, "evenly from the first to the last line"))
     else:
-        found.append(Share("Scan-out", place * frame, place * frame, f"{place:.0%} of the way down the screen"))
+        found.append(Share("Scan-out", place * frame, place * frame, f"{show_share(place)} of the way down the screen"))
     found += [
         Share("Adapter", each.delay_ms, each.delay_ms, f"{each.delay_ms:g} ms in {each.name}")
         for each in way.adapters

@@ -21,7 +21,7 @@ from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError, ToolError
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import show_bytes, show_duration, show_share
 from kyklon.devices.ports import Target
 from kyklon.model.build import CardEvent
 from kyklon.model.image_file import SourceFacts
@@ -319,7 +319,7 @@ class KeepBench(Bench):
             report, event = result
             share = report.read / max(1, report.size)
             words = (
-                f"{show_bytes(report.read)} of {show_bytes(report.size)} in use ({share:.0%}); the file takes "
+                f"{show_bytes(report.read)} of {show_bytes(report.size)} in use ({show_share(share)}); the file takes "
                 f"{show_bytes(report.packed)}. {show_duration(report.seconds)}.\nSHA-256 {report.sha256}"
             )
             self._tell("clear", f"{target.facts.name} is backed up as {path.name}", "\n".join((words, *report.notes)))

@@ -12,7 +12,7 @@ from kyklon.app.pages.tab_view import SIDE, TabView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row
 from kyklon.app.widgets.fields import FieldEditor
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import show_bytes, show_share
 from kyklon.catalogue.chosen import known_systems
 from kyklon.model.library import Scan
 from kyklon.operations.library.choose import SIZES
@@ -104,7 +104,7 @@ class ChoiceView(TabView):
             rows += [
                 ("Space used", show_bytes(told.used)),
                 ("Free space left", show_bytes(told.room - told.used)),
-                ("Short of the optimum by, at most", f"{told.gap:.2%}".replace("%", "\u202f%")),
+                ("Short of the optimum by, at most", show_share(told.gap, 2)),
             ]
         else:
             rows.append(("Space used", show_bytes(sum(game.size for game in scan.ready))))

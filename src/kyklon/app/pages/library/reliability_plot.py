@@ -7,6 +7,7 @@ from PyQt6.QtGui import QPainter, QPen
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.quantities import show_share
 from kyklon.operations.library.match import Reliability
 
 
@@ -27,7 +28,9 @@ class ReliabilityPlot(Instrument):
 
     def show_bins(self, bins: tuple[Reliability, ...], error: float) -> None:
         self._bins, self._error = bins, error
-        self.setAccessibleDescription("; ".join(f"stated {b.said:.0%}, right {b.was:.0%} of {b.count}" for b in bins))
+        self.setAccessibleDescription(
+            "; ".join(f"stated {show_share(b.said)}, right {show_share(b.was)} of {b.count}" for b in bins)
+        )
         self.update()
 
     def show_threshold(self, threshold: float) -> None:
@@ -49,7 +52,7 @@ class ReliabilityPlot(Instrument):
             self.text(
                 painter,
                 at(tick, 0) + QPointF(0, px(10)),
-                f"{tick:.0%}",
+                show_share(tick),
                 font=self.theme.mono("small"),
                 token="muted",
                 align=Qt.AlignmentFlag.AlignHCenter,
@@ -57,7 +60,7 @@ class ReliabilityPlot(Instrument):
             self.text(
                 painter,
                 at(0, tick) - QPointF(px(4), 0),
-                f"{tick:.0%}",
+                show_share(tick),
                 font=self.theme.mono("small"),
                 token="muted",
                 align=Qt.AlignmentFlag.AlignRight,

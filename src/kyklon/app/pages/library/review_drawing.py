@@ -10,6 +10,7 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPen
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import set_tip
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.quantities import show_share
 from kyklon.operations.library.review import Proposal
 
 KEYS = (
@@ -56,7 +57,7 @@ class ReviewDrawing(Instrument):
         if not self.shows(shown, empty):
             return
         self._shown, self._empty = shown, empty
-        told = ", ".join(f"{each.title} {each.share:.0%}" for each in shown.proposals) if shown else empty
+        told = ", ".join(f"{each.title} {show_share(each.share)}" for each in shown.proposals) if shown else empty
         self.setAccessibleDescription(f"{shown.file}: {told}; {shown.left} left" if shown else told)
         set_tip(self, shown.file if shown else "")
         self.update()
@@ -227,4 +228,4 @@ def _words(stretches: tuple[tuple[str, bool], ...]) -> list[list[tuple[str, bool
 
 
 def _share(share: float) -> str:
-    return f"{share:.1%}".replace("%", "\u202f%") if share >= 0.001 else "under 0.1 %"
+    return show_share(share, 1) if share >= 0.001 else "under 0.1 %"

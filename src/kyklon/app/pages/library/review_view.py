@@ -12,6 +12,7 @@ from kyklon.app.pages.tab_view import SIDE, TabView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, label, row
 from kyklon.app.widgets.fields import FieldEditor
+from kyklon.base.quantities import show_share
 from kyklon.catalogue.records import System
 from kyklon.model.library import Game
 from kyklon.operations.library.match import shipped_reliability
@@ -98,7 +99,10 @@ class ReviewView(TabView):
                 ("By checksum", f"{by_sum}"),
                 ("By title", f"{accepted}"),
                 ("To review", f"{len(self._queue)}"),
-                ("Accepted at or above", f"{scan.threshold:.1%}" if scan and scan.threshold <= 1 else "none"),
+                (
+                    "Accepted at or above",
+                    show_share(scan.threshold, 1) if scan and scan.threshold <= 1 else "none",
+                ),
             )
         )
         self._plot.show_threshold(scan.threshold if scan else 1.0)

@@ -15,6 +15,7 @@ from kyklon.app.pages.picture.strip_drawing import StripDrawing, Thumb
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, set_tip
 from kyklon.base.errors import KyklonError, WrongUse
+from kyklon.base.quantities import show_share
 from kyklon.catalogue.records import Display, System
 from kyklon.devices import choose
 from kyklon.devices.simulated.glass import SimulatedGlass
@@ -179,8 +180,8 @@ class GeometryView(LightView):
             seen = 1 - 2 * edge
             box = ((left / across - edge) / seen, (top / down - edge) / seen, wide / across / seen, high / down / seen)
             bad = ground is not None and bool(refused(own.mode.timing, ground))
-            told = [f"{own.glass.lost:.0%} cut off"] if own.glass.lost >= 0.01 else []
-            told += [f"{own.glass.border:.0%} border"] if own.glass.border >= 0.01 else []
+            told = [f"{show_share(own.glass.lost)} cut off"] if own.glass.lost >= 0.01 else []
+            told += [f"{show_share(own.glass.border)} border"] if own.glass.border >= 0.01 else []
             words = "must not be sent" if bad else ", ".join(told)
             thumbs.append(Thumb(own.system.id, own.system.name, box, words, bad, own.system.vertical))
         self.strip.show_thumbs(tuple(thumbs), display.aspect[0] / display.aspect[1], self._key)
@@ -215,7 +216,7 @@ class GeometryView(LightView):
         if kept and kept.squeeze != 1:
             off = kept.squeeze - 1
             self._ring_told.setText(
-                f"Circle {abs(off):.1%} too {'wide' if off > 0 else 'narrow'} on this display: "
+                f"Circle {show_share(abs(off), 1)} too {'wide' if off > 0 else 'narrow'} on this display: "
                 "adjust its width, or correct it with scaling."
             )
         else:

@@ -10,7 +10,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, row, set_tip
 from kyklon.app.widgets.ranges_plot import Point, RangesPlot
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show, show_duration
+from kyklon.base.quantities import show, show_duration, show_share
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.records import Board, Display, System
 from kyklon.model.build import SystemMode
@@ -150,7 +150,7 @@ class RangesView(LightView):
             ("Width", f"{spot.box[2]}, × {spot.scale[0]:.4g}"),
             ("Height", f"{spot.box[3]} of {timing.size[1]}, × {spot.scale[1]:.3g}"),
             ("Circle", "round" if abs(spot.circle - 1) < 0.005 else f"{spot.circle:.3f} wide to high"),
-            ("Overscan", f"{spot.lost:.1%}"),
+            ("Overscan", show_share(spot.lost, 1)),
         ]
         return tuple(rows)
 

@@ -11,6 +11,7 @@ from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.app.widgets.plot import Plot
+from kyklon.base.quantities import show_share
 
 
 @dataclass(frozen=True)
@@ -139,7 +140,9 @@ class FrontPlot(Plot):
         if not self.shows(points, picked, words):
             return
         self._points, self._picked, self._words = points, picked, words
-        self.setAccessibleDescription("; ".join(f"{each.modes} modes {each.suffered:.1%}" for each in points))
+        self.setAccessibleDescription(
+            "; ".join(f"{each.modes} modes {show_share(each.suffered, 1)}" for each in points)
+        )
         self.update()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
@@ -167,8 +170,8 @@ class FrontPlot(Plot):
             painter.setBrush(self.theme.color("teal" if index == self._picked else "sheet"))
             painter.drawEllipse(at, radius, radius)
             if index == self._picked:
-                gap = f", within {each.gap:.1%}" if each.gap > 1e-6 else ", exact"
-                words = f"{each.modes} modes: {each.suffered:.1%}{gap}"
+                gap = f", within {show_share(each.gap, 1)}" if each.gap > 1e-6 else ", exact"
+                words = f"{each.modes} modes: {show_share(each.suffered, 1)}{gap}"
                 right = at.x() < axes.box.center().x()
                 spot = QPointF(at.x() + (12 if right else -12) * scale, at.y() - 14 * scale)
                 self.text(

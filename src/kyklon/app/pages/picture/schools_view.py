@@ -17,6 +17,7 @@ from kyklon.app.pages.picture.schools_drawing import (
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, set_tip
 from kyklon.base.progress import Watch
+from kyklon.base.quantities import show_share
 from kyklon.catalogue.chosen import known_systems
 from kyklon.model.timing import Mode
 from kyklon.operations.picture.schools import SCHOOL_WORDS, Plan, given, plans, taken
@@ -134,10 +135,10 @@ class SchoolsView(LightView):
         lost = plan.lost_per_min
         rows = (
             ("repeated or dropped per min", lost / _JUDDER, f"{lost:.0f}" if lost >= 1 else "none"),
-            ("speed error", speed / 0.05, f"{speed:.1%}" if worst else "0%"),
-            ("overscan", plan.lost / _LOST, f"{plan.lost:.0%}"),
-            ("borders (unused area)", plan.border / _BORDER, f"{plan.border:.0%}"),
-            ("circle error", plan.off_round / _ROUND, f"{plan.off_round:.0%}"),
+            ("speed error", speed / 0.05, show_share(speed, 1) if worst else show_share(0)),
+            ("overscan", plan.lost / _LOST, show_share(plan.lost)),
+            ("borders (unused area)", plan.border / _BORDER, show_share(plan.border)),
+            ("circle error", plan.off_round / _ROUND, show_share(plan.off_round)),
         )
         modes = f"{count} mode{'' if count == 1 else 's'} for {len(plan.rows)} systems"
         return SchoolDrawn(plan.school, SCHOOL_WORDS[plan.school][0 if tube else 1], modes, rows, current, plan.why)

@@ -25,7 +25,7 @@ class CauseBars(Instrument):
         if not self.shows(tuple((each.cause.id, round(each.chance, 4)) for each in rows), chosen):
             return
         self._rows, self._chosen = rows, chosen
-        self.setAccessibleDescription("; ".join(f"{each.cause.name} {each.chance:.0%}" for each in rows))
+        self.setAccessibleDescription("; ".join(f"{each.cause.name} {show_probability(each.chance)}" for each in rows))
         self.setMinimumHeight(round(self._pitch() * len(rows)))
         self.update()
 

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 from kyklon.app.pages.poweron.cause_bars import CauseBars
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, line_pitch, row, scrolled, set_tip
-from kyklon.base.quantities import show_minutes
+from kyklon.base.quantities import show_minutes, show_share
 from kyklon.catalogue.fault_records import Observation
 from kyklon.faults.finder import Case, Likely, Next
 from kyklon.model.findings import Remedy
@@ -134,7 +134,7 @@ class Conversation(QWidget):
             f"needs {own.needs}" if own.needs else "",
             "some risk" if step.risk >= 1 else "",
         ]
-        cost.append(f"yes in {step.yes:.0%} of such cases".replace("%", "\u202f%"))
+        cost.append(f"yes in {show_share(step.yes)} of such cases")
         self._cost.setText(" · ".join(each for each in cost if each))
         self._caution.setText(own.caution)
         self._caution.setVisible(bool(own.caution))

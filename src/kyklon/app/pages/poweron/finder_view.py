@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QWidget
 from kyklon.app.pages.poweron.conversation import Conversation
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import button, column, label, row
+from kyklon.base.quantities import show_share
 from kyklon.catalogue.fault_records import Cause, Observation
 from kyklon.faults import acts
 from kyklon.faults.finder import Case, excluding, likely, steps
@@ -59,7 +60,7 @@ class FinderView(QWidget):
         told = [excluding(pair) for pair in case.excluded]
         told += [] if session.bring_up_current else ["Run the bring-up first: its forecast saves many checks."]
         if not belief.exact:
-            told.append(f"Sampled, within {belief.error:.0%}.".replace("%", "\u202f%"))
+            told.append(f"Sampled, within {show_share(belief.error)}.")
         if record.found:
             told.append("Found. If it still fails, keep answering; otherwise start a new case next time.")
         self._told.setText(" ".join(told) or "Symptoms, likely causes and the check that saves most time.")
