@@ -63,6 +63,9 @@ class Port(Record):
     contacts: tuple[str, ...] = ()
 
 
+AGREED = "agreeing"  # by what a fact is known that was suggested and left so
+
+
 class Known(Record):
     """Where a fact of a part comes from. at: the day, ISO 8601. by: what it was read from or measured with."""
 
@@ -85,6 +88,11 @@ class CataloguePart(Record):
     name: str = Field(min_length=1, max_length=120)
     note: str = ""
     known: Annotated[dict[str, Known], AfterValidator(Fixed)] = Fixed()
+
+    def is_assumed(self, name: str) -> bool:
+        """Whether a fact was only suggested, and neither read, measured nor typed."""
+        return name in self.known and self.known[name].by == AGREED
+
     price: float = Field(default=0.0, ge=0)  # invented money, for the parts list
     ports: tuple[Port, ...] = ()
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 from kyklon.base.errors import WrongUse
 from kyklon.commands.line import Argument, Option
-from kyklon.commands.shared import OK, Folder, Json, catalogue, keep_copies, open_folder, out
+from kyklon.commands.shared import OK, Folder, Json, catalogue, keep_copies, open_folder, out, tell
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -90,9 +90,15 @@ def connect(
     cable: Annotated[str, Option("--cable", help="A cable's short name; the shortest that fits otherwise.")] = "",
 ) -> int:
     """Connect two sockets with a cable; what was plugged into either is pulled out first."""
-    from kyklon.operations.plan.connections import with_cable
+    from kyklon.operations.plan.connections import connections, with_cable
 
-    return _changed(folder, f"Connect {start} to {end}", lambda build, seen: with_cable(build, start, end, cable, seen))
+    done = _changed(folder, f"Connect {start} to {end}", lambda build, seen: with_cable(build, start, end, cable, seen))
+    build, parts = open_folder(folder)
+    for each in connections(build, parts):
+        if {start, end} == {each.link.start, each.link.end}:
+            for fault in each.faults:
+                tell(fault)
+    return done
 
 
 def disconnect(folder: Folder, socket: Socket) -> int:

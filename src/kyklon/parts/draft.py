@@ -8,13 +8,14 @@ from typing import Any
 
 from kyklon.base.errors import CatalogueError
 from kyklon.catalogue import loader
-from kyklon.catalogue.records import CataloguePart, Known
+from kyklon.catalogue.records import AGREED, CataloguePart, Known
 from kyklon.parts.fields import PartField, field_of, fields_of, one
 from kyklon.parts.shaping import shaped
 from kyklon.parts.store import id_of, today, without_none
 
+__all__ = ["AGREED", "Draft"]
+
 Values = Mapping[str, Any]
-AGREED = "agreeing"  # by what a fact is known that was suggested and left so
 
 
 @dataclass(frozen=True)

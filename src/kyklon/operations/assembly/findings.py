@@ -35,18 +35,24 @@ def electrical_findings(build: Build, catalogue: Catalogue) -> list[Finding]:
     return [*_voltage(build, catalogue, power), *_heat(power)]
 
 
+_OF_BOARD = " The board's peak current is assumed: measure it, or look it up."
+
+
 def _voltage(build: Build, catalogue: Catalogue, power: Budget) -> list[Finding]:
     if power.board_v is None or power.board_v >= power.board.low_voltage_v or power.cable is None:
         return []
+    assumed = power.board.is_assumed("peak_a")
     return [
         Finding(
             code="assembly.low-voltage",
-            severity=Severity.STOP,
+            severity=Severity.CAUTION if assumed else Severity.STOP,
             operation=OPERATION,
             subject=power.cable.name,
-            title=f"Only {power.board_v:.2f} V reach the board",
+            title=f"Only {power.board_v:.2f} V may reach the board"
+            if assumed
+            else f"Only {power.board_v:.2f} V reach the board",
             message=f"{power.cable.name} loses {power.drop_v:.2f} V at {power.peak_a:.2f} A; undervoltage warning "
-            f"below {power.board.low_voltage_v:.2f} V.",
+            f"below {power.board.low_voltage_v:.2f} V.{_OF_BOARD if assumed else ''}",
             why="Below that the board slows down, and the card may be damaged in the middle of a write.",
             source="ASTM B258 and IEC 60028 for the wire; the limit is common practice",
             remedy=_thicker(build, catalogue, power),
@@ -90,7 +96,8 @@ def _heat(power: Budget) -> list[Finding]:
             operation=OPERATION,
             subject=power.board.name,
             title=f"The chip will reach {power.chip_c:.0f} °C in a closed case",
-            message=f"{power.board.name} throttles from about {THROTTLE_C:.0f} °C.",
+            message=f"{power.board.name} throttles from about {THROTTLE_C:.0f} °C."
+            + (_OF_BOARD if power.board.is_assumed("peak_a") else ""),
             why="Games drop frames just when they need the CPU most.",
             source="Ta + P · Rth; the limit is common practice",
         )

@@ -218,7 +218,9 @@ def _sync(places: tuple[Place, ...], leads: tuple[Lead, ...]) -> Iterator[Troubl
                 "sync",
                 taker.role,
                 f"{taker.part.name} needs {wanted} sync",
-                f"{giver.part.name} gives {giver.sync} sync.",
+                f"{giver.part.name} sends its sync within the picture signal."
+                if giver.sync == "in the picture"
+                else f"{giver.part.name} gives {giver.sync} sync.",
                 f"The picture rolls, or there is none. {do}",
             )
         elif wanted == "composite" and taker.kind == "display" and giver.sync_v:

@@ -63,6 +63,7 @@ _ADVICE = {
     "boot.installer-network": "Choose the Wi-Fi country, in Boot",
     "boot.user": "Write the image again, or make the user in it",
     "boot.": "Put it right in Boot",
+    "picture.chain": "Choose another socket, cable or adapter, in Plan",
     "picture.": "Choose a mode that the display shows, in Picture",
     "assembly.": "Choose a stronger power supply or a thicker cable, in Assembly",
     "controls.": "Put it right in Controls",

@@ -147,7 +147,7 @@ def _chain(bench: Bench) -> Failure | None:
     trouble = next((each for each in found.troubles if each.stops and each.code != "hdmi"), None)
     if trouble is None:
         return None
-    cause = f"{trouble.title}: {trouble.words[:1].lower()}{trouble.words[1:]} {trouble.do}"
+    cause = f"{trouble.title}. {trouble.words} {trouble.do}"
     screen = Screen("out of range", "Rolling picture, or none; switch off at once")
     return Failure("display", f"picture.chain-{trouble.code}", cause, None, screen, bench.board.lamps.reading)
 

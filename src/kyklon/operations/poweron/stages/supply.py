@@ -40,4 +40,8 @@ def supply(bench: Bench) -> Step:
             blocks=False,
         )
         return Step((Moment(f"{rests:.2f} V at the board when idle.", lamps.powered, 0.3),), (failure,))
-    return Step((Moment(f"{volts:.2f} V at the board at {power.peak_a:.2f} A.", lamps.powered, 0.3),))
+    assumed = "an assumed " if power.board.is_assumed("peak_a") else ""
+    moments = [Moment(f"{volts:.2f} V at the board at {assumed}{power.peak_a:.2f} A.", lamps.powered, 0.3)]
+    if power.board_v is not None and power.board_v < power.board.low_voltage_v:
+        moments.append(Moment("If it takes that much, it reboots in the middle of a game.", lamps.powered, 0.0))
+    return Step(tuple(moments))
