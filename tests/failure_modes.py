@@ -993,6 +993,22 @@ MODES: tuple[Mode, ...] = (
         "rootfstype=ext3",
         swapped("kernel.line", "rootfstype=ext4", "rootfstype=ext3"),
     ),
+    Mode(
+        "the root's driver is a module",
+        "root partition",
+        "boot.no-driver",
+        "has ext4 as a module",
+        root(
+            "mkdir /lib",
+            "mkdir /lib/modules",
+            "mkdir /lib/modules/6.1.0",
+            "mkdir /lib/modules/6.1.0/kernel",
+            "mkdir /lib/modules/6.1.0/kernel/fs",
+            "mkdir /lib/modules/6.1.0/kernel/fs/ext4",
+            "write TEXT /lib/modules/6.1.0/kernel/fs/ext4/ext4.ko",
+            body=b"\x7fELF",
+        ),
+    ),
     Mode("a mount option that ext4 has not", "root partition", "boot.rootflags", "noatime", line("rootflags=noatime")),
     Mode(
         "a mount option with a wrong value",

@@ -54,6 +54,7 @@ _ADVICE = {
     "card.": "Write the image again",
     "system.front-end": "Install or repair the front end on the card, or use another image",
     "system.": "Write the image again, or put that file right on the card",
+    "boot.no-driver": "Add the image's initramfs to the boot file (INITRD), or make one on the machine",
     "boot.initramfs": "Write the image again, or take INITRD out of the boot file",
     "boot.device-tree": "Write the image again",
     "boot.kernel-damaged": "Write the image again",

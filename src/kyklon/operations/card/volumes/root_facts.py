@@ -21,6 +21,13 @@ from kyklon.operations.card.volumes.mounts import read_fstab
 from kyklon.operations.card.volumes.partitions import Read
 from kyklon.operations.card.volumes.start_order import MANAGERS, Systemd, numbered, own_unit_of
 
+# what a kernel needs before there is a root, and where its file is below a release's folder (6.1, Makefile of each)
+DRIVERS = {
+    "ext4": "kernel/fs/ext4/ext4.ko",
+    "mmc_block": "kernel/drivers/mmc/core/mmc_block.ko",
+    "usb-storage": "kernel/drivers/usb/storage/usb-storage.ko",
+}
+_PACKED = ("", ".xz", ".zst", ".gz")  # endings of modules
 INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c: tried in this order without init=
 NEEDED = ("/dev", "/proc", "/sys")  # where a start mounts what the kernel offers
 _HEAD = 256  # bytes of a program that the kernel looks at: BINPRM_BUF_SIZE
@@ -98,6 +105,7 @@ def _observed(reader: ExtReader, programs: Iterable[str], layout: Layout) -> Roo
         more_files=looker.more,
         pulled=pulled,
         numbered=in_order,
+        modular=looker.modular(),
         session=session,
         programs=dict(looker.programs),
         release=looker.text(layout.release).strip(),
@@ -229,6 +237,19 @@ class Looker:
         except FormatError as bad:
             self._told(f"{path} cannot be read: {bad.what}")
             return ""
+
+    def modular(self) -> dict[str, tuple[str, ...]]:
+        """Of each kernel release, the drivers that it has as modules only (modules.builtin: kbuild.rst)."""
+        found = {}
+        for top in ("/lib/modules", "/usr/lib/modules"):
+            for release in self.names(top)[:20]:
+                built_in = set(self.text(f"{top}/{release}/modules.builtin", _TEXT).split("\n"))
+                found[release] = tuple(
+                    name
+                    for name, path in DRIVERS.items()
+                    if path not in built_in and any(self.there(f"{top}/{release}/{path}{ending}") for ending in _PACKED)
+                )
+        return found
 
     # --- programs --------------------------------------------------------------------------------------------------
 

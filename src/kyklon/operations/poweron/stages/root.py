@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import replace
+from pathlib import PurePosixPath
 
 from kyklon.base.quantities import show_bytes
 from kyklon.model.build import change_of
@@ -206,6 +207,8 @@ def root_partition(bench: Bench) -> Step:
         return bad
     if root.unreplayed and _leaves_journal(bench):
         root = root.unreplayed
+    if lacking := _without_drivers(bench, root):
+        return fail(panic("root partition", "boot.no-driver", lacking, lamps.stuck))
     moments = [Moment(f"{root.release or 'Linux'}.", lamps.reading, 0.5)]
     if root.recovers and _leaves_journal(bench):
         moments.append(Moment("noload: the root's journal is not replayed.", lamps.reading, 0.0))
@@ -215,6 +218,27 @@ def root_partition(bench: Bench) -> Step:
         text = f"The root is read-only, so nothing can be saved: {root.no_write}."
         moments.append(Moment(text, lamps.reading, 0.0))
     return Step(tuple(moments))
+
+
+def _without_drivers(bench: Bench, root: RootFacts) -> str:
+    """Why the kernel cannot reach or read its root by itself, '' where it can: its drivers are modules on that root. An
+    initramfs would load them."""
+    if bench.settings is not None and bench.settings.initramfs:
+        return ""
+    name = PurePosixPath(bench.kernel_name).name
+    release = next((each for each in root.modular if each and name.endswith(each)), "")
+    another = not release and bool(re.search(r"\d\.\d", name))  # a version that the root has no modules of
+    sure = bool(release) or (len(root.modular) == 1 and not another)
+    lacking = root.modular.get(release or next(iter(root.modular), ""), ()) if sure else ()
+    device = "usb-storage" if bench.build.medium == "disk" else "mmc_block"
+    needed = [each for each in lacking if each in (device, "ext4" if "ext4" in root.kinds else "")]
+    if not needed:
+        return ""
+    plural = "modules" if len(needed) > 1 else "a module"
+    return (
+        f"{name} has {' and '.join(needed)} as {plural} on the root that it cannot mount without "
+        f"{'them' if len(needed) > 1 else 'it'}: it needs an initramfs, and the boot file names none."
+    )
 
 
 def _mount_words(bench: Bench, root: RootFacts) -> Step | None:
