@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kyklon.base.errors import WrongUse
 from kyklon.model.controls import Control, Layout, Seat
 from kyklon.operations.controls import assignment
 from kyklon.operations.controls.assignment import NOWHERE, Problem, Solved
@@ -269,3 +270,9 @@ def test_plates_of_two_joysticks() -> None:
     two = [on_board(150, 150, "lever", "lever", 24), on_board(240, 150, "lever-2", "lever", 24)]
     assert measured(seat(*two))["plate"] == [pytest.approx(-6)]
     assert "plate" not in measured(seat(two[0], on_board(250, 150, "lever-2", "lever", 24)))
+
+
+def test_thirteen_buttons_are_mapped_and_no_more() -> None:
+    assert problem([[0.0] * assignment.MOST_BUTTONS], (-1,)).order == (0,)
+    with pytest.raises(WrongUse, match="at most 13"):
+        problem([[0.0] * (assignment.MOST_BUTTONS + 1)], (-1,))
