@@ -37,7 +37,8 @@ def test_a_core_of_no_known_name_has_the_set_of_its_timer(more: str, name: str, 
     """Bindings: timer/arm,arch_timer.yaml, arm/pmu.yaml, timer/arm,twd-timer.yaml (Linux 6.1)."""
     text = samples.TREE.replace(CORE, "nobody,core-x1")
     at = text.rindex("};")
-    data = samples.tree(f"{text[:at]}{more}\n}};\n")
+    node, _, rest = more.partition(" { ")
+    data = samples.tree(f"{text[:at]}    {node} {{\n        {rest.removesuffix(' };')}\n    }};\n}};\n")
     draft = board.learn(data, catalogue, "own.dtb")
     assert draft.row["native_set"] == name
     assert draft.known["native_set"].how == "read"
