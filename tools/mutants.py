@@ -18,7 +18,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 CARD, BOOT = "operations/card/drives", "operations/boot/dialects"
-HAND = "tests/test_worked_out.py"
+HAND, CHOICE = "tests/test_worked_out.py", "tests/test_choosing.py"
 MODULES = {  # module -> the tests that are its own
     f"{CARD}/interlock.py": "tests/test_interlock.py tests/test_held.py",
     f"{CARD}/writer.py": "tests/test_writer.py",
@@ -38,8 +38,8 @@ MODULES = {  # module -> the tests that are its own
     "operations/tuning/latency.py": "tests/test_tuning.py",
     "operations/library/match.py": f"{HAND} tests/test_lists.py tests/external/test_hard_names.py",
     "operations/library/compare.py": "tests/test_compare.py tests/test_lists.py",
-    "operations/library/choose.py": "tests/test_lists.py tests/test_library.py",
-    "operations/library/versions.py": "tests/test_library.py tests/test_lists.py",
+    "operations/library/choose.py": f"{CHOICE} tests/test_lists.py tests/test_library.py",
+    "operations/library/versions.py": f"{CHOICE} tests/test_library.py tests/test_lists.py",
     "operations/picture/smallest.py": "tests/test_picture_whole.py tests/test_tube_guard.py",
     "operations/picture/schools.py": "tests/test_picture_whole.py tests/test_tube_guard.py",
     "operations/poweron/stages/mounts.py": "tests/external/test_fstab.py",

@@ -1,0 +1,117 @@
+"""What fits a card and which version stays, against every choice there is and against figures worked out by hand."""
+
+from __future__ import annotations
+
+from itertools import product
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from kyklon.base.errors import KyklonError
+from kyklon.operations.library import choose as choosing
+from kyklon.operations.library.choose import Item, choose, next_larger, takes
+from kyklon.operations.library.versions import Tags, _rank, _why, place, tags_of
+
+GB = 1_000_000_000
+
+
+def items(*sizes: int, worths: tuple[float, ...] = (), must: tuple[int, ...] = ()) -> list[Item]:
+    return [
+        Item(f"g{index}", (size,), worths[index] if worths else 1.0, index in must) for index, size in enumerate(sizes)
+    ]
+
+
+def test_clusters_are_filled_up() -> None:
+    """4097 bytes take two clusters of 4096, none take none, and a save of one byte another."""
+    assert takes((4096,), 4096) == 4096
+    assert takes((4097, 0), 4096) == 8192
+    assert takes((1,), 4096, (1, 4096)) == 3 * 4096
+
+
+def test_what_fits_to_the_byte_fits() -> None:
+    assert choose(items(3, 4, 5), 12, 1).kept == {"g0", "g1", "g2"}
+    assert choose(items(3, 4, 5), 11, 1).left == {"g2"}  # two games either way: the worthiest by the byte first
+    assert choose(items(5), 5, 1).kept == {"g0"}
+    assert choose(items(5), 4, 1).kept == frozenset()
+    assert choose([], 0, 1).gap == 0.0
+    filled = choosing._filled(np.zeros(2, dtype=bool), np.array([4.0, 6.0]), np.array([1.0, 1.0]), 10.0)
+    assert filled.all(), "the last byte counts"
+
+
+def test_what_must_go_along_does() -> None:
+    assert choose(items(9, 1, 1, must=(0,)), 10, 1).kept >= {"g0"}
+    assert choose(items(10, 1, must=(0,)), 10, 1).kept == {"g0"}
+    with pytest.raises(KyklonError, match="always include"):
+        choose(items(10, 1, must=(0,)), 9, 1)
+
+
+@settings(max_examples=150)
+@given(st.data())
+def test_the_choice_is_the_best_of_all(data: st.DataObject) -> None:
+    count = data.draw(st.integers(1, 8))
+    sizes = data.draw(st.lists(st.integers(1, 40), min_size=count, max_size=count))
+    worths = tuple(data.draw(st.lists(st.sampled_from((1.0, 2.0, 8.0)), min_size=count, max_size=count)))
+    room = data.draw(st.integers(0, 120))
+    told = choose(items(*sizes, worths=worths), room, 1)
+    best = max(
+        sum(worth for worth, taken in zip(worths, pick, strict=True) if taken)
+        for pick in product((0, 1), repeat=count)
+        if sum(size for size, taken in zip(sizes, pick, strict=True) if taken) <= room
+    )
+    kept = [index for index in range(count) if f"g{index}" in told.kept]
+    assert sum(sizes[index] for index in kept) == told.used <= room
+    assert sum(worths[index] for index in kept) == pytest.approx(best)
+    # the bound is of games that may be cut: a gap may be left, but none is claimed below what was found
+    assert told.gap >= 0.0
+
+
+def test_the_next_larger_card() -> None:
+    """Three games of 20 GB: 60 of 63.04 usable on 64 GB; 28 GB of room hold one, 32 GB more than today's card two."""
+    games = items(20 * GB, 20 * GB, 20 * GB)
+    told = next_larger(games, 28 * GB, 32 * GB, 1)
+    assert told is not None
+    card, choice = told
+    assert card == 64 * GB
+    assert len(choice.kept) > 1
+    assert next_larger(games, 60 * GB, 64 * GB, 1) is None, "all fits already"
+    assert next_larger(games, 60 * GB - 1, 64 * GB, 1) is not None
+
+
+# --- versions ------------------------------------------------------------------------------------------------------
+
+ORDER = ("Europe", "America", "Japan")
+
+
+def test_where_a_version_stands() -> None:
+    """Unfinished ones last, then language, region, unknown tags, and of the rest the later revision."""
+    plain = place(Tags(("Europe",)), ORDER, ("En", "De"))
+    assert plain == (False, 0, 0.0, False, (0, 0, 0, 0))
+    assert place(Tags(("Japan", "America")), ORDER)[2] == 1.0, "the best of its regions counts"
+    assert place(Tags(("Brazil",)), ORDER)[2] == 1.5, "behind the part of the world that it lies in"
+    assert place(Tags(("Korea",)), ORDER)[2] == 3.0, "nothing of its part of the world is named"
+    assert place(Tags(), ORDER)[2] == 3.0
+    assert place(Tags(revision=(1, 2)), ORDER)[4] == (-1, -2, 0, 0)
+    assert place(Tags(languages=("De", "Fr")), ORDER, ("En", "De"))[1] == 1
+    assert place(Tags(languages=("Fr",)), ORDER, ("En", "De"))[1] == 2
+    assert place(Tags(languages=("Fr",)), ORDER)[1] == 0, "nobody asked for a language"
+    assert place(Tags(), ORDER, ("En",))[1] == 0, "it may have any"
+    later = [place(tags_of(f"Game (Europe){rest}.x"), ORDER) for rest in (" (Rev 2)", " (Rev 1)", "", " [b1]")]
+    assert later == sorted(later)
+    assert _rank("France", ("Asia", "Europe")) == 1.5
+    assert _rank("Europe", ORDER) == 0.0
+
+
+@pytest.mark.parametrize(
+    ("own", "best", "why"),
+    [
+        ((True, 0, 0.0, False, (0,)), (False, 1, 1.0, True, (0,)), "this one is unfinished, changed or a bad dump"),
+        ((False, 1, 0.0, False, (0,)), (False, 0, 1.0, True, (0,)), "its language comes first"),
+        ((False, 0, 1.0, False, (0,)), (False, 0, 0.0, True, (0,)), "its region comes first"),
+        ((False, 0, 0.0, True, (0,)), (False, 0, 0.0, False, (0,)), "this one has an unknown tag"),
+        ((False, 0, 0.0, False, (0,)), (False, 0, 0.0, False, (-1,)), "it is the later revision"),
+    ],
+)
+def test_why_another_version_is_kept(own: tuple, best: tuple, why: str) -> None:  # type: ignore[type-arg]
+    assert _why(own, best) == why
