@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import sqlite3
 import subprocess
 import sys
@@ -13,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from kyklon.base import durable, own_file, reading
-from kyklon.base.errors import KyklonError, TargetError, WrongUse
+from kyklon.base.errors import Cancelled, KyklonError, TargetError, WrongUse
 from kyklon.base.progress import Progress, Watch
 from kyklon.devices.linux.folder import Folder
 from kyklon.model.build import edited
@@ -242,3 +243,30 @@ def test_a_reader_who_has_seen_enough_is_no_error_and_a_full_disk_is_one(words: 
     done = subprocess.run(closed, stderr=subprocess.PIPE, text=True, timeout=900, check=False)
     assert done.returncode != 0
     assert "Traceback" not in done.stderr
+
+
+def test_ctrl_c_ends_every_command_with_one_line_and_130(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    """POSIX shells: 128 and the signal's number. A question that is answered with no is no interrupt."""
+    from kyklon.commands import build, main, shared
+
+    def in_the_middle(folder: Path) -> int:
+        with shared.watching() as watch:
+            os.kill(os.getpid(), signal.SIGINT)
+            watch.check()
+        return 0
+
+    def said_no(folder: Path) -> int:
+        raise Cancelled("Nothing was written.")
+
+    for act, code, words in (
+        (in_the_middle, 130, "kyklon: Cancelled.\n"),
+        (said_no, 3, "kyklon: Nothing was written.\n"),
+    ):
+        monkeypatch.setattr(build, "open_build", act)
+        assert main._run(["open", str(tmp_path)]) == code
+        assert capsys.readouterr().err == words
+    monkeypatch.setattr("kyklon.commands.line.read", lambda *_given: (_ for _ in ()).throw(KeyboardInterrupt))
+    assert main._run(["open", str(tmp_path)]) == 130
+    assert signal.getsignal(signal.SIGINT) is signal.default_int_handler

@@ -1,4 +1,5 @@
-"""The entry point: which command a line means. Exit codes: 0 OK, 1 stops found, 2 wrong usage, 3 failed.
+"""The entry point: which command a line means. Exit codes: 0 OK, 1 stops found, 2 wrong usage, 3 failed,
+130 ended by Ctrl+C.
 
 The list is data, so that help needs no command's own imports; a command's module is imported when it is called.
 """
@@ -16,6 +17,7 @@ from typing import Any, TextIO
 from kyklon.base.shown import visible, visible_json
 
 OK, STOPS, WRONG, FAILED = 0, 1, 2, 3
+INTERRUPTED = 130  # 128 and SIGINT: what a shell says of a program that Ctrl+C ended
 
 
 @dataclass(frozen=True)
@@ -261,7 +263,7 @@ def _help(noun: str) -> str:
     lines = ["Usage: kyklon COMMAND [OPTIONS] ...", ""]
     lines += [f"  {each.name:18} {each.what}" for each in rows]
     lines += ["", "See kyklon COMMAND --help. With --json a command prints one JSON document and nothing else."]
-    return "\n".join([*lines, "Exit codes: 0 OK, 1 stops found, 2 wrong usage, 3 failed."])
+    return "\n".join([*lines, "Exit codes: 0 OK, 1 stops found, 2 wrong usage, 3 failed, 130 ended by Ctrl+C."])
 
 
 def _call(command: Command, words: list[str]) -> int:
@@ -269,10 +271,10 @@ def _call(command: Command, words: list[str]) -> int:
     from kyklon.commands.line import read
 
     module, name = command.place
-    act = getattr(import_module(f"kyklon.commands.{module}"), name)
     as_json = "--json" in words
     _any_name_may_be_printed()
     try:
+        act = getattr(import_module(f"kyklon.commands.{module}"), name)
         code = act(**read(act, f"kyklon {command.name}", words))
         sys.stdout.flush()
     except WrongUse as bad:
@@ -281,8 +283,8 @@ def _call(command: Command, words: list[str]) -> int:
         return _ended(str(bad), FAILED, as_json=as_json)
     except (BrokenPipeError, OutputLost):  # whoever read the lines has seen enough, or nobody can
         raise
-    except KeyboardInterrupt:
-        return _ended("Cancelled.", FAILED, as_json=as_json)
+    except KeyboardInterrupt as ended:
+        return _ended(str(ended.__cause__ or "Cancelled."), INTERRUPTED, as_json=as_json)
     except Exception as bad:
         return _ended(_report(bad, words), FAILED, as_json=as_json)
     return code if isinstance(code, int) else OK

@@ -68,9 +68,19 @@ class _Line:
 def watching() -> Iterator[Watch]:
     """Progress on the terminal, and Ctrl+C as Cancel: the work stops between two steps and keeps the truth about it."""
     line, token = _Line(), CancelToken()
-    before = signal.signal(signal.SIGINT, lambda _number, _frame: token.cancel())
+    pressed: list[int] = []
+
+    def on_interrupt(number: int, _frame: object) -> None:
+        pressed.append(number)
+        token.cancel()
+
+    before = signal.signal(signal.SIGINT, on_interrupt)
     try:
         yield Watch(line, token)
+    except Cancelled as ended:
+        if pressed:
+            raise KeyboardInterrupt from ended
+        raise
     finally:
         signal.signal(signal.SIGINT, before)
         if line.shown:
