@@ -12,6 +12,7 @@ from kyklon.base.errors import BuildFolderError, WrongUse
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System
 from kyklon.catalogue.text_records import TuningSetting
+from kyklon.demo import camper
 from kyklon.model.build import Build, TuningLayers, edited, remedied
 from kyklon.model.world import World
 from kyklon.operations import inspection
@@ -20,7 +21,7 @@ from kyklon.operations.assembly.power import budget
 from kyklon.operations.next_step import next_step
 from kyklon.operations.picture.ranges import fit
 from kyklon.operations.plan.acts import start_build
-from kyklon.operations.plan.connections import connect, connections, cost
+from kyklon.operations.plan.connections import connect, connections, cost, unconnected
 from kyklon.operations.plan.findings import findings
 from kyklon.operations.registry import OPERATIONS
 from kyklon.operations.tuning import findings as tuning
@@ -320,3 +321,23 @@ def test_generic_parts_say_so_and_hold_no_more_than_they_must(catalogue: Catalog
         if display.tube:  # a band of a few per cent: what is not sure is not offered
             (band,) = display.ranges
             assert band.line_khz[1] / band.line_khz[0] < 1.04
+
+
+def test_what_takes_power_besides_its_picture_needs_a_cable_for_it(catalogue: Catalogue) -> None:
+    """Its own power input is fed by a USB socket where that gives enough (USB 2.0, 7.2.1: 0.5 A)."""
+    build = camper.build(catalogue, "0" * 64)
+    assert not unconnected(build, catalogue)
+    assert not [each for each in connections(build, catalogue) if each.faults]
+    dark = edited(build, "links", tuple(link for link in build.links if link.end != "display.power"))
+    assert unconnected(dark, catalogue) == ("display.power",)
+    told = {finding.code: finding for finding in findings(dark, catalogue, World())}
+    assert told["plan.unconnected"].severity == "stop"
+    again = edited(dark, "links", connect(dark, catalogue))
+    assert not unconnected(again, catalogue)
+    display = catalogue.get(Display, "pane-7")
+    hungry = display.model_copy(
+        update={"ports": tuple(p.model_copy(update={"draws_a": 0.6}) if p.draws_a else p for p in display.ports)}
+    )
+    parts = replace(catalogue, parts={**catalogue.parts, "displays": {**catalogue.parts["displays"], "pane-7": hungry}})
+    assert unconnected(edited(dark, "links", connect(dark, parts)), parts) == ("display.power",), "0.5 A are too few"
+    assert any(each.code.startswith("plan.usb-current") for each in findings(build, parts, World()))

@@ -87,6 +87,7 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
             Link(start="supply.out", end="board.power", cable="power-a-micro-1m5"),
             Link(start="board.video", end="display.video", cable="hdmi-a-a-1m"),
             Link(start="board.usb1", end="encoder.usb", cable="usb-a-b-1m"),
+            Link(start="board.usb2", end="display.power", cable="power-a-micro-1m5"),
             Link(start="card.plug", end="board.card", cable="socket"),
         ),
         source=Source(path=IMAGE, sha256=checksum),

@@ -60,11 +60,25 @@ def _faults(cable: Cable, start_part: CataloguePart, start: Port, end_part: Cata
         )
     if start.direction == "in" or end.direction == "out":
         faults.append(f"{start_part.name} cannot feed {end_part.name}: the direction is the wrong way round.")
-    if _family(start.signal) != _family(end.signal):
+    if not _agree(start, end):
         faults.append(f"{start_part.name} sends {start.signal}; {end_part.name} accepts {end.signal}.")
-    elif _family(start.signal) not in {_family(signal) for signal in cable.signals}:
-        faults.append(f"{cable.name} does not carry {start.signal}.")
+    elif not _carries(cable, start, end):
+        faults.append(f"{cable.name} does not carry {end.signal if _is_fed(start, end) else start.signal}.")
     return faults
+
+
+def _is_fed(socket: Port, plug: Port) -> bool:
+    """Whether a USB socket powers something that asks it for nothing else (USB 2.0, 7.2.1)."""
+    return _family(socket.signal) == "USB" and plug.signal == "power"
+
+
+def _agree(start: Port, end: Port) -> bool:
+    return _family(start.signal) == _family(end.signal) or _is_fed(start, end)
+
+
+def _carries(cable: Cable, start: Port, end: Port) -> bool:
+    carried = {_family(signal) for signal in cable.signals}
+    return bool(carried & {"USB", "power"}) if _is_fed(start, end) else _family(start.signal) in carried
 
 
 def _family(signal: str) -> str:
@@ -72,11 +86,10 @@ def _family(signal: str) -> str:
 
 
 def _fitting(start: Port, end: Port, catalogue: Catalogue) -> str:
-    if _family(start.signal) != _family(end.signal):
+    if not _agree(start, end):
         return ""
     for cable in catalogue.all(Cable):
-        signals = {_family(signal) for signal in cable.signals}
-        fits = sorted(cable.ends) == sorted((start.connector, end.connector)) and _family(start.signal) in signals
+        fits = sorted(cable.ends) == sorted((start.connector, end.connector)) and _carries(cable, start, end)
         if fits and not cable.ties_sync:  # that one harms whatever it fits
             return cable.id
     return ""
@@ -208,17 +221,18 @@ def _ports(build: Build, catalogue: Catalogue, direction: str) -> list[tuple[str
 
 def _feeds(giver: str, socket: Port, plug: Port) -> bool:
     """Power comes from the supply, or from a USB socket for what takes no more than it gives."""
-    if _family(socket.signal) == _family(plug.signal):
-        return plug.signal != "power" or giver.startswith("supply.")
-    return False
+    if _is_fed(socket, plug):
+        return plug.draws_a <= socket.supplies_a
+    return _family(socket.signal) == _family(plug.signal) and (plug.signal != "power" or giver.startswith("supply."))
 
 
 def unconnected(build: Build, catalogue: Catalogue) -> tuple[str, ...]:
-    """Plugs of a build that take a signal or power and have no cable. A display or adapter needs one of its inputs."""
+    """Plugs of a build that take a signal or power and have no cable. Of several inputs of a display or adapter one is
+    enough; what takes power needs it besides."""
     used = {end for link in build.links for end in (link.start, link.end)}
-    open_ = [name for name, _port in _ports(build, catalogue, "in") if name not in used]
+    ports = [(name, port) for name, port in _ports(build, catalogue, "in") if name not in used]
     fed = {link.end.partition(".")[0] for link in build.links}
-    return tuple(name for name in open_ if name.partition(".")[0] not in fed or name == "board.power")
+    return tuple(name for name, port in ports if name.partition(".")[0] not in fed or port.signal == "power")
 
 
 def cost(build: Build, catalogue: Catalogue) -> tuple[tuple[str, int, float], ...]:
