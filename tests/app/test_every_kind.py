@@ -112,6 +112,9 @@ def test_an_own_cable_goes_where_it_is_put(
     build = store.load(folder).build
     assert [link.cable for link in build.links if link.start == "board.video"] == ["own-cable"]
     assert any(copy.kind == "cables" for copy in build.copies), "the build keeps a copy of it"
+    assert plan.connect(folder, "board.video", "display.video") == 0
+    build = store.load(folder).build
+    assert [link.cable for link in build.links if link.start == "board.video"] == ["own-cable"], "own ones come first"
     assert plan.disconnect(folder, "display.video") == 0
     with pytest.raises(WrongUse, match="Nothing is plugged"):
         plan.disconnect(folder, "display.video")

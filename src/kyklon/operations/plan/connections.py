@@ -86,13 +86,18 @@ def _family(signal: str) -> str:
 
 
 def _fitting(start: Port, end: Port, catalogue: Catalogue) -> str:
+    """The cable that is put between two sockets: the user's own before what ships, then the shortest; '' for none."""
     if not _agree(start, end):
         return ""
-    for cable in catalogue.all(Cable):
-        fits = sorted(cable.ends) == sorted((start.connector, end.connector)) and _carries(cable, start, end)
-        if fits and not cable.ties_sync:  # that one harms whatever it fits
-            return cable.id
-    return ""
+    able = [
+        cable
+        for cable in catalogue.all(Cable)
+        if sorted(cable.ends) == sorted((start.connector, end.connector))
+        and _carries(cable, start, end)
+        and not cable.ties_sync  # that one harms whatever it fits
+    ]
+    best = min(able, key=lambda cable: (("cables", cable.id) not in catalogue.own, cable.length_m), default=None)
+    return best.id if best is not None else ""
 
 
 def connect(build: Build, catalogue: Catalogue) -> tuple[Link, ...]:
