@@ -31,6 +31,7 @@ def test_the_shelf_has_a_name_and_fields_for_every_kind() -> None:
     assert all(len(fields_of(kind)) > 1 for kind in KINDS)
 
 
+@pytest.mark.long(keep=6)
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_every_kind_is_copied_changed_exported_deleted_and_imported(
     kind: str, catalogue: Catalogue, tmp_path: Path, qtbot: QtBot

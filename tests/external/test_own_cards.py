@@ -89,6 +89,7 @@ def of_kernel(bench: Bench) -> Failure | None:
     return next((each for each in bring_up(bench).failures if each.stage in early and each.blocks), None)
 
 
+@pytest.mark.long(keep=3)
 @pytest.mark.parametrize("kind", ["fat", "ext4", "ext4 below /boot"])
 @pytest.mark.parametrize("tree", [FDT, FDTDIR, ""])
 def test_what_stands_in_a_boot_file_and_fits_stays(
