@@ -76,6 +76,13 @@ def test_the_next_larger_card() -> None:
     assert card == 64 * GB
     assert len(choice.kept) > 1
     assert next_larger(games, 60 * GB, 64 * GB, 1) is None, "all fits already"
+    assert next_larger(items(2000 * GB), GB, 1024 * GB, 1) is None, "no larger one is sold"
+    # what else lies on the card goes along: 8 GB of 8.4 used up leave 15.76 − 7.88 on the next
+    card, choice = next_larger(items(9 * GB), 0, 8 * GB, 1) or (0, None)
+    assert card == 16 * GB
+    assert choice is not None
+    assert choice.room == int(16 * GB * 0.985) - int(8 * GB * 0.985)
+    assert choosing.SIZES == tuple(1 << power for power in range(3, 11)), "as cards are sold"
     assert next_larger(games, 60 * GB - 1, 64 * GB, 1) is not None
 
 
