@@ -18,7 +18,7 @@ from kyklon.operations.picture.video_word import made_of, modes_offered, parsed
 from kyklon.operations.plan.acts import fresh_build, with_part_used
 from kyklon.operations.poweron.bench import lay_out
 from kyklon.operations.poweron.stages.games import front_end
-from kyklon.parts import board, image
+from kyklon.parts import board
 from kyklon.parts.learning import learn
 
 CORE = "arm,armv8"
@@ -47,9 +47,9 @@ def test_a_core_of_no_known_name_has_the_set_of_its_timer(more: str, name: str, 
 def test_what_was_added_to_a_boards_sockets_is_no_fact(catalogue: Catalogue) -> None:
     draft = board.learn(samples.tree(), catalogue, "own.dtb")
     made = draft.agreed()
-    if "ports" in draft.suggested:
-        assert made.known["ports"].by == "agreeing"
-        assert made.part("Own").is_assumed("ports")
+    named = board.learn(samples.tree(samples.TREE.replace("usb-a-connector", "nobody,plug")), catalogue, "own.dtb")
+    assert "ports" not in named.row, "its USB sockets were added"
+    assert named.agreed().part("Own").is_assumed("ports")
     assert made.part("Own").is_assumed("peak_a")
     assert not draft.answered("peak_a", "900 mA").agreed().part("Own").is_assumed("peak_a")
 
@@ -123,7 +123,11 @@ def whole_root(tmp_path_factory: pytest.TempPathFactory) -> CardContents:
 
 
 def test_an_image_says_what_it_reads_and_whether_it_grows(demo_master: Path, catalogue: Catalogue) -> None:
+    """Nothing on the sample grows its root; the demo's own image has the files that its system reads."""
     draft = learn("image", demo_master / "samples" / "skiff-1.0.img.xz", catalogue)
-    assert isinstance(draft.suggested["grows"], bool)
-    assert "reads" not in draft.suggested
-    assert image.ASKED.count("reads") == 0
+    assert draft.suggested["grows"] is False
+    assert draft.because["grows"] == "nothing on it grows the root"
+    own = learn("image", demo_master / "attachments" / "quayside-4.2.img.xz", catalogue)
+    assert set(own.row["reads"]) <= {"services.list", "first-boot.settings"}
+    assert "services.list" in own.row["reads"]
+    assert own.known["reads"].how == "read"

@@ -5,29 +5,11 @@ from __future__ import annotations
 import random
 from dataclasses import dataclass
 
+from kyklon.demo.library import FIRST, SECOND
 from kyklon.operations.library.titles import cleaned
 
 _FIRST = (
-    "Brass",
-    "Tidal",
-    "Copper",
-    "Velvet",
-    "Cinder",
-    "Juniper",
-    "Paper",
-    "Marble",
-    "Hollow",
-    "Rusty",
-    "Quartz",
-    "Mossy",
-    "Pewter",
-    "Saffron",
-    "Thistle",
-    "Umber",
-    "Gravel",
-    "Linen",
-    "Walnut",
-    "Drizzle",
+    *FIRST,
     "Amber",
     "Barley",
     "Clover",
@@ -88,24 +70,7 @@ _MIDDLE = (
     "Echo",
 )
 _SECOND = (
-    "Orchard",
-    "Causeway",
-    "Ferryman",
-    "Almanac",
-    "Parade",
-    "Clockworks",
-    "Regatta",
-    "Menagerie",
-    "Turnstile",
-    "Bakery",
-    "Semaphore",
-    "Quarry",
-    "Vineyard",
-    "Locksmith",
-    "Weathervane",
-    "Signalman",
-    "Allotment",
-    "Boatyard",
+    *SECOND,
     "Carousel",
     "Dovecote",
     "Estuary",
