@@ -59,7 +59,7 @@ def prove(count: int) -> None:
         rig("cocktail-pair", "rowlock-grid"),
         rig("cocktail-pair", "tackle-12", "thole-pad"),
     ]
-    plans = [Plan(each) for each in benches]
+    plans = [Plan(bench) for bench in benches]
     reasoners = [Reasoner(plan) for plan in plans]
     for seed in range(count):
         plan, reasoner = plans[seed % len(plans)], reasoners[seed % len(plans)]

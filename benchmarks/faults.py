@@ -21,8 +21,8 @@ from kyklon.faults.setting import FALSE_ANSWERS, Setting, setting_of
 
 
 def costs(setting: Setting) -> tuple[np.ndarray, np.ndarray]:
-    ask = np.array([*(cost_of(each) for each in setting.observations), np.inf])
-    return ask, np.array([each.minutes for each in setting.causes])
+    ask = np.array([*(cost_of(observation) for observation in setting.observations), np.inf])
+    return ask, np.array([cause.minutes for cause in setting.causes])
 
 
 def hunted(

@@ -32,7 +32,7 @@ def timed(work: Callable[[], object], times: int = 5) -> float:
 
 
 def tool(*words: object) -> Callable[[], object]:
-    return lambda: subprocess.run([str(each) for each in words], capture_output=True, check=False)
+    return lambda: subprocess.run([str(word) for word in words], capture_output=True, check=False)
 
 
 def learning(work: Path) -> None:

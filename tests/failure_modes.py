@@ -1265,7 +1265,7 @@ MODES: tuple[Mode, ...] = (
         "controls.wiring",
         "up is not wired to a terminal",
         build=lambda build: edited(
-            build, "controls.wires", [each for each in build.controls.wires if each.control != "p1.up"]
+            build, "controls.wires", [wire for wire in build.controls.wires if wire.control != "p1.up"]
         ),
     ),
     Mode(
@@ -1274,7 +1274,7 @@ MODES: tuple[Mode, ...] = (
         "controls.wiring",
         "cannot choose",
         build=lambda build: edited(
-            build, "controls.wires", [each for each in build.controls.wires if not each.control.startswith("p1.b")]
+            build, "controls.wires", [wire for wire in build.controls.wires if not wire.control.startswith("p1.b")]
         ),
     ),
     Mode(

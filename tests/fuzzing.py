@@ -339,7 +339,7 @@ def _observe(data: bytes) -> object:
 
 def _units(data: bytes) -> object:
     """Unit files with a zero between them, each with its name first, as one target would pull them in."""
-    rows = [each.partition("\n") for each in data.decode("utf-8", "surrogateescape").split("\0")]
+    rows = [word.partition("\n") for word in data.decode("utf-8", "surrogateescape").split("\0")]
     units = {name: unit_of(name, text, lambda path: Program(path)) for name, _, text in rows}
     return by_dependencies(units, "b", lambda _unit: "")
 
@@ -488,7 +488,7 @@ def _learnt_display(data: bytes) -> object:
 
 def _part_file(data: bytes) -> object:
     found = exchange.incoming(_file("part.toml", data), _catalogue())
-    return [facts(each.part, each.kind, own=True) for each in found]
+    return [facts(incoming.part, incoming.kind, own=True) for incoming in found]
 
 
 @cache

@@ -82,7 +82,7 @@ def test_compile_sets_what_is_wanted_and_keeps_everything_else(data: st.DataObje
 def test_any_text_is_read_and_its_lines_are_kept(text: str) -> None:
     after = MERROW.compile(text, Wanted("cod", {"kernel.file": "k"}, {}))
     assert MERROW.read(after, "cod")["kernel.file"] == "k"
-    settings = {each.number for each in MERROW.lines(text) if each.key == "kernel.file"}
+    settings = {line.number for line in MERROW.lines(text) if line.key == "kernel.file"}
     kept = [each for number, each in enumerate(split_lines(text)) if number not in settings]
     rest = iter(after.split("\n"))
     assert all(each in rest for each in kept), "a line was lost or moved"
@@ -195,7 +195,7 @@ def test_every_line_of_ours_knows_its_decision(demo: Demo, catalogue: Catalogue)
     files = {file.path: file for file in compiled(demo.build, catalogue, {})}
     first, *lines = files["merrow.settings"].lines
     assert (first.text, first.path) == ("merrow settings 2", "")
-    assert all(each.path for each in lines), lines
+    assert all(line.path for line in lines), lines
     paths = (
         "boot.kernel",
         "boot.device_tree",
@@ -205,7 +205,7 @@ def test_every_line_of_ours_knows_its_decision(demo: Demo, catalogue: Catalogue)
         "boot.video_memory_mb",
         "boot.overscan_percent",
     )
-    assert {each.label for each in lines} <= {describe(Build, path).label for path in paths}
+    assert {line.label for line in lines} <= {describe(Build, path).label for path in paths}
 
 
 EVERY = {
@@ -233,14 +233,14 @@ def test_every_setting_comes_to_the_card_and_goes_again(path: str, demo: Demo, c
     back = compiled(build, catalogue, {"merrow.settings": after})[0].text
     assert sorted(back.split("\n")) == sorted(before.split("\n"))
     ling = edited(build.with_part("board", "ling"), "boot.dialect", "extlinux")
-    codes = {each.code for each in hardware.findings(edited(ling, path, value), catalogue, World())}
+    codes = {finding.code for finding in hardware.findings(edited(ling, path, value), catalogue, World())}
     carried = path in taken_settings(catalogue.get(Dialect, "extlinux"), catalogue.get(Board, "ling"))
     assert (f"boot.no-effect:{path}" in codes) is not carried  # and where it means nothing, that is said
 
 
 def test_a_line_longer_than_the_firmware_reads_is_a_stop_and_is_read_as_cut(demo: Demo, catalogue: Catalogue) -> None:
     long = edited(demo.build, "boot.kernel_words", ["x" * 470, "root=/dev/mmcblk0p2"])
-    found = {each.code: each for each in hardware.findings(long, catalogue, World())}
+    found = {finding.code: finding for finding in hardware.findings(long, catalogue, World())}
     assert found["boot.line-too-long:kernel.line"].severity == "stop"
     texts = {
         "merrow.settings": "merrow settings 2\n" + "kernel.file" + " " * 150 + "= a.krn\n",
@@ -274,11 +274,11 @@ def test_what_the_board_does_not_bear_is_told_and_its_remedy_ends_it(
     path: str, value: object, code: str, severity: str, demo: Demo, catalogue: Catalogue
 ) -> None:
     build = edited(demo.build, path, value)
-    found = next(each for each in hardware.findings(build, catalogue, World()) if each.code == code)
+    found = next(finding for finding in hardware.findings(build, catalogue, World()) if finding.code == code)
     assert found.severity == severity
     if found.remedy:
         after = remedied(build, found.remedy)
-        assert code not in {each.code for each in hardware.findings(after, catalogue, World())}
+        assert code not in {finding.code for finding in hardware.findings(after, catalogue, World())}
 
 
 def test_the_extlinux_dialect(demo: Demo, catalogue: Catalogue) -> None:
@@ -362,7 +362,7 @@ def test_every_kind_of_boot_file_has_a_codec_that_reads_any_text(kind: str) -> N
         once = codec.compile(old, wanted)
         assert codec.compile(once, wanted) == once
         codec.read(once, "cod")
-        assert all(isinstance(codec.explain(each, wanted), str) for each in once.splitlines())
+        assert all(isinstance(codec.explain(line, wanted), str) for line in once.splitlines())
 
 
 LINES_OF_A_MENU = st.sampled_from(
@@ -443,7 +443,9 @@ def test_a_boot_file_is_read_line_by_line_with_what_is_odd(catalogue: Catalogue)
 
 def test_a_set_of_several_machines_has_sound_by_machine(demo: Demo, catalogue: Catalogue) -> None:
     build = edited(demo.build.with_part("image", "tidepool"), "boot.machine_sound", ["elm-s:digital", "none-such:none"])
-    found = next(each for each in hardware.findings(build, catalogue, World()) if each.code == "boot.machine-sound")
+    found = next(
+        finding for finding in hardware.findings(build, catalogue, World()) if finding.code == "boot.machine-sound"
+    )
     build = remedied(build, found.remedy)
     assert build.boot.machine_sound == ("elm-s:digital",)
     text = compiled(build, catalogue, {})[0].text

@@ -61,7 +61,7 @@ def test_a_good_start_reaches_the_menu_and_tells_its_times() -> None:
     found = read(GOOD)
     assert (found.reached, found.stop, found.model) == ("front end", None, "Merrow Herring")
     assert found.kernel_line == "console=tty1 root=/dev/mmcblk0p2 rootwait"
-    assert [(each.stage, each.seconds) for each in found.times] == [
+    assert [(time.stage, time.seconds) for time in found.times] == [
         ("display", 0.9),
         ("root partition", 1.2),
         ("init", 0.5),
@@ -81,7 +81,7 @@ def test_a_good_start_reaches_the_menu_and_tells_its_times() -> None:
         lambda text: text.replace("\n", "\r\n"),
         lambda text: re.sub(r"^", "\x1b[0m", text, flags=re.MULTILINE),
         lambda text: GOOD + text,
-        lambda text: "\n".join(line for each in text.split("\n") for line in (each, "random: crng init done")),
+        lambda text: "\n".join(line for word in text.split("\n") for line in (word, "random: crng init done")),
     ],
     ids=["plain", "typed", "journal", "levels", "carriage-returns", "colours", "an-older-start", "mixed"],
 )
@@ -142,7 +142,7 @@ def test_a_large_log_is_read_within_its_bounds() -> None:
 def test_codes_of_logs_are_known_to_the_fault_finder() -> None:
     """Each line that complains speaks of a cause, or of one that the forecast has a finding for."""
     spoken = {code for cause in PARTS.all(Cause) for code in cause.codes}
-    assert {each.code for each in PATTERNS if each.code} <= spoken
+    assert {pattern.code for pattern in PATTERNS if pattern.code} <= spoken
 
 
 # --- beside a forecast -----------------------------------------------------------------------------------------------

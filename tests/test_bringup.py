@@ -373,7 +373,7 @@ def test_games_and_system_files_on_the_cards_own_root_count(demo: Demo, catalogu
     build = edited(repaired(demo, catalogue, *REMEDIES), "library.destination", "")
     put(demo, build, catalogue)
     system = catalogue.get(System, "cedar-disc")
-    wanted = next(each for each in system.system_files if each.required)
+    wanted = next(file for file in system.system_files if file.required)
     body = (demo.folder / "library" / "system-files" / "Cedar_Boot_v1.0.rom").read_bytes()
     for name, data in (
         ("a.cue", CUE),
@@ -436,7 +436,7 @@ def test_growth_is_told_once_and_room_always(whole: tuple[Build, CardContents, W
 
     def growth(root: RootFacts, build: Build = build, world: World = world) -> list[str]:
         found = replace(card, root=root, roots={**card.roots, 2: root})
-        return [each.text for each in run(build, catalogue, found, world).events if each.stage == "root expansion"]
+        return [event.text for event in run(build, catalogue, found, world).events if event.stage == "root expansion"]
 
     (text,) = growth(card.root)
     assert text.startswith("Grows from 33.6")
@@ -447,7 +447,7 @@ def test_growth_is_told_once_and_room_always(whole: tuple[Build, CardContents, W
     assert "read-only" in text
     grown = replace(card, root=replace(card.root, expanded=True), roots={2: replace(card.root, expanded=True)})
     first, later = run(build, catalogue, card, world), run(build, catalogue, grown, world)
-    assert [each.text for each in first.events if each.stage == "root partition"] == ["Quayside 4.2, 2026-06-01."]
+    assert [event.text for event in first.events if event.stage == "root partition"] == ["Quayside 4.2, 2026-06-01."]
     assert first.again_s == later.again_s
     assert first.events[-1].at_s > later.events[-1].at_s
     assert world.scan is not None
@@ -461,7 +461,7 @@ def test_the_root_grows_to_the_cards_own_end_and_no_further(
     whole: tuple[Build, CardContents, World], catalogue: Catalogue
 ) -> None:
     build, card, world = whole
-    part = next(each for each in card.table.partitions if each.number == card.root_number)
+    part = next(partition for partition in card.table.partitions if partition.number == card.root_number)
     size = 8_000_000_000
     ready = tuple(replace(game, size=400_000_000) for game in world.scan.ready[:30])
     for root_free, told in ((0, True), (6_000_000_000, False)):

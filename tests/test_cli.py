@@ -175,7 +175,7 @@ def test_wrong_use_and_failure_have_their_exit_codes(
     home.mkdir()
     (home / "letter.txt").write_text("mine", encoding="utf-8")
     places = {"DEMO": str(demo.folder), "HOME": str(home)}
-    run = kyklon(*[places.get(each, each) for each in arguments], code=code)
+    run = kyklon(*[places.get(argument, argument) for argument in arguments], code=code)
     assert run.stdout == "" or code == 2
     assert run.stderr.strip()
     assert (home / "letter.txt").exists()
@@ -235,7 +235,7 @@ def test_controls_by_commands(demo: Demo, tmp_path: Path) -> None:
     assert held["total"] > solved["total"]
     assert "No seat has a button" in kyklon("controls", "map", folder, "--hold", "birch-16:act=b9", code=2).stderr
     files = data("controls", "export", folder, "--into", str(tmp_path / "out"))["files"]
-    assert all(Path(each).stat().st_size for each in files)
+    assert all(Path(file).stat().st_size for file in files)
     told = data("pins", folder, "--add", "stick-bank", "--add", "bus-sound", "--write")
     assert len(told["pins"]) == 9
     assert demo.build.boot.overlays == tuple(told["words"])

@@ -144,7 +144,7 @@ def test_steady_names_tell_two_of_a_kind_apart(demo: Demo, catalogue: Catalogue)
 def test_the_wiring_list_has_a_row_a_switch(demo: Demo, catalogue: Catalogue) -> None:
     wires = [wire.model_dump() for wire in demo.build.controls.wires[1:]]
     rig = rig_of(edited(demo.build, "controls.wires", wires), catalogue)
-    systems = tuple(catalogue.get(System, each) for each in demo.build.systems)
+    systems = tuple(catalogue.get(System, system) for system in demo.build.systems)
     rows = list(csv.DictReader(io.StringIO(exports.wiring_csv(rig, systems))))
     assert len(rows) == 24
     assert rows[0]["terminal"] == "not wired"
@@ -195,7 +195,7 @@ def test_every_arrangement_holds_its_hard_measures(catalogue: Catalogue) -> None
             for facing, width, height in ((True, 420.0, 150.0), (False, 560.0, 190.0)):
                 seat = arrange.layout_seat(arrangement, hand, width, height)
                 layout = arrange.table_of(seat, 4, facing=facing)
-                bad = [each.words for each in checks(layout, hand) if not each.ok and each.hard]
+                bad = [check.words for check in checks(layout, hand) if not check.ok and check.hard]
                 assert not bad, (arrangement.id, hand.name, facing, bad)
 
 
@@ -220,7 +220,9 @@ def test_edits_of_a_panel(catalogue: Catalogue) -> None:
     ]
     assert even[1] - even[0] == pytest.approx(even[2] - even[1], abs=0.2)
     twice = arrange.mirrored(arrange.mirrored(layout, 1), 1)
-    assert [each.x for each in twice.seats[0].controls] == pytest.approx([each.x for each in seat.controls], abs=0.2)
+    assert [control.x for control in twice.seats[0].controls] == pytest.approx(
+        [control.x for control in seat.controls], abs=0.2
+    )
     assert len(arrange.copied(layout, 1, 3).seats) == 3
     far = arrange.moved(layout, 1, ("start",), 900, 0).seats[0].control("start")
     assert far.x <= seat.width_mm  # the board holds it
@@ -239,7 +241,7 @@ def test_seats_that_lie_over_each_other_are_told(catalogue: Catalogue) -> None:
 
     def codes(*seats: Seat) -> set[str]:
         found = checks(Layout(width_mm=2000, height_mm=2000, seats=seats))
-        return {each.code for each in found if not each.ok and each.hard}
+        return {check.code for check in found if not check.ok and check.hard}
 
     apart = near.model_copy(update={"x": 400.0})
     assert codes(near, apart) == codes(near)

@@ -88,19 +88,19 @@ def test_one_system_alone_is_solved_exactly() -> None:
         buttons = int(rng.integers(2, 6))
         problem = drawn(rng, int(rng.integers(1, 5)), buttons, 1)
         _answer, cost = assignment.best(problem)
-        assert cost == pytest.approx(min(problem.cost(each) for each in answers_of(problem, buttons)))
+        assert cost == pytest.approx(min(problem.cost(answer) for answer in answers_of(problem, buttons)))
 
 
 def test_a_held_pair_stays_and_what_it_costs_is_told(demo: Demo, catalogue: Catalogue) -> None:
     rig = rig_of(demo.build, catalogue)
-    systems = [catalogue.get(System, each) for each in SYSTEMS]
+    systems = [catalogue.get(System, system) for system in SYSTEMS]
     solved = maps.solve(rig.layout, systems)
     settings = maps.taken(demo.build.controls, solved)
     made, cost = maps.moved(rig.layout, systems, settings, "birch-16", "act", "b6")
     assert cost > 0
     held = maps.with_map(settings, made)
     again = maps.solve(rig.layout, systems, held)
-    birch = next(each for each in again.maps if each.system == "birch-16")
+    birch = next(system_map for system_map in again.maps if system_map.system == "birch-16")
     assert next(pair for pair in birch.pairs if pair.input == "act").place == "b6"
     assert again.total >= solved.total - 1e-9
     assert maps.priced(rig.layout, systems, maps.taken(held, again)).total == pytest.approx(again.total)
@@ -126,7 +126,7 @@ def test_an_input_without_a_button_is_named(catalogue: Catalogue) -> None:
 
 
 def test_a_games_own_map_leaves_what_it_does_not_use(demo: Demo, catalogue: Catalogue) -> None:
-    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, each) for each in SYSTEMS]
+    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, system) for system in SYSTEMS]
     made = maps.game_map(rig.layout, systems, demo.build.controls, systems[1], "Brass Parade", ("act", "hop"))
     on = {pair.input: pair.place for pair in made.pairs}
     assert on["act"]
@@ -138,7 +138,7 @@ def test_a_games_own_map_leaves_what_it_does_not_use(demo: Demo, catalogue: Cata
 
 
 def test_the_proposal_is_the_safest_of_all_pairs(demo: Demo, catalogue: Catalogue) -> None:
-    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, each) for each in SYSTEMS]
+    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, system) for system in SYSTEMS]
     key, found = hotkeys.proposed(rig, systems)
     names = hotkeys.reachable(rig)
     least = min(hotkeys.risk(rig, systems, one, other).hourly for one in names for other in names if one != other)
@@ -148,14 +148,18 @@ def test_the_proposal_is_the_safest_of_all_pairs(demo: Demo, catalogue: Catalogu
 
 
 def test_the_safest_hotkeys_cure_what_they_are_offered_for(demo: Demo, catalogue: Catalogue) -> None:
-    told = next(each for each in findings(demo.build, catalogue, World()) if each.code == "controls.hotkeys:accident")
+    told = next(
+        finding for finding in findings(demo.build, catalogue, World()) if finding.code == "controls.hotkeys:accident"
+    )
     assert "about 41 times an hour in Cedar Disc" in told.message
     after = remedied(demo.build, told.remedy)
-    assert not [each for each in findings(after, catalogue, World()) if each.code.startswith("controls.hotkeys")]
+    assert not [
+        finding for finding in findings(after, catalogue, World()) if finding.code.startswith("controls.hotkeys")
+    ]
 
 
 def test_holding_longer_makes_an_accident_rarer(demo: Demo, catalogue: Catalogue) -> None:
-    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, each) for each in SYSTEMS]
+    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, system) for system in SYSTEMS]
     hourly = [hotkeys.risk(rig, systems, "select", "b1", hold).hourly for hold in (0.0, 0.5, 1.0, 2.0)]
     assert hourly == sorted(hourly, reverse=True)
     play = next(each for each in hotkeys.plays_of(rig, systems) if {"select", "b1"} <= set(each.down))
@@ -218,7 +222,7 @@ def test_what_adds_to_the_accidents_of_two_switches() -> None:
 def test_one_finger_reaches_what_lies_behind_one_another_in_any_seat(catalogue: Catalogue) -> None:
     rig = rig_for(catalogue, "cocktail-pair", "tackle-pair")
     seat = rig.layout.seats[0]
-    one = next(each for each in seat.controls if each.id == "b1")
+    one = next(control for control in seat.controls if control.id == "b1")
     for dx, dy, reached in (
         (0, 1.5, True),
         (0, 1.7, False),
@@ -450,7 +454,7 @@ def test_ghosts_among_what_games_hold_are_a_finding_until_a_diode_is_there(catal
     own = catalogue.get(Keyboard, "fair-50")
     readings = [{"key": key.id, "pins": key.line} for key in own.keys if key.line is not None]
     build = edited(school_fair.build(), "controls.keyboard", {"layout": own.id, "readings": readings})
-    told = next(each for each in findings(build, catalogue, World()) if each.code == "controls.ghosts")
+    told = next(finding for finding in findings(build, catalogue, World()) if finding.code == "controls.ghosts")
     assert "A + D + K" in told.message
     assert "Elm Micro" in told.message
     after = remedied(build, told.remedy)

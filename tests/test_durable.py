@@ -36,7 +36,7 @@ def test_what_is_written_is_there_under_any_name(
 def test_many_writers_at_once_leave_one_whole_file(tmp_path: Path) -> None:
     path = tmp_path / "deep" / "file"
     contents = [bytes([number]) * 300_000 for number in range(8)]
-    threads = [threading.Thread(target=durable.replace, args=(path, each)) for each in contents]
+    threads = [threading.Thread(target=durable.replace, args=(path, content)) for content in contents]
     for thread in threads:
         thread.start()
     for thread in threads:

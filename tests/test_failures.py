@@ -109,7 +109,7 @@ def run(card: Path, build: Build, world: World) -> BringUp:
 
 
 def first(result: BringUp) -> Failure | None:
-    return next((each for each in result.failures if each.blocks or each.code.startswith(BESIDE)), None)
+    return next((failure for failure in result.failures if failure.blocks or failure.code.startswith(BESIDE)), None)
 
 
 @pytest.mark.parametrize("mode", MODES, ids=[mode.name.replace(" ", "-") for mode in MODES])
@@ -195,8 +195,8 @@ def test_a_display_is_woken_only_where_the_image_has_what_wakes_it(
     root(*damage)(card)
     world = replace(world_of(build, good["folder"]), identification=None)
     step = waking(lay_out(build, catalogue(), observed(card, build), world))
-    assert [each.code for each in step.failures] == (["picture.waking-program"] if cause else [])
-    assert all(cause in each.cause for each in step.failures)
+    assert [failure.code for failure in step.failures] == (["picture.waking-program"] if cause else [])
+    assert all(cause in failure.cause for failure in step.failures)
 
 
 def test_there_are_as_many_ways_to_fail_as_the_documents_say() -> None:

@@ -124,7 +124,11 @@ def test_beyond_the_exact_the_stated_error_holds(seed: int) -> None:
 def test_answers_that_exclude_each_other_are_told_and_the_later_counts() -> None:
     case = Case(lighthouse_setting()).answered("lamp-dark", True).answered("screen-black", True)
     assert not case.excluded
-    other = next(each.id for each in case.setting.observations if each.group == "lamp" and each.id != "lamp-dark")
+    other = next(
+        observation.id
+        for observation in case.setting.observations
+        if observation.group == "lamp" and observation.id != "lamp-dark"
+    )
     both = case.answered(other, True)
     assert [(first.id, later.id) for first, later in both.excluded] == [("lamp-dark", other)]
     assert "lamp-dark" not in dict(both.counted)
@@ -135,8 +139,8 @@ def test_answers_that_no_cause_explains_still_rank_causes() -> None:
     setting = lighthouse_setting()
     sure = replace(setting.network, leak=np.zeros_like(setting.network.leak))
     case = Case(replace(setting, network=sure))
-    for each in setting.observations[:9]:
-        case = case.answered(each.id, each.kind != "symptom")
+    for observation in setting.observations[:9]:
+        case = case.answered(observation.id, observation.kind != "symptom")
     assert np.all(np.isfinite(case.belief().chance))
 
 
@@ -162,7 +166,7 @@ def test_false_answers_are_allowed_for() -> None:
 def test_the_network_is_as_large_as_it_says_and_whole() -> None:
     assert len(CAUSES) >= 80
     assert len(OBSERVATIONS) >= 60
-    known, states = {each.id for each in OBSERVATIONS}, set(Lamps.model_fields)
+    known, states = {observation.id for observation in OBSERVATIONS}, set(Lamps.model_fields)
     for cause in CAUSES:
         names = [what for what, _chance, _why in cause.shows]
         assert len(set(names)) == len(names), cause.id
@@ -170,8 +174,8 @@ def test_the_network_is_as_large_as_it_says_and_whole() -> None:
             assert what in known or (what.startswith("lamp:") and what[5:] in states), (cause.id, what)
             assert why, (cause.id, what)
     shown = {what for cause in CAUSES for what, _chance, _why in cause.shows}
-    assert {each.id for each in OBSERVATIONS if not each.id.startswith("lamp-")} <= shown
-    assert all(each.how for each in OBSERVATIONS if each.kind == "check")
+    assert {observation.id for observation in OBSERVATIONS if not observation.id.startswith("lamp-")} <= shown
+    assert all(observation.how for observation in OBSERVATIONS if observation.kind == "check")
 
 
 def test_the_codes_of_causes_are_spoken_by_findings_failures_or_logs() -> None:
@@ -240,7 +244,7 @@ def test_what_the_user_cannot_do_is_not_asked_again() -> None:
 
 def test_the_case_is_kept_in_the_build_and_told_in_words(demo: Demo) -> None:
     record = answered(answered(FaultCase(), "screen-black", True), "lamp-dark", False)
-    assert [each.what for each in answered(record, "screen-black", False).answers] == ["lamp-dark", "screen-black"]
+    assert [answer.what for answer in answered(record, "screen-black", False).answers] == ["lamp-dark", "screen-black"]
     assert len(without_last(record).answers) == 1
     assert put_aside(record, "volts-low").cannot == ("volts-low",)
     record = tried(tried(record, "supply-dead", helped=False), "card-missing", helped=True)
@@ -275,13 +279,13 @@ def every_machine(demo_master: Path):
     build = store.load(demo_master).build
     setting = setting_of(build, PARTS)
     sets = [
-        each
+        fault
         for drill in PARTS.all(Drill)
-        for each in drill.faults
-        if all(setting.cause_index(c) is not None for c in each)
+        for fault in drill.faults
+        if all(setting.cause_index(c) is not None for c in fault)
     ]
     wanted = list(dict.fromkeys([*sets, *((name,) for each in sets for name in each)]))
-    return build, setting, {each.causes: each for each in machines(wanted, build, demo_master, PARTS, setting)}
+    return build, setting, {machine.causes: machine for machine in machines(wanted, build, demo_master, PARTS, setting)}
 
 
 def made_of(every, faults: tuple[str, ...]):

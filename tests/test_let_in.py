@@ -566,7 +566,7 @@ def test_what_a_killed_run_left_is_swept_and_what_is_in_use_stays(tmp_path: Path
             assert held.is_dir()
     finally:
         scratch.tempfile.tempdir = before
-    assert sorted(each.name for each in tmp_path.iterdir()) == ["build", "kyklon-others"]
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["build", "kyklon-others"]
     left = demo.folder / ".build.json.unfinished"
     left.write_text("half", encoding="utf-8")
     store.sweep(demo.folder)

@@ -86,7 +86,7 @@ def test_discs_of_one_title_are_one_game(demo: Demo, catalogue: Catalogue) -> No
 
 
 def test_the_system_file_is_found_by_its_contents(demo: Demo, catalogue: Catalogue) -> None:
-    found = next(each for each in scanned(demo, catalogue).system_files if each.system == "cedar-disc")
+    found = next(file for file in scanned(demo, catalogue).system_files if file.system == "cedar-disc")
     assert found.found == "system-files/Cedar_Boot_v1.0.rom"
     assert not found.usable
     finding = next(
@@ -102,10 +102,10 @@ def test_the_system_file_is_found_by_its_contents(demo: Demo, catalogue: Catalog
 
 
 def test_a_missing_optional_system_file_is_a_caution(demo: Demo, catalogue: Catalogue) -> None:
-    found = {each.code: each for each in findings(demo.build, catalogue, World(scan=scanned(demo, catalogue)))}
+    found = {finding.code: finding for finding in findings(demo.build, catalogue, World(scan=scanned(demo, catalogue)))}
     assert found["library.system-file-missing:elm-disk.rom"].severity == "caution"
     (demo.folder / "library" / "system-files" / "Cedar_Boot_v1.0.rom").unlink()
-    found = {each.code: each for each in findings(demo.build, catalogue, World(scan=scanned(demo, catalogue)))}
+    found = {finding.code: finding for finding in findings(demo.build, catalogue, World(scan=scanned(demo, catalogue)))}
     assert found["library.system-file-missing:cedar-boot.rom"].severity == "stop"
 
 

@@ -137,7 +137,7 @@ def test_one_list_in_any_form_reads_the_same_and_is_guessed(form: str, tmp_path:
     assert tuple(read_list(path, scheme)) == WANTED
     guessed = guess(path)
     assert guessed is not None
-    assert [(each.title, [part.sums for part in each.parts]) for each in sample(path, guessed)] == [
+    assert [(listed.title, [part.sums for part in listed.parts]) for listed in sample(path, guessed)] == [
         (each.title, [part.sums for part in each.parts]) for each in WANTED
     ]
 

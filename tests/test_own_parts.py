@@ -61,7 +61,7 @@ def test_a_current_that_is_only_assumed_stops_nothing(demo_build: Build, catalog
     for part, severity in ((own, "caution"), (sure, "stop")):
         parts = replace(catalogue, parts={**catalogue.parts, "boards": {**catalogue.parts["boards"], part.id: part}})
         build = with_part_used(demo_build, "boards", part.id, parts)
-        found = {each.code: each for each in electrical_findings(build, parts)}
+        found = {finding.code: finding for finding in electrical_findings(build, parts)}
         assert found["assembly.low-voltage"].severity == severity
         assert ("assumed" in found["assembly.low-voltage"].message) is (severity == "caution")
 

@@ -238,15 +238,15 @@ def test_two_at_once_lose_nothing(shelf: Store, catalogue: Catalogue) -> None:
     threads = [
         threading.Thread(target=work, args=each) for each in (("a", "peak_a"), ("b", "typical_a"), ("c", "price"))
     ]
-    for each in threads:
-        each.start()
+    for thread in threads:
+        thread.start()
     program = (
         "from pathlib import Path; from kyklon.parts.store import Store; import sys; shelf = Store(Path(sys.argv[1]))\n"
     )
     program += "for n in range(1, 16): shelf.change('boards', 'my-ling', {'memory_mb': 100 * n})"
     subprocess.run([sys.executable, "-c", program, str(shelf.folder)], check=True)
-    for each in threads:
-        each.join()
+    for thread in threads:
+        thread.join()
     assert wrong == []
     made = loader.load(shelf.folder)
     part = made.get(Board, "my-ling")
@@ -380,7 +380,9 @@ def test_a_newer_copy_is_offered_and_taken(tmp_path: Path, catalogue: Catalogue)
     build = store.load(folder).build
     seen = view.catalogue_for(build, loader.load(shelf.folder))
     assert seen.get(Board, "my-ling").peak_a == 1.8
-    found = [each for each in copies.findings(build, seen, None) if each.code == "plan.newer-copy:boards/my-ling"]  # type: ignore[arg-type]
+    found = [
+        finding for finding in copies.findings(build, seen, None) if finding.code == "plan.newer-copy:boards/my-ling"
+    ]  # type: ignore[arg-type]
     assert "1.8" in found[0].message
     assert found[0].remedy is not None
     assert main._run(["remedy", str(folder), found[0].code]) == 0
@@ -395,7 +397,7 @@ def test_a_damaged_copy_is_told_and_the_rest_opens(tmp_path: Path, catalogue: Ca
     build = edited(build, "copies", [PartCopy(kind="boards", id="my-ling", row=row)])
     seen = view.catalogue_for(build, catalogue)
     assert seen.find(Board, "my-ling") is None
-    codes = [each.code for each in copies.findings(build, seen, None)]  # type: ignore[arg-type]
+    codes = [finding.code for finding in copies.findings(build, seen, None)]  # type: ignore[arg-type]
     assert codes == ["plan.copy-broken:boards/my-ling.toml"]
 
 
@@ -417,7 +419,7 @@ def test_text_of_somebody_else_is_shown_before_it_writes(tmp_path: Path, catalog
     seen = view.catalogue_for(build, catalogue)
     assert all(not file.entries for file in seen.get(Dialect, "theirs").files)
     assert "merrow.settings" in trust.shown("dialects", row)
-    assert "plan.not-looked-at" in {each.code for each in trust.finding(build, waiting)}
+    assert "plan.not-looked-at" in {finding.code for finding in trust.finding(build, waiting)}
     trust.remember([("dialects", row)])
     assert view.waiting_for(build, catalogue) == ()
     assert view.catalogue_for(build, catalogue).get(Dialect, "theirs").files[0].entries
@@ -445,15 +447,15 @@ def test_a_part_goes_out_with_what_it_needs_and_comes_in_again(tmp_path: Path, c
     path = tmp_path / "part.toml"
     exchange.export("boards", "my-ling", made, path)
     found = exchange.incoming(path, catalogue)
-    assert {(each.kind, each.state) for each in found} == {("boards", "new"), ("dialects", "new")}
-    assert any(each.text for each in found)
+    assert {(incoming.kind, incoming.state) for incoming in found} == {("boards", "new"), ("dialects", "new")}
+    assert any(incoming.text for incoming in found)
     other = Store(tmp_path / "two")
     exchange.bring_in(found, other)
     assert loader.load(other.folder).get(Board, "my-ling") == made.get(Board, "my-ling")
     path.write_text(path.read_text().replace("peak_a = 1.8", "peak_a = 2.4"))
     again = exchange.incoming(path, loader.load(other.folder))
-    told = next(each for each in again if each.kind == "boards")
-    assert "peak_a" in {each.name for each in told.differences}
+    told = next(incoming for incoming in again if incoming.kind == "boards")
+    assert "peak_a" in {difference.name for difference in told.differences}
     with pytest.raises(WrongUse, match="different"):
         exchange.bring_in(again, other)
     exchange.bring_in(again, other, replace=True)
@@ -642,7 +644,9 @@ class Clock:
 
 
 def plugged(clock: Clock, folder: Path, identity: str = "sim:cleat") -> SimulatedInput:
-    device = next(each for each in SimulatedInputs(folder / "drives").stand_ins() if each.identity == identity)
+    device = next(
+        stand_in for stand_in in SimulatedInputs(folder / "drives").stand_ins() if stand_in.identity == identity
+    )
     return SimulatedInput(device, clock)
 
 

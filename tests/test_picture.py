@@ -100,7 +100,7 @@ def test_distance_to_the_nearest_range() -> None:
 
 
 def test_a_mode_outside_the_range_is_a_stop_with_a_remedy(demo: Demo, catalogue: Catalogue) -> None:
-    found = [each for each in findings(demo.build, catalogue, World()) if each.severity == "stop"]
+    found = [finding for finding in findings(demo.build, catalogue, World()) if finding.severity == "stop"]
     assert [each.code for each in found] == ["picture.out-of-range:menu"]
     assert "31.47" in found[0].title
     after = remedied(demo.build, found[0].remedy)
@@ -109,10 +109,12 @@ def test_a_mode_outside_the_range_is_a_stop_with_a_remedy(demo: Demo, catalogue:
 
 def test_a_systems_mode_outside_the_range_has_its_own_remedy(demo: Demo, catalogue: Catalogue) -> None:
     wrong = Mode(name="CTA 1", timing=standard_timings("cta")[1].timing)
-    rows = [each.model_dump() for each in demo.build.picture.systems]
+    rows = [system.model_dump() for system in demo.build.picture.systems]
     rows[1]["mode"] = wrong.model_dump()
     build = edited(demo.build, "picture.systems", rows)
-    found = next(each for each in findings(build, catalogue, World()) if each.code == "picture.out-of-range:birch-16")
+    found = next(
+        finding for finding in findings(build, catalogue, World()) if finding.code == "picture.out-of-range:birch-16"
+    )
     after = remedied(build, found.remedy)
     assert after.system_mode("birch-16") == demo.build.system_mode("birch-16")
 
@@ -126,7 +128,7 @@ def test_a_clock_below_the_links_floor_is_a_stop(demo: Demo, catalogue: Catalogu
         }
     )
     build = edited(demo.build, "picture.menu", Mode(name="half", timing=slow))
-    codes = {each.code for each in findings(build, catalogue, World())}
+    codes = {finding.code for finding in findings(build, catalogue, World())}
     assert codes == {"picture.clock:menu"}
 
 

@@ -68,10 +68,10 @@ def judge(timing: Timing, own: Ground) -> bool:
         low * 1000 - 0.5 <= line <= high * 1000 + 0.5 and slow - 1e-6 <= field <= fast + 1e-6
         for low, high, slow, fast in bands
     )
-    clocks = [own.board.most_clock_hz, *(each.most_clock_hz for each in own.adapters)]
+    clocks = [own.board.most_clock_hz, *(adapter.most_clock_hz for adapter in own.adapters)]
     clocks += [own.display.most_clock_hz] if own.display.most_clock_hz else []
-    wide = all(timing.horizontal.active >= each.least_width for each in own.adapters)
-    floor = max(own.board.least_clock_hz, *(each.least_clock_hz for each in own.adapters), 0)
+    wide = all(timing.horizontal.active >= adapter.least_width for adapter in own.adapters)
+    floor = max(own.board.least_clock_hz, *(adapter.least_clock_hz for adapter in own.adapters), 0)
     return inside and wide and floor <= timing.clock_hz <= min(clocks)
 
 
@@ -157,12 +157,15 @@ def test_no_remedy_leads_to_a_mode_that_must_not_be_sent(data: st.DataObject) ->
     build = edited(
         build,
         "picture.systems",
-        [{"system": each, "mode": Mode(name="any", timing=data.draw(timings)).model_dump()} for each in build.systems],
+        [
+            {"system": system, "mode": Mode(name="any", timing=data.draw(timings)).model_dump()}
+            for system in build.systems
+        ],
     )
     adapters = (catalogue.get(Adapter, adapter),) if adapter else ()
     own = Ground(display, catalogue.get(Board, board), adapters)
     for _ in range(40):
-        found = [each for each in findings(build, catalogue, World()) if each.severity is Severity.STOP]
+        found = [finding for finding in findings(build, catalogue, World()) if finding.severity is Severity.STOP]
         modes = [("menu", build.picture.menu.timing), *((row.system, row.mode.timing) for row in build.picture.systems)]
         told = {each.code.rpartition(":")[2] for each in found}
         assert all(key in told for key, timing in modes if not judge(timing, own)), "a stop is missing"
@@ -194,7 +197,7 @@ def test_a_plan_is_taken_up_by_boot_tuning_and_the_findings(demo: Demo, catalogu
         remedy = taken(build, made)
         assert remedy is not None
         after = remedied(build, remedy)
-        assert not [each for each in findings(after, catalogue, World()) if each.severity is Severity.STOP]
+        assert not [finding for finding in findings(after, catalogue, World()) if finding.severity is Severity.STOP]
         assert made.menu is not None
         settings_text = next(file for file in compiled(after, catalogue, {}) if file.path == "merrow.settings").text
         assert f"picture.timing = {made.menu.timing.clock_hz} {made.menu.timing.size[0]}/" in settings_text.replace(
@@ -296,7 +299,7 @@ def test_three_thousand_games_are_served(catalogue: Catalogue) -> None:
             update={"width": base.width + pick.randrange(-20, 20), "height": height, "refresh": str(round(rate, 3))}
         )
         askings.append(Asking(f"{number}/{shape}", system, 50.0))
-    assert sum(each.weight for each in askings) == 3000
+    assert sum(asking.weight for asking in askings) == 3000
     own = ground(catalogue)
     with that_ends():
         found = front(askings, own)
@@ -373,7 +376,7 @@ def test_what_a_chain_may_have_wrong(demo: Demo, catalogue: Catalogue) -> None:
         ("board.video", "adapter.in", "hdmi-a-a-1m"),
         ("adapter.out", "display.video", "rca-2m"),
     )
-    codes = {each.code for each in chain_of(colour_in, catalogue, World()).troubles}
+    codes = {trouble.code for trouble in chain_of(colour_in, catalogue, World()).troubles}
     assert codes == {"hdmi", "width"}  # the menu of the demo has 640 pixels
     eighth = Mode(name="CTA 8", timing=standard_timings("cta")[8].timing)
     whole = edited(edited(colour_in, "picture.menu", eighth), "boot.link", "hdmi")
@@ -393,7 +396,9 @@ def test_what_a_chain_may_have_wrong(demo: Demo, catalogue: Catalogue) -> None:
     ling = chained(demo.build.with_part("board", "ling"), {"adapter": "gantry-rgb"}, *links)
     (second,) = chain_of(ling, catalogue, World()).troubles
     assert second.code == "output"
-    told = next(each for each in findings(ling, catalogue, World()) if each.code.startswith("picture.chain-output"))
+    told = next(
+        finding for finding in findings(ling, catalogue, World()) if finding.code.startswith("picture.chain-output")
+    )
     assert told.remedy is not None
     assert not chain_of(remedied(ling, told.remedy), catalogue, World()).troubles
     jack = Port(
@@ -416,7 +421,7 @@ def test_what_a_chain_may_have_wrong(demo: Demo, catalogue: Catalogue) -> None:
         ("board.video", "display.rgb", "hdmi-a-a-1m"),
     )
     far = catalogue.get(Cable, "hdmi-a-a-1m").model_copy(update={"length_m": 25.0})
-    assert "length" in {each.code for each in chain_of(long, _with(catalogue, far), World()).troubles}
+    assert "length" in {trouble.code for trouble in chain_of(long, _with(catalogue, far), World()).troubles}
 
 
 def _with(catalogue: Catalogue, *parts: object) -> Catalogue:
@@ -441,7 +446,7 @@ class _Over:
     [("PAL B/G", "PAL B/G", True, True), ("NTSC M", "PAL B/G", False, False), ("PAL M", "NTSC M", False, True)],
 )
 def test_what_a_set_shows_of_another_colour_system(sent: str, takes: str, colour_seen: bool, holds: bool) -> None:
-    systems = {each.name: each for each in colour.SYSTEMS}
+    systems = {system.name: system for system in colour.SYSTEMS}
     found = colour.seen(systems[sent], systems[takes])
     assert (found.colour, found.holds) == (colour_seen, holds)
 
@@ -453,24 +458,24 @@ def test_a_wrong_moment_before_a_right_menu_is_a_stop(demo: Demo, catalogue: Cat
     build = edited(demo.build.with_part("board", "ling"), "boot.dialect", "extlinux")
     build = remedied(build, taken(build, plans(build, catalogue, World())[0]))
     build = edited(build, "picture.issue_identification", True)
-    found = {each.key: each for each in signals(build, catalogue, World())}
+    found = {signal.key: signal for signal in signals(build, catalogue, World())}
     assert found["firmware"].harms
     assert not found["menu"].harms
     assert not any(each.harms for each in found.values() if each.key not in ("firmware",))
-    told = next(each for each in findings(build, catalogue, World()) if each.code == "picture.signal:firmware")
+    told = next(finding for finding in findings(build, catalogue, World()) if finding.code == "picture.signal:firmware")
     assert told.severity is Severity.STOP
     after = remedied(build, told.remedy)
-    assert not any(each.harms for each in signals(after, catalogue, World()))
-    assert not [each for each in findings(after, catalogue, World()) if each.severity is Severity.STOP]
+    assert not any(signal.harms for signal in signals(after, catalogue, World()))
+    assert not [finding for finding in findings(after, catalogue, World()) if finding.severity is Severity.STOP]
 
 
 def test_a_system_whose_mode_cannot_be_sent_keeps_the_menus(demo: Demo, catalogue: Catalogue) -> None:
     build = edited(demo.build.with_part("board", "ling"), "boot.dialect", "extlinux")
     build = remedied(build, taken(build, plans(build, catalogue, World())[0]))
-    without = {each.key: each for each in signals(build, catalogue, World())}
+    without = {signal.key: signal for signal in signals(build, catalogue, World())}
     assert "not offered" in without["birch-16"].origin
     given_over = edited(build, "picture.issue_identification", True)
-    with_data = {each.key: each for each in signals(given_over, catalogue, World())}
+    with_data = {signal.key: signal for signal in signals(given_over, catalogue, World())}
     assert with_data["birch-16"].timing == given_over.system_mode("birch-16").timing
 
 
@@ -648,9 +653,9 @@ def test_nothing_that_must_not_be_sent_is_issued(demo: Demo, catalogue: Catalogu
 def test_a_display_that_needs_waking_is_woken_or_that_is_a_stop(demo: Demo, catalogue: Catalogue) -> None:
     build = demo.build.with_part("display", "casement-bare-9")
     build = remedied(build, taken(build, plans(build, catalogue, World())[0]))
-    stop = next(each for each in findings(build, catalogue, World()) if each.code == "picture.waking-bus")
+    stop = next(finding for finding in findings(build, catalogue, World()) if finding.code == "picture.waking-bus")
     after = remedied(build, stop.remedy)
-    assert "picture.waking-bus" not in {each.code for each in findings(after, catalogue, World())}
+    assert "picture.waking-bus" not in {finding.code for finding in findings(after, catalogue, World())}
     image, display = catalogue.get(Image, "quayside"), catalogue.get(Display, "casement-bare-9")
     text = "".join(part.text for part in setup_parts(after, image, display))
     assert "i2cset -y 1 0x2a 0x00 0x01" in text

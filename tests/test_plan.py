@@ -37,16 +37,18 @@ def codes(build: Build, catalogue: Catalogue) -> set[str]:
 
 def test_the_demos_parts_fit_together(demo: Demo, catalogue: Catalogue) -> None:
     assert findings(demo.build, catalogue, World()) == []
-    assert not any(each.faults for each in connections(demo.build, catalogue))
+    assert not any(connection.faults for connection in connections(demo.build, catalogue))
 
 
 def test_a_board_with_small_sockets_needs_other_cables_and_says_which(demo: Demo, catalogue: Catalogue) -> None:
     build = demo.build.with_part("board", "ling")
-    found = {each.code: each for each in findings(build, catalogue, World())}
+    found = {finding.code: finding for finding in findings(build, catalogue, World())}
     assert set(found) >= {"plan.link:supply.out-board.power", "plan.link:board.video-adapter.in"}
     assert "HDMI D" in found["plan.link:board.video-adapter.in"].message
     for _ in range(len(found)):  # one at a time: every edit makes the findings anew
-        remedies = [each.remedy for each in findings(build, catalogue, World()) if each.code.startswith("plan.link")]
+        remedies = [
+            finding.remedy for finding in findings(build, catalogue, World()) if finding.code.startswith("plan.link")
+        ]
         build = remedied(build, remedies[0]) if remedies and remedies[0] else build
     assert not {code for code in codes(build, catalogue) if code.startswith("plan.link")}
 
@@ -62,7 +64,7 @@ def test_a_board_with_small_sockets_needs_other_cables_and_says_which(demo: Demo
     ],
 )
 def test_what_does_not_fit_is_a_stop(role: str, part: str, code: str, demo: Demo, catalogue: Catalogue) -> None:
-    found = {each.code: each for each in findings(demo.build.with_part(role, part), catalogue, World())}
+    found = {finding.code: finding for finding in findings(demo.build.with_part(role, part), catalogue, World())}
     assert found[code].severity == "stop"
     assert found[code].why
     assert found[code].source
@@ -71,7 +73,7 @@ def test_what_does_not_fit_is_a_stop(role: str, part: str, code: str, demo: Demo
 def test_another_display_is_connected_by_one_click(demo: Demo, catalogue: Catalogue) -> None:
     parts = [part.model_dump() for part in demo.build.parts if part.role != "adapter"]
     build = edited(edited(demo.build, "parts", parts).with_part("display", "pane-24"), "links", [])
-    found = {each.code: each for each in findings(build, catalogue, World())}
+    found = {finding.code: finding for finding in findings(build, catalogue, World())}
     assert found["plan.unconnected"].severity == "stop"
     after = remedied(build, found["plan.unconnected"].remedy)
     assert findings(after, catalogue, World()) == []
@@ -98,7 +100,7 @@ def test_directions_and_signals_are_checked(demo: Demo, catalogue: Catalogue) ->
     links[1] = {"start": "adapter.in", "end": "board.video", "cable": "hdmi-a-a-1m"}
     links[3] = {"start": "board.video", "end": "encoder.usb", "cable": "hdmi-a-a-1m"}
     links.append({"start": "board.gone", "end": "nobody.in", "cable": "no-such"})
-    told = " ".join(each.message for each in findings(edited(demo.build, "links", links), catalogue, World()))
+    told = " ".join(finding.message for finding in findings(edited(demo.build, "links", links), catalogue, World()))
     assert "wrong way round" in told
     assert "sends HDMI; Tackle Pair accepts USB 2.0" in told
     assert "has no port “gone”" in told
@@ -119,7 +121,7 @@ def test_a_weak_supply_is_told_with_a_better_one(demo: Demo, catalogue: Catalogu
     assert "plan.supply" not in codes(build, catalogue)
     parts = [*build.parts, build.parts[0].model_copy(update={"role": "second", "part": "pane-7"})]
     build = edited(build, "parts", [part.model_dump() for part in parts])
-    found = next(each for each in findings(build, catalogue, World()) if each.code == "plan.supply")
+    found = next(finding for finding in findings(build, catalogue, World()) if finding.code == "plan.supply")
     assert found.severity == "caution"
     assert "plan.supply" not in codes(remedied(build, found.remedy), catalogue)
 
@@ -256,7 +258,7 @@ def test_tuning_findings(demo: Demo, catalogue: Catalogue) -> None:
         "alder-8": {"scanline-percent": 40},
     }
     build = edited(demo.build, "tuning.systems", systems)
-    found = {each.code: each for each in tuning.findings(build, catalogue, World())}
+    found = {finding.code: finding for finding in tuning.findings(build, catalogue, World())}
     assert set(found) == {
         "tuning.frames-ahead:birch-16",
         "tuning.speed:birch-16",  # so many are more than the board makes
@@ -264,7 +266,9 @@ def test_tuning_findings(demo: Demo, catalogue: Catalogue) -> None:
         "tuning.scanlines:alder-8",
     }
     after = remedied(build, found["tuning.frames-ahead:birch-16"].remedy)
-    assert "tuning.frames-ahead:birch-16" not in {each.code for each in tuning.findings(after, catalogue, World())}
+    assert "tuning.frames-ahead:birch-16" not in {
+        finding.code for finding in tuning.findings(after, catalogue, World())
+    }
 
 
 # --- the whole list ----------------------------------------------------------------------------------------------
@@ -327,7 +331,7 @@ def test_what_takes_power_besides_its_picture_needs_a_cable_for_it(catalogue: Ca
     """Its own power input is fed by a USB socket where that gives enough (USB 2.0, 7.2.1: 0.5 A)."""
     build = camper.build(catalogue, "0" * 64)
     assert not unconnected(build, catalogue)
-    assert not [each for each in connections(build, catalogue) if each.faults]
+    assert not [connection for connection in connections(build, catalogue) if connection.faults]
     dark = edited(build, "links", tuple(link for link in build.links if link.end != "display.power"))
     assert unconnected(dark, catalogue) == ("display.power",)
     told = {finding.code: finding for finding in findings(dark, catalogue, World())}

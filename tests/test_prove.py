@@ -200,7 +200,7 @@ def test_a_pause_holds_the_write_and_costs_no_speed(tmp_path: Path) -> None:
     target = simulated(tmp_path, rate=40 * MIB)
     report = write(target, image(tmp_path), watch=Watch(watch, cancel))
     assert report.verified
-    assert all(each.at_s is not None and each.at_s < 0.5 + 2 * report.size / (40 * MIB) for each in seen)
+    assert all(progress.at_s is not None and progress.at_s < 0.5 + 2 * report.size / (40 * MIB) for progress in seen)
 
 
 def test_cancel_ends_a_pause(tmp_path: Path) -> None:

@@ -313,7 +313,7 @@ def test_an_error_that_nobody_expected_ends_neither_the_thread_nor_the_saving(
         assert keeper.unsaved == wanted
         keeper.save(wanted, edited(wanted, "boot.hostname", "newer"))
         keeper.flush()
-    assert [type(bad) for bad in raised] == [ZeroDivisionError, UnicodeEncodeError]
+    assert [type(base_exception) for base_exception in raised] == [ZeroDivisionError, UnicodeEncodeError]
     assert all(isinstance(bad, KyklonError) for bad in told)
     keeper.do(lambda: "asked", told.append, told.append)
     keeper.end()  # tries once more what was not saved

@@ -77,7 +77,7 @@ def test_whatever_changes_what_an_operation_says_makes_its_sign_off_stale(demo: 
     build = demo.build
     world = inspection.observe(build, demo.folder, catalogue)
     outcome: Callable[[Any, Build], tuple[Any, Any]] = lambda operation, each: (  # noqa: E731
-        [found for findings in operation.findings for found in findings(each, catalogue, world)],
+        [finding for findings in operation.findings for finding in findings(each, catalogue, world)],
         operation.issue(each, catalogue, world) if operation.issue else None,
     )
     missed = []
@@ -227,7 +227,7 @@ def test_a_remedy_for_quirks_is_heard_and_loses_none() -> None:
     assert joined([WANTED], ["1234:ab:8", OTHERS[0]]) == ("0x1234:0x00ab:0x48", OTHERS[0])
     assert joined([WANTED], ["0x1234:0xab:0x48"]) == ("0x1234:0xab:0x48",)
     for line in ("", "1234:ab:8", f"{OTHERS[0]},{OTHERS[1]}", f"{','.join(OTHERS[:3])},0X1234:0xAB:0x8"):
-        made = joined([WANTED], [each for each in line.split(",") if each])
+        made = joined([WANTED], [word for word in line.split(",") if word])
         assert quirk_given(WANTED, [f"usbhid.quirks={','.join(made)}"])
         before = heard([f"usbhid.quirks={line}"])
         after = heard([f"usbhid.quirks={','.join(made)}"])
@@ -290,10 +290,10 @@ def test_a_board_that_takes_only_a_size_stops_a_15_khz_tube(demo: Demo, catalogu
     assert display.tube
     for board in boards:
         build = demo.build.with_part("board", board.id)
-        found = {each.code: each for each in picture_findings(build, catalogue, World())}
+        found = {finding.code: finding for finding in picture_findings(build, catalogue, World())}
         assert found["picture.video-only"].severity == "stop"
         assert found["picture.video-only"].remedy is None  # the same word again would change nothing
-    assert "picture.video-only" not in {each.code for each in picture_findings(demo.build, catalogue, World())}
+    assert "picture.video-only" not in {finding.code for finding in picture_findings(demo.build, catalogue, World())}
 
 
 def test_sync_pulses_that_no_tube_locks_to_are_told(demo: Demo, catalogue: Catalogue) -> None:
@@ -301,7 +301,7 @@ def test_sync_pulses_that_no_tube_locks_to_are_told(demo: Demo, catalogue: Catal
     wide = timing.model_copy(update={"horizontal": timing.horizontal.model_copy(update={"sync": 1})})
     mode = demo.build.picture.menu.model_copy(update={"timing": wide, "name": "odd"})
     build = edited(demo.build, "picture.menu", mode)
-    codes = {each.code for each in picture_findings(build, catalogue, World())}
+    codes = {finding.code for finding in picture_findings(build, catalogue, World())}
     assert "picture.sync:menu" in codes
 
 

@@ -92,13 +92,13 @@ def test_nobody_above_the_devices_asks_which_back_end_it_is() -> None:
 
 
 def test_the_registry_is_whole() -> None:
-    assert [each.number for each in OPERATIONS] == sorted({each.number for each in OPERATIONS})
+    assert [operation.number for operation in OPERATIONS] == sorted({operation.number for operation in OPERATIONS})
     fields = set(World.__dataclass_fields__)
     looked_at = [name for look in LOOKS.values() for name in look.fields]
     assert len(looked_at) == len(set(looked_at)), "two looks fill one field"
     assert fields - set(looked_at) == {"writing"}  # the one thing the program knows of itself
-    for each in OPERATIONS:
-        package, _dot, _module = each.page[0].partition(".")
+    for operation in OPERATIONS:
+        package, _dot, _module = operation.page[0].partition(".")
         assert (SOURCE / "operations" / package / "__init__.py").exists()
         assert (SOURCE / "app" / "pages" / package / "__init__.py").exists()
 

@@ -59,7 +59,7 @@ def test_what_was_spoilt_there_is_told_and_foretold(stick: Path, demo: Demo, cat
     assert system.id not in seen(stick, build, catalogue).bad_games
     track.unlink()
     playlist.write_text("another disc that is not here.cue\n")
-    wanted = next(each for system in systems_of(build, catalogue) for each in system.system_files)
+    wanted = next(file for system in systems_of(build, catalogue) for file in system.system_files)
     shelf = (
         next(path for path in files if path.name == wanted.name)
         if any(path.name == wanted.name for path in files)

@@ -59,14 +59,14 @@ def test_data_of_another_display_never_lift_the_guard(demo: Demo) -> None:
     world = World(identification=edid.read((demo.folder / "attachments/pane-24.edid").read_bytes()))
     assert contradicts(tube, world.identification)
     assert display_ranges(tube, world.identification) == tube.ranges
-    found = {each.code: each for each in findings(build, catalogue, world)}
+    found = {finding.code: finding for finding in findings(build, catalogue, world)}
     assert found["picture.identification-other"].severity is Severity.STOP
     vga = edited(build, "picture.menu", Mode(name="31 kHz", timing=standard_timings("cta")[1].timing))
-    told = {each.code: each for each in findings(vga, catalogue, world)}
+    told = {finding.code: finding for finding in findings(vga, catalogue, world)}
     assert told["picture.out-of-range:menu"].severity is Severity.STOP
     after = remedied(vga, told["picture.out-of-range:menu"].remedy)
     assert float(after.picture.menu.timing.horizontal_hz) < 17_000
-    right = {each.code for each in findings(after, catalogue, world) if each.severity is Severity.STOP}
+    right = {finding.code for finding in findings(after, catalogue, world) if finding.severity is Severity.STOP}
     assert not {code for code in right if code.startswith("picture.out-of-range")}
 
 
@@ -77,7 +77,7 @@ def test_nothing_that_is_proposed_leaves_the_parts_own_range(catalogue: Catalogu
         own = random_ground(chance, catalogue)
         made = [propose(system, own.display, own.link, own.ranges) for system in systems]
         made.append(menu_mode(own.display, own.link, own.ranges))
-        made += candidates([Asking(each.name, each) for each in chance.sample(systems, 3)], own)
+        made += candidates([Asking(listed.name, listed) for listed in chance.sample(systems, 3)], own)
         planned = plan(SCHOOLS[number % 3], own, systems)
         made += planned.modes if not planned.why else ()
         proposals += sum(mode is not None for mode in made)

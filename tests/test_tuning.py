@@ -58,7 +58,7 @@ def test_every_layer_has_its_say(catalogue: Catalogue, demo: Demo) -> None:
 
 def test_what_is_put_there_reads_back_the_same(demo: Demo, catalogue: Catalogue) -> None:
     place = Folder(demo.folder / "stick")
-    assert {each.theirs for each in differences(demo.build, catalogue, World(), place)} == {"not there"}
+    assert {difference.theirs for difference in differences(demo.build, catalogue, World(), place)} == {"not there"}
     assert put(demo.build, catalogue, World(), place) == 6
     assert differences(demo.build, catalogue, World(), place) == ()
     own = demo.folder / "stick" / "settings" / "birch-16.conf"
@@ -68,7 +68,10 @@ def test_what_is_put_there_reads_back_the_same(demo: Demo, catalogue: Catalogue)
     ini = demo.folder / "stick" / "settings" / "cedar-disc.ini"
     ini.write_text(ini.read_text(encoding="utf-8").replace("smoothing=off", "smoothing=on"), encoding="utf-8")
     (demo.folder / "stick" / "settings" / "elm-micro.ini").write_bytes(b"\xff\xfe\x00")
-    found = {(each.place.system.id, each.setting): each for each in differences(demo.build, catalogue, World(), place)}
+    found = {
+        (difference.place.system.id, difference.setting): difference
+        for difference in differences(demo.build, catalogue, World(), place)
+    }
     assert set(found) == {("birch-16", "audio-buffer-ms"), ("cedar-disc", "smoothing"), ("elm-micro", "")}
     build = demo.build
     for key in (("birch-16", "audio-buffer-ms"), ("cedar-disc", "smoothing")):
@@ -138,9 +141,9 @@ def test_frames_ahead_filters_and_the_clock_count(demo: Demo, catalogue: Catalog
     tips = {each.words: each for each in helps(ahead, catalogue, World(), found)}
     assert tips["Fewer frames ahead"].verdict == "fine"
     assert "slows down" in tips["Clock at 1050 MHz instead of 900"].why  # too hot to be of use
-    codes = {each.code: each for each in findings(ahead, catalogue, World())}
+    codes = {finding.code: finding for finding in findings(ahead, catalogue, World())}
     cured = remedied(ahead, codes["tuning.speed:birch-16"].remedy)
-    assert "tuning.speed:birch-16" not in {each.code for each in findings(cured, catalogue, World())}
+    assert "tuning.speed:birch-16" not in {finding.code for finding in findings(cured, catalogue, World())}
 
 
 def test_a_log_of_the_machine_overrides_the_figures(demo: Demo, catalogue: Catalogue) -> None:
@@ -152,7 +155,7 @@ def test_a_log_of_the_machine_overrides_the_figures(demo: Demo, catalogue: Catal
     assert cost.most_ms == pytest.approx(np.percentile(times, 99), abs=0.001)  # numpy: linear, type 7
     assert percentile([1, 2, 3, 4], 0.5) == np.percentile([1, 2, 3, 4], 50)
     build = edited(edited(demo.build, "tuning.costs", [cost]), "tuning.systems", {})
-    found = {each.system.id: each for each in speeds(build, catalogue, World())}["birch-16"]
+    found = {speed.system.id: speed for speed in speeds(build, catalogue, World())}["birch-16"]
     assert (found.measured, found.verdict) == (True, "marginal")
     with pytest.raises(KyklonError, match="at least 30 are needed"):
         cost_from_log("16.7\n16.8\n", "herring", "birchbark", 900)
@@ -173,10 +176,10 @@ def test_workarounds_and_games_of_another_shape_are_found(demo: Demo, catalogue:
     build = edited(
         build, "picture.games", [GameRaster(game="birch-16/Brass Parade", width=224, height=288, refresh="60")]
     )
-    codes = {each.code: each for each in findings(build, catalogue, World())}
+    codes = {finding.code: finding for finding in findings(build, catalogue, World())}
     for code in ("tuning.workaround:cedar-smooth-tears:cedar-disc", "tuning.turned:birch-16/Brass Parade"):
         cured = remedied(build, codes[code].remedy)
-        assert code not in {each.code for each in findings(cured, catalogue, World())}
+        assert code not in {finding.code for finding in findings(cured, catalogue, World())}
     sprat = demo.build.with_part("board", "sprat")
     assert "tuning.workaround:fir-short-sound:fir-board-v" in {e.code for e in findings(sprat, catalogue, World())}
     assert "tuning.workaround:fir-short-sound:fir-board-v" not in {e.code for e in findings(build, catalogue, World())}
@@ -229,7 +232,7 @@ def test_a_faster_board_holds_no_less(demo: Demo, catalogue: Catalogue) -> None:
 @given(st.text(max_size=30))
 def test_any_typed_counts_are_numbers_or_an_error(text: str) -> None:
     with contextlib.suppress(WrongUse):
-        assert all(0 <= each < 10_000 for each in counts_in(text))
+        assert all(0 <= count < 10_000 for count in counts_in(text))
 
 
 def test_the_first_remedies_bring_what_they_promise(demo: Demo, catalogue: Catalogue) -> None:
@@ -248,7 +251,7 @@ def test_the_sum_agrees_with_a_simulation() -> None:
     """Monte Carlo of the same shares, drawn one by one (numpy), against the convolution."""
     chance = np.random.default_rng(3)
     parts = (Share("a", 5, 5, ""), Share("b", 0, 8, ""), Share("c", 0, 16.7, ""), Share("d", 2, 6, ""))
-    drawn = sum(chance.uniform(each.low, each.high, 400_000) for each in parts)
+    drawn = sum(chance.uniform(part.low, part.high, 400_000) for part in parts)
     told = total(parts)
     for percent in (1, 5, 25, 50, 75, 95, 99):
         assert told.percentile(percent) == pytest.approx(float(np.percentile(drawn, percent)), abs=0.15)
@@ -293,7 +296,7 @@ def test_a_fast_display_gives_a_frame_of_the_game_no_less_time(catalogue: Catalo
     values = {"render-queue-frames": 3, "vertical-sync": True, "frames-ahead": 0, "audio-buffer-ms": 64}
     means = {}
     for hz in (60.0, 120.0, 50.0, 100.0):
-        told = {each.name: each for each in shares(replace(way, system=system), values, hz)}
+        told = {share.name: share for share in shares(replace(way, system=system), values, hz)}
         means[hz] = total(tuple(told.values())).mean
         if hz in (60.0, 120.0):
             assert told["Game"].low == pytest.approx(2 * 1000 / 60, abs=0.01)
@@ -344,7 +347,7 @@ def test_every_share_of_a_latency_is_the_figure_worked_out_by_hand(catalogue: Ca
         2000.0,
     )
     values = {"render-queue-frames": 3, "vertical-sync": True, "frames-ahead": 1, "audio-buffer-ms": 64}
-    found = [(each.name, each.low, each.high) for each in shares(own, values, 50.0)]
+    found = [(share.name, share.low, share.high) for share in shares(own, values, 50.0)]
     assert found == [
         ("Debounce", 5, 5),
         ("USB poll", 0, 8),
@@ -358,16 +361,16 @@ def test_every_share_of_a_latency_is_the_figure_worked_out_by_hand(catalogue: Ca
         ("Processing", 7, 7),
         ("Panel", 2, 2),
     ]
-    told = {each.name: each.how for each in shares(own, values, 50.0)}
+    told = {share.name: share.how for share in shares(own, values, 50.0)}
     assert told["Emulation"] == "2 × 2.0 ms"  # 4 ms at 1000 MHz, on 2000 MHz
     assert told["Game"] == "(2 lag − 1 ahead) × 20.00 ms"
-    heard = [(each.name, each.low, each.high) for each in ear_shares(own, values, 50.0)]
+    heard = [(share.name, share.low, share.high) for share in ear_shares(own, values, 50.0)]
     assert heard == [*found[:5], ("Audio buffer", 32, 64)]
-    at = {each.name: (each.low, each.high) for each in shares(own, values, 50.0, 0.25)}
+    at = {share.name: (share.low, share.high) for share in shares(own, values, 50.0, 0.25)}
     assert at["Scan-out"] == (5, 5)
     plain = own.display.model_copy(update={"processing_ms": 0.0, "response_ms": 0.0})
     off = {**values, "vertical-sync": False, "render-queue-frames": 1}
-    bare = {each.name for each in shares(replace(own, adapters=(), display=plain), off, 50.0)}
+    bare = {share.name for share in shares(replace(own, adapters=(), display=plain), off, 50.0)}
     assert bare == {"Debounce", "USB poll", "Frame sampling", "Game", "Emulation", "Scan-out"}
     # more frames ahead than the game lags, and an emulator that runs none
     assert emulated_ms(own, {**values, "frames-ahead": 9}) == pytest.approx(6)

@@ -133,7 +133,7 @@ def two_processes(folder: Path, rounds: int) -> None:
     words = set(store.load(folder).build.boot.kernel_words)
     wanted = {f"{who}{number}" for who in "ab" for number in range(rounds)}
     assert wanted <= words
-    assert {Path(each.path).stem for each in Shelf(folder / "shelf.json").images()} >= wanted
+    assert {Path(image.path).stem for image in Shelf(folder / "shelf.json").images()} >= wanted
 
 
 def test_two_processes_lose_nothing_of_each_other(demo: Demo) -> None:

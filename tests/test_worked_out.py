@@ -176,7 +176,7 @@ def test_a_mapping_is_the_cheapest_of_all_that_can_be_tried(seed: int) -> None:
     solved = assignment.solve(problems, 1)
     ways = [answer for answer in product((NOWHERE, 0, 1, 2), repeat=2) if NOWHERE in answer or answer[0] != answer[1]]
     least = min(
-        sum(min(each.cost(way) + each.strayed(way, np.array([home])) for way in ways) for each in problems)
+        sum(min(problem.cost(way) + problem.strayed(way, np.array([home])) for way in ways) for problem in problems)
         for home in range(buttons)
     )
     assert solved.cost == pytest.approx(least)
@@ -208,8 +208,8 @@ def seat(*controls: Control, wide: float = 600, high: float = 300, **place: floa
 
 def measured(*seats: Seat) -> dict[str, list[float]]:
     found: dict[str, list[float]] = {}
-    for each in checks(Layout(width_mm=2000, height_mm=1000, seats=seats)):
-        found.setdefault(each.code, []).append(each.measured)
+    for check in checks(Layout(width_mm=2000, height_mm=1000, seats=seats)):
+        found.setdefault(check.code, []).append(check.measured)
     return found
 
 
@@ -239,7 +239,9 @@ def test_clearances_of_a_joystick_and_three_buttons() -> None:
 
 def test_every_pair_of_holes_that_is_too_close_is_told_and_no_more() -> None:
     row = [on_board(100 + 33 * index, 100, f"b{index}") for index in range(4)]  # 3 mm of wood between neighbours
-    found = [each for each in checks(Layout(width_mm=2000, height_mm=1000, seats=(seat(*row),))) if each.code == "web"]
+    found = [
+        check for check in checks(Layout(width_mm=2000, height_mm=1000, seats=(seat(*row),))) if check.code == "web"
+    ]
     assert [each.measured for each in found] == [pytest.approx(3)] * 3
     assert not any(each.ok for each in found)
     assert {each.where[1] for each in found} == {("b0", "b1"), ("b1", "b2"), ("b2", "b3")}

@@ -95,7 +95,7 @@ def test_a_write_that_was_killed_is_told_as_interrupted(demo: Demo, catalogue: C
     from kyklon.operations.card.findings import findings
 
     build = edited(demo.build, "card", {"drive": "sim:blank-card", "state": "being written"})
-    (found,) = [each for each in findings(build, catalogue, World()) if each.code == "card.not-bootable"]
+    (found,) = [finding for finding in findings(build, catalogue, World()) if finding.code == "card.not-bootable"]
     assert (found.severity, found.subject) == ("stop", "blank-card")
     assert "was interrupted" in found.message
     now_ = findings(build, catalogue, World(writing=True))

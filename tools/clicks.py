@@ -88,7 +88,7 @@ class Hand:
         modal = QApplication.activeModalWidget()
         if popup is not None:
             if isinstance(popup, QMenu) and self.chance.random() < 0.7:
-                actions = [each for each in popup.actions() if each.isEnabled() and not each.isSeparator()]
+                actions = [action for action in popup.actions() if action.isEnabled() and not action.isSeparator()]
                 if actions:
                     chosen = self.chance.choice(actions)
                     self.note(f"menu {chosen.text()!r}")

@@ -98,7 +98,9 @@ def places(tree: ast.Module) -> list[ast.AST]:
         elif isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef)):
             marked = [each.annotation for each in (*node.args.args, *node.args.kwonlyargs) if each.annotation]
             left |= {id(inner) for mark in (*marked, node.returns) if mark for inner in ast.walk(mark)}
-        elif isinstance(node, ast.Compare) and any(getattr(each, "id", "") == "QUEUE" for each in node.comparators):
+        elif isinstance(node, ast.Compare) and any(
+            getattr(comparator, "id", "") == "QUEUE" for comparator in node.comparators
+        ):
             left |= {id(inner) for inner in ast.walk(node)}
     for node in ast.walk(tree):
         if id(node) in left:

@@ -261,7 +261,7 @@ def judge(folder: Path) -> None:
         build, catalogue = learnt(path, path.with_suffix(".dtb"), Path(card.tree).name, load())
         bench = lay_out(build, catalogue, contents.observe(path), plugged_in())
         result = bring_up(bench)
-        stop = next((each for each in result.failures if each.blocks), None)
+        stop = next((failure for failure in result.failures if failure.blocks), None)
         mine = "started" if stop is None or names.index(stop.stage) > names.index("kernel") else stop.stage
         real = loader.load(path, patient=True)
         theirs = with_loader_stage(real)
@@ -297,7 +297,7 @@ def remedies(folder: Path) -> None:
         seen = contents.observe(path)
         world = replace(plugged_in(), card=seen)
         offered = [each.remedy for each in inspection.inspect(build, catalogue, world)]
-        offered += [each.remedy for each in bring_up(lay_out(build, catalogue, seen, world)).failures]
+        offered += [failure.remedy for failure in bring_up(lay_out(build, catalogue, seen, world)).failures]
         builds = {repr(made): made for each in offered if each for made in (remedied(build, each),)}
         builds.setdefault(repr(build), build)
         before = loader.load(path, patient=True)
@@ -320,7 +320,7 @@ def remedies(folder: Path) -> None:
                 subprocess.run(["mcopy", "-o", *place, str(source), f"::/{name}"], check=True)
             after = loader.load(copy, patient=True)
             foretold = bring_up(lay_out(made, catalogue, contents.observe(copy), world))
-            stop = next((each for each in foretold.failures if each.blocks), None)
+            stop = next((failure for failure in foretold.failures if failure.blocks), None)
             tried += 1
             bad = before.started and not after.started
             worse += bad

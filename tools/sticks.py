@@ -130,7 +130,7 @@ def make_root(
     )
     subprocess.run(["dpkg-deb", "-x", str(kernel), str(package)], check=True)
     shutil.copytree(package / "lib" / "modules", root / "lib" / "modules", dirs_exist_ok=True)
-    (version,) = (each.name for each in (package / "lib" / "modules").iterdir())
+    (version,) = (path.name for path in (package / "lib" / "modules").iterdir())
     for wide in ("drivers/gpu", "drivers/net", "drivers/media", "sound", "drivers/infiniband", "net"):
         shutil.rmtree(root / "lib" / "modules" / version / "kernel" / wide, ignore_errors=True)
     subprocess.run(["depmod", "-b", str(root), version], check=True)

@@ -315,7 +315,7 @@ def test_the_shelf_knows_the_image_and_its_first_login(user: Any, demo: Demo) ->
 
     def look(dialog: QDialog) -> None:
         assert isinstance(dialog, ShelfDialog)
-        words = " ".join(str(each) for each in dialog._rows)
+        words = " ".join(str(row) for row in dialog._rows)
         assert "quayside-4.2.img.xz" in words
         user.press("Use this image", dialog)
 

@@ -126,7 +126,7 @@ def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatc
     prove(user, page)
     found = page.live.bench.faults
     assert len(found) == 2, page.live.bench.diagnosis
-    user.bot.waitUntil(lambda: "controls.proof" in {each.code for each in session.findings}, timeout=180_000)
+    user.bot.waitUntil(lambda: "controls.proof" in {finding.code for finding in session.findings}, timeout=180_000)
     for turn in range(8):  # one by one, in software where that is offered, else in wire
         if not page.live.bench.faults:
             break
@@ -137,7 +137,7 @@ def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatc
             go_on(user, page)
         user.bot.waitUntil(lambda: not page.live.bench.busy and page.live.bench.diagnosis is not None, timeout=180_000)
     assert page.live.bench.diagnosis.right
-    assert "controls.proof" not in {each.code for each in session.findings}
+    assert "controls.proof" not in {finding.code for finding in session.findings}
     assert World(page.live.bench.plan).wires  # the plan holds what the build says now
 
     page.show_view(MAP)
@@ -157,7 +157,7 @@ def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatc
 
     page.show_view(HOTKEYS)
     user.press("Use the safest hotkeys", page.hotkeys)
-    assert {each.action for each in session.build.controls.hotkeys} == {"leave", "reset", "save", "load"}
+    assert {hotkey.action for hotkey in session.build.controls.hotkeys} == {"leave", "reset", "save", "load"}
 
     out = tmp_path / "out"
     out.mkdir()

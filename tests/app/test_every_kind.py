@@ -69,7 +69,7 @@ def test_every_kind_that_a_build_has_is_used_and_taken_out(kind: str, catalogue:
         made = with_part_used(build, kind, part.id, catalogue)
         if kind in ROLES:
             assert made.part(ROLES[kind]) == part.id
-            assert not [each for each in connections(made, catalogue) if each.faults]
+            assert not [connection for connection in connections(made, catalogue) if connection.faults]
         if kind in ("boards", "images", "dialects"):
             continue
         if kind == "systems" and len(made.systems) == 1:

@@ -164,7 +164,7 @@ def onto_the_card(user: User, demo: Demo, tmp_path: Path) -> None:
     table = subprocess.run(["sfdisk", "--json", str(card)], capture_output=True, text=True, check=True).stdout
 
     parts = json.loads(table)["partitiontable"]["partitions"]
-    root = next(each for each in parts if each["type"] in ("83", "0FC63DAF-8483-4772-8E79-3D69D8477DE4"))
+    root = next(part for part in parts if part["type"] in ("83", "0FC63DAF-8483-4772-8E79-3D69D8477DE4"))
     place.mkdir()
     offset, size = root["start"] * 512, root["size"] * 512
     options = f"loop,offset={offset},sizelimit={size}"
@@ -405,7 +405,7 @@ def test_a_filmed_latency_is_explained_and_the_remedies_keep_their_word(user: Us
         return view.measured.unknown_ms
 
     assert abs(filmed_now() - hidden) <= 3
-    while promised < 3 and (tips := [each for each in view.tips if each.remedy]):
+    while promised < 3 and (tips := [tip for tip in view.tips if tip.remedy]):
         before = case_of(session.build, session.catalogue, system).mean
         seen = view.measured.mean_ms
         won = tips[0].won_ms

@@ -66,4 +66,4 @@ def test_the_window_shows_the_making_and_stops_it(
     assert start.run(make) == 3
     assert seen == ["Drives", "Drives"]
     assert not is_current(tmp_path / "fair")
-    assert not [each for each in QApplication.topLevelWidgets() if each.isVisible()]
+    assert not [toplevelwidget for toplevelwidget in QApplication.topLevelWidgets() if toplevelwidget.isVisible()]

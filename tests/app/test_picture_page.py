@@ -91,7 +91,7 @@ def test_every_school_of_a_display_is_planned_exported_and_foretold(
         folder = tmp_path / school
         page.papers.write_all(page.export, folder)
         session.flush()
-        assert {each.name for each in folder.iterdir()} >= {
+        assert {path.name for path in folder.iterdir()} >= {
             "modelines.conf",
             "fb.modes",
             "sheet.pdf",
@@ -108,7 +108,7 @@ def test_every_school_of_a_display_is_planned_exported_and_foretold(
         user.press("Run bring-up")
         user.wait(lambda: session.bring_up is not None)
         run = session.bring_up
-        assert not [each for each in run.failures if each.code.startswith("picture")], run.failures
+        assert not [failure for failure in run.failures if failure.code.startswith("picture")], run.failures
         *_off, menu = [event.text for event in run.events if event.stage == "display"]
         wide, high = session.build.picture.menu.timing.size
         assert f"{wide} × {high}" in menu
@@ -141,7 +141,7 @@ def test_a_picture_off_the_middle_is_centred_in_two_rounds(user: User) -> None:
     left, right, top, bottom = glass.read(session.build.picture.menu.timing)
     assert abs(left - right) <= 2
     assert abs(top - bottom) <= 2
-    (kept,) = [each for each in session.build.picture.adjustments if each.size == view.timing.size]
+    (kept,) = [adjustment for adjustment in session.build.picture.adjustments if adjustment.size == view.timing.size]
     assert (kept.display, kept.right != 0 or kept.down != 0) == ("casement-19", True)
     view.choose("birch-16")
     user.press("Read the simulated display", page)
@@ -149,7 +149,7 @@ def test_a_picture_off_the_middle_is_centred_in_two_rounds(user: User) -> None:
     view._wide.setValue(210)
     view._high.setValue(200)
     user.press("Keep", page)
-    assert any(each.squeeze == 1.05 for each in session.build.picture.adjustments)
+    assert any(adjustment.squeeze == 1.05 for adjustment in session.build.picture.adjustments)
     before = session.build
     user.press("Undo")
     assert session.build != before
@@ -214,7 +214,7 @@ def test_damaged_data_are_repaired_beside_the_damaged_file(user: User) -> None:
     session.look("display")
     user.wait()
     page = view_of(user, IDENTIFICATION)
-    assert "picture.identification" in {each.code for each in session.findings}
+    assert "picture.identification" in {finding.code for finding in session.findings}
     user.press("Repair", page)
     user.wait(lambda: session.world.identification is not None)
     session.flush()
@@ -224,8 +224,8 @@ def test_damaged_data_are_repaired_beside_the_damaged_file(user: User) -> None:
     user.wait(lambda: len(session.world.identification.timings) == 2)
     page.identification.show_data("issued by this build")
     assert page.identification.data is None  # its menu lies outside what the tube takes: such data are never made
-    for each in [each for each in session.findings if each.code.startswith("picture.out-of-range") and each.remedy]:
-        session.apply_remedy(each.remedy, each.title)
+    for finding in [each for each in session.findings if each.code.startswith("picture.out-of-range") and each.remedy]:
+        session.apply_remedy(finding.remedy, finding.title)
     assert page.identification.data is not None
     assert edid.write(page.identification.data)
     page.identification.add_timing("cta 999")

@@ -138,7 +138,7 @@ def test_the_fault_finder_by_clicks(user) -> None:
     talk = page.finder.conversation
     pick(user, talk._add, "screen-black")
     pick(user, talk._add, "lamp-paired")
-    assert [each.what for each in session.build.fault.answers] == ["screen-black", "lamp-paired"]
+    assert [answer.what for answer in session.build.fault.answers] == ["screen-black", "lamp-paired"]
     first = talk._likely[0]
     assert first.cause.id == "kernel-missing"  # a finding says so, whatever the lamp does
     before = talk.step.id

@@ -28,13 +28,13 @@ def the_same(network: Network) -> DiscreteBayesianNetwork:
     for index, leak in enumerate(network.leak):
         parents = [each for each in range(len(causes)) if network.weight[each, index]]
         model.add_node(f"o{index}")
-        model.add_edges_from((causes[each], f"o{index}") for each in parents)
+        model.add_edges_from((causes[parent], f"o{index}") for parent in parents)
         absent = []
         for there in itertools.product((0, 1), repeat=len(parents)):
             silent = [1 - network.weight[each, index] for each, on in zip(parents, there, strict=True) if on]
             absent.append((1 - leak) * float(np.prod(silent)))
         table = [absent, [1 - each for each in absent]]
-        names = [causes[each] for each in parents]
+        names = [causes[parent] for parent in parents]
         tables.append(TabularCPD(f"o{index}", 2, table, evidence=names, evidence_card=[2] * len(parents)))
     model.add_cpds(*tables)
     return model

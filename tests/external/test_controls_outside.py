@@ -47,7 +47,7 @@ def test_rows_and_columns_are_networkxs_two_colours() -> None:
 
 def test_an_odd_ring_is_flagged_where_networkx_finds_no_colours() -> None:
     readings = [KeyReading(key=key, pins=pins) for key, pins in (("a", (1, 2)), ("b", (2, 3)), ("c", (3, 1)))]
-    assert not networkx.is_bipartite(networkx.Graph([each.pins for each in readings]))
+    assert not networkx.is_bipartite(networkx.Graph([reading.pins for reading in readings]))
     assert reconstruct(readings).doubtful
 
 

@@ -75,9 +75,9 @@ def test_lines_are_read_as_libmount_reads_them(seed: int, tmp_path: Path) -> Non
         check=True,
     ).stdout
     theirs = [
-        (each["source"], each["target"], each["fstype"], each["options"]) for each in json.loads(told)["filesystems"]
+        (load["source"], load["target"], load["fstype"], load["options"]) for load in json.loads(told)["filesystems"]
     ]
-    ours = [(each.source, each.where, each.kind, ",".join(each.options)) for each in read_fstab(file.read_text())]
+    ours = [(mount.source, mount.where, mount.kind, ",".join(mount.options)) for mount in read_fstab(file.read_text())]
     assert ours == theirs
 
 
@@ -89,8 +89,8 @@ def test_what_must_be_mounted_is_what_systemd_requires(seed: int, tmp_path: Path
     units.mkdir()
     own = {**os.environ, "SYSTEMD_FSTAB": str(file), "SYSTEMD_LOG_LEVEL": "emerg"}
     subprocess.run([GENERATOR, units, units, units], env=own, check=True)
-    required = {each.name for each in (units / "local-fs.target.requires").glob("*.mount")}
-    ours = {unit_name(each.where) for each in read_fstab(file.read_text()) if mounts.must_be(each)}
+    required = {path.name for path in (units / "local-fs.target.requires").glob("*.mount")}
+    ours = {unit_name(mount.where) for mount in read_fstab(file.read_text()) if mounts.must_be(mount)}
     assert ours == required, file.read_text()
 
 
@@ -142,8 +142,10 @@ def test_a_line_that_cannot_be_mounted_is_told_and_no_other(line: str, good: dic
     managed = replace(root, pulled={unit.name: unit})
     seen = replace(bench.contents, roots=dict.fromkeys(bench.contents.roots, managed), root=managed)
     step = services.services(replace(bench, contents=seen))
-    assert [each.code for each in step.failures] == (["system.mount"] if why else [])
-    spared = replace(managed, mounts=tuple(replace(each, options=(*each.options, "nofail")) for each in managed.mounts))
+    assert [failure.code for failure in step.failures] == (["system.mount"] if why else [])
+    spared = replace(
+        managed, mounts=tuple(replace(mount, options=(*mount.options, "nofail")) for mount in managed.mounts)
+    )
     seen = replace(seen, roots=dict.fromkeys(seen.roots, spared), root=spared)
     assert not services.services(replace(bench, contents=seen)).failures
 

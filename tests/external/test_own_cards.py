@@ -86,7 +86,7 @@ def seen_by(card: Path, build: Build, parts: Catalogue) -> Bench:
 
 def of_kernel(bench: Bench) -> Failure | None:
     early = ("partition table", "boot partition", "boot file", "kernel")
-    return next((each for each in bring_up(bench).failures if each.stage in early and each.blocks), None)
+    return next((failure for failure in bring_up(bench).failures if failure.stage in early and failure.blocks), None)
 
 
 @pytest.mark.long(keep=3)

@@ -176,13 +176,13 @@ def test_dtc_and_fdtget_read_the_same_tree(tmp_path: Path, catalogue: Catalogue)
         assert draft.row["name"] == fdtget(path, "/", "model", "s")
         assert draft.row["compatible"] == fdtget(path, "/", "compatible", "s").split(" ")[0]
         assert draft.row["processor_mhz"][0] * 1_000_000 == int(fdtget(path, "/cpus/cpu@0", "clock-frequency", "u"))
-        cells = [int(each) for each in fdtget(path, "/memory@0", "reg", "u").split()]
+        cells = [int(word) for word in fdtget(path, "/memory@0", "reg", "u").split()]
         assert draft.row["memory_mb"] == (cells[2] << 32 | cells[3]) >> 20
         names = subprocess.run(
             ["fdtget", "-l", path, "/soc"], capture_output=True, text=True, check=True
         ).stdout.split()
         root = device_tree.read(path.read_bytes())
-        assert [each.name for each in root.child("soc").children] == names
+        assert [child.name for child in root.child("soc").children] == names
     assert seen[0] == seen[1]
 
 
@@ -191,7 +191,7 @@ def test_every_property_is_byte_for_byte_what_fdtget_says(tmp_path: Path) -> Non
     for node in device_tree.read(path.read_bytes()).walk():
         for name, value in node.props.items():
             said = fdtget(path, node.path, name, "bx")
-            assert bytes(int(each, 16) for each in said.split()) == value, (node.path, name)
+            assert bytes(int(word, 16) for word in said.split()) == value, (node.path, name)
 
 
 def test_what_dtc_refuses_is_refused_with_the_place(tmp_path: Path, catalogue: Catalogue) -> None:

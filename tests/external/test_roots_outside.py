@@ -40,7 +40,7 @@ FORMS = {
 
 
 def run(*arguments: object, check: bool = True, **options: object) -> subprocess.CompletedProcess[bytes]:
-    return subprocess.run([str(each) for each in arguments], check=check, capture_output=True, **options)  # type: ignore[call-overload, no-any-return]
+    return subprocess.run([str(argument) for argument in arguments], check=check, capture_output=True, **options)  # type: ignore[call-overload, no-any-return]
 
 
 @pytest.fixture(scope="module")
@@ -86,7 +86,7 @@ def test_every_form_of_a_volume_is_read_as_debugfs_reads_it(form: str, tree: Pat
                 assert volume.target_of(link) == os.readlink(each)
         many = volume.find("/many")
         assert many is not None
-        assert {name for name, _inode in volume.entries(many)} == {each.name for each in (tree / "many").iterdir()}
+        assert {name for name, _inode in volume.entries(many)} == {path.name for path in (tree / "many").iterdir()}
         assert volume.find("/many/none") is None
     out = run("debugfs", "-R", "stat /deep/size-100000", image).stdout.decode()
     assert f"Inode: {found_number(image, '/deep/size-100000')} " in out
@@ -255,4 +255,4 @@ def test_a_damaged_fat_is_complained_of_as_fsck_does(demo_master: Path, tmp_path
 
 
 def run_to(file: object, *arguments: object) -> None:
-    subprocess.run([str(each) for each in arguments], stdout=file, check=True)  # type: ignore[call-overload]
+    subprocess.run([str(argument) for argument in arguments], stdout=file, check=True)  # type: ignore[call-overload]

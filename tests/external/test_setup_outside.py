@@ -104,7 +104,7 @@ def test_the_script_is_one_and_every_line_of_it_has_its_decision(
     emptied = compiled(demo.build, catalogue, {"first-boot.sh": file.text})[-1]
     assert emptied.text == first_boot.HEAD
     other = whole(demo.build).with_part("image", "slipway")
-    codes = {each.code for each in findings(other, catalogue, World())}
+    codes = {finding.code for finding in findings(other, catalogue, World())}
     assert "boot.no-first-boot" in codes
 
 

@@ -196,8 +196,8 @@ class _Preload(QObject):
 
 def preload_pages() -> None:
     """Import what the pages need, so that opening one does not wait for the disk."""
-    for each in OPERATIONS:
-        import_module(f"kyklon.app.pages.{each.page[0]}")
+    for operation in OPERATIONS:
+        import_module(f"kyklon.app.pages.{operation.page[0]}")
     import_module("kyklon.app.pages.shelf.page")
     from kyklon.app.pages.card.page import BENCHES
 

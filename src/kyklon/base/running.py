@@ -154,7 +154,7 @@ def _drain(run: subprocess.Popen[bytes]) -> None:
 
 
 def _numbers() -> list[int]:
-    return [int(each.name) for each in Path("/proc").iterdir() if each.name.isdigit()]
+    return [int(path.name) for path in Path("/proc").iterdir() if path.name.isdigit()]
 
 
 def _session(number: int) -> int:

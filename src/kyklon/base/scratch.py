@@ -38,15 +38,15 @@ def _held(path: Path) -> Iterator[None]:
 def sweep(place: Path | None = None) -> int:
     """Take away working folders whose program has ended; how many. Anybody else's, and those in use, stay."""
     swept = 0
-    for each in (place or Path(tempfile.gettempdir())).glob(f"{PREFIX}*"):
+    for path in (place or Path(tempfile.gettempdir())).glob(f"{PREFIX}*"):
         with contextlib.suppress(OSError):
-            lock = each / _LOCK
-            if each.is_symlink() or each.lstat().st_uid != os.geteuid() or not lock.exists():
+            lock = path / _LOCK
+            if path.is_symlink() or path.lstat().st_uid != os.geteuid() or not lock.exists():
                 continue
             descriptor = os.open(lock, os.O_RDWR | os.O_NOFOLLOW | os.O_CLOEXEC)
             try:
                 fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)  # fails while its program lives
-                shutil.rmtree(each, ignore_errors=True)
+                shutil.rmtree(path, ignore_errors=True)
                 swept += 1
             finally:
                 os.close(descriptor)

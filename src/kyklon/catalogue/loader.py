@@ -161,7 +161,7 @@ def user_files(folder: Path) -> list[tuple[str, Path]]:
     for kind in KINDS:
         try:
             with os.scandir(folder / kind) as entries:
-                names = sorted(each.name for each in entries if each.name.endswith(".toml") and each.is_file())
+                names = sorted(entry.name for entry in entries if entry.name.endswith(".toml") and entry.is_file())
         except OSError:  # nobody has parts of that kind
             continue
         found += [(kind, folder / kind / name) for name in names if not name.startswith(".")]

@@ -114,7 +114,7 @@ def _weight(value: object) -> int:
 
 def _joined(parts: Iterable[object]) -> str:
     """What `~` makes, weighed before it is made."""
-    texts = [str(each) for each in parts]
+    texts = [str(part) for part in parts]
     _spend(sum(map(len, texts)) + len(texts))
     return "".join(texts)
 

@@ -93,7 +93,7 @@ class Dialect(CataloguePart):
 
     def carries(self, setting: str) -> bool:
         """Whether a boot file has a line of its own for that setting."""
-        return any(each.setting == setting and each.place == "file" for file in self.files for each in file.entries)
+        return any(entry.setting == setting and entry.place == "file" for file in self.files for entry in file.entries)
 
     def file(self, kind: str) -> DialectFile | None:
         return next((file for file in self.files if file.kind == kind), None)

@@ -77,9 +77,9 @@ def check(folder: Folder, as_json: Json = False) -> int:
     Exit 1 when one of them stops it.
     """
     found = _findings(folder)
-    data = {"findings": [finding_data(each) for each in found]}
-    out(data, as_json, lambda: [_finding_text(each) for each in found])
-    return STOPS if any(each.severity == "stop" for each in found) else OK
+    data = {"findings": [finding_data(finding) for finding in found]}
+    out(data, as_json, lambda: [_finding_text(finding) for finding in found])
+    return STOPS if any(finding.severity == "stop" for finding in found) else OK
 
 
 def _findings(folder: Path) -> tuple[Finding, ...]:

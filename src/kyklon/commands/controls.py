@@ -289,24 +289,24 @@ def map_(
         "total": round(told.total, 4),
         "bound": round(told.bound, 4) if solve else None,
         "systems": {
-            each.id: [
+            system.id: [
                 {
                     "input": pair.input.id,
                     "place": pair.place,
                     "cost": round(pair.cost, 4),
                     "why": [f"{term.name}: {term.cost:.2f}" for term in pair.terms],
                 }
-                for pair in told.costs[each.id]
+                for pair in told.costs[system.id]
             ]
-            for each in systems
+            for system in systems
         },
     }
 
     def lines() -> list[str]:
         rows = []
-        for each in systems:
-            pairs = ", ".join(f"{pair.input.label} on {pair.place or 'no button'}" for pair in told.costs[each.id])
-            rows.append(f"{each.name:16} {pairs}")
+        for system in systems:
+            pairs = ", ".join(f"{pair.input.label} on {pair.place or 'no button'}" for pair in told.costs[system.id])
+            rows.append(f"{system.name:16} {pairs}")
         gap = (
             f", at most {100 * told.gap:.1f} % above the best"
             if solve and told.gap > 1e-6
@@ -412,7 +412,7 @@ def ghosts(
     if own is None:
         raise WrongUse("The build has no old keyboard.", do="Choose one in the window, under Controls, Keyboard.")
     lines = lines_of(build, parts)
-    held = [each.strip() for each in keys.split(",") if each.strip()]
+    held = [word.strip() for word in keys.split(",") if word.strip()]
     sets = [held] if held else [list(own_keys) for _name, own_keys in held_together(build, parts)]
     unknown = [each for each in held if each not in lines]
     if unknown:

@@ -33,7 +33,7 @@ def read(file: Path, as_json: Json = False) -> int:
         }
         if data.ranges
         else None,
-        "timings": [timing_data(each) for each in timings_of(data)],
+        "timings": [timing_data(timing) for timing in timings_of(data)],
         "codes": data.extension.codes if data.extension else [],
         "hdmi": bool(data.extension and data.extension.hdmi),
     }
@@ -44,7 +44,7 @@ def read(file: Path, as_json: Json = False) -> int:
         if data.ranges:
             (low, high), (slow, fast) = data.ranges.line_khz, data.ranges.field_hz
             text.append(f"accepts {low}-{high} kHz, {slow}-{fast} Hz")
-        return text + [modeline(each, f"{each.size[0]}x{each.size[1]}") for each in timings_of(data)]
+        return text + [modeline(timing, f"{timing.size[0]}x{timing.size[1]}") for timing in timings_of(data)]
 
     out(told, as_json, lines)
     return OK

@@ -78,16 +78,16 @@ def _words(given: list[str] | None) -> tuple[str, ...]:
 
 def _known(case: Any, seen: tuple[str, ...], causes: tuple[str, ...]) -> None:
     """Raise WrongUse for a code that this build cannot have."""
-    observations = [each.id for each in case.setting.observations]
+    observations = [observation.id for observation in case.setting.observations]
     for each in seen:
         if each not in observations:
             raise WrongUse(
                 f"Unknown symptom or check: {each!r}.{_near(each, observations)}", do="--codes lists all symptoms."
             )
-    names = [each.id for each in case.setting.causes]
-    for each in causes:
-        if each not in names:
-            raise WrongUse(f"Unknown cause: {each!r}.{_near(each, names)}")
+    names = [cause.id for cause in case.setting.causes]
+    for cause in causes:
+        if cause not in names:
+            raise WrongUse(f"Unknown cause: {cause!r}.{_near(cause, names)}")
 
 
 def _near(word: str, known: list[str]) -> str:
@@ -96,8 +96,15 @@ def _near(word: str, known: list[str]) -> str:
 
 
 def _listed(observations: tuple[Any, ...], as_json: bool) -> int:
-    data = [{"code": each.id, "kind": each.kind, "ask": each.ask, "minutes": each.minutes} for each in observations]
-    out(data, as_json, lambda: [f"{each.id:22} {each.kind:8} {each.ask}" for each in observations])
+    data = [
+        {"code": observation.id, "kind": observation.kind, "ask": observation.ask, "minutes": observation.minutes}
+        for observation in observations
+    ]
+    out(
+        data,
+        as_json,
+        lambda: [f"{observation.id:22} {observation.kind:8} {observation.ask}" for observation in observations],
+    )
     return OK
 
 
@@ -134,10 +141,10 @@ def _step(each: Next) -> dict[str, Any]:
 
 def _lines(ranked: tuple[Likely, ...], ways: tuple[Next, ...], error: float) -> list[str]:
     told = ["Likely:"]
-    for each in ranked:
-        if each.chance >= 0.01:
-            told.append(f"  {show_probability(each.chance):>9}  {each.cause.name}")
-            told += [f"          {reason.text}" for reason in each.reasons[:3] if reason.times != 1]
+    for likely in ranked:
+        if likely.chance >= 0.01:
+            told.append(f"  {show_probability(likely.chance):>9}  {likely.cause.name}")
+            told += [f"          {reason.text}" for reason in likely.reasons[:3] if reason.times != 1]
     told += [f"  Sampled: ± {show_share(max(error, 0.01))}."] if error else []
     told.append("Next:")
     for step in ways:
@@ -159,13 +166,13 @@ def drill_list(as_json: Json = False) -> int:
     under_way = kept.open.drill if kept.open else ""
     rows = [
         {
-            "level": each.level,
-            "name": each.name,
-            "told": each.told,
-            "open": under_way == each.id,
-            "best": kept.progress.get(each.id, drills.Progress()).best,
+            "level": drill.level,
+            "name": drill.name,
+            "told": drill.told,
+            "open": under_way == drill.id,
+            "best": kept.progress.get(drill.id, drills.Progress()).best,
         }
-        for each in drills.drills(catalogue())
+        for drill in drills.drills(catalogue())
     ]
 
     def lines() -> list[str]:
@@ -233,7 +240,7 @@ def _told(state: State, as_json: bool) -> int:
     from kyklon.faults import drills
 
     ways = drills.offered(state)
-    names = {each.id: each.name for each in state.setting.observations}
+    names = {observation.id: observation.name for observation in state.setting.observations}
     seen = [names[what] for what, yes in state.case.answers if yes and what not in state.kept.asked]
     checks = [what for what, _yes in state.case.answers if what in state.kept.asked]
     data = {

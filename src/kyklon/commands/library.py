@@ -107,13 +107,13 @@ def identify(
             scheme = type(scheme).model_validate({**scheme.model_dump(), **dict(_pairs(name))})
         rows = sample(list_, scheme)
         if try_:
-            data = {"scheme": scheme.model_dump() if scheme else None, "first": [asdict(each) for each in rows]}
+            data = {"scheme": scheme.model_dump() if scheme else None, "first": [asdict(row) for row in rows]}
             out(
                 data,
                 as_json,
                 lambda: [
-                    f"{each.title}: {', '.join(f'{p.name} {p.size if p.size >= 0 else chr(63)} B' for p in each.parts)}"
-                    for each in rows
+                    f"{row.title}: {', '.join(f'{p.name} {p.size if p.size >= 0 else chr(63)} B' for p in row.parts)}"
+                    for row in rows
                 ],
             )
             return OK

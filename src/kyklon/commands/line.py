@@ -76,7 +76,7 @@ def _add(parser: ArgumentParser, parameter: inspect.Parameter, hint: Any) -> Non
 def _plain(kind: Any) -> tuple[type, bool]:
     """The type of one value, and whether there may be several."""
     if typing.get_origin(kind) in (types.UnionType, typing.Union):
-        kind = next(each for each in typing.get_args(kind) if each is not types.NoneType)
+        kind = next(arg for arg in typing.get_args(kind) if arg is not types.NoneType)
     if typing.get_origin(kind) is list:
         return typing.get_args(kind)[0], True
     return kind, False

@@ -247,10 +247,10 @@ def _run(words: list[str]) -> int:
         print(_help(""))
         return OK if words else WRONG
     for count in (2, 1):
-        found = next((each for each in COMMANDS if each.name == " ".join(words[:count])), None)
+        found = next((command for command in COMMANDS if command.name == " ".join(words[:count])), None)
         if found is not None:
             return _call(found, words[count:])
-    if any(each.name.startswith(f"{words[0]} ") for each in COMMANDS) and "--json" not in words:
+    if any(command.name.startswith(f"{words[0]} ") for command in COMMANDS) and "--json" not in words:
         print(_help(words[0]))
         return OK if words[1:] in (["--help"], ["-h"]) else WRONG
     told = f"Unknown command: {' '.join(words[:2])!r}. `kyklon --help` lists all commands."
@@ -259,9 +259,9 @@ def _run(words: list[str]) -> int:
 
 def _help(noun: str) -> str:
     """The commands, or those of one noun."""
-    rows = [each for each in COMMANDS if not noun or each.name.startswith(f"{noun} ")]
+    rows = [command for command in COMMANDS if not noun or command.name.startswith(f"{noun} ")]
     lines = ["Usage: kyklon COMMAND [OPTIONS] ...", ""]
-    lines += [f"  {each.name:18} {each.what}" for each in rows]
+    lines += [f"  {row.name:18} {row.what}" for row in rows]
     lines += ["", "See kyklon COMMAND --help. With --json a command prints one JSON document and nothing else."]
     return "\n".join([*lines, "Exit codes: 0 OK, 1 stops found, 2 wrong usage, 3 failed, 130 ended by Ctrl+C."])
 

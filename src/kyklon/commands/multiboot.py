@@ -38,7 +38,9 @@ def check(
             found = multiboot.check(folder, chooser, target_bytes, board=board, watch=watch)
 
     def lines() -> list[str]:
-        told = [f"{each.order}  {each.name}: {show_bytes(each.need)}" for each in found.bundles if each.readable]
+        told = [
+            f"{bundle.order}  {bundle.name}: {show_bytes(bundle.need)}" for bundle in found.bundles if bundle.readable
+        ]
         told.append(f"{show_bytes(found.need)} of {show_bytes(found.usable)} usable; the stick needs {found.stick}.")
         return told + [
             f"{p.severity.upper():8}{p.bundle or 'all'}: {p.sentence} {p.why}{rename_words(p)}" for p in found.problems

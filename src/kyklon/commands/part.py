@@ -152,10 +152,10 @@ def add(
 
 def _answered(draft: Draft, answers: Iterable[str]) -> Draft:
     """A draft with what --set says. Raises WrongUse."""
-    for each in answers:
-        field, found, value = each.partition("=")
+    for answer in answers:
+        field, found, value = answer.partition("=")
         if not found:
-            raise WrongUse(f"{each!r} sets nothing.", do="Write it as e.g. --set peak_a=900mA.")
+            raise WrongUse(f"{answer!r} sets nothing.", do="Write it as e.g. --set peak_a=900mA.")
         try:
             draft = draft.answered(field.strip(), value)
         except ValueError as bad:
@@ -185,10 +185,11 @@ def _from_tree(path: Path, name: str, parts: Catalogue) -> Draft:
 
     with watching() as watch:
         found = trees_in(path, watch)
-    tree = next((each for each in found if each.path.lower() == name.lower()), None)
+    tree = next((tree_file for tree_file in found if tree_file.path.lower() == name.lower()), None)
     if tree is None:
         raise WrongUse(
-            f"{path.name} has no device tree {name!r}.", do=f"It has: {', '.join(each.path for each in found[:20])}."
+            f"{path.name} has no device tree {name!r}.",
+            do=f"It has: {', '.join(tree_file.path for tree_file in found[:20])}.",
         )
     return board_of(tree, parts)
 
@@ -275,10 +276,12 @@ def import_(
 
     parts = catalogue()
     found = exchange.incoming(file, parts)
-    other = [each for each in found if each.state == "other"]
+    other = [incoming for incoming in found if incoming.state == "other"]
     seen = trust.looked_at()
     texts = [
-        each for each in found if each.text and each.state != "same" and trust.digest(each.kind, each.row) not in seen
+        incoming
+        for incoming in found
+        if incoming.text and incoming.state != "same" and trust.digest(incoming.kind, incoming.row) not in seen
     ]
     waits = bool((other and not replace) or (texts and not use))
     if not waits:
@@ -286,23 +289,26 @@ def import_(
     data = {
         "parts": [
             {
-                "kind": each.kind,
-                "id": each.part.id,
-                "state": each.state,
-                "text": each.text,
-                "differences": [told.__dict__ for told in each.differences],
+                "kind": incoming.kind,
+                "id": incoming.part.id,
+                "state": incoming.state,
+                "text": incoming.text,
+                "differences": [difference.__dict__ for difference in incoming.differences],
             }
-            for each in found
+            for incoming in found
         ],
         "done": not waits,
     }
 
     def lines() -> list[str]:
         rows = []
-        for each in found:
-            rows.append(f"{each.part.id}: {each.state}")
-            rows += [f"    {told.label}: {told.before} here, {told.after} in the file" for told in each.differences]
-            rows += [f"    {line}" for line in each.text.split("\n")] if each in texts else []
+        for incoming in found:
+            rows.append(f"{incoming.part.id}: {incoming.state}")
+            rows += [
+                f"    {difference.label}: {difference.before} here, {difference.after} in the file"
+                for difference in incoming.differences
+            ]
+            rows += [f"    {line}" for line in incoming.text.split("\n")] if incoming in texts else []
         if waits:
             rows.append(
                 "Nothing was changed. "
@@ -403,8 +409,8 @@ def trust(
 
     waiting = waiting_for(store.load(folder).build, catalogue())
     if use:
-        trusted.remember((each.kind, each.row) for each in waiting)
-    told = [{"part": each.key, "text": trusted.shown(each.kind, each.row)} for each in waiting]
+        trusted.remember((part_copy.kind, part_copy.row) for part_copy in waiting)
+    told = [{"part": part_copy.key, "text": trusted.shown(part_copy.kind, part_copy.row)} for part_copy in waiting]
 
     def lines() -> list[str]:
         rows = [line for each in told for line in (each["part"], *(f"    {row}" for row in each["text"].split("\n")))]

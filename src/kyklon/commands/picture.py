@@ -68,7 +68,7 @@ def modes(
         raise WrongUse(f"Unknown method: {school!r}.", do=f"There are: {', '.join(names)}.")
     if take and not school and not at_most:
         raise WrongUse("Which modes should be used?", do="Add --school or --at-most.")
-    found = [each for each in plans(build, parts, world) if not school or each.school == names[school]]
+    found = [plan for plan in plans(build, parts, world) if not school or plan.school == names[school]]
     systems = known_systems(build, parts)
     askings = askings_of(build, systems, world.scan)
     choices = front(askings, ground) if not school else None
@@ -103,14 +103,14 @@ def _told(found: Sequence[Plan], askings: Sequence[Asking], choices: Sequence[Ch
     return {
         "schools": [
             {
-                "school": each.school,
-                "why": each.why,
-                "menu": timing_data(each.menu.timing) if each.menu else None,
-                "modes": len(each.modes),
-                "frames_a_minute": round(each.lost_per_min, 3),
-                "lost": round(each.lost, 4),
-                "dark": round(each.border, 4),
-                "off_round": round(each.off_round, 4),
+                "school": plan.school,
+                "why": plan.why,
+                "menu": timing_data(plan.menu.timing) if plan.menu else None,
+                "modes": len(plan.modes),
+                "frames_a_minute": round(plan.lost_per_min, 3),
+                "lost": round(plan.lost, 4),
+                "dark": round(plan.border, 4),
+                "off_round": round(plan.off_round, 4),
                 "systems": [
                     {
                         "system": row.system.id,
@@ -120,19 +120,19 @@ def _told(found: Sequence[Plan], askings: Sequence[Asking], choices: Sequence[Ch
                         "speed": round(row.play.speed, 8),
                         "cents": round(row.play.cents, 3),
                     }
-                    for row in each.rows
+                    for row in plan.rows
                 ],
             }
-            for each in found
+            for plan in found
         ],
         "sets": [
             {
-                "modes": [timing_data(mode.timing) for mode in each.modes],
-                "suffered": round(each.cost, 6),
-                "gap": each.gap,
-                "served": dict(zip([asking.name for asking in askings], each.served, strict=True)),
+                "modes": [timing_data(mode.timing) for mode in choice.modes],
+                "suffered": round(choice.cost, 6),
+                "gap": choice.gap,
+                "served": dict(zip([asking.name for asking in askings], choice.served, strict=True)),
             }
-            for each in choices
+            for choice in choices
         ],
     }
 
@@ -143,30 +143,30 @@ def _keep_wishes(folder: Path, wishes: list[str], games: list[str]) -> None:
     from kyklon.record import folder as store
 
     weights, rasters = {}, []
-    for each in wishes:
-        system, _, weight = each.partition("=")
+    for wish in wishes:
+        system, _, weight = wish.partition("=")
         try:
             weights[system] = float(weight)
         except ValueError:
             weights[system] = -1.0
         if not 0 < weights[system] <= 1000:
-            raise WrongUse(f"{each!r} is not a weight.", do="Write it as birch-16=3.")
-    for each in games:
-        match = re.fullmatch(r"([^/=]+/.+)=(\d{2,4})x(\d{2,4})@(\d{2,3}(?:\.\d{1,6})?)", each)
+            raise WrongUse(f"{wish!r} is not a weight.", do="Write it as birch-16=3.")
+    for game in games:
+        match = re.fullmatch(r"([^/=]+/.+)=(\d{2,4})x(\d{2,4})@(\d{2,3}(?:\.\d{1,6})?)", game)
         if match is None:
-            raise WrongUse(f"{each!r} is not a game's picture mode.", do="Write it as 'birch-16/Title=320x224@59.9'.")
+            raise WrongUse(f"{game!r} is not a game's picture mode.", do="Write it as 'birch-16/Title=320x224@59.9'.")
         try:
             rasters.append(GameRaster(game=match[1], width=int(match[2]), height=int(match[3]), refresh=match[4]))
         except ValueError as bad:
-            raise WrongUse(f"{each!r} is not a game's picture mode: the refresh rate is 1 to 1000 Hz.") from bad
+            raise WrongUse(f"{game!r} is not a game's picture mode: the refresh rate is 1 to 1000 Hz.") from bad
     known = store.load(folder).build.systems
-    stray = [name for name in (*weights, *(each.game.partition("/")[0] for each in rasters)) if name not in known]
+    stray = [name for name in (*weights, *(raster.game.partition("/")[0] for raster in rasters)) if name not in known]
     if stray:
         raise WrongUse(f"The build has no system {stray[0]!r}.", do=f"It has: {', '.join(known)}.")
-    names = {each.game for each in rasters}
+    names = {raster.game for raster in rasters}
 
     def change(build: Build) -> Build:
-        kept = [each for each in build.picture.games if each.game not in names]
+        kept = [game for game in build.picture.games if game.game not in names]
         made = edited(build, "picture.wishes", {**build.picture.wishes, **weights})
         return edited(made, "picture.games", [*kept, *rasters])
 
@@ -194,33 +194,40 @@ def chain(folder: Folder, as_json: Json = False) -> int:
         "delay_ms": found.delay_ms,
         "places": [
             {
-                "role": each.role,
-                "part": each.part.id,
-                "sync": each.sync,
-                "sync_v": round(each.sync_v, 4),
-                "in": each.enters.connector if each.enters else "",
-                "out": each.leaves.connector if each.leaves else "",
+                "role": place.role,
+                "part": place.part.id,
+                "sync": place.sync,
+                "sync_v": round(place.sync_v, 4),
+                "in": place.enters.connector if place.enters else "",
+                "out": place.leaves.connector if place.leaves else "",
             }
-            for each in found.places
+            for place in found.places
         ],
         "troubles": [
-            {"code": each.code, "place": each.place, "what": each.words, "do": each.do, "stops": each.stops}
-            for each in found.troubles
+            {
+                "code": trouble.code,
+                "place": trouble.place,
+                "what": trouble.words,
+                "do": trouble.do,
+                "stops": trouble.stops,
+            }
+            for trouble in found.troubles
         ],
     }
 
     def lines() -> list[str]:
         text = [
-            f"{each.part.name}: {each.sync}" + (f", {each.sync_v:.2f} V into 75 ohm" if each.sync_v else "")
-            for each in found.places
+            f"{place.part.name}: {place.sync}" + (f", {place.sync_v:.2f} V into 75 ohm" if place.sync_v else "")
+            for place in found.places
         ]
         text += [
-            f"{'stop' if each.stops else 'caution'}: {each.title}. {each.words} {each.do}" for each in found.troubles
+            f"{'stop' if trouble.stops else 'caution'}: {trouble.title}. {trouble.words} {trouble.do}"
+            for trouble in found.troubles
         ]
         return text or ["No cable leads into the display."]
 
     out(data, as_json, lines)
-    return STOPS if any(each.stops for each in found.troubles) or not found.whole else OK
+    return STOPS if any(trouble.stops for trouble in found.troubles) or not found.whole else OK
 
 
 def signals(folder: Folder, as_json: Json = False) -> int:

@@ -28,13 +28,13 @@ def show(folder: Folder, as_json: Json = False) -> int:
     rows = [{"role": part.role, "id": part.part, "name": names.get(part.part, part.part)} for part in build.parts]
     cables = [
         {
-            "start": each.link.start,
-            "end": each.link.end,
-            "cable": each.link.cable,
-            "name": each.cable.name if each.cable else each.link.cable,
-            "faults": list(each.faults),
+            "start": link.link.start,
+            "end": link.link.end,
+            "cable": link.link.cable,
+            "name": link.cable.name if link.cable else link.link.cable,
+            "faults": list(link.faults),
         }
-        for each in links
+        for link in links
     ]
     open_, all_ = unconnected(build, parts), sockets(build, parts)
     data = {
@@ -51,9 +51,9 @@ def show(folder: Folder, as_json: Json = False) -> int:
         found = [f"{row['role']:12} {row['id']:24} {row['name']}" for row in rows]
         found += [f"{'systems':12} {', '.join(build.systems) or 'none'}"]
         found += [f"{'panel':12} {build.controls.panel or 'none'}", f"{'boot file':12} {build.boot.dialect}", ""]
-        for each in cables:
-            found.append(f"{each['start']:20} → {each['end']:20} {each['name']} ({each['cable']})")
-            found += [f"    {fault}" for fault in each["faults"]]
+        for cable in cables:
+            found.append(f"{cable['start']:20} → {cable['end']:20} {cable['name']} ({cable['cable']})")
+            found += [f"    {fault}" for fault in cable["faults"]]
         found += [f"{name:20}   not connected" for name in open_]
         return [*found, "", f"Sockets: {', '.join(all_)}"]
 
@@ -94,9 +94,9 @@ def connect(
 
     done = _changed(folder, f"Connect {start} to {end}", lambda build, seen: with_cable(build, start, end, cable, seen))
     build, parts = open_folder(folder)
-    for each in connections(build, parts):
-        if {start, end} == {each.link.start, each.link.end}:
-            for fault in each.faults:
+    for connection in connections(build, parts):
+        if {start, end} == {connection.link.start, connection.link.end}:
+            for fault in connection.faults:
                 tell(fault)
     return done
 

@@ -195,10 +195,10 @@ def _reading(reading: LogReading) -> dict[str, Any]:
         if stop
         else None,
         "hurts": [
-            {"stage": each.stage, "code": each.code, "text": each.text, "line": each.line.number}
-            for each in reading.hurts
+            {"stage": hurt.stage, "code": hurt.code, "text": hurt.text, "line": hurt.line.number}
+            for hurt in reading.hurts
         ],
-        "times": [asdict(each) for each in reading.times],
+        "times": [asdict(time) for time in reading.times],
     }
 
 
@@ -207,7 +207,7 @@ def _reading_lines(reading: LogReading) -> list[str]:
     told.append(f"Reached: {reading.reached or 'nothing the log mentions'}.")
     if reading.stop:
         told.append(f"Stopped at {reading.stop.stage}: {reading.stop.text} (line {reading.stop.line.number})")
-    return [*told, *(f"Also: {each.text} (line {each.line.number})" for each in reading.hurts)]
+    return [*told, *(f"Also: {hurt.text} (line {hurt.line.number})" for hurt in reading.hurts)]
 
 
 def _rows(rows: tuple[StageRow, ...]) -> list[dict[str, Any]]:

@@ -68,12 +68,12 @@ def shelf(place: Place = None, as_json: Json = False) -> int:
 
     images = Shelf(place or shelf_file()).images()
     lines = [
-        f"{each.name or Path(each.path).name}: {show_bytes(each.packed)}, {each.school or 'kind not known'}, "
-        f"{each.released or 'no date'}, {each.checksum or 'no checksum'}\n  {each.path}"
-        for each in images
+        f"{image.name or Path(image.path).name}: {show_bytes(image.packed)}, {image.school or 'kind not known'}, "
+        f"{image.released or 'no date'}, {image.checksum or 'no checksum'}\n  {image.path}"
+        for image in images
     ]
     empty = ["The shelf is empty. Put an image on it: kyklon source keep FILE"]
-    out({"images": [each.model_dump(mode="json") for each in images]}, as_json, lambda: lines or empty)
+    out({"images": [image.model_dump(mode="json") for image in images]}, as_json, lambda: lines or empty)
     return OK
 
 
@@ -98,7 +98,7 @@ def forget(file: str, place: Place = None) -> int:
     from kyklon.record.shelf import Shelf
 
     shelf_ = Shelf(place or shelf_file())
-    known = [each for each in shelf_.images() if file in (each.path, each.name, Path(each.path).name)]
+    known = [image for image in shelf_.images() if file in (image.path, image.name, Path(image.path).name)]
     if not known:
         raise WrongUse(f"{file} is not on the shelf.", do="`kyklon source shelf` lists what is.")
     for each in known:

@@ -29,9 +29,11 @@ def _systems(build: Build, parts: Catalogue, only: str) -> tuple[System, ...]:
     from kyklon.catalogue.chosen import known_systems
 
     systems = known_systems(build, parts)
-    if only and only not in {each.id for each in systems}:
-        raise WrongUse(f"The build has no system {only!r}.", do=f"One of: {', '.join(each.id for each in systems)}.")
-    return tuple(each for each in systems if only in ("", each.id))
+    if only and only not in {system.id for system in systems}:
+        raise WrongUse(
+            f"The build has no system {only!r}.", do=f"One of: {', '.join(system.id for system in systems)}."
+        )
+    return tuple(system for system in systems if only in ("", system.id))
 
 
 def show(

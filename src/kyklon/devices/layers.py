@@ -156,7 +156,7 @@ class Layers:
             under_system |= self.below(Path(place))
         return Uses(
             tuple(dict.fromkeys(mounts)),
-            any(each in everything for each in swaps if each),
+            any(swap in everything for swap in swaps if swap),
             members,
             bool(own & under_system),
         )
@@ -252,7 +252,7 @@ def _text(path: Path) -> str:
 def _listed(folder: Path) -> list[Path]:
     """What is in a folder of sysfs, links followed; a device may be pulled out while it is read."""
     try:
-        return sorted(each.resolve() for each in folder.iterdir())
+        return sorted(path.resolve() for path in folder.iterdir())
     except OSError:
         return []
 

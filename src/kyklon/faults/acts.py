@@ -28,14 +28,14 @@ def case_of(
     """The case that a build keeps, or another record of one, over what is known of the build now."""
     kept = build.fault if record is None else record
     setting = setting_of(build, catalogue, findings, run, cures.cured(cures_file()))
-    answers = tuple((each.what, each.seen) for each in kept.answers)
+    answers = tuple((answer.what, answer.seen) for answer in kept.answers)
     return Case(setting, answers, kept.tried, kept.found)
 
 
 def remedies_of(case: Case, findings: Sequence[Finding], run: BringUp | None) -> dict[str, Remedy]:
     """What one click does against a cause, by its id: the remedy of a failure, else of a finding, that speaks of it."""
-    known = [(each.code, each.remedy) for each in run.failures] if run else []
-    known += [(each.code, each.remedy) for each in findings]
+    known = [(failure.code, failure.remedy) for failure in run.failures] if run else []
+    known += [(finding.code, finding.remedy) for finding in findings]
     return {
         cause.id: remedy
         for cause in case.setting.causes
@@ -50,7 +50,7 @@ def cures_file() -> Path:
 
 def answered(record: FaultCase, what: str, seen: bool) -> FaultCase:
     """The record with one more answer; an older one to the same is replaced."""
-    rest = tuple(each for each in record.answers if each.what != what)
+    rest = tuple(answer for answer in record.answers if answer.what != what)
     return record.model_copy(
         update={
             "at": record.at or now(),
@@ -80,6 +80,6 @@ def path_of(record: FaultCase, catalogue: Catalogue) -> str:
     """What was seen and done, a line each, for the logbook."""
     seen = {each.id: each.name for each in catalogue.all(Observation)}
     causes = {each.id: each.name for each in catalogue.all(Cause)}
-    lines = [f"{'Yes' if each.seen else 'No'}: {seen.get(each.what, each.what)}" for each in record.answers]
+    lines = [f"{'Yes' if answer.seen else 'No'}: {seen.get(answer.what, answer.what)}" for answer in record.answers]
     lines += [f"Still failing after: {causes.get(each, each)}" for each in record.tried]
     return "\n".join([*lines, *(f"Found: {causes.get(each, each)}" for each in record.found)])

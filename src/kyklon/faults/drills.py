@@ -116,7 +116,7 @@ def drills(catalogue: Catalogue) -> tuple[Drill, ...]:
 
 def by_level(catalogue: Catalogue, level: int) -> Drill:
     """Raises WrongUse."""
-    found = next((each for each in drills(catalogue) if each.level == level), None)
+    found = next((drill for drill in drills(catalogue) if drill.level == level), None)
     if found is None:
         raise WrongUse(f"There is no level {level}.", do=f"There are 1 to {len(drills(catalogue))}.")
     return found
@@ -129,7 +129,7 @@ def begin(drill: Drill, seed: str = "") -> Open:
 
 def hidden_in(drill: Drill, seed: str, setting: Setting) -> tuple[str, ...]:
     """The causes that a seed hides: of those sets that this build can have. Raises WrongUse where it can have none."""
-    can = [each for each in drill.faults if all(setting.cause_index(name) is not None for name in each)]
+    can = [fault for fault in drill.faults if all(setting.cause_index(name) is not None for name in fault)]
     if not can:
         raise WrongUse(f"Level {drill.level} needs parts this build does not have.", do="Choose another level.")
     digest = hashlib.sha256(f"{drill.id} {seed}".encode()).digest()
@@ -163,7 +163,7 @@ def replace_named(kept: Open, named: tuple[str, ...]) -> Open:
 
 def _fresh(setting: Setting, machine: Machine) -> Case:
     """What is seen at once."""
-    given = [each.id for each in setting.observations if each.kind in _GIVEN]
+    given = [observation.id for observation in setting.observations if observation.kind in _GIVEN]
     return Case(setting, tuple((name, machine.truth[name]) for name in given))
 
 
@@ -213,7 +213,7 @@ def tried(state: State, cause: str) -> State:
 
 def _now(made: Sequence[Machine], found: tuple[str, ...]) -> Machine:
     left = tuple(name for name in made[0].causes if name not in found)
-    return next((each for each in made if each.causes == left), made[0])
+    return next((machine for machine in made if machine.causes == left), made[0])
 
 
 def solved_by_finder(setting: Setting, made: Sequence[Machine]) -> float:

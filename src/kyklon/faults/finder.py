@@ -34,7 +34,7 @@ class Case:
     found: tuple[str, ...] = ()
 
     def answered(self, what: str, seen: bool) -> Case:
-        rest = tuple(each for each in self.answers if each[0] != what)
+        rest = tuple(answer for answer in self.answers if answer[0] != what)
         return replace(self, answers=(*rest, (what, seen)))
 
     @property
@@ -144,14 +144,15 @@ def steps(case: Case, belief: Belief | None = None, without: frozenset[str] = fr
     told, setting = gains(belief), case.setting
     taken = {what for what, _seen in case.answers}
     groups = {
-        each.group
-        for each in setting.observations
+        observation.group
+        for observation in setting.observations
         for what, seen in case.answers
-        if each.id == what and seen and each.group
+        if observation.id == what and seen and observation.group
     }
     gone = {*case.tried, *case.found, *without}
     asked = [
-        each.id in taken or each.id in without or (each.group and each.group in groups) for each in setting.observations
+        observation.id in taken or observation.id in without or (observation.group and observation.group in groups)
+        for observation in setting.observations
     ]
     ask_minutes = np.array(
         [np.inf if out else cost_of(each) for out, each in zip(asked, setting.observations, strict=True)] + [np.inf]

@@ -87,7 +87,7 @@ def machines(
         whole = held / "whole.img"
         _unpack(good, folder, whole, watch)
         _put(whole, good, catalogue)
-        return tuple(_machine(each, good, whole, held, catalogue, setting, world) for each in causes)
+        return tuple(_machine(cause, good, whole, held, catalogue, setting, world) for cause in causes)
 
 
 def _machine(
@@ -121,7 +121,7 @@ def _machine(
 
 def _truth(causes: tuple[str, ...], setting: Setting, run: BringUp | None) -> dict[str, bool]:
     """Answers: what the causes show by the data, and lamp, screen and forecast by the bytes where they tell."""
-    silent = {each.id: 1.0 for each in setting.observations}
+    silent = {observation.id: 1.0 for observation in setting.observations}
     for name in causes:
         index = setting.cause_index(name)
         if index is None:
@@ -131,8 +131,8 @@ def _truth(causes: tuple[str, ...], setting: Setting, run: BringUp | None) -> di
     seen = {name: 1 - chance >= _LIKELY for name, chance in silent.items()}
     if run is not None:
         seen |= {name: value for name, value in _by_run(run).items() if name in seen}
-    for group in {each.group for each in setting.observations if each.group}:
-        members = [each.id for each in setting.observations if each.group == group]
+    for group in {observation.group for observation in setting.observations if observation.group}:
+        members = [observation.id for observation in setting.observations if observation.group == group]
         strongest = min(members, key=lambda name: silent[name])
         if sum(seen[name] for name in members) > 1:  # only one of them can be
             keep = next((name for name in members if run is not None and _by_run(run).get(name)), strongest)

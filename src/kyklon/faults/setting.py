@@ -70,8 +70,9 @@ def words_of(build: Build, catalogue: Catalogue) -> frozenset[str]:
         "flat": display is not None and not display.tube,
         "adapter": build.part("adapter") is not None,
         "encoder": bool(encoders),
-        "two players": sum(each.players for each in encoders) > 1 or (layout is not None and len(layout.seats) > 1),
-        "quirk": any(each.quirk_flags for each in encoders),
+        "two players": sum(encoder.players for encoder in encoders) > 1
+        or (layout is not None and len(layout.seats) > 1),
+        "quirk": any(encoder.quirk_flags for encoder in encoders),
         "disk": build.medium == "disk",
         "labels": build.boot.dialect == "extlinux",
         "system": image is None or image.has_system,
@@ -139,7 +140,9 @@ def _table(
     """The numbers of what can be in a build with these words."""
     own = tuple(each for each in causes if words >= set(each.when))
     seen = tuple(
-        each for each in observations if words >= set(each.when) and not (foretold and each.look == "forecast")
+        observation
+        for observation in observations
+        if words >= set(observation.when) and not (foretold and observation.look == "forecast")
     )
     places = {each.id: index for index, each in enumerate(seen)}
     absent = np.ones((len(own), len(seen)))
@@ -166,11 +169,11 @@ def _reasons(cause: Cause, findings: Sequence[Finding], run: BringUp | None, cur
             found.append(Reason(times, f"The forecast says so: {failure.cause}"))
             break
         blocked = blocked or failure.blocks
-    for each in findings:
-        if not told and _speaks(cause, each.code) and each.severity is not Severity.NOTE:
+    for finding in findings:
+        if not told and _speaks(cause, finding.code) and finding.severity is not Severity.NOTE:
             told = True
-            times = _STOP if each.severity is Severity.STOP else _CAUTION
-            found.append(Reason(times, f"A finding says so: {each.message}"))
+            times = _STOP if finding.severity is Severity.STOP else _CAUTION
+            found.append(Reason(times, f"A finding says so: {finding.message}"))
     if run is not None and cause.foreseen and not told:
         found.append(Reason(_NOT_FORETOLD, "The forecast from the card would have predicted this, but did not."))
     if cured:

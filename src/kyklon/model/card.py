@@ -312,7 +312,7 @@ class CardContents:
 
     def has(self, name: str) -> bool:
         """Whether a file of that path is on the boot partition, on FAT in whatever case."""
-        return name in self.sizes if self.exact_names else name.lower() in {each.lower() for each in self.sizes}
+        return name in self.sizes if self.exact_names else name.lower() in {size.lower() for size in self.sizes}
 
     def _same(self, one: str, other: str) -> bool:
         return one == other if self.exact_names else one.lower() == other.lower()

@@ -63,7 +63,7 @@ class Seat(Record):
 
     def owner(self, switch: str) -> Control | None:
         """The control that a switch belongs to."""
-        return next((each for each in self.controls if switch in each.switches), None)
+        return next((control for control in self.controls if switch in control.switches), None)
 
     def on_table(self, x: float, y: float) -> tuple[float, float]:
         """A point of the seat's board, on the table."""
@@ -233,4 +233,6 @@ class ControlSettings(Record):
     axes: tuple[AxisLimits, ...] = described("Measured axis ranges", ())
 
     def map_of(self, system: str, game: str = "") -> SystemMap | None:
-        return next((each for each in self.maps if (each.system, each.game) == (system, game)), None)
+        return next(
+            (system_map for system_map in self.maps if (system_map.system, system_map.game) == (system, game)), None
+        )

@@ -19,6 +19,6 @@ def described(
 ) -> Any:
     """A field with what model.fields tells of it. choices: value and words; hint: what may be written into an empty
     text, or what the least number stands for; secret: not to be shown; bounds: as pydantic's Field takes them."""
-    extra: dict[str, Any] = {"unit": unit, "choices": [list(each) for each in choices], "hint": hint}
+    extra: dict[str, Any] = {"unit": unit, "choices": [list(choice) for choice in choices], "hint": hint}
     extra |= {"secret": True} if secret else {}
     return Field(default, title=label, json_schema_extra=extra, **bounds)

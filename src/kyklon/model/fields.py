@@ -121,7 +121,7 @@ def _field(path: str, info: FieldInfo) -> Field:
         kind = "switch"
     elif get_origin(info.annotation) is Literal:
         kind = "choice"
-        choices = choices or tuple((str(each), str(each)) for each in get_args(info.annotation))
+        choices = choices or tuple((str(arg), str(arg)) for arg in get_args(info.annotation))
     elif info.annotation in (int, float):
         kind = "number"
     elif get_origin(info.annotation) is tuple and _plain(get_args(info.annotation)[0]) is str:

@@ -61,8 +61,8 @@ def storage_quirk_given(wanted: str, kernel_words: Iterable[str]) -> bool:
     """Whether usb-storage.quirks holds 'VID:PID:FLAG'; given twice the last counts (drivers/usb/storage/usb.c)."""
     given = last(tuple(kernel_words), "usb-storage.quirks") or ""
     vendor, product, flag = wanted.split(":")
-    for each in given.split(","):
-        parts = each.split(":")
+    for word in given.split(","):
+        parts = word.split(":")
         try:
             same = len(parts) == 3 and (int(parts[0], 16), int(parts[1], 16)) == (int(vendor, 16), int(product, 16))
         except ValueError:

@@ -54,7 +54,7 @@ def _merged(base: Any, mine: Any, theirs: Any, path: Path, conflicts: list[str])
         return _events(mine, theirs)
     key = _KEYS.get(path)
     if key and isinstance(mine, (list, tuple)) and isinstance(theirs, (list, tuple)):
-        keyed = [{tuple(each[k] for k in key): each for each in rows} for rows in (base or (), mine, theirs)]
+        keyed = [{tuple(row[k] for k in key): row for row in rows} for rows in (base or (), mine, theirs)]
         return list(_maps(keyed[0], keyed[1], keyed[2], path, conflicts).values())
     conflicts.append(".".join(path))
     return theirs if mine is _GONE else mine

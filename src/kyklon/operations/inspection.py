@@ -45,9 +45,9 @@ def inspect(build: Build, catalogue: Catalogue, world: World, further: tuple[Fin
     found = list(further)
     found += [
         finding
-        for each in OPERATIONS
-        for findings in each.findings
-        for finding in _found(findings, each.number, build, catalogue, world)
+        for operation in OPERATIONS
+        for findings in operation.findings
+        for finding in _found(findings, operation.number, build, catalogue, world)
     ]
     return _unique(sorted(found, key=lambda finding: (finding.operation, _ORDER[finding.severity])))
 
@@ -94,8 +94,8 @@ def _found(
 def issue(build: Build, catalogue: Catalogue, world: World, to: Path) -> tuple[str, ...]:
     """Every file of the build into a folder; the paths written, relative to it. Raises KyklonError."""
     names = []
-    for each in OPERATIONS:
-        for name, data in (each.issue(build, catalogue, world) if each.issue else {}).items():
+    for operation in OPERATIONS:
+        for name, data in (operation.issue(build, catalogue, world) if operation.issue else {}).items():
             durable.keep(inside(to, name), data.encode("utf-8", "surrogateescape") if isinstance(data, str) else data)
             names.append(name)
     return tuple(names)

@@ -19,7 +19,7 @@ from kyklon.parts.draft import Draft
 from kyklon.parts.fields import FIELDS
 from kyklon.parts.sockets import board_port
 
-ASKED = tuple(each.name for each in FIELDS["boards"] if each.name != "disk_boot_note")
+ASKED = tuple(field.name for field in FIELDS["boards"] if field.name != "disk_boot_note")
 # bindings/arm/cpus.yaml: the cores of each instruction set
 _CORES = (
     (re.compile(r"arm11(36|56|76|-mpcore|76jz.*)|armv6"), "ARMv6"),
@@ -57,7 +57,7 @@ def learn(data: bytes, catalogue: Catalogue, file: str = "the device tree") -> D
 
 def _processor(draft: Draft, root: Node, by: str) -> Draft:
     cpus = root.child("cpus")
-    cores = [each for each in cpus.children if each.name.partition("@")[0] == "cpu"] if cpus else []
+    cores = [child for child in cpus.children if child.name.partition("@")[0] == "cpu"] if cpus else []
     found = list(dict.fromkeys(word for core in cores for word in core.compatible))
     sets = list(dict.fromkeys(name for name in map(set_of, found) if name))
     best, why = (max(sets), by) if sets else _set_by_bindings(root)
@@ -139,11 +139,11 @@ def video_outputs(root: Node) -> tuple[str, ...]:
         kinds = node.compatible
         if not node.works:
             continue
-        if any(each.endswith("hdmi-connector") for each in kinds):
+        if any(kind.endswith("hdmi-connector") for kind in kinds):
             found.append(f"HDMI {node.text('type').upper()}".strip())
         elif any(
-            each in ("composite-video-connector", "vga-connector", "dvi-connector", "svideo-connector")
-            for each in kinds
+            kind in ("composite-video-connector", "vga-connector", "dvi-connector", "svideo-connector")
+            for kind in kinds
         ):
             found.append(kinds[0].removesuffix("-connector").replace("-video", " video"))
         elif re.match(r"(hdmi|dsi|tv-?encoder|vec|panel)(@|$)", node.name) and (kinds or node.name.startswith("panel")):
@@ -186,7 +186,7 @@ def _sockets(draft: Draft, root: Node, by: str) -> Draft:
         elif "vga-connector" in kinds or "composite-video-connector" in kinds:
             hdmi += 1
             ports.append(board_port("video out", "DE-15" if "vga-connector" in kinds else "RCA", hdmi))
-        elif any(each in ("usb-a-connector", "usb-b-connector", "usb-c-connector") for each in kinds):
+        elif any(kind in ("usb-a-connector", "usb-b-connector", "usb-c-connector") for kind in kinds):
             if node.text("power-role") == "sink" or (node.text("data-role") == "device" and not power):
                 power = True
                 connector = "USB-C" if "usb-c-connector" in kinds else "Micro-USB B"

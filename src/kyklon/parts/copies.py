@@ -39,10 +39,10 @@ def used_by(build: Build, catalogue: Catalogue) -> tuple[Place, ...]:
         kind = ROLES.get(part.role) or _kind_of(part.part, catalogue)
         waiting += [(kind, part.part)] if kind else []
     waiting += [("cables", link.cable) for link in build.links]
-    waiting += [("systems", each) for each in build.systems]
+    waiting += [("systems", system) for system in build.systems]
     waiting += [("dialects", build.boot.dialect), ("panels", build.controls.panel)]
     waiting += [("keyboards", build.controls.keyboard.layout)]
-    waiting += [("overlays", each.partition(":")[0]) for each in build.boot.overlays]
+    waiting += [("overlays", overlay.partition(":")[0]) for overlay in build.boot.overlays]
     while waiting:
         place = waiting.pop()
         if place in found or not place[1]:
@@ -56,7 +56,7 @@ def used_by(build: Build, catalogue: Catalogue) -> tuple[Place, ...]:
 def chosen_by(build: Build, catalogue: Catalogue) -> frozenset[Place]:
     """The parts that a build has chosen itself, without those that they need."""
     found = [(ROLES.get(part.role) or _kind_of(part.part, catalogue), part.part) for part in build.parts]
-    found += [("cables", link.cable) for link in build.links] + [("systems", each) for each in build.systems]
+    found += [("cables", link.cable) for link in build.links] + [("systems", system) for system in build.systems]
     found += [("dialects", build.boot.dialect), ("panels", build.controls.panel)]
     found += [("templates", each) for each in build.library.lists_made]
     return frozenset(found)
@@ -73,9 +73,9 @@ def needs(part: CataloguePart) -> list[Place]:
 
 def _names(part: CataloguePart) -> list[Place]:
     if isinstance(part, records.Board):
-        return [*(("dialects", each) for each in part.dialects), ("headers", part.header)]
+        return [*(("dialects", dialect) for dialect in part.dialects), ("headers", part.header)]
     if isinstance(part, records.Image):
-        return [("boards", each) for each in part.boards]
+        return [("boards", board) for board in part.boards]
     if isinstance(part, records.System):
         return [
             ("emulators", part.emulator),
@@ -93,7 +93,7 @@ def ids_in(data: Mapping[str, Any]) -> set[str]:
     """Ids of the parts that a build.json names, without reading it as a build."""
     found: set[str] = set()
     rows = data.get("parts") or ()
-    found.update(str(each.get("part")) for each in rows if isinstance(each, Mapping))
+    found.update(str(row.get("part")) for row in rows if isinstance(row, Mapping))
     found.update(str(each.get("cable")) for each in data.get("links") or () if isinstance(each, Mapping))
     found.update(map(str, data.get("systems") or ()))
     found.update(str(each.get("id")) for each in data.get("copies") or () if isinstance(each, Mapping))
@@ -227,7 +227,7 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
 
 
 def _short(told: tuple[Difference, ...], side: int) -> str:
-    return ", ".join(f"{each.label} {(each.before, each.after)[side]}" for each in told[:3])
+    return ", ".join(f"{difference.label} {(difference.before, difference.after)[side]}" for difference in told[:3])
 
 
 def brings(build: Build) -> Iterable[str]:

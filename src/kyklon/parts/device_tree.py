@@ -44,7 +44,7 @@ class Node:
         if not raw.endswith(b"\0"):
             return ()
         try:
-            return tuple(each for each in raw[:-1].decode("ascii").split("\0"))
+            return tuple(word for word in raw[:-1].decode("ascii").split("\0"))
         except UnicodeDecodeError:
             return ()
 
@@ -82,7 +82,7 @@ def read(data: bytes) -> Node:
 
 def _node(node: Any, above: str) -> Node:
     path = f"{above}/{node.name}" if node.name != "/" else ""
-    props = {each.name: _raw(each) for each in node.props}
+    props = {prop.name: _raw(prop) for prop in node.props}
     return Node(node.name, path or "/", props, tuple(_node(each, path) for each in node.nodes))
 
 

@@ -71,7 +71,7 @@ def from_identification(found: Identification, source: str = SOURCE) -> Draft:
     name = found.name or (f"{found.vendor} {found.product:04x}" if found.vendor else "Display")
     draft = draft.with_read(source, name=name)
     timings = identification.named_timings(found)
-    draft = draft.with_read(source, modes=tuple(each.model_dump() for each in timings)) if timings else draft
+    draft = draft.with_read(source, modes=tuple(timing.model_dump() for timing in timings)) if timings else draft
     draft = _rates(draft, found, source)
     draft = _size(draft, found, source)
     if found.digital:

@@ -79,21 +79,21 @@ class Draft:
     def missing(self) -> tuple[PartField, ...]:
         """The fields that must be answered yet."""
         return tuple(
-            each
-            for each in fields_of(self.kind)
-            if each.name in self.asked and each.name not in self.row and each.default is None and not each.empty
+            field
+            for field in fields_of(self.kind)
+            if field.name in self.asked and field.name not in self.row and field.default is None and not field.empty
         )
 
     def agreed(self) -> Draft:
         """With every suggestion taken as it is, and the defaults of what was asked."""
         made = self
-        for each in fields_of(self.kind):
-            if each.name in made.row:
+        for asked in fields_of(self.kind):
+            if asked.name in made.row:
                 continue
-            if each.name in made.suggested:
-                made = made._with("typed", AGREED, {each.name: made.suggested[each.name]})
-            elif each.name in made.asked and each.default is not None:
-                made = made._with("typed", AGREED, {each.name: each.default})
+            if asked.name in made.suggested:
+                made = made._with("typed", AGREED, {asked.name: made.suggested[asked.name]})
+            elif asked.name in made.asked and asked.default is not None:
+                made = made._with("typed", AGREED, {asked.name: asked.default})
         for name, value in self.suggested.items():  # sockets and other lists that are drawn
             made = made._with("typed", AGREED, {name: value}) if name not in made.row else made
         return made

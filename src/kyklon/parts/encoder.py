@@ -41,9 +41,9 @@ class Players:
 def players_in(facts: InputFacts) -> Players:
     """A guess from the counts of axes and buttons: a kernel that takes two pads for one gives the second's lever the
     next free axes, and numbers its buttons on (hid-input, hidinput_configure_usage)."""
-    axes = [each for each in facts.axes if not each.code.startswith("ABS_HAT")]
-    digital = [each for each in axes if each.high - each.low <= 2]
-    hats = sum(each.code.startswith("ABS_HAT") for each in facts.axes) // 2
+    axes = [axis for axis in facts.axes if not axis.code.startswith("ABS_HAT")]
+    digital = [axis for axis in axes if axis.high - axis.low <= 2]
+    hats = sum(axis.code.startswith("ABS_HAT") for axis in facts.axes) // 2
     levers, count = len(axes) // 2 + hats, len(facts.buttons)
     if len(digital) >= 4 or (levers >= 2 and count > _MOST_OF_ONE):
         return Players(2, f"{levers} joysticks and {count} buttons in one device: two players share it.")
@@ -74,7 +74,7 @@ def from_facts(facts: InputFacts) -> Draft:
         ("Vendor and product", f"{facts.vendor:04x}:{facts.product:04x}, version {facts.version:x}"),
         ("Speaks as", "a keyboard" if facts.is_keyboard else "a game controller"),
         ("Buttons", str(len(facts.buttons))),
-        ("Axes", ", ".join(each.code.removeprefix("ABS_") for each in facts.axes) or "none"),
+        ("Axes", ", ".join(axis.code.removeprefix("ABS_") for axis in facts.axes) or "none"),
         ("It seems", guess.why),
     )
     return replace(draft.offer("usual for encoders", socket="USB-B"), about=rows)
@@ -103,7 +103,7 @@ class Measured:
 
     @property
     def bounces(self) -> tuple[float, ...]:
-        return tuple(each.bounce_ms for each in self.presses)
+        return tuple(press.bounce_ms for press in self.presses)
 
     @property
     def longest_ms(self) -> float:
@@ -116,8 +116,8 @@ class Measured:
 
 def measured(events: Sequence[InputEvent]) -> Measured:
     """What the presses of one button tell, in the order they came; events of other codes are left aside."""
-    code = next((each.code for each in events if each.value), "")
-    edges = sorted((each.at, bool(each.value)) for each in events if each.code == code)
+    code = next((event.code for event in events if event.value), "")
+    edges = sorted((event.at, bool(event.value)) for event in events if event.code == code)
     presses: list[Press] = []
     group: list[tuple[float, bool]] = []
     for at, closed in edges:
@@ -126,7 +126,7 @@ def measured(events: Sequence[InputEvent]) -> Measured:
             group = []
         group.append((at, closed))
     presses += _press(group)
-    times = sorted({each.at for each in events})
+    times = sorted({event.at for event in events})
     gaps = tuple(round((b - a) * 1000, 4) for a, b in itertools.pairwise(times) if b - a < _SAME_S)
     return Measured(tuple(presses), gaps, interval_of(times))
 
@@ -246,7 +246,7 @@ class Walk:
 
     def again(self, stop_id: str) -> Walk:
         """Ask for a terminal (again)."""
-        stops = tuple(replace(each, event="", skipped=False) if each.id == stop_id else each for each in self.stops)
+        stops = tuple(replace(stop, event="", skipped=False) if stop.id == stop_id else stop for stop in self.stops)
         at = next((index for index, each in enumerate(stops) if each.id == stop_id), self.now)
         return replace(self, stops=stops, now=at)
 

@@ -113,12 +113,12 @@ def _incoming(kind: str, row: Any, name: str, catalogue: Catalogue) -> Incoming:
 
 
 def _no_dangling(found: list[Incoming], catalogue: Catalogue, name: str) -> None:
-    brought = {(each.kind, each.part.id) for each in found}
-    for each in found:
-        for kind, wanted in copies.needs(each.part):
+    brought = {(incoming.kind, incoming.part.id) for incoming in found}
+    for incoming in found:
+        for kind, wanted in copies.needs(incoming.part):
             if (kind, wanted) not in brought and wanted not in catalogue.parts.get(kind, {}):
                 raise CatalogueError(
-                    f"{name}: {each.part.id} needs the {one(kind)} {wanted!r}, which did not come with it.",
+                    f"{name}: {incoming.part.id} needs the {one(kind)} {wanted!r}, which did not come with it.",
                     do="Ask for that part as well.",
                 )
 
@@ -129,24 +129,24 @@ def bring_in(incoming_parts: tuple[Incoming, ...], store: Store, *, replace: boo
     Raises WrongUse for one that ships under the same id.
     """
     steps: list[Step] = []
-    for each in incoming_parts:
-        if each.state == "same":
+    for part in incoming_parts:
+        if part.state == "same":
             continue
-        if each.state == "new":
-            steps.append(store.add(each.kind, each.row))
+        if part.state == "new":
+            steps.append(store.add(part.kind, part.row))
         elif not replace:
             raise WrongUse(
-                f"{each.part.name} already exists and is different.",
+                f"{part.part.name} already exists and is different.",
                 do="Review the difference, then allow the replacement.",
             )
-        elif each.shipped:
-            raise WrongUse(f"{each.part.id!r} is the ID of a shipped part.", do="Give it another ID in the file.")
+        elif part.shipped:
+            raise WrongUse(f"{part.part.id!r} is the ID of a shipped part.", do="Give it another ID in the file.")
         else:
-            absent = [name for name in plain_row(each.there) if name not in each.row] if each.there is not None else []
+            absent = [name for name in plain_row(part.there) if name not in part.row] if part.there is not None else []
             steps.append(
                 store.change(
-                    each.kind, each.part.id, {**dict.fromkeys(absent), **each.row}, f"Imported {each.part.name}"
+                    part.kind, part.part.id, {**dict.fromkeys(absent), **part.row}, f"Imported {part.part.name}"
                 )
             )
-    trust.remember((each.kind, each.row) for each in incoming_parts if each.kind in trust.KINDS)
+    trust.remember((part.kind, part.row) for part in incoming_parts if part.kind in trust.KINDS)
     return tuple(steps)

@@ -49,7 +49,7 @@ def facts_of(kind: str, part_id: str, catalogue: Catalogue) -> tuple[Fact, ...]:
 def facts(part: CataloguePart, kind: str, *, own: bool) -> tuple[Fact, ...]:
     """The same for a part at hand. own: it is the user's."""
     names = [name for name in type(part).model_fields if name not in ("id", "known")]
-    order = [each.name for each in fields_of(kind)]
+    order = [field.name for field in fields_of(kind)]
     names.sort(key=lambda name: (name != "name", name in _LAST, order.index(name) if name in order else 99))
     found = []
     for name in names:

@@ -161,7 +161,7 @@ def _words(field: PartField, text: str) -> tuple[str, ...]:
     known = {value.lower(): value for value, _words in field.choices}
     by_comma = bool(re.search(r"[,;\n]", text)) or text.strip().lower() in known
     parts = re.split(r"[,;\n]+" if by_comma else r"\s+", text)
-    found = tuple(each.strip() for each in parts if each.strip())
+    found = tuple(part.strip() for part in parts if part.strip())
     if not known:
         return found
     for each in found:
@@ -173,13 +173,13 @@ def _words(field: PartField, text: str) -> tuple[str, ...]:
 
 def _numbers(field: PartField, text: str) -> tuple[int, ...]:
     """Whole numbers with blanks or commas between them."""
-    return tuple(_whole(field, each) for each in re.split(r"[,;\s]+", text.strip()) if each)
+    return tuple(_whole(field, word) for word in re.split(r"[,;\s]+", text.strip()) if word)
 
 
 def _two(field: PartField, text: str, between: str, what: str) -> tuple[float, float]:
     plain = text.replace(NARROW_SPACE, " ")
     parts = re.split(between, plain)
-    if len(parts) != 2 or not all(each.strip() for each in parts):
+    if len(parts) != 2 or not all(part.strip() for part in parts):
         raise ValueError(f"{field.label}: write two numbers, as {what}")
     second = parts[1].strip()
     tail = re.sub(r"^[\d.,\s+eE-]+", "", second)
@@ -258,14 +258,14 @@ _PARSERS: Mapping[str, Any] = {
 
 _SETS = tuple((each, each) for each in ("ARMv6", "ARMv7", "ARMv8"))
 _RHYTHMS = tuple(records.RHYTHM_WORDS.items())
-_CAPABILITIES = tuple((each, each) for each in records.Capability.__args__)  # type: ignore[attr-defined] # a Literal
+_CAPABILITIES = tuple((arg, arg) for arg in records.Capability.__args__)  # type: ignore[attr-defined] # a Literal
 _SCHOOLS = tuple((each, each) for each in ("complete image", "base and installer", "bare metal", "multi-boot"))
 _VIDEO = tuple((each, each) for each in sockets.VIDEO)
 _USB = tuple((each, each) for each in ("USB-B", "USB-C", "Micro-USB B", "USB-A plug"))
 _POWER = tuple((each, each) for each in sockets.POWER)
-_ENDS = tuple((each, each) for each in sockets.all_connectors())
-_SIGNALS = tuple((each, each) for each in sockets.SIGNALS)
-_CARDS = tuple((each, each) for each in sockets.CARDS)
+_ENDS = tuple((connector, connector) for connector in sockets.all_connectors())
+_SIGNALS = tuple((signal, signal) for signal in sockets.SIGNALS)
+_CARDS = tuple((card, card) for card in sockets.CARDS)
 _LINKS = tuple((each, each) for each in ("usb", "bluetooth", "header", "nine-pin"))
 _FORMS = (
     ("separate", "separate H and V"),
@@ -508,7 +508,7 @@ def fields_of(kind: str) -> tuple[PartField, ...]:
 
 
 def field_of(kind: str, name: str) -> PartField | None:
-    return next((each for each in fields_of(kind) if each.name == name), None)
+    return next((field for field in fields_of(kind) if field.name == name), None)
 
 
 def label_of(kind: str, name: str) -> str:

@@ -343,9 +343,9 @@ def rates_of(timings: tuple[Timing, ...]) -> RangeLimits | None:
     """The range that those modes span, in whole kHz, Hz and MHz, rounded outwards."""
     if not timings:
         return None
-    lines = [each.horizontal_hz / 1000 for each in timings]
-    fields = [each.vertical_hz for each in timings]
-    clock = max(each.clock_hz for each in timings)
+    lines = [timing.horizontal_hz / 1000 for timing in timings]
+    fields = [timing.vertical_hz for timing in timings]
+    clock = max(timing.clock_hz for timing in timings)
     return RangeLimits(
         (_floor(min(fields)), _ceiling(max(fields))), (_floor(min(lines)), _ceiling(max(lines))), -(-clock // 1_000_000)
     )

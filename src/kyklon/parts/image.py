@@ -104,14 +104,16 @@ def _boot(draft: Draft, inside: CardContents, catalogue: Catalogue, by: str) -> 
     if inside.boot_error:
         draft = draft.tell(f"The boot partition: {inside.boot_error}")
     kernels = [
-        {"file": each.name, "instruction_set": each.instruction_set} for each in inside.kernels if not each.trouble
+        {"file": kernel.name, "instruction_set": kernel.instruction_set}
+        for kernel in inside.kernels
+        if not kernel.trouble
     ]
     if kernels:
         draft = draft.with_read(by, kernels=kernels)
     elif not inside.boot_error:
         draft = draft.tell("No kernel was recognised on its boot partition.")
-    troubles = [each.trouble for each in inside.kernels] + [each.trouble for each in inside.trees]
-    draft = draft.tell(*(f"{each}." for each in troubles if each))
+    troubles = [kernel.trouble for kernel in inside.kernels] + [each.trouble for each in inside.trees]
+    draft = draft.tell(*(f"{trouble}." for trouble in troubles if trouble))
     served = boards_in(inside, catalogue)
     if served:
         draft = draft.with_read(f"{by}: its device trees", boards=list(served))
@@ -139,7 +141,9 @@ def _boot(draft: Draft, inside: CardContents, catalogue: Catalogue, by: str) -> 
     of_system = {file.path.lower() for dialect in catalogue.all(Dialect) for file in dialect.files if file.of_system}
     if read := sorted(name for path, name in inside.names.items() if path in of_system):
         draft = draft.with_read(by, reads=read)
-    rows.append(("Kernels", ", ".join(f"{each['file']} ({each['instruction_set']})" for each in kernels) or "none"))
+    rows.append(
+        ("Kernels", ", ".join(f"{kernel['file']} ({kernel['instruction_set']})" for kernel in kernels) or "none")
+    )
     scripts = [name for name in inside.names.values() if name.endswith(".sh") and "first" in name.lower()]
     if scripts:
         draft = draft.offer("a script of such a name lies on its boot partition", first_boot_script=scripts[0])
@@ -211,10 +215,10 @@ def _root(draft: Draft, inside: CardContents, held: contents.Held, by: str) -> D
     draft = _users(draft, inside.root.users, by)
     draft = _services(draft, inside, look, by)
     draft = _folders(draft, look, by)
-    troubles = [each for each in look.troubles if "unpacked" not in each]
+    troubles = [trouble for trouble in look.troubles if "unpacked" not in trouble]
     if len(troubles) < len(look.troubles):
         draft = draft.tell("Some of the root partition was not reached in the time; what it would tell is asked.")
-    return draft.tell(*(f"On the root partition: {each}." for each in troubles[:5]))
+    return draft.tell(*(f"On the root partition: {trouble}." for trouble in troubles[:5]))
 
 
 _GROWS = re.compile(r"expand|resize|grow", re.I)  # CP: what services and scripts that do it are called
@@ -226,7 +230,7 @@ def _grower(inside: CardContents) -> str:
     assert root is not None
     named = [unit.name for unit in root.services] + list(root.pulled)
     named += [word for text in inside.texts.values() for word in re.findall(r"\binit=(\S+)", text)]
-    named += [f"{mount.where} with {each}" for mount in root.mounts for each in mount.options if "growfs" in each]
+    named += [f"{mount.where} with {option}" for mount in root.mounts for option in mount.options if "growfs" in option]
     named += [name for name in inside.names.values() if name.endswith(".sh")]
     return next((name for name in named if _GROWS.search(name)), "")
 

@@ -33,7 +33,7 @@ def _board(path: Path, catalogue: Catalogue, watch: Watch) -> Draft:
         return board.learn_text(with_head.decode("utf-8", "replace"), catalogue)
     found = trees.trees_in(path, watch)
     if len(found) > 1:
-        names = ", ".join(each.path for each in found[:20])
+        names = ", ".join(tree_file.path for tree_file in found[:20])
         raise WrongUse(f"{path.name} has {len(found)} device trees.", do=f"Say which with --tree: {names}.")
     return board_of(found[0], catalogue)
 

@@ -70,24 +70,24 @@ def from_svg(data: bytes, name: str = "the drawing") -> Drawing:
     boxes: list[tuple[float, float, float, float]] = []
     try:
         svg = svgelements.SVG.parse(io.BytesIO(data), ppi=_PX_PER_INCH, reify=True)
-        for each in svg.elements():
-            if isinstance(each, (svgelements.Circle, svgelements.Ellipse)):
-                across, down = 2 * abs(float(each.rx)), 2 * abs(float(each.ry))
+        for element in svg.elements():
+            if isinstance(element, (svgelements.Circle, svgelements.Ellipse)):
+                across, down = 2 * abs(float(element.rx)), 2 * abs(float(element.ry))
                 if across and abs(across - down) < 0.02 * across:
-                    circles.append(Circle(_mm(float(each.cx)), _mm(float(each.cy)), _mm((across + down) / 2)))
-            elif isinstance(each, svgelements.Path) and len(each):
-                box = each.bbox()
+                    circles.append(Circle(_mm(float(element.cx)), _mm(float(element.cy)), _mm((across + down) / 2)))
+            elif isinstance(element, svgelements.Path) and len(element):
+                box = element.bbox()
                 if box is None:
                     continue
                 left, top, right, bottom = (_mm(float(value)) for value in box)
-                round_ = _round_path(each, left, top, right, bottom)
+                round_ = _round_path(element, left, top, right, bottom)
                 if round_ is not None:
                     circles.append(round_)
                 else:
                     boxes.append((left, top, right, bottom))
-            elif isinstance(each, svgelements.Rect):
-                x, y = _mm(float(each.x)), _mm(float(each.y))
-                boxes.append((x, y, x + _mm(float(each.width)), y + _mm(float(each.height))))
+            elif isinstance(element, svgelements.Rect):
+                x, y = _mm(float(element.x)), _mm(float(element.y))
+                boxes.append((x, y, x + _mm(float(element.width)), y + _mm(float(element.height))))
             if len(circles) > MOST_CIRCLES:
                 raise FormatError(name, 0, expected=f"at most {MOST_CIRCLES} circles", got="more")
     except FormatError:
@@ -286,7 +286,7 @@ def learn(path: Path) -> Draft:
     sizes = sorted({round(c.diameter, 1) for c in drawing.circles})
     return replace(
         draft,
-        about=(("Circles", str(len(drawing.circles))), ("Diameters", ", ".join(f"{each:g} mm" for each in sizes))),
+        about=(("Circles", str(len(drawing.circles))), ("Diameters", ", ".join(f"{size:g} mm" for size in sizes))),
     )
 
 
@@ -324,7 +324,7 @@ KINDS = ("button", "lever", "start", "select", "nothing")
 def with_kind(controls: Sequence[dict[str, Any]], index: int, kind: str) -> list[dict[str, Any]]:
     """The controls with another use of one hole; names are given anew, 'nothing' leaves it out of the panel's
     controls."""
-    made = [dict(each) for each in controls]
+    made = [dict(control) for control in controls]
     made[index]["kind"] = kind
     number = 0
     for each in made:

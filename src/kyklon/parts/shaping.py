@@ -63,7 +63,7 @@ _SHOWN = {"lever": "joystick"}  # what people call it
 
 def kept_controls(controls: Any) -> list[dict[str, Any]]:
     """The controls that a panel keeps. Raises ValueError where two have one name."""
-    kept = [dict(each) for each in controls if each["kind"] != "nothing"]
+    kept = [dict(control) for control in controls if control["kind"] != "nothing"]
     names = [each["id"] for each in kept]
     twice = sorted({name for name in names if names.count(name) > 1})
     if twice:

@@ -21,7 +21,7 @@ def supply() -> Draft:
 
 def supply_measured(draft: Draft, text: str) -> Draft:
     """With a voltage that was measured at its plug under load. Raises ValueError in words."""
-    asked = next(each for each in FIELDS["supplies"] if each.name == "volts")
+    asked = next(field for field in FIELDS["supplies"] if field.name == "volts")
     return draft.with_measured("a meter at its plug", volts=asked.parse(text))
 
 

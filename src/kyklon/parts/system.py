@@ -97,7 +97,7 @@ def learn(folder: Path, catalogue: Catalogue) -> Draft:
     name = re.sub(r"[-_]+", " ", folder.name).strip().capitalize()[:120] or "System"
     draft = draft.with_read(by, name=name, folder=re.sub(r"[^\w.+-]+", "-", folder.name)[:60] or "games")
     counts = Counter(_ending(path) for path, _size in games)
-    packed = sum(counts[each] for each in ARCHIVES)
+    packed = sum(counts[archive] for archive in ARCHIVES)
     inner, broken = _inside(folder, [path for path, _size in games if _ending(path) == "zip"])
     plain = {ending: count for ending, count in counts.items() if ending not in ARCHIVES}
     endings = _endings(plain, inner, packed)
@@ -141,7 +141,7 @@ def _inside(folder: Path, archives: list[str]) -> tuple[Counter[str], list[str]]
         except Exception:  # whatever else a damaged archive makes the library say
             broken.append(name)
             continue
-        found.update(each for each in endings if each and each not in _BESIDE)
+        found.update(ending for ending in endings if ending and ending not in _BESIDE)
     return found, broken
 
 

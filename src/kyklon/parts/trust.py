@@ -91,7 +91,7 @@ def without(catalogue: Catalogue, copies: Iterable[PartCopy]) -> Catalogue:
     for copy in copies:
         part = parts.get(copy.kind, {}).get(copy.id)
         if isinstance(part, Dialect):
-            files = tuple(DialectFile(path=each.path, kind=each.kind, grammar=each.grammar) for each in part.files)
+            files = tuple(DialectFile(path=file.path, kind=file.kind, grammar=file.grammar) for file in part.files)
             parts[copy.kind][copy.id] = part.model_copy(update={"files": files})
         elif isinstance(part, SettingsTemplate):
             parts[copy.kind][copy.id] = part.model_copy(update={"text": "", "path": f"settings/{part.id}.txt"})

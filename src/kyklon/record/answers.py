@@ -68,7 +68,7 @@ class Answers:
 
     def put(self, *answers: Answer) -> None:
         """Keep answers, in place of earlier ones. Raises KyklonError."""
-        rows = [(each.key, each.title, each.proposed, json.dumps(each.features)) for each in answers]
+        rows = [(answer.key, answer.title, answer.proposed, json.dumps(answer.features)) for answer in answers]
         with self._open() as store:
             store.executemany("insert or replace into answers values (?, ?, ?, ?)", rows)
 

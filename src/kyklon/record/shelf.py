@@ -59,7 +59,7 @@ class Shelf:
             ) from bad
 
         base = self.path.parent.resolve()
-        return tuple(each.model_copy(update={"path": str(base / each.path)}) for each in images)
+        return tuple(image.model_copy(update={"path": str(base / image.path)}) for image in images)
 
     def put(self, image: ShelfImage) -> None:
         """Add an image, or replace the one with the same path."""
@@ -69,7 +69,7 @@ class Shelf:
 
     def remove(self, *paths: str) -> None:
         with self._alone():
-            self._save(tuple(each for each in self.images() if each.path not in paths))
+            self._save(tuple(image for image in self.images() if image.path not in paths))
 
     @contextlib.contextmanager
     def _alone(self) -> Iterator[None]:
@@ -83,10 +83,10 @@ class Shelf:
         base = self.path.parent.resolve()
         # what lies below the shelf's own folder is kept relative, so that the folder can be moved
         kept = tuple(
-            each.model_copy(update={"path": os.path.relpath(each.path, base)})
-            if Path(each.path).is_relative_to(base)
-            else each
-            for each in images
+            image.model_copy(update={"path": os.path.relpath(image.path, base)})
+            if Path(image.path).is_relative_to(base)
+            else image
+            for image in images
         )
         text = json.dumps(ShelfFile(images=kept).model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
         durable.keep(self.path, text.encode("utf-8", "backslashreplace"))

@@ -43,7 +43,7 @@ class OperationPage(QWidget):
         """Show the build and the world as they are now."""
         set_tip(self._sign, "Log that this operation is done as it stands now")
         lamp = state(self.session.build, self.operation, self.session.findings)
-        signed = any(each.operation == self.number for each in self.session.build.sign_offs)
+        signed = any(off.operation == self.number for off in self.session.build.sign_offs)
         words = {State.CLEAR: "Signed off", State.STALE: "Sign off again"}
         self._sign.setText(words.get(lamp, "Signed off" if signed and lamp is State.CAUTION else "Sign off"))
         self._sign.setEnabled(lamp not in (State.STOP, State.CLEAR))

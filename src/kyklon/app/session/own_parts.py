@@ -63,7 +63,7 @@ class OwnParts(QObject):
         folder = self.store.folder
         places: list[Path] = [folder, *(folder / kind for kind in loader.KINDS)]
         known = {*self._watcher.directories(), *self._watcher.files()}
-        fresh = [str(each) for each in places if each.is_dir() and str(each) not in known]
+        fresh = [str(place) for place in places if place.is_dir() and str(place) not in known]
         own = dict.fromkeys((*self.shelf.own.values(), *(each.path for each in self.shelf.broken)))
         fresh += [str(each) for each in list(own)[:_WATCHED] if str(each) not in known and each.is_file()]
         if fresh:

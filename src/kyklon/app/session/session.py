@@ -230,7 +230,7 @@ class Session(QObject):
     def sign_off(self, operation: Operation) -> None:
         """Sign an operation off as it is now; logged."""
         sign = SignOff(operation=operation.number, at=now(), inputs=inspection.fingerprint(self.build, operation))
-        rest = tuple(each for each in self.build.sign_offs if each.operation != operation.number)
+        rest = tuple(off for off in self.build.sign_offs if off.operation != operation.number)
         self._happened("sign_offs", (*rest, sign))
         self.log(operation.number, f"{operation.name} signed off")
 

@@ -97,7 +97,10 @@ class HelpDialog(QDialog):
         grid = QGridLayout()
         grid.setHorizontalSpacing(18)
         lines = [(action.keys, action.what) for action in ACTIONS]
-        lines += [(f"Alt+{each.number // 10}", f"Operation {each.number}, {each.name}") for each in OPERATIONS]
+        lines += [
+            (f"Alt+{operation.number // 10}", f"Operation {operation.number}, {operation.name}")
+            for operation in OPERATIONS
+        ]
         for index, (keys, what) in enumerate(lines):
             half = (len(lines) + 1) // 2
             grid.addWidget(label(keys, "mono"), index % half, index // half * 2)

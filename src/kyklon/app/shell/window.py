@@ -132,7 +132,7 @@ class Window(QMainWindow):
 
     def prepare_pages(self) -> None:
         """Make the pages that were not opened yet, one between two events, so that opening one does not wait."""
-        number = next((each.number for each in OPERATIONS if each.number not in self.pages), None)
+        number = next((operation.number for operation in OPERATIONS if operation.number not in self.pages), None)
         if number is not None and not self.session.ended:
             self.page(number)
             QTimer.singleShot(30, self.prepare_pages)
@@ -197,7 +197,7 @@ class Window(QMainWindow):
 
     def _line(self, operation: Operation, found: tuple[Finding, ...]) -> Line:
         lamp = inspection.state(self.session.build, operation, found)
-        own = [each.severity for each in found if each.operation == operation.number]
+        own = [finding.severity for finding in found if finding.operation == operation.number]
         counts = [(own.count(severity), severity.value) for severity in (Severity.STOP, Severity.CAUTION)]
         words = ", ".join(f"{count} {word}{'s' if count != 1 else ''}" for count, word in counts if count)
         if not words:

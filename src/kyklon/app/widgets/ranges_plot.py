@@ -84,7 +84,7 @@ class RangesPlot(Plot):
             rows.append(max(axes.y(point.field_hz) - pitch, rows[-1] + pitch if rows else axes.box.top() + 10))
         if rows and rows[-1] > axes.box.bottom() - 2 * pitch:
             shift = rows[-1] - (axes.box.bottom() - 2 * pitch)
-            rows = [max(axes.box.top() + 10, each - shift) for each in rows]
+            rows = [max(axes.box.top() + 10, row - shift) for row in rows]
         for point, y in zip(wanted, rows, strict=True):
             at = axes.at(point.line_khz, point.field_hz)
             self.line(painter, at, QPointF(column - 12 * scale, y), "muted")

@@ -21,5 +21,5 @@ class SimulatedDisplays:
         """Override."""
         if not self._folder.is_dir():
             return ()
-        paths = sorted(each for each in self._folder.iterdir() if each.name.endswith(ENDING))
-        return tuple(ConnectedDisplay(each.name.removesuffix(ENDING), bytes_of(each, _MOST)) for each in paths)
+        paths = sorted(path for path in self._folder.iterdir() if path.name.endswith(ENDING))
+        return tuple(ConnectedDisplay(path.name.removesuffix(ENDING), bytes_of(path, _MOST)) for path in paths)

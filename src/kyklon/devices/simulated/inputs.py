@@ -98,7 +98,7 @@ class SimulatedInputs:
 
     def list(self) -> tuple[InputFacts, ...]:
         """Override."""
-        return tuple(each.facts for each in self.stand_ins())
+        return tuple(stand_in.facts for stand_in in self.stand_ins())
 
     def barred(self) -> tuple[str, ...]:
         """Override."""
@@ -107,7 +107,7 @@ class SimulatedInputs:
     @contextlib.contextmanager
     def open(self, identity: str) -> Iterator[SimulatedInput]:
         """Override."""
-        found = next((each for each in self.stand_ins() if each.identity == identity), None)
+        found = next((stand_in for stand_in in self.stand_ins() if stand_in.identity == identity), None)
         if found is None:
             raise KyklonError(f"{identity} is not plugged in.", do="Plug it in again.")
         yield SimulatedInput(found, self._clock)
@@ -136,7 +136,7 @@ class SimulatedInput:
 
     def _move(self, switch_id: str, at: float | None, *, closes: bool) -> None:
         device = self.device
-        if switch_id not in {each.id for each in device.switches}:
+        if switch_id not in {switch.id for switch in device.switches}:
             raise WrongUse(f"{device.name} has no terminal {switch_id!r}.")
         when = self._clock() if at is None else at
         ids = {switch_id}
@@ -152,7 +152,7 @@ class SimulatedInput:
             if switch_id in (one, other):
                 switch_id = other if switch_id == one else one
                 break
-        return next(each.event for each in self.device.switches if each.id == switch_id)
+        return next(switch.event for switch in self.device.switches if switch.id == switch_id)
 
     def _bounce(self, event: str, at: float, *, closes: bool) -> None:
         """The contact's own movements, and what the host sees of them when it asks."""

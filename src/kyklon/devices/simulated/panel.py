@@ -88,7 +88,7 @@ class SimulatedPanel:
         self._jammed: set[str] = set()
         self._devices = {device.role: device for device in panel.devices}
         self._terminals: dict[Pin, PanelTerminal] = {
-            (device.role, each.id): each for device in panel.devices for each in device.terminals
+            (device.role, terminal.id): terminal for device in panel.devices for terminal in device.terminals
         }
         self._said: dict[tuple[str, int, str], int] = {}  # what is not at rest
         self._words = self._words_now()
@@ -154,10 +154,10 @@ class SimulatedPanel:
         """What each terminal says: device, player and code, and which way."""
         found = {}
         for device in self._devices.values():
-            for each in device.terminals:
-                way = {"+": 1, "-": -1}.get(each.event[-1:], 0)
-                code = each.event[:-1] if way else each.event
-                found[device.role, each.id] = (device.role, each.player if device.split else 1, code), way or 1
+            for terminal in device.terminals:
+                way = {"+": 1, "-": -1}.get(terminal.event[-1:], 0)
+                code = terminal.event[:-1] if way else terminal.event
+                found[device.role, terminal.id] = (device.role, terminal.player if device.split else 1, code), way or 1
         return found
 
     # --- copper ------------------------------------------------------------------------------------------------
@@ -176,18 +176,18 @@ class SimulatedPanel:
     @staticmethod
     def _through(device: PanelDevice, pins: set[Pin]) -> set[Pin]:
         """Crossings of a matrix without diodes that read as closed, because current finds a way round."""
-        lines = [each for each in device.terminals if each.line is not None]
+        lines = [terminal for terminal in device.terminals if terminal.line is not None]
         nets: list[set[tuple[str, int]]] = []
-        for each in lines:
-            if (device.role, each.id) in pins and each.line is not None:
-                net = {("row", each.line[0]), ("column", each.line[1])}
+        for line in lines:
+            if (device.role, line.id) in pins and line.line is not None:
+                net = {("row", line.line[0]), ("column", line.line[1])}
                 touching = [other for other in nets if other & net]
                 nets = [other for other in nets if not other & net] + [net.union(*touching)]
         return {
-            (device.role, each.id)
-            for each in lines
-            if each.line is not None
-            and any(("row", each.line[0]) in net and ("column", each.line[1]) in net for net in nets)
+            (device.role, line.id)
+            for line in lines
+            if line.line is not None
+            and any(("row", line.line[0]) in net and ("column", line.line[1]) in net for net in nets)
         }
 
     def _move(self, switch: str, at: float) -> None:

@@ -51,6 +51,6 @@ class SimulatedRibbon:
             return None
         one, other = pair
         if self._random.random() < self.ribbon.wrong:  # the probe slips to the next pin
-            place = self._random.choice([each for each in range(1, self.ribbon.pins + 1) if each not in pair])
+            place = self._random.choice([index for index in range(1, self.ribbon.pins + 1) if index not in pair])
             one, other = (place, other) if self._random.random() < 0.5 else (one, place)
         return (one, other) if one < other else (other, one)

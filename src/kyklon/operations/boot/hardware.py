@@ -65,7 +65,7 @@ def taken_settings(dialect: Dialect, board: Board) -> frozenset[str]:
     found = dialect.taken(board)
     edges = ("boot.inset_left", "boot.inset_right", "boot.inset_top", "boot.inset_bottom")
     found |= frozenset(edges) if "boot.overscan_percent" in found else frozenset()
-    if any(each.key == "video" and each.needs in board.honours for file in dialect.files for each in file.entries):
+    if any(entry.key == "video" and entry.needs in board.honours for file in dialect.files for entry in file.entries):
         found |= {"boot.force_output"} | ({"boot.turn"} if "turn" in board.honours else set())  # its own letters
     return found
 
@@ -226,16 +226,18 @@ def _safe(build: Build, catalogue: Catalogue) -> list[Finding]:
 
 def machines_of(image: str | None, catalogue: Catalogue) -> tuple[str, ...]:
     """The machines that an image can be, by their ids; nothing for one that is one machine."""
-    return tuple(each.id for layout in catalogue.all(BareMetal) if layout.image == image for each in layout.machines)
+    return tuple(
+        machine.id for layout in catalogue.all(BareMetal) if layout.image == image for machine in layout.machines
+    )
 
 
 def _machines(build: Build, catalogue: Catalogue) -> list[Finding]:
     """Sound routes of machines that the image has not."""
     known = machines_of(build.part("image"), catalogue)
-    kept = [each for each in build.boot.machine_sound if each.partition(":")[0] in known]
+    kept = [machine_sound for machine_sound in build.boot.machine_sound if machine_sound.partition(":")[0] in known]
     if len(kept) == len(build.boot.machine_sound):
         return []
-    lost = ", ".join(each for each in build.boot.machine_sound if each not in kept)
+    lost = ", ".join(machine_sound for machine_sound in build.boot.machine_sound if machine_sound not in kept)
     change = change_of("boot.machine_sound", kept, " ".join(build.boot.machine_sound), " ".join(kept) or "none")
     return [
         Finding(

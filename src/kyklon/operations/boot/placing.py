@@ -16,7 +16,7 @@ def startable_sets(board: Board, dialect: Dialect) -> tuple[str, ...]:
     """A loader by labels is a 64-bit program, which starts 64-bit kernels only (U-Boot: booti)."""
     if dialect.files[0].kind != "extlinux":
         return board.runs
-    return tuple(each for each in board.runs if each not in ("ARMv6", "ARMv7"))
+    return tuple(run for run in board.runs if run not in ("ARMv6", "ARMv7"))
 
 
 def fits(tree: str, board: Board, seen: CardContents) -> bool:
@@ -63,7 +63,7 @@ class Placing:
                 return None
             if self._starts(name):
                 return wanted
-            alike = [each.name for each in seen.kernels if _name(each.name) == _name(name)]
+            alike = [kernel.name for kernel in seen.kernels if _name(kernel.name) == _name(name)]
             able = next((each for each in alike if self._starts(each)), "")
             if able:
                 return f"{lead}{able}"
@@ -74,7 +74,7 @@ class Placing:
             return None
         if fits(name, board, seen):
             return wanted
-        able = next((each.name for each in seen.trees if fits(each.name, board, seen)), "")
+        able = next((tree.name for tree in seen.trees if fits(tree.name, board, seen)), "")
         if able:
             return f"{lead}{able}"
         # nothing fits: a name that leads nowhere, or to another board's tree, is no better than what stands there

@@ -74,8 +74,10 @@ def by_dependencies(
         if unit.kind in ("missing", "masked"):
             why[name] = "it is masked" if unit.kind == "masked" else "no such unit"
             continue
-        needed = next((each for each in unit.requires if units.get(each, _NONE).kind in ("missing", "masked")), "")
-        failed = next((each for each in unit.requires if each in earlier and why.get(each)), "")
+        needed = next(
+            (require for require in unit.requires if units.get(require, _NONE).kind in ("missing", "masked")), ""
+        )
+        failed = next((require for require in unit.requires if require in earlier and why.get(require)), "")
         waited_for = never_returns in earlier and units[never_returns].foreground and not why[never_returns]
         stuck = never_returns if waited_for else ""
         circle = next((each for each in circles if name in each), ())

@@ -162,7 +162,7 @@ def size_of_folder(folder: Path, catalogue: Catalogue) -> Sizing:
     """Which card a bare folder of games needs. Raises WrongUse for what is not a folder."""
     if not folder.is_dir():
         raise WrongUse(f"{folder} is not a folder.", do="Name a build folder or a folder of games.")
-    files = tuple(each.stat().st_size for each in folder.rglob("*") if each.is_file())
+    files = tuple(path.stat().st_size for path in folder.rglob("*") if path.is_file())
     return size(0, "no image", Library(files, len(files), max(files, default=0)), _offered(catalogue))
 
 

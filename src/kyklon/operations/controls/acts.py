@@ -46,7 +46,7 @@ def without_encoder(build: Build, role: str, catalogue: Catalogue) -> Build:
     links = tuple(link for link in build.links if role not in (link.start.split(".")[0], link.end.split(".")[0]))
     made = edited(edited(build, "parts", parts), "links", links)
     made = edited(made, "controls.wires", tuple(wire for wire in made.controls.wires if wire.device != role))
-    return edited(made, "controls.places", tuple(each for each in made.controls.places if each.role != role))
+    return edited(made, "controls.places", tuple(place for place in made.controls.places if place.role != role))
 
 
 def _rewired(before: Build, made: Build, catalogue: Catalogue) -> Build:

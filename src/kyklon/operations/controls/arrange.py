@@ -80,7 +80,7 @@ def layout_seat(arrangement: Arrangement, hand: Hand, width: float, height: floa
     if arrangement.sides:
         for name, label, x in (("side-left", "Left side", 0.0), ("side-right", "Right side", width)):
             controls.append(Control(id=name, label=label, kind="side", x=x, y=round(height * 0.6, 1), bore=28))
-    controls = [each.model_copy(update={"x": round(each.x, 1)}) for each in controls]
+    controls = [control.model_copy(update={"x": round(control.x, 1)}) for control in controls]
     return Seat(x=0, y=0, width_mm=width, height_mm=height, controls=tuple(controls))
 
 
@@ -146,7 +146,7 @@ def added(layout: Layout, player: int, kind: ControlKind, x: float, y: float) ->
 
 def removed(layout: Layout, player: int, ids: Iterable[str]) -> Layout:
     seat, gone = layout.seats[player - 1], set(ids)
-    kept = tuple(each for each in seat.controls if each.id not in gone)
+    kept = tuple(control for control in seat.controls if control.id not in gone)
     return with_seat(layout, player, seat.model_copy(update={"controls": kept}))
 
 
@@ -188,7 +188,7 @@ def aligned(layout: Layout, player: int, ids: Sequence[str], along: str) -> Layo
 def mirrored(layout: Layout, player: int) -> Layout:
     """A seat for the other hand: the lever on the right."""
     seat = layout.seats[player - 1]
-    return _each(layout, player, {each.id for each in seat.controls}, lambda each: {"x": seat.width_mm - each.x})
+    return _each(layout, player, {control.id for control in seat.controls}, lambda each: {"x": seat.width_mm - each.x})
 
 
 def copied(layout: Layout, player: int, to: int) -> Layout:
@@ -228,10 +228,10 @@ def turned(layout: Layout, player: int, turn: float) -> Layout:
 def _each(layout: Layout, player: int, ids: set[str], change: Callable[[Control], dict[str, float]]) -> Layout:
     seat = layout.seats[player - 1]
     controls = tuple(
-        each.model_copy(update={name: round(value, 1) for name, value in change(each).items()})
-        if each.id in ids
-        else each
-        for each in seat.controls
+        control.model_copy(update={name: round(value, 1) for name, value in change(control).items()})
+        if control.id in ids
+        else control
+        for control in seat.controls
     )
     return with_seat(layout, player, seat.model_copy(update={"controls": controls}))
 

@@ -111,7 +111,7 @@ class _Tables:
 
     def __init__(self, problems: Sequence[Problem], buttons: int) -> None:
         self.problems, self.buttons = problems, buttons
-        self.steps = max(len(each.follows) for each in problems)
+        self.steps = max(len(problem.follows) for problem in problems)
         count = len(problems)
         self.order = np.full((count, self.steps), -1, dtype=np.int64)
         self.chained = np.zeros((count, self.steps), dtype=bool)
@@ -211,7 +211,7 @@ def best(problem: Problem) -> tuple[tuple[int, ...], float]:
     """The cheapest answer of one system, exactly, and its cost; what its ideas cost does not count."""
     tables = _Tables((problem,), problem.own.shape[1])
     answers, costs = tables.best(np.zeros(1, dtype=np.int64), *tables.padded((0,)))
-    return tuple(int(each) for each in answers[0, : len(problem.follows)]), float(costs[0])
+    return tuple(int(answer) for answer in answers[0, : len(problem.follows)]), float(costs[0])
 
 
 def solve(problems: Sequence[Problem], ideas: int, *, rounds: int = _ROUNDS) -> Solved:
@@ -223,7 +223,7 @@ def solve(problems: Sequence[Problem], ideas: int, *, rounds: int = _ROUNDS) -> 
     if not problems:
         return Solved((), (), 0.0, 0.0)
     buttons = problems[0].own.shape[1]
-    if any(each.own.shape[1] != buttons for each in problems):
+    if any(problem.own.shape[1] != buttons for problem in problems):
         raise WrongUse("The systems are on panels with different numbers of buttons.")
     search = _Search(tuple(problems), ideas, buttons)
     return search.run(rounds)
@@ -266,7 +266,7 @@ class _Search:
             tuple(int(button) for button in row[: len(each.follows)])
             for row, each in zip(self._answers, self._problems, strict=True)
         )
-        return Solved(told, tuple(int(each) for each in self._homes), float(self._cost), bound)
+        return Solved(told, tuple(int(home) for home in self._homes), float(self._cost), bound)
 
     @property
     def _closed(self) -> bool:
@@ -326,7 +326,7 @@ class _Search:
     def _descend(self, homes: NDArray[np.int64]) -> None:
         """Alternate from these homes: the best answers to them, the best homes to those, until nothing changes."""
         for _turn in range(20):
-            key = tuple(int(each) for each in homes)
+            key = tuple(int(home) for home in homes)
             if key in self._tried:
                 return
             self._tried.add(key)
@@ -353,7 +353,7 @@ class _Search:
             pick = int(totals.argmin()) if len(totals) else -1
             if pick < 0 or totals[pick] >= self._cost - _CLOSE:
                 return
-            self._tried.discard(tuple(int(each) for each in moves[pick]))
+            self._tried.discard(tuple(int(move) for move in moves[pick]))
             self._descend(moves[pick])
 
     def _moves(self) -> NDArray[np.int64]:

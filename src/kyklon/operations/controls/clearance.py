@@ -111,8 +111,8 @@ def _walls(player: int, seat: Seat) -> Iterator[Check]:
 
 def _lever(player: int, seat: Seat) -> Iterator[Check]:
     """The lever's plate and its ball against the buttons."""
-    for lever in (each for each in seat.controls if each.kind == "lever"):
-        others = [each for each in seat.controls if each.kind not in ("lever", "side")]
+    for lever in (control for control in seat.controls if control.kind == "lever"):
+        others = [control for control in seat.controls if control.kind not in ("lever", "side")]
         if not others:
             continue
 
@@ -141,11 +141,11 @@ def _lever(player: int, seat: Seat) -> Iterator[Check]:
 
 def _hands(player: int, seat: Seat, hand: Hand) -> Iterator[Check]:
     """The span of the play buttons, and how far the wrists bend."""
-    buttons = [each for each in seat.controls if each.kind == "button"]
+    buttons = [control for control in seat.controls if control.kind == "button"]
     if len(buttons) > 1:
         rows: dict[int, list[Control]] = {}
-        for each in buttons:
-            rows.setdefault(round(each.y / 25), []).append(each)
+        for button in buttons:
+            rows.setdefault(round(button.y / 25), []).append(button)
         widest = max(rows.values(), key=lambda row: max(c.x for c in row) - min(c.x for c in row))
         span = max(c.x for c in widest) - min(c.x for c in widest)
         yield Check(
@@ -159,7 +159,7 @@ def _hands(player: int, seat: Seat, hand: Hand) -> Iterator[Check]:
             False,
         )
     shoulder = 0.33 * SHOULDERS  # elbows hang a third of the shoulders' breadth from the middle, CP
-    levers = [each for each in seat.controls if each.kind == "lever"][:1]
+    levers = [control for control in seat.controls if control.kind == "lever"][:1]
     for title, group in (("the joystick", levers), ("the buttons", buttons)):
         if not group:
             continue
@@ -216,7 +216,9 @@ def _across(layout: Layout) -> Iterator[Check]:
             if room(pair) < WEB:
                 title = f"wood between a bore of seat {one} and {pair[1].label} of seat {other}"
                 yield Check("web", title, (one, (pair[0].id,)), room(pair), WEB, "mm", False, True)
-    levers = [(number, seat, each) for number, seat in numbered for each in seat.controls if each.kind == "lever"]
+    levers = [
+        (number, seat, control) for number, seat in numbered for control in seat.controls if control.kind == "lever"
+    ]
     for (one, first, a), (other, second, b) in combinations(levers, 2):
         apart = _apart(_rectangle(first, a.x, a.y, *LEVER_PLATE), _rectangle(second, b.x, b.y, *LEVER_PLATE))
         if apart < 0:

@@ -66,7 +66,7 @@ def sdl_line(rig: Rig, player: int) -> str:
     assert device is not None
     own = [path for path in own if path.device is device]
     players = {path.terminal.player for path in own if path.terminal}
-    events = [each.event for each in device.encoder.terminals if each.player in players]
+    events = [terminal.event for terminal in device.encoder.terminals if terminal.player in players]
     if any(event.startswith("KEY_") for event in events):
         return ""
     buttons, axes, hats = button_indexes(events), axis_indexes(events), hat_indexes(events)
@@ -102,7 +102,7 @@ def fights(rig: Rig) -> tuple[tuple[int, int], ...]:
 def udev_rules(rig: Rig) -> str:
     """Rules that give every device a steady name under /dev/input (udev(7)), by its USB ids; by the socket it is
     plugged into (ID_PATH) where that is known, which two devices of a kind need."""
-    told = {each.role: each.port for each in rig.settings.places}
+    told = {place.role: place.port for place in rig.settings.places}
     lines = []
     for device in rig.devices:
         encoder, port = device.encoder, told.get(device.role, "")
@@ -292,7 +292,7 @@ def keyboard_files(build: Build, catalogue: Catalogue) -> dict[str, str]:
         "controls/keyboard/keys.txt": keymaps.table(pairs),
     }
     if settings.usb:
-        vendor, product = (int(each, 16) for each in settings.usb.split(":"))
+        vendor, product = (int(word, 16) for word in settings.usb.split(":"))
         files["controls/keyboard/62-kyklon-keys.hwdb"] = keymaps.hwdb(own, pairs, vendor, product)
     if settings.readings:
         files["controls/keyboard/keymap.dtsi"] = keymaps.matrix_keymap(reconstruct(settings.readings), own, pairs)

@@ -93,9 +93,9 @@ class Plan:
     def events(self) -> Mapping[Pin, Report]:
         """What each terminal says when its device is as it should be."""
         return {
-            (device.role, each.id): Report(device.role, each.player, each.event)
+            (device.role, terminal.id): Report(device.role, terminal.player, terminal.event)
             for device in self.rig.devices
-            for each in device.encoder.terminals
+            for terminal in device.encoder.terminals
         }
 
     @cached_property
@@ -111,10 +111,10 @@ class Plan:
     def lines(self) -> Mapping[Pin, tuple[int, int]]:
         """Row and column of terminals that are read as a matrix."""
         return {
-            (device.role, each.id): each.line
+            (device.role, terminal.id): terminal.line
             for device in self.rig.devices
-            for each in device.encoder.terminals
-            if each.line is not None
+            for terminal in device.encoder.terminals
+            if terminal.line is not None
         }
 
     def levers(self) -> Iterable[tuple[str, tuple[str, ...]]]:
@@ -146,14 +146,14 @@ class Plan:
 def rows_of(seat: Seat) -> tuple[tuple[str, ...], ...]:
     """The rows of a seat's plain buttons, the nearest to the player first, each from the left. A row is what lies
     within two thirds of a bore of the row's running height, so that a curve stays one row."""
-    buttons = sorted((each for each in seat.controls if each.kind == "button"), key=lambda each: each.x)
+    buttons = sorted((control for control in seat.controls if control.kind == "button"), key=lambda each: each.x)
     rows: list[list[tuple[float, float, str]]] = []
-    for each in buttons:
-        near = [row for row in rows if abs(row[-1][1] - each.y) < each.bore * 0.67 and row[-1][0] < each.x - 1]
+    for button in buttons:
+        near = [row for row in rows if abs(row[-1][1] - button.y) < button.bore * 0.67 and row[-1][0] < button.x - 1]
         if near:
-            min(near, key=lambda row: abs(row[-1][1] - each.y)).append((each.x, each.y, each.id))
+            min(near, key=lambda row: abs(row[-1][1] - button.y)).append((button.x, button.y, button.id))
         else:
-            rows.append([(each.x, each.y, each.id)])
+            rows.append([(button.x, button.y, button.id)])
     rows.sort(key=lambda row: -sum(y for _x, y, _name in row) / len(row))
     return tuple(tuple(name for _x, _y, name in row) for row in rows)
 
@@ -189,13 +189,13 @@ class World:
     @property
     def dead(self) -> frozenset[Pin]:
         """Terminals that are closed whatever is pressed."""
-        jammed = {self.wires[each] for fault in self._by_kind.get("stuck", ()) for each in fault.controls}
+        jammed = {self.wires[control] for fault in self._by_kind.get("stuck", ()) for control in fault.controls}
         return self._shorted | {pin for pin in jammed if pin is not None}
 
     @cached_property
     def _bridges(self) -> tuple[frozenset[Pin], ...]:
         bridged = self._by_kind.get("bridged", ())
-        return tuple(frozenset(self.plan.wires[each] for each in fault.controls) for fault in bridged)
+        return tuple(frozenset(self.plan.wires[control] for control in fault.controls) for fault in bridged)
 
     @cached_property
     def _shorted(self) -> frozenset[Pin]:
@@ -232,7 +232,7 @@ class World:
         return {
             pin
             for role in self._ghosts
-            for pin in conducting({each: self.plan.lines[each] for each in self.plan.lines if each[0] == role}, pins)
+            for pin in conducting({line: self.plan.lines[line] for line in self.plan.lines if line[0] == role}, pins)
         }
 
     @cached_property
@@ -243,8 +243,8 @@ class World:
     def answers(self, acts: Sequence[tuple[str, ...]]) -> list[Answer]:
         """What each act gets, one after the other: each closes its switches and opens them again."""
         jammed: set[Pin] = set()
-        stuck = {each for fault in self._by_kind.get("stuck", ()) for each in fault.controls}
-        bouncing = {each for fault in self._by_kind.get("bounce", ()) for each in fault.controls}
+        stuck = {control for fault in self._by_kind.get("stuck", ()) for control in fault.controls}
+        bouncing = {control for fault in self._by_kind.get("bounce", ()) for control in fault.controls}
         found = []
         before = self._heard(jammed)
         for act in acts:

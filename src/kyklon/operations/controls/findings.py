@@ -55,7 +55,7 @@ def quirk_remedy(build: Build, *encoders: Encoder) -> Remedy | None:
     kept = [word for word in words(before) if not word.startswith("usbhid.quirks=")]
     after = set_words(" ".join(kept), [f"usbhid.quirks={value}"])
     change = change_of("boot.kernel_words", list(words(after)), before or "none", after)
-    names = " and ".join(dict.fromkeys(each.name for each in encoders if encoder_quirk(each)))
+    names = " and ".join(dict.fromkeys(encoder.name for encoder in encoders if encoder_quirk(encoder)))
     return Remedy(label=f"Add the quirk of {names}", changes=(change,))
 
 
@@ -292,7 +292,7 @@ def _levers(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
     found = []
     for system in systems_of(build, catalogue):
         if system.ways and levers and system.ways not in levers:
-            has = " and ".join(str(each) for each in sorted(levers))
+            has = " and ".join(str(lever) for lever in sorted(levers))
             why = "A 4-way joystick cannot reach the diagonals that its games need."
             if system.ways == 4:
                 why = "An 8-way joystick sends diagonals that a 4-way game cannot use, so turns are missed."

@@ -38,7 +38,10 @@ class Risk:
 
 def games_of(settings: ControlSettings, system: System) -> tuple[str, ...]:
     """'' for the system's own map, and every game that has one of its own."""
-    return ("", *(each.game for each in settings.maps if each.system == system.id and each.game))
+    return (
+        "",
+        *(system_map.game for system_map in settings.maps if system_map.system == system.id and system_map.game),
+    )
 
 
 @dataclass(frozen=True)
@@ -137,7 +140,7 @@ def candidates(rig: Rig, systems: Sequence[System], hold_s: float = 0.0) -> tupl
     buttons before play buttons."""
     names = reachable(rig)
     seat = rig.layout.seat(1)
-    small = {each.id for each in seat.controls if each.kind in ("select", "start", "coin")} if seat else set()
+    small = {control.id for control in seat.controls if control.kind in ("select", "start", "coin")} if seat else set()
     plays = plays_of(rig, systems)
     found = [_risk(rig, plays, one, other, hold_s) for one in names for other in names if one != other]
     order = {name: index for index, name in enumerate(names)}

@@ -126,14 +126,14 @@ def guest_card(rig: Rig, systems: Sequence[System]) -> str:
     rows = []
     for system in systems:
         places = chosen(settings, system)
-        plain = [each for each in seat.controls if each.kind not in ("lever", "spinner", "trackball")]
+        plain = [control for control in seat.controls if control.kind not in ("lever", "spinner", "trackball")]
         told = [f"{each.label}: {words}" for each in plain if (words := words_on(system, places, each.id))]
         rows.append((system.name, told))
     height = 26.0 + sum(7 + 5 * -(-len(told) // 4) for _name, told in rows)
     body = [_text(8, 12, 6, "Controls", middle=False, bold=True)]
     leave = next((key for key in settings.hotkeys if key.action == "leave"), None)
     if leave is not None:
-        names = {each.id: each.label for each in seat.controls}
+        names = {control.id: control.label for control in seat.controls}
         hold, press = names.get(settings.hotkey, settings.hotkey), names.get(leave.control, leave.control)
         body.append(_text(8, 19, 4, f"To quit a game: hold {hold}, press {press}.", middle=False))
     y = 27.0

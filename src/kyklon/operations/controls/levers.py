@@ -98,11 +98,11 @@ def axis_hwdb(axes: Sequence[AxisLimits], ids: dict[str, tuple[int, int]]) -> st
     from kyklon.operations.controls.mapping import event_code
 
     lines: list[str] = []
-    for role in dict.fromkeys(each.device for each in axes if each.device in ids):
+    for role in dict.fromkeys(axis.device for axis in axes if axis.device in ids):
         vendor, product = ids[role]
         lines.append(f"evdev:input:b0003v{vendor:04X}p{product:04X}*")
         lines += [
-            f" EVDEV_ABS_{event_code(each.axis):02x}={each.low}:{each.high}" for each in axes if each.device == role
+            f" EVDEV_ABS_{event_code(axis.axis):02x}={axis.low}:{axis.high}" for axis in axes if axis.device == role
         ]
         lines.append("")
     return "\n".join(lines)

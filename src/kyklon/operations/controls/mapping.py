@@ -94,10 +94,10 @@ def wire_in_order(rig: Rig, *, printed: bool = False) -> tuple[Wire, ...]:
     wires: list[Wire] = []
     for player, seat in enumerate(rig.layout.seats, 1):
         own = [
-            (device, each)
+            (device, terminal)
             for device in rig.devices
-            for each in device.encoder.terminals
-            if device.player(each) == player
+            for terminal in device.encoder.terminals
+            if device.player(terminal) == player
         ]
         axes = {direction(each): (device, each) for device, each in own if direction(each)}
         rest = [pair for pair in own if not direction(pair[1])]

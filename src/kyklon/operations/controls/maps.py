@@ -91,12 +91,16 @@ class Board:
         if not seats:
             seats = [Seat(x=0, y=0, width_mm=1, height_mm=1)]
         self.seats = seats
-        shared = set.intersection(*({each.id for each in seat.controls} for seat in seats))
+        shared = set.intersection(*({control.id for control in seat.controls} for seat in seats))
         first = seats[0]
-        self.free = tuple(each.id for each in first.controls if each.id in shared and each.kind in FREE_KINDS)
+        self.free = tuple(
+            control.id for control in first.controls if control.id in shared and control.kind in FREE_KINDS
+        )
         self.free = self.free[: assignment.MOST_BUTTONS]
-        self.small = tuple(each.id for each in first.controls if each.id in shared and each.kind in SMALL_KINDS)
-        self.levers = any(each.id == "lever" for each in first.controls)
+        self.small = tuple(
+            control.id for control in first.controls if control.id in shared and control.kind in SMALL_KINDS
+        )
+        self.levers = any(control.id == "lever" for control in first.controls)
 
     def control(self, seat: Seat, place: str) -> Control:
         found = seat.control(place)
@@ -352,7 +356,7 @@ def moved(
     """A system's map with one input moved by hand, whatever was on that button going where it was; and what that
     change costs, in pitches (a gain is negative)."""
     before = priced(layout, systems, settings)
-    told = next(each for each in before.maps if each.system == system)
+    told = next(system_map for system_map in before.maps if system_map.system == system)
     old = next((pair.place for pair in told.pairs if pair.input == input_id), "")
     pairs = []
     for pair in told.pairs:
@@ -377,7 +381,7 @@ def game_map(
     inputs = free_inputs(system, board, uses)
     now = priced(layout, systems, settings)
     everything = {each.id: free_inputs(each, board) for each in systems}
-    answers = {each.system: {pair.input: pair.place for pair in each.pairs} for each in now.maps}
+    answers = {system_map.system: {pair.input: pair.place for pair in system_map.pairs} for system_map in now.maps}
     homes = _homes(everything, answers, _ideas(everything), board)
     if not board.free:
         return SystemMap(system=system.id, game=game)
@@ -412,5 +416,7 @@ def taken(settings: ControlSettings, mapped: Mapped) -> ControlSettings:
 
 def with_map(settings: ControlSettings, made: SystemMap) -> ControlSettings:
     """The settings with a map in the place of the one of its system and game."""
-    kept = tuple(each for each in settings.maps if (each.system, each.game) != (made.system, made.game))
+    kept = tuple(
+        system_map for system_map in settings.maps if (system_map.system, system_map.game) != (made.system, made.game)
+    )
     return settings.model_copy(update={"maps": (*kept, made)})

@@ -55,9 +55,9 @@ def settled(readings: Iterable[KeyReading]) -> tuple[dict[str, Pair], dict[str, 
     A key is settled by AGREE readings more of one pair than of any other.
     """
     by_key: dict[str, Counter[Pair]] = {}
-    for each in readings:
-        one, other = sorted(each.pins)
-        by_key.setdefault(each.key, Counter())[one, other] += 1
+    for reading in readings:
+        one, other = sorted(reading.pins)
+        by_key.setdefault(reading.key, Counter())[one, other] += 1
     found: dict[str, Pair] = {}
     doubtful: dict[str, str] = {}
     for key, counts in by_key.items():

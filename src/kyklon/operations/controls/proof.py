@@ -65,7 +65,7 @@ class Reasoner:
     @cached_property
     def _single(self) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """What each single fault, and none, answers to each act alone, as numbers; and how likely each is."""
-        faults: list[tuple[Fault, ...]] = [(), *((each,) for each in self.costs)]
+        faults: list[tuple[Fault, ...]] = [(), *((cost,) for cost in self.costs)]
         table = np.zeros((len(faults), len(self.acts)), dtype=np.int64)
         self._numbers: list[dict[Answer, int]] = [{} for _act in self.acts]
         for row, each in enumerate(faults):
@@ -84,7 +84,7 @@ class Reasoner:
         if fault in self._wide or fault.kind == "ghost":
             return range(len(self.acts))
         plan = self.plan
-        pins = {plan.wires[each] for each in fault.controls if each in plan.wires}
+        pins = {plan.wires[control] for control in fault.controls if control in plan.wires}
         if fault.kind == "moved":
             role, _, terminal = fault.detail.partition("/")
             pins.add((role, terminal))

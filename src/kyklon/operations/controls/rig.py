@@ -80,7 +80,7 @@ class Rig:
 
     def at(self, role: str) -> tuple[float, float]:
         """Where an encoder lies on the table, in mm: where its user put it, else behind its seat's middle."""
-        told = next((each for each in self.settings.places if each.role == role), None)
+        told = next((place for place in self.settings.places if place.role == role), None)
         if told is not None:
             return told.x, told.y
         device = self.device(role)

@@ -200,7 +200,7 @@ def matched(rig: Rig, listed: Sequence[InputFacts]) -> tuple[tuple[str, int, Inp
     """Role and player of each input device that is an encoder of the rig. Nodes of one socket are one device, its
     players in the order of the nodes; of a kind, the one whose socket is noted goes first to its role, the others by
     order."""
-    ports = {each.role: each.port for each in rig.settings.places if each.port}
+    ports = {place.role: place.port for place in rig.settings.places if place.port}
     bodies: dict[tuple[int, int, str], list[InputFacts]] = {}
     for number, facts in enumerate(sorted(listed, key=_node_number)):
         socket = facts.place or f"node {number}"  # a node without a socket is a device of its own

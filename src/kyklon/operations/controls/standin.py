@@ -29,8 +29,8 @@ def of(plan: Plan, faults: Sequence[Fault] = (), seed: int = 1) -> PanelStandIn:
     for device in plan.rig.devices:
         encoder = device.encoder
         terminals = tuple(
-            PanelTerminal(id=each.id, event=each.event, player=each.player, line=each.line)
-            for each in encoder.terminals
+            PanelTerminal(id=terminal.id, event=terminal.event, player=terminal.player, line=terminal.line)
+            for terminal in encoder.terminals
         )
         devices.append(
             PanelDevice(
@@ -49,7 +49,7 @@ def of(plan: Plan, faults: Sequence[Fault] = (), seed: int = 1) -> PanelStandIn:
         found = plan.rig.device(end[0])
         assert found is not None
         worn[fault.controls[0]] = _WORN * (found.encoder.debounce_ms + found.encoder.poll_ms)
-    bridged = [each.controls for each in kinds.get("bridged", ())]
+    bridged = [kind.controls for kind in kinds.get("bridged", ())]
     return PanelStandIn(
         devices=tuple(devices),
         ends={switch: pin for switch, pin in world.wires.items() if pin is not None},
@@ -81,19 +81,19 @@ def repaired(panel: PanelStandIn, plan: Plan, faults: Sequence[Fault]) -> PanelS
     for switch, pin in plan.wires.items():
         if found.get(switch) != pin:
             ends[switch] = pin
-    touched = {plan.wires[each] for fault in faults for each in fault.controls if each in plan.wires}
+    touched = {plan.wires[control] for fault in faults for control in fault.controls if control in plan.wires}
     cured = {
         kind: {each for fault in faults if fault.kind == kind for each in (*fault.controls, fault.detail)}
         for kind in COMMON
     }
     devices = tuple(
-        each.model_copy(
+        device.model_copy(
             update={
-                "split": each.split or each.role in cured["quirk"],
-                "diodes": each.diodes or each.role in cured["ghost"],
+                "split": device.split or device.role in cured["quirk"],
+                "diodes": device.diodes or device.role in cured["ghost"],
             }
         )
-        for each in panel.devices
+        for device in panel.devices
     )
     bridges = tuple(pair for pair in panel.bridges if not (cured["bridged"] and set(pair) <= touched))
     shorts = tuple(pin for pin in panel.shorts if not (cured["short"] and pin in touched))
@@ -103,7 +103,7 @@ def repaired(panel: PanelStandIn, plan: Plan, faults: Sequence[Fault]) -> PanelS
             "ends": ends,
             "bridges": bridges,
             "shorts": shorts,
-            "jams": tuple(each for each in panel.jams if each not in cured["stuck"]),
+            "jams": tuple(jam for jam in panel.jams if jam not in cured["stuck"]),
             "bounce_ms": {name: ms for name, ms in panel.bounce_ms.items() if name not in cured["bounce"]},
         }
     )

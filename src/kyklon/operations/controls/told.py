@@ -52,13 +52,17 @@ def told(plan: Plan, fault: Fault) -> Told:
 
 
 def _words(plan: Plan, fault: Fault) -> tuple[str, str]:
-    names = [name_of(plan.rig, each) for each in fault.controls if "." in each and each.partition(".")[2] != "lever"]
-    ends = [_end(plan, plan.wires.get(each)) for each in fault.controls]
+    names = [
+        name_of(plan.rig, control)
+        for control in fault.controls
+        if "." in control and control.partition(".")[2] != "lever"
+    ]
+    ends = [_end(plan, plan.wires.get(control)) for control in fault.controls]
     device = plan.rig.device(fault.detail)
     encoder = device.title if device else fault.detail
     kind = fault.kind
     if kind == "player":
-        seats = " and ".join(each[1:] for each in fault.controls)
+        seats = " and ".join(control[1:] for control in fault.controls)
         return f"seats {seats} are swapped", f"swap the two plugs, or the harnesses of seats {seats}"
     if kind == "rows":
         seat = fault.controls[0].partition(".")[0][1:]
@@ -99,7 +103,7 @@ def _words(plan: Plan, fault: Fault) -> tuple[str, str]:
 
 def _lever(plan: Plan, fault: Fault) -> tuple[str, str]:
     seat = fault.controls[0].partition(".")[0][1:]
-    ends = [_end(plan, plan.wires.get(each)) for each in fault.controls]
+    ends = [_end(plan, plan.wires.get(control)) for control in fault.controls]
     if fault.kind == "rotated":
         back = "left" if fault.detail.endswith("right") else "right"
         return (

@@ -76,7 +76,7 @@ class Journal:
         if not steps or steps[0].get("to") != destination or steps[-1].get("do") in ("end", "undone"):
             return False
         assert self._path is not None
-        self.parts = {str(each.get("target")) for each in steps if each.get("do") == "part"}
+        self.parts = {str(step.get("target")) for step in steps if step.get("do") == "part"}
         self.earlier = frozenset(self.parts)
         self._file = own_file.opened(self._path)
         return True
@@ -435,5 +435,5 @@ def _clear_undo(destination: Destination) -> None:
     for path, _size, _mode in list(destination.files(UNDO)):
         destination.remove(f"{UNDO}/{path}")
         folders |= {str(above) for above in list(PurePosixPath(f"{UNDO}/{path}").parents)[:-1]}
-    for each in sorted(folders, key=len, reverse=True):
-        destination.remove_folder(each)
+    for folder in sorted(folders, key=len, reverse=True):
+        destination.remove_folder(folder)

@@ -59,7 +59,9 @@ class Asked:
     @property
     def key(self) -> str:
         s = self.status
-        rule = ",".join([f"{each.at}:{each.magic}:{each.size}" for each in self.headers]) if self.headers else ""
+        rule = (
+            ",".join([f"{header.at}:{header.magic}:{header.size}" for header in self.headers]) if self.headers else ""
+        )
         return f"{s.st_dev}-{s.st_ino}-{s.st_size}-{s.st_mtime_ns}-{s.st_ctime_ns}-{rule}"
 
     @property
@@ -182,7 +184,7 @@ def _take_all(batch: list[Waiting], moved: Callable[[int], None]) -> list[FileFa
 def _enough(known: FileFacts, asked: Asked) -> bool:
     if asked.packed:
         wanted = {each for each in asked.sums if each in _HASHLIB} if asked.path[-4:].lower() == ".zip" else set()
-        return known.packed and (bool(known.fault[0]) or all(wanted <= each.sums.keys() for each in known.members))
+        return known.packed and (bool(known.fault[0]) or all(wanted <= member.sums.keys() for member in known.members))
     return asked.sums <= known.sums.keys()
 
 
@@ -217,10 +219,10 @@ def _take(asked: Asked, known: FileFacts | None, moved: Callable[[int], None]) -
 
 def header_of(start: bytes, headers: Iterable[DumpHeader]) -> int:
     """Bytes before the dump itself, by what it begins with; 0 where no header of its system is there."""
-    for each in headers:
-        magic = bytes.fromhex(each.magic)
-        if start[each.at : each.at + len(magic)] == magic and len(start) > each.size:
-            return each.size
+    for header in headers:
+        magic = bytes.fromhex(header.magic)
+        if start[header.at : header.at + len(magic)] == magic and len(start) > header.size:
+            return header.size
     return 0
 
 
@@ -253,7 +255,10 @@ def _read(path: Path) -> dict[str, str]:
 def _packed(facts: FileFacts) -> str:
     if not facts.packed:
         return f"{facts.skipped};{';'.join(f'{name}={digest}' for name, digest in facts.sums.items())}"
-    members = [[each.name, each.size, each.crc, *([dict(each.sums)] if each.sums else [])] for each in facts.members]
+    members = [
+        [member.name, member.size, member.crc, *([dict(member.sums)] if member.sums else [])]
+        for member in facts.members
+    ]
     return json.dumps([facts.fault, members])
 
 
@@ -262,4 +267,4 @@ def _unpacked(told: str) -> FileFacts:
         skipped, *sums = told.split(";")
         return FileFacts(dict([each.split("=") for each in sums if each]), int(skipped))
     fault, members = json.loads(told)
-    return FileFacts({}, 0, tuple(Member(*each) for each in members), (fault[0], fault[1]), True)
+    return FileFacts({}, 0, tuple(Member(*member) for member in members), (fault[0], fault[1]), True)

@@ -40,10 +40,10 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
         ]
     if scan is None:
         return []
-    found = [_system_file(build, catalogue, each, scan) for each in scan.system_files if not each.usable]
+    found = [_system_file(build, catalogue, file, scan) for file in scan.system_files if not file.usable]
     counts = Counter(reason.code for game in scan.games for reason in game.reasons if reason.code != "system-file")
     found += [_mess(scan, code, count) for code, count in sorted(counts.items())]
-    found += [_list_error(told) for told in scan.list_errors]
+    found += [_list_error(error) for error in scan.list_errors]
     return [*found, *_on_machine(build, catalogue, world)]
 
 

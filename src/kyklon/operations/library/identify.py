@@ -72,7 +72,7 @@ def identify(
 ) -> list[Game]:
     """The games, named where a list of their system knows them. lists: by system. Raises Cancelled, OSError."""
     games = list(games)
-    known = _facts_of(folder, games, {each.id: each for each in systems}, lists, facts, watch)
+    known = _facts_of(folder, games, {system.id: system for system in systems}, lists, facts, watch)
     pieces = {game.key: _pieces(game, known) for game in games if game.system in lists}
     held: dict[str, set[str]] = defaultdict(set)  # sums there are at all, by system
     for game in games:
@@ -120,7 +120,7 @@ def _facts_of(
         if index is None or not index.algorithms:
             continue
         system = systems[game.system]
-        headers = {each.size for each in system.headers}
+        headers = {header.size for header in system.headers}
         for name in game.files:
             path = f"{folder}/{name}"
             status = os.stat(path)
@@ -145,7 +145,9 @@ def _pieces(game: Game, known: Mapping[str, FileFacts]) -> tuple[Piece, ...]:
         if facts is None:
             continue
         if facts.packed:
-            found += [Piece(each.name, each.size, {"CRC-32": each.crc, **each.sums}) for each in facts.members]
+            found += [
+                Piece(member.name, member.size, {"CRC-32": member.crc, **member.sums}) for member in facts.members
+            ]
         else:
             found.append(Piece(name.rpartition("/")[2], -1, facts.sums))
     return tuple(found)

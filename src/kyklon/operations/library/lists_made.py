@@ -37,7 +37,7 @@ def lists_of(build: Build, catalogue: Catalogue, scan: Scan, told: Transfer) -> 
             games = rows.get(system.id, [])
             if not games and "system" in template.path:
                 continue
-            everything = [game for each in rows.values() for game in each]
+            everything = [game for row in rows.values() for game in row]
             names = {
                 "system": system,
                 "image": image,

@@ -301,7 +301,7 @@ def taught(model: Model, answers: Sequence[tuple[tuple[float, ...], bool]]) -> M
 def threshold(confidences: Sequence[float], wrong_per_1000: float) -> float:
     """The confidence from which titles are accepted, so that of those accepted no more than that many in a thousand
     are wrong: half that many are expected, the rest is kept in hand. Above 1 where none can be."""
-    order = np.sort(np.array([each for each in confidences if each > 0], dtype=np.float64))[::-1]
+    order = np.sort(np.array([confidence for confidence in confidences if confidence > 0], dtype=np.float64))[::-1]
     if not len(order):
         return 1.01
     wrong = np.cumsum(1 - order) / np.arange(1, len(order) + 1)
@@ -314,9 +314,9 @@ def reliability(said: Sequence[float], right: Sequence[bool], bins: int = 10) ->
     p, hit = np.array(said, dtype=np.float64), np.array(right, dtype=np.float64)
     place = np.minimum((p * bins).astype(int), bins - 1)
     found = [
-        Reliability(float(p[place == each].mean()), float(hit[place == each].mean()), int((place == each).sum()))
-        for each in range(bins)
-        if (place == each).any()
+        Reliability(float(p[place == index].mean()), float(hit[place == index].mean()), int((place == index).sum()))
+        for index in range(bins)
+        if (place == index).any()
     ]
     error = sum(abs(each.said - each.was) * each.count for each in found) / max(1, len(p))
     return tuple(found), error

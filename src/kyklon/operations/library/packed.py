@@ -64,13 +64,13 @@ def summed(path: Path, members: tuple[Member, ...], names: Mapping[str, str]) ->
     hashlib's functions by algorithm. Raises OSError."""
     if path.suffix.lower() != ".zip":
         return members
-    wanted = {each.name for each in members}
+    wanted = {member.name for member in members}
     told: dict[str, dict[str, str]] = {}
     with reading.opened(path) as data, open_zip(data) as packed:
         for info in packed.infolist():
             if info.filename in wanted and info.filename not in told:
                 told[info.filename] = _sums_of(packed.open(info), names)
-    return tuple(replace(each, sums=told.get(each.name, {})) for each in members)
+    return tuple(replace(member, sums=told.get(member.name, {})) for member in members)
 
 
 def _sums_of(opened: IO[bytes], names: Mapping[str, str]) -> dict[str, str]:
@@ -86,7 +86,7 @@ def _look_zip(data: BinaryIO, moved: Moved) -> tuple[tuple[Member, ...], Fault]:
     size = data.seek(0, 2)
     with open_zip(data) as archive:
         infos = archive.infolist()
-        members = tuple(Member(each.filename, each.file_size, f"{each.CRC:08x}") for each in infos if not each.is_dir())
+        members = tuple(Member(info.filename, info.file_size, f"{info.CRC:08x}") for info in infos if not info.is_dir())
         fault = _overlap(infos) or _two_tongues(data, infos) or _listed_fault(members, size)
         if fault[0] in ("", "unsafe-archive"):
             fault = _zip_contents(archive, moved) or fault
@@ -106,18 +106,18 @@ def _overlap(infos: list[zipfile.ZipInfo]) -> Fault | None:
 def _two_tongues(data: BinaryIO, infos: list[zipfile.ZipInfo]) -> Fault | None:
     """Where a member's own header says another thing than the list of contents: some programs go by the one, some by
     the other (APPNOTE 4.3.7, 4.3.12, 4.4)."""
-    for each in infos:
-        data.seek(each.header_offset)
+    for info in infos:
+        data.seek(info.header_offset)
         head = data.read(30)
         if len(head) < 30 or head[:4] != b"PK\x03\x04":
-            return "damaged", f"{each.filename} is not where the directory says."
+            return "damaged", f"{info.filename} is not where the directory says."
         flags, method = struct.unpack_from("<HH", head, 6)
         told = struct.unpack_from("<III", head, 14)
-        wanted = (each.CRC, each.compress_size, each.file_size)
+        wanted = (info.CRC, info.compress_size, info.file_size)
         later = bool(flags & 8)  # what was not known when the header was written stands behind the data
         good = all(own in (want, 0xFFFFFFFF) or (later and own == 0) for own, want in zip(told, wanted, strict=True))
-        if not good or method != each.compress_type or (flags ^ each.flag_bits) & 9:
-            return "damaged", f"{each.filename} in it is damaged: its two headers disagree."
+        if not good or method != info.compress_type or (flags ^ info.flag_bits) & 9:
+            return "damaged", f"{info.filename} in it is damaged: its two headers disagree."
     data.seek(-min(data.seek(0, 2), 65_557), 2)
     tail = data.read()
     at = tail.rfind(b"PK\x05\x06")
@@ -129,12 +129,12 @@ def _two_tongues(data: BinaryIO, infos: list[zipfile.ZipInfo]) -> Fault | None:
 
 def _listed_fault(members: tuple[Member, ...], size: int) -> Fault:
     """What the list of contents alone gives away."""
-    whole = sum(each.size for each in members)
+    whole = sum(member.size for member in members)
     if len(members) > MOST_MEMBERS:
         return "bomb", f"It has {len(members)} members; at most {MOST_MEMBERS} are read."
     if whole > max(_FLOOD_LEAST, _FLOOD * size) or whole > LOOKED_THROUGH:
         return "bomb", f"{show_bytes(size)} would unpack to {show_bytes(whole)}."
-    bad = next((each.name for each in members if unsafe_member(each.name)), "")
+    bad = next((member.name for member in members if unsafe_member(member.name)), "")
     return ("unsafe-archive", f"It would unpack outside its folder: {bad}.") if bad else _NONE
 
 

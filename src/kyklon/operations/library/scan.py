@@ -62,7 +62,7 @@ class Shelf:
     @property
     def sheet_endings(self) -> tuple[str, ...]:
         playlists = (".m3u",) if self.system.multi_disc or "m3u" in self.system.extensions else ()
-        return (*playlists, ".cue", *(f".{each.ending}" for each in self.system.track_lists))
+        return (*playlists, ".cue", *(f".{track_list.ending}" for track_list in self.system.track_lists))
 
 
 def scan(
@@ -82,9 +82,9 @@ def scan(
         system_files = tuple(_system_files(folder, shelf, systems, settings))
         _read_archives(shelves, facts, watch)
         games: list[Game] = []
-        for each in shelves:
+        for shelve in shelves:
             watch.check()
-            games += _games(each, system_files)
+            games += _games(shelve, system_files)
         games = _without_clashes(_without_duplicates(shelves, games, facts, watch))
     except OSError as bad:
         raise KyklonError(
@@ -98,7 +98,7 @@ def scan(
 def _sorted_out(folder: Path, systems: tuple[System, ...]) -> tuple[list[Shelf], list[File], tuple[str, ...]]:
     """The systems' folders, the system files, and what lies in no known folder."""
     shelves = [Shelf(folder, system, systems) for system in systems]
-    by_folder = {each.system.folder: each for each in shelves}
+    by_folder = {shelve.system.folder: shelve for shelve in shelves}
     system_files, unsorted = [], []
     for path, status in files_below(folder):
         file = File(path, status, os.path.splitext(path)[1].lower())
@@ -177,7 +177,11 @@ def _games(shelf: Shelf, system_files: tuple[FoundSystemFile, ...]) -> list[Game
 
 
 def _missing_system_files(system: System, found: tuple[FoundSystemFile, ...]) -> tuple[Reason, ...]:
-    bad = [each for each in found if each.system == system.id and each.wanted.required and not each.usable]
+    bad = [
+        found_system_file
+        for found_system_file in found
+        if found_system_file.system == system.id and found_system_file.wanted.required and not found_system_file.usable
+    ]
     return tuple(
         Reason("system-file", f"{each.wanted.name} is {'there under another name' if each.found else 'missing'}.")
         for each in bad
@@ -239,7 +243,7 @@ def _folder_games(shelf: Shelf, used: set[str]) -> list[Game]:
         first = next((each for each in paths if shelf.files[each].suffix[1:] in shelf.system.extensions), "")
         used.update(paths)
         start = first or paths[0]
-        kinds = " or ".join(f".{each}" for each in shelf.system.extensions)
+        kinds = " or ".join(f".{extension}" for extension in shelf.system.extensions)
         reasons = () if first else (Reason("unknown", f"The folder {name} holds no {kinds} file."),)
         files = (start, *(each for each in paths if each != start))
         size = sum(shelf.files[each].size for each in paths)
@@ -276,7 +280,7 @@ def _reasons(shelf: Shelf, file: File) -> tuple[Reason, ...]:
 def _archive_reasons(system: System, facts: FileFacts) -> tuple[Reason, ...]:
     if facts.fault[0]:
         return (Reason(*facts.fault),)
-    kinds = {os.path.splitext(each.name)[1].lower().removeprefix(".") for each in facts.members}
+    kinds = {os.path.splitext(member.name)[1].lower().removeprefix(".") for member in facts.members}
     if not {"zip", "7z"} & set(system.extensions) and not kinds & set(system.extensions):
         return (Reason("unknown", f"The archive holds no file that {system.name} can use."),)
     return ()
@@ -336,7 +340,7 @@ def _without_duplicates(shelves: Iterable[Shelf], games: list[Game], facts: Fact
     ]
     statuses = {path: file.status for shelf in shelves for path, file in shelf.files.items()}
     top = next(iter(shelves)).folder if twins else ""
-    paths = {f"{top}/{games[index].key}": games[index].key for each in twins for index in each}
+    paths = {f"{top}/{games[index].key}": games[index].key for twin in twins for index in twin}
     asked = (
         Asked(path, statuses[key], frozenset({"SHA-1"}))
         for path, key in paths.items()

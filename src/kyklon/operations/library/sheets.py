@@ -46,7 +46,7 @@ def tracks_of(path: Path, system: System) -> tuple[Track, ...]:
         return cue_tracks(text_in(path))
     if ending == "m3u":
         return tuple(Track(name, n, 0) for n, name in enumerate(lines_of(text_in(path)), 1))
-    rule = next((each for each in system.track_lists if each.ending == ending), None)
+    rule = next((track_list for track_list in system.track_lists if track_list.ending == ending), None)
     return listed_tracks(text_in(path), rule.word) if rule else ()
 
 
@@ -87,7 +87,7 @@ def cue_tracks(text: str) -> tuple[Track, ...]:
         elif word == "INDEX" and file and binary and wide:
             index, _, time = rest.partition(" ")
             parts = time.strip().split(":")
-            if index == "01" and len(parts) == 3 and all(each.isdecimal() and len(each) < 4 for each in parts):
+            if index == "01" and len(parts) == 3 and all(part.isdecimal() and len(part) < 4 for part in parts):
                 sectors = (int(parts[0]) * 60 + int(parts[1])) * 75 + int(parts[2])  # 75 frames a second: Red Book
                 begun = max(begun, sectors * wide)
                 tracks.append(Track(file, number, begun))

@@ -69,7 +69,7 @@ def _trouble(path: str, size: int, system: System, there: There, folded: Mapping
         return _packed_trouble(ending, size, *there.ends(path))
     if size > LARGEST_SHEET:
         return ""
-    rule = next((each for each in system.track_lists if each.ending == ending), None)
+    rule = next((track_list for track_list in system.track_lists if track_list.ending == ending), None)
     if ending == "cue":
         named = tuple(dict.fromkeys(track.file for track in cue_tracks(there.text(path))))
     elif ending == "m3u":

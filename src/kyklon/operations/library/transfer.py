@@ -85,7 +85,7 @@ class _Planner:
         self.renamed = self.games = 0
 
     def plan(self, extras: Extras) -> Transfer:
-        own = {each.id: each for each in self.systems}
+        own = {system.id: system for system in self.systems}
         beside = [
             (_by_stem(extras.pictures, PICTURES), self.image.pictures_path),
             (_by_stem(extras.texts, TEXTS), self.image.texts_path),
@@ -95,10 +95,10 @@ class _Planner:
             if start:
                 for there, folder in beside:
                     self._add_beside(game, own[game.system], start, there, folder)
-        for found in self.scan.system_files:
-            if found.usable:
-                target = f"{self.image.system_files_path}/{found.wanted.name}"
-                self.copies.append(Copy(found.found, target, found.wanted.size))
+        for file in self.scan.system_files:
+            if file.usable:
+                target = f"{self.image.system_files_path}/{file.wanted.name}"
+                self.copies.append(Copy(file.found, target, file.wanted.size))
         return Transfer(tuple(self.copies), self.texts, self.games, tuple(self.refused), self.renamed, self._menu())
 
     def _add(self, game: Game, system: System) -> str:

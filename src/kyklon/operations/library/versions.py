@@ -160,7 +160,7 @@ def tags_of(name: str) -> Tags:
         elif told := _REVISION.fullmatch(round_.strip()):
             part = told[1].lower()
             pieces = re.findall(r"[a-z]|\d+", part)
-            revision = tuple(ord(each) - 96 if each.isalpha() else int(each) for each in pieces)
+            revision = tuple(ord(piece) - 96 if piece.isalpha() else int(piece) for piece in pieces)
         elif set(re.split(r"[^a-z]+", round_.lower())) & (_UNFINISHED | _CHANGED):
             poor = True
         elif not _NEUTRAL.fullmatch(round_.strip()):
@@ -181,7 +181,7 @@ def place(tags: Tags, order: Sequence[str], languages: Sequence[str] = ()) -> Pl
     """Where a version stands: the least is the best. order: of regions, the dearest first; others come after them.
     languages: the same; a version that names none may have any."""
     ranks = [_rank(region, order) for region in tags.regions]
-    known = [languages.index(each) if each in languages else len(languages) for each in tags.languages]
+    known = [languages.index(language) if language in languages else len(languages) for language in tags.languages]
     spoken = min(known) if known and languages else 0
     later = tuple(-number for number in (*tags.revision, *(0,) * (4 - len(tags.revision))))
     return tags.poor, spoken, min(ranks, default=float(len(order))), bool(tags.odd), later

@@ -91,14 +91,18 @@ def adjusted(timing: Timing, moves: Sequence[Adjustment], display: str) -> Timin
 def squeeze_of(build: Build, display: str, timing: Timing) -> float:
     """Width to height of a circle on that display at this size, 1 where nobody measured it."""
     moves = build.picture.adjustments
-    return next((each.squeeze for each in moves if (each.display, each.size) == (display, timing.size)), 1.0)
+    return next((move.squeeze for move in moves if (move.display, move.size) == (display, timing.size)), 1.0)
 
 
 def kept(build: Build, display: str, timing: Timing, moved: Moved, squeeze: float = 0.0) -> tuple[Adjustment, ...]:
     """The adjustments of a build with one more step on what is known of this display and size. squeeze: 0 to keep what
     was measured."""
-    rest = [each for each in build.picture.adjustments if (each.display, each.size) != (display, timing.size)]
-    old = next((each for each in build.picture.adjustments if each not in rest), None)
+    rest = [
+        adjustment
+        for adjustment in build.picture.adjustments
+        if (adjustment.display, adjustment.size) != (display, timing.size)
+    ]
+    old = next((adjustment for adjustment in build.picture.adjustments if adjustment not in rest), None)
     own = Adjustment(
         display=display,
         size=timing.size,
@@ -120,8 +124,11 @@ def applied(build: Build, key: str, display: str, moved: Moved, squeeze: float =
         return move(other, moved.right, moved.down).timing if other.size == timing.size else other
 
     rows = [
-        {"system": each.system, "mode": {**each.mode.model_dump(), "timing": again(each.mode.timing).model_dump()}}
-        for each in build.picture.systems
+        {
+            "system": system.system,
+            "mode": {**system.mode.model_dump(), "timing": again(system.mode.timing).model_dump()},
+        }
+        for system in build.picture.systems
     ]
     words = f"{moved.right:+d} pixels, {moved.down:+d} lines"
     changes = (

@@ -116,7 +116,7 @@ def lines_for(frame: Frame, line_khz: tuple[float, float]) -> int | None:
         least = max(ceil(low / rate), ceil(shown * standard.lines[0] / standard.active))
         return min(max(middle, least), most) if least <= most else None
     least = max(ceil(low / rate - half), shown + blank)
-    usual = [each for each in standard.lines if least <= each <= most]
+    usual = [line for line in standard.lines if least <= line <= most]
     if usual:
         return usual[0]
     return min(max(standard.lines[0], least), most) if least <= most else None

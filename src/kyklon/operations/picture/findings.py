@@ -261,17 +261,17 @@ def _sync(key: str, name: str, timing: Timing, display: Display) -> list[Finding
 def _chain(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     return [
         Finding(
-            code=f"picture.chain-{each.code}:{each.place}",
-            severity=Severity.STOP if each.stops else Severity.CAUTION,
+            code=f"picture.chain-{trouble.code}:{trouble.place}",
+            severity=Severity.STOP if trouble.stops else Severity.CAUTION,
             operation=OPERATION,
-            subject=each.place,
-            title=each.title,
-            message=each.words,
-            why=each.do,
+            subject=trouble.place,
+            title=trouble.title,
+            message=trouble.words,
+            why=trouble.do,
             source="ports of the parts; EN 50049-1, HDMI 1.4",
-            remedy=_replugged(build, catalogue, each),
+            remedy=_replugged(build, catalogue, trouble),
         )
-        for each in chain_of(build, catalogue, world).troubles
+        for trouble in chain_of(build, catalogue, world).troubles
     ]
 
 
@@ -339,8 +339,8 @@ def _waking(build: Build, catalogue: Catalogue, display: Display) -> list[Findin
 
 def _signals(build: Build, catalogue: Catalogue, world: World, display: Display) -> list[Finding]:
     """A wrong signal before the menu, however right the menu is."""
-    early = [each for each in signals(build, catalogue, world) if each.key in ("firmware", "kernel")]
-    menu_wrong = any(each.wrong for each in signals(build, catalogue, world) if each.key == "menu")
+    early = [signal for signal in signals(build, catalogue, world) if signal.key in ("firmware", "kernel")]
+    menu_wrong = any(signal.wrong for signal in signals(build, catalogue, world) if signal.key == "menu")
     wrong = next((each for each in early if each.harms), None)
     if wrong is None or menu_wrong:
         return []

@@ -55,7 +55,7 @@ def _title(name: str, mode: Mode) -> str:
 
 
 def _lines(rows: Iterable[str]) -> str:
-    return "".join(f"{each}\n" for each in rows)
+    return "".join(f"{row}\n" for row in rows)
 
 
 def _cards(build: Build, display: Display) -> dict[str, bytes]:

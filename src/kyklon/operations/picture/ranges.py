@@ -85,10 +85,10 @@ class Carried:
 
 
 def carried(board: Board, adapters: tuple[Adapter, ...] = (), display: Display | None = None) -> Carried:
-    most = [board.most_clock_hz, *(each.most_clock_hz for each in adapters)]
+    most = [board.most_clock_hz, *(adapter.most_clock_hz for adapter in adapters)]
     most += [display.most_clock_hz] if display is not None and display.most_clock_hz else []
-    least = max(board.least_clock_hz, *(each.least_clock_hz for each in adapters), 0)
-    return Carried(least, min(most), max((each.least_width for each in adapters), default=0))
+    least = max(board.least_clock_hz, *(adapter.least_clock_hz for adapter in adapters), 0)
+    return Carried(least, min(most), max((adapter.least_width for adapter in adapters), default=0))
 
 
 def adapters_of(build: Build, catalogue: Catalogue) -> tuple[Adapter, ...]:

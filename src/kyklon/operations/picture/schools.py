@@ -103,7 +103,7 @@ def plans(build: Build, catalogue: Catalogue, world: World) -> tuple[Plan, ...]:
     ground = ground_of(build, catalogue, world)
     if ground is None:
         return ()
-    systems = tuple(stood(each, build.picture) for each in known_systems(build, catalogue))
+    systems = tuple(stood(system, build.picture) for system in known_systems(build, catalogue))
     return tuple(_adjusted(plan(school, ground, systems), build, ground) for school in SCHOOLS)
 
 
@@ -161,7 +161,9 @@ def rows_of(build: Build, catalogue: Catalogue, world: World) -> tuple[Row, ...]
     ground = ground_of(build, catalogue, world)
     if ground is None:
         return ()
-    return tuple(row_in(build, each, build.system_mode(each.id), ground) for each in known_systems(build, catalogue))
+    return tuple(
+        row_in(build, system, build.system_mode(system.id), ground) for system in known_systems(build, catalogue)
+    )
 
 
 def _own(system: System, ground: Ground) -> Mode | None:
@@ -204,7 +206,7 @@ def wide_modes(ground: Ground, systems: Sequence[System]) -> dict[str, Mode]:
     their pixels come out whole with the least left over."""
     found = {}
     for group, standard in (("60", SYSTEM_525), ("50", SYSTEM_625)):
-        own = [each for each in systems if _group(each) == group]
+        own = [system for system in systems if _group(system) == group]
         if not own:
             continue
         rates = sorted(each.refresh_hz for each in own)
@@ -217,7 +219,7 @@ def wide_modes(ground: Ground, systems: Sequence[System]) -> dict[str, Mode]:
 
 
 def _wide(ground: Ground, systems: Sequence[System], rate: Fraction, height: int) -> Timing | None:
-    widths = np.array([raster(each)[0] for each in systems])[:, None]
+    widths = np.array([raster(system)[0] for system in systems])[:, None]
     first = max(WIDTHS.start, ground.link.least_width)
     across = np.arange(ceil(first / _WIDE_STEP) * _WIDE_STEP, WIDTHS.stop, _WIDE_STEP)
     left_over = np.abs(_INSIDE - widths * np.round(_INSIDE * across / widths) / across)

@@ -99,8 +99,8 @@ def _limits(display: Display | None, timings: Sequence[Timing], *, hull: bool) -
     fields = [round(edge) for band in own for edge in band.field_hz]
     found = _around(display, lines, fields) if own else None
     if found is None and hull:
-        lines = [whole(each.horizontal_hz / 1000) for each in timings for whole in (math.floor, math.ceil)]
-        fields = [whole(each.vertical_hz) for each in timings for whole in (math.floor, math.ceil)]
+        lines = [whole(timing.horizontal_hz / 1000) for timing in timings for whole in (math.floor, math.ceil)]
+        fields = [whole(timing.vertical_hz) for timing in timings for whole in (math.floor, math.ceil)]
         found = _around(display, lines, fields)
     return found
 

@@ -86,7 +86,7 @@ class Front:
 
     def at_most(self, count: int) -> Choice | None:
         """The best choice of no more than so many modes; 0 for any number."""
-        fitting = [each for each in self.choices if not count or len(each.modes) <= count]
+        fitting = [choice for choice in self.choices if not count or len(choice.modes) <= count]
         return fitting[-1] if fitting else self.choices[0] if self.choices else None
 
 
@@ -133,7 +133,7 @@ def candidates(askings: Iterable[Asking], ground: Ground, limits: Limits | None 
     middles = middles[:: max(1, len(middles) // _MIDDLES)]
     shared = _shared_rates(rows, ground, limits or Limits())
     for rate in dict.fromkeys((*shared, *middles, Fraction(60_000, 1001), Fraction(50))):
-        near = [each for each in systems if abs(each.refresh_hz / rate - 1) < Fraction(3, 100)]
+        near = [system for system in systems if abs(system.refresh_hz / rate - 1) < Fraction(3, 100)]
         if near:
             found += _between(near, rate, ground)
     kept = {mode.timing: mode for mode in found if not refused(mode.timing, ground)}
@@ -168,11 +168,13 @@ def _shared_rates(rows: Sequence[Asking], ground: Ground, limits: Limits) -> lis
 def _between(systems: Sequence[System], rate: Fraction, ground: Ground) -> list[Mode]:
     """A wide mode for what is near a rate."""
     like = systems[0].model_copy(update={"refresh": f"{rate.numerator}/{rate.denominator}"})
-    wide = list(wide_modes(ground, [each.model_copy(update={"refresh": like.refresh}) for each in systems]).values())
+    wide = list(
+        wide_modes(ground, [system.model_copy(update={"refresh": like.refresh}) for system in systems]).values()
+    )
     if wide:
         return wide
     standard = standard_of(rate)
-    height = max(min(raster(each)[1], standard.active) for each in systems)
+    height = max(min(raster(system)[1], standard.active) for system in systems)
     made = (
         made_in(Frame(600, height, rate), ground.link, band)
         for band in ground.ranges

@@ -120,7 +120,7 @@ def without_part(build: Build, kind: str, part_id: str, catalogue: Catalogue, ro
     if kind == "systems":
         if part_id not in build.systems or len(build.systems) == 1:
             raise ValueError(f"{part_id} is not in this build" if part_id not in build.systems else _ONE_SYSTEM)
-        return edited(build, "systems", tuple(each for each in build.systems if each != part_id))
+        return edited(build, "systems", tuple(system for system in build.systems if system != part_id))
     if kind == "panels":
         if build.controls.panel != part_id:
             raise ValueError(f"{part_id} is not in this build")
@@ -133,7 +133,7 @@ def without_part(build: Build, kind: str, part_id: str, catalogue: Catalogue, ro
         raise ValueError(f"A build needs {'a board' if kind == 'boards' else 'an image'}; use another one instead")
     roles = {part.role for part in gone}
     made = edited(build, "parts", tuple(part for part in build.parts if part.role not in roles))
-    rest = tuple(each for each in made.links if not roles & {_part_of(each.start), _part_of(each.end)})
+    rest = tuple(link for link in made.links if not roles & {_part_of(link.start), _part_of(link.end)})
     made = edited(made, "links", rest)
     return edited(made, "links", connect(made, catalogue))
 
@@ -169,7 +169,7 @@ def _boot_fitted(build: Build, catalogue: Catalogue, *, image_changed: bool) -> 
     if board is not None and board.device_tree:
         made = edited(made, "boot.device_tree", board.device_tree)
     if board is not None and image is not None:
-        fitting = [each.file for each in image.kernels if each.instruction_set in (board.native_set, *board.runs)]
+        fitting = [kernel.file for kernel in image.kernels if kernel.instruction_set in (board.native_set, *board.runs)]
         if fitting and made.boot.kernel not in fitting:
             made = edited(made, "boot.kernel", fitting[0])
     if image is not None and image_changed:

@@ -104,7 +104,7 @@ def connect(build: Build, catalogue: Catalogue) -> tuple[Link, ...]:
     """Links for all parts of a build: every plug that takes a signal or power gets the nearest socket that gives it,
     with the shortest cable that fits. Links that are right already stay; what nothing fits is left open. An adapter
     that the display has no use for is passed by."""
-    kept = [each.link for each in connections(build, catalogue) if not each.faults]
+    kept = [connection.link for connection in connections(build, catalogue) if not connection.faults]
     links = _connected(build, catalogue, kept)
     if not _fed(build, catalogue, list(links)):
         used = {link.start.partition(".")[0] for link in links}
@@ -165,7 +165,7 @@ def with_cable(build: Build, start: str, end: str, cable: str, catalogue: Catalo
         raise ValueError(f"No cable on the shelf fits {one.connector} and {two.connector} for {one.signal}")
     if catalogue.find(Cable, chosen) is None:
         raise ValueError(f"The shelf has no cable {chosen!r}")
-    kept = tuple(each for each in build.links if not {start, end} & {each.start, each.end})
+    kept = tuple(link for link in build.links if not {start, end} & {link.start, link.end})
     return edited(build, "links", (*kept, Link(start=start, end=end, cable=chosen)))
 
 
@@ -198,7 +198,7 @@ def sockets_for(build: Build, plug: str, catalogue: Catalogue) -> tuple[str, ...
 
 def without_cable(build: Build, socket: str) -> Build:
     """A Build with the cable at a socket pulled out. Raises ValueError where there is none."""
-    kept = tuple(each for each in build.links if socket not in (each.start, each.end))
+    kept = tuple(link for link in build.links if socket not in (link.start, link.end))
     if len(kept) == len(build.links):
         raise ValueError(f"Nothing is plugged into {socket}")
     return edited(build, "links", kept)

@@ -21,7 +21,9 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
     for role in NEEDED:
         if build.part(role) is None:
             found.append(_missing(role))
-    found += [_dangling(build, catalogue, each) for each in connections(build, catalogue) if each.faults]
+    found += [
+        _dangling(build, catalogue, connection) for connection in connections(build, catalogue) if connection.faults
+    ]
     found += _open_ends(build, catalogue)
     return [
         *found,

@@ -101,7 +101,7 @@ def in_words(minutes: tuple[float, float] | None) -> str:
     """Minutes as the screen says them."""
     if minutes is None:
         return "time not known yet"
-    low, high = (max(1, round(each)) for each in minutes)
+    low, high = (max(1, round(minute)) for minute in minutes)
     if high <= 1:
         return "a minute" if minutes[1] >= 0.5 else "seconds"
     return f"{low} to {high}\u202fmin" if low != high else f"{low}\u202fmin"

@@ -121,7 +121,7 @@ def lines_of(text: str) -> tuple[Line, ...]:
 
 @lru_cache(maxsize=4)
 def _compiled(patterns: tuple[LogPattern, ...]) -> tuple[tuple[LogPattern, re.Pattern[str]], ...]:
-    return tuple((each, re.compile(each.pattern)) for each in patterns)
+    return tuple((pattern, re.compile(pattern.pattern)) for pattern in patterns)
 
 
 def read_log(text: str, catalogue: Catalogue, school: str = "complete image") -> LogReading:
@@ -159,13 +159,13 @@ def measured(times: Sequence[StageTime], run: BringUp, board: str) -> tuple[Stag
     """The log's times as those of a board's stages. A time of several stages is shared as the forecast has them."""
     usual = _usual(run)
     found = []
-    for each in times:
-        names = (*each.with_, each.stage)
+    for time in times:
+        names = (*time.with_, time.stage)
         whole = sum(usual.get(name, 0.0) for name in names)
         for name in names:
-            share = usual.get(name, 0.0) / whole if whole else float(name == each.stage)
+            share = usual.get(name, 0.0) / whole if whole else float(name == time.stage)
             if share:
-                found.append(StageSeconds(board=board, stage=name, seconds=round(min(3600.0, each.seconds * share), 3)))
+                found.append(StageSeconds(board=board, stage=name, seconds=round(min(3600.0, time.seconds * share), 3)))
     return tuple(found)
 
 
@@ -231,8 +231,8 @@ def _stop(said: tuple[Said, ...], order: dict[str, int], last: Said | None) -> S
     last: the first line that tells of the last stage passed."""
     reached, line = (order[last.stage], last.line.number) if last else (-1, 0)
     stops = [each for each in said if each.means == "stops"]
-    open_ = [each for each in stops if order[each.stage] > reached]
-    open_ = open_ or [each for each in stops if order[each.stage] == reached and each.line.number > line]
+    open_ = [stop for stop in stops if order[stop.stage] > reached]
+    open_ = open_ or [stop for stop in stops if order[stop.stage] == reached and stop.line.number > line]
     if not open_:
         return None
     return max(open_, key=lambda each: (each.pattern.rank, -each.line.number))
@@ -242,9 +242,9 @@ def _times(passed: Sequence[Said], order: dict[str, int]) -> tuple[StageTime, ..
     """Seconds between the first lines that tell of stages passed."""
     names = list(order)
     first: dict[str, float] = {}
-    for each in passed:
-        if each.line.at_s is not None:
-            first.setdefault(each.stage, each.line.at_s)
+    for said in passed:
+        if said.line.at_s is not None:
+            first.setdefault(said.stage, said.line.at_s)
     found: list[StageTime] = []
     before, index = (first.get("kernel", 0.0), order.get("kernel", 0)) if first else (0.0, 0)
     for name in names[index + 1 :]:

@@ -145,7 +145,7 @@ def _setting_up(build: Build, catalogue: Catalogue, image: Image | None) -> Iter
 
 def _leaving(build: Build, image: Image | None) -> Iterator[Item]:
     """That it can be left, and comes again."""
-    leave = next((each.control for each in build.controls.hotkeys if each.action == "leave"), "start")
+    leave = next((hotkey.control for hotkey in build.controls.hotkeys if hotkey.action == "leave"), "start")
     yield Item("exit", f"Holding {build.controls.hotkey}, {leave} quits a game.", "See Controls, hotkeys.")
     yield Item("restart", "After a restart from the menu it comes back by itself.", "Run the bring-up again.")
     yield Item(

@@ -81,9 +81,9 @@ def shares(way: Way, values: Mapping[str, Value], field_hz: float, place: float 
     else:
         found.append(Share("Scan-out", place * frame, place * frame, f"{show_share(place)} of the way down the screen"))
     found += [
-        Share("Adapter", each.delay_ms, each.delay_ms, f"{each.delay_ms:g} ms in {each.name}")
-        for each in way.adapters
-        if each.delay_ms
+        Share("Adapter", adapter.delay_ms, adapter.delay_ms, f"{adapter.delay_ms:g} ms in {adapter.name}")
+        for adapter in way.adapters
+        if adapter.delay_ms
     ]
     if display.processing_ms:
         own = display.processing_ms

@@ -126,7 +126,7 @@ def _by_poll(build: Build, case: Case) -> list[Shorter]:
         return []
     faster = case.way.encoder.model_copy(update={"poll_ms": FASTEST_POLL_MS})
     won = case.mean - replace(case, way=replace(case.way, encoder=faster)).mean
-    words = tuple(each for each in build.boot.kernel_words if not each.startswith(f"{POLL_WORD}="))
+    words = tuple(word for word in build.boot.kernel_words if not word.startswith(f"{POLL_WORD}="))
     change = Change(
         path="boot.kernel_words",
         value=[*words, f"{POLL_WORD}=1"],

@@ -91,8 +91,8 @@ def differences(build: Build, catalogue: Catalogue, world: World, destination: D
 def values_in(text: str, catalogue: Catalogue, place: Place) -> dict[str, str]:
     """The values that a settings file gives, by setting; the last line for one counts."""
     settings = catalogue.all(TuningSetting)
-    marks = {each.id: _MARK.format(each.id) for each in settings}
-    _path, model = written(catalogue, place, marks, {each.id: "" for each in settings}, {})
+    marks = {setting.id: _MARK.format(setting.id) for setting in settings}
+    _path, model = written(catalogue, place, marks, {setting.id: "" for setting in settings}, {})
     shapes: dict[str, tuple[str, str]] = {}
     for line in model.split("\n"):
         for key, mark in marks.items():

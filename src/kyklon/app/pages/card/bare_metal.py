@@ -115,7 +115,7 @@ class BareBench(Bench):
         self._show_plan()
 
     def _show_drives(self) -> None:
-        free = [each for each in self.drives.targets if self.drives.job(each).verdict(Purpose.PREPARE).allowed]
+        free = [target for target in self.drives.targets if self.drives.job(target).verdict(Purpose.PREPARE).allowed]
         current = self._drive.value or (self.drives.chosen.facts.identity if self.drives.chosen else "")
         choices = (
             ("", "choose a card"),
@@ -124,7 +124,7 @@ class BareBench(Bench):
         self._drive.set_choices(choices, current)
 
     def _target(self) -> Target | None:
-        return next((each for each in self.drives.targets if each.facts.identity == self._drive.value), None)
+        return next((target for target in self.drives.targets if target.facts.identity == self._drive.value), None)
 
     def _show_plan(self) -> None:
         plan = self.plan

@@ -33,7 +33,7 @@ def look_for_drives(folder: Path) -> Seen:
     """Slow. Raises TargetError, KyklonError."""
     found = targets(folder)
     drives = found[0].drives if found else choose.first_that_lists(choose.drives_of(folder))
-    paths = {each.facts.identity: each.path for each in found}
+    paths = {target.facts.identity: target.path for target in found}
     return Seen(found, drives.called, {identity: path for identity, path in paths.items() if path.exists()})
 
 
@@ -79,10 +79,10 @@ class DriveBook(QObject):
         self.changed.emit()
 
     def _with_identity(self, identity: str) -> Target | None:
-        return next((each for each in self.targets if each.facts.identity == identity), None)
+        return next((target for target in self.targets if target.facts.identity == identity), None)
 
     def _with_name(self, name: str) -> Target | None:
-        return next((each for each in self.targets if each.facts.name == name), None)
+        return next((target for target in self.targets if target.facts.name == name), None)
 
     # --- verdicts ----------------------------------------------------------------------------------------------
 
@@ -109,7 +109,7 @@ class DriveBook(QObject):
     def rows(self) -> Rows:
         """Every drive with the interlock's verdict for the build's image; the write judges once more."""
         image = self._session.world.source
-        return tuple((each, self.job(each).verdict(Purpose.WRITE, image)) for each in self.targets)
+        return tuple((target, self.job(target).verdict(Purpose.WRITE, image)) for target in self.targets)
 
     @property
     def chosen(self) -> Target | None:

@@ -370,7 +370,7 @@ class WriteBench(Bench):
         self.refresh()
 
     def _job(self) -> Any:
-        return next((each for each in self.session.jobs.running if each.title == TITLE), None)
+        return next((job for job in self.session.jobs.running if job.title == TITLE), None)
 
     def _on_pause_clicked(self) -> None:
         job = self._job()
@@ -416,7 +416,7 @@ class WriteBench(Bench):
     def _on_written(self, ended: Written) -> None:
         self._stop_following()
         session, identity = self.session, ended.record.drive
-        size = next((each.facts.size for each in self.drives.targets if each.facts.identity == identity), 0)
+        size = next((target.facts.size for target in self.drives.targets if target.facts.identity == identity), 0)
         session.card_written(ended.record, size, ended.event)
         self._speed.show()
         self._told.show()

@@ -39,7 +39,7 @@ class BenchView(QWidget):
     @property
     def systems(self) -> tuple[System, ...]:
         catalogue = self.session.catalogue
-        found = (catalogue.find(System, each) for each in self.session.build.systems)
+        found = (catalogue.find(System, system) for system in self.session.build.systems)
         return tuple(each for each in found if each is not None)
 
     def put(self, words: str, **fields: object) -> None:

@@ -72,14 +72,17 @@ class HotkeyView(BenchView):
         self._hold.blockSignals(True)
         self._hold.setValue(settings.hold_s)
         self._hold.blockSignals(False)
-        on = {each.action: each.control for each in settings.hotkeys}
+        on = {hotkey.action: hotkey.control for hotkey in settings.hotkeys}
         for action, choice in self._actions.items():
             choice.set_choices((("", "none"), *names), on.get(action, ""))
         if rig is None:
             self.grid.show_pairs(Pairs())
             self._words.setText("Choose a panel and an encoder first.")
             return
-        risks = {(each.hotkey, each.control): each for each in hotkeys.candidates(rig, self.systems, settings.hold_s)}
+        risks = {
+            (candidate.hotkey, candidate.control): candidate
+            for candidate in hotkeys.candidates(rig, self.systems, settings.hold_s)
+        }
         actions = {(own, control): action for action, control in on.items()}
         self.grid.show_pairs(Pairs(names, risks, actions))
         found = list(hotkeys.troubles(rig, self.systems))
@@ -100,7 +103,7 @@ class HotkeyView(BenchView):
         return tuple(found)
 
     def _on_action(self, action: str, control: str) -> None:
-        kept = [each for each in self.settings.hotkeys if each.action != action]
+        kept = [hotkey for hotkey in self.settings.hotkeys if hotkey.action != action]
         if control:
             kept.append(Hotkey(action=action, control=control))
         order = list(_ACTIONS)
@@ -110,7 +113,9 @@ class HotkeyView(BenchView):
     def _on_pair(self, hold: str, press: str) -> None:
         """A pair was picked in the drawing: it leaves the game; the other actions stay where they can."""
         kept = tuple(
-            each for each in self.settings.hotkeys if each.action != "leave" and each.control not in (hold, press)
+            hotkey
+            for hotkey in self.settings.hotkeys
+            if hotkey.action != "leave" and hotkey.control not in (hold, press)
         )
         self.put("Hotkey to leave", hotkey=hold, hotkeys=(Hotkey(action="leave", control=press), *kept))
 

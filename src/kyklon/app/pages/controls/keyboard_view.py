@@ -174,7 +174,7 @@ class KeyboardView(BenchView):
         self.matrix.show_matrix(Crossings())
 
     def _show_ribbon(self, own: Keyboard, found: Matrix, settings: KeyboardSettings) -> None:
-        read = {each.key for each in settings.readings}
+        read = {reading.key for reading in settings.readings}
         states = {
             key.id: "doubt" if key.id in found.doubtful else "known" if key.id in read else "" for key in own.keys
         }
@@ -183,7 +183,7 @@ class KeyboardView(BenchView):
         self.note.setEnabled(bool(self._key))
         self.forget.setEnabled(self._key in read)
         wanted = [key for key in own.keys if key.id != own.restore]
-        times = Counter(each.key for each in settings.readings)
+        times = Counter(reading.key for reading in settings.readings)
         once = sum(1 for key in wanted if times[key.id] == 1)
         self._figures.set_rows(
             (
@@ -330,7 +330,7 @@ class KeyboardView(BenchView):
     def _on_close_all(self) -> None:
         own = self.own
         if own is not None and self._ribbon is not None:
-            times = Counter(each.key for each in self.settings.keyboard.readings)
+            times = Counter(reading.key for reading in self.settings.keyboard.readings)
             wanted = [key.id for key in own.keys if key.id != own.restore]
             least = min((times[key] for key in wanted), default=0)
             left = [key for key in wanted if times[key] == least]
@@ -344,7 +344,7 @@ class KeyboardView(BenchView):
             self._set("Ribbon read", readings=[each.model_dump() for each in readings])
 
     def _on_forget(self) -> None:
-        kept = [each.model_dump() for each in self.settings.keyboard.readings if each.key != self._key]
+        kept = [reading.model_dump() for reading in self.settings.keyboard.readings if reading.key != self._key]
         self._set("Readings cleared", readings=kept)
 
     def _on_fit(self) -> None:

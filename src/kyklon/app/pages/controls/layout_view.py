@@ -46,7 +46,7 @@ class LayoutView(BenchView):
         self._panel = Choice(self.theme, "Panel", self._on_panel)
         self._arrangement = Choice(self.theme, "Arrangement", lambda _value: None)
         self._hand = Choice(self.theme, "Hand", lambda _value: self.refresh())
-        hands = tuple((each.name, f"{each.name}, {each.breadth:g}\u202fmm across") for each in arrange.HANDS)
+        hands = tuple((hand.name, f"{hand.name}, {hand.breadth:g}\u202fmm across") for hand in arrange.HANDS)
         self._hand.set_choices(hands, "middle")
         self._seats = Choice(self.theme, "Seats", lambda _value: None)
         self._seats.set_choices(tuple((str(n), f"{n} seat{'s' if n > 1 else ''}") for n in range(1, 5)), "2")
@@ -162,7 +162,7 @@ class LayoutView(BenchView):
             self._degrees.blockSignals(False)
 
     def _hand_now(self) -> arrange.Hand:
-        return next((each for each in arrange.HANDS if each.name == self._hand.value), arrange.HANDS[1])
+        return next((hand for hand in arrange.HANDS if hand.name == self._hand.value), arrange.HANDS[1])
 
     # --- editing -----------------------------------------------------------------------------------------------
 

@@ -162,8 +162,8 @@ class LiveBench(QObject):
             return None
         if kept is None:
             return None
-        mine = {(device.role, each.id) for device in self._rig.devices for each in device.encoder.terminals}
-        theirs = {(device.role, each.id) for device in kept.devices for each in device.terminals}
+        mine = {(device.role, terminal.id) for device in self._rig.devices for terminal in device.encoder.terminals}
+        theirs = {(device.role, terminal.id) for device in kept.devices for terminal in device.terminals}
         return kept if mine == theirs else None
 
     def _split(self) -> None:
@@ -411,7 +411,7 @@ class LiveBench(QObject):
         assert proof is not None
         assert plan is not None
         clear = self.diagnosis is not None and self.diagnosis.faults is not None
-        made = kept(proof, tuple(each.title for each in self.faults), fingerprint(plan.rig), clear=clear)
+        made = kept(proof, tuple(fault.title for fault in self.faults), fingerprint(plan.rig), clear=clear)
         before = self.session.build.controls.proof
         if before is None or before.model_copy(update={"at": made.at}) != made:
             self.session.put("Wiring proven", edited(self.session.build, "controls.proof", made))
@@ -431,7 +431,7 @@ class LiveBench(QObject):
             self._keep_panel(mended)
             panel.take(mended)
         touched = set(fault.controls) | set(ends_found(self.plan, (fault,)))
-        seats = {each for each in fault.controls if "." not in each}
+        seats = {control for control in fault.controls if "." not in control}
         kept = [
             (act, answer)
             for act, answer in zip(self.proof.asked, self.proof.answers, strict=True)

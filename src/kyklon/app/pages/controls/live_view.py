@@ -130,9 +130,10 @@ class LiveView(BenchView):
         """Override."""
         systems = self.systems
         self._system.set_choices(
-            tuple((each.id, each.name) for each in systems), self._system.value or (systems[0].id if systems else "")
+            tuple((system.id, system.name) for system in systems),
+            self._system.value or (systems[0].id if systems else ""),
         )
-        self.bench.system = next((each for each in systems if each.id == self._system.value), None)
+        self.bench.system = next((system for system in systems if system.id == self._system.value), None)
         self.bench.refresh()
         self._show_table()
         self._show_proof()
@@ -278,7 +279,7 @@ class LiveView(BenchView):
         rose = self.bench.trace.roses.get(place, Rose())
         levers = {c.ways for seat in (rig.layout.seats if rig else ()) for c in seat.controls if c.kind == "lever"}
         self._rose.show_rose(rose, rose.words(4 if levers == {4} else 8))
-        told = [self._axis_words(each) for each in self._limits() if each.device == place.partition(" ")[0]]
+        told = [self._axis_words(limit) for limit in self._limits() if limit.device == place.partition(" ")[0]]
         self._axis.setText("   ".join(told[:2]))
         self.keep.setEnabled(bool(self._limits()))
 
@@ -322,7 +323,7 @@ class LiveView(BenchView):
         limits = self._limits()
         kept = {(each.device, each.axis): each for each in (*self.settings.axes, *limits)}
         self.put("Axis ranges saved", axes=tuple(kept.values()))
-        told = "; ".join(self._axis_words(each) for each in limits)
+        told = "; ".join(self._axis_words(limit) for limit in limits)
         self.session.log(40, "Measured axis ranges", told)
         self.session.said.emit(f"{len(limits)} axis ranges saved")
 

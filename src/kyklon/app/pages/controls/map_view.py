@@ -87,12 +87,12 @@ class MapView(BenchView):
 
     @property
     def picked(self) -> System | None:
-        return next((each for each in self.systems if each.id == self._pick[0]), None)
+        return next((system for system in self.systems if system.id == self._pick[0]), None)
 
     def refresh(self) -> None:
         """Override."""
         layout, systems, settings = self.layout_now, self.systems, self.settings
-        if not any(each.id == self._pick[0] for each in systems):
+        if not any(system.id == self._pick[0] for system in systems):
             self._pick, self._game = (systems[0].id if systems else "", ""), ""
         if layout is None or not systems:
             self.grid.show_grid(Grid(), ("", ""))
@@ -100,7 +100,7 @@ class MapView(BenchView):
         board = Board(layout)
         told = maps.priced(layout, systems, settings)
         self.grid.show_grid(self._grid_of(board, systems, told, settings), self._pick)
-        solved = self._solved if self._for == (layout, tuple(each.id for each in systems)) else None
+        solved = self._solved if self._for == (layout, tuple(system.id for system in systems)) else None
         words = f"{told.total:.1f} button spacings in all"
         if solved is not None:
             more = told.total - solved.bound
@@ -119,7 +119,7 @@ class MapView(BenchView):
     def _grid_of(self, board: Board, systems: tuple[System, ...], told: Mapped, settings: ControlSettings) -> Grid:
         first = board.seats[0]
         ids = (*board.free, *board.small)
-        names = {each.id: each.label for each in first.controls}
+        names = {control.id: control.label for control in first.controls}
         cells: dict[tuple[str, str], tuple[Cell, ...]] = {}
         for system in systems:
             game = self._game if system.id == self._pick[0] else ""
@@ -156,7 +156,7 @@ class MapView(BenchView):
         return Grid(rows, tuple((each, names[each]) for each in ids), cells)
 
     def _show_pair(self, told: Mapped) -> None:
-        pair = next((each for each in told.costs.get(self._pick[0], ()) if each.input.id == self._pick[1]), None)
+        pair = next((cost for cost in told.costs.get(self._pick[0], ()) if cost.input.id == self._pick[1]), None)
         if pair is None:
             system = self.picked
             empty = told.empty(system.id) if system else ()
@@ -185,9 +185,9 @@ class MapView(BenchView):
     def _show_game(self) -> None:
         system = self.picked
         settings = self.settings
-        games = tuple(each.game for each in settings.games if system is not None and each.system == system.id)
+        games = tuple(game.game for game in settings.games if system is not None and game.system == system.id)
         self._games.set_choices(
-            (("", "the system's map"), *((each, each) for each in games)), self._game if self._game in games else ""
+            (("", "the system's map"), *((game, game) for game in games)), self._game if self._game in games else ""
         )
         if self._game not in games:
             self._game = ""
@@ -195,7 +195,7 @@ class MapView(BenchView):
         layout = self.layout_now
         free = maps.free_inputs(system, Board(layout)) if system and layout else ()
         used = next(
-            (each.uses for each in settings.games if system and (each.system, each.game) == (system.id, self._game)),
+            (game.uses for game in settings.games if system and (game.system, game.game) == (system.id, self._game)),
             None,
         )
         if list(self._ticks) != [f"{self._pick[0]} {each.id}" for each in free]:
@@ -247,7 +247,7 @@ class MapView(BenchView):
 
         def done(solved: Mapped) -> None:
             self.solve.setEnabled(True)
-            self._solved, self._for = solved, (layout, tuple(each.id for each in systems))
+            self._solved, self._for = solved, (layout, tuple(system.id for system in systems))
             self.put("Mapped", maps=maps.taken(self.settings, solved).maps)
             words = f"{len(systems)} systems mapped: {solved.total:.1f} button spacings"
             gap = f", at most {100 * solved.gap:.1f} % above the best" if solved.gap > 1e-6 else ", the best there is"
@@ -301,7 +301,7 @@ class MapView(BenchView):
         if layout is None or system is None or not self._pick[1]:
             return
         told = maps.priced(layout, self.systems, self.settings)
-        now = next(each for each in told.maps if each.system == system.id)
+        now = next(system_map for system_map in told.maps if system_map.system == system.id)
         old = self.settings.map_of(system.id)
         held = {pair.input for pair in old.pairs if pair.locked} if old else set()
         held ^= {self._pick[1]}
@@ -311,10 +311,10 @@ class MapView(BenchView):
 
     def _on_clear(self) -> None:
         kept = []
-        for each in self.settings.maps:
-            pairs = tuple(pair for pair in each.pairs if pair.locked)
-            if pairs or each.game:
-                kept.append(each.model_copy(update={"pairs": pairs}) if not each.game else each)
+        for system_map in self.settings.maps:
+            pairs = tuple(pair for pair in system_map.pairs if pair.locked)
+            if pairs or system_map.game:
+                kept.append(system_map.model_copy(update={"pairs": pairs}) if not system_map.game else system_map)
         self.put("Mapping reset", maps=tuple(kept))
 
     def _on_game(self, game: str) -> None:
@@ -332,7 +332,7 @@ class MapView(BenchView):
             self.session.said.emit("Tick at least one input that the game uses.")
             return
         made = maps.game_map(layout, self.systems, self.settings, system, title, uses)
-        games = tuple(each for each in self.settings.games if (each.system, each.game) != (system.id, title))
+        games = tuple(game for game in self.settings.games if (game.system, game.game) != (system.id, title))
         own = GameControls(system=system.id, game=title, uses=uses)
         self._game = title
         self._name.clear()
@@ -341,7 +341,9 @@ class MapView(BenchView):
     def _on_drop(self) -> None:
         system, game = self._pick[0], self._game
         games = tuple(each for each in self.settings.games if (each.system, each.game) != (system, game))
-        kept = tuple(each for each in self.settings.maps if (each.system, each.game) != (system, game))
+        kept = tuple(
+            system_map for system_map in self.settings.maps if (system_map.system, system_map.game) != (system, game)
+        )
         self._game = ""
         self.put(f"{game}: mapping removed", games=games, maps=kept)
 

@@ -32,7 +32,7 @@ class MeasureList(Instrument):
     def show_checks(self, checks: Sequence[Check]) -> None:
         if self.shows(tuple(checks)):
             self._checks, self._seats = merged(checks)
-            self.setAccessibleDescription("; ".join(each.words for each in checks if not each.ok) or "all pass")
+            self.setAccessibleDescription("; ".join(check.words for check in checks if not check.ok) or "all pass")
             self.updateGeometry()
             self.update()
 
@@ -118,9 +118,9 @@ class MeasureList(Instrument):
 def merged(checks: Sequence[Check]) -> tuple[tuple[Check, ...], tuple[tuple[int, ...], ...]]:
     """Equal measures of seats that are alike as one; beside each the seats."""
     found: dict[object, tuple[Check, list[int]]] = {}
-    for each in checks:
-        key = each.code, each.title, each.where[1], round(each.measured, 1)
-        found.setdefault(key, (each, []))[1].append(each.where[0])
+    for check in checks:
+        key = check.code, check.title, check.where[1], round(check.measured, 1)
+        found.setdefault(key, (check, []))[1].append(check.where[0])
     return tuple(each for each, _seats in found.values()), tuple(tuple(seats) for _each, seats in found.values())
 
 

@@ -91,7 +91,7 @@ class ControlsPage(TabbedPage):
             )
         else:
             seats = len(rig.layout.seats)
-            names = " and ".join(dict.fromkeys(each.title for each in rig.devices))
+            names = " and ".join(dict.fromkeys(device.title for device in rig.devices))
             wired = f"{len(rig.wired)} of {len(rig.switches)} switches wired"
             self.set_subject(f"{seats} seat{'s' if seats > 1 else ''} · {names} · {wired}")
         front.refresh()

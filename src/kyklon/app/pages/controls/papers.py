@@ -30,8 +30,8 @@ class PapersMenu:
         menu = QMenu(under)
         files = self.papers()
         names = {
-            f"controls/legend-{each.id}.svg": f"Legend: {each.name}"
-            for each in systems_of(self.session.build, self.session.catalogue)
+            f"controls/legend-{system.id}.svg": f"Legend: {system.name}"
+            for system in systems_of(self.session.build, self.session.catalogue)
         }
         drawings = menu.addMenu("Print at 1:1 as PDF")
         for path, text in files.items():

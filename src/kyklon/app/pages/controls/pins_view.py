@@ -123,8 +123,8 @@ class PinsView(BenchView):
     def _named(self, name: str) -> str:
         """A thing on the header, a bus with what needs it."""
         wishes = self._with(self._refused[0]) if self._refused else self.wishes
-        bus = next((each.overlay.is_bus for each in wishes if each.overlay.name == name), "")
-        needs = [each.overlay.name for each in wishes if bus and each.overlay.bus == bus]
+        bus = next((wish.overlay.is_bus for wish in wishes if wish.overlay.name == name), "")
+        needs = [wish.overlay.name for wish in wishes if bus and wish.overlay.bus == bus]
         return f"{name} (for {' and '.join(needs)})" if needs else name
 
     def _open(self, header: Header, told: Allocation) -> frozenset[int]:

@@ -189,7 +189,7 @@ class WiringView(BenchView):
         self.session.put("Encoder removed", without_encoder(self.session.build, role, self.session.catalogue))
 
     def _on_port(self, role: str, text: str) -> None:
-        places = {each.role: each for each in self.settings.places}
+        places = {place.role: place for place in self.settings.places}
         rig = self.rig
         if rig is None or (places[role].port if role in places else "") == text.strip():
             return
@@ -204,7 +204,7 @@ class WiringView(BenchView):
         self.put("Socket", places=tuple(places.values()))
 
     def _on_boxed(self, role: str, x: float, y: float) -> None:
-        places = {each.role: each for each in self.settings.places}
+        places = {place.role: place for place in self.settings.places}
         port = places[role].port if role in places else ""
         places[role] = DevicePlace(role=role, x=x, y=y, port=port)
         self.put("Encoder placed", places=tuple(places.values()))

@@ -43,7 +43,7 @@ class ChoicePlot(Instrument):
         if not self.shows(fit):
             return
         self._fit = fit
-        told = "; ".join(f"{each.name} {each.games} games, {show_bytes(each.size)}" for each in fit.parts)
+        told = "; ".join(f"{part.name} {part.games} games, {show_bytes(part.size)}" for part in fit.parts)
         self.setAccessibleDescription(f"{fit.kept} games included: {told}")
         self.update()
 

@@ -88,12 +88,16 @@ class ChoiceView(TabView):
         systems = known_systems(build, self.session.catalogue)
         kept = [game for game in scan.games if game.ready]
         parts = tuple(
-            Part(each.name, sum(g.size for g in kept if g.system == each.id), sum(g.system == each.id for g in kept))
-            for each in systems
+            Part(
+                system.name,
+                sum(g.size for g in kept if g.system == system.id),
+                sum(g.system == system.id for g in kept),
+            )
+            for system in systems
         )
         self.plot.show_fit(Fit(curve_of(scan, build.library), build.library.room_bytes, len(kept), parts))
         left = tuple(game for game in scan.games if any(reason.code == "left-out" for reason in game.reasons))
-        self.model.set_games(left, {each.id: each.name for each in systems})
+        self.model.set_games(left, {system.id: system.name for system in systems})
         self._left.set_note(f"{len(left)} games" if left else "nothing: all ready games are included")
         self._show_figures(scan, len(kept))
 

@@ -39,7 +39,7 @@ class ListsDrawing(Instrument):
             return
         self._lines = lines
         told = [
-            f"{each.name} for {each.system}: {each.error or f'{each.known} of {each.games} known'}" for each in lines
+            f"{line.name} for {line.system}: {line.error or f'{line.known} of {line.games} known'}" for line in lines
         ]
         self.setAccessibleDescription("; ".join(told))
         self.update()

@@ -138,8 +138,8 @@ class ListsView(TabView):
             line.setText(str(getattr(self._scheme, name)) if self._scheme else "")
             line.setEnabled(self._scheme is not None)
         systems = known_systems(self.build, self.session.catalogue)
-        meant = next((each.id for each in systems if each.folder in path.name), self._system.value)
-        self._system.set_choices(tuple((each.id, each.name) for each in systems), meant)
+        meant = next((system.id for system in systems if system.folder in path.name), self._system.value)
+        self._system.set_choices(tuple((system.id, system.name) for system in systems), meant)
         self._show_sample()
 
     def _retry(self) -> None:
@@ -156,14 +156,14 @@ class ListsView(TabView):
         try:
             rows = sample(self._path, self._scheme)
             text = "\n".join(
-                f"{each.title}"
-                + (f"  (of {each.parent})" if each.parent else "")
+                f"{row.title}"
+                + (f"  (of {row.parent})" if row.parent else "")
                 + "".join(
                     f"\n    {part.name or '(no name)'}  {part.size if part.size >= 0 else '?'} B  "
                     + " ".join(f"{name} {digest[:12]}" for name, digest in part.sums.items())
-                    for part in each.parts[:3]
+                    for part in row.parts[:3]
                 )
-                for each in rows
+                for row in rows
             )
         except KyklonError as bad:
             rows, text = (), str(bad)

@@ -107,7 +107,7 @@ class LibraryPage(TabbedPage):
         wanted = (
             top,
             top / "system-files",
-            *(top / each.folder for each in known_systems(build, self.session.catalogue)),
+            *(top / system.folder for system in known_systems(build, self.session.catalogue)),
         )
         scan = self.session.world.scan
         inner = {str(top / game.key.rpartition("/")[0]) for game in scan.games} if scan else set()

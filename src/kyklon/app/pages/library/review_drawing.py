@@ -57,7 +57,11 @@ class ReviewDrawing(Instrument):
         if not self.shows(shown, empty):
             return
         self._shown, self._empty = shown, empty
-        told = ", ".join(f"{each.title} {show_share(each.share)}" for each in shown.proposals) if shown else empty
+        told = (
+            ", ".join(f"{proposal.title} {show_share(proposal.share)}" for proposal in shown.proposals)
+            if shown
+            else empty
+        )
         self.setAccessibleDescription(f"{shown.file}: {told}; {shown.left} left" if shown else told)
         set_tip(self, shown.file if shown else "")
         self.update()

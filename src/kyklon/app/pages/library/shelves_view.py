@@ -115,8 +115,8 @@ class ShelvesView(TabView):
         systems = known_systems(build, self.session.catalogue)
         shelves = []
         for system in systems:
-            files = [each for each in scan.system_files if each.system == system.id]
-            waits = any(not each.usable and each.wanted.required for each in files)
+            files = [file for file in scan.system_files if file.system == system.id]
+            waits = any(not file.usable and file.wanted.required for file in files)
             shelves.append(Shelf(system.name, scan.of(system.id), "firmware file missing" if waits else ""))
         self.map.show_shelves(tuple(shelves))
         marks = {key: sign for _key, name, sign, _words in MARKS for key in getattr(build.library, name)}

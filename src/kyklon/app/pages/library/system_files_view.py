@@ -185,6 +185,6 @@ class SystemFilesView(TabView):
     def rename(self, place: int) -> None:
         """Copy a file under its right name onto the machine."""
         scan = self.session.world.scan
-        known = {each.id for each in known_systems(self.build, self.session.catalogue)}
-        found = [each for each in scan.system_files if each.system in known]
+        known = {system.id for system in known_systems(self.build, self.session.catalogue)}
+        found = [file for file in scan.system_files if file.system in known]
         self.take(right_name_remedy(self.build, found[place]), "Right name of a firmware file")

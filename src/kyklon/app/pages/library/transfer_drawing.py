@@ -113,7 +113,7 @@ class TransferDrawing(Instrument):
         px = self.theme.px
         name, said = px(112), px(170)
         pitch = min(px(72), (box.height() - px(20)) / max(1, len(way.lines)))
-        most = max((max(each.foretold, each.there) for each in way.lines), default=1) or 1
+        most = max((max(line.foretold, line.there) for line in way.lines), default=1) or 1
         head = "titles in the menu: predicted above, found below"
         self.text(
             painter, QPointF(box.left() + name, box.top() + px(6)), head, font=self.theme.font("small"), token="muted"

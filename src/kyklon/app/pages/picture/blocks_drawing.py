@@ -42,7 +42,7 @@ class BlocksDrawing(Instrument):
         if not self.shows(blocks, words):
             return
         self._blocks, self._words = blocks, words
-        self.setAccessibleDescription(", ".join(each.name for each in blocks) or words)
+        self.setAccessibleDescription(", ".join(block.name for block in blocks) or words)
         self.update()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:

@@ -34,7 +34,7 @@ class ChainView(LightView):
         self._colour = Sheet("Colour in composite video")
         self._sent = Choice(self.theme, "The machine sends", lambda _value: self._show_colour())
         self._takes = Choice(self.theme, "The TV accepts", lambda _value: self._show_colour())
-        names = tuple((each.name, each.name) for each in colour.SYSTEMS)
+        names = tuple((system.name, system.name) for system in colour.SYSTEMS)
         self._sent.set_choices(names, names[0][0])
         self._takes.set_choices(names, names[0][0])
         self._seen = label("", "", wrap=True)
@@ -56,8 +56,8 @@ class ChainView(LightView):
         """Override."""
         chain = chain_of(self.build, self.session.catalogue, self.session.world)
         faults: dict[str, str] = {}
-        for each in chain.troubles:
-            faults[each.place] = "stop" if each.stops or faults.get(each.place) == "stop" else "caution"
+        for trouble in chain.troubles:
+            faults[trouble.place] = "stop" if trouble.stops or faults.get(trouble.place) == "stop" else "caution"
         self.drawing.show_chain(
             tuple(self._place(place, faults.get(place.role, "")) for place in chain.places),
             tuple(self._lead(lead, chain) for lead in chain.leads),
@@ -65,7 +65,7 @@ class ChainView(LightView):
         delay = f"adds {chain.delay_ms:g}\u202fms" if chain.delay_ms else "adds no delay"
         self._sheet.set_note(f"from the board's socket to the screen; {delay}" if chain.places else "")
         self._troubles.set_note("" if chain.troubles else "nothing")
-        told = "\n\n".join(f"{each.title}\n{each.words} {each.do}" for each in chain.troubles)
+        told = "\n\n".join(f"{trouble.title}\n{trouble.words} {trouble.do}" for trouble in chain.troubles)
         fine = "Connectors, signals, sync and clocks match from end to end."
         missing = "The display is not plugged in yet; Plan connects the parts."
         self._words.setText(told or (fine if chain.whole else missing))
@@ -95,7 +95,9 @@ class ChainView(LightView):
     def _lead(self, lead: Lead, chain: Chain) -> LeadDrawn:
         length = f"{lead.cable.length_m:g}\u202fm" if lead.cable else "no cable"
         rate = f"3 × {lead.bits_s / 1e6:.0f}\u202fMbit/s" if lead.bits_s else ""
-        tied = any(each.code == "tied" and lead.link.start.startswith(f"{each.place}.") for each in chain.troubles)
+        tied = any(
+            trouble.code == "tied" and lead.link.start.startswith(f"{trouble.place}.") for trouble in chain.troubles
+        )
         return LeadDrawn(lead.signal, length, rate, "stop" if tied or lead.cable is None else "")
 
     def _show_pins(self, chain: Chain) -> None:
@@ -125,7 +127,7 @@ class ChainView(LightView):
         self._figures.set_rows(rows)
 
     def _show_colour(self) -> None:
-        by_name = {each.name: each for each in colour.SYSTEMS}
+        by_name = {system.name: system for system in colour.SYSTEMS}
         sent, takes = by_name[self._sent.value], by_name[self._takes.value]
         found = colour.seen(sent, takes)
         carrier = show(float(sent.subcarrier_hz), "Hz", 6, prefix="M")

@@ -197,7 +197,7 @@ class GeometryView(LightView):
 
     def _kept(self, timing: Timing, display: Display) -> Adjustment | None:
         moves = self.build.picture.adjustments
-        return next((each for each in moves if (each.display, each.size) == (display.id, timing.size)), None)
+        return next((move for move in moves if (move.display, move.size) == (display.id, timing.size)), None)
 
     def _tell(self, timing: Timing, kept: Adjustment | None) -> None:
         read = self.readings

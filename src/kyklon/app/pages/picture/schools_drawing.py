@@ -41,8 +41,8 @@ class SchoolsDrawing(Instrument):
             return
         self._schools, self._picked = schools, picked
         told = [
-            f"{each.title}: {each.modes}, {', '.join(f'{name} {words}' for name, _value, words in each.rows)}"
-            for each in schools
+            f"{school.title}: {school.modes}, {', '.join(f'{name} {words}' for name, _value, words in school.rows)}"
+            for school in schools
         ]
         self.setAccessibleDescription("; ".join(told))
         self.update()
@@ -141,7 +141,7 @@ class FrontPlot(Plot):
             return
         self._points, self._picked, self._words = points, picked, words
         self.setAccessibleDescription(
-            "; ".join(f"{each.modes} modes {show_share(each.suffered, 1)}" for each in points)
+            "; ".join(f"{point.modes} modes {show_share(point.suffered, 1)}" for point in points)
         )
         self.update()
 
@@ -150,7 +150,7 @@ class FrontPlot(Plot):
         if not self._points:
             self.text(painter, box, self._words, token="muted", align=Qt.AlignmentFlag.AlignCenter)
             return
-        most = max(each.suffered for each in self._points) * 100
+        most = max(point.suffered for point in self._points) * 100
         first, last = self._points[0].modes, self._points[-1].modes
         axes = self.axes(
             painter, box, (first - 0.8, last + 0.8), (0, max(1.0, most * 1.2)), "modes", "worst error, % of the limits"

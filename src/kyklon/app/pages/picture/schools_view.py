@@ -100,7 +100,7 @@ class SchoolsView(LightView):
         )
         self._stand.set_choices(choices, build.picture.stand)
         picked = self._picked or build.picture.school
-        self.drawing.show_schools(tuple(self._drawn(each, tube) for each in self._plans), picked)
+        self.drawing.show_schools(tuple(self._drawn(plan, tube) for plan in self._plans), picked)
         chosen = self.plan
         self._use.setEnabled(chosen is not None and chosen.menu is not None and not chosen.why and not self._same())
         self._use.setText("In use" if self._same() else "Use these modes")
@@ -124,14 +124,14 @@ class SchoolsView(LightView):
         if plan is None or plan.menu is None or plan.school != picture.school:
             return False
         return plan.menu.timing == picture.menu.timing and all(
-            self.build.system_mode(each.system.id).timing == each.mode.timing for each in plan.rows
+            self.build.system_mode(row.system.id).timing == row.mode.timing for row in plan.rows
         )
 
     def _drawn(self, plan: Plan, tube: bool) -> SchoolDrawn:
         count = len(plan.modes)
         current = plan.school == self.build.picture.school
         worst = max(plan.rows, key=lambda each: each.play.lost_per_min, default=None)
-        speed = max((abs(each.play.speed - 1) for each in plan.rows), default=0.0)
+        speed = max((abs(row.play.speed - 1) for row in plan.rows), default=0.0)
         lost = plan.lost_per_min
         rows = (
             ("repeated or dropped per min", lost / _JUDDER, f"{lost:.0f}" if lost >= 1 else "none"),
@@ -147,7 +147,7 @@ class SchoolsView(LightView):
         """The smallest set, soon and off the window's thread, where something of it changed."""
         build, ground = self.build, self.ground
         scan = self.session.world.scan
-        counts = tuple(len(scan.of(each)) for each in build.systems) if scan is not None else ()
+        counts = tuple(len(scan.of(system)) for system in build.systems) if scan is not None else ()
         asked = (
             ground,
             build.systems,

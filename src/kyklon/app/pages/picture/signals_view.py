@@ -126,8 +126,8 @@ class SignalsView(LightView):
         later = self.build.picture.display_on == "once the mode holds"
         lines = ["Plug everything in with the power off."]
         if later:
-            menu = next((each for each in found if each.key == "menu"), None)
-            seconds = sum(each.seconds for each in found if each.key in ("firmware", "kernel"))
+            menu = next((signal for signal in found if signal.key == "menu"), None)
+            seconds = sum(signal.seconds for signal in found if signal.key in ("firmware", "kernel"))
             lines.append(f"Switch the machine on; leave {display.name} off.")
             lines.append(
                 f"Wait until the menu's mode holds, {seconds:.0f}\u202fs at least"

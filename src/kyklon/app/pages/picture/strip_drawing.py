@@ -40,7 +40,9 @@ class StripDrawing(Instrument):
         if not self.shows(thumbs, aspect, picked):
             return
         self._thumbs, self._aspect, self._picked = thumbs, aspect, picked
-        self.setAccessibleDescription("; ".join(f"{each.name}: {each.words or 'fills the screen'}" for each in thumbs))
+        self.setAccessibleDescription(
+            "; ".join(f"{thumb.name}: {thumb.words or 'fills the screen'}" for thumb in thumbs)
+        )
         self.update()
 
     def _places(self, box: QRectF) -> list[QRectF]:

@@ -190,7 +190,7 @@ class ConnectionMap(Instrument):
             return
         painter.setFont(self.theme.mono("small"))
         lines = wire.tag.split("\n")
-        wide = max(painter.fontMetrics().horizontalAdvance(each) for each in lines) + self.theme.px(8)
+        wide = max(painter.fontMetrics().horizontalAdvance(line) for line in lines) + self.theme.px(8)
         pitch = self.theme.px(14)
         paper = QRectF(at.x() - wide / 2, at.y() - pitch * len(lines) / 2 - 2, wide, pitch * len(lines) + 4)
         self.block(painter, paper, "sheet", radius=2)

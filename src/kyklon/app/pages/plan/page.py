@@ -105,7 +105,7 @@ class PlanPage(OperationPage):
             set_tip(self._choices[role], chosen.note if chosen else "")
         power = budget(build, catalogue)
         links = connections(build, catalogue)
-        self._map.show_values(self._blocks(build), tuple(self._wire(each, power) for each in links))
+        self._map.show_values(self._blocks(build), tuple(self._wire(link, power) for link in links))
         total = sum(price for _name, _count, price in cost(build, catalogue))
         rows: list[tuple[str, str]] = [
             ("Parts and cables", f"{len(cost(build, catalogue))}"),
@@ -129,9 +129,9 @@ class PlanPage(OperationPage):
         """Every cable with those that fit in its place, and every open plug with the sockets that feed it."""
         build, catalogue = self.session.build, self.session.catalogue
         menu = QMenu(self)
-        for each in connections(build, catalogue):
-            link = each.link
-            name = each.cable.name if each.cable else link.cable
+        for connection in connections(build, catalogue):
+            link = connection.link
+            name = connection.cable.name if connection.cable else link.cable
             inner = menu.addMenu(unmarked(f"{self._spoken(link.start)} to {self._spoken(link.end)}: {name}"))
             assert inner is not None
             for cable in cables_for(build, link.start, link.end, catalogue):

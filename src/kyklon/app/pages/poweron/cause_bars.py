@@ -22,10 +22,10 @@ class CauseBars(Instrument):
         self._chosen = ""
 
     def show_causes(self, rows: tuple[Likely, ...], chosen: str) -> None:
-        if not self.shows(tuple((each.cause.id, round(each.chance, 4)) for each in rows), chosen):
+        if not self.shows(tuple((row.cause.id, round(row.chance, 4)) for row in rows), chosen):
             return
         self._rows, self._chosen = rows, chosen
-        self.setAccessibleDescription("; ".join(f"{each.cause.name} {show_probability(each.chance)}" for each in rows))
+        self.setAccessibleDescription("; ".join(f"{row.cause.name} {show_probability(row.chance)}" for row in rows))
         self.setMinimumHeight(round(self._pitch() * len(rows)))
         self.update()
 

@@ -104,7 +104,7 @@ class Conversation(QWidget):
         self._remedies = remedies
         step = next((each for each in ways if each.id == self._wanted), ways[0] if ways else None)
         self._likely, self._step = ranked, step
-        ids = [each.cause.id for each in ranked]
+        ids = [likely.cause.id for likely in ranked]
         self._chosen = self._picked if self._picked in ids else ids[0] if ids else ""
         self._bars.show_causes(ranked, self._chosen)
         self._show_step(step)
@@ -164,8 +164,8 @@ class Conversation(QWidget):
 
     def _show_said(self, case: Case) -> None:
         _clear(self._list)
-        names = {each.id: each for each in case.setting.observations}
-        causes = {each.id: each.name for each in case.setting.causes}
+        names = {observation.id: observation for observation in case.setting.observations}
+        causes = {cause.id: cause.name for cause in case.setting.causes}
         gone = {earlier.id for earlier, _later in case.excluded}
         rows = [
             ("Left out" if what in gone else "Yes" if seen else "No", names[what].name)
@@ -184,12 +184,18 @@ class Conversation(QWidget):
                 label("Describe the lamp, screen and sound: choose above, or answer the questions.", "muted", wrap=True)
             )
         answered = {what for what, _seen in case.answers}
-        self._show_symptoms([each for each in case.setting.observations if each.id not in answered])
+        self._show_symptoms(
+            [observation for observation in case.setting.observations if observation.id not in answered]
+        )
 
     def _show_symptoms(self, left: Sequence[Observation]) -> None:
         choices = [("", "I see that …")]
-        choices += [(each.id, each.name) for each in left if each.kind in ("symptom", "change")]
-        choices += [(each.id, f"Checked: {each.name}") for each in left if each.kind == "check"]
+        choices += [
+            (observation.id, observation.name) for observation in left if observation.kind in ("symptom", "change")
+        ]
+        choices += [
+            (observation.id, f"Checked: {observation.name}") for observation in left if observation.kind == "check"
+        ]
         self._add.set_choices(tuple(choices), "")
 
     def _show_reasons(self) -> None:

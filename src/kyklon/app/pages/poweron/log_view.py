@@ -102,7 +102,7 @@ class LogView(QWidget):
         self._verdict.setText(f"Stops at {stop.stage}" if stop else said.text)
         set_role(self._verdict, "stop" if stop else "good" if said.agree else "caution")
         words = [stop.text if stop else "", said.text if stop and run else "", said.why]
-        self._why.setText(" ".join(each for each in words if each))
+        self._why.setText(" ".join(word for word in words if word))
         self._show_rest(reading)
         starts = f"{reading.starts} boots; the last one is read" if reading.starts > 1 else ""
         stale = "the forecast is of an earlier state of this build" if run and not self.session.bring_up_current else ""
@@ -120,8 +120,8 @@ class LogView(QWidget):
                 self._remedy.setText(f"{preview}{self._remedy_now.label}")
             self._finder.setVisible(self._remedy_now is None)
         self._times.setVisible(bool(reading.times) and run is not None)
-        also = [f"Line {each.line.number}: {each.text}" for each in reading.hurts]
-        also += [f"{each.stage}: {each.seconds:.1f}\u202fs" for each in reading.times]
+        also = [f"Line {hurt.line.number}: {hurt.text}" for hurt in reading.hurts]
+        also += [f"{time.stage}: {time.seconds:.1f}\u202fs" for time in reading.times]
         also += [f"Kernel command line: {reading.kernel_line}"] if reading.kernel_line else []
         also += [f"Device tree: {reading.model}"] if reading.model else []
         self._also.setText("\n".join(also))

@@ -38,7 +38,7 @@ class BoardDrawing(Instrument):
         if not self.shows(name, str(ports), current):
             return
         self._name, self._ports, self._current = name, ports, current
-        self.setAccessibleDescription("; ".join(f"{each['label']} {each['connector']}" for each in ports))
+        self.setAccessibleDescription("; ".join(f"{port['label']} {port['connector']}" for port in ports))
         self.update()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:

@@ -83,7 +83,7 @@ class BoardWalk(Walk):
 
     def _on_found(self, found: tuple[TreeFile, ...]) -> None:
         self._found = found
-        rows = tuple((each.path, f"{each.model or 'no name'} ({each.path})") for each in found)
+        rows = tuple((tree_file.path, f"{tree_file.model or 'no name'} ({tree_file.path})") for tree_file in found)
         first = "" if len(found) > 1 else found[0].path
         offered = (("", f"{len(found)} device trees: choose"), *rows) if len(found) > 1 else rows
         self._trees.set_choices(offered, first)
@@ -147,7 +147,7 @@ class BoardWalk(Walk):
             "card": "microSD",
             "sound out": "3.5 mm jack",
         }
-        taken = {each["id"] for each in ports}
+        taken = {port["id"] for port in ports}
         made = next(
             each
             for number in range(1, 100)
@@ -169,4 +169,6 @@ class BoardWalk(Walk):
         if now is not None:
             if self._label.text() != now["label"]:
                 self._label.setText(str(now["label"]))
-            self._connector.set_choices(tuple((each, each) for each in sockets.all_connectors()), str(now["connector"]))
+            self._connector.set_choices(
+                tuple((connector, connector) for connector in sockets.all_connectors()), str(now["connector"])
+            )

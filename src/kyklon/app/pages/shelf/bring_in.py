@@ -24,16 +24,24 @@ class BringInDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Import a part")
         rows: list[QWidget] = []
-        for each in found:
-            rows.append(label(f"{one(each.kind).capitalize()} {each.part.name} {WORDS[each.state]}.", "strong"))
-            for told in each.differences:
-                rows.append(label(f"{told.label}: {told.before} here, {told.after} in the file", "small", wrap=True))
-        shipped = [each.part.name for each in found if each.shipped and each.state == "other"]
-        self._texts = [each for each in found if each.text and each.state != "same"]
+        for incoming in found:
+            rows.append(
+                label(f"{one(incoming.kind).capitalize()} {incoming.part.name} {WORDS[incoming.state]}.", "strong")
+            )
+            for difference in incoming.differences:
+                rows.append(
+                    label(
+                        f"{difference.label}: {difference.before} here, {difference.after} in the file",
+                        "small",
+                        wrap=True,
+                    )
+                )
+        shipped = [incoming.part.name for incoming in found if incoming.shipped and incoming.state == "other"]
+        self._texts = [incoming for incoming in found if incoming.text and incoming.state != "same"]
         self._seen = QCheckBox("I have reviewed what it writes and allow it")
         self._seen.toggled.connect(lambda _on: self._refresh())
         self._take = button("Add to the shelf", self.accept, "primary")
-        self._barred = bool(shipped) or all(each.state == "same" for each in found)
+        self._barred = bool(shipped) or all(incoming.state == "same" for incoming in found)
         body = column(*rows, 1, spacing=4)
         layout = column(label(visible(name), "section"), scrolled(body), spacing=10, margins=(20, 18, 20, 16))
         if shipped:

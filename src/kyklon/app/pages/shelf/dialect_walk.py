@@ -71,7 +71,7 @@ class DialectWalk(Walk):
 
     def _on_found(self, found: tuple[TextFile, ...]) -> None:
         self._found = found
-        rows = tuple((each.path, each.path) for each in found)
+        rows = tuple((text_file.path, text_file.path) for text_file in found)
         self._texts.set_choices((("", f"{len(found)} text files: choose the boot file"), *rows), "")
         self._texts.setVisible(True)
 

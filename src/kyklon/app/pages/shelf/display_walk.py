@@ -96,7 +96,7 @@ class DisplayWalk(Walk):
     def show_draft(self, draft: Draft | None) -> None:
         """Override."""
         bands = (draft.row.get("ranges") or draft.suggested.get("ranges") or ()) if draft else ()
-        ranges = tuple(each if isinstance(each, Range) else Range(**each) for each in bands)
+        ranges = tuple(band if isinstance(band, Range) else Range(**band) for band in bands)
         points: list[Point] = []
         for each in (draft.row.get("modes", ()) if draft else ())[:_MOST_POINTS]:
             from kyklon.model.timing import Timing

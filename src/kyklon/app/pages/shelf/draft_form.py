@@ -92,14 +92,16 @@ class DraftForm(QWidget):
     def _grouped(self, draft: Draft) -> tuple[list[PartField], list[PartField], list[PartField]]:
         """Fields that want an answer, fields that were read or measured, fields with a usual value."""
         asked, read, usual = [], [], []
-        for each in fields_of(draft.kind):
-            known = draft.known.get(each.name)
+        for field in fields_of(draft.kind):
+            known = draft.known.get(field.name)
             if known is not None and known.how != "typed":
-                read.append(each)
-            elif each.name in draft.suggested or (each.name in draft.asked and each.default is None and not each.empty):
-                asked.append(each)
-            elif each.name in draft.asked or each.name in draft.row:
-                usual.append(each)
+                read.append(field)
+            elif field.name in draft.suggested or (
+                field.name in draft.asked and field.default is None and not field.empty
+            ):
+                asked.append(field)
+            elif field.name in draft.asked or field.name in draft.row:
+                usual.append(field)
         return asked, read, usual
 
     def _build(self, asked: list[PartField], read: list[PartField], usual: list[PartField]) -> None:

@@ -160,9 +160,9 @@ class EncoderWalk(Walk):
 
     def _lay_out(self) -> None:
         """The terminals anew; those that have another print, or are in another number, are asked again."""
-        names = [each.strip()[:12] for each in self._prints.text().split(",") if each.strip()][:200]
+        names = [word.strip()[:12] for word in self._prints.text().split(",") if word.strip()][:200]
         stops = encoder.stops_for(self._seats.value(), self._count.value(), names)
-        if [each.printed for each in stops] == [each.printed for each in self._terminals.stops]:
+        if [stop.printed for stop in stops] == [stop.printed for stop in self._terminals.stops]:
             return
         self._terminals = encoder.Walk(stops, resting=self._terminals.resting)
         self._stage = ""
@@ -257,7 +257,7 @@ class EncoderWalk(Walk):
             "Pause the terminal test"
             if self._stage == "walk"
             else "Start terminal test"
-            if not any(each.event for each in walk.stops)
+            if not any(stop.event for stop in walk.stops)
             else "Resume the terminal test"
         )
         self._skip.setEnabled(self._stage == "walk" and walk.current is not None)
@@ -281,7 +281,7 @@ class EncoderWalk(Walk):
         device = getattr(self._handle, "device", None)
         self._standin.setVisible(device is not None and hasattr(device, "switches"))
         if device is not None and hasattr(device, "switches"):
-            self._bench.show_tabs(tuple((each.id, each.printed, "", "") for each in device.switches))
+            self._bench.show_tabs(tuple((switch.id, switch.printed, "", "") for switch in device.switches))
 
     def _show_quirk(self) -> None:
         proposal = encoder.quirk_for(self._terminals, self._facts) if self._facts else encoder.Proposal()
@@ -295,7 +295,7 @@ class EncoderWalk(Walk):
     def ready(self) -> Draft:
         """Override. Raises ValueError while no terminal is known."""
         assert self.draft is not None
-        if self._facts is None or not any(each.event for each in self._terminals.stops):
+        if self._facts is None or not any(stop.event for stop in self._terminals.stops):
             raise ValueError("No terminal known yet: start the terminal test")
         proposal = encoder.quirk_for(self._terminals, self._facts)
         if not self._quirk.isChecked():

@@ -36,7 +36,7 @@ class FactSheet(Instrument):
         if not self.shows(one, two, names):
             return
         self._one, self._two, self._names = one, two, names
-        self.setAccessibleDescription("; ".join(f"{each.label} {each.words}, {each.origin}" for each in one))
+        self.setAccessibleDescription("; ".join(f"{fact.label} {fact.words}, {fact.origin}" for fact in one))
         self._fit()
         self.update()
 

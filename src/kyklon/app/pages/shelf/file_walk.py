@@ -38,7 +38,7 @@ class FoundTree(Instrument):
     def _lines(self) -> list[tuple[str, list[str]]]:
         found: list[tuple[str, list[str]]] = []
         for name, words in self._rows:
-            items = [each.strip() for each in words.split(", ") if each.strip()]
+            items = [word.strip() for word in words.split(", ") if word.strip()]
             if found and found[-1][0] == name:
                 found[-1][1].extend(items)
             else:

@@ -426,7 +426,7 @@ class ShelfPage(QWidget):
 
         entry, shelf = self.parts.current, self.session.parts.shelf
         assert entry is not None
-        mine = {each.id for each in self.session.build.copies} | {
+        mine = {copy.id for copy in self.session.build.copies} | {
             part_id for _kind, part_id in copies.used_by(self.session.build, shelf)
         }
 

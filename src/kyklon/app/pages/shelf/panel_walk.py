@@ -36,7 +36,7 @@ class HoleDrawing(Instrument):
         if not self.shows(str(holes), size, current):
             return
         self._holes, self._size, self._current = holes, size, current
-        self.setAccessibleDescription("; ".join(f"{each['label']} {each['bore']:g} mm" for each in holes))
+        self.setAccessibleDescription("; ".join(f"{hole['label']} {hole['bore']:g} mm" for hole in holes))
         self.update()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:

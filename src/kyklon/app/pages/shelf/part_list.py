@@ -127,8 +127,8 @@ class PartList(QListView):
         """All that there are; what is shown of them is said by filter()."""
         self._all = entries
         self._words = [
-            f"{each.name} {each.id} {each.words} {each.note} {'yours' if each.own else 'shipped'}".lower()
-            for each in entries
+            f"{entry.name} {entry.id} {entry.words} {entry.note} {'yours' if entry.own else 'shipped'}".lower()
+            for entry in entries
         ]
 
     def filter(self, words: str, kind: str, *, own: bool) -> int:

@@ -79,7 +79,7 @@ class PrintDrawing(Instrument):
 
     def _cable(self, painter: QPainter, room: QRectF) -> None:
         px = self.theme.px
-        ends = [each.strip() for each in self._words.get("ends", "").split(",") if each.strip()] or ["…", "…"]
+        ends = [word.strip() for word in self._words.get("ends", "").split(",") if word.strip()] or ["…", "…"]
         wide, high, y = px(92), px(40), room.center().y()
         left = QRectF(room.left(), y - high / 2, wide, high)
         right = QRectF(room.right() - wide, y - high / 2, wide, high)

@@ -31,7 +31,7 @@ class SampleView(Instrument):
             return
         self._lines, self._names, self._current = lines, names, current
         self.setMinimumHeight(round(self.theme.px(22) * max(8, len(lines)) + self.theme.px(6)))
-        self.setAccessibleDescription("; ".join(f"{each.number} {each.kind}" for each in lines[:50]))
+        self.setAccessibleDescription("; ".join(f"{line.number} {line.kind}" for line in lines[:50]))
         self.update()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:

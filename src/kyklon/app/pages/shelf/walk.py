@@ -133,7 +133,7 @@ class Walk(QWidget):
         if not name:
             self._say("Give it a name.")
             return
-        if name.lower() in {each.name.lower() for each in self.session.parts.shelf.parts[self.draft.kind].values()}:
+        if name.lower() in {part.name.lower() for part in self.session.parts.shelf.parts[self.draft.kind].values()}:
             self._say(f"There is already a {one(self.draft.kind)} called {name}: choose another name.")
             return
         try:

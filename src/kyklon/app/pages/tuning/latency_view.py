@@ -100,14 +100,14 @@ class LatencyView(SystemView):
         if not self.tips:
             self._tips.addWidget(label("Kyklon knows no way to reduce it further.", "small", wrap=True))
         self._tips.addStretch(1)
-        clips = [each for each in build.tuning.clips if each.system == system.id]
+        clips = [clip for clip in build.tuning.clips if clip.system == system.id]
         self.measured = None
         if not clips:
             self._figures.set_rows((("Films", "none yet"),))
             return
         try:
             per_second = clips[-1].per_second
-            counts = [count for each in clips if each.per_second == per_second for count in each.counts]
+            counts = [count for clip in clips if clip.per_second == per_second for count in clip.counts]
             told = self.measured = fit(counts, per_second, seen)
         except KyklonError as bad:
             self.session.said.emit(str(bad))
@@ -151,5 +151,5 @@ class LatencyView(SystemView):
 
     def forget(self) -> None:
         """Drop the films of this system."""
-        rest = [each for each in self.build.tuning.clips if each.system != self.system_id]
+        rest = [clip for clip in self.build.tuning.clips if clip.system != self.system_id]
         self.session.edit("tuning.clips", rest, "Latency measured on film")

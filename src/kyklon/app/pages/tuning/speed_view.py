@@ -61,7 +61,7 @@ class SpeedPlot(Instrument):
             return
         name, said = px(98), px(124)
         room = box.width() - name - said - px(16)
-        most = max(1.15, *(each.most_ms / each.frame_ms for each in self._speeds)) * 1.03
+        most = max(1.15, *(speed.most_ms / speed.frame_ms for speed in self._speeds)) * 1.03
         top = box.top() + px(26)
         pitch = min(px(84), (box.bottom() - top - px(30)) / len(self._speeds))
 

@@ -62,12 +62,12 @@ class Menu:
         """The labels in the order in which they are tried."""
         if self.error:
             return ()
-        chosen = next((each for each in reversed(self.labels) if each.name == self.default), None)
+        chosen = next((label for label in reversed(self.labels) if label.name == self.default), None)
         if chosen is None:
             return tuple(self.labels)
         if "LOCALBOOT" in chosen.values:  # taken for done, whatever comes of it
             return (chosen,)
-        return (chosen, *(each for each in self.labels if each is not chosen))
+        return (chosen, *(label for label in self.labels if label is not chosen))
 
 
 class _Void(Exception):

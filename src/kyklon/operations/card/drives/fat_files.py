@@ -25,7 +25,7 @@ class FatFiles:
 
         Raises ToolError with mtools' words.
         """
-        names = sorted(str(each) for each in folder.iterdir())
+        names = sorted(str(path) for path in folder.iterdir())
         if names:
             self.volume.mtools("mcopy", "-s", "-m", "-o", *names, "::/")
 

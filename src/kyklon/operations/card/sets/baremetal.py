@@ -57,7 +57,7 @@ def layout_of(folder: Path, layouts: tuple[BareMetal, ...], images: dict[str, Im
     """The layout whose kernels or needed files lie in the folder. Raises WrongUse when none fits."""
     if not folder.is_dir():
         raise WrongUse(f"{folder} is not a folder.", do="Unpack the set and choose its folder.")
-    names = {each.name.lower() for each in folder.iterdir()}
+    names = {path.name.lower() for path in folder.iterdir()}
     best, most = None, 0
     for layout in layouts:
         wanted = {kernel.file.lower() for kernel in images[layout.image].kernels} | {n.lower() for n in layout.needed}

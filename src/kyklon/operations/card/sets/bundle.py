@@ -335,8 +335,8 @@ class Work:
 
 def _near(name: str, files: dict[str, int] | set[str]) -> str | None:
     """A file that is probably meant by a name: the same but for case, or nearly the same."""
-    for each in files:
-        if each.lower() == name.lower() and each != name:
-            return each
-    found = difflib.get_close_matches(name, [each for each in files if "/" not in each], 1, 0.8)
+    for file in files:
+        if file.lower() == name.lower() and file != name:
+            return file
+    found = difflib.get_close_matches(name, [file for file in files if "/" not in file], 1, 0.8)
     return found[0] if found else None

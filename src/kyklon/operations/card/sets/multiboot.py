@@ -55,12 +55,12 @@ def check(
     """
     top = top_of(folder, chooser)
     try:
-        folders = sorted(each for each in top.iterdir() if each.is_dir() and not each.name.startswith("."))
+        folders = sorted(path for path in top.iterdir() if path.is_dir() and not path.name.startswith("."))
     except OSError as bad:
         raise WrongUse(f"{top} cannot be read: {bad.strerror}.", do="Choose the folder of the bundles.") from bad
     if not folders:
         raise WrongUse(f"{top} holds no bundles.", do="Unpack each bundle into its own folder.")
-    beside = tuple(each.name for each in sorted(top.iterdir()) if each.is_file())
+    beside = tuple(path.name for path in sorted(top.iterdir()) if path.is_file())
     files = (InFolder(each, watch) for each in folders)
     return _checked(files, beside, chooser, target_bytes, board, chosen, watch)
 
@@ -90,9 +90,9 @@ def _checked(
 ) -> Check:
     problems: list[Problem] = []
     bundles = []
-    for each in held:
+    for bundle_files in held:
         watch.check()
-        bundles.append(Work(each, chooser, board, problems).bundle())
+        bundles.append(Work(bundle_files, chooser, board, problems).bundle())
     bundles.sort(key=lambda bundle: (bundle.order, bundle.folder))
     names = [bundle.folder for bundle in bundles if bundle.readable]
     picked = tuple(name for name in (chosen if chosen is not None else names) if name in names)

@@ -116,7 +116,7 @@ def _compatible(data: bytes, at: int, strings: int) -> tuple[str, ...]:
             value = data[at + 8 : at + 8 + length]
             at = (at + 8 + length + 3) & ~3
             if depth == 1 and data[strings + name : data.index(b"\0", strings + name)] == b"compatible":
-                return tuple(each for each in value.decode("ascii", "replace").split("\0") if each)
+                return tuple(word for word in value.decode("ascii", "replace").split("\0") if word)
         elif token == 9:
             return ()
         elif token != 4:

@@ -140,7 +140,7 @@ def compare_folders(a: Path, b: Path) -> tuple[int, list[FileDifference]]:
 
 
 def _files(folder: Path) -> dict[str, Path]:
-    return {each.relative_to(folder).as_posix().lower(): each for each in folder.rglob("*") if each.is_file()}
+    return {path.relative_to(folder).as_posix().lower(): path for path in folder.rglob("*") if path.is_file()}
 
 
 def _size(path: Path | None) -> int | None:

@@ -63,7 +63,7 @@ def observe(path: Path, programs: Iterable[str] = ()) -> CardContents:
 
 def _observed(read: Read, size: int, volumes: tuple[Volume, ...], programs: tuple[str, ...]) -> CardContents:
     table = read_table(read, size, strict=False)
-    fat = [each.number for each in volumes if each.kind.startswith("FAT")]
+    fat = [volume.number for volume in volumes if volume.kind.startswith("FAT")]
     boot = table.boot() or next((part for part in table.partitions if part.number in fat), None)
     contents = CardContents(table=table, volumes=volumes, size=size)
     other = next((part for part in _loaded_from(table) if part.kind == LINUX), None) if boot is None else None

@@ -66,14 +66,14 @@ class Journal:
             return found
         transactions = list(self._transactions())
         until: dict[int, int] = {}  # the last transaction that takes a block back
-        for each in transactions:
-            until |= dict.fromkeys(each.revoked, each.number)
-        for each in transactions:
-            for tag in each.tags:
-                if not _reaches(until.get(tag.block), each.number):
+        for transaction in transactions:
+            until |= dict.fromkeys(transaction.revoked, transaction.number)
+        for transaction in transactions:
+            for tag in transaction.tags:
+                if not _reaches(until.get(tag.block), transaction.number):
                     found[tag.block] = tag
             if self._sums:
-                self._check(each)
+                self._check(transaction)
         return found
 
     @property

@@ -501,7 +501,7 @@ class ExtReader(ExtVolume):
                 target = self.target_of(inode)
                 if target.startswith("/"):
                     walked, steps = walked[:1], []
-                names += [each for each in reversed(target.split("/")) if each not in ("", ".")]
+                names += [word for word in reversed(target.split("/")) if word not in ("", ".")]
                 continue
             walked.append(inode)
             steps.append(name)

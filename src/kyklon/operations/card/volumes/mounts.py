@@ -18,7 +18,7 @@ def read_fstab(text: str) -> tuple[Mount, ...]:
         fields = line.split()
         if len(fields) < 3 or fields[0].startswith("#"):
             continue
-        source, where, kind = (_plain(each) for each in fields[:3])
+        source, where, kind = (_plain(field) for field in fields[:3])
         options = _plain(fields[3]) if len(fields) > 3 else "defaults"
         checked = len(fields) > 5 and (whole(fields[5]) or 0) > 0
         found.append(Mount(source.strip('"'), where, kind, tuple(options.split(",")), checked))

@@ -79,9 +79,9 @@ def _of_login(name: str, unit: str, root: Root) -> Session:
 def _profiles(user: User, root: Root) -> list[str]:
     """The files that a login shell reads, in its order."""
     folder = "/etc/profile.d"
-    shared = ["/etc/profile", *(f"{folder}/{each}" for each in sorted(root.names(folder)) if each.endswith(".sh"))]
+    shared = ["/etc/profile", *(f"{folder}/{name}" for name in sorted(root.names(folder)) if name.endswith(".sh"))]
     names = (".bash_profile", ".bash_login", ".profile") if user.shell.path.endswith("bash") else (".profile",)
-    own = next((f"{user.home}/{each}" for each in names if root.there(f"{user.home}/{each}")), "")
+    own = next((f"{user.home}/{name}" for name in names if root.there(f"{user.home}/{name}")), "")
     more = [f"{user.home}/.zprofile", f"{user.home}/.zlogin"] if user.shell.path.endswith("zsh") else []
     rc = f"{user.home}/.bashrc"
     if own and user.shell.path.endswith("bash") and re.search(r"\.bashrc\b", root.text(own)):
@@ -122,7 +122,7 @@ def _program_of(line: str, user: User) -> str:
     words = line.strip()
     if not words or words.startswith("#"):
         return ""
-    pieces = [each.strip() for each in re.split(r"&&|\|\||;|\bthen\b|\belse\b|\bdo\b", words)]
+    pieces = [word.strip() for word in re.split(r"&&|\|\||;|\bthen\b|\belse\b|\bdo\b", words)]
     for piece in reversed(pieces):
         rest = _FRONT.sub("", re.sub(r"^(?:\w+=\S*\s+)+", "", piece))
         first = rest.split(None, 1)[0].strip("\"'") if rest.split() else ""
@@ -175,5 +175,5 @@ def _of_manager(root: Root) -> Session | None:
 def _configurations(root: Root) -> list[str]:
     found = ["/etc/lightdm/lightdm.conf", "/etc/gdm3/daemon.conf", "/etc/sddm.conf"]
     for folder in ("/etc/lightdm/lightdm.conf.d", "/usr/share/lightdm/lightdm.conf.d", "/etc/sddm.conf.d"):
-        found += [f"{folder}/{each}" for each in sorted(root.names(folder))]
+        found += [f"{folder}/{name}" for name in sorted(root.names(folder))]
     return found

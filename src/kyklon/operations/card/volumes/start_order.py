@@ -78,7 +78,7 @@ def _shell_words(command: str) -> list[str]:
 def _without_prefix(command: str) -> tuple[str, bool]:
     """A command line's program, and whether its failure counts (systemd.service(5): - @ : + !)."""
     word = re.match(r"""\s*(?:"([^"]*)"|'([^']*)'|(\S*))""", command)
-    first = next((each for each in word.groups() if each is not None), "") if word else ""
+    first = next((group for group in word.groups() if group is not None), "") if word else ""
     prefix = re.match(r"[-@:+!|]*", first)
     marks = prefix[0] if prefix else ""
     return first[len(marks) :], "-" not in marks
@@ -90,7 +90,7 @@ def unit_of(name: str, text: str, program: Callable[[str], Program]) -> Unit:
 
     def names(*keys: str) -> tuple[str, ...]:
         values = " ".join(value for key in keys for value in told.get(key, ()))
-        return tuple(each.removesuffix(".service") for each in values.split()[:_MOST_NAMES])
+        return tuple(word.removesuffix(".service") for word in values.split()[:_MOST_NAMES])
 
     commands = [value for value in told.get("ExecStart", ()) if value.strip()]
     kind = (told.get("Type") or ("simple",))[-1]
@@ -210,8 +210,8 @@ class Systemd:
             if not each.startswith("-") and each.startswith("/") and not self.there(each):
                 return f"it needs {each}, which is missing"
         triggers = []
-        for each in unit.conditions:
-            key, _, path = each.partition("=")
+        for condition in unit.conditions:
+            key, _, path = condition.partition("=")
             either, path = path.startswith("|"), path.removeprefix("|")
             negated, path = path.startswith("!"), path.removeprefix("!").strip()
             holds = self._holds(key, path)
@@ -221,7 +221,7 @@ class Systemd:
                 triggers.append(holds)
             elif holds is False:
                 return f"{key}={'!' if negated else ''}{path} does not hold"
-        if triggers and not any(each is not False for each in triggers):  # one of them is enough
+        if triggers and not any(trigger is not False for trigger in triggers):  # one of them is enough
             return "none of its conditions marked | holds"
         return ""
 
@@ -233,7 +233,7 @@ class Systemd:
             return None
         if "%v" in path:  # the kernel's release
             releases = [*self.names("/lib/modules"), *self.names("/usr/lib/modules")]
-            return any(self.there(path.replace("%v", each)) for each in releases) if releases else None
+            return any(self.there(path.replace("%v", release)) for release in releases) if releases else None
         return None if "%" in path else self.there(path)
 
 
@@ -263,7 +263,7 @@ def numbered(names: Names, text: Text = lambda _path: "") -> tuple[tuple[str, st
     level = re.search(r"^[^#:\n]*:([2-5]):initdefault:", text("/etc/inittab"), re.MULTILINE)
     for folder in (f"/etc/rc{level[1]}.d",) if level else NUMBERED:
         if rows := _scripts(names, folder):
-            return (*first, *(each for each in rows if each[0] not in dict(first)))
+            return (*first, *(row for row in rows if row[0] not in dict(first)))
     return first
 
 

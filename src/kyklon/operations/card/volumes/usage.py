@@ -94,7 +94,7 @@ def _free_ext(path: Path, volume: Volume) -> list[Extent]:
     block = int(size[1])
     found = []
     for line in _GROUP_FREE.findall(told):
-        for piece in filter(None, (each.strip() for each in line.split(","))):
+        for piece in filter(None, (word.strip() for word in line.split(","))):
             first, _dash, last = piece.partition("-")
             begin, stop = int(first), int(last or first) + 1
             found.append((volume.start + begin * block, volume.start + stop * block))

@@ -48,7 +48,11 @@ def boot_partition(bench: Bench) -> Step:
     if contents.boot_error:
         failure = dark_screen("boot partition", "card.no-boot-partition", contents.boot_error, None, lamps.nothing)
         return fail(failure, hides=True)
-    part = next((each for each in table.partitions if each.number == contents.boot_number), None) if table else None
+    part = (
+        next((partition for partition in table.partitions if partition.number == contents.boot_number), None)
+        if table
+        else None
+    )
     why = ""
     if bench.by_label:
         looked = loader_partitions(table) if table else ()

@@ -139,7 +139,7 @@ def _chain(bench: Bench) -> Failure | None:
     world = World(identification=offered(bench).data)
     found = chain_of(bench.build, bench.catalogue, world)
     deaf = next(
-        (each.part.name for each in found.places if isinstance(each.part, Adapter) and each.part.needs_hdmi), ""
+        (place.part.name for place in found.places if isinstance(place.part, Adapter) and place.part.needs_hdmi), ""
     )
     if deaf and (why := silent(bench)):
         cause = f"{deaf} wants HDMI, and the link is driven as DVI: {why}."
@@ -183,12 +183,12 @@ def _too_fast(sent: _Sent) -> Failure | None:
     if through.holds(timing):
         return None
     what = f"{link.name} cannot send"
-    for each in adapters:
-        if not carried(link, (each,)).holds(timing) and carried(link).holds(timing):
+    for adapter in adapters:
+        if not carried(link, (adapter,)).holds(timing) and carried(link).holds(timing):
             what = (
-                f"{each.name} cannot convert"
-                if timing.size[0] >= each.least_width
-                else (f"{each.name} cannot show: it needs at least {each.least_width} pixels per line")
+                f"{adapter.name} cannot convert"
+                if timing.size[0] >= adapter.least_width
+                else (f"{adapter.name} cannot show: it needs at least {adapter.least_width} pixels per line")
             )
     if sent.display.most_clock_hz and through.most_clock_hz == sent.display.most_clock_hz < timing.clock_hz:
         what = f"{sent.display.name} does not take"

@@ -211,7 +211,7 @@ def games(bench: Bench) -> Step:
         for system_id, told in (bench.on_machine.bad_games if bench.on_machine else {}).items()
         if told
     ]
-    shown = [_on_the_glass(bench, each) for each in visible_games(bench)]
+    shown = [_on_the_glass(bench, game) for game in visible_games(bench)]
     moments = tuple(Moment(words, bench.board.lamps.idle, 0.0) for words, _failure in shown if words)
     return Step(moments, (*failures, *(failure for _words, failure in shown if failure is not None)))
 
@@ -242,7 +242,7 @@ def _on_the_glass(bench: Bench, system_id: str) -> tuple[str, Failure | None]:
         display, bench.board, adapters_of(bench.build, bench.catalogue), bench.identification, bench.dialect
     )
     world = World(identification=bench.identification)
-    sent = next((each for each in signals(bench.build, bench.catalogue, world) if each.key == system_id), None)
+    sent = next((signal for signal in signals(bench.build, bench.catalogue, world) if signal.key == system_id), None)
     timing = sent.timing if sent is not None else None
     if timing is None:
         return "", None
@@ -263,7 +263,7 @@ def _on_the_glass(bench: Bench, system_id: str) -> tuple[str, Failure | None]:
 def leaving(bench: Bench) -> Step:
     """The ways out: of a game, and of the machine."""
     lamp, controls = bench.board.lamps.idle, bench.build.controls
-    leave = next((each for each in controls.hotkeys if each.action == "leave"), None)
+    leave = next((hotkey for hotkey in controls.hotkeys if hotkey.action == "leave"), None)
     text = (
         f"{controls.hotkey} and {leave.control} together quit a game."
         if leave
@@ -294,7 +294,7 @@ def _has_system_file(bench: Bench, system_id: str, name: str) -> bool:
         return name in bench.on_machine.system_files
     if bench.scan is None:
         return True
-    return any(each.usable for each in bench.scan.system_files if (each.system, each.wanted.name) == (system_id, name))
+    return any(file.usable for file in bench.scan.system_files if (file.system, file.wanted.name) == (system_id, name))
 
 
 def _game_failure(bench: Bench, system_id: str, name: str) -> Failure:

@@ -102,7 +102,7 @@ def _by_target(bench: Bench, root: RootFacts) -> Step:
 
     if bad := mounts.emergency(bench, root):
         return fail(bad)
-    masked = {each.removesuffix(".service") for each in bench.words_of("systemd.mask")}
+    masked = {word.removesuffix(".service") for word in bench.words_of("systemd.mask")}
     pulled = {
         name: replace(unit, kind="masked", program=None) if name in masked else unit
         for name, unit in root.pulled.items()

@@ -21,7 +21,7 @@ def supply(bench: Bench) -> Step:
     if power is None:
         return Step((Moment("Switched on; no power supply is planned.", lamps.powered, 0.1),))
     rests = at_rest_v(power)
-    weak = [found for found in electrical_findings(bench.build, bench.catalogue) if found.severity == "stop"]
+    weak = [finding for finding in electrical_findings(bench.build, bench.catalogue) if finding.severity == "stop"]
     volts = power.board_v if power.board_v is not None else power.supply.volts
     if weak:
         low = power.board.low_voltage_v
