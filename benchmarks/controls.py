@@ -25,14 +25,14 @@ from kyklon.model.controls import ControlSettings, KeyReading
 from kyklon.operations.controls import arrange, assignment, maps, matrix, standin
 from kyklon.operations.controls.assignment import Problem
 from kyklon.operations.controls.faulty import Fault, Plan, World
+from kyklon.operations.controls.hookup import Device, Hookup, from_panel
 from kyklon.operations.controls.mapping import wire_in_order
 from kyklon.operations.controls.proof import Reasoner, Session
-from kyklon.operations.controls.rig import Device, Rig, from_panel
 from kyklon.operations.controls.sources import Heard
 from kyklon.record import folder as store
 
 
-def rig(panel_id: str, *encoder_ids: str) -> Rig:
+def hookup(panel_id: str, *encoder_ids: str) -> Hookup:
     """A rig of the catalogue, wired in terminal order."""
     catalogue = load()
     layout = from_panel(catalogue.get(Panel, panel_id))
@@ -41,8 +41,8 @@ def rig(panel_id: str, *encoder_ids: str) -> Rig:
         encoder = catalogue.get(Encoder, encoder_id)
         devices.append(Device("encoder" if number == 1 else f"encoder-{number}", encoder, first))
         first += encoder.players
-    bare = Rig(layout, tuple(devices), ControlSettings(panel=panel_id))
-    return Rig(layout, tuple(devices), ControlSettings(panel=panel_id, wires=wire_in_order(bare)))
+    bare = Hookup(layout, tuple(devices), ControlSettings(panel=panel_id))
+    return Hookup(layout, tuple(devices), ControlSettings(panel=panel_id, wires=wire_in_order(bare)))
 
 
 def prove(count: int) -> None:
@@ -54,10 +54,10 @@ def prove(count: int) -> None:
     right = presses = least = wrong = seconds = rounds = 0
     missed: Counter[str] = Counter()
     benches = [
-        rig("cocktail-pair", "tackle-pair"),
-        rig("single-eight", "tackle-12"),
-        rig("cocktail-pair", "rowlock-grid"),
-        rig("cocktail-pair", "tackle-12", "thole-pad"),
+        hookup("cocktail-pair", "tackle-pair"),
+        hookup("single-eight", "tackle-12"),
+        hookup("cocktail-pair", "rowlock-grid"),
+        hookup("cocktail-pair", "tackle-12", "thole-pad"),
     ]
     plans = [Plan(bench) for bench in benches]
     reasoners = [Reasoner(plan) for plan in plans]
@@ -301,7 +301,7 @@ def events(seconds: float) -> None:
             painted.times.clear()
         waits.sort()
         median, most = (1000 * each for each in (statistics.median(waits), waits[int(len(waits) * 0.95)]))
-        devices = len(bench.plan.rig.devices)
+        devices = len(bench.plan.hookup.devices)
         print(f"events: {len(waits) / seconds:.0f} a second of {devices} devices; from the event to the drawn path")
         print(f"  {median:.1f} ms, 95 % {most:.1f} ms; {count / seconds:.0f} drawings a second")
         window.close()

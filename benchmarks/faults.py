@@ -15,24 +15,24 @@ import numpy as np
 
 from kyklon.catalogue.loader import load
 from kyklon.demo import lighthouse
+from kyklon.faults.fault_model import FALSE_ANSWERS, FaultModel, fault_model_of
 from kyklon.faults.finder import choose, cost_of
 from kyklon.faults.network import Network, believe, gains
-from kyklon.faults.setting import FALSE_ANSWERS, Setting, setting_of
 
 
-def costs(setting: Setting) -> tuple[np.ndarray, np.ndarray]:
-    ask = np.array([*(cost_of(observation) for observation in setting.observations), np.inf])
-    return ask, np.array([cause.minutes for cause in setting.causes])
+def costs(fault_model: FaultModel) -> tuple[np.ndarray, np.ndarray]:
+    ask = np.array([*(cost_of(observation) for observation in fault_model.observations), np.inf])
+    return ask, np.array([cause.minutes for cause in fault_model.causes])
 
 
 def hunted(
-    setting: Setting, truth: set[int], answer: np.ndarray, start: dict[int, bool]
+    fault_model: FaultModel, truth: set[int], answer: np.ndarray, start: dict[int, bool]
 ) -> tuple[float, list[tuple[float, bool]]]:
     """Minutes until the causes of `truth` are found by the finder; beliefs met on the way, with whether they were
     right."""
-    ask_minutes, try_minutes = costs(setting)
+    ask_minutes, try_minutes = costs(fault_model)
     ask_left, try_left = ask_minutes.copy(), try_minutes.copy()
-    network, known, spent, met = setting.network, {len(setting.observations): True, **start}, 0.0, []
+    network, known, spent, met = fault_model.network, {len(fault_model.observations): True, **start}, 0.0, []
     prior = network.prior.copy()
     open_ = set(truth)
     for index in start:
@@ -53,28 +53,28 @@ def hunted(
     return spent, met
 
 
-def by_prior(setting: Setting, truth: set[int]) -> float:
+def by_prior(fault_model: FaultModel, truth: set[int]) -> float:
     """Minutes when causes are tried by their prior alone."""
     spent, open_ = 0.0, set(truth)
-    for index in np.argsort(-setting.network.prior):
-        spent += setting.causes[index].minutes
+    for index in np.argsort(-fault_model.network.prior):
+        spent += fault_model.causes[index].minutes
         open_.discard(int(index))
         if not open_:
             return spent
     return spent
 
 
-def simulate(setting: Setting, draw: np.random.Generator, truth: set[int]) -> np.ndarray:
+def simulate(fault_model: FaultModel, draw: np.random.Generator, truth: set[int]) -> np.ndarray:
     """Answers to all observations with these causes, of which some are false."""
-    silent = (1 - setting.raw.leak) * np.prod(1 - setting.raw.weight[list(truth)], axis=0)
+    silent = (1 - fault_model.raw.leak) * np.prod(1 - fault_model.raw.weight[list(truth)], axis=0)
     seen = draw.random(len(silent)) >= silent
     return seen ^ (draw.random(len(silent)) < FALSE_ANSWERS)
 
 
-def faults(setting: Setting, draw: np.random.Generator) -> set[int]:
+def faults(fault_model: FaultModel, draw: np.random.Generator) -> set[int]:
     """The causes in a machine that fails."""
     while True:
-        found = set(np.flatnonzero(draw.random(len(setting.causes)) < setting.raw.prior).tolist())
+        found = set(np.flatnonzero(draw.random(len(fault_model.causes)) < fault_model.raw.prior).tolist())
         if found:
             return found
 
@@ -143,16 +143,18 @@ def finder_expected(
     return follow({m: True}, frozenset(), prior.copy()) / prior.sum()
 
 
-def reduced(setting: Setting, draw: np.random.Generator, causes: int = 5, checks: int = 5) -> tuple[np.ndarray, ...]:
+def reduced(
+    fault_model: FaultModel, draw: np.random.Generator, causes: int = 5, checks: int = 5
+) -> tuple[np.ndarray, ...]:
     """A part of the real network: some causes and the observations that they have most to do with."""
-    own = draw.choice(len(setting.causes), causes, replace=False)
-    shown = setting.network.weight[own, :-1].sum(axis=0)
+    own = draw.choice(len(fault_model.causes), causes, replace=False)
+    shown = fault_model.network.weight[own, :-1].sum(axis=0)
     linked = np.argsort(draw.random(len(shown)) - shown)[:checks]
-    ask, attempt = costs(setting)
+    ask, attempt = costs(fault_model)
     return (
-        setting.network.prior[own],
-        setting.network.weight[np.ix_(own, linked)],
-        setting.network.leak[linked],
+        fault_model.network.prior[own],
+        fault_model.network.weight[np.ix_(own, linked)],
+        fault_model.network.leak[linked],
         ask[linked],
         attempt[own],
     )
@@ -161,12 +163,15 @@ def reduced(setting: Setting, draw: np.random.Generator, causes: int = 5, checks
 def main() -> None:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 2000
     parts = load()
-    setting = setting_of(lighthouse.build(parts, "0" * 64), parts)
+    fault_model = fault_model_of(lighthouse.build(parts, "0" * 64), parts)
     draw = np.random.default_rng(7)
-    print(f"{len(setting.causes)} causes, {len(setting.observations)} observations; {FALSE_ANSWERS:.0%} false answers")
+    print(
+        f"{len(fault_model.causes)} causes, {len(fault_model.observations)} observations; "
+        f"{FALSE_ANSWERS:.0%} false answers"
+    )
     ratios = []
     for _ in range(40):
-        part = reduced(setting, draw)
+        part = reduced(fault_model, draw)
         ratios.append(finder_expected(*part) / optimum(*part))
     print(
         f"against the optimum on 40 reduced networks (5 causes, 5 observations): "
@@ -174,19 +179,19 @@ def main() -> None:
     )
     finder_minutes, prior_minutes = [], []
     for _ in range(max(20, count // 10)):
-        truth = faults(setting, draw)
-        spent, _met = hunted(setting, truth, simulate(setting, draw, truth), {})
+        truth = faults(fault_model, draw)
+        spent, _met = hunted(fault_model, truth, simulate(fault_model, draw, truth), {})
         finder_minutes.append(spent)
-        prior_minutes.append(by_prior(setting, truth))
+        prior_minutes.append(by_prior(fault_model, truth))
     print(
         f"minutes to all causes over {len(finder_minutes)} faults drawn by prior: finder "
         f"{statistics.mean(finder_minutes):.1f}, by prior alone {statistics.mean(prior_minutes):.1f}, ratio "
         f"{statistics.mean(finder_minutes) / statistics.mean(prior_minutes):.3f}"
     )
     finder_minutes, prior_minutes = [], []
-    for index in range(len(setting.causes)):
-        finder_minutes.append(hunted(setting, {index}, simulate(setting, draw, {index}), {})[0])
-        prior_minutes.append(by_prior(setting, {index}))
+    for index in range(len(fault_model.causes)):
+        finder_minutes.append(hunted(fault_model, {index}, simulate(fault_model, draw, {index}), {})[0])
+        prior_minutes.append(by_prior(fault_model, {index}))
     print(
         f"minutes to the cause, each once: finder {statistics.mean(finder_minutes):.1f}, by prior alone "
         f"{statistics.mean(prior_minutes):.1f}, ratio "
@@ -194,21 +199,23 @@ def main() -> None:
     )
     met = []
     for _ in range(count):
-        truth = faults(setting, draw)
-        answer = simulate(setting, draw, truth)
+        truth = faults(fault_model, draw)
+        answer = simulate(fault_model, draw, truth)
         asked = draw.choice(len(answer), int(draw.integers(20, len(answer) + 1)), replace=False)
         known = {len(answer): True, **{int(i): bool(answer[i]) for i in asked}}
-        met += [(float(chance), index in truth) for index, chance in enumerate(believe(setting.network, known).chance)]
+        met += [
+            (float(chance), index in truth) for index, chance in enumerate(believe(fault_model.network, known).chance)
+        ]
     for low, high in ((0.05, 0.15), (0.2, 0.4), (0.4, 0.6), (0.6, 0.75), (0.75, 0.85), (0.85, 0.95), (0.95, 1.01)):
         inside = [right for chance, right in met if low <= chance < high]
         print(f"given {low:.2f} to {high:.2f}: right {statistics.mean(inside) if inside else 0:.3f} of {len(inside)}")
     times = []
     for _ in range(200):
-        truth = faults(setting, draw)
-        answer = simulate(setting, draw, truth)
+        truth = faults(fault_model, draw)
+        answer = simulate(fault_model, draw, truth)
         known = {len(answer): True} | {int(i): bool(answer[i]) for i in draw.choice(len(answer), 14, replace=False)}
         begun = time.perf_counter()
-        gains(believe(setting.network, known))
+        gains(believe(fault_model.network, known))
         times.append(time.perf_counter() - begun)
     print(f"an answer: median {statistics.median(times) * 1e3:.1f} ms, largest {max(times) * 1e3:.1f} ms")
 

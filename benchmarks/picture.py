@@ -20,9 +20,9 @@ from kyklon.catalogue.loader import load, standard_timings
 from kyklon.catalogue.records import Adapter, Board, Display, System
 from kyklon.model.display import Edid, RangeLimits
 from kyklon.operations.picture import edid, testcard
-from kyklon.operations.picture.ground import Ground
 from kyklon.operations.picture.repair import repaired, with_timings
 from kyklon.operations.picture.schools import SCHOOLS, plan
+from kyklon.operations.picture.signal_path import SignalPath
 from kyklon.operations.picture.smallest import Asking, front, solve
 
 ROUNDS = 9
@@ -46,7 +46,7 @@ def row(what: str, reference: str, ours: float, theirs: float = 0.0) -> None:
 def main() -> None:
     catalogue = load()
     systems = catalogue.all(System)
-    own = Ground(
+    own = SignalPath(
         catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring"), (catalogue.get(Adapter, "gantry-rgb"),)
     )
     print("| What | Reference | Ours | Ratio |\n|---|---|---|---|")

@@ -12,6 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+import initramfs
 from judges.cards import BOOT, ROOT, debugfs, peek, poke, put_fat
 from kyklon.catalogue.loader import load, standard_timings
 from kyklon.demo import card_image
@@ -24,7 +25,7 @@ from kyklon.operations.card.volumes.fat_reader import FatReader
 from kyklon.operations.card.volumes.partitions import reader
 from kyklon.operations.controls.acts import wired
 from kyklon.operations.controls.findings import fingerprint
-from kyklon.operations.controls.rig import rig_of
+from kyklon.operations.controls.hookup import hookup_of
 
 Act = Callable[[Path], object]
 MERROW, LABELS, CHOOSER = "merrow", "labels", "chooser"  # CHOOSER: a multi-boot card
@@ -45,9 +46,9 @@ class Mode:
 
 
 def _wiring(build: Build) -> str:
-    rig = rig_of(build, load())
-    assert rig is not None
-    return fingerprint(rig)
+    hookup = hookup_of(build, load())
+    assert hookup is not None
+    return fingerprint(hookup)
 
 
 def _on_the_header(build: Build) -> Build:
@@ -163,6 +164,18 @@ def labels(old: str, new: str) -> Act:
     return swapped("extlinux/extlinux.conf", old, new)
 
 
+def with_initramfs(made: Callable[[], bytes], *further: Act) -> Act:
+    """The boot file names an initramfs, which lies beside it."""
+
+    def act(card: Path) -> None:
+        put_fat(card, "initrd.img", made())
+        labels("LINUX /merrow-armv8.krn", "LINUX /merrow-armv8.krn\n  INITRD /initrd.img")(card)
+        for change in further:
+            change(card)
+
+    return act
+
+
 def whole_labels(body: str) -> Act:
     return text("extlinux/extlinux.conf", lambda _before: body)
 
@@ -275,6 +288,17 @@ K, D = "merrow-armv7.krn", "herring.dtb"
 CONF = "extlinux/extlinux.conf"
 Q = "berths/quayside"
 UP = "LABEL up\n  LINUX /merrow-armv8.krn\n"
+
+EXT4_MODULE = root(
+    "mkdir /lib",
+    "mkdir /lib/modules",
+    "mkdir /lib/modules/6.1.0",
+    "mkdir /lib/modules/6.1.0/kernel",
+    "mkdir /lib/modules/6.1.0/kernel/fs",
+    "mkdir /lib/modules/6.1.0/kernel/fs/ext4",
+    "write TEXT /lib/modules/6.1.0/kernel/fs/ext4/ext4.ko",
+    body=b"\x7fELF",
+)
 
 MODES: tuple[Mode, ...] = (
     # the supply
@@ -582,6 +606,46 @@ MODES: tuple[Mode, ...] = (
         "boot.initramfs",
         "initramfs",
         labels("LINUX /merrow-armv8.krn", "LINUX /merrow-armv8.krn\n  INITRD /initramfs"),
+        LABELS,
+    ),
+    Mode(
+        "an initramfs whose init needs what is not in it",
+        "root partition",
+        "boot.initramfs-init",
+        "/bin/sh is not there",
+        with_initramfs(lambda: initramfs.archive({"init": (initramfs.SCRIPT, b"#!/bin/sh\n")})),
+        LABELS,
+    ),
+    Mode(
+        "an initramfs for another processor",
+        "root partition",
+        "boot.initramfs-init",
+        "x86-64",
+        with_initramfs(lambda: initramfs.archive(initramfs.usual(machine=62))),
+        LABELS,
+    ),
+    Mode(
+        "a damaged initramfs",
+        "root partition",
+        "boot.initramfs-damaged",
+        "damaged",
+        with_initramfs(lambda: initramfs.archive(initramfs.usual("6.1.0", "a", "b"))[:-300] + b"x" * 300),
+        LABELS,
+    ),
+    Mode(
+        "an initramfs of another kernel",
+        "root partition",
+        "boot.no-driver",
+        "those of 5.10.0",
+        with_initramfs(lambda: initramfs.archive(initramfs.usual("5.10.0", "ext4")), EXT4_MODULE),
+        LABELS,
+    ),
+    Mode(
+        "a root that the initramfs does not find",
+        "kernel line",
+        "boot.root-nowhere",
+        "No volume",
+        with_initramfs(lambda: initramfs.archive(initramfs.usual()), labels("root=/dev/mmcblk0p2", "root=LABEL=x")),
         LABELS,
     ),
     Mode(
@@ -998,16 +1062,7 @@ MODES: tuple[Mode, ...] = (
         "root partition",
         "boot.no-driver",
         "has ext4 as a module",
-        root(
-            "mkdir /lib",
-            "mkdir /lib/modules",
-            "mkdir /lib/modules/6.1.0",
-            "mkdir /lib/modules/6.1.0/kernel",
-            "mkdir /lib/modules/6.1.0/kernel/fs",
-            "mkdir /lib/modules/6.1.0/kernel/fs/ext4",
-            "write TEXT /lib/modules/6.1.0/kernel/fs/ext4/ext4.ko",
-            body=b"\x7fELF",
-        ),
+        EXT4_MODULE,
     ),
     Mode("a mount option that ext4 has not", "root partition", "boot.rootflags", "noatime", line("rootflags=noatime")),
     Mode(

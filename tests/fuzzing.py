@@ -60,8 +60,8 @@ from kyklon.operations.card.volumes.start_order import unit_of, unit_words
 from kyklon.operations.card.volumes.survey import survey
 from kyklon.operations.controls import extras, standin
 from kyklon.operations.controls.faulty import Plan
+from kyklon.operations.controls.hookup import hookup_of
 from kyklon.operations.controls.matrix import read_readings, reconstruct
-from kyklon.operations.controls.rig import rig_of
 from kyklon.operations.library import compare, match, packed, remembered, scan, titles, transfer
 from kyklon.operations.library.facts import Facts
 from kyklon.operations.library.lists import guess, read_list, sample
@@ -615,9 +615,9 @@ def _ribbon(data: bytes) -> object:
 
 
 def _panel_seeds() -> list[bytes]:
-    rig = rig_of(lighthouse.build(_catalogue(), "0" * 64), _catalogue())
-    assert rig is not None
-    return [standin.of(Plan(rig), standin.drawn(Plan(rig), 2, 3)).model_dump_json().encode()]
+    hookup = hookup_of(lighthouse.build(_catalogue(), "0" * 64), _catalogue())
+    assert hookup is not None
+    return [standin.of(Plan(hookup), standin.drawn(Plan(hookup), 2, 3)).model_dump_json().encode()]
 
 
 def _panel(data: bytes) -> object:

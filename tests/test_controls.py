@@ -20,31 +20,31 @@ from kyklon.operations.controls.acts import with_encoder, without_encoder
 from kyklon.operations.controls.arrange import HANDS, layout_seat
 from kyklon.operations.controls.clearance import checks
 from kyklon.operations.controls.findings import findings
+from kyklon.operations.controls.hookup import Device, Hookup, from_panel, hookup_of, places_for
 from kyklon.operations.controls.mapping import paths, unreached, wire_in_order
-from kyklon.operations.controls.rig import Device, Rig, from_panel, places_for, rig_of
 from support import Demo
 
 
-def rig_for(catalogue: Catalogue, panel_id: str, *encoder_ids: str) -> Rig:
+def rig_for(catalogue: Catalogue, panel_id: str, *encoder_ids: str) -> Hookup:
     """A panel of the catalogue on some encoders, wired in terminal order."""
     devices, first = [], 1
     for number, encoder_id in enumerate(encoder_ids, 1):
         encoder = catalogue.get(Encoder, encoder_id)
         devices.append(Device("encoder" if number == 1 else f"encoder-{number}", encoder, first))
         first += encoder.players
-    bare = Rig(from_panel(catalogue.get(Panel, panel_id)), tuple(devices), ControlSettings(panel=panel_id))
-    return Rig(bare.layout, bare.devices, ControlSettings(panel=panel_id, wires=wire_in_order(bare)))
+    bare = Hookup(from_panel(catalogue.get(Panel, panel_id)), tuple(devices), ControlSettings(panel=panel_id))
+    return Hookup(bare.layout, bare.devices, ControlSettings(panel=panel_id, wires=wire_in_order(bare)))
 
 
 def test_wiring_in_order_reaches_every_switch_once(catalogue: Catalogue) -> None:
     for panel in catalogue.all(Panel):
         for encoder in catalogue.all(Encoder):
             for printed in (False, True):
-                rig = rig_for(catalogue, panel.id, encoder.id)
-                wires = wire_in_order(rig, printed=printed)
+                hookup = rig_for(catalogue, panel.id, encoder.id)
+                wires = wire_in_order(hookup, printed=printed)
                 assert len({wire.control for wire in wires}) == len(wires)
                 assert len({(wire.device, wire.terminal) for wire in wires}) == len(wires)
-                if encoder.players >= panel.players and len(wires) < len(rig.switches):
+                if encoder.players >= panel.players and len(wires) < len(hookup.switches):
                     spare = [t for t in encoder.terminals if t.id not in {wire.terminal for wire in wires}]
                     assert {t.player for t in spare} <= {1, 2}
 
@@ -59,17 +59,17 @@ def test_directions_go_to_directions(demo: Demo, catalogue: Catalogue) -> None:
 
 @pytest.mark.parametrize("system_id", ["alder-8", "birch-16", "cedar-disc", "elm-micro", "fir-board-v"])
 def test_every_input_of_every_system_is_reached(system_id: str, demo: Demo, catalogue: Catalogue) -> None:
-    rig, system = rig_of(demo.build, catalogue), catalogue.get(System, system_id)
+    hookup, system = hookup_of(demo.build, catalogue), catalogue.get(System, system_id)
     for player in (1, 2):
-        assert unreached(rig, system, player) == ()
-    reached = [label for path in paths(rig, system) for label in path.inputs]
+        assert unreached(hookup, system, player) == ()
+    reached = [label for path in paths(hookup, system) for label in path.inputs]
     assert sorted(reached) == sorted([each.label for each in system.inputs] * 2)
 
 
 def test_a_pulled_wire_leaves_its_input_empty(demo: Demo, catalogue: Catalogue) -> None:
     wires = [wire for wire in demo.build.controls.wires if wire.control != "p1.b2"]
     build = edited(demo.build, "controls.wires", [wire.model_dump() for wire in wires])
-    assert unreached(rig_of(build, catalogue), catalogue.get(System, "birch-16"), 1) == ("Hop",)
+    assert unreached(hookup_of(build, catalogue), catalogue.get(System, "birch-16"), 1) == ("Hop",)
     found = {finding.code: finding for finding in findings(build, catalogue, World())}
     assert "player 1: button 2" in found["controls.wiring"].message
     assert "controls.unreached:birch-16" in found
@@ -111,8 +111,8 @@ def test_other_mistakes_have_findings(demo: Demo, catalogue: Catalogue) -> None:
 def test_a_second_encoder_serves_the_other_seat_and_can_be_taken_out(demo: Demo, catalogue: Catalogue) -> None:
     build = demo.build.with_part("encoder", "tackle-12")
     more = with_encoder(build, "tackle-12", catalogue)
-    rig = rig_of(more, catalogue)
-    assert [(device.role, device.first) for device in rig.devices] == [("encoder", 1), ("encoder-2", 2)]
+    hookup = hookup_of(more, catalogue)
+    assert [(device.role, device.first) for device in hookup.devices] == [("encoder", 1), ("encoder-2", 2)]
     assert {wire.device for wire in more.controls.wires if wire.control.startswith("p2.")} >= {"encoder-2"}
     assert "controls.players" not in codes(more, catalogue)
     assert "controls.same-kind" in codes(more, catalogue)  # nothing tells the two apart yet
@@ -126,13 +126,13 @@ def test_a_second_encoder_serves_the_other_seat_and_can_be_taken_out(demo: Demo,
 
 
 def test_steady_names_tell_two_of_a_kind_apart(demo: Demo, catalogue: Catalogue) -> None:
-    rig = rig_for(catalogue, "cocktail-pair", "tackle-12", "tackle-12")
+    hookup = rig_for(catalogue, "cocktail-pair", "tackle-12", "tackle-12")
     places = [
         {"role": "encoder", "x": 0, "y": 0, "port": "pci-0000:01:00.0-usb-0:1.1:1.0"},
         {"role": "encoder-2", "x": 0, "y": 0, "port": "pci-0000:01:00.0-usb-0:1.2:1.0"},
     ]
-    settings = ControlSettings.model_validate(rig.settings.model_dump() | {"places": places})
-    rules = exports.udev_rules(Rig(rig.layout, rig.devices, settings)).splitlines()
+    settings = ControlSettings.model_validate(hookup.settings.model_dump() | {"places": places})
+    rules = exports.udev_rules(Hookup(hookup.layout, hookup.devices, settings)).splitlines()
     links = [line.split('SYMLINK+="')[1:] for line in rules if not line.startswith("#")]
     assert len(links) == 2
     assert links[0] != links[1]
@@ -143,9 +143,9 @@ def test_steady_names_tell_two_of_a_kind_apart(demo: Demo, catalogue: Catalogue)
 
 def test_the_wiring_list_has_a_row_a_switch(demo: Demo, catalogue: Catalogue) -> None:
     wires = [wire.model_dump() for wire in demo.build.controls.wires[1:]]
-    rig = rig_of(edited(demo.build, "controls.wires", wires), catalogue)
+    hookup = hookup_of(edited(demo.build, "controls.wires", wires), catalogue)
     systems = tuple(catalogue.get(System, system) for system in demo.build.systems)
-    rows = list(csv.DictReader(io.StringIO(exports.wiring_csv(rig, systems))))
+    rows = list(csv.DictReader(io.StringIO(exports.wiring_csv(hookup, systems))))
     assert len(rows) == 24
     assert rows[0]["terminal"] == "not wired"
     row = next(each for each in rows if (each["player"], each["switch"]) == ("2", "b2"))
@@ -153,12 +153,12 @@ def test_the_wiring_list_has_a_row_a_switch(demo: Demo, catalogue: Catalogue) ->
 
 
 def test_the_harness_is_measured_along_the_sides(demo: Demo, catalogue: Catalogue) -> None:
-    rig = rig_of(demo.build, catalogue)
-    made = wiring.harness(rig)
+    hookup = hookup_of(demo.build, catalogue)
+    made = wiring.harness(hookup)
     run = next(each for each in made.runs if each.control == "p1.b1")
-    (x, y), (ex, ey) = rig.layout.place("p1.b1"), rig.at("encoder")
+    (x, y), (ex, ey) = hookup.layout.place("p1.b1"), hookup.at("encoder")
     assert 0 <= run.length - (1.15 * (abs(x - ex) + abs(y - ey)) + 80) < 10  # rounded up to 10 mm
-    assert {control for chain in made.chains for control in chain.controls} == set(rig.wired)
+    assert {control for chain in made.chains for control in chain.controls} == set(hookup.wired)
     assert sum(made.crimps.values()) == 3 * len(made.runs)  # signal at both ends, ground at the switch
     assert made.mixed["encoder"] == 8  # two levers with 4.8 mm tabs on an encoder with 2.8 mm
 
@@ -166,22 +166,22 @@ def test_the_harness_is_measured_along_the_sides(demo: Demo, catalogue: Catalogu
 def test_the_lever_turns_with_the_picture(demo: Demo, catalogue: Catalogue) -> None:
     own = SystemMap(system="fir-board-v", picture=90, flips=False)
     build = edited(demo.build, "controls.maps", [own.model_dump()])
-    rig, system = rig_of(build, catalogue), catalogue.get(System, "fir-board-v")
+    hookup, system = hookup_of(build, catalogue), catalogue.get(System, "fir-board-v")
     up = next(each.id for each in system.inputs if each.place == "up")
-    assert places_for(rig, system, 1)[up] == "right"
-    assert places_for(rig, system, 2)[up] == "left"  # seat 2 looks at the table from the other side
+    assert places_for(hookup, system, 1)[up] == "right"
+    assert places_for(hookup, system, 2)[up] == "left"  # seat 2 looks at the table from the other side
     flipped = edited(build, "controls.maps", [own.model_copy(update={"flips": True}).model_dump()])
-    assert places_for(rig_of(flipped, catalogue), system, 2)[up] == "right"
+    assert places_for(hookup_of(flipped, catalogue), system, 2)[up] == "right"
 
 
 def test_a_games_map_lies_over_its_systems(demo: Demo, catalogue: Catalogue) -> None:
     maps = [SystemMap(system="alder-8", game="Brass Parade", pairs=(MapPair(input="act", place="b3"),)).model_dump()]
-    rig = rig_of(edited(demo.build, "controls.maps", maps), catalogue)
+    hookup = hookup_of(edited(demo.build, "controls.maps", maps), catalogue)
     system = catalogue.get(System, "alder-8")
     act = next(each.id for each in system.inputs if each.label == "Act")
-    assert places_for(rig, system, 1)[act] == "b1"
-    assert places_for(rig, system, 1, "Brass Parade")["act"] == "b3"
-    path, text = exports.emulator_map(rig, system, catalogue, "Brass Parade")
+    assert places_for(hookup, system, 1)[act] == "b1"
+    assert places_for(hookup, system, 1, "Brass Parade")["act"] == "b3"
+    path, text = exports.emulator_map(hookup, system, catalogue, "Brass Parade")
     assert "brass-parade" in path
     assert text
 

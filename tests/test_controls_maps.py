@@ -22,9 +22,9 @@ from kyklon.operations.controls import assignment, hotkeys, keymaps, maps, matri
 from kyklon.operations.controls.assignment import Problem
 from kyklon.operations.controls.extras import clashes, read
 from kyklon.operations.controls.findings import findings
+from kyklon.operations.controls.hookup import Hookup, hookup_of
 from kyklon.operations.controls.matrix import Pair, cures, ghosts, reconstruct
 from kyklon.operations.controls.pins import Wish
-from kyklon.operations.controls.rig import Rig, rig_of
 from support import Demo
 from test_controls import rig_for
 
@@ -92,29 +92,29 @@ def test_one_system_alone_is_solved_exactly() -> None:
 
 
 def test_a_held_pair_stays_and_what_it_costs_is_told(demo: Demo, catalogue: Catalogue) -> None:
-    rig = rig_of(demo.build, catalogue)
+    hookup = hookup_of(demo.build, catalogue)
     systems = [catalogue.get(System, system) for system in SYSTEMS]
-    solved = maps.solve(rig.layout, systems)
+    solved = maps.solve(hookup.layout, systems)
     settings = maps.taken(demo.build.controls, solved)
-    made, cost = maps.moved(rig.layout, systems, settings, "birch-16", "act", "b6")
+    made, cost = maps.moved(hookup.layout, systems, settings, "birch-16", "act", "b6")
     assert cost > 0
     held = maps.with_map(settings, made)
-    again = maps.solve(rig.layout, systems, held)
+    again = maps.solve(hookup.layout, systems, held)
     birch = next(system_map for system_map in again.maps if system_map.system == "birch-16")
     assert next(pair for pair in birch.pairs if pair.input == "act").place == "b6"
     assert again.total >= solved.total - 1e-9
-    assert maps.priced(rig.layout, systems, maps.taken(held, again)).total == pytest.approx(again.total)
+    assert maps.priced(hookup.layout, systems, maps.taken(held, again)).total == pytest.approx(again.total)
 
 
 def test_an_input_without_a_button_is_named(catalogue: Catalogue) -> None:
-    rig = rig_for(catalogue, "cocktail-pair", "tackle-pair")
-    few = rig.layout.model_copy(
+    hookup = rig_for(catalogue, "cocktail-pair", "tackle-pair")
+    few = hookup.layout.model_copy(
         update={
             "seats": tuple(
                 seat.model_copy(
                     update={"controls": tuple(c for c in seat.controls if c.id not in ("b3", "b4", "b5", "b6"))}
                 )
-                for seat in rig.layout.seats
+                for seat in hookup.layout.seats
             )
         }
     )
@@ -126,8 +126,8 @@ def test_an_input_without_a_button_is_named(catalogue: Catalogue) -> None:
 
 
 def test_a_games_own_map_leaves_what_it_does_not_use(demo: Demo, catalogue: Catalogue) -> None:
-    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, system) for system in SYSTEMS]
-    made = maps.game_map(rig.layout, systems, demo.build.controls, systems[1], "Brass Parade", ("act", "hop"))
+    hookup, systems = hookup_of(demo.build, catalogue), [catalogue.get(System, system) for system in SYSTEMS]
+    made = maps.game_map(hookup.layout, systems, demo.build.controls, systems[1], "Brass Parade", ("act", "hop"))
     on = {pair.input: pair.place for pair in made.pairs}
     assert on["act"]
     assert on["hop"]
@@ -138,12 +138,12 @@ def test_a_games_own_map_leaves_what_it_does_not_use(demo: Demo, catalogue: Cata
 
 
 def test_the_proposal_is_the_safest_of_all_pairs(demo: Demo, catalogue: Catalogue) -> None:
-    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, system) for system in SYSTEMS]
-    key, found = hotkeys.proposed(rig, systems)
-    names = hotkeys.reachable(rig)
-    least = min(hotkeys.risk(rig, systems, one, other).hourly for one in names for other in names if one != other)
+    hookup, systems = hookup_of(demo.build, catalogue), [catalogue.get(System, system) for system in SYSTEMS]
+    key, found = hotkeys.proposed(hookup, systems)
+    names = hotkeys.reachable(hookup)
+    least = min(hotkeys.risk(hookup, systems, one, other).hourly for one in names for other in names if one != other)
     leave = next(each for each in found if each.action == "leave")
-    assert hotkeys.risk(rig, systems, key, leave.control).hourly == pytest.approx(least, abs=1e-3)
+    assert hotkeys.risk(hookup, systems, key, leave.control).hourly == pytest.approx(least, abs=1e-3)
     assert len({each.control for each in found} | {key}) == len(found) + 1
 
 
@@ -159,10 +159,10 @@ def test_the_safest_hotkeys_cure_what_they_are_offered_for(demo: Demo, catalogue
 
 
 def test_holding_longer_makes_an_accident_rarer(demo: Demo, catalogue: Catalogue) -> None:
-    rig, systems = rig_of(demo.build, catalogue), [catalogue.get(System, system) for system in SYSTEMS]
-    hourly = [hotkeys.risk(rig, systems, "select", "b1", hold).hourly for hold in (0.0, 0.5, 1.0, 2.0)]
+    hookup, systems = hookup_of(demo.build, catalogue), [catalogue.get(System, system) for system in SYSTEMS]
+    hourly = [hotkeys.risk(hookup, systems, "select", "b1", hold).hourly for hold in (0.0, 0.5, 1.0, 2.0)]
     assert hourly == sorted(hourly, reverse=True)
-    play = next(each for each in hotkeys.plays_of(rig, systems) if {"select", "b1"} <= set(each.down))
+    play = next(each for each in hotkeys.plays_of(hookup, systems) if {"select", "b1"} <= set(each.down))
     for hold in (0.0, 0.2):
         own, why = hotkeys._hourly(play, "select", "b1", hold, finger=False)
         assert why.startswith("play uses both")
@@ -173,7 +173,7 @@ def test_holding_longer_makes_an_accident_rarer(demo: Demo, catalogue: Catalogue
         "controls.maps",
         [SystemMap(system="alder-8", game="Brass Parade", pairs=(MapPair(input="pick", place="b1"),)).model_dump()],
     )
-    worse = hotkeys.risk(rig_of(build, catalogue), systems, "select", "b1").hourly
+    worse = hotkeys.risk(hookup_of(build, catalogue), systems, "select", "b1").hourly
     assert worse <= hourly[0] + 1e-9  # over the games' maps too: there nothing lies on select
 
 
@@ -220,8 +220,8 @@ def test_what_adds_to_the_accidents_of_two_switches() -> None:
 
 
 def test_one_finger_reaches_what_lies_behind_one_another_in_any_seat(catalogue: Catalogue) -> None:
-    rig = rig_for(catalogue, "cocktail-pair", "tackle-pair")
-    seat = rig.layout.seats[0]
+    hookup = rig_for(catalogue, "cocktail-pair", "tackle-pair")
+    seat = hookup.layout.seats[0]
     one = next(control for control in seat.controls if control.id == "b1")
     for dx, dy, reached in (
         (0, 1.5, True),
@@ -235,14 +235,14 @@ def test_one_finger_reaches_what_lies_behind_one_another_in_any_seat(catalogue: 
         near = seat.model_copy(update={"controls": (one, other)})
         bare = seat.model_copy(update={"controls": (one,)})
         for seats in ((near,), (bare, near), (bare,)):
-            placed = _with_seats(rig, seats)
+            placed = _with_seats(hookup, seats)
             assert hotkeys._one_finger(placed, "b1", "b2") == (reached and near in seats), (dx, dy)
-    assert not hotkeys._one_finger(_with_seats(rig, (seat,)), "b1", "none")
-    assert not hotkeys._one_finger(_with_seats(rig, (seat,)), "none", "b1")
+    assert not hotkeys._one_finger(_with_seats(hookup, (seat,)), "b1", "none")
+    assert not hotkeys._one_finger(_with_seats(hookup, (seat,)), "none", "b1")
 
 
-def _with_seats(rig: Rig, seats: Sequence[Seat]) -> Rig:
-    return replace(rig, layout=rig.layout.model_copy(update={"seats": tuple(seats)}))
+def _with_seats(hookup: Hookup, seats: Sequence[Seat]) -> Hookup:
+    return replace(hookup, layout=hookup.layout.model_copy(update={"seats": tuple(seats)}))
 
 
 @pytest.mark.parametrize(
@@ -263,7 +263,7 @@ def test_each_trouble_of_hotkeys_is_told_and_no_other(
 ) -> None:
     chosen_keys = [{"action": action, "control": control} for action, control in keys]
     build = edited(edited(demo.build, "controls.hotkeys", chosen_keys), "controls.hotkey", hotkey)
-    found = list(hotkeys.troubles(rig_of(build, catalogue), []))
+    found = list(hotkeys.troubles(hookup_of(build, catalogue), []))
     assert {each.code for each in found} == codes
     assert all(each.stop == (each.code == "exit-lost") for each in found)
     for each in found:

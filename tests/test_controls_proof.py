@@ -15,13 +15,13 @@ from kyklon.devices.linux.inputs import LinuxInputs
 from kyklon.devices.ports import AxisFacts, InputEvent, InputFacts
 from kyklon.devices.simulated.panel import SimulatedPanel
 from kyklon.operations.controls import standin
+from kyklon.operations.controls.fault_words import ends_found, told
 from kyklon.operations.controls.faulty import Fault, Plan, World
+from kyklon.operations.controls.hookup import hookup_of
 from kyklon.operations.controls.levers import Axis, Rose, axis_hwdb, judged
 from kyklon.operations.controls.proof import Diagnosis, Reasoner, Session
 from kyklon.operations.controls.reports import FLOOD, Answer, Listener
-from kyklon.operations.controls.rig import rig_of
 from kyklon.operations.controls.sources import FLOOD_S, PluggedSource, StandInSource, matched
-from kyklon.operations.controls.told import ends_found, told
 from support import Demo
 from test_controls import rig_for
 
@@ -113,7 +113,7 @@ def test_in_software_the_build_says_where_the_wires_are(pair: Plan) -> None:
 
 def test_a_device_that_goes_half_way_is_said_once_and_comes_back(pair: Plan) -> None:
     clock = Clock()
-    source = StandInSource(SimulatedPanel(standin.of(pair), clock), pair.rig, clock)
+    source = StandInSource(SimulatedPanel(standin.of(pair), clock), pair.hookup, clock)
     source.panel.press("p1.b1")
     clock.now += 0.1
     assert [event.code for _role, event in source.poll().events] == ["BTN_TRIGGER"]
@@ -133,7 +133,7 @@ def test_a_flood_is_shut_out_and_said(pair: Plan) -> None:
     loud = stand_in.model_copy(
         update={"devices": tuple(d.model_copy(update={"floods": True}) for d in stand_in.devices)}
     )
-    source = StandInSource(SimulatedPanel(loud, clock), pair.rig, clock)
+    source = StandInSource(SimulatedPanel(loud, clock), pair.hookup, clock)
     said: list[str] = []
     taken = 0
     for _poll in range(60):
@@ -161,23 +161,24 @@ def test_nodes_of_one_socket_are_one_devices_players(catalogue: Catalogue, pair:
         facts("/dev/input/event9", "usb-a-1/input0"),
         facts("/dev/input/event3", "usb-b-1/input0", 1, 2),
     ]
-    assert [(role, player, each.identity) for role, player, each in matched(pair.rig, listed)] == [
+    assert [(role, player, each.identity) for role, player, each in matched(pair.hookup, listed)] == [
         ("encoder", 1, "/dev/input/event9"),
         ("encoder", 2, "/dev/input/event11"),
     ]
 
 
 def test_two_of_a_kind_go_by_the_socket_that_is_noted(catalogue: Catalogue) -> None:
-    rig = rig_for(catalogue, "cocktail-pair", "tackle-12", "tackle-12")
-    encoder = rig.devices[0].encoder
+    hookup = rig_for(catalogue, "cocktail-pair", "tackle-12", "tackle-12")
+    encoder = hookup.devices[0].encoder
     places = [{"role": "encoder", "x": 0, "y": 0, "port": "pci-0000:01:00.0-usb-0:1.2:1.0"}]
-    settings = type(rig.settings).model_validate(rig.settings.model_dump() | {"places": places})
+    settings = type(hookup.settings).model_validate(hookup.settings.model_dump() | {"places": places})
     listed = [
         facts("/dev/input/event4", "usb-0000:01:00.0-1.1/input0", encoder.vendor, encoder.product),
         facts("/dev/input/event5", "usb-0000:01:00.0-1.2/input0", encoder.vendor, encoder.product),
     ]
     found = {
-        role: each.identity for role, _player, each in matched(type(rig)(rig.layout, rig.devices, settings), listed)
+        role: each.identity
+        for role, _player, each in matched(type(hookup)(hookup.layout, hookup.devices, settings), listed)
     }
     assert found == {"encoder": "/dev/input/event5", "encoder-2": "/dev/input/event4"}
 
@@ -205,7 +206,7 @@ class Plugs:
 
 def test_plugging_in_and_out_is_said(pair: Plan) -> None:
     plugs = Plugs()
-    source = PluggedSource(plugs, pair.rig)
+    source = PluggedSource(plugs, pair.hookup)
     assert "is plugged in" in source.attach(plugs.list())[0]
     assert source.attach(plugs.list()) == ()
     assert source.poll().events[0][0] == "encoder"
@@ -260,9 +261,9 @@ def test_answers_that_fit_nothing_come_to_an_end_and_can_be_cancelled(pair: Plan
 
 def test_a_stand_in_follows_the_wires_and_keeps_its_faults(catalogue: Catalogue, pair: Plan) -> None:
     other = Plan(rig_for(catalogue, "cocktail-pair", "tackle-pair"))
-    wires = tuple(wire for wire in other.rig.settings.wires if wire.control != "p1.b6")
-    settings = pair.rig.settings.model_copy(update={"wires": wires})
-    fewer = Plan(type(pair.rig)(pair.rig.layout, pair.rig.devices, settings))
+    wires = tuple(wire for wire in other.hookup.settings.wires if wire.control != "p1.b6")
+    settings = pair.hookup.settings.model_copy(update={"wires": wires})
+    fewer = Plan(type(pair.hookup)(pair.hookup.layout, pair.hookup.devices, settings))
     right = standin.of(fewer)
     assert standin.followed(right, pair).ends == dict(pair.wires)
     wrong = standin.of(fewer, (Fault("crossed", ("p1.b1", "p1.b4")),))
@@ -274,9 +275,9 @@ def test_a_stand_in_follows_the_wires_and_keeps_its_faults(catalogue: Catalogue,
 def test_a_panel_without_wires_cannot_be_miswired(
     demo: Demo, catalogue: Catalogue, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    rig = rig_of(demo.build, catalogue)
-    assert rig is not None
-    assert len(standin.drawn(Plan(rig), 10_000, 1)) > 20  # as many as there can be, and no more
+    hookup = hookup_of(demo.build, catalogue)
+    assert hookup is not None
+    assert len(standin.drawn(Plan(hookup), 10_000, 1)) > 20  # as many as there can be, and no more
     monkeypatch.setattr(standin, "single_faults", lambda _plan: [])
     with pytest.raises(WrongUse, match="No switch is wired"):
-        standin.drawn(Plan(rig), 2, 1)
+        standin.drawn(Plan(hookup), 2, 1)

@@ -22,10 +22,10 @@ from kyklon.faults import drills
 from kyklon.faults.acts import answered, case_of, path_of, put_aside, tried, without_last
 from kyklon.faults.drills import checked, hidden_in, offered, solved_by_finder
 from kyklon.faults.drills import tried as tried_in_drill
+from kyklon.faults.fault_model import fault_model_of, words_of
 from kyklon.faults.finder import Case, likely, next_step, steps
 from kyklon.faults.hidden import BREAKS, machines
 from kyklon.faults.network import MOST_EXACT, Network, _sampled, believe, gains
-from kyklon.faults.setting import setting_of, words_of
 from kyklon.model.fault import FaultCase
 from kyklon.model.world import World
 from kyklon.operations import inspection
@@ -37,7 +37,7 @@ CAUSES, OBSERVATIONS = PARTS.all(Cause), PARTS.all(Observation)
 
 
 def lighthouse_setting(**more):
-    return setting_of(lighthouse.build(PARTS, "0" * 64), PARTS, **more)
+    return fault_model_of(lighthouse.build(PARTS, "0" * 64), PARTS, **more)
 
 
 def small(seed: int, causes: int = 5, observations: int = 7) -> Network:
@@ -126,7 +126,7 @@ def test_answers_that_exclude_each_other_are_told_and_the_later_counts() -> None
     assert not case.excluded
     other = next(
         observation.id
-        for observation in case.setting.observations
+        for observation in case.fault_model.observations
         if observation.group == "lamp" and observation.id != "lamp-dark"
     )
     both = case.answered(other, True)
@@ -136,17 +136,17 @@ def test_answers_that_exclude_each_other_are_told_and_the_later_counts() -> None
 
 
 def test_answers_that_no_cause_explains_still_rank_causes() -> None:
-    setting = lighthouse_setting()
-    sure = replace(setting.network, leak=np.zeros_like(setting.network.leak))
-    case = Case(replace(setting, network=sure))
-    for observation in setting.observations[:9]:
+    fault_model = lighthouse_setting()
+    sure = replace(fault_model.network, leak=np.zeros_like(fault_model.network.leak))
+    case = Case(replace(fault_model, network=sure))
+    for observation in fault_model.observations[:9]:
         case = case.answered(observation.id, observation.kind != "symptom")
     assert np.all(np.isfinite(case.belief().chance))
 
 
 def test_many_yeses_are_sampled_and_say_so() -> None:
-    setting = lighthouse_setting()
-    found = believe(setting.network, dict.fromkeys(range(MOST_EXACT + 4), True))
+    fault_model = lighthouse_setting()
+    found = believe(fault_model.network, dict.fromkeys(range(MOST_EXACT + 4), True))
     assert 0 < found.error < 1
     assert np.all((found.chance >= 0) & (found.chance <= 1))
 
@@ -190,9 +190,9 @@ def test_the_codes_of_causes_are_spoken_by_findings_failures_or_logs() -> None:
 @pytest.mark.parametrize("make", [lighthouse, camper, school_fair], ids=["table", "console", "micro"])
 def test_a_build_meets_only_what_it_can_have(make) -> None:
     build = make.build() if make is school_fair else make.build(PARTS, "0" * 64)
-    setting, words = setting_of(build, PARTS), words_of(build, PARTS)
-    assert len(setting.causes) > 30
-    assert all(words >= set(each.when) for each in (*setting.causes, *setting.observations))
+    fault_model, words = fault_model_of(build, PARTS), words_of(build, PARTS)
+    assert len(fault_model.causes) > 30
+    assert all(words >= set(each.when) for each in (*fault_model.causes, *fault_model.observations))
 
 
 # --- the finder ------------------------------------------------------------------------------------------------------
@@ -207,13 +207,13 @@ def test_the_boards_own_lamp_tells_its_rhythms_apart() -> None:
 
 def test_what_is_foretold_outweighs_all_else(demo: Demo) -> None:
     findings = inspection.inspect(demo.build, PARTS, World())
-    case = Case(setting_of(demo.build, PARTS, findings)).answered("screen-black", True)
+    case = Case(fault_model_of(demo.build, PARTS, findings)).answered("screen-black", True)
     assert likely(case, case.belief())[0].cause.id == "kernel-missing"
 
 
 def test_thirty_answers_leave_a_belief_that_adds_up() -> None:
     case = Case(lighthouse_setting())
-    for index, each in enumerate(case.setting.observations[:30]):
+    for index, each in enumerate(case.fault_model.observations[:30]):
         case = case.answered(each.id, index % 5 == 0)
         assert all(step.minutes > 0 for step in steps(case, case.belief()))
         chance = case.belief().chance
@@ -223,7 +223,7 @@ def test_thirty_answers_leave_a_belief_that_adds_up() -> None:
 
 def test_a_tried_cause_is_out_and_the_finder_comes_to_an_end() -> None:
     case = Case(lighthouse_setting())
-    for _ in range(len(case.setting.causes) + len(case.setting.observations)):
+    for _ in range(len(case.fault_model.causes) + len(case.fault_model.observations)):
         step = next_step(case)
         if step is None:
             break
@@ -231,7 +231,7 @@ def test_a_tried_cause_is_out_and_the_finder_comes_to_an_end() -> None:
         case = (
             case.answered(step.id, False)
             if step.kind != "try"
-            else Case(case.setting, case.answers, (*case.tried, step.id), case.found)
+            else Case(case.fault_model, case.answers, (*case.tried, step.id), case.found)
         )
     assert next_step(case) is None
 
@@ -252,7 +252,7 @@ def test_the_case_is_kept_in_the_build_and_told_in_words(demo: Demo) -> None:
     assert "Yes: The screen stays black" in told
     assert told.endswith("Found: No card inserted, or not fully inserted")
     case = case_of(demo.build, PARTS, (), None, record)
-    assert case.belief().chance[case.setting.cause_index("supply-dead")] < 1e-3
+    assert case.belief().chance[case.fault_model.cause_index("supply-dead")] < 1e-3
 
 
 def test_what_was_found_before_counts_the_next_time(tmp_path: Path) -> None:
@@ -262,7 +262,7 @@ def test_what_was_found_before_counts_the_next_time(tmp_path: Path) -> None:
         cures.remember(path, "card-worn")
     assert cures.cured(path) == {"card-worn": 3}
     before, after = (Case(lighthouse_setting(cured=each)) for each in ({}, cures.cured(path)))
-    index = before.setting.cause_index("card-worn")
+    index = before.fault_model.cause_index("card-worn")
     assert after.belief().chance[index] > 2 * before.belief().chance[index]
     path.write_text('{"found": {"card-worn": "many"}}', encoding="utf-8")
     assert cures.cured(path) == {}
@@ -277,15 +277,19 @@ def every_machine(demo_master: Path):
     from kyklon.record import folder as store
 
     build = store.load(demo_master).build
-    setting = setting_of(build, PARTS)
+    fault_model = fault_model_of(build, PARTS)
     sets = [
         fault
         for drill in PARTS.all(Drill)
         for fault in drill.faults
-        if all(setting.cause_index(c) is not None for c in fault)
+        if all(fault_model.cause_index(c) is not None for c in fault)
     ]
     wanted = list(dict.fromkeys([*sets, *((name,) for each in sets for name in each)]))
-    return build, setting, {machine.causes: machine for machine in machines(wanted, build, demo_master, PARTS, setting)}
+    return (
+        build,
+        fault_model,
+        {machine.causes: machine for machine in machines(wanted, build, demo_master, PARTS, fault_model)},
+    )
 
 
 def made_of(every, faults: tuple[str, ...]):
@@ -294,19 +298,19 @@ def made_of(every, faults: tuple[str, ...]):
 
 def test_twenty_drills_and_each_is_solved_by_the_finder_alone(every_machine) -> None:
     """Within half of the minutes that trying by prior alone takes, over all that can be hidden."""
-    _build, setting, every = every_machine
-    order = np.argsort(-setting.network.prior)
+    _build, fault_model, every = every_machine
+    order = np.argsort(-fault_model.network.prior)
     finder = prior = 0.0
     assert [each.level for each in drills.drills(PARTS)] == list(range(1, 21))
     for drill in drills.drills(PARTS):
         for faults in drill.faults:
             made = made_of(every, faults)
-            minutes = solved_by_finder(setting, made)
+            minutes = solved_by_finder(fault_model, made)
             assert 0 < minutes < 90, (drill.level, faults)
             finder += minutes
-            wanted = {setting.cause_index(name) for name in faults}
+            wanted = {fault_model.cause_index(name) for name in faults}
             for index in order:
-                prior += setting.causes[index].minutes
+                prior += fault_model.causes[index].minutes
                 wanted.discard(int(index))
                 if not wanted:
                     break
@@ -328,12 +332,12 @@ def test_faults_in_bytes_show_what_a_forecast_of_those_bytes_shows(every_machine
 
 
 def test_of_two_faults_the_second_shows_once_the_first_is_put_right(demo: Demo, every_machine) -> None:
-    build, setting, every = every_machine
+    build, fault_model, every = every_machine
     drill = next(each for each in PARTS.all(Drill) if each.level == 18)
     kept = next(
         drills.Open(drill=drill.id, seed=str(seed))
         for seed in range(99)
-        if hidden_in(drill, str(seed), setting) == ("root-nowhere", "front-end-unlisted")
+        if hidden_in(drill, str(seed), fault_model) == ("root-nowhere", "front-end-unlisted")
     )
     state = drills.state_of(
         kept, build, demo.folder, PARTS, made=made_of(every, ("root-nowhere", "front-end-unlisted"))
@@ -377,6 +381,6 @@ def test_a_level_that_this_build_cannot_have_says_so() -> None:
     micro = school_fair.build()
     drill = next(each for each in PARTS.all(Drill) if each.level == 18)
     with pytest.raises(WrongUse, match="needs parts"):
-        hidden_in(drill, "0", setting_of(micro, PARTS))
+        hidden_in(drill, "0", fault_model_of(micro, PARTS))
     with pytest.raises(WrongUse, match="1 to 20"):
         drills.by_level(PARTS, 21)

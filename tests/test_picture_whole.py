@@ -32,13 +32,13 @@ from kyklon.operations.picture.adjust import Readings, applied, centred, move, s
 from kyklon.operations.picture.chain import chain_of, into_75, resistor_for
 from kyklon.operations.picture.findings import findings
 from kyklon.operations.picture.glass import Play, cadence, on_glass
-from kyklon.operations.picture.ground import Ground, refused, stood
 from kyklon.operations.picture.names import parse_timing
 from kyklon.operations.picture.papers import issue, table
 from kyklon.operations.picture.ranges import carried, plain
 from kyklon.operations.picture.repair import repaired, timings_of, with_hdmi, with_timings
 from kyklon.operations.picture.schools import SCHOOLS, plan, plans, rows_of, taken, wide_modes
 from kyklon.operations.picture.sending import identification
+from kyklon.operations.picture.signal_path import SignalPath, refused, stood
 from kyklon.operations.picture.signals import signals
 from kyklon.operations.picture.smallest import Asking, Limits, candidates, costs, front, solve
 from kyklon.operations.tuning.cascade import issue as settings_files
@@ -53,14 +53,14 @@ DISPLAYS = (
 )
 
 
-def ground(
+def signal_path(
     catalogue: Catalogue, display: str = "casement-19", adapter: str = "gantry-rgb", board: str = "herring"
-) -> Ground:
+) -> SignalPath:
     adapters = (catalogue.get(Adapter, adapter),) if adapter else ()
-    return Ground(catalogue.get(Display, display), catalogue.get(Board, "herring"), adapters)
+    return SignalPath(catalogue.get(Display, display), catalogue.get(Board, "herring"), adapters)
 
 
-def judge(timing: Timing, own: Ground) -> bool:
+def judge(timing: Timing, own: SignalPath) -> bool:
     """Whether everything takes a timing: written apart from the program's own judge, in numbers of its own."""
     line, field = timing.clock_hz / (timing.horizontal.active + timing.horizontal.blank), float(timing.vertical_hz)
     bands = [(*band.line_khz, *band.field_hz) for band in own.display.ranges]
@@ -83,7 +83,7 @@ def judge(timing: Timing, own: Ground) -> bool:
 def test_every_school_serves_every_system_on_every_display(
     display: str, adapter: str, school: str, catalogue: Catalogue
 ) -> None:
-    own = ground(catalogue, display, adapter)
+    own = signal_path(catalogue, display, adapter)
     made = plan(school, own, catalogue.all(System))
     assert made.menu is not None
     assert not made.why
@@ -130,7 +130,7 @@ def test_no_plan_ends_outside_what_display_and_link_take(
         update={"least_clock_hz": clocks[0] * 1_000_000, "most_clock_hz": clocks[1] * 1_000_000}
     )
     adapter = catalogue.get(Adapter, "gantry-rgb").model_copy(update={"least_width": least_width})
-    own = Ground(display, board, (adapter,))
+    own = SignalPath(display, board, (adapter,))
     made = plan(school, own, catalogue.all(System))
     if made.menu is None:
         assert made.why
@@ -163,7 +163,7 @@ def test_no_remedy_leads_to_a_mode_that_must_not_be_sent(data: st.DataObject) ->
         ],
     )
     adapters = (catalogue.get(Adapter, adapter),) if adapter else ()
-    own = Ground(display, catalogue.get(Board, board), adapters)
+    own = SignalPath(display, catalogue.get(Board, board), adapters)
     for _ in range(40):
         found = [finding for finding in findings(build, catalogue, World()) if finding.severity is Severity.STOP]
         modes = [("menu", build.picture.menu.timing), *((row.system, row.mode.timing) for row in build.picture.systems)]
@@ -211,9 +211,9 @@ def test_a_plan_is_taken_up_by_boot_tuning_and_the_findings(demo: Demo, catalogu
 
 
 def test_a_tube_of_31_khz_alone_gets_modes_of_its_own(catalogue: Catalogue) -> None:
-    own = ground(catalogue, "casement-tri-25", "gantry-15")
+    own = signal_path(catalogue, "casement-tri-25", "gantry-15")
     band = Range(line_khz=(31.0, 32.0), field_hz=(49, 72))
-    own = Ground(own.display.model_copy(update={"ranges": (band,)}), own.board, own.adapters)
+    own = SignalPath(own.display.model_copy(update={"ranges": (band,)}), own.board, own.adapters)
     made = plan("own modes", own, catalogue.all(System))
     assert not made.why
     assert all(judge(row.mode.timing, own) for row in made.rows)
@@ -271,7 +271,7 @@ def test_the_smallest_set_is_the_one_that_exhaustive_search_finds() -> None:
 @pytest.mark.parametrize("seed", [*range(5), 19])
 def test_no_fewer_modes_serve_than_are_proposed(seed: int, catalogue: Catalogue) -> None:
     """Beside wide modes at every twentieth of a hertz."""
-    pick, own = random.Random(seed), ground(catalogue)
+    pick, own = random.Random(seed), signal_path(catalogue)
     rows = []
     for number in range(pick.randint(4, 9)):
         base = pick.choice(catalogue.all(System))
@@ -300,7 +300,7 @@ def test_three_thousand_games_are_served(catalogue: Catalogue) -> None:
         )
         askings.append(Asking(f"{number}/{shape}", system, 50.0))
     assert sum(asking.weight for asking in askings) == 3000
-    own = ground(catalogue)
+    own = signal_path(catalogue)
     with that_ends():
         found = front(askings, own)
     assert found.choices
@@ -662,5 +662,5 @@ def test_a_display_that_needs_waking_is_woken_or_that_is_a_stop(demo: Demo, cata
     assert text.index("0x05 0x40") < text.index("0x06 0x3c") < text.index("0x00 0x81")
     assert "^exit" in text  # before the last exit of rc.local
     assert rows_of(after, catalogue, World())
-    assert not refused(after.picture.menu.timing, ground(catalogue, "casement-bare-9"))
+    assert not refused(after.picture.menu.timing, signal_path(catalogue, "casement-bare-9"))
     assert carried(catalogue.get(Board, "herring")).holds(after.picture.menu.timing)

@@ -17,14 +17,14 @@ from kyklon.model.timing import Mode
 from kyklon.model.world import World
 from kyklon.operations.picture import edid
 from kyklon.operations.picture.findings import findings, menu_mode, mode_remedy
-from kyklon.operations.picture.ground import Ground, refused
 from kyklon.operations.picture.papers import issue
 from kyklon.operations.picture.ranges import carried, contradicts, display_ranges, propose
 from kyklon.operations.picture.schools import SCHOOLS, plan
 from kyklon.operations.picture.sending import identification, unfit
+from kyklon.operations.picture.signal_path import SignalPath, refused
 from kyklon.operations.picture.smallest import Asking, candidates
 from support import Demo
-from test_picture_whole import ground, judge
+from test_picture_whole import judge, signal_path
 
 
 def data_saying(line: tuple[int, int], field: tuple[int, int], *, first: int = 0x10) -> Edid:
@@ -32,7 +32,7 @@ def data_saying(line: tuple[int, int], field: tuple[int, int], *, first: int = 0
     return Edid("KYK", 1, 1, 2026, "Other", timings, (400, 300), RangeLimits(field, line, 300))
 
 
-def random_ground(chance: random.Random, catalogue: Catalogue) -> Ground:
+def random_ground(chance: random.Random, catalogue: Catalogue) -> SignalPath:
     """A tube of one to three ranges, with data of its own, another display's, or none."""
     bands = []
     for _ in range(chance.choice((1, 1, 2, 3))):
@@ -44,11 +44,11 @@ def random_ground(chance: random.Random, catalogue: Catalogue) -> Ground:
                 field_hz=(slow, chance.choice((60.0, 60.05, 61.0, 75.0))),
             )
         )
-    own = ground(catalogue, "casement-19", chance.choice(("gantry-rgb", "gantry-15", "")))
+    own = signal_path(catalogue, "casement-19", chance.choice(("gantry-rgb", "gantry-15", "")))
     tube = own.display.model_copy(update={"ranges": tuple(bands)})
     line = sorted(chance.sample(range(10, 130), 2))
     data = data_saying((line[0], line[1]), (chance.randrange(24, 60), chance.randrange(60, 160)))
-    return Ground(tube, own.board, own.adapters, chance.choice((data, data, None)))
+    return SignalPath(tube, own.board, own.adapters, chance.choice((data, data, None)))
 
 
 def test_data_of_another_display_never_lift_the_guard(demo: Demo) -> None:
@@ -94,8 +94,8 @@ def test_no_remedy_and_no_issued_file_leaves_the_parts_own_range(demo: Demo) -> 
         remedy = mode_remedy(build, catalogue, "menu", own.display, own.board, own.ranges)
         if remedy is not None:
             after = remedied(build, remedy)
-            assert refused(after.picture.menu.timing, Ground(own.display, own.board)) == ""
-        if not judge(build.picture.menu.timing, Ground(own.display, own.board)):
+            assert refused(after.picture.menu.timing, SignalPath(own.display, own.board)) == ""
+        if not judge(build.picture.menu.timing, SignalPath(own.display, own.board)):
             said = unfit(build, own.display)
             inside = any(
                 low <= float(build.picture.menu.timing.horizontal_hz) / 1000 <= high
@@ -122,7 +122,7 @@ def test_at_the_very_edge_a_tube_is_served(seed: int, catalogue: Catalogue) -> N
         line = chance.choice(((15.6, 15.75), (15.0, 15.734), (15.2, 16.5), (15.625, 15.9)))
         band = Range(line_khz=line, field_hz=(49.0, fast))
         tube = catalogue.get(Display, "casement-19").model_copy(update={"ranges": (band,)})
-        own = Ground(tube, ground(catalogue).board, ground(catalogue).adapters)
+        own = SignalPath(tube, signal_path(catalogue).board, signal_path(catalogue).adapters)
         link = carried(own.board, own.adapters, tube)
         for rate in (Fraction(60), Fraction(50), Fraction(str(fast)), Fraction(str(fast)) + Fraction(1, 20)):
             system = catalogue.all(System)[0].model_copy(update={"refresh": f"{rate.numerator}/{rate.denominator}"})

@@ -251,6 +251,8 @@ def test_ctrl_c_ends_every_command_with_one_line_and_130(
     """POSIX shells: 128 and the signal's number. A question that is answered with no is no interrupt."""
     from kyklon.commands import build, main, shared
 
+    signal.signal(signal.SIGINT, signal.default_int_handler)  # ignored where a shell started it with &
+
     def in_the_middle(folder: Path) -> int:
         with shared.watching() as watch:
             os.kill(os.getpid(), signal.SIGINT)

@@ -5,6 +5,8 @@ Usage: tools/real_machine.py root FOLDER [systemd|sysvinit|openrc]     an arm64 
        tools/real_machine.py judge FOLDER                              the forecast of each beside a real boot loader
        tools/real_machine.py remedies FOLDER                           every remedy offered, as the loader sees it
        tools/real_machine.py trees ROOT                                every device tree learnt as a board
+       tools/real_machine.py starts ROOT FOLDER [COUNT] [SEED]         cards whose kernel needs its initramfs
+       tools/real_machine.py kernels FOLDER                            the forecast of each beside the kernel itself
 
 Nothing of it is kept in the project: trees are drawn by number, names and folders by lot.
 """
@@ -23,12 +25,14 @@ from collections import Counter
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
-sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+sys.path[:0] = [str(Path(__file__).parent.parent / "tests"), str(Path(__file__).parent)]
+
+import real_initramfs  # noqa: E402
 
 PACKAGES = (
     "base-files,base-passwd,bash,coreutils,dash,debianutils,findutils,grep,hostname,init-system-helpers,libc-bin,login,"
     "mawk,ncurses-base,ncurses-bin,passwd,perl-base,sed,util-linux,linux-image-arm64,udev,u-boot-menu,busybox-static,"
-    "kmod,iproute2,dbus,linux-base,mount,sysvinit-utils"
+    "kmod,klibc-utils,initramfs-tools-core,zstd,iproute2,dbus,linux-base,mount,sysvinit-utils"
 )
 INITS = {"systemd": "systemd-sysv", "sysvinit": "sysvinit-core,initscripts,insserv", "openrc": "openrc,sysvinit-core"}
 SUITE = "bookworm"
@@ -49,6 +53,10 @@ DAMAGES = (
 )
 
 
+ROOT_ID = "4b594b00-0000-4000-8000-00000000beef"
+ROOT_WORDS = ("LABEL=rootfs", f"UUID={ROOT_ID}", "/dev/mmcblk0p{n}", "/dev/disk/by-label/rootfs", "LABEL=elsewhere")
+
+
 @dataclass(frozen=True)
 class Card:
     """table: dos or gpt. boot: fat, ext4, or root where the boot files lie in /boot of the root. names: fdt, fdtdir or
@@ -62,6 +70,8 @@ class Card:
     damage: str
     tree: str
     seed: int
+    initrd: str = ""  # what is done with an initramfs out of packages, '' for none
+    root_word: str = ""
 
 
 def make_root(folder: Path, init: str) -> None:
@@ -120,8 +130,10 @@ def _boot_files(root: Path, card: Card, to: Path, top: str) -> None:
     others = [each for each in trees_of(root) if each.parent == source.parent and each != source]
     for other in chance.sample(others, min(3, len(others))):
         shutil.copy(other, to / trees / other.name)
-    initrd = chance.random() < 0.4
-    if initrd:
+    initrd = chance.random() < 0.4 or bool(card.initrd)
+    if card.initrd:
+        (place / "initrd.img").write_bytes(real_initramfs.made(root, version, card.initrd, chance))
+    elif initrd:
         (place / "initrd.img").write_bytes(b"\x1f\x8b" + bytes(range(64)))
     lines = ["## made by a generator", "default l0", "menu title Boot menu", "prompt 0"]
     lines += [] if card.damage == "menu waits" else ["timeout 50"]
@@ -129,6 +141,7 @@ def _boot_files(root: Path, card: Card, to: Path, top: str) -> None:
     rootfs = (
         "root=/dev/mmcblk0p7" if card.damage == "wrong root" else f"root=/dev/mmcblk0p{1 if card.boot == 'root' else 2}"
     )
+    rootfs = f"root={card.root_word}" if card.root_word else rootfs
     for label, words in (("l0", "rw rootwait quiet"), ("l0r", "rw rootwait single")):
         lines += ["", f"label {label}", f"\tmenu label Linux {version}", f"\tlinux {top}/{folder}{kernel}"]
         lines += [f"\tinitrd {top}/{folder}initrd.img"] if initrd else []
@@ -199,7 +212,9 @@ def make_card(root: Path, card: Card, to: Path) -> None:
             _put(volume, to, 1)
         volume = work / "root.img"
         _blank(volume, root_mib - 1)
-        subprocess.run(["mkfs.ext4", "-q", "-F", "-L", "rootfs", "-d", str(system), str(volume)], check=True)
+        subprocess.run(
+            ["mkfs.ext4", "-q", "-F", "-L", "rootfs", "-U", ROOT_ID, "-d", str(system), str(volume)], check=True
+        )
         _put(volume, to, 1 + boot_mib)
 
 
@@ -242,6 +257,58 @@ def cards(root: Path, folder: Path, count: int, seed: int) -> None:
         shutil.copy(root / card.tree, folder / f"{number:02d}.dtb")
         (folder / f"{number:02d}.json").write_text(json.dumps(asdict(card)))
         print(number, card.table, card.boot, card.names, card.folder or "/", card.damage, flush=True)
+
+
+def starts(root: Path, folder: Path, count: int, seed: int) -> None:
+    folder.mkdir(parents=True, exist_ok=True)
+    chance = random.Random(seed)
+    for number in range(count):
+        card = replace(
+            drawn(root, chance), table="dos", damage=chance.choice(("none", "none", "none", "init gone")), login=False
+        )
+        word = chance.choice(ROOT_WORDS if chance.random() < 0.5 else ROOT_WORDS[:3])
+        word = word.format(n=1 if card.boot == "root" else 2)
+        card = replace(card, initrd=chance.choice(real_initramfs.WAYS), root_word=word)
+        path = folder / f"{number:02d}.img"
+        make_card(root, card, path)
+        os.truncate(path, 1 << (path.stat().st_size - 1).bit_length())  # the virtual slot takes powers of two
+        shutil.copy(root / card.tree, folder / f"{number:02d}.dtb")
+        (folder / f"{number:02d}.json").write_text(json.dumps(asdict(card)))
+        print(number, card.table, card.boot, card.initrd, card.root_word, card.damage, flush=True)
+
+
+def kernels(folder: Path) -> None:
+    """The forecast beside what the card's own kernel and initramfs do on the virtual board."""
+    from kyklon.catalogue.loader import load
+    from kyklon.operations.card.volumes import contents
+    from kyklon.operations.poweron.bench import lay_out
+    from kyklon.operations.poweron.bringup import bring_up
+    from kyklon.operations.poweron.sequence import STAGES
+
+    names = [stage.name for stage in STAGES]
+    agree = wrong = false = total = 0
+    for path in sorted(folder.glob("*.img")):
+        card = Card(**json.loads(path.with_suffix(".json").read_text()))
+        build, catalogue = learnt(path, path.with_suffix(".dtb"), Path(card.tree).name, load())
+        bench = lay_out(build, catalogue, contents.observe(path), plugged_in())
+        result = bring_up(bench)
+        stop = next((failure for failure in result.failures if failure.blocks), None)
+        if stop is not None and names.index(stop.stage) <= names.index("kernel"):
+            print(f"- {path.name}: {stop.cause}")
+            continue
+        mine = "init" if stop is None or names.index(stop.stage) > names.index("init") else stop.stage
+        theirs, said = real_initramfs.started(bench, path)
+        same = mine == theirs or (mine in ("kernel line", "root partition") and theirs == "no root")
+        total, agree = total + 1, agree + same
+        wrong += mine == "init" != theirs
+        false += theirs == "init" != mine
+        print(
+            f"{' ' if same else 'X'} {path.name} {card.initrd} {card.root_word} {card.damage}: {mine} / {theirs}",
+            end="; ",
+        )
+        print(stop.cause if stop else "to the front end", flush=True)
+        path.with_suffix(".said").write_text(said)
+    print(f"{agree} of {total} agree, {wrong} fine and wrong, {false} failed and fine")
 
 
 def judge(folder: Path) -> None:
@@ -388,6 +455,12 @@ if __name__ == "__main__":
         make_root(Path(rest[0]), rest[1] if len(rest) > 1 else "systemd")
     elif what == "cards":
         cards(Path(rest[0]), Path(rest[1]), int(rest[2]) if len(rest) > 2 else 30, int(rest[3]) if len(rest) > 3 else 1)
+    elif what == "starts":
+        starts(
+            Path(rest[0]), Path(rest[1]), int(rest[2]) if len(rest) > 2 else 12, int(rest[3]) if len(rest) > 3 else 1
+        )
+    elif what == "kernels":
+        kernels(Path(rest[0]))
     elif what == "judge":
         judge(Path(rest[0]))
     elif what == "remedies":

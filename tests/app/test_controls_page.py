@@ -89,7 +89,7 @@ def test_the_second_seat_shows_the_missing_quirk_until_it_is_there(user) -> None
 def test_every_switch_can_be_found_on_the_drawing(user) -> None:
     page = page_of(user, LIVE)
     view = page.live.view
-    for switch in page.live.rig.switches:
+    for switch in page.live.hookup.switches:
         assert view.control_at(view.centre_of(switch)) == switch
     assert view.control_at(QPointF(2, 2)) == ""
 
@@ -109,9 +109,9 @@ def test_from_a_bare_table_to_the_exported_maps(user, tmp_path: Path, monkeypatc
     user.pick(page.wiring, "Encoder to add", "tackle-pair")
     user.press("Add", page.wiring)
     user.press("Wire all", page.wiring)
-    rig = page.wiring.rig
-    assert len(rig.devices) == 2
-    assert len(rig.wired) == len(rig.switches) == 48
+    hookup = page.wiring.hookup
+    assert len(hookup.devices) == 2
+    assert len(hookup.wired) == len(hookup.switches) == 48
     assert "controls.players" not in user.stops
     user.answer(
         lambda dialog: user.press("Change the build", dialog),

@@ -172,15 +172,15 @@ def test_udevadm_finds_nothing_wrong_with_the_rules(catalogue: Catalogue, tmp_pa
 def test_drawings_are_svg_of_the_panels_own_size(demo: Demo, catalogue: Catalogue, qapp: object) -> None:
     from PyQt6.QtSvg import QSvgRenderer
 
-    rig = rig_for(catalogue, "cocktail-pair", "tackle-pair")
+    hookup = rig_for(catalogue, "cocktail-pair", "tackle-pair")
     system = catalogue.get(System, "cedar-disc")
     texts = [
-        legends.legend(rig, system),
-        legends.template(rig.layout),
-        legends.labels(wiring.harness(rig)),
-        legends.guest_card(rig, (system,)),
+        legends.legend(hookup, system),
+        legends.template(hookup.layout),
+        legends.labels(wiring.harness(hookup)),
+        legends.guest_card(hookup, (system,)),
     ]
-    seat = rig.layout.seats[0]
+    seat = hookup.layout.seats[0]
     for text in texts:
         assert QSvgRenderer(text.encode()).isValid()
     root = ET.fromstring(texts[1])

@@ -91,9 +91,9 @@ def test_sdl_takes_every_line_and_gives_it_back(catalogue: Catalogue, sdl: ctype
     """Buttons, axes with their signs, and hats."""
     kinds: set[str] = set()
     for encoder in catalogue.all(Encoder):
-        rig = rig_for(catalogue, panel_id, encoder.id)
-        for player in range(1, len(rig.layout.seats) + 1):
-            text = exports.sdl_line(rig, player)
+        hookup = rig_for(catalogue, panel_id, encoder.id)
+        for player in range(1, len(hookup.layout.seats) + 1):
+            text = exports.sdl_line(hookup, player)
             if not text:
                 continue
             assert sdl.SDL_GameControllerAddMapping(text.encode()) in (0, 1)  # -1 is an error

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_bytes
+from kyklon.catalogue.records import BareMetal, Board, Image
 from kyklon.commands.line import Option
 from kyklon.commands.shared import (
     OK,
@@ -25,15 +26,14 @@ from kyklon.commands.shared import (
     watching,
 )
 from kyklon.commands.targets import card_job
+from kyklon.operations.card.sets import baremetal
+from kyklon.operations.card.sets.problems import rename, rename_words
 
 if TYPE_CHECKING:
     from kyklon.operations.card.sets.baremetal import Plan
 
 
 def _planned(folder: Path, board: str) -> Plan:
-    from kyklon.catalogue.records import BareMetal, Board, Image
-    from kyklon.operations.card.sets import baremetal
-
     parts = catalogue()
     images = {image.id: image for image in parts.all(Image)}
     layout = baremetal.layout_of(folder, parts.all(BareMetal), images)
@@ -50,8 +50,6 @@ def plan(
 
     What is wrong with the set is told, too. Exit 1 while a stop stands.
     """
-    from kyklon.operations.card.sets.problems import rename, rename_words
-
     found = _planned(folder, board)
     if fix:
         for problem in found.problems:
@@ -93,8 +91,6 @@ def write(
         raise WrongUse("The set is not ready for a card.", do="See `kyklon baremetal plan` and fix its stops.")
     agree(verdict, f"Make a card of {job.target.facts.name}?", yes=yes)
     with watching() as watch:
-        from kyklon.catalogue.records import Image
-
         image = catalogue().find(Image, job.build.part("image")) if job.build else None
         own = image is not None and image.school == "bare metal"
         found, _event = bare_metal_card(job, folder, planned, label, watch, own=own)

@@ -4,9 +4,17 @@ from __future__ import annotations
 
 from typing import Annotated
 
+from kyklon.base import durable
+from kyklon.base.inside import inside
+from kyklon.catalogue.records import Board
+from kyklon.catalogue.text_records import Dialect
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, CardName, Dir, Folder, Json, open_folder, out
 from kyklon.commands.targets import written_card
+from kyklon.operations import inspection
+from kyklon.operations.boot.as_found import as_found
+from kyklon.operations.boot.compile import issue as issued
+from kyklon.operations.card.volumes import contents
 
 
 def apply(
@@ -38,11 +46,6 @@ def read(folder: Folder, card: CardName, as_json: Json = False) -> int:
     """
     from dataclasses import asdict
 
-    from kyklon.catalogue.records import Board
-    from kyklon.catalogue.text_records import Dialect
-    from kyklon.operations.boot.as_found import as_found
-    from kyklon.operations.card.volumes import contents
-
     build, parts = open_folder(folder)
     seen = contents.observe(written_card(card, folder).path)
     lines = as_found(parts.get(Dialect, build.boot.dialect), parts.get(Board, build.part("board")), seen.texts)
@@ -63,11 +66,6 @@ def read(folder: Folder, card: CardName, as_json: Json = False) -> int:
 
 def issue(folder: Folder, into: Dir, as_json: Json = False) -> int:
     """Write the build's boot files into a folder."""
-    from kyklon.base import durable
-    from kyklon.base.inside import inside
-    from kyklon.operations import inspection
-    from kyklon.operations.boot.compile import issue as issued
-
     build, parts = open_folder(folder)
     files = issued(build, parts, inspection.observe(build, folder, parts))
     for name, body in files.items():

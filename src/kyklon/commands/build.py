@@ -7,9 +7,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import KyklonError, WrongUse
+from kyklon.base.places import demo_folder
 from kyklon.base.progress import Watch
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, keep_copies, open_folder, out, tell, watching
+from kyklon.model.build import Build, edited
+from kyklon.model.fields import describe, described_fields
+from kyklon.operations import inspection
+from kyklon.operations.inspection import find, observe
+from kyklon.parts.view import inspect
+from kyklon.record import folder as store
 
 if TYPE_CHECKING:
     from kyklon.model.findings import Finding
@@ -22,7 +29,6 @@ def demo(
     keep: Annotated[bool, Option("--keep", help="Open the existing one if this version made it.")] = False,
 ) -> int:
     """Make the demo build and open it."""
-    from kyklon.base.places import demo_folder
     from kyklon.demo import camper, lighthouse, school_fair
     from kyklon.demo.folders import is_current, make_current
 
@@ -83,9 +89,6 @@ def check(folder: Folder, as_json: Json = False) -> int:
 
 
 def _findings(folder: Path) -> tuple[Finding, ...]:
-    from kyklon.operations.inspection import observe
-    from kyklon.parts.view import inspect
-
     build, parts = open_folder(folder)
     return inspect(build, parts, observe(build, folder, parts))
 
@@ -108,7 +111,6 @@ def _finding_text(found: Finding) -> str:
 
 def remedy(folder: Folder, code: Annotated[str, Argument(help="A finding's code.")]) -> int:
     """Apply the remedy of a finding to the build."""
-    from kyklon.operations.inspection import find
     from kyklon.operations.remedies import apply_remedy
 
     found = find(_findings(folder), code)
@@ -126,9 +128,6 @@ def remedy(folder: Folder, code: Annotated[str, Argument(help="A finding's code.
 
 def fields(folder: Folder, as_json: Json = False) -> int:
     """List all settings of a build with their values."""
-    from kyklon.model.build import Build
-    from kyklon.model.fields import described_fields
-
     build, _parts = open_folder(folder)
     data = build.model_dump(mode="json")
     rows = []
@@ -149,9 +148,6 @@ def set_field(
     value: Annotated[str, Argument(help="Its new value.")],
 ) -> int:
     """Change one setting of a build."""
-    from kyklon.model.build import Build, edited
-    from kyklon.model.fields import describe
-    from kyklon.record import folder as store
     from kyklon.record.logbook import Logbook
 
     try:
@@ -177,7 +173,6 @@ def way(folder: Folder, as_json: Json = False) -> int:
     """List the steps to the first game and how long they take."""
     from dataclasses import asdict
 
-    from kyklon.operations import inspection
     from kyklon.operations.plan.way import in_words
     from kyklon.operations.plan.way import way as steps_of
 
@@ -198,8 +193,6 @@ def way(folder: Folder, as_json: Json = False) -> int:
 
 def issue(folder: Folder, to: Annotated[Path, Option("--to", help="Where the files go.")]) -> int:
     """Write every issued file of a build into a folder."""
-    from kyklon.operations import inspection
-
     build, parts = open_folder(folder)
     for name in inspection.issue(build, parts, inspection.observe(build, folder, parts), to):
         print(to / name)

@@ -11,6 +11,7 @@ from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, InFolder, Json, Lose, TargetName, Yes, agree, out, watching
 from kyklon.commands.targets import card_job, written_card
+from kyklon.operations.card.volumes import compare
 
 
 def prove(
@@ -80,7 +81,6 @@ def compare_two(
     Boot files one by one, the rest by what is in use. Exit 1 when they differ.
     """
     from kyklon.operations.card.acts import compare_cards
-    from kyklon.operations.card.volumes import compare
 
     sides = [
         compare.side(name, Path(name).absolute() if Path(name).is_file() else written_card(name, folder).path)

@@ -8,10 +8,33 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
+from kyklon.base import durable
 from kyklon.base.errors import Cancelled, KyklonError, WrongUse
 from kyklon.base.inside import inside
+from kyklon.catalogue.control_records import Header, Keyboard
+from kyklon.catalogue.records import Board, Encoder, Overlay, System
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out, tell, watching
+from kyklon.devices.simulated import panel as panels
+from kyklon.model.build import edited
+from kyklon.model.world import World
+from kyklon.operations.controls import exports, keymaps, maps, standin, wiring
+from kyklon.operations.controls import pins as heads
+from kyklon.operations.controls.acts import wired
+from kyklon.operations.controls.exports import held_together, lines_of, target_of
+from kyklon.operations.controls.fault_words import name_of, told
+from kyklon.operations.controls.faulty import Plan
+from kyklon.operations.controls.findings import fingerprint
+from kyklon.operations.controls.hookup import hookup_of
+from kyklon.operations.controls.mapping import event_code, paths
+from kyklon.operations.controls.matrix import cures, read_readings, reconstruct
+from kyklon.operations.controls.matrix import ghosts as ghosts_of
+from kyklon.operations.controls.proof import Reasoner, Session, kept
+from kyklon.operations.controls.reports import Listener
+from kyklon.operations.controls.sources import PluggedSource
+from kyklon.operations.plan.acts import with_another_encoder
+from kyklon.record import folder as store
+from kyklon.record.logbook import Logbook
 
 if TYPE_CHECKING:
     from kyklon.catalogue.loader import Catalogue
@@ -19,25 +42,21 @@ if TYPE_CHECKING:
     from kyklon.model.build import Build
     from kyklon.model.controls import ControlSettings
     from kyklon.operations.controls.faulty import Plan
+    from kyklon.operations.controls.hookup import Hookup
     from kyklon.operations.controls.proof import Session
-    from kyklon.operations.controls.rig import Rig
 
 SystemId = Annotated[str, Option("--system", help="A system's short name.")]
 _PATIENCE_S = 20.0  # s that a control is waited for before it is left out, CP
 
 
-def _rig(build: Build, parts: Catalogue) -> Rig:
-    from kyklon.operations.controls.rig import rig_of
-
-    rig = rig_of(build, parts)
-    if rig is None:
+def _hookup(build: Build, parts: Catalogue) -> Hookup:
+    hookup = hookup_of(build, parts)
+    if hookup is None:
         raise WrongUse("The build has no panel, or no encoder.", do="Choose them, then try again.")
-    return rig
+    return hookup
 
 
 def _system(build: Build, parts: Catalogue, name: str) -> System:
-    from kyklon.catalogue.records import System
-
     if name not in build.systems:
         raise WrongUse(f"The build has no system {name!r}.", do=f"It has: {', '.join(build.systems)}.")
     return parts.get(System, name)
@@ -45,12 +64,10 @@ def _system(build: Build, parts: Catalogue, name: str) -> System:
 
 def show(folder: Folder, system: SystemId = "", as_json: Json = False) -> int:
     """Trace every switch to its terminal, event code and game."""
-    from kyklon.operations.controls.mapping import event_code, paths
-
     build, parts = open_folder(folder)
-    rig = _rig(build, parts)
+    hookup = _hookup(build, parts)
     rows: list[dict[str, Any]] = []
-    for path in paths(rig, _system(build, parts, system) if system else None):
+    for path in paths(hookup, _system(build, parts, system) if system else None):
         terminal = path.terminal
         rows.append(
             {
@@ -63,8 +80,8 @@ def show(folder: Folder, system: SystemId = "", as_json: Json = False) -> int:
                 "inputs": list(path.inputs),
             }
         )
-    seats = len(rig.layout.seats)
-    data = {"seats": seats, "encoders": [device.title for device in rig.devices], "switches": rows}
+    seats = len(hookup.layout.seats)
+    data = {"seats": seats, "encoders": [device.title for device in hookup.devices], "switches": rows}
 
     def lines() -> list[str]:
         return [
@@ -84,14 +101,6 @@ def wire(
     as_json: Json = False,
 ) -> int:
     """Wire every switch to a terminal and list the wires to cut and crimp."""
-    from kyklon.catalogue.records import Encoder
-    from kyklon.model.build import edited
-    from kyklon.operations.controls import wiring
-    from kyklon.operations.controls.acts import wired
-    from kyklon.operations.plan.acts import with_another_encoder
-    from kyklon.record import folder as store
-    from kyklon.record.logbook import Logbook
-
     build, parts = open_folder(folder)
     for name in add or []:
         parts.get(Encoder, name)
@@ -108,12 +117,12 @@ def wire(
         store.update(folder, change)
     except ValueError as bad:
         raise WrongUse(f"{bad}.", do="Nothing was changed.") from bad
-    rig = _rig(build, parts)
-    made = wiring.harness(rig)
-    Logbook(folder).add(40, "Wired", f"{len(rig.wired)} of {len(rig.switches)} switches")
+    hookup = _hookup(build, parts)
+    made = wiring.harness(hookup)
+    Logbook(folder).add(40, "Wired", f"{len(hookup.wired)} of {len(hookup.switches)} switches")
     data = {
-        "wired": len(rig.wired),
-        "switches": len(rig.switches),
+        "wired": len(hookup.wired),
+        "switches": len(hookup.switches),
         "metres": made.metres,
         "crimps": {f"{width:g}": count for width, count in made.crimps.items()},
         "mixed": made.mixed,
@@ -149,16 +158,8 @@ def prove(
     as_json: Json = False,
 ) -> int:
     """Test every wire: press each control when asked; wiring faults are listed."""
-    from kyklon.model.build import edited
-    from kyklon.operations.controls.faulty import Plan
-    from kyklon.operations.controls.findings import fingerprint
-    from kyklon.operations.controls.proof import Reasoner, Session, kept
-    from kyklon.operations.controls.told import told
-    from kyklon.record import folder as store
-    from kyklon.record.logbook import Logbook
-
     build, parts = open_folder(folder)
-    plan = Plan(_rig(build, parts))
+    plan = Plan(_hookup(build, parts))
     if not plan.switches:
         raise WrongUse("No switch is wired yet.", do=f"`kyklon controls wire {folder}` wires them.")
     if not 0 <= faults <= 3:
@@ -168,7 +169,7 @@ def prove(
     with watching() as watch:
         diagnosis = session.explained(watch)
     rows = [told(plan, fault) for fault in diagnosis.faults or ()]
-    made = kept(session, tuple(row.title for row in rows), fingerprint(plan.rig), clear=diagnosis.faults is not None)
+    made = kept(session, tuple(row.title for row in rows), fingerprint(plan.hookup), clear=diagnosis.faults is not None)
     store.update(folder, lambda now: edited(now, "controls.proof", made))
     Logbook(folder).add(40, "Wiring proven", "; ".join(made.faults) or f"every switch is right, {made.presses} presses")
     data = {
@@ -206,8 +207,6 @@ def _press(folder: Path, plan: Plan, session: Session, faults: int, seed: int) -
     from dataclasses import replace
 
     from kyklon.devices import choose
-    from kyklon.devices.simulated import panel as panels
-    from kyklon.operations.controls import standin
 
     there = panels.load(folder / choose.STAND_INS)
     drawn = standin.drawn(plan, faults, seed)
@@ -220,12 +219,9 @@ def _ask(plan: Plan, session: Session) -> Session:
     from dataclasses import replace
 
     from kyklon.devices import choose
-    from kyklon.operations.controls.reports import Listener
-    from kyklon.operations.controls.sources import PluggedSource
-    from kyklon.operations.controls.told import name_of
 
     inputs = choose.inputs_of(None)
-    source = PluggedSource(inputs, plan.rig)
+    source = PluggedSource(inputs, plan.hookup)
     for words in source.attach(inputs.list()):
         tell(words)
     if not source.roles:
@@ -240,7 +236,7 @@ def _ask(plan: Plan, session: Session) -> Session:
     with watching() as watch:
         session = replace(session, rest=listener.active)
         while (act := session.current) is not None:
-            tell(f"{' and '.join(name_of(plan.rig, each) for each in act)}: press and release.")
+            tell(f"{' and '.join(name_of(plan.hookup, each) for each in act)}: press and release.")
             listener, until = listener.asked(), time.monotonic() + _PATIENCE_S
             while not listener.ready(time.time()) and time.monotonic() < until:
                 watch.check()
@@ -268,18 +264,13 @@ def map_(
     as_json: Json = False,
 ) -> int:
     """Show the button mapping and its cost."""
-    from kyklon.model.build import edited
-    from kyklon.operations.controls import maps
-    from kyklon.record import folder as store
-    from kyklon.record.logbook import Logbook
-
     build, parts = open_folder(folder)
-    rig = _rig(build, parts)
+    hookup = _hookup(build, parts)
     systems = [_system(build, parts, name) for name in build.systems]
     settings = build.controls
     for word in hold or []:
-        settings = _held(word, build, parts, rig, systems, settings)
-    told = maps.solve(rig.layout, systems, settings) if solve else maps.priced(rig.layout, systems, settings)
+        settings = _held(word, build, parts, hookup, systems, settings)
+    told = maps.solve(hookup.layout, systems, settings) if solve else maps.priced(hookup.layout, systems, settings)
     if solve:
         settings = maps.taken(settings, told)
     if solve or hold:
@@ -321,20 +312,18 @@ def map_(
 
 
 def _held(
-    word: str, build: Build, parts: Catalogue, rig: Rig, systems: Sequence[System], settings: ControlSettings
+    word: str, build: Build, parts: Catalogue, hookup: Hookup, systems: Sequence[System], settings: ControlSettings
 ) -> ControlSettings:
     """The settings with one input held on a button. word: SYSTEM:INPUT=PLACE. Raises WrongUse."""
-    from kyklon.operations.controls import maps
-
     name, _, rest = word.partition(":")
     input_id, equals, place = rest.partition("=")
     system = _system(build, parts, name)
     if not equals or input_id not in {each.id for each in system.inputs}:
         raise WrongUse(f"{word!r} has no lock to set.", do=f"Write it as {system.id}:{system.inputs[0].id}=b1.")
-    free = maps.Board(rig.layout).free
+    free = maps.Board(hookup.layout).free
     if place and place not in free:
         raise WrongUse(f"No seat has a button {place!r} for play.", do=f"There are {', '.join(free)}.")
-    made, _cost = maps.moved(rig.layout, systems, settings, name, input_id, place)
+    made, _cost = maps.moved(hookup.layout, systems, settings, name, input_id, place)
     return maps.with_map(settings, made)
 
 
@@ -344,10 +333,6 @@ def export(
     as_json: Json = False,
 ) -> int:
     """Export mappings, rules, lists and drawings of the controls to a folder."""
-    from kyklon.base import durable
-    from kyklon.model.world import World
-    from kyklon.operations.controls import exports
-
     build, parts = open_folder(folder)
     files = exports.issue(build, parts, World())
     if not files:
@@ -369,8 +354,6 @@ def matrix(
     as_json: Json = False,
 ) -> int:
     """Find the rows and columns of a keyboard ribbon from the pins each key connects."""
-    from kyklon.operations.controls.matrix import read_readings, reconstruct
-
     found = reconstruct(read_readings(readings))
     places = {key: list(pair) for key, pair in found.keys.items()}
     data = {
@@ -401,11 +384,6 @@ def ghosts(
     as_json: Json = False,
 ) -> int:
     """List key combinations that ghost, and the diodes that prevent it."""
-    from kyklon.catalogue.control_records import Keyboard
-    from kyklon.operations.controls.exports import held_together, lines_of
-    from kyklon.operations.controls.matrix import cures
-    from kyklon.operations.controls.matrix import ghosts as ghosts_of
-
     build, parts = open_folder(folder)
     settings = build.controls.keyboard
     own = parts.find(Keyboard, settings.layout)
@@ -438,10 +416,6 @@ def keys(
     as_json: Json = False,
 ) -> int:
     """Map the old keyboard's keys to the machine's keys."""
-    from kyklon.catalogue.control_records import Keyboard
-    from kyklon.operations.controls import keymaps
-    from kyklon.operations.controls.exports import target_of
-
     build, parts = open_folder(folder)
     own = parts.find(Keyboard, build.controls.keyboard.layout)
     if own is None:
@@ -471,13 +445,6 @@ def pins(
     as_json: Json = False,
 ) -> int:
     """Assign header pins to all hardware, or show why it is impossible."""
-    from kyklon.catalogue.control_records import Header
-    from kyklon.catalogue.records import Board, Overlay
-    from kyklon.model.build import edited
-    from kyklon.operations.controls import pins as heads
-    from kyklon.record import folder as store
-    from kyklon.record.logbook import Logbook
-
     build, parts = open_folder(folder)
     board = parts.find(Board, build.part("board"))
     header = parts.find(Header, board.header) if board is not None else None

@@ -5,18 +5,21 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated
 
+from kyklon.base import durable
+from kyklon.base.errors import FormatError, WrongUse
 from kyklon.base.reading import bytes_of
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, Json, out
 from kyklon.commands.timing import timing_data
+from kyklon.model.display import Edid, RangeLimits
+from kyklon.operations.picture import edid
+from kyklon.operations.picture.exports import modeline
+from kyklon.operations.picture.names import parse_timing
+from kyklon.operations.picture.repair import LOST, repaired, timings_of, with_hdmi, with_timings
 
 
 def read(file: Path, as_json: Json = False) -> int:
     """Show what a display's EDID contains."""
-    from kyklon.operations.picture import edid
-    from kyklon.operations.picture.exports import modeline
-    from kyklon.operations.picture.repair import timings_of
-
     data = edid.read(bytes_of(file, edid.LARGEST))
     told = {
         "vendor": data.vendor,
@@ -58,11 +61,6 @@ def write(
     height_mm: int = 300,
 ) -> int:
     """Make an EDID for a display that has none."""
-    from kyklon.base import durable
-    from kyklon.model.display import Edid, RangeLimits
-    from kyklon.operations.picture import edid
-    from kyklon.operations.picture.names import parse_timing
-
     timings = tuple(parse_timing(each) for each in timing)
     rates = [float(each.vertical_hz) for each in timings]
     lines = [float(each.horizontal_hz) / 1000 for each in timings]
@@ -80,11 +78,6 @@ def check(
     as_json: Json = False,
 ) -> int:
     """Check an EDID for errors and repair it."""
-    from kyklon.base import durable
-    from kyklon.base.errors import FormatError
-    from kyklon.operations.picture import edid
-    from kyklon.operations.picture.repair import repaired
-
     data = bytes_of(file, edid.LARGEST)
     found = repaired(data)
     try:
@@ -109,12 +102,6 @@ def edit(
 ) -> int:
     """Change an EDID: its timings, its name, HDMI or DVI."""
     from dataclasses import replace
-
-    from kyklon.base import durable
-    from kyklon.base.errors import WrongUse
-    from kyklon.operations.picture import edid
-    from kyklon.operations.picture.names import parse_timing
-    from kyklon.operations.picture.repair import LOST, timings_of, with_hdmi, with_timings
 
     data = edid.read(bytes_of(file, edid.LARGEST))
     own = timings_of(data)

@@ -8,9 +8,12 @@ from typing import TYPE_CHECKING, Annotated, Any
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_minutes, show_probability, show_share
 from kyklon.commands.line import Argument, Option
-from kyklon.commands.shared import OK, Folder, Json, open_folder, out
+from kyklon.commands.shared import OK, Folder, Json, catalogue, open_folder, out
 from kyklon.commands.targets import written_card
+from kyklon.faults.finder import excluding, likely, steps
+from kyklon.model.fault import FaultAnswer, FaultCase
 from kyklon.model.world import World
+from kyklon.parts.view import inspect
 
 if TYPE_CHECKING:
     from kyklon.faults.drills import State
@@ -35,9 +38,6 @@ def fault(
     Without --saw and --not: what the build's own case says. --codes lists all symptoms.
     """
     from kyklon.faults.acts import case_of
-    from kyklon.faults.finder import excluding, likely, steps
-    from kyklon.model.fault import FaultAnswer, FaultCase
-    from kyklon.parts.view import inspect
 
     build, parts = open_folder(folder)
     world, run = World(), None
@@ -54,7 +54,7 @@ def fault(
     findings = inspect(build, parts, world)
     case = case_of(build, parts, findings, run, record)
     if codes:
-        return _listed(case.setting.observations, as_json)
+        return _listed(case.fault_model.observations, as_json)
     _known(case, (*yes, *no), gone)
     if both := set(yes) & set(no):
         raise WrongUse(f"{min(both)} cannot be both true and false.", do="Give it to --saw or to --not.")
@@ -78,13 +78,13 @@ def _words(given: list[str] | None) -> tuple[str, ...]:
 
 def _known(case: Any, seen: tuple[str, ...], causes: tuple[str, ...]) -> None:
     """Raise WrongUse for a code that this build cannot have."""
-    observations = [observation.id for observation in case.setting.observations]
+    observations = [observation.id for observation in case.fault_model.observations]
     for each in seen:
         if each not in observations:
             raise WrongUse(
                 f"Unknown symptom or check: {each!r}.{_near(each, observations)}", do="--codes lists all symptoms."
             )
-    names = [cause.id for cause in case.setting.causes]
+    names = [cause.id for cause in case.fault_model.causes]
     for cause in causes:
         if cause not in names:
             raise WrongUse(f"Unknown cause: {cause!r}.{_near(cause, names)}")
@@ -141,10 +141,10 @@ def _step(each: Next) -> dict[str, Any]:
 
 def _lines(ranked: tuple[Likely, ...], ways: tuple[Next, ...], error: float) -> list[str]:
     told = ["Likely:"]
-    for likely in ranked:
-        if likely.chance >= 0.01:
-            told.append(f"  {show_probability(likely.chance):>9}  {likely.cause.name}")
-            told += [f"          {reason.text}" for reason in likely.reasons[:3] if reason.times != 1]
+    for one in ranked:
+        if one.chance >= 0.01:
+            told.append(f"  {show_probability(one.chance):>9}  {one.cause.name}")
+            told += [f"          {reason.text}" for reason in one.reasons[:3] if reason.times != 1]
     told += [f"  Sampled: ± {show_share(max(error, 0.01))}."] if error else []
     told.append("Next:")
     for step in ways:
@@ -159,7 +159,6 @@ def _lines(ranked: tuple[Likely, ...], ways: tuple[Next, ...], error: float) -> 
 
 def drill_list(as_json: Json = False) -> int:
     """List the exercises and your results."""
-    from kyklon.commands.shared import catalogue
     from kyklon.faults import drills
 
     kept = drills.read(drills.file())
@@ -221,12 +220,12 @@ def drill_answer(
     if kept.open is None:
         raise WrongUse("No exercise is open.", do="`kyklon drill start FOLDER LEVEL` starts one.")
     state = drills.state_of(kept.open, build, folder, parts)
-    if state.setting.index_of(what) is not None:
+    if state.fault_model.index_of(what) is not None:
         state = drills.checked(state, what)
-    elif state.setting.cause_index(what) is not None:
+    elif state.fault_model.cause_index(what) is not None:
         state = drills.tried(state, what)
     else:
-        names = [each.id for each in (*state.setting.observations, *state.setting.causes)]
+        names = [each.id for each in (*state.fault_model.observations, *state.fault_model.causes)]
         raise WrongUse(f"Unknown symptom or check: {what!r}.{_near(what, names)}")
     if state.solved:
         drills.ended(path, state)
@@ -240,7 +239,7 @@ def _told(state: State, as_json: bool) -> int:
     from kyklon.faults import drills
 
     ways = drills.offered(state)
-    names = {observation.id: observation.name for observation in state.setting.observations}
+    names = {observation.id: observation.name for observation in state.fault_model.observations}
     seen = [names[what] for what, yes in state.case.answers if yes and what not in state.kept.asked]
     checks = [what for what, _yes in state.case.answers if what in state.kept.asked]
     data = {

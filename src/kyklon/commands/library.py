@@ -8,11 +8,26 @@ from dataclasses import asdict, replace
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Annotated, Any
 
+from kyklon.base import durable
 from kyklon.base.errors import KyklonError, WrongUse
+from kyklon.base.inside import inside
 from kyklon.base.quantities import show_bytes, show_share
+from kyklon.base.units import measure
 from kyklon.commands.build import finding_data
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out, watching
+from kyklon.devices.secure_copy import UnknownHost
+from kyklon.model.build import edited
+from kyklon.model.world import World
+from kyklon.operations.library import contents, lists_made
+from kyklon.operations.library.findings import findings
+from kyklon.operations.library.lists import guess, sample
+from kyklon.operations.library.naming import chosen_more, with_list
+from kyklon.operations.library.observe import look
+from kyklon.operations.library.review import answered
+from kyklon.record import folder as store
+from kyklon.record.answers import Answers
+from kyklon.record.folder import resolve
 
 if TYPE_CHECKING:
     from kyklon.catalogue.loader import Catalogue
@@ -29,9 +44,6 @@ _SHOWN = 40  # lines of a long list that a terminal is given
 
 
 def _look(folder: Path, build: Build, parts: Catalogue, library: Path | None = None) -> Scan:
-    from kyklon.operations.library.observe import look
-    from kyklon.record.folder import resolve
-
     if library is None and not build.library.folder:
         raise WrongUse("The build has no library folder.", do="Set library.folder, or name one with --library.")
     with watching() as watch:
@@ -63,9 +75,6 @@ def scan(
 
     Exit 1 when something stops a system.
     """
-    from kyklon.model.world import World
-    from kyklon.operations.library.findings import findings
-
     build, parts = open_folder(folder)
     found = _look(folder, build, parts, library)
     told = findings(build, parts, replace(World(), scan=found))
@@ -97,9 +106,6 @@ def identify(
     as_json: Json = False,
 ) -> int:
     """Identify games by checksum with lists; add lists here."""
-    from kyklon.operations.library.lists import guess, sample
-    from kyklon.record import folder as store
-
     build, parts = open_folder(folder)
     if list_ is not None:
         scheme = guess(list_)
@@ -125,9 +131,6 @@ def identify(
 
 
 def _with_list(build: Build, path: Path, system: str, scheme: Any) -> Build:
-    from kyklon.model.build import edited
-    from kyklon.operations.library.naming import with_list
-
     if system not in build.systems:
         raise WrongUse(f"The build has no system {system!r}.", do=f"Add --system, one of: {', '.join(build.systems)}.")
     return edited(build, "library", with_list(build.library, str(path), system, scheme))
@@ -170,9 +173,6 @@ def _pairs(texts: list[str]) -> list[tuple[str, str]]:
 
 def match_(folder: Folder, say: Said = None, none: Nothing = None, as_json: Json = False) -> int:
     """List uncertain matches, likeliest first; answer with --say or --none."""
-    from kyklon.operations.library.review import answered
-    from kyklon.record.answers import Answers
-
     build, parts = open_folder(folder)
     found = _look(folder, build, parts)
     told = [*_pairs(say or []), *((each, "") for each in none or [])]
@@ -213,9 +213,6 @@ def choose(
     as_json: Json = False,
 ) -> int:
     """Choose the games that fit, best value first."""
-    from kyklon.operations.library.naming import chosen_more
-    from kyklon.record import folder as store
-
     build, parts = open_folder(folder)
     if room or must or never or favourite:
         marks = {"must": must or [], "never": never or [], "favourites": favourite or []}
@@ -249,9 +246,6 @@ def choose(
 
 
 def _marked(build: Build, room: str, marks: dict[str, list[str]]) -> Build:
-    from kyklon.base.units import measure
-    from kyklon.model.build import edited
-
     library = build.library
     update: dict[str, Any] = {
         name: tuple(dict.fromkeys((*getattr(library, name), *keys))) for name, keys in marks.items()
@@ -281,7 +275,6 @@ def transfer(
     Into the folder layout that the image looks for.
     """
     from kyklon.operations.library import acts
-    from kyklon.record import folder as store
 
     build, parts = open_folder(folder)
     build = store.update(folder, lambda kept: _sent_to(kept, folder, to, host))
@@ -322,8 +315,6 @@ def transfer(
 def _sent_to(build: Build, folder: Path, to: Path | None, host: str) -> Build:
     import os
 
-    from kyklon.model.build import edited
-
     if to is not None:
         inside = os.path.relpath(to.resolve(), folder.resolve())
         build = edited(build, "library.destination", inside if not inside.startswith("..") else str(to.resolve()))
@@ -342,10 +333,7 @@ def _opened(folder: Path, build: Build, accept: bool) -> Any:
     """The destination, with the machine's key kept where somebody accepts it, and a password where it is asked for."""
     import os
 
-    from kyklon.devices.secure_copy import UnknownHost
-    from kyklon.model.build import edited
     from kyklon.operations.library import acts
-    from kyklon.record import folder as store
 
     password = os.environ.get("KYKLON_PASSWORD", "")
     if build.library.route == "secure copy" and not build.library.host_key:
@@ -377,12 +365,7 @@ def lists(
     as_json: Json = False,
 ) -> int:
     """Make the front end's lists, or a contents page to print."""
-    from kyklon.base import durable
-    from kyklon.base.inside import inside
-    from kyklon.model.build import edited
-    from kyklon.operations.library import contents, lists_made
     from kyklon.operations.library.acts import planned_for
-    from kyklon.record import folder as store
 
     build, parts = open_folder(folder)
     if use:

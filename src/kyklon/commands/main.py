@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from importlib import import_module
 from typing import Any, TextIO
 
+from kyklon import __version__
 from kyklon.base.shown import visible, visible_json
 
 OK, STOPS, WRONG, FAILED = 0, 1, 2, 3
@@ -312,8 +313,6 @@ def _report(bad: Exception, words: list[str]) -> str:
     """A fault of the program: what is needed to find it goes into a file, and a sentence is told."""
     import tempfile
     import traceback
-
-    from kyklon import __version__
 
     lines = [f"Kyklon {__version__}: {' '.join(words)}\n", *traceback.format_exception(bad)]
     with tempfile.NamedTemporaryFile(

@@ -7,8 +7,12 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from kyklon.base.quantities import show_bytes
+from kyklon.catalogue.records import Chooser
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, BoardId, Dir, Json, catalogue, out, watching
+from kyklon.operations.card.sets import lay_out as laying
+from kyklon.operations.card.sets import multiboot
+from kyklon.operations.card.sets.problems import rename, rename_words
 
 TargetBytes = Annotated[int, Option("--target-bytes", help="Size of the card for the systems.")]
 
@@ -24,10 +28,6 @@ def check(
 
     Exit 1 while a stop stands.
     """
-    from kyklon.catalogue.records import Chooser
-    from kyklon.operations.card.sets import multiboot
-    from kyklon.operations.card.sets.problems import rename, rename_words
-
     chooser = catalogue().all(Chooser)[0]
     with watching() as watch:
         found = multiboot.check(folder, chooser, target_bytes, board=board, watch=watch)
@@ -62,10 +62,6 @@ def lay_out(
 
     In the layout that the chooser looks for.
     """
-    from kyklon.catalogue.records import Chooser
-    from kyklon.operations.card.sets import lay_out as laying
-    from kyklon.operations.card.sets import multiboot
-
     chooser = catalogue().all(Chooser)[0]
     found = multiboot.check(folder, chooser, target_bytes, board=board, chosen=tuple(chosen) if chosen else None)
     with watching() as watch:

@@ -6,8 +6,23 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import CatalogueError, KyklonError, WrongUse
+from kyklon.base.places import catalogue_folder
+from kyklon.catalogue.loader import load
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, out, tell, watching
+from kyklon.parts import exchange
+from kyklon.parts import trust as trusted
+from kyklon.parts.draft import AGREED
+from kyklon.parts.encoder import from_facts, typed_terminals
+from kyklon.parts.facts import facts_of
+from kyklon.parts.fields import KIND_WORDS, field_of, fields_of, label_of, one, value_words
+from kyklon.parts.simple import TYPED
+from kyklon.parts.store import Store, today
+from kyklon.parts.trees import trees_in
+from kyklon.parts.uses import copied, uses
+from kyklon.parts.uses import delete as taken_off
+from kyklon.parts.view import waiting_for
+from kyklon.record import folder as store
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -23,8 +38,6 @@ _SIMULATED = Annotated[Path | None, Option("--folder", help="Build folder with s
 
 def kind_of(word: str) -> str:
     """The catalogue's name of a kind, from its name in one or many."""
-    from kyklon.parts.fields import KIND_WORDS, one
-
     plain = word.lower().replace(" ", "_")
     for kind in KIND_WORDS:
         if plain in (kind, one(kind).replace(" ", "_")):
@@ -33,9 +46,6 @@ def kind_of(word: str) -> str:
 
 
 def _store() -> Store:
-    from kyklon.base.places import catalogue_folder
-    from kyklon.parts.store import Store
-
     return Store(catalogue_folder())
 
 
@@ -45,8 +55,6 @@ def list_parts(
     as_json: Json = False,
 ) -> int:
     """List the parts of the shelf, shipped and your own."""
-    from kyklon.parts.fields import KIND_WORDS, one
-
     parts = catalogue()
     wanted = [kind_of(kind)] if kind else list(KIND_WORDS)
     rows = [
@@ -69,9 +77,6 @@ def list_parts(
 
 def show(kind: KindName, part_id: PartId, as_json: Json = False) -> int:
     """Show a part's facts and the source of each."""
-    from kyklon.parts.facts import facts_of
-    from kyklon.parts.uses import uses
-
     parts, of = catalogue(), kind_of(kind)
     rows = facts_of(of, part_id, parts)
     used = uses().get(part_id, ())
@@ -133,9 +138,6 @@ def add(
     agree: Annotated[bool, Option("--agree", help="Accept the usual values for the rest.")] = False,
 ) -> int:
     """Add a part by what is printed on it: supply, cable, card, adapter, disk, bridge."""
-    from kyklon.parts.fields import one
-    from kyklon.parts.simple import TYPED
-
     of = kind_of(kind)
     if of not in TYPED:
         known = ", ".join(one(each) for each in TYPED)
@@ -181,7 +183,6 @@ def _from(what: str, source: str, parts: Catalogue) -> Draft:
 def _from_tree(path: Path, name: str, parts: Catalogue) -> Draft:
     """A board from one of the trees in an image."""
     from kyklon.parts.learning import board_of
-    from kyklon.parts.trees import trees_in
 
     with watching() as watch:
         found = trees_in(path, watch)
@@ -197,7 +198,6 @@ def _from_tree(path: Path, name: str, parts: Catalogue) -> Draft:
 def _encoder(source: str, folder: Path | None, terminals: list[str]) -> Draft:
     """What an input device says of itself; closing its terminals is done in the window, where it can be seen."""
     from kyklon.devices.choose import inputs_of
-    from kyklon.parts.encoder import from_facts, typed_terminals
 
     inputs = inputs_of(folder)
     listed = inputs.list()
@@ -213,14 +213,10 @@ def _encoder(source: str, folder: Path | None, terminals: list[str]) -> Draft:
 
 def _how(draft: Draft, name: str) -> str:
     """Where a fact comes from; what was suggested and left so is no more than that."""
-    from kyklon.parts.draft import AGREED
-
     return "suggested" if draft.known[name].by == AGREED else draft.known[name].how
 
 
 def _draft_out(draft: Draft, name: str, as_json: bool) -> None:
-    from kyklon.parts.fields import label_of, one, value_words
-
     asked = [{"field": each.name, "label": each.label, "unit": each.unit, "why": each.why} for each in draft.missing()]
     data = {
         "kind": one(draft.kind),
@@ -255,8 +251,6 @@ def _draft_out(draft: Draft, name: str, as_json: bool) -> None:
 
 def export(kind: KindName, part_id: PartId, file: Annotated[Path, Argument(help="File to write.")]) -> int:
     """Export a part, with everything it needs, to one file."""
-    from kyklon.parts import exchange
-
     exchange.export(kind_of(kind), part_id, catalogue(), file)
     print(file)
     return OK
@@ -272,16 +266,14 @@ def import_(
 
     Exit 1 when nothing was changed because it wants to be looked at first.
     """
-    from kyklon.parts import exchange, trust
-
     parts = catalogue()
     found = exchange.incoming(file, parts)
     other = [incoming for incoming in found if incoming.state == "other"]
-    seen = trust.looked_at()
+    seen = trusted.looked_at()
     texts = [
         incoming
         for incoming in found
-        if incoming.text and incoming.state != "same" and trust.digest(incoming.kind, incoming.row) not in seen
+        if incoming.text and incoming.state != "same" and trusted.digest(incoming.kind, incoming.row) not in seen
     ]
     waits = bool((other and not replace) or (texts and not use))
     if not waits:
@@ -329,8 +321,6 @@ def check(
 
     Exit 1 when one cannot be used.
     """
-    from kyklon.parts import exchange
-
     parts = catalogue_quietly()
     if file is None:
         wrong = [{"file": str(each.path), "why": str(each.error)} for each in parts.broken]
@@ -346,9 +336,6 @@ def check(
 
 
 def catalogue_quietly() -> Catalogue:
-    from kyklon.base.places import catalogue_folder
-    from kyklon.catalogue.loader import load
-
     return load(catalogue_folder(), strict=False)
 
 
@@ -359,9 +346,6 @@ def change(
     value: Annotated[str, Argument(help="Its value, with a unit.")],
 ) -> int:
     """Change one fact of your own part."""
-    from kyklon.parts.fields import field_of, fields_of
-    from kyklon.parts.store import today
-
     of = kind_of(kind)
     asked = field_of(of, field)
     if asked is None and field != "name":
@@ -378,18 +362,14 @@ def change(
 
 def copy(kind: KindName, part_id: PartId, name: Annotated[str, Argument(help="Name of the copy.")]) -> int:
     """Copy a part as your own."""
-    from kyklon.parts.uses import copied
-
     print(copied(kind_of(kind), part_id, name, catalogue(), _store()).path)
     return OK
 
 
 def delete(kind: KindName, part_id: PartId) -> int:
     """Remove your own part from the shelf; refused while a build uses it."""
-    from kyklon.parts import uses
-
     of = kind_of(kind)
-    uses.delete(of, part_id, catalogue(), _store(), uses.uses())
+    taken_off(of, part_id, catalogue(), _store(), uses())
     print(f"{part_id} is removed from the shelf.")
     return OK
 
@@ -403,10 +383,6 @@ def trust(
 
     Exit 1 while there is some that was not looked at.
     """
-    from kyklon.parts import trust as trusted
-    from kyklon.parts.view import waiting_for
-    from kyklon.record import folder as store
-
     waiting = waiting_for(store.load(folder).build, catalogue())
     if use:
         trusted.remember((part_copy.kind, part_copy.row) for part_copy in waiting)

@@ -7,11 +7,28 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
+from kyklon.base import durable
 from kyklon.base.errors import WrongUse
+from kyklon.base.progress import UNWATCHED
 from kyklon.base.quantities import show_share
+from kyklon.catalogue.chosen import known_systems
+from kyklon.catalogue.records import Display
 from kyklon.commands.line import Option
-from kyklon.commands.shared import OK, STOPS, Folder, Json, keep_copies, open_folder, out
+from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, keep_copies, open_folder, out
 from kyklon.commands.timing import timing_data
+from kyklon.model.build import GameRaster, edited, remedied
+from kyklon.model.world import World
+from kyklon.operations.library.observe import LOOKS
+from kyklon.operations.picture import testcard as cards
+from kyklon.operations.picture.chain import chain_of
+from kyklon.operations.picture.names import parse_timing
+from kyklon.operations.picture.observe import look_at_display
+from kyklon.operations.picture.schools import SCHOOLS, given, in_words, plans, taken
+from kyklon.operations.picture.signal_path import signal_path_of
+from kyklon.operations.picture.signals import OFF
+from kyklon.operations.picture.signals import signals as all_signals
+from kyklon.operations.picture.smallest import askings_of, front, given_by
+from kyklon.record import folder as store
 
 if TYPE_CHECKING:
     from kyklon.catalogue.loader import Catalogue
@@ -25,11 +42,6 @@ if TYPE_CHECKING:
 
 def _world(build: Build, folder: Path, parts: Catalogue, *, library: bool = False) -> World:
     """What the display says, and what the library holds where that is asked for."""
-    from kyklon.base.progress import UNWATCHED
-    from kyklon.model.world import World
-    from kyklon.operations.library.observe import LOOKS
-    from kyklon.operations.picture.observe import look_at_display
-
     world = look_at_display(build, folder, parts, World(), UNWATCHED)
     for look in LOOKS if library else ():
         world = look.look(build, folder, parts, world, UNWATCHED)
@@ -51,17 +63,12 @@ def modes(
     as_json: Json = False,
 ) -> int:
     """Compare mode strategies for all systems and find the smallest set of modes."""
-    from kyklon.catalogue.chosen import known_systems
-    from kyklon.operations.picture.ground import ground_of
-    from kyklon.operations.picture.schools import SCHOOLS, given, in_words, plans, taken
-    from kyklon.operations.picture.smallest import askings_of, front, given_by
-
     if wish or game:
         _keep_wishes(folder, wish or [], game or [])
     build, parts = open_folder(folder)
     world = _world(build, folder, parts, library=True)
-    ground = ground_of(build, parts, world)
-    if ground is None:
+    signal_path = signal_path_of(build, parts, world)
+    if signal_path is None:
         raise WrongUse("The build has no display, or no board.", do="Choose them, then try again.")
     names = {"own": SCHOOLS[0], "wide": SCHOOLS[1], "scaled": SCHOOLS[2]}
     if school and school not in names:
@@ -71,7 +78,7 @@ def modes(
     found = [plan for plan in plans(build, parts, world) if not school or plan.school == names[school]]
     systems = known_systems(build, parts)
     askings = askings_of(build, systems, world.scan)
-    choices = front(askings, ground) if not school else None
+    choices = front(askings, signal_path) if not school else None
     data = _told(found, askings, choices.choices if choices else ())
 
     def lines() -> list[str]:
@@ -139,9 +146,6 @@ def _told(found: Sequence[Plan], askings: Sequence[Asking], choices: Sequence[Ch
 
 def _keep_wishes(folder: Path, wishes: list[str], games: list[str]) -> None:
     """Weights of systems and pictures of games, as they were typed, into the build."""
-    from kyklon.model.build import GameRaster, edited
-    from kyklon.record import folder as store
-
     weights, rasters = {}, []
     for wish in wishes:
         system, _, weight = wish.partition("=")
@@ -174,9 +178,6 @@ def _keep_wishes(folder: Path, wishes: list[str], games: list[str]) -> None:
 
 
 def _take(folder: Path, remedy: Remedy | None) -> None:
-    from kyklon.model.build import remedied
-    from kyklon.record import folder as store
-
     if remedy is None:
         raise WrongUse("No usable modes found.")
     store.update(folder, lambda build: remedied(build, remedy))
@@ -185,8 +186,6 @@ def _take(folder: Path, remedy: Remedy | None) -> None:
 
 def chain(folder: Folder, as_json: Json = False) -> int:
     """Trace the signal from the board's socket to the screen and list mismatches."""
-    from kyklon.operations.picture.chain import chain_of
-
     build, parts = open_folder(folder)
     found = chain_of(build, parts, _world(build, folder, parts))
     data = {
@@ -232,9 +231,6 @@ def chain(folder: Folder, as_json: Json = False) -> int:
 
 def signals(folder: Folder, as_json: Json = False) -> int:
     """List the signals sent to the display, from power-on to game and back."""
-    from kyklon.operations.picture.signals import OFF
-    from kyklon.operations.picture.signals import signals as all_signals
-
     build, parts = open_folder(folder)
     found = all_signals(build, parts, _world(build, folder, parts))
     data = [
@@ -270,11 +266,6 @@ def draw_card(
     plate: Annotated[str, Option("--plate", help="measure, tones or lines.")] = "measure",
 ) -> int:
     """Draw the test pattern at a mode's own size."""
-    from kyklon.base import durable
-    from kyklon.commands.shared import catalogue
-    from kyklon.operations.picture import testcard as cards
-    from kyklon.operations.picture.names import parse_timing
-
     if folder is None and not timing:
         raise WrongUse("Which mode is it for?", do="Add --folder or --timing.")
     build, parts = open_folder(folder) if folder is not None else (None, catalogue())
@@ -299,8 +290,6 @@ def _mode_of(build: Build | None, system: str) -> Mode | None:
 
 def _glass(build: Build | None, parts: Catalogue) -> Any:
     """The build's display; without one a plain 4:3 glass."""
-    from kyklon.catalogue.records import Display
-
     found = parts.find(Display, build.part("display")) if build is not None else None
     if found is not None:
         return found

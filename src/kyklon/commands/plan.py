@@ -8,6 +8,11 @@ from typing import TYPE_CHECKING, Annotated
 from kyklon.base.errors import WrongUse
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, Folder, Json, catalogue, keep_copies, open_folder, out, tell
+from kyklon.operations.plan.acts import with_part_used, without_part
+from kyklon.operations.plan.connections import connections, sockets, unconnected, with_cable, without_cable
+from kyklon.parts.view import catalogue_for
+from kyklon.record import folder as store
+from kyklon.record.logbook import Logbook
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -20,8 +25,6 @@ Socket = Annotated[str, Argument(help="A socket, as `kyklon plan show` lists it:
 
 def show(folder: Folder, as_json: Json = False) -> int:
     """List a build's parts, its cables and what is not connected."""
-    from kyklon.operations.plan.connections import connections, sockets, unconnected
-
     build, parts = open_folder(folder)
     links = connections(build, parts)
     names = {part.id: part.name for rows in parts.parts.values() for part in rows.values()}
@@ -70,7 +73,6 @@ def use(
 ) -> int:
     """Use a part in a build: it is connected, and what follows from it is set."""
     from kyklon.commands.part import kind_of
-    from kyklon.operations.plan.acts import with_part_used, without_part
 
     of, parts = kind_of(kind), catalogue()
     part = parts.parts[of].get(part_id)
@@ -90,8 +92,6 @@ def connect(
     cable: Annotated[str, Option("--cable", help="A cable's short name; the shortest that fits otherwise.")] = "",
 ) -> int:
     """Connect two sockets with a cable; what was plugged into either is pulled out first."""
-    from kyklon.operations.plan.connections import connections, with_cable
-
     done = _changed(folder, f"Connect {start} to {end}", lambda build, seen: with_cable(build, start, end, cable, seen))
     build, parts = open_folder(folder)
     for connection in connections(build, parts):
@@ -103,17 +103,11 @@ def connect(
 
 def disconnect(folder: Folder, socket: Socket) -> int:
     """Pull a cable out."""
-    from kyklon.operations.plan.connections import without_cable
-
     return _changed(folder, f"Disconnect {socket}", lambda build, _seen: without_cable(build, socket))
 
 
 def _changed(folder: Path, label: str, change: Callable[[Build, Catalogue], Build]) -> int:
     """Change the build in the folder as one step, with its line in the logbook. Raises WrongUse."""
-    from kyklon.parts.view import catalogue_for
-    from kyklon.record import folder as store
-    from kyklon.record.logbook import Logbook
-
     shelf = catalogue()
     try:
         store.update(folder, lambda build: change(build, catalogue_for(build, shelf)))

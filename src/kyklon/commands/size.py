@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Annotated
 from kyklon.base.quantities import show_bytes
 from kyklon.commands.line import Argument
 from kyklon.commands.shared import OK, STOPS, Json, catalogue, out
+from kyklon.operations.inspection import observe
+from kyklon.record import folder as store
 
 if TYPE_CHECKING:
     from kyklon.operations.card.sizing import Sizing
@@ -41,8 +43,6 @@ def size(
 
 def _sizing(folder: Path) -> Sizing:
     from kyklon.operations.card.sizing import size_of, size_of_folder
-    from kyklon.operations.inspection import observe
-    from kyklon.record import folder as store
 
     parts = catalogue()
     if not (folder / store.CURRENT).exists():

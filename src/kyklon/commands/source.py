@@ -7,20 +7,21 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from kyklon.base.errors import WrongUse
+from kyklon.base.places import shelf_file
 from kyklon.base.quantities import show_bytes
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, Json, catalogue, out
+from kyklon.operations import checksums
+from kyklon.operations.card.shelving import boards_served, shelf_entry
+from kyklon.operations.card.sources import source
+from kyklon.operations.card.volumes import contents
+from kyklon.record.shelf import Shelf
 
 Place = Annotated[Path | None, Option("--shelf", help="A shelf other than your own.")]
 
 
 def inspect(file: Path, as_json: Json = False) -> int:
     """Describe an image file without unpacking it to disk."""
-    from kyklon.operations import checksums
-    from kyklon.operations.card.shelving import boards_served
-    from kyklon.operations.card.sources import source
-    from kyklon.operations.card.volumes import contents
-
     facts = source.inspect(file)
     inside = contents.observe_source(facts)
     stated = checksums.beside(facts)
@@ -63,9 +64,6 @@ def inspect(file: Path, as_json: Json = False) -> int:
 
 def shelf(place: Place = None, as_json: Json = False) -> int:
     """List the images on the source shelf."""
-    from kyklon.base.places import shelf_file
-    from kyklon.record.shelf import Shelf
-
     images = Shelf(place or shelf_file()).images()
     lines = [
         f"{image.name or Path(image.path).name}: {show_bytes(image.packed)}, {image.school or 'kind not known'}, "
@@ -79,12 +77,6 @@ def shelf(place: Place = None, as_json: Json = False) -> int:
 
 def keep(file: Path, place: Place = None) -> int:
     """Add an image to the source shelf."""
-    from kyklon.base.places import shelf_file
-    from kyklon.operations.card.shelving import boards_served, shelf_entry
-    from kyklon.operations.card.sources import source
-    from kyklon.operations.card.volumes import contents
-    from kyklon.record.shelf import Shelf
-
     facts, parts = source.inspect(file), catalogue()
     entry = shelf_entry(facts, parts, boards_served(contents.observe_source(facts), parts))
     Shelf(place or shelf_file()).put(entry)
@@ -94,9 +86,6 @@ def keep(file: Path, place: Place = None) -> int:
 
 def forget(file: str, place: Place = None) -> int:
     """Remove an image from the source shelf; the file stays."""
-    from kyklon.base.places import shelf_file
-    from kyklon.record.shelf import Shelf
-
     shelf_ = Shelf(place or shelf_file())
     known = [image for image in shelf_.images() if file in (image.path, image.name, Path(image.path).name)]
     if not known:

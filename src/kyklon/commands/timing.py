@@ -7,6 +7,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 from kyklon.base.errors import WrongUse
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, Json, out
+from kyklon.operations.picture.exports import modeline
+from kyklon.operations.picture.formulas import cvt, gtf
+from kyklon.operations.picture.names import BLANKINGS, standard
 
 if TYPE_CHECKING:
     from kyklon.model.timing import Timing
@@ -27,8 +30,6 @@ def timing_data(timing: Timing) -> dict[str, Any]:
 
 
 def _print(timing: Timing, name: str, as_json: bool) -> int:
-    from kyklon.operations.picture.exports import modeline
-
     line, field = float(timing.horizontal_hz) / 1000, float(timing.vertical_hz)
     out(timing_data(timing), as_json, lambda: [f"{line:.3f} kHz, {field:.3f} Hz", modeline(timing, name)])
     return OK
@@ -43,9 +44,6 @@ def cvt_timing(
     as_json: Json = False,
 ) -> int:
     """Compute a timing by VESA CVT 1.2."""
-    from kyklon.operations.picture.formulas import cvt
-    from kyklon.operations.picture.names import BLANKINGS
-
     kind = next((each for each in BLANKINGS if each == blanking), None)
     if kind is None:
         raise WrongUse(f"{blanking=} is not one of {', '.join(BLANKINGS)}.")
@@ -54,8 +52,6 @@ def cvt_timing(
 
 def gtf_timing(width: int, height: int, rate: float, interlaced: Interlaced = False, as_json: Json = False) -> int:
     """Compute a timing by VESA GTF 1.1."""
-    from kyklon.operations.picture.formulas import gtf
-
     return _print(gtf(width, height, rate, interlaced=interlaced), f"{width}x{height} GTF", as_json)
 
 
@@ -64,13 +60,9 @@ def dmt_timing(dmt_id: Annotated[str, Argument(metavar="ID")], as_json: Json = F
 
     ID is decimal, 0x12 or 12h.
     """
-    from kyklon.operations.picture.names import standard
-
     return _print(standard("dmt", dmt_id), f"DMT {dmt_id}", as_json)
 
 
 def cta_timing(code: str, as_json: Json = False) -> int:
     """Look up a timing of CTA-861 by its video code."""
-    from kyklon.operations.picture.names import standard
-
     return _print(standard("cta", code), f"CTA {code}", as_json)

@@ -6,8 +6,23 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import WrongUse
+from kyklon.catalogue.chosen import known_systems
+from kyklon.catalogue.text_records import TuningSetting
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, Dir, Folder, Json, open_folder, out
+from kyklon.devices.linux.folder import Folder as Destination
+from kyklon.model.build import CameraClip, edited
+from kyklon.model.world import World
+from kyklon.operations.library.observe import look_at_library
+from kyklon.operations.tuning.camera import counts_in, fit
+from kyklon.operations.tuning.cascade import effective, folder_of, with_unit
+from kyklon.operations.tuning.cascade import issue as files_of
+from kyklon.operations.tuning.latency import ear_shares, shares, total
+from kyklon.operations.tuning.remedies import case_of, shorter, suits
+from kyklon.operations.tuning.settings_back import differences, put, taken_over
+from kyklon.operations.tuning.speed import helps, speeds
+from kyklon.record import folder as store
+from kyklon.record.logbook import now
 
 if TYPE_CHECKING:
     from kyklon.catalogue.loader import Catalogue
@@ -19,15 +34,10 @@ SystemId = Annotated[str, Option("--system", help="Only this system.")]
 
 
 def _world(build: Build, folder: Path, parts: Catalogue) -> World:
-    from kyklon.model.world import World
-    from kyklon.operations.library.observe import look_at_library
-
     return look_at_library(build, folder, parts, World())
 
 
 def _systems(build: Build, parts: Catalogue, only: str) -> tuple[System, ...]:
-    from kyklon.catalogue.chosen import known_systems
-
     systems = known_systems(build, parts)
     if only and only not in {system.id for system in systems}:
         raise WrongUse(
@@ -43,10 +53,6 @@ def show(
     as_json: Json = False,
 ) -> int:
     """Show every setting with its layer, and whether each system runs at full speed."""
-    from kyklon.catalogue.text_records import TuningSetting
-    from kyklon.operations.tuning.cascade import effective, folder_of, with_unit
-    from kyklon.operations.tuning.speed import helps, speeds
-
     build, parts = open_folder(folder)
     world = _world(build, folder, parts)
     told = {each.system.id: each for each in speeds(build, parts, world)}
@@ -94,10 +100,6 @@ def issue(
     out_: Dir, folder: Annotated[Path, Option("--folder", help="The build folder.")], as_json: Json = False
 ) -> int:
     """Write the settings files into a folder: a stick, a share, or any other."""
-    from kyklon.devices.linux.folder import Folder as Destination
-    from kyklon.operations.tuning.cascade import issue as files_of
-    from kyklon.operations.tuning.settings_back import put
-
     build, parts = open_folder(folder)
     world = _world(build, folder, parts)
     put(build, parts, world, Destination(out_))
@@ -114,11 +116,7 @@ def read(
     as_json: Json = False,
 ) -> int:
     """Compare the settings files on the machine with the build's; exit 1 when they differ."""
-    from kyklon.devices.linux.folder import Folder as Destination
-    from kyklon.model.build import edited
     from kyklon.operations.library.acts import opened
-    from kyklon.operations.tuning.settings_back import differences, put, taken_over
-    from kyklon.record import folder as store
 
     build, parts = open_folder(folder)
     world = _world(build, folder, parts)
@@ -147,8 +145,6 @@ def read(
 
 def replace_destination(build: Build, at: Path | None) -> Build:
     """The build with another destination, for one act."""
-    from kyklon.model.build import edited
-
     if at is None:
         return build
     return edited(edited(build, "library.destination", str(at.resolve())), "library.route", "folder")
@@ -162,13 +158,6 @@ def latency(
     as_json: Json = False,
 ) -> int:
     """Calculate input latency, check it against camera footage, and rank ways to reduce it."""
-    from kyklon.model.build import CameraClip, edited
-    from kyklon.operations.tuning.camera import counts_in, fit
-    from kyklon.operations.tuning.latency import ear_shares, shares, total
-    from kyklon.operations.tuning.remedies import case_of, shorter, suits
-    from kyklon.record import folder as store
-    from kyklon.record.logbook import now
-
     build, parts = open_folder(folder)
     if film:
         if not system:

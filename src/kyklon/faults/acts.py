@@ -8,8 +8,8 @@ from pathlib import Path
 from kyklon.base import places
 from kyklon.catalogue.fault_records import Cause, Observation
 from kyklon.catalogue.loader import Catalogue
+from kyklon.faults.fault_model import fault_model_of
 from kyklon.faults.finder import Case
-from kyklon.faults.setting import setting_of
 from kyklon.model.build import Build
 from kyklon.model.fault import FaultAnswer, FaultCase
 from kyklon.model.findings import Finding, Remedy
@@ -27,9 +27,9 @@ def case_of(
 ) -> Case:
     """The case that a build keeps, or another record of one, over what is known of the build now."""
     kept = build.fault if record is None else record
-    setting = setting_of(build, catalogue, findings, run, cures.cured(cures_file()))
+    fault_model = fault_model_of(build, catalogue, findings, run, cures.cured(cures_file()))
     answers = tuple((answer.what, answer.seen) for answer in kept.answers)
-    return Case(setting, answers, kept.tried, kept.found)
+    return Case(fault_model, answers, kept.tried, kept.found)
 
 
 def remedies_of(case: Case, findings: Sequence[Finding], run: BringUp | None) -> dict[str, Remedy]:
@@ -38,7 +38,7 @@ def remedies_of(case: Case, findings: Sequence[Finding], run: BringUp | None) ->
     known += [(finding.code, finding.remedy) for finding in findings]
     return {
         cause.id: remedy
-        for cause in case.setting.causes
+        for cause in case.fault_model.causes
         for code, remedy in reversed(known)
         if remedy is not None and code.split(":")[0] in cause.codes
     }

@@ -18,9 +18,9 @@ from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.reading import bytes_of, json_of
 from kyklon.catalogue.fault_records import Drill
 from kyklon.catalogue.loader import Catalogue
-from kyklon.faults.finder import Case, Next, cost_of, next_step
+from kyklon.faults.fault_model import FaultModel, fault_model_of
+from kyklon.faults.finder import Case, Next, cost_of, next_step, steps
 from kyklon.faults.hidden import Machine, machines
-from kyklon.faults.setting import Setting, setting_of
 from kyklon.model.build import Build
 from kyklon.model.record import Record
 
@@ -58,7 +58,7 @@ class State:
 
     drill: Drill
     kept: Open
-    setting: Setting
+    fault_model: FaultModel
     machines: tuple[Machine, ...]
     case: Case
     minutes: float
@@ -127,9 +127,9 @@ def begin(drill: Drill, seed: str = "") -> Open:
     return Open(drill=drill.id, seed=seed or secrets.token_hex(8))
 
 
-def hidden_in(drill: Drill, seed: str, setting: Setting) -> tuple[str, ...]:
+def hidden_in(drill: Drill, seed: str, fault_model: FaultModel) -> tuple[str, ...]:
     """The causes that a seed hides: of those sets that this build can have. Raises WrongUse where it can have none."""
-    can = [fault for fault in drill.faults if all(setting.cause_index(name) is not None for name in fault)]
+    can = [fault for fault in drill.faults if all(fault_model.cause_index(name) is not None for name in fault)]
     if not can:
         raise WrongUse(f"Level {drill.level} needs parts this build does not have.", do="Choose another level.")
     digest = hashlib.sha256(f"{drill.id} {seed}".encode()).digest()
@@ -148,23 +148,25 @@ def state_of(
     drill = next((each for each in catalogue.all(Drill) if each.id == kept.drill), None)
     if drill is None:
         raise WrongUse(f"The exercise {kept.drill!r} is no longer in the catalogue.", do="Start another one.")
-    setting = setting_of(build, catalogue)
-    hidden = hidden_in(drill, kept.seed, setting)
+    fault_model = fault_model_of(build, catalogue)
+    hidden = hidden_in(drill, kept.seed, fault_model)
     if made is None:
         wanted = [hidden, *([(name,) for name in hidden] if len(hidden) > 1 else [])]
-        made = machines(wanted, build, folder, catalogue, setting, watch)
-    best = solved_by_finder(setting, made)
-    return _replayed(State(drill, replace_named(kept, ()), setting, made, _fresh(setting, made[0]), 0.0, best), kept)
+        made = machines(wanted, build, folder, catalogue, fault_model, watch)
+    best = solved_by_finder(fault_model, made)
+    return _replayed(
+        State(drill, replace_named(kept, ()), fault_model, made, _fresh(fault_model, made[0]), 0.0, best), kept
+    )
 
 
 def replace_named(kept: Open, named: tuple[str, ...]) -> Open:
     return kept.model_copy(update={"named": named, "asked": ()})
 
 
-def _fresh(setting: Setting, machine: Machine) -> Case:
+def _fresh(fault_model: FaultModel, machine: Machine) -> Case:
     """What is seen at once."""
-    given = [observation.id for observation in setting.observations if observation.kind in _GIVEN]
-    return Case(setting, tuple((name, machine.truth[name]) for name in given))
+    given = [observation.id for observation in fault_model.observations if observation.kind in _GIVEN]
+    return Case(fault_model, tuple((name, machine.truth[name]) for name in given))
 
 
 def _replayed(state: State, kept: Open) -> State:
@@ -179,10 +181,10 @@ def _replayed(state: State, kept: Open) -> State:
 
 def checked(state: State, what: str) -> State:
     """The state after a check. Raises WrongUse for one that there is not."""
-    index = state.setting.index_of(what)
+    index = state.fault_model.index_of(what)
     if index is None:
         raise WrongUse(f"Unknown check: {what!r}.", do="Choose one of those offered.")
-    each = state.setting.observations[index]
+    each = state.fault_model.observations[index]
     if what in {name for name, _seen in state.case.answers}:
         return state
     kept = state.kept.model_copy(update={"asked": (*state.kept.asked, what)})
@@ -192,7 +194,7 @@ def checked(state: State, what: str) -> State:
 
 def tried(state: State, cause: str) -> State:
     """The state after a cause was put right. Raises WrongUse for one that there is not."""
-    index = state.setting.cause_index(cause)
+    index = state.fault_model.cause_index(cause)
     if index is None:
         raise WrongUse(f"Unknown cause: {cause!r}.", do="Choose one of those offered.")
     if cause in state.kept.named:
@@ -200,14 +202,14 @@ def tried(state: State, cause: str) -> State:
     kept = state.kept.model_copy(
         update={"asked": (*state.kept.asked, f"try:{cause}"), "named": (*state.kept.named, cause)}
     )
-    minutes = state.minutes + state.setting.causes[index].minutes
+    minutes = state.minutes + state.fault_model.causes[index].minutes
     after = replace(state, kept=kept, minutes=minutes)
     if cause not in state.machines[0].causes:
         return replace(after, case=replace(state.case, tried=(*state.case.tried, cause)))
     if after.solved:
         return replace(after, case=replace(state.case, found=(*state.case.found, cause)))
     # the machine behaves otherwise now: what was seen before tells no more
-    fresh = _fresh(state.setting, after.machine)
+    fresh = _fresh(state.fault_model, after.machine)
     return replace(after, case=replace(fresh, tried=state.case.tried, found=(*state.case.found, cause)))
 
 
@@ -216,10 +218,10 @@ def _now(made: Sequence[Machine], found: tuple[str, ...]) -> Machine:
     return next((machine for machine in made if machine.causes == left), made[0])
 
 
-def solved_by_finder(setting: Setting, made: Sequence[Machine]) -> float:
+def solved_by_finder(fault_model: FaultModel, made: Sequence[Machine]) -> float:
     """Minutes that the fault finder needs for all causes, from the same symptoms."""
     minutes, found = 0.0, ()
-    case = _fresh(setting, made[0])
+    case = _fresh(fault_model, made[0])
     for _ in range(_MOST_STEPS):
         step = next_step(case)
         if step is None:
@@ -234,14 +236,12 @@ def solved_by_finder(setting: Setting, made: Sequence[Machine]) -> float:
         found = (*found, step.id)  # type: ignore[assignment]
         if len(found) == len(made[0].causes):
             return minutes
-        case = replace(_fresh(setting, _now(made, found)), tried=case.tried, found=found)
+        case = replace(_fresh(fault_model, _now(made, found)), tried=case.tried, found=found)
     return minutes
 
 
 def offered(state: State) -> tuple[Next, ...]:
     """What can be done, by name; never by its worth, which would give the fault away."""
-    from kyklon.faults.finder import steps
-
     return tuple(sorted(steps(state.case), key=lambda step: (step.kind == "try", step.minutes, step.id)))
 
 

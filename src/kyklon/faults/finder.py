@@ -12,8 +12,8 @@ from typing import Literal
 import numpy as np
 
 from kyklon.catalogue.fault_records import Cause, Observation
+from kyklon.faults.fault_model import FaultModel, Reason
 from kyklon.faults.network import Belief, Floats, Gains, Network, believe, gains
-from kyklon.faults.setting import Reason, Setting
 
 _FEW, _FEW_SHARE = 5, 0.02  # causes that have at least that share of the chance
 LEAST_MINUTES = 0.5  # that a question takes to read, think and answer, CP
@@ -28,7 +28,7 @@ class Case:
     """What is known of one fault. answers: observation ids with what was answered, in order. tried: causes that were
     put right without the fault going away. found: causes that were there and are put right."""
 
-    setting: Setting
+    fault_model: FaultModel
     answers: tuple[tuple[str, bool], ...] = ()
     tried: tuple[str, ...] = ()
     found: tuple[str, ...] = ()
@@ -39,20 +39,20 @@ class Case:
 
     @property
     def network(self) -> Network:
-        """The setting's, without the causes that are out of question."""
-        prior = self.setting.network.prior.copy()
+        """The fault model's, without the causes that are out of question."""
+        prior = self.fault_model.network.prior.copy()
         for cause in (*self.tried, *self.found):
-            if (index := self.setting.cause_index(cause)) is not None:
+            if (index := self.fault_model.cause_index(cause)) is not None:
                 prior[index] = _TRIED_LEFT
-        return replace(self.setting.network, prior=prior)
+        return replace(self.fault_model.network, prior=prior)
 
     @property
     def excluded(self) -> tuple[tuple[Observation, Observation], ...]:
         """Yeses of which only one can be so, the earlier first; the later one counts."""
         yes = [
-            self.setting.observations[index]
+            self.fault_model.observations[index]
             for what, seen in self.answers
-            if seen and (index := self.setting.index_of(what)) is not None
+            if seen and (index := self.fault_model.index_of(what)) is not None
         ]
         last = {each.group: each for each in yes if each.group}
         return tuple((each, last[each.group]) for each in yes if each.group and each is not last[each.group])
@@ -66,8 +66,8 @@ class Case:
     @property
     def known(self) -> dict[int, bool]:
         """Answers by index; those that this build cannot have are passed over."""
-        found = {self.setting.index_of(what): seen for what, seen in self.counted}
-        failing = {len(self.setting.observations): True}
+        found = {self.fault_model.index_of(what): seen for what, seen in self.counted}
+        failing = {len(self.fault_model.observations): True}
         return failing | {index: seen for index, seen in found.items() if index is not None}
 
     def belief(self) -> Belief:
@@ -114,25 +114,26 @@ def likely(case: Case, belief: Belief, most: int = 8) -> tuple[Likely, ...]:
     """The likeliest causes, with their reasons."""
     order = np.argsort(-belief.chance)[:most]
     return tuple(
-        Likely(case.setting.causes[index], float(belief.chance[index]), _reasons(case, int(index))) for index in order
+        Likely(case.fault_model.causes[index], float(belief.chance[index]), _reasons(case, int(index)))
+        for index in order
     )
 
 
 def _reasons(case: Case, index: int) -> tuple[Reason, ...]:
     """By how much each answer changed the odds of a cause against the others, strongest first."""
-    setting, network = case.setting, case.setting.network
-    cause = setting.causes[index]
-    first = believe(network, {len(setting.observations): True}).chance
+    fault_model, network = case.fault_model, case.fault_model.network
+    cause = fault_model.causes[index]
+    first = believe(network, {len(fault_model.observations): True}).chance
     usual = 1 - (1 - network.leak) * np.prod(1 - first[:, None] * network.weight, axis=0)
-    found = list(setting.reasons.get(cause.id, ()))
+    found = list(fault_model.reasons.get(cause.id, ()))
     for what, seen in case.counted:
-        at = setting.index_of(what)
+        at = fault_model.index_of(what)
         if at is None:
             continue
         alone = 1 - (1 - network.leak[at]) * (1 - network.weight[index, at])
         times = alone / usual[at] if seen else (1 - alone) / (1 - usual[at])
-        observation = setting.observations[at]
-        remark = setting.remarks.get((cause.id, what), "")
+        observation = fault_model.observations[at]
+        remark = fault_model.remarks.get((cause.id, what), "")
         word = observation.name if seen else f"Not: {observation.name}"
         found.append(Reason(float(times), f"{word}{f' ({remark})' if remark else ''}."))
     return tuple(sorted(found, key=lambda each: -abs(np.log(max(each.times, 1e-9)))))
@@ -141,26 +142,26 @@ def _reasons(case: Case, index: int) -> tuple[Reason, ...]:
 def steps(case: Case, belief: Belief | None = None, without: frozenset[str] = frozenset()) -> tuple[Next, ...]:
     """Every step that can be taken, the best first. without: what the user does not have or cannot tell."""
     belief = belief or case.belief()
-    told, setting = gains(belief), case.setting
+    told, fault_model = gains(belief), case.fault_model
     taken = {what for what, _seen in case.answers}
     groups = {
         observation.group
-        for observation in setting.observations
+        for observation in fault_model.observations
         for what, seen in case.answers
         if observation.id == what and seen and observation.group
     }
     gone = {*case.tried, *case.found, *without}
     asked = [
         observation.id in taken or observation.id in without or (observation.group and observation.group in groups)
-        for observation in setting.observations
+        for observation in fault_model.observations
     ]
     ask_minutes = np.array(
-        [np.inf if out else cost_of(each) for out, each in zip(asked, setting.observations, strict=True)] + [np.inf]
+        [np.inf if out else cost_of(each) for out, each in zip(asked, fault_model.observations, strict=True)] + [np.inf]
     )
-    try_minutes = np.array([np.inf if cause.id in gone else cause.minutes for cause in setting.causes])
+    try_minutes = np.array([np.inf if cause.id in gone else cause.minutes for cause in fault_model.causes])
     ask, attempt = scores(told, belief.chance, ask_minutes, try_minutes)
     found = []
-    for index, each in enumerate(setting.observations):
+    for index, each in enumerate(fault_model.observations):
         if asked[index]:
             continue
         kind: Literal["ask", "check"] = "check" if each.kind == "check" else "ask"
@@ -176,7 +177,7 @@ def steps(case: Case, belief: Belief | None = None, without: frozenset[str] = fr
                 observation=each,
             )
         )
-    for index, cause in enumerate(setting.causes):
+    for index, cause in enumerate(fault_model.causes):
         if cause.id in gone:
             continue
         found.append(

@@ -17,7 +17,7 @@ from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Cable, Image
 from kyklon.catalogue.text_records import Dialect
-from kyklon.faults.setting import Setting
+from kyklon.faults.fault_model import FaultModel
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.timing import Mode
 from kyklon.model.world import World
@@ -48,7 +48,7 @@ class Broken:
 
 @dataclass(frozen=True)
 class Machine:
-    """What is seen of a machine with these causes: every observation of the setting, by its id."""
+    """What is seen of a machine with these causes: every observation of the fault model, by its id."""
 
     causes: tuple[str, ...]
     truth: dict[str, bool]
@@ -74,7 +74,7 @@ def machines(
     build: Build,
     folder: Path,
     catalogue: Catalogue,
-    setting: Setting,
+    fault_model: FaultModel,
     watch: Watch = UNWATCHED,
 ) -> tuple[Machine, ...]:
     """What is seen with each of these sets of causes hidden in a copy of the build on a fresh card.
@@ -87,11 +87,17 @@ def machines(
         whole = held / "whole.img"
         _unpack(good, folder, whole, watch)
         _put(whole, good, catalogue)
-        return tuple(_machine(cause, good, whole, held, catalogue, setting, world) for cause in causes)
+        return tuple(_machine(cause, good, whole, held, catalogue, fault_model, world) for cause in causes)
 
 
 def _machine(
-    causes: tuple[str, ...], good: Build, whole: Path, held: Path, catalogue: Catalogue, setting: Setting, world: World
+    causes: tuple[str, ...],
+    good: Build,
+    whole: Path,
+    held: Path,
+    catalogue: Catalogue,
+    fault_model: FaultModel,
+    world: World,
 ) -> Machine:
     card = held / "broken.img"
     subprocess.run([tools.find("cp"), "--sparse=always", whole, card], check=True)
@@ -107,32 +113,32 @@ def _machine(
     run = _run(broken, catalogue, world)
     told = {
         cause.id
-        for cause in setting.causes
+        for cause in fault_model.causes
         if cause.id in done
         and run.failure
         and any(failure.code.split(":")[0] in cause.codes for failure in run.failures)
     }
     block = next((failure.code.split(":")[0] for failure in run.failures if failure.blocks), "")
     # a fault in bytes that the start does not come to yet shows nothing
-    behind = {cause.id for cause in setting.causes if block and cause.id in told and block not in cause.codes}
+    behind = {cause.id for cause in fault_model.causes if block and cause.id in told and block not in cause.codes}
     seen = tuple(name for name in causes if name not in behind)
-    return Machine(causes, _truth(seen, setting, run if told else None))
+    return Machine(causes, _truth(seen, fault_model, run if told else None))
 
 
-def _truth(causes: tuple[str, ...], setting: Setting, run: BringUp | None) -> dict[str, bool]:
+def _truth(causes: tuple[str, ...], fault_model: FaultModel, run: BringUp | None) -> dict[str, bool]:
     """Answers: what the causes show by the data, and lamp, screen and forecast by the bytes where they tell."""
-    silent = {observation.id: 1.0 for observation in setting.observations}
+    silent = {observation.id: 1.0 for observation in fault_model.observations}
     for name in causes:
-        index = setting.cause_index(name)
+        index = fault_model.cause_index(name)
         if index is None:
             continue
-        for at, each in enumerate(setting.observations):
-            silent[each.id] *= 1 - setting.raw.weight[index, at]
+        for at, each in enumerate(fault_model.observations):
+            silent[each.id] *= 1 - fault_model.raw.weight[index, at]
     seen = {name: 1 - chance >= _LIKELY for name, chance in silent.items()}
     if run is not None:
         seen |= {name: value for name, value in _by_run(run).items() if name in seen}
-    for group in {observation.group for observation in setting.observations if observation.group}:
-        members = [observation.id for observation in setting.observations if observation.group == group]
+    for group in {observation.group for observation in fault_model.observations if observation.group}:
+        members = [observation.id for observation in fault_model.observations if observation.group == group]
         strongest = min(members, key=lambda name: silent[name])
         if sum(seen[name] for name in members) > 1:  # only one of them can be
             keep = next((name for name in members if run is not None and _by_run(run).get(name)), strongest)

@@ -220,7 +220,9 @@ UNFINISHED = ".new"  # ending of a boot file while it takes the place of the old
 @dataclass(frozen=True)
 class Ramdisk:
     """An initramfs. whole: it was read to its end; only then has_init False says that there is none. firmware: files
-    below /lib/firmware. trouble: why the kernel stops unpacking it, '' when it does not."""
+    below /lib/firmware. trouble: why the kernel stops unpacking it, '' when it does not. init: what the kernel starts
+    in it; others: what it tries after that. modules: the names of its modules by kernel release, with underscores.
+    maker: the program that made it, '' for another. unpacked: its size in memory, in bytes."""
 
     name: str
     size: int
@@ -228,6 +230,11 @@ class Ramdisk:
     has_init: bool = False
     firmware: Mapping[str, bytes] = field(default_factory=dict)
     trouble: str = ""
+    init: Program | None = None
+    others: tuple[Program, ...] = ()
+    modules: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    maker: str = ""
+    unpacked: int = 0
 
     @property
     def goes_on_to_root(self) -> bool:

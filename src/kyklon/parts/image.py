@@ -45,7 +45,7 @@ _NUMBER = re.compile(r"\d{4}-\d\d-\d\d")
 
 
 @dataclass(frozen=True)
-class Told:
+class FaultWords:
     """What a boot file is: a dialect's id, '' for none; and how many of its lines were not understood."""
 
     path: str
@@ -170,9 +170,9 @@ def boards_in(inside: CardContents, catalogue: Catalogue) -> tuple[str, ...]:
     return tuple(dict.fromkeys(each for each in found if each and sets & set(boards[each].runs)))
 
 
-def dialects_in(inside: CardContents, catalogue: Catalogue) -> tuple[Told, ...]:
+def dialects_in(inside: CardContents, catalogue: Catalogue) -> tuple[FaultWords, ...]:
     """Boot files on a boot partition, with the dialect that reads each: the one that finds the fewest odd lines."""
-    found: dict[str, Told] = {}
+    found: dict[str, FaultWords] = {}
     for dialect in catalogue.all(Dialect):
         file = dialect.files[0]
         text = inside.texts.get(file.path.lower())
@@ -185,7 +185,7 @@ def dialects_in(inside: CardContents, catalogue: Catalogue) -> tuple[Told, ...]:
             continue
         odd = sum("neither" in each.odd or "gives the file up" in each.odd for each in codec.told(text, ""))
         if file.path not in found or odd < found[file.path].odd:
-            found[file.path] = Told(file.path, dialect.id, odd)
+            found[file.path] = FaultWords(file.path, dialect.id, odd)
     return tuple(found.values())
 
 

@@ -11,7 +11,8 @@ from kyklon.base.errors import WrongUse
 from kyklon.catalogue.loader import Catalogue
 from kyklon.parts import copies
 from kyklon.parts.fields import one
-from kyklon.parts.store import Step, Store
+from kyklon.parts.store import Step, Store, id_of, plain_row, today
+from kyklon.parts.system import free_id
 from kyklon.record import builds
 
 
@@ -62,9 +63,6 @@ def delete(kind: str, part_id: str, catalogue: Catalogue, store: Store, used: Ma
 
 def copied(kind: str, part_id: str, name: str, catalogue: Catalogue, store: Store) -> Step:
     """A part of any origin as a start for one's own, under another name."""
-    from kyklon.parts.store import id_of, plain_row, today
-    from kyklon.parts.system import free_id
-
     part = catalogue.parts[kind][part_id]
     taken = set(catalogue.parts[kind])
     row = {**plain_row(part), "id": free_id(id_of(name), taken), "name": name}

@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 )
 
 from kyklon.app.pages import page_class, shelf_page
+from kyklon.app.pages.boot.page import BootPage
 from kyklon.app.pages.logbook.page import LogbookPage
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.session.session import Session
@@ -289,8 +290,6 @@ class Window(QMainWindow):
 
     def put_on_card(self) -> None:
         """The boot files of this build onto the card, as a job."""
-        from kyklon.app.pages.boot.page import BootPage  # loaded with its page
-
         page = self.page(30)
         assert isinstance(page, BootPage)
         page.put_on_card()

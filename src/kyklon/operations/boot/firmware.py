@@ -12,8 +12,8 @@ from kyklon.model.build import Build
 from kyklon.model.card import CardContents
 from kyklon.operations.card.volumes import ramdisk
 from kyklon.operations.picture import edid, testcard
-from kyklon.operations.picture.ground import Ground
 from kyklon.operations.picture.sending import FIRMWARE, by_firmware, identification, unfit
+from kyklon.operations.picture.signal_path import SignalPath
 
 RAMDISK = "kyklon-picture.cpio"  # on the boot partition
 TEST_CARD = "kyklon-card.png"  # on the boot partition
@@ -31,7 +31,7 @@ def _test_card(build: Build, board: Board | None, display: Display | None, diale
     """The card for the menu's mode, where the firmware shows a picture while it starts."""
     if not build.picture.test_card or board is None or display is None:
         return {}
-    if not Ground(display, board, dialect=dialect).shows_card:
+    if not SignalPath(display, board, dialect=dialect).shows_card:
         return {}
     return {TEST_CARD: testcard.png(testcard.card(build.picture.menu.timing, display))}
 

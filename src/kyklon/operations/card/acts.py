@@ -17,7 +17,7 @@ from kyklon.devices.ports import Target
 from kyklon.model.build import Build, CardEvent, CardRecord, CardState, edited
 from kyklon.model.image_file import SourceFacts, Stated
 from kyklon.operations import checksums
-from kyklon.operations.card.drives import backup, judgement, prepare
+from kyklon.operations.card.drives import backup, judgement, prepare, prove
 from kyklon.operations.card.drives.fat_files import FatFiles
 from kyklon.operations.card.drives.interlock import (
     NOTHING_SAID,
@@ -166,8 +166,6 @@ def _failed(
 
 def _probe_after(target: OpenTarget, watch: Watch) -> prove.Proof | None:
     """What the card is, after it read back other bytes; its contents were given up for the write already."""
-    from kyklon.operations.card.drives import prove  # brings numpy, which a write does without
-
     try:
         return prove.prove(target, watch=watch)
     except KyklonError:
@@ -238,8 +236,6 @@ class Proven:
 
 def prove_card(job: CardJob, *, full: bool = False, watch: Watch = UNWATCHED) -> Proven:
     """Probe a card, or prove every byte of it. Raises Refused, Cancelled, TargetError (cannot be opened)."""
-    from kyklon.operations.card.drives import prove  # brings numpy
-
     with opened(job.request(Purpose.PROVE)) as target:
         proof = prove.prove(target, full=full, watch=watch)
     job.target.drives.now_holds(job.target.facts.identity, "")

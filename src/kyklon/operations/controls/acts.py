@@ -10,22 +10,22 @@ from kyklon.catalogue.records import Encoder
 from kyklon.model.build import Build, edited
 from kyklon.model.controls import Wire
 from kyklon.operations.controls import hotkeys
+from kyklon.operations.controls.hookup import hookup_of, next_role
 from kyklon.operations.controls.mapping import wire_in_order
-from kyklon.operations.controls.rig import next_role, rig_of
 
 
 def wired(build: Build, catalogue: Catalogue) -> Build:
     """With every switch wired to the encoders by the build's school; as it was without a panel or an encoder."""
-    rig = rig_of(build, catalogue)
-    if rig is None:
+    hookup = hookup_of(build, catalogue)
+    if hookup is None:
         return build
-    return edited(build, "controls.wires", wire_in_order(rig, printed=build.controls.wiring == "printed"))
+    return edited(build, "controls.wires", wire_in_order(hookup, printed=build.controls.wiring == "printed"))
 
 
 def with_safest_hotkeys(build: Build, catalogue: Catalogue) -> Build:
     """With the hotkeys that play presses least by accident; as it was where nothing is wired."""
-    rig = rig_of(build, catalogue)
-    key, keys, hold_s = hotkeys.safest(rig, systems_of(build, catalogue)) if rig is not None else ("", (), 0.0)
+    hookup = hookup_of(build, catalogue)
+    key, keys, hold_s = hotkeys.safest(hookup, systems_of(build, catalogue)) if hookup is not None else ("", (), 0.0)
     if not key:
         return build
     made = edited(edited(build, "controls.hotkey", key), "controls.hotkeys", keys)
@@ -51,8 +51,8 @@ def without_encoder(build: Build, role: str, catalogue: Catalogue) -> Build:
 
 def _rewired(before: Build, made: Build, catalogue: Catalogue) -> Build:
     """Wires of switches that had none, or one to a terminal that is not there, are added; the others stay."""
-    rig = rig_of(before, catalogue)
-    kept = tuple(wire for wire in before.controls.wires if rig is not None and wire.control in rig.wired)
+    hookup = hookup_of(before, catalogue)
+    kept = tuple(wire for wire in before.controls.wires if hookup is not None and wire.control in hookup.wired)
     have, taken = {wire.control for wire in kept}, {(wire.device, wire.terminal) for wire in kept}
     added = tuple(
         wire

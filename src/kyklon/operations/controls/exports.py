@@ -18,6 +18,7 @@ from kyklon.model.controls import ControlSettings
 from kyklon.model.record import Record
 from kyklon.model.world import World
 from kyklon.operations.controls import hotkeys, keymaps, legends, wiring
+from kyklon.operations.controls.hookup import ROLE, Hookup, hookup_of, places_for
 from kyklon.operations.controls.levers import axis_hwdb
 from kyklon.operations.controls.mapping import (
     axis_indexes,
@@ -28,7 +29,6 @@ from kyklon.operations.controls.mapping import (
     player_of,
 )
 from kyklon.operations.controls.matrix import reconstruct
-from kyklon.operations.controls.rig import ROLE, Rig, places_for, rig_of
 
 BUS_USB = 0x03  # linux/input.h
 SDL_PLACES = {  # SDL game controller inputs by place on the panel; a is the near one (SDL 2, SDL_gamecontroller.h)
@@ -53,16 +53,16 @@ def sdl_guid(encoder: Encoder) -> str:
     return b"".join(word.to_bytes(2, "little") for word in words).hex()
 
 
-def sdl_line(rig: Rig, player: int) -> str:
+def sdl_line(hookup: Hookup, player: int) -> str:
     """One line of SDL's game controller database for a seat: its switches on the device that most of them reach.
 
     '' for a seat without a device, or one that speaks as a keyboard.
     """
-    own = [path for path in paths(rig) if player_of(path.control) == player and path.terminal is not None]
+    own = [path for path in paths(hookup) if player_of(path.control) == player and path.terminal is not None]
     roles = Counter(path.device.role for path in own if path.device)
     if not roles:
         return ""
-    device = rig.device(roles.most_common(1)[0][0])
+    device = hookup.device(roles.most_common(1)[0][0])
     assert device is not None
     own = [path for path in own if path.device is device]
     players = {path.terminal.player for path in own if path.terminal}
@@ -88,9 +88,9 @@ def _sdl_event(event: str, buttons: dict[str, int], axes: dict[str, int], hats: 
     return f"{sign}a{axes[name]}" if name in axes else f"b{buttons[event]}"
 
 
-def fights(rig: Rig) -> tuple[tuple[int, int], ...]:
+def fights(hookup: Hookup) -> tuple[tuple[int, int], ...]:
     """Pairs of seats whose SDL lines have one GUID and say different things: only one of them can hold."""
-    lines = {player: line for player in range(1, len(rig.layout.seats) + 1) if (line := sdl_line(rig, player))}
+    lines = {player: line for player in range(1, len(hookup.layout.seats) + 1) if (line := sdl_line(hookup, player))}
     return tuple(
         (one, other)
         for one in lines
@@ -99,12 +99,12 @@ def fights(rig: Rig) -> tuple[tuple[int, int], ...]:
     )
 
 
-def udev_rules(rig: Rig) -> str:
+def udev_rules(hookup: Hookup) -> str:
     """Rules that give every device a steady name under /dev/input (udev(7)), by its USB ids; by the socket it is
     plugged into (ID_PATH) where that is known, which two devices of a kind need."""
-    told = {place.role: place.port for place in rig.settings.places}
+    told = {place.role: place.port for place in hookup.settings.places}
     lines = []
-    for device in rig.devices:
+    for device in hookup.devices:
         encoder, port = device.encoder, told.get(device.role, "")
         if encoder.link not in ("usb", "bluetooth"):
             continue
@@ -115,7 +115,7 @@ def udev_rules(rig: Rig) -> str:
         kind = 'ENV{ID_INPUT_KEYBOARD}=="1"' if _is_keyboard(encoder) else 'ENV{ID_INPUT_JOYSTICK}=="1"'
         many = "-%n" if encoder.players > 1 else ""  # the kernel numbers the nodes of one device in their order
         links = [f"{name}{many}"]
-        if rig.settings.naming == "steady":
+        if hookup.settings.naming == "steady":
             links.append(f"player{device.first}{many}")
         told_links = ", ".join(f'SYMLINK+="input/{link}"' for link in links)
         lines += [
@@ -131,13 +131,13 @@ def _is_keyboard(encoder: Encoder) -> bool:
     return any(terminal.event.startswith("KEY_") for terminal in encoder.terminals)
 
 
-def wiring_csv(rig: Rig, systems: tuple[System, ...]) -> str:
+def wiring_csv(hookup: Hookup, systems: tuple[System, ...]) -> str:
     """The wiring list: a row a switch, with its terminal, tab, code, and what it does in each system."""
     rows: list[tuple[object, ...]] = [
         ("player", "switch", "encoder", "terminal", "tab_mm", "event", "code", *(system.name for system in systems))
     ]
-    by_system = [{path.control: " / ".join(path.inputs) for path in paths(rig, system)} for system in systems]
-    for path in paths(rig):
+    by_system = [{path.control: " / ".join(path.inputs) for path in paths(hookup, system)} for system in systems]
+    for path in paths(hookup):
         terminal, device = path.terminal, path.device
         row = [player_of(path.control), path.control.partition(".")[2]]
         if terminal is None or device is None:
@@ -201,14 +201,14 @@ class MapPlayer(Record):
     lines: tuple[MapLine, ...]
 
 
-def players_of(rig: Rig, system: System, game: str = "") -> tuple[MapPlayer, ...]:
+def players_of(hookup: Hookup, system: System, game: str = "") -> tuple[MapPlayer, ...]:
     """What every seat's switches do in a system, for its emulator's template."""
     found = []
-    for number in range(1, len(rig.layout.seats) + 1):
-        places = places_for(rig, system, number, game)
+    for number in range(1, len(hookup.layout.seats) + 1):
+        places = places_for(hookup, system, number, game)
         lines, device_name = [], ""
         for each in system.inputs:
-            device, terminal = rig.wired.get(f"p{number}.{places[each.id]}", (None, None))
+            device, terminal = hookup.wired.get(f"p{number}.{places[each.id]}", (None, None))
             event = terminal.event if terminal else ""
             index = -1
             if device is not None and terminal is not None:
@@ -239,7 +239,7 @@ def keys_of(settings: ControlSettings, system: System, catalogue: Catalogue) -> 
     return tuple(MapKey(key=pair.target.id, code=pair.own.code if pair.own else "", shift=pair.shift) for pair in pairs)
 
 
-def emulator_map(rig: Rig, system: System, catalogue: Catalogue, game: str = "") -> tuple[str, str]:
+def emulator_map(hookup: Hookup, system: System, catalogue: Catalogue, game: str = "") -> tuple[str, str]:
     """Path and text of an emulator's button file; '' twice for one without a template. Raises CatalogueError."""
     emulator = catalogue.get(Emulator, system.emulator)
     if not emulator.map_template:
@@ -248,10 +248,10 @@ def emulator_map(rig: Rig, system: System, catalogue: Catalogue, game: str = "")
     variables = {
         "system": system,
         "emulator": emulator,
-        "players": players_of(rig, system, game),
-        "hotkey": rig.settings.hotkey,
-        "hotkeys": rig.settings.hotkeys,
-        "keys": keys_of(rig.settings, system, catalogue),
+        "players": players_of(hookup, system, game),
+        "hotkey": hookup.settings.hotkey,
+        "hotkeys": hookup.settings.hotkeys,
+        "keys": keys_of(hookup.settings, system, catalogue),
     }
     where = f"templates.toml: {made.id}"
     path = render(made.path, variables, where)
@@ -302,29 +302,29 @@ def keyboard_files(build: Build, catalogue: Catalogue) -> dict[str, str]:
 def issue(build: Build, catalogue: Catalogue, _world: World) -> dict[str, str]:
     """All that operation 40 hands on: SDL, udev, wiring, templates at scale, emulators' maps, keymaps."""
     files = keyboard_files(build, catalogue)
-    rig = rig_of(build, catalogue)
-    if rig is None:
+    hookup = hookup_of(build, catalogue)
+    if hookup is None:
         return files
-    lines = [sdl_line(rig, player) for player in range(1, len(rig.layout.seats) + 1)]
-    systems, made = systems_of(build, catalogue), wiring.harness(rig)
+    lines = [sdl_line(hookup, player) for player in range(1, len(hookup.layout.seats) + 1)]
+    systems, made = systems_of(build, catalogue), wiring.harness(hookup)
     files |= {
         "controls/sdl-mapping.txt": "".join(f"{line}\n" for line in dict.fromkeys(lines) if line),
-        "controls/70-kyklon-controls.rules": udev_rules(rig),
-        "controls/wiring.csv": wiring_csv(rig, systems),
-        "controls/harness.csv": wiring.table(rig, made),
+        "controls/70-kyklon-controls.rules": udev_rules(hookup),
+        "controls/wiring.csv": wiring_csv(hookup, systems),
+        "controls/harness.csv": wiring.table(hookup, made),
         "controls/labels.svg": legends.labels(made),
         "controls/61-kyklon-axes.hwdb": axis_hwdb(
             build.controls.axes,
-            {device.role: (device.encoder.vendor, device.encoder.product) for device in rig.devices},
+            {device.role: (device.encoder.vendor, device.encoder.product) for device in hookup.devices},
         ),
-        "controls/guests.svg": legends.guest_card(rig, systems),
+        "controls/guests.svg": legends.guest_card(hookup, systems),
     }
-    for player in range(1, len(rig.layout.seats) + 1):
-        files[f"controls/drill-seat-{player}.svg"] = legends.template(rig.layout, player)
+    for player in range(1, len(hookup.layout.seats) + 1):
+        files[f"controls/drill-seat-{player}.svg"] = legends.template(hookup.layout, player)
     for system in systems:
-        files[f"controls/legend-{system.id}.svg"] = legends.legend(rig, system)
-        for game in hotkeys.games_of(rig.settings, system):
-            path, text = emulator_map(rig, system, catalogue, game)
+        files[f"controls/legend-{system.id}.svg"] = legends.legend(hookup, system)
+        for game in hotkeys.games_of(hookup.settings, system):
+            path, text = emulator_map(hookup, system, catalogue, game)
             if path:
                 files[f"controls/{path}"] = text
     return {path: text for path, text in files.items() if text}

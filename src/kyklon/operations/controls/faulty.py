@@ -10,9 +10,9 @@ from itertools import combinations
 from typing import Literal
 
 from kyklon.model.controls import DIRECTIONS, Seat
+from kyklon.operations.controls.hookup import Hookup
 from kyklon.operations.controls.mapping import player_of
 from kyklon.operations.controls.reports import Answer, Report
-from kyklon.operations.controls.rig import Rig
 
 Kind = Literal[
     "player",
@@ -73,17 +73,17 @@ class Fault:
 class Plan:
     """A rig as the proof needs it. wires: where each switch should end. told: the quirk of these devices is given."""
 
-    rig: Rig
+    hookup: Hookup
     quirks: frozenset[str] = frozenset()
 
     @cached_property
     def wires(self) -> Mapping[str, Pin]:
-        return {control: (device.role, terminal.id) for control, (device, terminal) in self.rig.wired.items()}
+        return {control: (device.role, terminal.id) for control, (device, terminal) in self.hookup.wired.items()}
 
     @cached_property
     def switches(self) -> tuple[str, ...]:
         """The switches that are wired: only they can be proven."""
-        return tuple(switch for switch in self.rig.switches if switch in self.wires)
+        return tuple(switch for switch in self.hookup.switches if switch in self.wires)
 
     @cached_property
     def owners(self) -> Mapping[Pin, str]:
@@ -94,7 +94,7 @@ class Plan:
         """What each terminal says when its device is as it should be."""
         return {
             (device.role, terminal.id): Report(device.role, terminal.player, terminal.event)
-            for device in self.rig.devices
+            for device in self.hookup.devices
             for terminal in device.encoder.terminals
         }
 
@@ -112,14 +112,14 @@ class Plan:
         """Row and column of terminals that are read as a matrix."""
         return {
             (device.role, terminal.id): terminal.line
-            for device in self.rig.devices
+            for device in self.hookup.devices
             for terminal in device.encoder.terminals
             if terminal.line is not None
         }
 
     def levers(self) -> Iterable[tuple[str, tuple[str, ...]]]:
         """Every lever as p1.lever, with its four switches, where all four are wired."""
-        for player, seat in enumerate(self.rig.layout.seats, 1):
+        for player, seat in enumerate(self.hookup.layout.seats, 1):
             for control in seat.controls:
                 names = tuple(f"p{player}.{name}" for name in control.switches)
                 if control.kind == "lever" and all(name in self.wires for name in names):
@@ -127,7 +127,7 @@ class Plan:
 
     def rows(self, player: int) -> tuple[tuple[str, ...], tuple[str, ...]] | None:
         """The near and the far row of a seat's buttons, of two each at least; None for a seat that has no two rows."""
-        seat = self.rig.layout.seat(player)
+        seat = self.hookup.layout.seat(player)
         found = rows_of(seat) if seat else ()
         if len(found) < 2:
             return None
@@ -310,7 +310,7 @@ def _rewire(plan: Plan, wires: dict[str, Pin | None], fault: Fault) -> None:
 def wide_faults(plan: Plan) -> tuple[Fault, ...]:
     """Faults that turn many switches at once."""
     found: list[Fault] = []
-    seats = [f"p{player}" for player in range(1, len(plan.rig.layout.seats) + 1)]
+    seats = [f"p{player}" for player in range(1, len(plan.hookup.layout.seats) + 1)]
     found += [Fault("player", pair) for pair in combinations(seats, 2) if _any_shared(plan, *pair)]
     for player in range(1, len(seats) + 1):
         if plan.rows(player):
@@ -319,7 +319,7 @@ def wide_faults(plan: Plan) -> tuple[Fault, ...]:
         for turn in TURNS:
             kind: Kind = "rotated" if turn.startswith("a quarter") else "swapped"
             found.append(Fault(kind, names, turn))
-    for device in plan.rig.devices:
+    for device in plan.hookup.devices:
         players = {terminal.player for terminal in device.encoder.terminals}
         if device.encoder.quirk_flags and len(players) > 1:
             found.append(Fault("quirk", (), device.role))

@@ -17,29 +17,29 @@ from kyklon.model.kernel_line import given as words_given
 from kyklon.model.world import World
 from kyklon.operations.controls import exports, hotkeys
 from kyklon.operations.controls.clearance import checks
+from kyklon.operations.controls.hookup import Hookup, hookup_of
 from kyklon.operations.controls.mapping import in_words, player_of, unreached, wire_in_order
 from kyklon.operations.controls.matrix import cures, ghosts
 from kyklon.operations.controls.quirks import encoder_quirk, joined, merged, quirk_alike, quirk_given
-from kyklon.operations.controls.rig import Rig, rig_of
 
 OPERATION = 40
 
 
 def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]:
-    rig = rig_of(build, catalogue)
-    if rig is None:
+    hookup = hookup_of(build, catalogue)
+    if hookup is None:
         return _ghosts(build, catalogue)
     return [
-        *_quirks(build, rig),
-        *_players(rig),
-        *_links(build, catalogue, rig),
-        *_wiring(rig),
-        *_fights(rig),
-        *_systems(build, catalogue, rig),
-        *_levers(build, catalogue, rig),
-        *_hotkeys(build, catalogue, rig),
-        *_panel(rig),
-        *_proof(rig),
+        *_quirks(build, hookup),
+        *_players(hookup),
+        *_links(build, catalogue, hookup),
+        *_wiring(hookup),
+        *_fights(hookup),
+        *_systems(build, catalogue, hookup),
+        *_levers(build, catalogue, hookup),
+        *_hotkeys(build, catalogue, hookup),
+        *_panel(hookup),
+        *_proof(hookup),
         *_ghosts(build, catalogue),
     ]
 
@@ -59,11 +59,11 @@ def quirk_remedy(build: Build, *encoders: Encoder) -> Remedy | None:
     return Remedy(label=f"Add the quirk of {names}", changes=(change,))
 
 
-def _quirks(build: Build, rig: Rig) -> list[Finding]:
+def _quirks(build: Build, hookup: Hookup) -> list[Finding]:
     line = words_given(" ".join(build.boot.kernel_words))
     given = word_values(" ".join(build.boot.kernel_words), "usbhid.quirks")
     found = []
-    for encoder in dict.fromkeys(device.encoder for device in rig.devices):
+    for encoder in dict.fromkeys(device.encoder for device in hookup.devices):
         quirk = encoder_quirk(encoder)
         if quirk and not quirk_given(quirk, line):
             found.append(
@@ -76,7 +76,7 @@ def _quirks(build: Build, rig: Rig) -> list[Finding]:
                     message=_lacks(quirk, given),
                     why=f"{encoder.quirk_why} The front end crashes when it opens the device.",
                     source="kernel-parameters: usbhid.quirks; linux/hid.h: 0x40 is multi-input",
-                    remedy=quirk_remedy(build, *(device.encoder for device in rig.devices)),
+                    remedy=quirk_remedy(build, *(device.encoder for device in hookup.devices)),
                 )
             )
     if len(given) > MOST_QUIRKS:
@@ -105,12 +105,12 @@ def _lacks(quirk: str, given: Sequence[str]) -> str:
     return words
 
 
-def _players(rig: Rig) -> list[Finding]:
+def _players(hookup: Hookup) -> list[Finding]:
     """Seats that no device serves."""
-    seats, served = len(rig.layout.seats), sum(device.encoder.players for device in rig.devices)
+    seats, served = len(hookup.layout.seats), sum(device.encoder.players for device in hookup.devices)
     found = []
     if served < seats:
-        names = " and ".join(device.title for device in rig.devices)
+        names = " and ".join(device.title for device in hookup.devices)
         found.append(
             Finding(
                 code="controls.players",
@@ -118,13 +118,15 @@ def _players(rig: Rig) -> list[Finding]:
                 operation=OPERATION,
                 subject=names,
                 title="The encoders handle too few players",
-                message=f"The panel has {seats} seats; {names} handle{'s' if len(rig.devices) == 1 else ''} {served}.",
+                message=(
+                    f"The panel has {seats} seats; {names} handle{'s' if len(hookup.devices) == 1 else ''} {served}."
+                ),
                 why="The controls of the remaining seats would not work.",
             )
         )
     crossed = Counter(
         (player_of(control), device.player(terminal))
-        for control, (device, terminal) in rig.wired.items()
+        for control, (device, terminal) in hookup.wired.items()
         if device.player(terminal) != player_of(control)
     )
     for (seat, player), count in sorted(crossed.items()):
@@ -142,11 +144,11 @@ def _players(rig: Rig) -> list[Finding]:
     return found
 
 
-def _links(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
+def _links(build: Build, catalogue: Catalogue, hookup: Hookup) -> list[Finding]:
     """What a device that is not on USB needs."""
     found = []
     placed = {word.partition(":")[0] for word in build.boot.overlays}
-    for device in rig.devices:
+    for device in hookup.devices:
         encoder = device.encoder
         if encoder.overlay and encoder.overlay not in placed:
             overlay = catalogue.find(Overlay, encoder.overlay)
@@ -190,11 +192,11 @@ def _links(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
                     why="Until then the menu does not react; keep a wired controller or keyboard at hand.",
                 )
             )
-    kinds = Counter(device.encoder.id for device in rig.devices if device.encoder.link == "usb")
-    ports = {place.role: place.port for place in rig.settings.places}
+    kinds = Counter(device.encoder.id for device in hookup.devices if device.encoder.link == "usb")
+    ports = {place.role: place.port for place in hookup.settings.places}
     for encoder_id, count in kinds.items():
-        same = [device for device in rig.devices if device.encoder.id == encoder_id]
-        if count > 1 and (rig.settings.naming == "order" or not all(ports.get(device.role) for device in same)):
+        same = [device for device in hookup.devices if device.encoder.id == encoder_id]
+        if count > 1 and (hookup.settings.naming == "order" or not all(ports.get(device.role) for device in same)):
             found.append(
                 Finding(
                     code=f"controls.same-kind:{encoder_id}",
@@ -210,14 +212,14 @@ def _links(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
     return found
 
 
-def _wiring(rig: Rig) -> list[Finding]:
+def _wiring(hookup: Hookup) -> list[Finding]:
     faults = []
-    settings = rig.settings
+    settings = hookup.settings
     wired = Counter(wire.control for wire in settings.wires)
     used = Counter((wire.device, wire.terminal) for wire in settings.wires)
-    lost = [wire for wire in settings.wires if wire.control not in rig.wired]
-    unknown = sorted({(rig.device(wire.device), wire.terminal) for wire in lost}, key=lambda each: each[1])
-    missing = [control for control in rig.switches if control not in wired]
+    lost = [wire for wire in settings.wires if wire.control not in hookup.wired]
+    unknown = sorted({(hookup.device(wire.device), wire.terminal) for wire in lost}, key=lambda each: each[1])
+    missing = [control for control in hookup.switches if control not in wired]
     twice = sorted(terminal for (_device, terminal), count in used.items() if count > 1)
     for device, terminal in unknown:
         faults.append(
@@ -229,7 +231,7 @@ def _wiring(rig: Rig) -> list[Finding]:
         faults.append(f"Two switches share terminal {', '.join(twice)}.")
     if not faults:
         return []
-    wires = wire_in_order(rig, printed=settings.wiring == "printed")
+    wires = wire_in_order(hookup, printed=settings.wiring == "printed")
     rows = [wire.model_dump() for wire in wires]
     before, after = f"{len(settings.wires)} wires", f"{len(wires)} wires in terminal order"
     change = change_of("controls.wires", rows, before, after)
@@ -238,7 +240,7 @@ def _wiring(rig: Rig) -> list[Finding]:
             code="controls.wiring",
             severity=Severity.CAUTION,
             operation=OPERATION,
-            subject=rig.devices[0].title,
+            subject=hookup.devices[0].title,
             title="The wiring is not complete",
             message=" ".join(faults),
             why="A switch without a terminal does nothing; two on one cannot be told apart.",
@@ -247,7 +249,7 @@ def _wiring(rig: Rig) -> list[Finding]:
     ]
 
 
-def _fights(rig: Rig) -> list[Finding]:
+def _fights(hookup: Hookup) -> list[Finding]:
     """Seats that SDL cannot tell apart and that are wired in two ways."""
     return [
         Finding(
@@ -260,17 +262,17 @@ def _fights(rig: Rig) -> list[Finding]:
             why="One SDL mapping serves both seats, so the buttons of one are wrong. Wire both seats the same way.",
             source="SDL 2: a mapping belongs to a GUID of bus, vendor, product and version",
         )
-        for one, other in exports.fights(rig)
+        for one, other in exports.fights(hookup)
     ]
 
 
-def _systems(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
+def _systems(build: Build, catalogue: Catalogue, hookup: Hookup) -> list[Finding]:
     found = []
     for system_id in build.systems:
         system = catalogue.find(System, system_id)
         if system is None:
             continue
-        empty = unreached(rig, system, player=1)
+        empty = unreached(hookup, system, player=1)
         if empty:
             found.append(
                 Finding(
@@ -286,9 +288,9 @@ def _systems(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
     return found
 
 
-def _levers(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
+def _levers(build: Build, catalogue: Catalogue, hookup: Hookup) -> list[Finding]:
     """Systems whose games want another lever than the seats have."""
-    levers = {control.ways for seat in rig.layout.seats for control in seat.controls if control.kind == "lever"}
+    levers = {control.ways for seat in hookup.layout.seats for control in seat.controls if control.kind == "lever"}
     found = []
     for system in systems_of(build, catalogue):
         if system.ways and levers and system.ways not in levers:
@@ -311,10 +313,10 @@ def _levers(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
     return found
 
 
-def _hotkeys(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
+def _hotkeys(build: Build, catalogue: Catalogue, hookup: Hookup) -> list[Finding]:
     systems = systems_of(build, catalogue)
-    troubles = list(hotkeys.troubles(rig, systems))
-    key, proposal, hold_s = hotkeys.safest(rig, systems) if troubles else ("", (), 0.0)
+    troubles = list(hotkeys.troubles(hookup, systems))
+    key, proposal, hold_s = hotkeys.safest(hookup, systems) if troubles else ("", (), 0.0)
     now = build.controls.hotkey, build.controls.hotkeys, build.controls.hold_s
     found = []
     for trouble in troubles:
@@ -348,12 +350,12 @@ def _hotkeys(build: Build, catalogue: Catalogue, rig: Rig) -> list[Finding]:
     return found
 
 
-def _panel(rig: Rig) -> list[Finding]:
+def _panel(hookup: Hookup) -> list[Finding]:
     """What cannot be built, and in one finding what is worse to play. Only a panel of one's own is judged: a part of
     the catalogue is built already."""
-    if rig.settings.layout is None:
+    if hookup.settings.layout is None:
         return []
-    bad = [check for check in checks(rig.layout) if not check.ok]
+    bad = [check for check in checks(hookup.layout) if not check.ok]
     hard, soft = [each for each in bad if each.hard], [each for each in bad if not each.hard]
     found = []
     for wrong, severity, title in (
@@ -383,10 +385,10 @@ def _panel(rig: Rig) -> list[Finding]:
     return found
 
 
-def _proof(rig: Rig) -> list[Finding]:
+def _proof(hookup: Hookup) -> list[Finding]:
     """What the last guided proof found, while the wiring is still the one that it was of."""
-    told = rig.settings.proof
-    if told is None or told.wiring != fingerprint(rig) or not (told.faults or told.silent):
+    told = hookup.settings.proof
+    if told is None or told.wiring != fingerprint(hookup) or not (told.faults or told.silent):
         return []
     words_ = "; ".join(told.faults[:4]) or f"nothing came from {', '.join(told.silent[:6])}"
     return [
@@ -436,8 +438,8 @@ def _ghosts(build: Build, catalogue: Catalogue) -> list[Finding]:
     ]
 
 
-def fingerprint(rig: Rig) -> str:
+def fingerprint(hookup: Hookup) -> str:
     """Of the wires and the devices, so that a proof of others is not taken for theirs."""
-    told = [(wire.control, wire.device, wire.terminal) for wire in rig.settings.wires]
-    told += [(device.role, device.encoder.id, "") for device in rig.devices]
+    told = [(wire.control, wire.device, wire.terminal) for wire in hookup.settings.wires]
+    told += [(device.role, device.encoder.id, "") for device in hookup.devices]
     return hashlib.sha256(repr(sorted(told)).encode()).hexdigest()[:16]

@@ -9,8 +9,8 @@ from itertools import combinations
 
 from kyklon.catalogue.records import System
 from kyklon.model.controls import DIRECTIONS, ControlSettings, Hotkey
+from kyklon.operations.controls.hookup import Hookup, chosen
 from kyklon.operations.controls.mapping import spoken
-from kyklon.operations.controls.rig import Rig, chosen
 
 PRESSES = 2.0  # presses a second of an input that is down all the time in play, CP
 HELD_S = 0.15  # s that a button is held in play, CP
@@ -55,15 +55,15 @@ class Play:
     chords: Mapping[frozenset[str], str]
 
 
-def plays_of(rig: Rig, systems: Sequence[System]) -> tuple[Play, ...]:
+def plays_of(hookup: Hookup, systems: Sequence[System]) -> tuple[Play, ...]:
     """Every system's own map, and every game's."""
     found = []
     for system in systems:
         inputs = {each.id: each for each in system.inputs}
-        for game in games_of(rig.settings, system):
+        for game in games_of(hookup.settings, system):
             uses: dict[str, float] = {}
             labels: dict[str, str] = {}
-            places = chosen(rig.settings, system, game)
+            places = chosen(hookup.settings, system, game)
             for own, place in places.items():
                 if place:
                     uses[place] = max(uses.get(place, 0.0), inputs[own].use)
@@ -78,16 +78,16 @@ def plays_of(rig: Rig, systems: Sequence[System]) -> tuple[Play, ...]:
     return tuple(found)
 
 
-def risk(rig: Rig, systems: Sequence[System], hotkey: str, control: str, hold_s: float = 0.0) -> Risk:
+def risk(hookup: Hookup, systems: Sequence[System], hotkey: str, control: str, hold_s: float = 0.0) -> Risk:
     """About how often play holds both at once, whichever came first, the hotkey for so long: independent presses, how
     long they last and the pauses between drawn at random (exponential); more where games want the two together or one
     finger rolls over both. hold_s in s."""
-    return _risk(rig, plays_of(rig, systems), hotkey, control, hold_s)
+    return _risk(hookup, plays_of(hookup, systems), hotkey, control, hold_s)
 
 
-def _risk(rig: Rig, plays: Sequence[Play], hotkey: str, control: str, hold_s: float) -> Risk:
+def _risk(hookup: Hookup, plays: Sequence[Play], hotkey: str, control: str, hold_s: float) -> Risk:
     worst = Risk(hotkey, control, 0.0)
-    finger = _one_finger(rig, hotkey, control)
+    finger = _one_finger(hookup, hotkey, control)
     for play in plays:
         hourly, why = _hourly(play, hotkey, control, hold_s, finger=finger)
         if hourly > worst.hourly:
@@ -114,35 +114,35 @@ def _hourly(play: Play, hotkey: str, control: str, hold_s: float, *, finger: boo
     return hourly, f"play uses both: {one} and {other}"
 
 
-def _one_finger(rig: Rig, one: str, other: str) -> bool:
+def _one_finger(hookup: Hookup, one: str, other: str) -> bool:
     """Whether two buttons lie one behind the other under one finger, in any seat."""
-    for seat in rig.layout.seats:
+    for seat in hookup.layout.seats:
         a, b = seat.control(one), seat.control(other)
         if a is not None and b is not None and abs(a.x - b.x) < a.bore * 0.8 and abs(a.y - b.y) < a.bore * 1.6:
             return True
     return False
 
 
-def reachable(rig: Rig, player: int = 1) -> tuple[str, ...]:
+def reachable(hookup: Hookup, player: int = 1) -> tuple[str, ...]:
     """Switches of a seat that are wired and are no lever's."""
-    seat = rig.layout.seat(player)
+    seat = hookup.layout.seat(player)
     return tuple(
         name
         for control in (seat.controls if seat else ())
         if control.kind not in ("lever", "spinner", "trackball")
         for name in control.switches
-        if f"p{player}.{name}" in rig.wired
+        if f"p{player}.{name}" in hookup.wired
     )
 
 
-def candidates(rig: Rig, systems: Sequence[System], hold_s: float = 0.0) -> tuple[Risk, ...]:
+def candidates(hookup: Hookup, systems: Sequence[System], hold_s: float = 0.0) -> tuple[Risk, ...]:
     """Every pair of buttons of the first seat, the safest first; of equals the one that play uses least, and small
     buttons before play buttons."""
-    names = reachable(rig)
-    seat = rig.layout.seat(1)
+    names = reachable(hookup)
+    seat = hookup.layout.seat(1)
     small = {control.id for control in seat.controls if control.kind in ("select", "start", "coin")} if seat else set()
-    plays = plays_of(rig, systems)
-    found = [_risk(rig, plays, one, other, hold_s) for one in names for other in names if one != other]
+    plays = plays_of(hookup, systems)
+    found = [_risk(hookup, plays, one, other, hold_s) for one in names for other in names if one != other]
     order = {name: index for index, name in enumerate(names)}
 
     def rank(each: Risk) -> tuple[float, int, int, int, int]:
@@ -157,9 +157,9 @@ def candidates(rig: Rig, systems: Sequence[System], hold_s: float = 0.0) -> tupl
     return tuple(sorted(found, key=rank))
 
 
-def proposed(rig: Rig, systems: Sequence[System], hold_s: float = 0.0) -> tuple[str, tuple[Hotkey, ...]]:
+def proposed(hookup: Hookup, systems: Sequence[System], hold_s: float = 0.0) -> tuple[str, tuple[Hotkey, ...]]:
     """A hotkey and an action on each of the best four partners; leaving gets the safest. '' without two buttons."""
-    ranked = candidates(rig, systems, hold_s)
+    ranked = candidates(hookup, systems, hold_s)
     if not ranked:
         return "", ()
     by_key: dict[str, list[Risk]] = {}
@@ -182,14 +182,14 @@ def proposed(rig: Rig, systems: Sequence[System], hold_s: float = 0.0) -> tuple[
 HOLDS_S = (0.0, 0.5, 1.0, 1.5, 2.0, 3.0)  # s that a hotkey may have to be held before it counts, CP
 
 
-def safest(rig: Rig, systems: Sequence[System]) -> tuple[str, tuple[Hotkey, ...], float]:
+def safest(hookup: Hookup, systems: Sequence[System]) -> tuple[str, tuple[Hotkey, ...], float]:
     """The proposal with the shortest time to hold under which no action happens by accident; the longest where none
     is."""
     key, keys = "", tuple[Hotkey, ...]()
     for hold_s in HOLDS_S:
-        key, keys = proposed(rig, systems, hold_s)
-        plays = plays_of(rig, systems)
-        if not any(_risk(rig, plays, key, each.control, hold_s).bad for each in keys):
+        key, keys = proposed(hookup, systems, hold_s)
+        plays = plays_of(hookup, systems)
+        if not any(_risk(hookup, plays, key, each.control, hold_s).bad for each in keys):
             return key, keys, hold_s
     return key, keys, HOLDS_S[-1]
 
@@ -204,9 +204,9 @@ class Trouble:
     stop: bool = False
 
 
-def troubles(rig: Rig, systems: Sequence[System]) -> Iterator[Trouble]:
+def troubles(hookup: Hookup, systems: Sequence[System]) -> Iterator[Trouble]:
     """Everything that is wrong with the build's hotkeys, over every system and every game's own map."""
-    settings = rig.settings
+    settings = hookup.settings
     counts: dict[str, list[str]] = {}
     for key in settings.hotkeys:
         counts.setdefault(key.control, []).append(key.action)
@@ -220,7 +220,7 @@ def troubles(rig: Rig, systems: Sequence[System]) -> Iterator[Trouble]:
         yield Trouble(
             "clash", "; ".join([*doubled, *own]) + ".", "One of the two actions will never happen, or both at once."
         )
-    names = reachable(rig)
+    names = reachable(hookup)
     leave = next((key for key in settings.hotkeys if key.action == "leave"), None)
     if not settings.hotkeys and not settings.hotkey:
         return
@@ -234,7 +234,7 @@ def troubles(rig: Rig, systems: Sequence[System]) -> Iterator[Trouble]:
         words = f"{' and '.join(map(spoken, missing))} cannot be pressed at seat 1: no wired button has that name."
         yield Trouble("exit-lost", words, "You cannot exit a game.", stop=True)
     told = [
-        (key, risk(rig, systems, settings.hotkey, key.control, settings.hold_s))
+        (key, risk(hookup, systems, settings.hotkey, key.control, settings.hold_s))
         for key in settings.hotkeys
         if key.control != settings.hotkey
     ]

@@ -11,7 +11,7 @@ from html import escape
 from kyklon.base.shown import visible
 from kyklon.catalogue.records import System
 from kyklon.model.controls import Control, Layout, Seat
-from kyklon.operations.controls.rig import Rig, chosen
+from kyklon.operations.controls.hookup import Hookup, chosen
 from kyklon.operations.controls.wiring import Harness
 
 _FONT = "font-family='sans-serif'"
@@ -54,10 +54,10 @@ def _hole(control: Control) -> str:
     return f"<circle {at} fill='none' stroke='black' stroke-width='0.2'/>"
 
 
-def legend(rig: Rig, system: System, player: int = 1, game: str = "") -> str:
+def legend(hookup: Hookup, system: System, player: int = 1, game: str = "") -> str:
     """A seat's board at scale with what each button does in a system."""
-    seat = rig.layout.seats[player - 1]
-    places = chosen(rig.settings, system, game)
+    seat = hookup.layout.seats[player - 1]
+    places = chosen(hookup.settings, system, game)
     body = [
         f"<rect x='0.2' y='0.2' width='{seat.width_mm - 0.4:g}' height='{seat.height_mm - 0.4:g}' fill='none' "
         "stroke='black' stroke-width='0.2'/>"
@@ -119,10 +119,10 @@ def labels(made: Harness) -> str:
     return _svg(PAPER[0], pages * PAPER[1], body)
 
 
-def guest_card(rig: Rig, systems: Sequence[System]) -> str:
+def guest_card(hookup: Hookup, systems: Sequence[System]) -> str:
     """A card for guests: what does what in each system, and how a game is left."""
-    settings = rig.settings
-    seat = rig.layout.seats[0]
+    settings = hookup.settings
+    seat = hookup.layout.seats[0]
     rows = []
     for system in systems:
         places = chosen(settings, system)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from kyklon.devices.ports import InputEvent
 from kyklon.model.controls import AxisLimits
+from kyklon.operations.controls.mapping import event_code
 
 OCTANTS = ("up", "up right", "right", "down right", "down", "down left", "left", "up left")
 _AT = {(0, -1): 0, (1, -1): 1, (1, 0): 2, (1, 1): 3, (0, 1): 4, (-1, 1): 5, (-1, 0): 6, (-1, -1): 7}
@@ -95,8 +96,6 @@ def judged(limits: AxisLimits, told: tuple[int, int] | None) -> str:
 def axis_hwdb(axes: Sequence[AxisLimits], ids: dict[str, tuple[int, int]]) -> str:
     """A hwdb file that gives each axis the ends that were seen (hwdb(7), 60-evdev.hwdb: EVDEV_ABS_xx=min:max). ids:
     vendor and product of each device."""
-    from kyklon.operations.controls.mapping import event_code
-
     lines: list[str] = []
     for role in dict.fromkeys(axis.device for axis in axes if axis.device in ids):
         vendor, product = ids[role]

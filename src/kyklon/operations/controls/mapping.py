@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from kyklon.base.errors import WrongUse
 from kyklon.catalogue.records import System, Terminal
 from kyklon.model.controls import DIRECTIONS, Wire
-from kyklon.operations.controls.rig import Device, Rig, places_for
+from kyklon.operations.controls.hookup import Device, Hookup, places_for
 
 BTN_JOYSTICK = 0x120  # linux/input-event-codes.h
 
@@ -60,42 +60,42 @@ def player_of(control: str) -> int:
     return int(control.partition(".")[0].removeprefix("p"))
 
 
-def paths(rig: Rig, system: System | None = None, game: str = "") -> tuple[Path, ...]:
+def paths(hookup: Hookup, system: System | None = None, game: str = "") -> tuple[Path, ...]:
     """The path of every switch, with the inputs of a system it reaches."""
-    seats = range(1, len(rig.layout.seats) + 1)
-    places = {player: places_for(rig, system, player, game) if system else {} for player in seats}
+    seats = range(1, len(hookup.layout.seats) + 1)
+    places = {player: places_for(hookup, system, player, game) if system else {} for player in seats}
     labels = {each.id: each.label for each in system.inputs} if system else {}
     found = []
-    for control in rig.switches:
-        device, terminal = rig.wired.get(control, (None, None))
+    for control in hookup.switches:
+        device, terminal = hookup.wired.get(control, (None, None))
         name = control.partition(".")[2]
         inputs = tuple(labels[own] for own, place in places[player_of(control)].items() if place == name)
         found.append(Path(control, device, terminal, inputs))
     return tuple(found)
 
 
-def unreached(rig: Rig, system: System, player: int, game: str = "") -> tuple[str, ...]:
+def unreached(hookup: Hookup, system: System, player: int, game: str = "") -> tuple[str, ...]:
     """Labels of a system's inputs that no wired switch of the player reaches."""
     reached = {
         label
-        for path in paths(rig, system, game)
+        for path in paths(hookup, system, game)
         if path.terminal is not None and player_of(path.control) == player
         for label in path.inputs
     }
     return tuple(each.label for each in system.inputs if each.label not in reached)
 
 
-def wire_in_order(rig: Rig, *, printed: bool = False) -> tuple[Wire, ...]:
+def wire_in_order(hookup: Hookup, *, printed: bool = False) -> tuple[Wire, ...]:
     """Every seat's switches to the terminals of the same player, directions to directions.
 
     The school 'terminal order' takes them as they come, first to first; `printed` gives the buttons nearest to the
     player the lowest print instead, row by row from the left.
     """
     wires: list[Wire] = []
-    for player, seat in enumerate(rig.layout.seats, 1):
+    for player, seat in enumerate(hookup.layout.seats, 1):
         own = [
             (device, terminal)
-            for device in rig.devices
+            for device in hookup.devices
             for terminal in device.encoder.terminals
             if device.player(terminal) == player
         ]
@@ -112,7 +112,7 @@ def wire_in_order(rig: Rig, *, printed: bool = False) -> tuple[Wire, ...]:
             found = axes.get(name) if name in DIRECTIONS and axes else rest.pop(0) if rest else None
             if found is not None:
                 wires.append(Wire(control=f"p{player}.{name}", terminal=found[1].id, device=found[0].role))
-    order = {control: index for index, control in enumerate(rig.switches)}
+    order = {control: index for index, control in enumerate(hookup.switches)}
     return tuple(sorted(wires, key=lambda wire: order[wire.control]))
 
 

@@ -15,7 +15,7 @@ from typing import Protocol
 from kyklon.base.errors import KyklonError
 from kyklon.devices.ports import InputEvent, InputFacts, InputHandle, Inputs
 from kyklon.devices.simulated.panel import SimulatedPanel
-from kyklon.operations.controls.rig import Rig
+from kyklon.operations.controls.hookup import Hookup
 
 FLOOD_S = 4000  # events a second beyond which a device is not listened to: a hand on thirty switches makes 200
 
@@ -75,8 +75,8 @@ class StandInSource:
 
     called = "simulated panel"
 
-    def __init__(self, panel: SimulatedPanel, rig: Rig, clock: Callable[[], float] = time.monotonic) -> None:
-        self.panel, self._rig = panel, rig
+    def __init__(self, panel: SimulatedPanel, hookup: Hookup, clock: Callable[[], float] = time.monotonic) -> None:
+        self.panel, self._hookup = panel, hookup
         self._gate = _Gate(clock)
         self._gone: set[str] = set()
 
@@ -96,7 +96,7 @@ class StandInSource:
         """Override."""
         events: list[tuple[str, InputEvent]] = []
         said = []
-        for device in self._rig.devices:
+        for device in self._hookup.devices:
             role = device.role
             try:
                 came = self.panel.waiting(role)
@@ -122,9 +122,9 @@ class StandInSource:
 class PluggedSource:
     """Input devices of this machine, told apart by their ids and, of a kind, by the socket or their order."""
 
-    def __init__(self, inputs: Inputs, rig: Rig, clock: Callable[[], float] = time.monotonic) -> None:
+    def __init__(self, inputs: Inputs, hookup: Hookup, clock: Callable[[], float] = time.monotonic) -> None:
         self.called = inputs.called
-        self._inputs, self._rig = inputs, rig
+        self._inputs, self._hookup = inputs, hookup
         self._gate = _Gate(clock)
         self._open: dict[str, tuple[str, int, InputHandle, contextlib.ExitStack]] = {}  # by identity: role, player
         self.facts: dict[str, InputFacts] = {}
@@ -137,7 +137,7 @@ class PluggedSource:
     def attach(self, listed: Sequence[InputFacts]) -> tuple[str, ...]:
         """Open what has come, close what has gone; what was said of it. listed: from Inputs.list()."""
         said = []
-        wanted = {facts.identity: (role, player, facts) for role, player, facts in matched(self._rig, listed)}
+        wanted = {facts.identity: (role, player, facts) for role, player, facts in matched(self._hookup, listed)}
         for identity in [each for each in self._open if each not in wanted]:
             said.append(
                 f"{self._title(self._open[identity][0])} was unplugged. Plug it in again; its readings are kept."
@@ -188,19 +188,19 @@ class PluggedSource:
             stack.close()
 
     def _title(self, role: str) -> str:
-        device = self._rig.device(role)
+        device = self._hookup.device(role)
         return device.title if device else role
 
     def _players(self, role: str) -> int:
-        device = self._rig.device(role)
+        device = self._hookup.device(role)
         return device.encoder.players if device else 1
 
 
-def matched(rig: Rig, listed: Sequence[InputFacts]) -> tuple[tuple[str, int, InputFacts], ...]:
+def matched(hookup: Hookup, listed: Sequence[InputFacts]) -> tuple[tuple[str, int, InputFacts], ...]:
     """Role and player of each input device that is an encoder of the rig. Nodes of one socket are one device, its
     players in the order of the nodes; of a kind, the one whose socket is noted goes first to its role, the others by
     order."""
-    ports = {place.role: place.port for place in rig.settings.places if place.port}
+    ports = {place.role: place.port for place in hookup.settings.places if place.port}
     bodies: dict[tuple[int, int, str], list[InputFacts]] = {}
     for number, facts in enumerate(sorted(listed, key=_node_number)):
         socket = facts.place or f"node {number}"  # a node without a socket is a device of its own
@@ -213,7 +213,7 @@ def matched(rig: Rig, listed: Sequence[InputFacts]) -> tuple[tuple[str, int, Inp
         found.extend((role, player, facts) for player, facts in enumerate(bodies[key], 1))
 
     waiting = []
-    for device in rig.devices:
+    for device in hookup.devices:
         ids = device.encoder.vendor, device.encoder.product
         own = [key for key in bodies if key[:2] == ids]
         port = ports.get(device.role, "")

@@ -26,7 +26,7 @@ def of(plan: Plan, faults: Sequence[Fault] = (), seed: int = 1) -> PanelStandIn:
     unsplit = {fault.detail for fault in kinds.get("quirk", ())}
     bare = {fault.detail for fault in kinds.get("ghost", ())}
     devices = []
-    for device in plan.rig.devices:
+    for device in plan.hookup.devices:
         encoder = device.encoder
         terminals = tuple(
             PanelTerminal(id=terminal.id, event=terminal.event, player=terminal.player, line=terminal.line)
@@ -46,7 +46,7 @@ def of(plan: Plan, faults: Sequence[Fault] = (), seed: int = 1) -> PanelStandIn:
     worn = {}
     for fault in kinds.get("bounce", ()):
         end = world.wires.get(fault.controls[0]) or plan.wires[fault.controls[0]]
-        found = plan.rig.device(end[0])
+        found = plan.hookup.device(end[0])
         assert found is not None
         worn[fault.controls[0]] = _WORN * (found.encoder.debounce_ms + found.encoder.poll_ms)
     bridged = [kind.controls for kind in kinds.get("bridged", ())]
@@ -70,7 +70,7 @@ def followed(panel: PanelStandIn, plan: Plan) -> PanelStandIn:
         ends = dict(plan.wires)
     else:
         ends |= {switch: pin for switch, pin in plan.wires.items() if switch not in panel.planned}
-        ends = {switch: pin for switch, pin in ends.items() if switch in plan.rig.switches}
+        ends = {switch: pin for switch, pin in ends.items() if switch in plan.hookup.switches}
     return panel.model_copy(update={"ends": ends, "planned": dict(plan.wires)})
 
 

@@ -8,11 +8,11 @@ from dataclasses import dataclass, field
 
 from kyklon.catalogue.records import System
 from kyklon.devices.ports import InputEvent
+from kyklon.operations.controls.fault_words import name_of
 from kyklon.operations.controls.faulty import Plan
 from kyklon.operations.controls.levers import Axis, Rose
 from kyklon.operations.controls.mapping import event_code, paths
 from kyklon.operations.controls.reports import Report
-from kyklon.operations.controls.told import name_of
 
 _KEPT = 600  # events of a button that the histograms are made of
 
@@ -64,20 +64,20 @@ def owner_of(plan: Plan, report: Report) -> str:
 def followed(plan: Plan, report: Report, system: System | None, pressed: str = "") -> Followed:
     """From what came out of a device to the switch behind it and into the game. pressed: the switch that was really
     pressed, where that is known."""
-    rig, owner = plan.rig, owner_of(plan, report)
+    hookup, owner = plan.hookup, owner_of(plan, report)
     pressed = pressed or owner
-    device = rig.device(report.role)
+    device = hookup.device(report.role)
     pin = next((pin for pin in plan.pins_of.get(report, ()) if plan.events[pin] == report), None)
     terminal = device.encoder.terminal(pin[1]) if device and pin else None
-    path = next((each for each in paths(rig, system) if each.control == owner), None)
+    path = next((each for each in paths(hookup, system) if each.control == owner), None)
     inputs = " / ".join(path.inputs) if path else ""
     player = (device.first if device else 1) + report.player - 1
     game = f"{inputs}, player {player}" if inputs else ""
     wrong = bool(pressed) and owner != pressed
     if wrong and not game:
-        game = f"as {name_of(rig, owner)}" if owner else "nobody's"
+        game = f"as {name_of(hookup, owner)}" if owner else "nobody's"
     printed = terminal.printed if terminal else "?"
-    if device is not None and len(rig.devices) > 1:
+    if device is not None and len(hookup.devices) > 1:
         printed = f"{printed} · {device.title}"
-    switch = name_of(rig, pressed) if pressed else "?"
+    switch = name_of(hookup, pressed) if pressed else "?"
     return Followed(owner, (switch, printed, f"{report.event} {event_code(report.event):#05x}", game), wrong)

@@ -10,8 +10,8 @@ from itertools import pairwise
 
 from kyklon.base.tables import csv_of
 from kyklon.model.controls import DIRECTIONS
+from kyklon.operations.controls.hookup import Hookup
 from kyklon.operations.controls.mapping import player_of
-from kyklon.operations.controls.rig import Rig
 
 SLACK = 1.15  # of the way along the sides, CP
 ENDS = 80.0  # mm for both crimps and to turn the board over, CP
@@ -90,27 +90,27 @@ class Harness:
         return {role: count for role, count in found.items() if count}
 
 
-def colour_of(rig: Rig, control: str) -> str:
+def colour_of(hookup: Hookup, control: str) -> str:
     """The colour of a run: the four directions have four, the buttons go on from there; the same in every seat."""
     name = control.partition(".")[2]
     if name in DIRECTIONS:
         return COLOURS[DIRECTIONS.index(name)]
-    seat = rig.layout.seat(player_of(control))
+    seat = hookup.layout.seat(player_of(control))
     rest = [each for each in (seat.switches if seat else ()) if each not in DIRECTIONS]
     return COLOURS[(4 + rest.index(name)) % len(COLOURS)] if name in rest else COLOURS[0]
 
 
-def harness(rig: Rig) -> Harness:
+def harness(hookup: Hookup) -> Harness:
     """Runs along the sides of the board, not through the air, and a ground for each device along the shortest chain."""
-    ticked = {wire.control for wire in rig.settings.wires if wire.done}
+    ticked = {wire.control for wire in hookup.settings.wires if wire.done}
     runs, of_device = [], dict[str, list[str]]()
-    for control, (device, terminal) in rig.wired.items():
-        seat = rig.layout.seat(player_of(control))
+    for control, (device, terminal) in hookup.wired.items():
+        seat = hookup.layout.seat(player_of(control))
         owner = seat.owner(control.partition(".")[2]) if seat else None
-        at = rig.layout.place(control)
+        at = hookup.layout.place(control)
         if owner is None or at is None:
             continue
-        x, y = rig.at(device.role)
+        x, y = hookup.at(device.role)
         length = SLACK * (abs(at[0] - x) + abs(at[1] - y)) + ENDS
         tabs = TABS[owner.kind], device.encoder.tab_mm
         runs.append(
@@ -120,20 +120,20 @@ def harness(rig: Rig) -> Harness:
                 terminal.id,
                 terminal.printed,
                 math.ceil(length / 10) * 10.0,
-                colour_of(rig, control),
+                colour_of(hookup, control),
                 tabs,
                 control in ticked,
             )
         )
         of_device.setdefault(device.role, []).append(control)
-    chains = tuple(_chain(rig, role, tuple(controls)) for role, controls in of_device.items())
+    chains = tuple(_chain(hookup, role, tuple(controls)) for role, controls in of_device.items())
     return Harness(tuple(runs), chains)
 
 
-def _chain(rig: Rig, role: str, controls: Sequence[str]) -> Chain:
+def _chain(hookup: Hookup, role: str, controls: Sequence[str]) -> Chain:
     """From the encoder to its nearest switch and on, every switch once; crossings are taken out (2-opt)."""
-    points = {control: place for control in controls if (place := rig.layout.place(control)) is not None}
-    start = rig.at(role)
+    points = {control: place for control in controls if (place := hookup.layout.place(control)) is not None}
+    start = hookup.at(role)
 
     def way(one: tuple[float, float], other: tuple[float, float]) -> float:
         return abs(one[0] - other[0]) + abs(one[1] - other[1])
@@ -163,7 +163,7 @@ def _chain(rig: Rig, role: str, controls: Sequence[str]) -> Chain:
     return Chain(role, tuple(order), pieces)
 
 
-def table(rig: Rig, made: Harness) -> str:
+def table(hookup: Hookup, made: Harness) -> str:
     """The harness as CSV: runs, then the ground, piece by piece."""
     rows: list[tuple[object, ...]] = [
         (
@@ -180,7 +180,7 @@ def table(rig: Rig, made: Harness) -> str:
         )
     ]
     for number, run in enumerate(made.runs, 1):
-        device = rig.device(run.role)
+        device = hookup.device(run.role)
         rows.append(
             (
                 number,
@@ -195,7 +195,7 @@ def table(rig: Rig, made: Harness) -> str:
             )
         )
     for chain in made.chains:
-        device = rig.device(chain.role)
+        device = hookup.device(chain.role)
         for control, piece in zip(chain.controls, chain.pieces, strict=True):
             rows.append(
                 (

@@ -12,7 +12,6 @@ from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.timing import Mode, Timing
 from kyklon.model.world import World
 from kyklon.operations.picture.chain import VIDEO_SIGNALS, Trouble, chain_of
-from kyklon.operations.picture.ground import stood
 from kyklon.operations.picture.ranges import (
     Carried,
     adapters_of,
@@ -24,6 +23,7 @@ from kyklon.operations.picture.ranges import (
     propose,
 )
 from kyklon.operations.picture.sending import by_firmware, by_word, firmware_remedy, sent_by_word, unfit
+from kyklon.operations.picture.signal_path import stood
 from kyklon.operations.picture.signals import signals
 
 OPERATION = 50

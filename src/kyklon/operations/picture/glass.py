@@ -12,8 +12,8 @@ from math import floor, log2
 
 from kyklon.catalogue.records import Display, System
 from kyklon.model.timing import Mode, Timing
-from kyklon.operations.picture.ground import scanned_aspect
 from kyklon.operations.picture.ranges import raster
+from kyklon.operations.picture.signal_path import scanned_aspect
 
 _LEAST_HZ = Fraction(1, 100_000)  # below: equal
 

@@ -17,17 +17,19 @@ from kyklon.model.world import World
 from kyklon.operations.picture import edid, testcard
 from kyklon.operations.picture.exports import fb_mode, modeline, video_word
 from kyklon.operations.picture.findings import modes_of
-from kyklon.operations.picture.ground import ground_of, refused
 from kyklon.operations.picture.schools import rows_of
 from kyklon.operations.picture.sending import identification, unfit
 from kyklon.operations.picture.sheet import sheet
+from kyklon.operations.picture.signal_path import refused, signal_path_of
 
 
 def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | bytes]:
     """The files by their paths. A mode that must not be sent is in none of them but the table, which says why."""
     rows = modes_of(build, catalogue)
-    ground = ground_of(build, catalogue, world)
-    fine = [(key, name, mode) for key, name, mode in rows if ground is None or not refused(mode.timing, ground)]
+    signal_path = signal_path_of(build, catalogue, world)
+    fine = [
+        (key, name, mode) for key, name, mode in rows if signal_path is None or not refused(mode.timing, signal_path)
+    ]
     files: dict[str, str | bytes] = {
         "picture/modelines.conf": _lines(modeline(mode.timing, _title(name, mode)) for _key, name, mode in fine),
         "picture/fb.modes": _lines(fb_mode(mode.timing, _title(name, mode)) for _key, name, mode in fine),
@@ -97,7 +99,7 @@ def table(build: Build, catalogue: Catalogue, world: World) -> str:
             "refused",
         )
     )
-    ground = ground_of(build, catalogue, world)
+    signal_path = signal_path_of(build, catalogue, world)
     for row in rows_of(build, catalogue, world):
         timing = row.mode.timing
         pen.writerow(
@@ -114,7 +116,7 @@ def table(build: Build, catalogue: Catalogue, world: World) -> str:
                 f"{row.glass.border:.4f}",
                 f"{row.glass.circle:.4f}",
                 f"{row.play.lost_per_min:.3f}",
-                refused(timing, ground) if ground else "",
+                refused(timing, signal_path) if signal_path else "",
             )
         )
     return out.getvalue()

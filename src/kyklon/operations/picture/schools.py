@@ -27,8 +27,8 @@ from kyklon.operations.picture.construct import SYSTEM_525, SYSTEM_625, Frame
 from kyklon.operations.picture.findings import menu_mode
 from kyklon.operations.picture.formulas import cvt
 from kyklon.operations.picture.glass import OnGlass, Play, on_glass, play_of
-from kyklon.operations.picture.ground import Ground, ground_of, refused, stood
 from kyklon.operations.picture.ranges import WIDTHS, made_in, propose, raster, rate_in
+from kyklon.operations.picture.signal_path import SignalPath, refused, signal_path_of, stood
 from kyklon.operations.picture.video_word import modes_offered
 
 if TYPE_CHECKING:
@@ -100,42 +100,42 @@ class Plan:
 
 def plans(build: Build, catalogue: Catalogue, world: World) -> tuple[Plan, ...]:
     """All three schools for a build; none without display and board."""
-    ground = ground_of(build, catalogue, world)
-    if ground is None:
+    signal_path = signal_path_of(build, catalogue, world)
+    if signal_path is None:
         return ()
     systems = tuple(stood(system, build.picture) for system in known_systems(build, catalogue))
-    return tuple(_adjusted(plan(school, ground, systems), build, ground) for school in SCHOOLS)
+    return tuple(_adjusted(plan(school, signal_path, systems), build, signal_path) for school in SCHOOLS)
 
 
-def plan(school: School, ground: Ground, systems: Sequence[System]) -> Plan:
+def plan(school: School, signal_path: SignalPath, systems: Sequence[System]) -> Plan:
     """One school's plan. systems: as the tube stands to them (ground.stood). Every mode in it is one that the ground
     does not refuse."""
-    menu = menu_mode(ground.display, ground.link, ground.ranges) or flat_mode(ground, Fraction(60))
-    if menu is None or refused(menu.timing, ground):
-        return Plan(school, None, why=f"No mode for the menu reaches {ground.display.name}.")
+    menu = menu_mode(signal_path.display, signal_path.link, signal_path.ranges) or flat_mode(signal_path, Fraction(60))
+    if menu is None or refused(menu.timing, signal_path):
+        return Plan(school, None, why=f"No mode for the menu reaches {signal_path.display.name}.")
     if school == "own modes":
-        pairs = [(system, _own(system, ground) or menu) for system in systems]
-    elif school == "wide mode" and ground.display.tube:
-        wide = wide_modes(ground, systems)
+        pairs = [(system, _own(system, signal_path) or menu) for system in systems]
+    elif school == "wide mode" and signal_path.display.tube:
+        wide = wide_modes(signal_path, systems)
         menu = next(iter(wide.values()), menu)
         pairs = [(system, wide.get(_group(system), menu)) for system in systems]
     else:
         pairs = [(system, menu) for system in systems]
-    rows = tuple(row_of(system, mode, ground, scaled=school == "scaled") for system, mode in pairs)
-    bad = next((row for row in rows if refused(row.mode.timing, ground)), None)
-    return Plan(school, menu, rows, f"{bad.system.name}: {refused(bad.mode.timing, ground)}." if bad else "")
+    rows = tuple(row_of(system, mode, signal_path, scaled=school == "scaled") for system, mode in pairs)
+    bad = next((row for row in rows if refused(row.mode.timing, signal_path)), None)
+    return Plan(school, menu, rows, f"{bad.system.name}: {refused(bad.mode.timing, signal_path)}." if bad else "")
 
 
-def row_of(system: System, mode: Mode, ground: Ground, *, scaled: bool, squeeze: float = 1.0) -> Row:
-    glass = on_glass(system, mode.timing, ground.display, scaled=scaled, squeeze=squeeze)
+def row_of(system: System, mode: Mode, signal_path: SignalPath, *, scaled: bool, squeeze: float = 1.0) -> Row:
+    glass = on_glass(system, mode.timing, signal_path.display, scaled=scaled, squeeze=squeeze)
     return Row(system, mode, glass, play_of(system, mode))
 
 
-def row_in(build: Build, system: System, mode: Mode, ground: Ground) -> Row:
+def row_in(build: Build, system: System, mode: Mode, signal_path: SignalPath) -> Row:
     """A system of a build in a mode, as the display stands, and as a circle was measured there."""
     scaled = build.picture.school == "scaled"
-    squeeze = squeeze_of(build, ground.display.id, mode.timing)
-    return row_of(stood(system, build.picture), mode, ground, scaled=scaled, squeeze=squeeze)
+    squeeze = squeeze_of(build, signal_path.display.id, mode.timing)
+    return row_of(stood(system, build.picture), mode, signal_path, scaled=scaled, squeeze=squeeze)
 
 
 def in_words(row: Row) -> str:
@@ -158,28 +158,28 @@ def in_words(row: Row) -> str:
 
 def rows_of(build: Build, catalogue: Catalogue, world: World) -> tuple[Row, ...]:
     """The systems of a build in the modes that it has now."""
-    ground = ground_of(build, catalogue, world)
-    if ground is None:
+    signal_path = signal_path_of(build, catalogue, world)
+    if signal_path is None:
         return ()
     return tuple(
-        row_in(build, system, build.system_mode(system.id), ground) for system in known_systems(build, catalogue)
+        row_in(build, system, build.system_mode(system.id), signal_path) for system in known_systems(build, catalogue)
     )
 
 
-def _own(system: System, ground: Ground) -> Mode | None:
-    if ground.display.tube:
-        made = propose(system, ground.display, ground.link, ground.ranges)
+def _own(system: System, signal_path: SignalPath) -> Mode | None:
+    if signal_path.display.tube:
+        made = propose(system, signal_path.display, signal_path.link, signal_path.ranges)
     else:
-        made = flat_mode(ground, system.refresh_hz)
-    return made if made is not None and not refused(made.timing, ground) else None
+        made = flat_mode(signal_path, system.refresh_hz)
+    return made if made is not None and not refused(made.timing, signal_path) else None
 
 
-def flat_modes(ground: Ground) -> tuple[Mode, ...]:
+def flat_modes(signal_path: SignalPath) -> tuple[Mode, ...]:
     """What a flat display is known to take in its own size: what its data offer, else the standards' and CVT's."""
-    native = ground.display.native
+    native = signal_path.display.native
     if native is None:
         return ()
-    offered = [*(modes_offered(ground.data) if ground.data else ()), *ground.display.modes]
+    offered = [*(modes_offered(signal_path.data) if signal_path.data else ()), *signal_path.display.modes]
     found = [Mode(name="offered by the display", timing=each) for each in offered if each.size == native]
     if not found:
         codes = ((f"CTA {code}", row.timing) for code, row in standard_timings("cta").items())
@@ -189,19 +189,19 @@ def flat_modes(ground: Ground) -> tuple[Mode, ...]:
                 found.append(Mode(name=f"CVT reduced, {rate} Hz", timing=cvt(*native, rate, "reduced1")))
             except WrongUse:
                 continue
-    return tuple(each for each in found if not each.timing.interlaced and not refused(each.timing, ground))
+    return tuple(each for each in found if not each.timing.interlaced and not refused(each.timing, signal_path))
 
 
-def flat_mode(ground: Ground, rate: Fraction) -> Mode | None:
+def flat_mode(signal_path: SignalPath, rate: Fraction) -> Mode | None:
     """The nearest rate; of equals the one that the display names first."""
-    return min(flat_modes(ground), key=lambda mode: abs(mode.timing.vertical_hz - rate), default=None)
+    return min(flat_modes(signal_path), key=lambda mode: abs(mode.timing.vertical_hz - rate), default=None)
 
 
 def _group(system: System) -> str:
     return "50" if system.refresh_hz < 55 else "60"
 
 
-def wide_modes(ground: Ground, systems: Sequence[System]) -> dict[str, Mode]:
+def wide_modes(signal_path: SignalPath, systems: Sequence[System]) -> dict[str, Mode]:
     """One mode for the systems near 60 Hz and one for those near 50 Hz: the rate in their middle, the width in which
     their pixels come out whole with the least left over."""
     found = {}
@@ -212,42 +212,42 @@ def wide_modes(ground: Ground, systems: Sequence[System]) -> dict[str, Mode]:
         rates = sorted(each.refresh_hz for each in own)
         rate = rates[len(rates) // 2]
         height = max(min(raster(each)[1], standard.active) for each in own)
-        timing = _wide(ground, own, rate, height)
+        timing = _wide(signal_path, own, rate, height)
         if timing is not None:
             found[group] = Mode(name=f"one for {len(own)} systems", timing=timing)
     return found
 
 
-def _wide(ground: Ground, systems: Sequence[System], rate: Fraction, height: int) -> Timing | None:
+def _wide(signal_path: SignalPath, systems: Sequence[System], rate: Fraction, height: int) -> Timing | None:
     widths = np.array([raster(system)[0] for system in systems])[:, None]
-    first = max(WIDTHS.start, ground.link.least_width)
+    first = max(WIDTHS.start, signal_path.link.least_width)
     across = np.arange(ceil(first / _WIDE_STEP) * _WIDE_STEP, WIDTHS.stop, _WIDE_STEP)
     left_over = np.abs(_INSIDE - widths * np.round(_INSIDE * across / widths) / across)
     order = np.lexsort((left_over.sum(axis=0), left_over.max(axis=0)))
     sizes = [int(each) for each in across[order][:_TRIED]]
-    for band in ground.ranges:
+    for band in signal_path.ranges:
         held = rate_in(band, rate)
         if held is None:
             continue
         for size in sizes:
-            made = made_in(Frame(size, height, held), ground.link, band, exactly=True)
-            if made is not None and not refused(made, ground):
+            made = made_in(Frame(size, height, held), signal_path.link, band, exactly=True)
+            if made is not None and not refused(made, signal_path):
                 return made
     return None
 
 
-def _adjusted(plan_: Plan, build: Build, ground: Ground) -> Plan:
+def _adjusted(plan_: Plan, build: Build, signal_path: SignalPath) -> Plan:
     """The plan with what was measured on this display before."""
     moves = build.picture.adjustments
     if plan_.menu is None or not moves:
         return plan_
-    own = ground.display.id
+    own = signal_path.display.id
     menu = plan_.menu.model_copy(update={"timing": adjusted(plan_.menu.timing, moves, own)})
     rows = []
     for row in plan_.rows:
         mode = row.mode.model_copy(update={"timing": adjusted(row.mode.timing, moves, own)})
         squeeze = squeeze_of(build, own, mode.timing)
-        rows.append(row_of(row.system, mode, ground, scaled=plan_.school == "scaled", squeeze=squeeze))
+        rows.append(row_of(row.system, mode, signal_path, scaled=plan_.school == "scaled", squeeze=squeeze))
     return Plan(plan_.school, menu, tuple(rows), plan_.why)
 
 

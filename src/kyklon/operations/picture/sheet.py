@@ -10,8 +10,8 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build
 from kyklon.model.world import World
 from kyklon.operations.picture.chain import chain_of
-from kyklon.operations.picture.ground import ground_of
 from kyklon.operations.picture.schools import SCHOOL_WORDS, rows_of
+from kyklon.operations.picture.signal_path import signal_path_of
 from kyklon.operations.picture.signals import signals
 
 PAPER = (148.0, 210.0)  # mm: A5 (ISO 216)
@@ -22,8 +22,8 @@ _FONT = "font-family='Barlow, sans-serif'"
 
 def sheet(build: Build, catalogue: Catalogue, world: World) -> str:
     """An SVG in mm; '' without display and board."""
-    ground = ground_of(build, catalogue, world)
-    if ground is None:
+    signal_path = signal_path_of(build, catalogue, world)
+    if signal_path is None:
         return ""
     body: list[str] = []
     y = 14.0
@@ -35,15 +35,15 @@ def sheet(build: Build, catalogue: Catalogue, world: World) -> str:
     put(build.name, 6.5, bold=True)
     y += 7
     put(
-        f"{ground.display.name}: "
+        f"{signal_path.display.name}: "
         + "; ".join(
             f"{band.line_khz[0]:g} to {band.line_khz[1]:g} kHz, {band.field_hz[0]:g} to {band.field_hz[1]:g} Hz"
-            for band in ground.ranges
+            for band in signal_path.ranges
         ),
         bold=True,
     )
     y += _LINE
-    put(SCHOOL_WORDS[build.picture.school][0 if ground.display.tube else 1])
+    put(SCHOOL_WORDS[build.picture.school][0 if signal_path.display.tube else 1])
     y += _LINE * 1.4
     for place in chain_of(build, catalogue, world).places:
         sync = f", sync {place.sync}" if place.sync != "digital" else ""
@@ -75,7 +75,7 @@ def sheet(build: Build, catalogue: Catalogue, world: World) -> str:
         put(f"and {len(rows) - _MOST} more")
         y += _LINE
     y = PAPER[1] - 16
-    if ground.display.tube:
+    if signal_path.display.tube:
         put("A picture that rolls or a tube that whines: switch off at once.", bold=True)
         y += _LINE
         put("A tube keeps a lethal charge after the plug is out: its chassis is for someone qualified.")

@@ -14,8 +14,8 @@ from kyklon.model.build import Build
 from kyklon.model.display import Edid
 from kyklon.model.timing import Timing
 from kyklon.model.world import World
-from kyklon.operations.picture.ground import Ground, ground_of, refused
 from kyklon.operations.picture.sending import by_firmware, by_word, sent_by_word, takes_timings
+from kyklon.operations.picture.signal_path import SignalPath, refused, signal_path_of
 from kyklon.operations.picture.video_word import modes_offered
 
 KERNEL_S, MENU_S = 6.0, 14.0  # seconds that they are on the screen, CP
@@ -62,23 +62,23 @@ def early_timing(
 
 def signals(build: Build, catalogue: Catalogue, world: World) -> tuple[Signal, ...]:
     """Every signal of a build in order of time; none without display and board."""
-    ground = ground_of(build, catalogue, world)
-    if ground is None:
+    signal_path = signal_path_of(build, catalogue, world)
+    if signal_path is None:
         return ()
-    menu, board = build.picture.menu.timing, ground.board
+    menu, board = build.picture.menu.timing, signal_path.board
     by_hand = build.picture.display_on == "once the mode holds"
-    asked = None if build.boot.ignore_identification and "ignore identification" in board.honours else ground.data
+    asked = None if build.boot.ignore_identification and "ignore identification" in board.honours else signal_path.data
     safe = build.boot.safe_start and "safe start" in board.honours
-    told = menu if takes_timings(board, ground.dialect) else None
+    told = menu if takes_timings(board, signal_path.dialect) else None
     early, origin = early_timing(board, told, asked, safe=safe)
-    kernel, by = _kernel(build, ground, asked, early)
+    kernel, by = _kernel(build, signal_path, asked, early)
     found = [
         Signal("firmware", "Firmware", early, origin, board.firmware_s, guarded=by_hand),
         Signal("kernel", "Kernel", kernel, by, KERNEL_S, guarded=by_hand),
         Signal("menu", "Menu", kernel, by, MENU_S),
     ]
-    known = set(modes_offered(asked)) if not takes_timings(board, ground.dialect) else None
-    if by_firmware(build, board, ground.dialect):
+    known = set(modes_offered(asked)) if not takes_timings(board, signal_path.dialect) else None
+    if by_firmware(build, board, signal_path.dialect):
         known = None  # it names them all
     for system in known_systems(build, catalogue):
         timing = build.system_mode(system.id).timing
@@ -93,18 +93,20 @@ def signals(build: Build, catalogue: Catalogue, world: World) -> tuple[Signal, .
         Signal("off", "Shutdown", None, "the output is switched off", 2.0),
     ]
     return tuple(
-        Signal(**{**each.__dict__, "wrong": refused(each.timing, ground) if each.timing else ""}) for each in found
+        Signal(**{**each.__dict__, "wrong": refused(each.timing, signal_path) if each.timing else ""}) for each in found
     )
 
 
-def _kernel(build: Build, ground: Ground, asked: Edid | None, early: Timing | None) -> tuple[Timing | None, str]:
+def _kernel(
+    build: Build, signal_path: SignalPath, asked: Edid | None, early: Timing | None
+) -> tuple[Timing | None, str]:
     """What the kernel goes over to."""
-    board, menu = ground.board, build.picture.menu.timing
-    if takes_timings(board, ground.dialect):
+    board, menu = signal_path.board, build.picture.menu.timing
+    if takes_timings(board, signal_path.dialect):
         return early, "as the firmware set it"
-    if by_firmware(build, board, ground.dialect):
+    if by_firmware(build, board, signal_path.dialect):
         return menu, "the EDID that was issued"
-    if by_word(board, ground.dialect):
+    if by_word(board, signal_path.dialect):
         sent = sent_by_word(menu, asked)
         return sent, "the size in video=, timed by the kernel" if sent else "no timing can be made of video="
     if asked is not None and asked.timings:

@@ -20,9 +20,9 @@ from kyklon.model.library import Scan
 from kyklon.model.timing import Mode
 from kyklon.operations.picture.construct import SYSTEM_525, SYSTEM_625, Frame, standard_of
 from kyklon.operations.picture.glass import FOLLOWS, on_glass
-from kyklon.operations.picture.ground import Ground, refused, stood
 from kyklon.operations.picture.ranges import made_in, propose, raster
 from kyklon.operations.picture.schools import flat_modes, wide_modes
+from kyklon.operations.picture.signal_path import SignalPath, refused, stood
 
 if TYPE_CHECKING:
     import numpy as np
@@ -116,35 +116,35 @@ def askings_of(build: Build, systems: Sequence[System], scan: Scan | None) -> tu
     return tuple(found.values())
 
 
-def candidates(askings: Iterable[Asking], ground: Ground, limits: Limits | None = None) -> tuple[Mode, ...]:
+def candidates(askings: Iterable[Asking], signal_path: SignalPath, limits: Limits | None = None) -> tuple[Mode, ...]:
     """Modes that may be worth having, each let through by the ground: every asking's own, one for all, the rates in
     between, and the fewest rates that are within the limits of all askings."""
     rows = list(askings)
-    if not ground.display.tube:
-        return tuple({mode.timing: mode for mode in flat_modes(ground)}.values())
+    if not signal_path.display.tube:
+        return tuple({mode.timing: mode for mode in flat_modes(signal_path)}.values())
     found: list[Mode] = []
     for row in rows:
-        own = propose(row.system, ground.display, ground.link, ground.ranges)
+        own = propose(row.system, signal_path.display, signal_path.link, signal_path.ranges)
         found += [Mode(name=row.name, timing=own.timing)] if own else []
     systems = [row.system for row in rows]
-    found += wide_modes(ground, systems).values()
+    found += wide_modes(signal_path, systems).values()
     rates = sorted({row.system.refresh_hz for row in rows})
     middles = [(one + other) / 2 for one, other in pairwise(rates)]
     middles = middles[:: max(1, len(middles) // _MIDDLES)]
-    shared = _shared_rates(rows, ground, limits or Limits())
+    shared = _shared_rates(rows, signal_path, limits or Limits())
     for rate in dict.fromkeys((*shared, *middles, Fraction(60_000, 1001), Fraction(50))):
         near = [system for system in systems if abs(system.refresh_hz / rate - 1) < Fraction(3, 100)]
         if near:
-            found += _between(near, rate, ground)
-    kept = {mode.timing: mode for mode in found if not refused(mode.timing, ground)}
+            found += _between(near, rate, signal_path)
+    kept = {mode.timing: mode for mode in found if not refused(mode.timing, signal_path)}
     return tuple(kept.values())
 
 
-def _shared_rates(rows: Sequence[Asking], ground: Ground, limits: Limits) -> list[Fraction]:
+def _shared_rates(rows: Sequence[Asking], signal_path: SignalPath, limits: Limits) -> list[Fraction]:
     """The fewest rates that are within the limits of all, and of those of each number of lines. An asking is an
     interval; taken from the lowest upper end on, a rate within what is shared serves all intervals that hold that end
     (interval stabbing)."""
-    low, high = (pick(band.field_hz[end] for band in ground.ranges) for end, pick in ((0, min), (1, max)))
+    low, high = (pick(band.field_hz[end] for band in signal_path.ranges) for end, pick in ((0, min), (1, max)))
     heights = {raster(row.system)[1] for row in rows}
     heights = heights if len(heights) <= _HEIGHTS else set()
     found: list[Fraction] = []
@@ -165,25 +165,27 @@ def _shared_rates(rows: Sequence[Asking], ground: Ground, limits: Limits) -> lis
     return found
 
 
-def _between(systems: Sequence[System], rate: Fraction, ground: Ground) -> list[Mode]:
+def _between(systems: Sequence[System], rate: Fraction, signal_path: SignalPath) -> list[Mode]:
     """A wide mode for what is near a rate."""
     like = systems[0].model_copy(update={"refresh": f"{rate.numerator}/{rate.denominator}"})
     wide = list(
-        wide_modes(ground, [system.model_copy(update={"refresh": like.refresh}) for system in systems]).values()
+        wide_modes(signal_path, [system.model_copy(update={"refresh": like.refresh}) for system in systems]).values()
     )
     if wide:
         return wide
     standard = standard_of(rate)
     height = max(min(raster(system)[1], standard.active) for system in systems)
     made = (
-        made_in(Frame(600, height, rate), ground.link, band)
-        for band in ground.ranges
+        made_in(Frame(600, height, rate), signal_path.link, band)
+        for band in signal_path.ranges
         if standard in (SYSTEM_525, SYSTEM_625)
     )
     return [Mode(name=f"{float(rate):.2f} Hz", timing=each) for each in made if each is not None][:1]
 
 
-def costs(askings: Sequence[Asking], modes: Sequence[Mode], ground: Ground, limits: Limits) -> NDArray[np.float64]:
+def costs(
+    askings: Sequence[Asking], modes: Sequence[Mode], signal_path: SignalPath, limits: Limits
+) -> NDArray[np.float64]:
     """What each asking suffers in each mode, in parts of the limits, the worse of it counted more; _NEVER where one is
     exceeded. Shape (askings, modes)."""
     shown = np.array([float(mode.timing.vertical_hz) for mode in modes])
@@ -198,7 +200,7 @@ def costs(askings: Sequence[Asking], modes: Sequence[Mode], ground: Ground, limi
         for column, mode in enumerate(modes):
             key = (own.width, own.height, own.vertical, own.aspect, mode.timing.size)
             if key not in known:
-                glass = on_glass(own, mode.timing, ground.display)
+                glass = on_glass(own, mode.timing, signal_path.display)
                 known[key] = (
                     glass.lost / limits.crop,
                     glass.border / limits.border,
@@ -209,13 +211,13 @@ def costs(askings: Sequence[Asking], modes: Sequence[Mode], ground: Ground, limi
     return np.where(parts.max(axis=0) > 1, _NEVER, (parts**2).mean(axis=0))
 
 
-def front(askings: Sequence[Asking], ground: Ground, limits: Limits | None = None) -> Front:
+def front(askings: Sequence[Asking], signal_path: SignalPath, limits: Limits | None = None) -> Front:
     """Every number of modes that is worth having, with what it costs the games."""
     rows = tuple(askings)
-    modes = candidates(rows, ground, limits)
+    modes = candidates(rows, signal_path, limits)
     if not rows or not modes:
         return Front(rows, left_out=tuple(row.name for row in rows))
-    table = costs(rows, modes, ground, limits or Limits())
+    table = costs(rows, modes, signal_path, limits or Limits())
     picks = solve(table, np.array([row.weight for row in rows]))
     choices = []
     for pick in picks:

@@ -17,7 +17,8 @@ from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World
 from kyklon.operations.boot.placing import startable_sets, tree_in
 from kyklon.operations.boot.read import CardSettings, read_settings
-from kyklon.operations.controls.rig import Device, devices_of
+from kyklon.operations.card.volumes.ramdisk_files import kind_of
+from kyklon.operations.controls.hookup import Device, devices_of
 from kyklon.operations.library.transfer import on_root
 
 _BEHIND = 8 << 20  # bytes that images leave behind their last partition, CP
@@ -90,7 +91,13 @@ class Bench:
     @property
     def ramdisk(self) -> Ramdisk | None:
         """The initramfs that the boot file names and that could be looked at."""
-        return self.contents.ramdisk(self.settings.initramfs) if self.settings and self.settings.initramfs else None
+        name = self.settings.initramfs if self.settings else ""
+        if not name:
+            return None
+        found, head = self.contents.ramdisk(name), self.contents.heads.get(name.lower())
+        if found is None and head is not None and not kind_of(head):  # the kernel passes over what is none
+            return Ramdisk(name, self.contents.sizes.get(name, 0), trouble=f"{name} is no initramfs")
+        return found
 
     @property
     def initramfs_init(self) -> bool:

@@ -68,7 +68,14 @@ def assumed(bench: Bench) -> tuple[str, ...]:
             "The display's EDID was not read; the catalogue's limits are used.",
         ),
         (bench.card is None, "No card is planned; a read speed of 20 MB/s is assumed."),
-        (bench.initramfs_init, "The initramfs is not simulated."),
+        (
+            bench.initramfs_init and (bench.ramdisk is None or not bench.ramdisk.whole),
+            "The initramfs could not be unpacked here; it is assumed to mount the root.",
+        ),
+        (
+            bench.initramfs_init and bench.ramdisk is not None and bench.ramdisk.whole and not bench.ramdisk.maker,
+            "The scripts of the initramfs are not simulated; they are assumed to mount the root that is named.",
+        ),
         (root is not None and not root.stated, "The image has no checksums; its programs are assumed to be intact."),
         (chooser, "What a selected system does when it starts is not simulated."),
         (chooser and bundles is None, f"The catalogue does not say what {bench.image.name} looks for on its card."),

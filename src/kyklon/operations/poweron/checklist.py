@@ -10,8 +10,8 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import RHYTHM_WORDS, Board, Display, Image
 from kyklon.model.build import Build
 from kyklon.model.kernel_line import given as words_given
+from kyklon.operations.controls.hookup import ROLE, devices_of
 from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
-from kyklon.operations.controls.rig import ROLE, devices_of
 from kyklon.operations.poweron.events import BringUp
 
 _CLOCK_FROM = "power"  # the step at which the clock begins

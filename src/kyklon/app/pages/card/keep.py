@@ -47,7 +47,7 @@ _PLACE_WORDS = {"wraps": "not there", "lost": "not there", "changed": "changed",
 
 
 @dataclass(frozen=True)
-class Told:
+class FaultWords:
     """What the last act said."""
 
     lamp: str
@@ -65,7 +65,7 @@ class KeepBench(Bench):
         self._lamp, self._title = Lamp(self.theme, "note", 11), label("", "strong")
         self._detail = label("", wrap=True)
         self._detail.setAlignment(Qt.AlignmentFlag.AlignTop)
-        self._told: Told | None = None
+        self._told: FaultWords | None = None
         self._usage: tuple[str, Survey, usage.Usage] | None = None
         self._proof: Proof | None = None
         self._acts = {
@@ -185,7 +185,7 @@ class KeepBench(Bench):
         return f"{self._told.title}\n{self._told.detail}" if self._told else ""
 
     def _tell(self, lamp: str, title: str, detail: str) -> None:
-        self._told = Told(lamp, title, detail)
+        self._told = FaultWords(lamp, title, detail)
         self.session.said.emit(title)
 
     def _failed(self, title: str) -> Any:

@@ -10,7 +10,7 @@ from kyklon.base.errors import KyklonError
 from kyklon.catalogue.records import System
 from kyklon.model.build import edited
 from kyklon.model.controls import ControlSettings, Layout
-from kyklon.operations.controls.rig import Rig, layout_of, rig_of
+from kyklon.operations.controls.hookup import Hookup, hookup_of, layout_of
 
 SIDE = 268  # px: the column at the right of a drawing
 
@@ -33,8 +33,8 @@ class BenchView(QWidget):
         return layout_of(self.settings, self.session.catalogue)
 
     @property
-    def rig(self) -> Rig | None:
-        return rig_of(self.session.build, self.session.catalogue)
+    def hookup(self) -> Hookup | None:
+        return hookup_of(self.session.build, self.session.catalogue)
 
     @property
     def systems(self) -> tuple[System, ...]:

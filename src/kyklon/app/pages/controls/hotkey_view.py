@@ -11,7 +11,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled
 from kyklon.model.controls import Hotkey
 from kyklon.operations.controls import hotkeys
-from kyklon.operations.controls.rig import Rig
+from kyklon.operations.controls.hookup import Hookup
 
 _ACTIONS = {"leave": "Quit the game", "reset": "Reset it", "save": "Save its state", "load": "Load its state"}
 
@@ -65,8 +65,8 @@ class HotkeyView(BenchView):
 
     def refresh(self) -> None:
         """Override."""
-        rig, settings = self.rig, self.settings
-        names = self._names(rig)
+        hookup, settings = self.hookup, self.settings
+        names = self._names(hookup)
         own = settings.hotkey
         self._hotkey.set_choices((("", "none"), *names), own)
         self._hold.blockSignals(True)
@@ -75,28 +75,28 @@ class HotkeyView(BenchView):
         on = {hotkey.action: hotkey.control for hotkey in settings.hotkeys}
         for action, choice in self._actions.items():
             choice.set_choices((("", "none"), *names), on.get(action, ""))
-        if rig is None:
+        if hookup is None:
             self.grid.show_pairs(Pairs())
             self._words.setText("Choose a panel and an encoder first.")
             return
         risks = {
             (candidate.hotkey, candidate.control): candidate
-            for candidate in hotkeys.candidates(rig, self.systems, settings.hold_s)
+            for candidate in hotkeys.candidates(hookup, self.systems, settings.hold_s)
         }
         actions = {(own, control): action for action, control in on.items()}
         self.grid.show_pairs(Pairs(names, risks, actions))
-        found = list(hotkeys.troubles(rig, self.systems))
+        found = list(hotkeys.troubles(hookup, self.systems))
         self._troubles.set_note("" if found else "nothing")
         told = "\n\n".join(f"{each.words} {each.why}" for each in found)
         self._words.setText(told or "Every game can be quit, and no game triggers the pair by accident.")
 
     @staticmethod
-    def _names(rig: Rig | None) -> tuple[tuple[str, str], ...]:
-        seat = rig.layout.seat(1) if rig else None
-        if rig is None or seat is None:
+    def _names(hookup: Hookup | None) -> tuple[tuple[str, str], ...]:
+        seat = hookup.layout.seat(1) if hookup else None
+        if hookup is None or seat is None:
             return ()
         found = []
-        for name in hotkeys.reachable(rig):
+        for name in hotkeys.reachable(hookup):
             control = seat.owner(name)
             if control is not None:
                 found.append((name, f"Button {control.label}" if control.kind == "button" else control.label))
@@ -120,10 +120,10 @@ class HotkeyView(BenchView):
         self.put("Hotkey to leave", hotkey=hold, hotkeys=(Hotkey(action="leave", control=press), *kept))
 
     def _on_propose(self) -> None:
-        rig = self.rig
-        if rig is None:
+        hookup = self.hookup
+        if hookup is None:
             return
-        key, found, hold_s = hotkeys.safest(rig, self.systems)
+        key, found, hold_s = hotkeys.safest(hookup, self.systems)
         if not key:
             self.session.said.emit("A hotkey needs two wired buttons at seat 1.")
             return

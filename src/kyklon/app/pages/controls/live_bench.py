@@ -21,15 +21,15 @@ from kyklon.model.build import edited
 from kyklon.model.kernel_line import given as words_given
 from kyklon.operations.controls import standin
 from kyklon.operations.controls.acts import as_found
+from kyklon.operations.controls.fault_words import FaultWords, ends_found, told
 from kyklon.operations.controls.faulty import Fault, Plan, World
 from kyklon.operations.controls.findings import fingerprint
+from kyklon.operations.controls.hookup import Hookup, hookup_of
 from kyklon.operations.controls.proof import Act, Diagnosis, Reasoner, kept
 from kyklon.operations.controls.proof import Session as Proving
 from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
 from kyklon.operations.controls.reports import Listener
-from kyklon.operations.controls.rig import Rig, rig_of
 from kyklon.operations.controls.sources import PluggedSource, Source, StandInSource
-from kyklon.operations.controls.told import Told, ends_found, told
 from kyklon.operations.controls.trace import Followed, Trace, followed, owner_of
 
 POLL_MS = 4  # so that an event is drawn within a frame of 16 ms
@@ -54,14 +54,14 @@ class LiveBench(QObject):
         self.plan: Plan | None = None
         self.proof: Proving | None = None
         self.diagnosis: Diagnosis | None = None
-        self.faults: tuple[Told, ...] = ()
+        self.faults: tuple[FaultWords, ...] = ()
         self.busy = False
         self.last: Followed | None = None
         self.system: System | None = None
         self.trace = Trace()
         self._latched: set[str] = set()
         self._pressed = ""
-        self._rig: Rig | None = None
+        self._hookup: Hookup | None = None
         self._timer, self._look = QTimer(self), QTimer(self)
         self._timer.setInterval(POLL_MS)
         self._timer.timeout.connect(self.poll)
@@ -108,25 +108,25 @@ class LiveBench(QObject):
 
     def refresh(self) -> None:
         """The build has changed: its plan, and the stand-in, whose encoders are split where the kernel line says so."""
-        rig = rig_of(self.session.build, self.session.catalogue)
-        if rig is None:
+        hookup = hookup_of(self.session.build, self.session.catalogue)
+        if hookup is None:
             if self.source is not None:
                 self.source.close()
-            self._rig, self.plan, self.source = None, None, None
+            self._hookup, self.plan, self.source = None, None, None
             self.proof, self.diagnosis, self.faults = None, None, ()
             return
-        plan = Plan(rig)
+        plan = Plan(hookup)
         rewired = (
             self.plan is None
             or plan.wires != self.plan.wires
-            or rig.devices != self.plan.rig.devices
-            or rig.layout != self.plan.rig.layout
+            or hookup.devices != self.plan.hookup.devices
+            or hookup.layout != self.plan.hookup.layout
         )
         if not rewired and self.source is not None:
             self._split()
             return
-        devices_same = self._rig is not None and self._rig.devices == rig.devices
-        self._rig, self.plan = rig, plan
+        devices_same = self._hookup is not None and self._hookup.devices == hookup.devices
+        self._hookup, self.plan = hookup, plan
         if self.kind == STAND_IN:
             if devices_same and isinstance(self.source, StandInSource):
                 followed = standin.followed(self.source.panel.panel, plan)
@@ -138,7 +138,7 @@ class LiveBench(QObject):
         elif self.source is None or not devices_same:
             if self.source is not None:
                 self.source.close()
-            self.source = PluggedSource(choose.inputs_of(None), rig)
+            self.source = PluggedSource(choose.inputs_of(None), hookup)
             self.listener = Listener()
         self._split()
         if self.proof is not None:
@@ -146,15 +146,15 @@ class LiveBench(QObject):
 
     def _make_stand_in(self, panel: PanelStandIn | None = None) -> None:
         assert self.plan is not None
-        assert self._rig is not None
+        assert self._hookup is not None
         kept = panel or self._kept_panel() or standin.of(self.plan)
-        self.source = StandInSource(SimulatedPanel(kept), self._rig)
+        self.source = StandInSource(SimulatedPanel(kept), self._hookup)
         self.listener = Listener()
         self._split()
 
     def _kept_panel(self) -> PanelStandIn | None:
         """The panel of the folder, if it is one of these devices."""
-        assert self._rig is not None
+        assert self._hookup is not None
         try:
             kept = panels.load(self.folder)
         except Exception as bad:  # a spoilt stand-in must not stop the test
@@ -162,19 +162,19 @@ class LiveBench(QObject):
             return None
         if kept is None:
             return None
-        mine = {(device.role, terminal.id) for device in self._rig.devices for terminal in device.encoder.terminals}
+        mine = {(device.role, terminal.id) for device in self._hookup.devices for terminal in device.encoder.terminals}
         theirs = {(device.role, terminal.id) for device in kept.devices for terminal in device.terminals}
         return kept if mine == theirs else None
 
     def _split(self) -> None:
         """Two players in one device are told apart only with the quirk on the kernel line."""
-        if not isinstance(self.source, StandInSource) or self._rig is None:
+        if not isinstance(self.source, StandInSource) or self._hookup is None:
             return
         given = words_given(" ".join(self.session.build.boot.kernel_words))
         stand_in = self.source.panel
         devices = []
         for each in stand_in.panel.devices:
-            device = self._rig.device(each.role)
+            device = self._hookup.device(each.role)
             quirk = encoder_quirk(device.encoder) if device else ""
             devices.append(each.model_copy(update={"split": not quirk or quirk_given(quirk, given)}))
         if tuple(devices) != stand_in.panel.devices:
@@ -411,7 +411,7 @@ class LiveBench(QObject):
         assert proof is not None
         assert plan is not None
         clear = self.diagnosis is not None and self.diagnosis.faults is not None
-        made = kept(proof, tuple(fault.title for fault in self.faults), fingerprint(plan.rig), clear=clear)
+        made = kept(proof, tuple(fault.title for fault in self.faults), fingerprint(plan.hookup), clear=clear)
         before = self.session.build.controls.proof
         if before is None or before.model_copy(update={"at": made.at}) != made:
             self.session.put("Wiring proven", edited(self.session.build, "controls.proof", made))

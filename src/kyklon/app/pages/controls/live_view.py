@@ -18,11 +18,11 @@ from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, 
 from kyklon.base.errors import KyklonError
 from kyklon.model.controls import AxisLimits
 from kyklon.operations.controls import findings
+from kyklon.operations.controls.fault_words import name_of
 from kyklon.operations.controls.faulty import Fault, World
 from kyklon.operations.controls.levers import Rose, judged
 from kyklon.operations.controls.mapping import paths
 from kyklon.operations.controls.proof import Session as Proving
-from kyklon.operations.controls.told import name_of
 from kyklon.parts.encoder import measured
 
 _SEEN_MS = 300  # between two looks at what the presses measured
@@ -139,13 +139,13 @@ class LiveView(BenchView):
         self._show_proof()
 
     def _show_table(self) -> None:
-        rig = self.rig
-        if rig is None:
+        hookup = self.hookup
+        if hookup is None:
             self.view.show_table(Shown(layout=self.layout_now))
             return
-        tags = {path.control: " / ".join(path.inputs) for path in paths(rig, self.bench.system) if path.inputs}
+        tags = {path.control: " / ".join(path.inputs) for path in paths(hookup, self.bench.system) if path.inputs}
         self.view.show_table(
-            Shown(layout=rig.layout, tags=tags, wired=frozenset(rig.wired), marks=self._marks(self.bench.proof))
+            Shown(layout=hookup.layout, tags=tags, wired=frozenset(hookup.wired), marks=self._marks(self.bench.proof))
         )
 
     def _marks(self, proof: Proving | None) -> dict[str, str]:
@@ -171,10 +171,10 @@ class LiveView(BenchView):
         self.chain.light(Lit(last.control, last.words, last.wrong) if last else None)
 
     def _show_proof(self) -> None:
-        bench, proof, rig = self.bench, self.bench.proof, self.rig
+        bench, proof, hookup = self.bench, self.bench.proof, self.hookup
         asking = proof is not None and proof.current is not None and not bench.busy
         self.begin.setText("Start again" if proof is not None else "Start wiring test")
-        self.begin.setEnabled(rig is not None and bool(rig.wired) and not bench.busy)
+        self.begin.setEnabled(hookup is not None and bool(hookup.wired) and not bench.busy)
         self.skip.setVisible(asking)
         self.stop.setVisible(proof is not None)
         self._practice.setVisible(bench.kind == STAND_IN)
@@ -184,16 +184,16 @@ class LiveView(BenchView):
         self._show_table()
 
     def _show_ask(self) -> None:
-        bench, proof, rig = self.bench, self.bench.proof, self.rig
+        bench, proof, hookup = self.bench, self.bench.proof, self.hookup
         words, role = "", "strong"
-        if proof is not None and rig is not None and not bench.busy and (act := proof.current) is not None:
-            names = [name_of(rig, each) for each in act]
+        if proof is not None and hookup is not None and not bench.busy and (act := proof.current) is not None:
+            names = [name_of(hookup, each) for each in act]
             done, every = len(proof.asked) + len(proof.skipped), len(proof.reasoner.acts)
             left = every - done
             if len(act) > 1:
                 words = f"Hold {names[0]} and {names[1]}, then press {names[2]} too, and let go."
             else:
-                push = "Push" if rig.layout.switches and _is_way(act[0]) else "Press"
+                push = "Push" if hookup.layout.switches and _is_way(act[0]) else "Press"
                 words = f"{push} {names[0]} once."
             words += f"   {done + 1} of {every}, about {max(1, round(left * 2 / 10) * 10)}\u202fs to go"
         self._ask.setText(words)
@@ -246,12 +246,12 @@ class LiveView(BenchView):
     def _hint_now(self) -> tuple[str, str]:
         """What the proof says in a sentence, and beside its heading."""
         bench, proof, told = self.bench, self.bench.proof, self.settings.proof
-        if self.rig is None:
+        if self.hookup is None:
             return "Choose an encoder under Wiring first.", ""
         if bench.busy:
             return "Thinking …", ""
         if proof is None:
-            if told is not None and told.wiring == findings.fingerprint(self.rig):
+            if told is not None and told.wiring == findings.fingerprint(self.hookup):
                 was = "; ".join(told.faults) or f"every switch right, {told.presses} presses"
                 return f"Proven on {told.at[:10]} at {told.at[11:16]}: {was}.", ""
             return "The wiring test asks for each control once and works out which wires are wrong.", ""
@@ -271,21 +271,23 @@ class LiveView(BenchView):
 
     def _show_seen(self) -> None:
         seen = measured(self.bench.trace.last_events)
-        rig = self.rig
+        hookup = self.hookup
         self._bounce.show_values(seen.bounces[-60:], f"longest {seen.longest_ms:.1f}\u202fms" if seen.presses else "")
         per = f"every {seen.interval_ms:g}\u202fms" if seen.interval_ms else "so far"
         self._report.show_values(seen.gaps[-200:], per if seen.gaps else "")
         place = self.bench.trace.lever
         rose = self.bench.trace.roses.get(place, Rose())
-        levers = {c.ways for seat in (rig.layout.seats if rig else ()) for c in seat.controls if c.kind == "lever"}
+        levers = {
+            c.ways for seat in (hookup.layout.seats if hookup else ()) for c in seat.controls if c.kind == "lever"
+        }
         self._rose.show_rose(rose, rose.words(4 if levers == {4} else 8))
         told = [self._axis_words(limit) for limit in self._limits() if limit.device == place.partition(" ")[0]]
         self._axis.setText("   ".join(told[:2]))
         self.keep.setEnabled(bool(self._limits()))
 
     def _axis_words(self, limits: AxisLimits) -> str:
-        rig = self.rig
-        device = rig.device(limits.device) if rig else None
+        hookup = self.hookup
+        device = hookup.device(limits.device) if hookup else None
         bad = judged(limits, device.encoder.axis if device else None)
         return f"{limits.axis}: {limits.low} to {limits.high}, centre {limits.rest}" + (f": {bad}" if bad else "")
 
@@ -307,8 +309,8 @@ class LiveView(BenchView):
         self.bench.moved(fault)
 
     def _on_quirk(self, role: str) -> None:
-        rig = self.rig
-        device = rig.device(role) if rig else None
+        hookup = self.hookup
+        device = hookup.device(role) if hookup else None
         if device is not None:
             remedy = findings.quirk_remedy(self.session.build, device.encoder)
             if remedy is None:

@@ -13,8 +13,8 @@ from kyklon.catalogue.records import Emulator, System
 from kyklon.model.build import edited
 from kyklon.model.controls import ControlSettings, GameControls, MapPair, SystemMap
 from kyklon.operations.controls import maps
+from kyklon.operations.controls.hookup import chosen
 from kyklon.operations.controls.maps import Board, Mapped
-from kyklon.operations.controls.rig import chosen
 
 _TOPS = (("0", "away from seat 1"), ("90", "to its right"), ("180", "towards it"), ("270", "to its left"))
 

@@ -81,8 +81,8 @@ class ControlsPage(TabbedPage):
         """Override."""
         super().refresh()
         front = self._view(self.view)
-        rig = front.rig
-        if rig is None:
+        hookup = front.hookup
+        if hookup is None:
             keyboard = self.session.catalogue.find(Keyboard, front.settings.keyboard.layout)
             self.set_subject(
                 f"{keyboard.name} · {keyboard.note}"
@@ -90,8 +90,8 @@ class ControlsPage(TabbedPage):
                 else "Choose an encoder under Wiring, or in Plan."
             )
         else:
-            seats = len(rig.layout.seats)
-            names = " and ".join(dict.fromkeys(device.title for device in rig.devices))
-            wired = f"{len(rig.wired)} of {len(rig.switches)} switches wired"
+            seats = len(hookup.layout.seats)
+            names = " and ".join(dict.fromkeys(device.title for device in hookup.devices))
+            wired = f"{len(hookup.wired)} of {len(hookup.switches)} switches wired"
             self.set_subject(f"{seats} seat{'s' if seats > 1 else ''} · {names} · {wired}")
         front.refresh()

@@ -14,7 +14,7 @@ from kyklon.base.inside import inside
 from kyklon.base.shown import visible
 from kyklon.catalogue.chosen import systems_of
 from kyklon.operations.controls import exports
-from kyklon.operations.controls.rig import rig_of
+from kyklon.operations.controls.hookup import hookup_of
 
 
 class PapersMenu:
@@ -42,7 +42,7 @@ class PapersMenu:
                     unmarked(visible(words)), self._saver(f"{Path(path).stem}.pdf", lambda text=text: pdf_of(text))
                 )
         copies = menu.addMenu("Copy")
-        rig = rig_of(self.session.build, self.session.catalogue)
+        hookup = hookup_of(self.session.build, self.session.catalogue)
         for path, words in (
             ("controls/sdl-mapping.txt", "SDL mapping lines"),
             ("controls/70-kyklon-controls.rules", "udev rules"),
@@ -53,7 +53,7 @@ class PapersMenu:
                 copies.addAction(words, lambda text=text: self._copy(text))
         menu.addSeparator()
         menu.addAction("Everything into a folder…", lambda: self.write_all(under))
-        if rig is None and not files:
+        if hookup is None and not files:
             menu.addAction("Choose a panel and an encoder first").setEnabled(False)
         menu.exec(under.mapToGlobal(under.rect().bottomLeft()))
 

@@ -27,7 +27,7 @@ from kyklon.model.controls import DevicePlace
 from kyklon.model.fields import describe
 from kyklon.operations.controls import wiring
 from kyklon.operations.controls.acts import wired, without_encoder
-from kyklon.operations.controls.rig import Rig
+from kyklon.operations.controls.hookup import Hookup
 from kyklon.operations.plan.acts import with_another_encoder
 
 
@@ -79,24 +79,24 @@ class WiringView(BenchView):
 
     def refresh(self) -> None:
         """Override."""
-        rig, settings = self.rig, self.settings
+        hookup, settings = self.hookup, self.settings
         self._school.set_choices(describe(Build, "controls.wiring").choices, settings.wiring)
         self._naming.set_choices(describe(Build, "controls.naming").choices, settings.naming)
         if not self._kinds.count():
             names = tuple((each.id, each.name) for each in self.session.catalogue.all(Encoder))
             self._kinds.set_choices(names, "tackle-12")
-        self._show_devices(rig)
-        if rig is None:
+        self._show_devices(hookup)
+        if hookup is None:
             self.view.show_table(Shown())
             return
-        made = wiring.harness(rig)
-        runs = tuple((run.control, rig.at(run.role), run.colour) for run in made.runs)
-        boxes = tuple((device.role, device.title, *rig.at(device.role)) for device in rig.devices)
-        self.view.show_table(Shown(layout=rig.layout, wired=frozenset(rig.wired), runs=runs, boxes=boxes))
+        made = wiring.harness(hookup)
+        runs = tuple((run.control, hookup.at(run.role), run.colour) for run in made.runs)
+        boxes = tuple((device.role, device.title, *hookup.at(device.role)) for device in hookup.devices)
+        self.view.show_table(Shown(layout=hookup.layout, wired=frozenset(hookup.wired), runs=runs, boxes=boxes))
         self._show_runs(made)
 
-    def _show_devices(self, rig: Rig | None) -> None:
-        devices = rig.devices if rig else ()
+    def _show_devices(self, hookup: Hookup | None) -> None:
+        devices = hookup.devices if hookup else ()
         told = tuple((each.role, each.title, each.first, each.encoder.players) for each in devices)
         ports = {each.role: each.port for each in self.settings.places}
         if told == self._made:
@@ -190,10 +190,10 @@ class WiringView(BenchView):
 
     def _on_port(self, role: str, text: str) -> None:
         places = {place.role: place for place in self.settings.places}
-        rig = self.rig
-        if rig is None or (places[role].port if role in places else "") == text.strip():
+        hookup = self.hookup
+        if hookup is None or (places[role].port if role in places else "") == text.strip():
             return
-        x, y = rig.at(role)
+        x, y = hookup.at(role)
         try:
             places[role] = DevicePlace(role=role, x=x, y=y, port=text.strip())
         except ValueError:

@@ -10,6 +10,7 @@ from kyklon.app.pages.library.lists_drawing import ListLine, ListsDrawing
 from kyklon.app.pages.tab_view import SIDE, TabView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
+from kyklon.app.widgets.paper import pdf_of
 from kyklon.base.errors import KyklonError
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.records import System
@@ -204,8 +205,6 @@ class ListsView(TabView):
         if path.suffix == ".txt":
             data = contents.page_text(build, catalogue, scan).encode("utf-8", "replace")
         else:
-            from kyklon.app.widgets.paper import pdf_of
-
             text = contents.page_svg(build, catalogue, scan)
             data = pdf_of(text) if path.suffix == ".pdf" else text.encode("utf-8", "replace")
         self.session.keep_file(path, data, f"Wrote {path.name}")

@@ -24,8 +24,8 @@ from kyklon.model.timing import Timing
 from kyklon.operations.picture import testcard
 from kyklon.operations.picture.adjust import Moved, Readings, applied, centred, squeezed
 from kyklon.operations.picture.findings import MENU, modes_of
-from kyklon.operations.picture.ground import refused
 from kyklon.operations.picture.schools import in_words, row_in, rows_of
+from kyklon.operations.picture.signal_path import refused
 
 EDGES = ("left", "right", "top", "bottom")
 
@@ -143,7 +143,7 @@ class GeometryView(LightView):
         self._on_start.blockSignals(True)
         self._on_start.setChecked(self.build.picture.test_card)
         self._on_start.blockSignals(False)
-        able = self.ground is not None and self.ground.shows_card
+        able = self.signal_path is not None and self.signal_path.shows_card
         self._on_start.setEnabled(able)
         set_tip(self._on_start, "" if able else "This board's firmware cannot show your picture")
         if display is None:
@@ -159,9 +159,9 @@ class GeometryView(LightView):
         hidden = self._hidden(timing, display)
         box, words, circle = None, "Test pattern", 1.0
         if system is not None and self._plate == "measure":
-            ground, mode = self.ground, self.build.system_mode(system.id)
-            if ground is not None:
-                own = row_in(self.build, system, mode, ground)
+            signal_path, mode = self.signal_path, self.build.system_mode(system.id)
+            if signal_path is not None:
+                own = row_in(self.build, system, mode, signal_path)
                 box, words, circle = own.glass.box, f"{system.name}: {in_words(own)}", own.glass.circle
         self._show_strip(display)
         kept = self._kept(timing, display)
@@ -172,14 +172,14 @@ class GeometryView(LightView):
         self._tell(timing, kept)
 
     def _show_strip(self, display: Display) -> None:
-        ground, thumbs = self.ground, []
+        signal_path, thumbs = self.signal_path, []
         edge = display.overscan_percent / 100 if display.tube else 0.0
         for own in rows_of(self.build, self.session.catalogue, self.session.world):
             across, down = own.mode.timing.size
             left, top, wide, high = own.glass.box
             seen = 1 - 2 * edge
             box = ((left / across - edge) / seen, (top / down - edge) / seen, wide / across / seen, high / down / seen)
-            bad = ground is not None and bool(refused(own.mode.timing, ground))
+            bad = signal_path is not None and bool(refused(own.mode.timing, signal_path))
             told = [f"{show_share(own.glass.lost)} cut off"] if own.glass.lost >= 0.01 else []
             told += [f"{show_share(own.glass.border)} border"] if own.glass.border >= 0.01 else []
             words = "must not be sent" if bad else ", ".join(told)
@@ -278,8 +278,8 @@ class GeometryView(LightView):
 
     def _refused(self) -> bool:
         """Whether the mode must not be on the glass at all; says so."""
-        ground = self.ground
-        why = refused(self.timing, ground) if ground is not None else ""
+        signal_path = self.signal_path
+        why = refused(self.timing, signal_path) if signal_path is not None else ""
         if why:
             self.session.said.emit(f"This mode must not be sent: {why}. Choose another one first, in Which modes.")
         return bool(why)

@@ -92,7 +92,7 @@ class IdentificationView(LightView):
 
     def refresh(self) -> None:
         """Override."""
-        ground, build, world = self.ground, self.build, self.session.world
+        signal_path, build, world = self.signal_path, self.build, self.session.world
         display = self.session.catalogue.find(Display, build.part("display"))
         found = self.data
         self.drawing.show_blocks(tuple(self._blocks(found)) if found else (), self._missing(display))
@@ -103,7 +103,7 @@ class IdentificationView(LightView):
         )
         self._repair.setEnabled(bool(world.identification_error))
         self._words.setText(world.identification_error or (self._about(found) if found and self._shown == OWN else ""))
-        board, dialect = (ground.board, ground.dialect) if ground else (None, None)
+        board, dialect = (signal_path.board, signal_path.dialect) if signal_path else (None, None)
         can = board is not None and takes_firmware(board, dialect) and not takes_timings(board, dialect)
         for box, value, able in (
             (self.issue_box, build.picture.issue_identification, can),
@@ -129,10 +129,10 @@ class IdentificationView(LightView):
         )
 
     def _route_words(self, can: bool, display: Display | None) -> str:
-        if self.ground is None:
+        if self.signal_path is None:
             return "Choose a board in Plan."
-        name = self.ground.board.name
-        if takes_timings(self.ground.board, self.ground.dialect):
+        name = self.signal_path.board.name
+        if takes_timings(self.signal_path.board, self.signal_path.dialect):
             return f"{name} takes full timings from its boot file; it needs no EDID file."
         if not can:
             return f"{name} takes no EDID file as firmware."

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from kyklon.app.pages.tab_view import SIDE, TabView
-from kyklon.operations.picture.ground import Ground, ground_of
+from kyklon.operations.picture.signal_path import SignalPath, signal_path_of
 
 __all__ = ["SIDE", "LightView"]
 
 
 class LightView(TabView):
     @property
-    def ground(self) -> Ground | None:
-        return ground_of(self.session.build, self.session.catalogue, self.session.world)
+    def signal_path(self) -> SignalPath | None:
+        return signal_path_of(self.session.build, self.session.catalogue, self.session.world)

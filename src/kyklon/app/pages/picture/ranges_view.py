@@ -17,9 +17,9 @@ from kyklon.model.build import SystemMode
 from kyklon.model.timing import Mode
 from kyklon.operations.picture.findings import MENU, menu_mode, modes_of
 from kyklon.operations.picture.glass import Play, on_glass
-from kyklon.operations.picture.ground import stood
 from kyklon.operations.picture.names import parse_timing
 from kyklon.operations.picture.ranges import Fit, adapters_of, carried, display_ranges, fit, propose
+from kyklon.operations.picture.signal_path import stood
 
 
 class RangesView(LightView):

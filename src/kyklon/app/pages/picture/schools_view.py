@@ -91,8 +91,8 @@ class SchoolsView(LightView):
         """Override."""
         build = self.build
         self._plans = plans(build, self.session.catalogue, self.session.world)
-        ground = self.ground
-        tube = ground is None or ground.display.tube
+        signal_path = self.signal_path
+        tube = signal_path is None or signal_path.display.tube
         choices = (
             ("turned with the game", "turned with the game"),
             ("upright", "upright"),
@@ -145,11 +145,11 @@ class SchoolsView(LightView):
 
     def _ask(self) -> None:
         """The smallest set, soon and off the window's thread, where something of it changed."""
-        build, ground = self.build, self.ground
+        build, signal_path = self.build, self.signal_path
         scan = self.session.world.scan
         counts = tuple(len(scan.of(system)) for system in build.systems) if scan is not None else ()
         asked = (
-            ground,
+            signal_path,
             build.systems,
             build.picture.stand,
             build.picture.games,
@@ -162,8 +162,8 @@ class SchoolsView(LightView):
             self._soon.start()
 
     def _compute(self) -> None:
-        ground = self.ground
-        if ground is None or self.session.ended:
+        signal_path = self.signal_path
+        if signal_path is None or self.session.ended:
             return
         if self._running:
             self._soon.start()
@@ -173,7 +173,7 @@ class SchoolsView(LightView):
         limits = Limits().eased(float(self._ease.value))
 
         def work(_watch: Watch) -> Front:
-            return front(askings, ground, limits)
+            return front(askings, signal_path, limits)
 
         def done(found: Front) -> None:
             self._running = False

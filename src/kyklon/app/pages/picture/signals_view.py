@@ -70,10 +70,12 @@ class SignalsView(LightView):
 
     def refresh(self) -> None:
         """Override."""
-        found, ground = self.found, self.ground
+        found, signal_path = self.found, self.signal_path
         wrong = next((index for index, each in enumerate(found) if each.harms), None)
         chosen = self._chosen if 0 <= self._chosen < len(found) else wrong if wrong is not None else 0
-        self.drawing.show_steps(tuple(self._step(each) for each in found), ground.ranges if ground else (), chosen)
+        self.drawing.show_steps(
+            tuple(self._step(each) for each in found), signal_path.ranges if signal_path else (), chosen
+        )
         count = sum(1 for each in found if each.harms)
         self._sheet.set_note(
             "in order of time; green bands show what it accepts"

@@ -14,7 +14,7 @@ from kyklon.base.quantities import show, show_money
 from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Image, Supply
 from kyklon.model.build import Build
 from kyklon.operations.assembly.power import Budget, budget
-from kyklon.operations.controls.rig import ROLE
+from kyklon.operations.controls.hookup import ROLE
 from kyklon.operations.plan.connections import (
     Connection,
     cables_for,

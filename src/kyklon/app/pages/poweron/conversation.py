@@ -164,8 +164,8 @@ class Conversation(QWidget):
 
     def _show_said(self, case: Case) -> None:
         _clear(self._list)
-        names = {observation.id: observation for observation in case.setting.observations}
-        causes = {cause.id: cause.name for cause in case.setting.causes}
+        names = {observation.id: observation for observation in case.fault_model.observations}
+        causes = {cause.id: cause.name for cause in case.fault_model.causes}
         gone = {earlier.id for earlier, _later in case.excluded}
         rows = [
             ("Left out" if what in gone else "Yes" if seen else "No", names[what].name)
@@ -185,7 +185,7 @@ class Conversation(QWidget):
             )
         answered = {what for what, _seen in case.answers}
         self._show_symptoms(
-            [observation for observation in case.setting.observations if observation.id not in answered]
+            [observation for observation in case.fault_model.observations if observation.id not in answered]
         )
 
     def _show_symptoms(self, left: Sequence[Observation]) -> None:

@@ -113,8 +113,8 @@ class PracticeView(QWidget):
             return
         self._story.set_title(f"{state.drill.level}  {state.drill.name}")
         self._told.setText(f"“{state.drill.told}”")
-        names = {observation.id: observation.name for observation in state.setting.observations}
-        causes = {cause.id: cause.name for cause in state.setting.causes}
+        names = {observation.id: observation.name for observation in state.fault_model.observations}
+        causes = {cause.id: cause.name for cause in state.fault_model.causes}
         seen = [f"•  {names[what]}" for what, yes in state.case.answers if yes and what not in state.kept.asked]
         asked = [
             f"{'Yes' if dict(state.case.answers)[what] else 'No'}: {names[what]}"

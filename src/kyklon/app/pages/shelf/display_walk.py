@@ -11,6 +11,7 @@ from kyklon.base.errors import KyklonError
 from kyklon.catalogue.records import Range
 from kyklon.devices import choose
 from kyklon.devices.ports import ConnectedDisplay
+from kyklon.model.timing import Timing
 from kyklon.parts import display
 from kyklon.parts.draft import Draft
 
@@ -99,8 +100,6 @@ class DisplayWalk(Walk):
         ranges = tuple(band if isinstance(band, Range) else Range(**band) for band in bands)
         points: list[Point] = []
         for each in (draft.row.get("modes", ()) if draft else ())[:_MOST_POINTS]:
-            from kyklon.model.timing import Timing
-
             timing = Timing.model_validate(each)
             line, rate = float(timing.horizontal_hz) / 1000, float(timing.vertical_hz)
             points.append(Point(f"{timing.size[0]} × {timing.size[1]}", line, rate, "", not points, line))

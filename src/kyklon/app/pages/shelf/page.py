@@ -9,7 +9,9 @@ from pathlib import Path
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QLineEdit, QMenu, QStackedWidget, QWidget
 
 from kyklon.app.pages.shelf.bring_in import BringInDialog
+from kyklon.app.pages.shelf.edit_dialog import EditDialog
 from kyklon.app.pages.shelf.fact_sheet import FactSheet
+from kyklon.app.pages.shelf.look_dialog import LookDialog
 from kyklon.app.pages.shelf.part_list import Entry, PartList
 from kyklon.app.pages.shelf.walk import Walk
 from kyklon.app.session.session import Session
@@ -18,11 +20,12 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
 from kyklon.catalogue.loader import Catalogue
-from kyklon.parts import copies
+from kyklon.operations.plan.acts import is_usable, with_part_used, without_part
+from kyklon.parts import copies, exchange
 from kyklon.parts.facts import facts
 from kyklon.parts.fields import KIND_WORDS, one
 from kyklon.parts.store import Store
-from kyklon.parts.uses import Use
+from kyklon.parts.uses import Use, copied, delete, uses
 
 # what can be learnt: the words of the menu, module below this package, class, and what it is handed
 WALKS: tuple[tuple[str, str, str], ...] = (
@@ -186,8 +189,6 @@ class ShelfPage(QWidget):
         self._list.set_note(f"{count} shown" if count else "no match; remove a word")
 
     def _find_uses(self) -> None:
-        from kyklon.parts.uses import uses
-
         def taken(found: dict[str, tuple[Use, ...]]) -> None:
             self._used = found
             self._show_part()
@@ -261,8 +262,6 @@ class ShelfPage(QWidget):
 
     def _usable(self, entry: Entry) -> tuple[bool, str]:
         """Whether the part can be put into the build from here, and why not."""
-        from kyklon.operations.plan.acts import is_usable
-
         if self._is_used_system(entry):
             return len(self.session.build.systems) > 1, "A build needs at least one system"
         if entry.place in copies.chosen_by(self.session.build, self.session.catalogue):
@@ -275,8 +274,6 @@ class ShelfPage(QWidget):
         entry = self.parts.current
         if entry is None:
             return
-        from kyklon.operations.plan.acts import with_part_used, without_part
-
         build, label, catalogue = self.session.build, f"Use {entry.name}", self.session.catalogue
         removed = self._is_used_system(entry)
         try:
@@ -363,8 +360,6 @@ class ShelfPage(QWidget):
         self._show_part()
 
     def _on_look(self) -> None:
-        from kyklon.app.pages.shelf.look_dialog import LookDialog
-
         LookDialog(self.session, self).open()
 
     def ask_copy(self) -> None:
@@ -377,8 +372,6 @@ class ShelfPage(QWidget):
 
     def copy(self, name: str) -> None:
         """The current part as a start for one's own."""
-        from kyklon.parts.uses import copied
-
         entry, catalogue = self.parts.current, self.session.catalogue
         assert entry is not None
         store = self.session.parts.store
@@ -406,8 +399,6 @@ class ShelfPage(QWidget):
         )
 
     def _on_edit(self) -> None:
-        from kyklon.app.pages.shelf.edit_dialog import EditDialog
-
         entry = self.parts.current
         if entry is None:
             return
@@ -422,8 +413,6 @@ class ShelfPage(QWidget):
 
     def delete(self) -> None:
         """Take the current part off the shelf; refused while a build uses it."""
-        from kyklon.parts import uses
-
         entry, shelf = self.parts.current, self.session.parts.shelf
         assert entry is not None
         mine = {copy.id for copy in self.session.build.copies} | {
@@ -431,10 +420,10 @@ class ShelfPage(QWidget):
         }
 
         def act(store: Store) -> object:
-            used = dict(uses.uses())
+            used = dict(uses())
             if entry.id in mine:
                 used[entry.id] = (*used.get(entry.id, ()), Use(self.session.folder, self.session.build.name))
-            return uses.delete(
+            return delete(
                 entry.kind, entry.id, shelf, store, {key: tuple(dict.fromkeys(value)) for key, value in used.items()}
             )
 
@@ -451,8 +440,6 @@ class ShelfPage(QWidget):
 
     def export(self, path: Path) -> None:
         """The current part, with what it needs, in one file."""
-        from kyklon.parts import exchange
-
         entry = self.parts.current
         assert entry is not None
         try:
@@ -471,8 +458,6 @@ class ShelfPage(QWidget):
 
     def bring_in(self, path: Path) -> None:
         """Read a part's file, show what it brings and how it differs, and take it when its user agrees."""
-        from kyklon.parts import exchange
-
         shelf = self.session.parts.shelf
 
         def work(_watch: Watch) -> tuple[exchange.Incoming, ...]:

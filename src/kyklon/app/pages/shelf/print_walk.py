@@ -9,6 +9,7 @@ from kyklon.app.pages.shelf.print_drawing import PrintDrawing
 from kyklon.app.pages.shelf.walk import Walk
 from kyklon.app.widgets.basic import Sheet, button, column, label, row
 from kyklon.base.quantities import show_bytes
+from kyklon.devices import choose
 from kyklon.devices.ports import DriveFacts
 from kyklon.parts import simple
 from kyklon.parts.draft import Draft
@@ -105,8 +106,6 @@ class CardWalk(SupplyWalk):
         folder = self.session.folder
 
         def look(_book: object) -> tuple[DriveFacts, ...]:
-            from kyklon.devices import choose
-
             return tuple(each for each in choose.first_that_lists(choose.drives_of(folder)).list() if each.removable)
 
         self.session.ask_logbook(look, self._on_listed)

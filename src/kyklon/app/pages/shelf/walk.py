@@ -16,6 +16,7 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
 from kyklon.parts.draft import Draft
 from kyklon.parts.fields import one
+from kyklon.parts.learning import learn, with_choices
 from kyklon.parts.store import id_of
 from kyklon.parts.system import free_id
 
@@ -81,8 +82,6 @@ class Walk(QWidget):
 
     def take(self, draft: Draft) -> None:
         """A draft was learnt."""
-        from kyklon.parts.learning import with_choices
-
         self.draft = with_choices(draft, self.session.catalogue)
         name = str(self.draft.row.get("name", ""))
         if name and not self._name.isModified():
@@ -174,8 +173,6 @@ class Walk(QWidget):
 
     def learn_from(self, what: str, path: Path) -> None:
         """A draft from a file or folder."""
-        from kyklon.parts.learning import learn
-
         catalogue = self.session.catalogue
         self._name.setModified(False)
         self.learn(f"Learning from {path.name}", lambda watch: learn(what, path, catalogue, watch), self.take)

@@ -26,7 +26,7 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class Told:
+class FaultWords:
     """What a line says. number: from 1. key: '' for what sets nothing. odd: why it does not do what it seems to, or
     ''."""
 
@@ -47,7 +47,7 @@ class Codec(Protocol):
         """What a board makes of the text, by key. works: for files with several labels."""
         ...
 
-    def told(self, text: str, board: str) -> list[Told]:
+    def told(self, text: str, board: str) -> list[FaultWords]:
         """Every line that sets something or is odd, in order; remarks and blank lines are passed over."""
         ...
 

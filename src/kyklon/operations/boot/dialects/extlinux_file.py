@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from kyklon.catalogue.text_records import DialectFile
 from kyklon.model.kernel_line import set_words
-from kyklon.operations.boot.dialects.codec import VOID, WAITS, Told, Wanted, Works, split_lines
+from kyklon.operations.boot.dialects.codec import VOID, WAITS, FaultWords, Wanted, Works, split_lines
 from kyklon.operations.boot.dialects.words_file import LINE
 
 # words within a label -> the name under which they are kept; of those in _ONCE a second one ends the label
@@ -241,7 +241,7 @@ class Extlinux:
             return {VOID: f"label {label.name} hands booting back to the firmware (LOCALBOOT)"}
         return {**values_of(label), **({WAITS: "yes"} if menu.waits else {})}
 
-    def told(self, text: str, board: str) -> list[Told]:
+    def told(self, text: str, board: str) -> list[FaultWords]:
         """Override."""
         menu = parse(text)
         notes = dict(reversed(menu.notes))
@@ -256,9 +256,9 @@ class Extlinux:
                 odd = "ends in a carriage return, which the boot loader reads as part of the value"
             elif not odd and word in _OF_LABEL and label is not None and not label.first < number <= label.end:
                 odd = "belongs to a label other than the first one tried"
-            found.append(Told(number, _OF_LABEL.get(word, word.upper()), value.rstrip("\r"), odd))
+            found.append(FaultWords(number, _OF_LABEL.get(word, word.upper()), value.rstrip("\r"), odd))
         if menu.error:
-            found.append(Told(0, "", "", f"the boot loader rejects the file: {menu.error}"))
+            found.append(FaultWords(0, "", "", f"the boot loader rejects the file: {menu.error}"))
         return found
 
     def explain(self, line: str, wanted: Wanted) -> str:

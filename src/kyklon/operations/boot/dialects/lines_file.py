@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 from kyklon.catalogue.text_records import DialectFile
-from kyklon.operations.boot.dialects.codec import Told, Wanted, Works
+from kyklon.operations.boot.dialects.codec import FaultWords, Wanted, Works
 
 SERVICES = "services"  # the key under which the list is read back
 
@@ -20,12 +20,12 @@ class LinesFile:
         """Override: names with line feeds between them."""
         return {SERVICES: "\n".join(name for _number, name in _names(text))}
 
-    def told(self, text: str, board: str) -> list[Told]:
+    def told(self, text: str, board: str) -> list[FaultWords]:
         """Override."""
-        found: list[Told] = []
+        found: list[FaultWords] = []
         seen: set[str] = set()
         for number, name in _names(text):
-            found.append(Told(number, name, "", "is in the list already" if name in seen else ""))
+            found.append(FaultWords(number, name, "", "is in the list already" if name in seen else ""))
             seen.add(name)
         return found
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from kyklon.base.errors import WrongUse
 from kyklon.catalogue.text_records import DialectFile, Grammar
 from kyklon.model.kernel_line import set_words
-from kyklon.operations.boot.dialects.codec import Told, Wanted, Works, split_lines
+from kyklon.operations.boot.dialects.codec import FaultWords, Wanted, Works, split_lines
 from kyklon.operations.boot.dialects.words_file import LINE
 
 WORD = re.compile(r"[A-Za-z_][\w.\-]*")
@@ -135,7 +135,7 @@ class SettingsFile:
             rest = rest[len(self.grammar.ending) :].strip()
         return not rest or (self.grammar.remark_behind and rest.startswith(self.grammar.remark))
 
-    def told(self, text: str, board: str) -> list[Told]:
+    def told(self, text: str, board: str) -> list[FaultWords]:
         """Override."""
         deciding = {line.key: line.number for line in self._deciding(text, board).values()}
         found = []
@@ -146,14 +146,14 @@ class SettingsFile:
                 continue
             if line is None:
                 if plain and not plain.startswith(self.grammar.remark) and plain != self.grammar.first_line:
-                    found.append(Told(number + 1, "", plain, "is neither a setting nor a comment"))
+                    found.append(FaultWords(number + 1, "", plain, "is neither a setting nor a comment"))
                 continue
             odd = ""
             if not line.counts_for(board):
                 odd = f"is for {' and '.join(line.boards)} only"
             elif deciding[line.key] != number:
                 odd = f"has no effect: line {deciding[line.key] + 1} sets it too"
-            found.append(Told(number + 1, line.key, line.value, odd))
+            found.append(FaultWords(number + 1, line.key, line.value, odd))
         return found
 
     def _deciding(self, text: str, board: str) -> dict[str, SettingLine]:

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from kyklon.catalogue.text_records import DialectFile
 from kyklon.model.kernel_line import set_words, words
-from kyklon.operations.boot.dialects.codec import Told, Wanted, Works, split_lines
+from kyklon.operations.boot.dialects.codec import FaultWords, Wanted, Works, split_lines
 
 LAST_COUNTS = ("root", "init", "rootfstype", "rootflags", "panic", "loglevel")  # kernel-parameters: the last one counts
 LINE = "kernel line"  # the key under which a kernel line is read back, whatever the kind of file
@@ -21,12 +21,14 @@ class WordsFile:
         """Override: as it stands, line breaks included; the kernel's reader tells what becomes of them."""
         return {LINE: text}
 
-    def told(self, text: str, board: str) -> list[Told]:
+    def told(self, text: str, board: str) -> list[FaultWords]:
         """Override: a row a word."""
         lines = split_lines(text)
-        found = [Told(1, *_parted(word)) for word in words(lines[0])] if lines else []
+        found = [FaultWords(1, *_parted(word)) for word in words(lines[0])] if lines else []
         for number, line in enumerate(lines[1:], 2):
-            found += [Told(number, *_parted(word), odd="ignored: only the first line is read") for word in words(line)]
+            found += [
+                FaultWords(number, *_parted(word), odd="ignored: only the first line is read") for word in words(line)
+            ]
         last = {each.key: index for index, each in enumerate(found)}
         return [
             replace(each, odd="has no effect: it is given again")

@@ -19,6 +19,7 @@ from kyklon.operations.card.volumes.ext_reader import ExtReader, Inode
 from kyklon.operations.card.volumes.ext_volume import RefusedJournal
 from kyklon.operations.card.volumes.mounts import read_fstab
 from kyklon.operations.card.volumes.partitions import Read
+from kyklon.operations.card.volumes.ramdisk_files import RamdiskFiles
 from kyklon.operations.card.volumes.start_order import MANAGERS, Systemd, numbered, own_unit_of
 
 # what a kernel needs before there is a root, and where its file is below a release's folder (6.1, Makefile of each)
@@ -134,7 +135,7 @@ def _observed(reader: ExtReader, programs: Iterable[str], layout: Layout) -> Roo
 class Looker:
     """Looks at a root, file by file; damage is told once and counts as nothing there."""
 
-    def __init__(self, reader: ExtReader) -> None:
+    def __init__(self, reader: ExtReader | RamdiskFiles) -> None:
         self.reader = reader
         self.programs: dict[str, Program] = {}
         self.troubles: list[str] = []

@@ -14,13 +14,13 @@ from kyklon.model.timing import Mode
 from kyklon.model.world import World
 from kyklon.operations.controls.findings import findings as findings_of_controls
 from kyklon.operations.controls.findings import fingerprint, quirk_remedy
+from kyklon.operations.controls.hookup import Device, hookup_of
 from kyklon.operations.controls.quirks import encoder_quirk, quirk_given
-from kyklon.operations.controls.rig import Device, rig_of
 from kyklon.operations.library.findings import right_name_remedy
 from kyklon.operations.picture.findings import mode_remedy
-from kyklon.operations.picture.ground import Ground, refused
 from kyklon.operations.picture.ranges import adapters_of
 from kyklon.operations.picture.schools import in_words, row_in
+from kyklon.operations.picture.signal_path import SignalPath, refused
 from kyklon.operations.picture.signals import signals
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
@@ -69,13 +69,13 @@ def _says(bench: Bench, name: str) -> bool:
 
 def _found(bench: Bench, device: Device) -> str:
     """A device as it is found, and what is wired to it."""
-    encoder, rig = device.encoder, rig_of(bench.build, bench.catalogue)
+    encoder, hookup = device.encoder, hookup_of(bench.build, bench.catalogue)
     players = f"{encoder.players} player{'s' if encoder.players > 1 else ''}"
     words = f"{device.title}: {players} found"
     if _unread(bench, device):
         return f"{device.title}: the overlay for its pins is missing, so none of its switches works."
-    if rig is not None:
-        count = sum(1 for own, _terminal in rig.wired.values() if own.role == device.role)
+    if hookup is not None:
+        count = sum(1 for own, _terminal in hookup.wired.values() if own.role == device.role)
         words += f", {count} switches wired"
     if encoder.link == "bluetooth":
         words += f", about {encoder.pairing_s:g} s later, once paired"
@@ -93,18 +93,18 @@ def _unread(bench: Bench, device: Device) -> bool:
 def _dead(bench: Bench) -> tuple[str, str]:
     """Why seat 1 cannot move the menu, and the code of the finding that says so; '' twice where it can. Nothing is said
     of a build whose controls are not wired at all: it has other means."""
-    rig = rig_of(bench.build, bench.catalogue)
-    if rig is None or not rig.layout.seats or not rig.settings.wires:
+    hookup = hookup_of(bench.build, bench.catalogue)
+    if hookup is None or not hookup.layout.seats or not hookup.settings.wires:
         return "", ""
-    told = rig.settings.proof
-    silent = set(told.silent) if told is not None and told.wiring == fingerprint(rig) else set()
-    unread = {device.role for device in rig.devices if _unread(bench, device)}
-    seat = rig.layout.seats[0]
+    told = hookup.settings.proof
+    silent = set(told.silent) if told is not None and told.wiring == fingerprint(hookup) else set()
+    unread = {device.role for device in hookup.devices if _unread(bench, device)}
+    seat = hookup.layout.seats[0]
     ways = [f"p1.{name}" for name in seat.switches if name in DIRECTIONS]
     buttons = [f"p1.{control.id}" for control in seat.controls if control.kind == "button"]
 
     def live(switch: str) -> bool:
-        return switch in rig.wired and switch not in silent and rig.wired[switch][0].role not in unread
+        return switch in hookup.wired and switch not in silent and hookup.wired[switch][0].role not in unread
 
     lost = [each for each in ways if not live(each)]
     if not lost and (not buttons or any(map(live, buttons))):
@@ -112,7 +112,9 @@ def _dead(bench: Bench) -> tuple[str, str]:
     asked = lost or buttons
     what = "move in" if lost else "choose in"
     names = " and ".join(each.removeprefix("p1.") for each in asked)
-    bank = next((rig.wired[each][0] for each in asked if each in rig.wired and rig.wired[each][0].role in unread), None)
+    bank = next(
+        (hookup.wired[each][0] for each in asked if each in hookup.wired and hookup.wired[each][0].role in unread), None
+    )
     if bank is not None:
         why = f"{bank.title} is on the header, but the card does not load {bank.encoder.overlay}"
         return f"Seat 1 cannot {what} the menu: {why}.", f"controls.overlay:{bank.role}"
@@ -238,7 +240,7 @@ def _on_the_glass(bench: Bench, system_id: str) -> tuple[str, Failure | None]:
     system, display = bench.catalogue.find(System, system_id), bench.display
     if system is None or display is None:
         return "", None
-    ground = Ground(
+    signal_path = SignalPath(
         display, bench.board, adapters_of(bench.build, bench.catalogue), bench.identification, bench.dialect
     )
     world = World(identification=bench.identification)
@@ -246,18 +248,18 @@ def _on_the_glass(bench: Bench, system_id: str) -> tuple[str, Failure | None]:
     timing = sent.timing if sent is not None else None
     if timing is None:
         return "", None
-    why = refused(timing, ground)
+    why = refused(timing, signal_path)
     if why:
         cause = f"{system.name} switches to {timing.size[0]} × {timing.size[1]}: {why}."
         screen = Screen(
             "out of range", "Rolling, torn picture; switch off at once" if display.tube else "Signal out of range"
         )
-        remedy = mode_remedy(bench.build, bench.catalogue, system_id, display, bench.board, ground.ranges)
+        remedy = mode_remedy(bench.build, bench.catalogue, system_id, display, bench.board, signal_path.ranges)
         return "", Failure(
             "games", f"picture.out-of-range:{system_id}", cause, remedy, screen, bench.board.lamps.idle, blocks=False
         )
     mode = Mode(name="", timing=timing)
-    return f"{system.name}: {in_words(row_in(bench.build, system, mode, ground))}.", None
+    return f"{system.name}: {in_words(row_in(bench.build, system, mode, signal_path))}.", None
 
 
 def leaving(bench: Bench) -> Step:

@@ -15,16 +15,10 @@ from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import fail
 from kyklon.operations.poweron.stages.mounts import boot_files_unseen
+from kyklon.operations.poweron.stages.programs import runs_here
 from kyklon.operations.poweron.stages.root import root_of, root_remedy
 
 INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c, in this order
-# programs that a kernel of an instruction set runs: a 64-bit one those of 32 bits too (CONFIG_COMPAT)
-RUNS = {
-    "ARMv6": ("ARM 32-bit",),
-    "ARMv7": ("ARM 32-bit",),
-    "ARMv8": ("ARM 64-bit", "ARM 32-bit"),
-    "x86-64": ("x86-64", "x86 32-bit"),
-}
 
 
 def why_not_started(bench: Bench, program: Program | None) -> str:
@@ -32,14 +26,8 @@ def why_not_started(bench: Bench, program: Program | None) -> str:
     root = root_of(bench)
     if program is None:
         return "it names no program"
-    if program.why:
-        return program.why
-    kernel = bench.contents.kernel(bench.kernel_name)
-    runs = RUNS.get(kernel.instruction_set, ()) if kernel else ()
-    if kernel and program.machine and program.machine not in runs:
-        return (
-            f"{program.path} is a program for {program.machine}, which a kernel for {kernel.instruction_set} cannot run"
-        )
+    if why := runs_here(bench, program):
+        return why
     if root is not None and root.damaged_inodes & set(program.inodes):
         return f"{program.path} differs from the image's checksum, so its behaviour cannot be predicted"
     return ""

@@ -20,6 +20,7 @@ from kyklon.model.root_device import RootDevice, root_device
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import fail, panic
+from kyklon.operations.poweron.stages.initramfs import initramfs_fails, initramfs_runs, no_root_found
 
 KERNEL_S = 1.8  # seconds from the kernel's first line to the root partition, CP
 LEAST_FREE = 16_000_000  # bytes of the root for logs, scores and saved games, CP
@@ -100,10 +101,16 @@ def meant_root(bench: Bench) -> RootDevice | None:
     return root_device(bench.kernel_line_words, replace(table, partitions=there), disk=bench.build.medium == "disk")
 
 
+_BY_PATH = {"/dev/disk/by-uuid/": "UUID", "/dev/disk/by-label/": "LABEL"}  # links that udev makes in an initramfs
+
+
 def _by_volume(bench: Bench) -> RootDevice | None:
     """An initramfs finds a root by the volume's own id or name, too."""
     value = last(bench.kernel_line_words, "root") or ""
     kind, _, wanted = value.partition("=")
+    for folder, meant in _BY_PATH.items():
+        if value.startswith(folder):
+            kind, wanted = meant, value.removeprefix(folder)
     if kind not in ("UUID", "LABEL") or bench.contents.table is None:
         return None
     for part in bench.contents.table.partitions:
@@ -151,7 +158,9 @@ def kernel_line(bench: Bench) -> Step:
     waits = "rootwait" in given
     if meant is not None and meant.partition is None:
         cause = f"root={meant.word}: {meant.why}"
-        if waits and not meant.number:
+        if bench.initramfs_init:
+            failure = no_root_found(bench, "kernel line", "boot.root-nowhere", cause, root_remedy(bench))
+        elif waits and not meant.number:
             screen = Screen("text", "Waiting for ever", (f"Waiting for root device {meant.word}...",))
             failure = Failure("kernel line", "boot.root-nowhere", cause, root_remedy(bench), screen, lamps.stuck)
         else:
@@ -161,7 +170,8 @@ def kernel_line(bench: Bench) -> Step:
         cause = "The primary GPT is damaged; the kernel uses the backup only with the parameter gpt."
         return fail(panic("kernel line", "card.second-table", cause, lamps.stuck))
     moments = [Moment(f"{len(given)} words.", lamps.reading, KERNEL_S)]
-    if not waits and not any(word.startswith("rootdelay=") for word in given):
+    # an initramfs waits by itself
+    if not waits and not bench.initramfs_init and not any(word.startswith("rootdelay=") for word in given):
         what = "A disk on USB" if bench.build.medium == "disk" else "The card"
         text = f"{what} may not be ready yet: the kernel command line has no rootwait."
         if bench.build.medium == "disk":
@@ -192,6 +202,8 @@ def root_partition(bench: Bench) -> Step:
     if meant is None or meant.partition is None:
         return Step(hides_the_rest=True)
     number = meant.partition.number
+    if failure := initramfs_fails(bench):
+        return fail(failure, hides=True)
     root = bench.contents.roots.get(number)
     if root is None:
         cause = bench.contents.root_errors.get(number) or f"Partition {number} cannot be read."
@@ -208,8 +220,10 @@ def root_partition(bench: Bench) -> Step:
     if root.unreplayed and _leaves_journal(bench):
         root = root.unreplayed
     if lacking := _without_drivers(bench, root):
+        if bench.initramfs_init:
+            return fail(no_root_found(bench, "root partition", "boot.no-driver", lacking, None))
         return fail(panic("root partition", "boot.no-driver", lacking, lamps.stuck))
-    moments = [Moment(f"{root.release or 'Linux'}.", lamps.reading, 0.5)]
+    moments = [*initramfs_runs(bench), Moment(f"{root.release or 'Linux'}.", lamps.reading, 0.5)]
     if root.recovers and _leaves_journal(bench):
         moments.append(Moment("noload: the root's journal is not replayed.", lamps.reading, 0.0))
     told = root.cautions or (bench.contents.fsck if number == bench.contents.root_number else ())
@@ -221,24 +235,33 @@ def root_partition(bench: Bench) -> Step:
 
 
 def _without_drivers(bench: Bench, root: RootFacts) -> str:
-    """Why the kernel cannot reach or read its root by itself, '' where it can: its drivers are modules on that root. An
-    initramfs would load them."""
-    if bench.settings is not None and bench.settings.initramfs:
-        return ""
-    name = PurePosixPath(bench.kernel_name).name
-    release = next((each for each in root.modular if each and name.endswith(each)), "")
+    """Why the kernel cannot reach or read its root, '' where it can: its drivers are modules on that root, and no
+    initramfs loads them."""
+    name, ramdisk = PurePosixPath(bench.kernel_name).name, bench.ramdisk
+    release = next((release for release in root.modular if release and name.endswith(release)), "")
     another = not release and bool(re.search(r"\d\.\d", name))  # a version that the root has no modules of
     sure = bool(release) or (len(root.modular) == 1 and not another)
-    lacking = root.modular.get(release or next(iter(root.modular), ""), ()) if sure else ()
+    release = release or next(iter(root.modular), "")
+    lacking = root.modular.get(release, ()) if sure else ()
     device = "usb-storage" if bench.build.medium == "disk" else "mmc_block"
-    needed = [each for each in lacking if each in (device, "ext4" if "ext4" in root.kinds else "")]
+    needed = [driver for driver in lacking if driver in (device, "ext4" if "ext4" in root.kinds else "")]
+    takes_over = bench.initramfs_init
+    if takes_over and (ramdisk is None or not ramdisk.whole):
+        return ""  # what it loads was not seen
+    own = ramdisk.modules.get(release, frozenset()) if takes_over and ramdisk is not None else frozenset()
+    needed = [driver for driver in needed if driver.replace("-", "_") not in own]
     if not needed:
         return ""
     plural = "modules" if len(needed) > 1 else "a module"
-    return (
-        f"{name} has {' and '.join(needed)} as {plural} on the root that it cannot mount without "
-        f"{'them' if len(needed) > 1 else 'it'}: it needs an initramfs, and the boot file names none."
-    )
+    has = f"{name} has {' and '.join(needed)} as {plural} on the root that it cannot mount without "
+    has += "them" if len(needed) > 1 else "it"
+    if not takes_over or ramdisk is None:
+        named = bench.settings.initramfs if bench.settings else ""
+        why = f"{named} has no /init" if named else "the boot file names none"
+        return f"{has}: it needs an initramfs, and {why}."
+    others = sorted(set(ramdisk.modules) - {release})
+    what = f"those of {' and '.join(others)}" if others and release not in ramdisk.modules else "others"
+    return f"{has}. {ramdisk.name} brings {what if ramdisk.modules else 'no modules'}; it is not for kernel {release}."
 
 
 def _mount_words(bench: Bench, root: RootFacts) -> Step | None:

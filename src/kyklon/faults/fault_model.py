@@ -14,7 +14,7 @@ from kyklon.catalogue.records import Board, Display, Image, Lamps, Rhythm
 from kyklon.faults.network import Floats, Network
 from kyklon.model.build import Build
 from kyklon.model.findings import Finding, Severity
-from kyklon.operations.controls.rig import devices_of, layout_of
+from kyklon.operations.controls.hookup import devices_of, layout_of
 from kyklon.operations.poweron.events import BringUp
 
 # share of its prior that a cause has in a machine of which nothing is known; so that most machines that fail have one
@@ -38,7 +38,7 @@ class Reason:
 
 
 @dataclass(frozen=True)
-class Setting:
+class FaultModel:
     """Causes and observations that can be in this build. raw: the network over them as it is; network: as its answers
     are heard, false ones included, with one observation more at the end, that it fails. reasons: by cause id, what
     changed its chance before anything was asked. remarks: by cause and observation, why it was judged so."""
@@ -85,7 +85,7 @@ def words_of(build: Build, catalogue: Catalogue) -> frozenset[str]:
     return frozenset(word for word, holds in has.items() if holds)
 
 
-def setting_of(
+def fault_model_of(
     build: Build,
     catalogue: Catalogue,
     findings: Sequence[Finding] = (),
@@ -93,8 +93,8 @@ def setting_of(
     cured: Mapping[str, int] | None = None,
     *,
     false_answers: float = FALSE_ANSWERS,
-) -> Setting:
-    """The fault finder's setting for a build. run: a forecast from the card as it is now, None without one; what it
+) -> FaultModel:
+    """The fault model of a build. run: a forecast from the card as it is now, None without one; what it
     says then counts instead of the checks that ask for it. cured: how often each cause was found before."""
     words = words_of(build, catalogue)
     board = catalogue.find(Board, build.part("board"))
@@ -108,7 +108,7 @@ def setting_of(
         prior[index] = min(_MOST_PRIOR, odds / (1 + odds))
         reasons[cause.id] = (Reason(1.0, f"{cause.prior:.0f} of 1000 machines that fail have it."), *found)
     raw = Network(prior, table.weight, table.leak)
-    return Setting(
+    return FaultModel(
         table.causes, table.observations, raw, _with_failing(raw.heard(false_answers)), reasons, table.remarks
     )
 

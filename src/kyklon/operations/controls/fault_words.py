@@ -6,12 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kyklon.operations.controls.faulty import WIRES, Fault, Plan, World
+from kyklon.operations.controls.hookup import Hookup
 from kyklon.operations.controls.mapping import player_of
-from kyklon.operations.controls.rig import Rig
 
 
 @dataclass(frozen=True)
-class Told:
+class FaultWords:
     """title: what is wrong. cure: what to do with the copper. software: whether the map can be made right instead."""
 
     fault: Fault
@@ -20,10 +20,10 @@ class Told:
     software: bool
 
 
-def name_of(rig: Rig, switch: str) -> str:
+def name_of(hookup: Hookup, switch: str) -> str:
     """A switch as people say it: 'seat 1 lever up', 'seat 2 button 3'."""
     seat, _, own = switch.partition(".")
-    board = rig.layout.seat(player_of(switch))
+    board = hookup.layout.seat(player_of(switch))
     control = board.owner(own) if board else None
     way = own.rpartition("-")[2]
     if control is None:
@@ -38,27 +38,27 @@ def _end(plan: Plan, pin: tuple[str, str] | None) -> str:
     """A terminal as it is printed, with its encoder where there are several."""
     if pin is None:
         return "nowhere"
-    device = plan.rig.device(pin[0])
+    device = plan.hookup.device(pin[0])
     terminal = device.encoder.terminal(pin[1]) if device else None
     if device is None or terminal is None:
         return pin[1]
-    return terminal.printed if len(plan.rig.devices) == 1 else f"{terminal.printed} of {device.title}"
+    return terminal.printed if len(plan.hookup.devices) == 1 else f"{terminal.printed} of {device.title}"
 
 
-def told(plan: Plan, fault: Fault) -> Told:
+def told(plan: Plan, fault: Fault) -> FaultWords:
     """A fault in words. Sentences end without a full stop."""
     title, cure = _words(plan, fault)
-    return Told(fault, title[:1].upper() + title[1:], cure[:1].upper() + cure[1:], fault.kind in WIRES[:-1])
+    return FaultWords(fault, title[:1].upper() + title[1:], cure[:1].upper() + cure[1:], fault.kind in WIRES[:-1])
 
 
 def _words(plan: Plan, fault: Fault) -> tuple[str, str]:
     names = [
-        name_of(plan.rig, control)
+        name_of(plan.hookup, control)
         for control in fault.controls
         if "." in control and control.partition(".")[2] != "lever"
     ]
     ends = [_end(plan, plan.wires.get(control)) for control in fault.controls]
-    device = plan.rig.device(fault.detail)
+    device = plan.hookup.device(fault.detail)
     encoder = device.title if device else fault.detail
     kind = fault.kind
     if kind == "player":

@@ -19,7 +19,7 @@ from kyklon.operations.picture.ranges import Carried, adapters_of, carried, disp
 
 
 @dataclass(frozen=True)
-class Ground:
+class SignalPath:
     """Display, board and adapters of a build, and what the display says of itself."""
 
     display: Display
@@ -43,19 +43,19 @@ class Ground:
         return "card picture" in self.board.honours and dialect is not None and dialect.carries("picture.test_card")
 
 
-def ground_of(build: Build, catalogue: Catalogue, world: World) -> Ground | None:
+def signal_path_of(build: Build, catalogue: Catalogue, world: World) -> SignalPath | None:
     """None where no display or no board is chosen."""
     display, board = catalogue.find(Display, build.part("display")), catalogue.find(Board, build.part("board"))
     if display is None or board is None:
         return None
-    return Ground(
+    return SignalPath(
         display, board, adapters_of(build, catalogue), world.identification, catalogue.find(Dialect, build.boot.dialect)
     )
 
 
-def refused(timing: Timing, ground: Ground) -> str:
+def refused(timing: Timing, signal_path: SignalPath) -> str:
     """Why a timing must not be sent, '' when it may."""
-    where, link, display = fit(timing, ground.ranges), ground.link, ground.display
+    where, link, display = fit(timing, signal_path.ranges), signal_path.link, signal_path.display
     if where.off_khz:
         line = show(float(timing.horizontal_hz), "Hz", 3, prefix="k")
         low, high = where.range.line_khz

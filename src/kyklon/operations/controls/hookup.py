@@ -53,7 +53,7 @@ class Device:
 
 
 @dataclass(frozen=True)
-class Rig:
+class Hookup:
     """layout: the seats. devices: in order of plugging."""
 
     layout: Layout
@@ -124,21 +124,21 @@ def devices_of(build: Build, catalogue: Catalogue) -> tuple[Device, ...]:
     return tuple(found)
 
 
-def rig_of(build: Build, catalogue: Catalogue) -> Rig | None:
+def hookup_of(build: Build, catalogue: Catalogue) -> Hookup | None:
     """The build's controls; None without a panel or without any encoder."""
     layout, devices = layout_of(build.controls, catalogue), devices_of(build, catalogue)
-    return Rig(layout, devices, build.controls) if layout is not None and devices else None
+    return Hookup(layout, devices, build.controls) if layout is not None and devices else None
 
 
 _ROUND = ("up", "right", "down", "left")
 
 
-def places_for(rig: Rig, system: System, player: int, game: str = "") -> dict[str, str]:
+def places_for(hookup: Hookup, system: System, player: int, game: str = "") -> dict[str, str]:
     """For each input of a system the switch of a player's seat: as chosen, its lever turned with the picture that this
     player sees."""
-    places = chosen(rig.settings, system, game)
-    own = (rig.settings.map_of(system.id, game) if game else None) or rig.settings.map_of(system.id)
-    seat = rig.layout.seat(player)
+    places = chosen(hookup.settings, system, game)
+    own = (hookup.settings.map_of(system.id, game) if game else None) or hookup.settings.map_of(system.id)
+    seat = hookup.layout.seat(player)
     if own is None or seat is None:
         return places
     turn = own.picture - (0 if own.flips else seat.turn)
