@@ -10,7 +10,7 @@ import pytest
 
 from kyklon.base.errors import BuildFolderError, WrongUse
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System
+from kyklon.catalogue.records import Adapter, Cable, Display, Emulator, Encoder, Port, System
 from kyklon.catalogue.text_records import TuningSetting
 from kyklon.demo import camper
 from kyklon.model.build import Build, TuningLayers, edited, remedied
@@ -21,7 +21,7 @@ from kyklon.operations.assembly.power import budget
 from kyklon.operations.next_step import next_step
 from kyklon.operations.picture.ranges import fit
 from kyklon.operations.plan.acts import start_build
-from kyklon.operations.plan.connections import connect, connections, cost, unconnected
+from kyklon.operations.plan.connections import connect, connections, cost, unconnected, with_cable, with_length
 from kyklon.operations.plan.findings import findings
 from kyklon.operations.registry import OPERATIONS
 from kyklon.operations.tuning import findings as tuning
@@ -345,3 +345,75 @@ def test_what_takes_power_besides_its_picture_needs_a_cable_for_it(catalogue: Ca
     parts = replace(catalogue, parts={**catalogue.parts, "displays": {**catalogue.parts["displays"], "pane-7": hungry}})
     assert unconnected(edited(dark, "links", connect(dark, parts)), parts) == ("display.power",), "0.5 A are too few"
     assert any(each.code.startswith("plan.usb-current") for each in findings(build, parts, World()))
+
+
+def test_pieces_in_series_are_one_cable(demo: Demo, catalogue: Catalogue) -> None:
+    """USB 2.0, 5.11.1: 30 mΩ a contact; ASTM B258: 24 AWG 84.2, 28 AWG 213 mΩ a metre (from memory)."""
+    one = with_cable(demo.build, "supply.out", "board.power", "power-a-micro-3m", catalogue)
+    (three,) = [link for link in one.links if link.end == "board.power"]
+    pieces = ["generic-usb-a-extension-2m", "power-a-micro-3m"]
+    two = with_cable(demo.build, "supply.out", "board.power", pieces, catalogue)
+    link = next(link for link in two.links if link.end == "board.power")
+    assert link.pieces == tuple(pieces)
+    assert not [each for each in connections(two, catalogue) if each.faults]
+    before, after = budget(one, catalogue), budget(two, catalogue)
+    assert before is not None
+    assert after is not None
+    assert before.drop_v is not None
+    assert after.drop_v is not None
+    more = after.drop_v - before.drop_v
+    assert more == pytest.approx(after.peak_a * (2 * 2.0 * 0.213 + 2 * 0.030), rel=0.01)
+    assert {name for name, _count, _price in cost(two, catalogue)} >= {catalogue.get(Cable, three.cable).name}
+    turned = with_cable(demo.build, "board.power", "supply.out", pieces[::-1], catalogue)
+    assert next(each for each in turned.links if each.end == "board.power").pieces == tuple(pieces)
+
+
+@pytest.mark.parametrize(
+    ("pieces", "words"),
+    [
+        (["power-a-micro-3m", "generic-usb-a-extension-2m"], "do not go into each other"),
+        (["generic-usb-a-extension-2m"], "ends in a USB-A socket"),
+        (["power-a-c-1m", "power-a-micro-3m"], "do not go into each other"),
+        (["generic-usb-a-extension-2m"] * 5 + ["power-a-micro-3m"], "more than the 5"),
+        (["generic-usb-a-extension-2m", "hdmi-a-a-1m"], "do not go into each other"),
+    ],
+)
+def test_pieces_that_do_not_go_together(pieces: list[str], words: str, demo: Demo, catalogue: Catalogue) -> None:
+    build = with_cable(demo.build, "supply.out", "board.power", pieces, catalogue)
+    faults = " ".join(fault for each in connections(build, catalogue) for fault in each.faults)
+    assert words in faults
+
+
+def test_no_remedy_makes_a_cable_too_short(demo: Demo, catalogue: Catalogue) -> None:
+    """A wish for three metres is kept by whatever is proposed: the thicker cable and the one that fits."""
+    build = with_cable(demo.build, "supply.out", "board.power", "power-a-micro-3m", catalogue, 3.0)
+    for finding in inspection.inspect(build, catalogue, World()):
+        if finding.remedy is None:
+            continue
+        made = remedied(build, finding.remedy)
+        lengths = [
+            each.cable.length_m
+            for each in connections(made, catalogue)
+            if each.cable and each.link.end == "board.power"
+        ]
+        assert min(lengths, default=9.0) >= 3.0, finding.code
+    short = with_cable(build, "supply.out", "board.power", "power-a-micro-1m5", catalogue)
+    assert "plan.link:supply.out-board.power" in codes(short, catalogue), "1.5 m do not reach"
+    far = with_length(short, "supply.out", "board.power", 0.0)
+    assert "plan.link:supply.out-board.power" not in codes(far, catalogue)
+    with pytest.raises(ValueError, match=r"over 20 m"):
+        with_cable(build, "supply.out", "board.power", "", catalogue, 20.0)
+
+
+def test_a_display_powers_the_board(demo: Demo, catalogue: Catalogue) -> None:
+    display = catalogue.get(Display, demo.build.part("display") or "")
+    socket = Port(id="usb", label="USB", connector="USB-A", direction="out", signal="USB 2.0", volts=5, supplies_a=1.5)
+    own = display.model_copy(update={"ports": (*display.ports, socket)})
+    parts = replace(catalogue, parts={**catalogue.parts, "displays": {**catalogue.parts["displays"], own.id: own}})
+    build = with_cable(demo.build, "display.usb", "board.power", "power-a-micro-1m5", parts)
+    power = budget(build, parts)
+    assert power is not None
+    assert (power.supply.amps, power.supply.volts) == (1.5, 5.0)
+    assert display.name in power.supply.name
+    assert power.usable_a == pytest.approx(1.5 * 0.8)
+    assert all(draw.name != display.name for draw in power.draws)

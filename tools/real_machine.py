@@ -5,6 +5,7 @@ Usage: tools/real_machine.py root FOLDER [systemd|sysvinit|openrc]     an arm64 
        tools/real_machine.py judge FOLDER                              the forecast of each beside a real boot loader
        tools/real_machine.py remedies FOLDER                           every remedy offered, as the loader sees it
        tools/real_machine.py trees ROOT                                every device tree learnt as a board
+       tools/real_machine.py box ROOT FOLDER [SEED]                    a tree and an image for test_own_machine.py
        tools/real_machine.py starts ROOT FOLDER [COUNT] [SEED]         cards whose kernel needs its initramfs
        tools/real_machine.py kernels FOLDER                            the forecast of each beside the kernel itself
 
@@ -277,6 +278,16 @@ def starts(root: Path, folder: Path, count: int, seed: int) -> None:
         print(number, card.table, card.boot, card.initrd, card.root_word, card.damage, flush=True)
 
 
+def box(root: Path, folder: Path, seed: int) -> None:
+    """A card that logs somebody in and starts a program, as an image, and its board's tree."""
+    folder.mkdir(parents=True, exist_ok=True)
+    card = replace(drawn(root, random.Random(seed)), boot="fat", table="dos", names="fdt", damage="none", login=True)
+    card = replace(card, initrd="good", root_word=ROOT_WORDS[0])
+    make_card(root, card, folder / "image.img")
+    shutil.copy(root / card.tree, folder / Path(card.tree).name)
+    (folder / "card.json").write_text(json.dumps(asdict(card)))
+
+
 def kernels(folder: Path) -> None:
     """The forecast beside what the card's own kernel and initramfs do on the virtual board."""
     from kyklon.catalogue.loader import load
@@ -455,6 +466,8 @@ if __name__ == "__main__":
         make_root(Path(rest[0]), rest[1] if len(rest) > 1 else "systemd")
     elif what == "cards":
         cards(Path(rest[0]), Path(rest[1]), int(rest[2]) if len(rest) > 2 else 30, int(rest[3]) if len(rest) > 3 else 1)
+    elif what == "box":
+        box(Path(rest[0]), Path(rest[1]), int(rest[2]) if len(rest) > 2 else 1)
     elif what == "starts":
         starts(
             Path(rest[0]), Path(rest[1]), int(rest[2]) if len(rest) > 2 else 12, int(rest[3]) if len(rest) > 3 else 1

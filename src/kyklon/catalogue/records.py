@@ -211,7 +211,8 @@ class Supply(CataloguePart):
 
 class Cable(CataloguePart):
     """awg: gauge of the power conductors; None for cables that carry no power. ties_sync: it joins two sync wires.
-    sync_ohms: in series with the sync. contacts: what its jack expects, from the tip on."""
+    sync_ohms: in series with the sync. contacts: what its jack expects, from the tip on. socket_end: its second end is
+    a socket that a plug goes into: an extension, a panel socket, a plug adapter."""
 
     ends: tuple[str, str]
     signals: tuple[str, ...]
@@ -220,6 +221,7 @@ class Cable(CataloguePart):
     ties_sync: bool = False
     sync_ohms: float = Field(default=0.0, ge=0, le=100_000)
     contacts: tuple[str, ...] = ()
+    socket_end: bool = False
 
 
 class Card(CataloguePart):

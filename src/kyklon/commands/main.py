@@ -84,6 +84,7 @@ COMMANDS = (
     Command(
         "part add", ("part", "add"), "Add a part by what is printed on it: supply, cable, card, adapter, disk, bridge."
     ),
+    Command("part firmware", ("part", "firmware"), "Have your own system ask for a firmware file."),
     Command("part set", ("part", "change"), "Change one fact of your own part."),
     Command("part copy", ("part", "copy"), "Copy a part as your own."),
     Command("part delete", ("part", "delete"), "Remove your own part from the shelf; refused while a build uses it."),

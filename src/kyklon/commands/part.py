@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from kyklon.base.errors import CatalogueError, KyklonError, WrongUse
 from kyklon.base.places import catalogue_folder
 from kyklon.catalogue.loader import load
+from kyklon.catalogue.records import System
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, out, tell, watching
 from kyklon.parts import exchange
@@ -18,6 +19,7 @@ from kyklon.parts.facts import facts_of
 from kyklon.parts.fields import KIND_WORDS, field_of, fields_of, label_of, one, value_words
 from kyklon.parts.simple import TYPED
 from kyklon.parts.store import Store, today
+from kyklon.parts.system import firmware_row, with_firmware
 from kyklon.parts.trees import trees_in
 from kyklon.parts.uses import copied, uses
 from kyklon.parts.uses import delete as taken_off
@@ -247,6 +249,26 @@ def _draft_out(draft: Draft, name: str, as_json: bool) -> None:
         return [*rows, *(f"note: {each}" for each in draft.told)]
 
     out(data, as_json, lines)
+
+
+def firmware(
+    part_id: Annotated[str, Argument(help="The system's short name.", metavar="SYSTEM")],
+    file: Annotated[Path, Argument(help="A firmware file that is known to be good.")],
+    region: Annotated[str, Option("--region", help="The region it is for.")] = "",
+    optional: Annotated[bool, Option("--optional", help="Games start without it.")] = False,
+) -> int:
+    """Have your own system ask for a firmware file.
+
+    Name, size and SHA-256 are taken from one that is known to be good.
+    """
+    known = catalogue().find(System, part_id)
+    if known is None:
+        raise WrongUse(f"The shelf has no system {part_id!r}.", do="See `kyklon part list system`.")
+    row = firmware_row(file.absolute(), region, required=not optional)
+    rows = with_firmware([each.model_dump() for each in known.system_files], row)
+    _store().change("systems", part_id, {"system_files": rows}, f"Firmware {row['name']}")
+    print(f"{known.name} asks for {row['name']}, {row['size']} bytes, SHA-256 {row['sha256']}.")
+    return OK
 
 
 def export(kind: KindName, part_id: PartId, file: Annotated[Path, Argument(help="File to write.")]) -> int:

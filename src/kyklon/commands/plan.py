@@ -34,7 +34,10 @@ def show(folder: Folder, as_json: Json = False) -> int:
             "start": link.link.start,
             "end": link.link.end,
             "cable": link.link.cable,
-            "name": link.cable.name if link.cable else link.link.cable,
+            "pieces": list(link.link.pieces),
+            "needs_m": link.link.needs_m,
+            "length_m": link.cable.length_m if link.cable else None,
+            "name": link.cable.name if link.cable else " + ".join(link.link.pieces),
             "faults": list(link.faults),
         }
         for link in links
@@ -54,9 +57,11 @@ def show(folder: Folder, as_json: Json = False) -> int:
         found = [f"{row['role']:12} {row['id']:24} {row['name']}" for row in rows]
         found += [f"{'systems':12} {', '.join(build.systems) or 'none'}"]
         found += [f"{'panel':12} {build.controls.panel or 'none'}", f"{'boot file':12} {build.boot.dialect}", ""]
-        for cable in cables:
-            found.append(f"{cable['start']:20} → {cable['end']:20} {cable['name']} ({cable['cable']})")
-            found += [f"    {fault}" for fault in cable["faults"]]
+        for connection in links:
+            link = connection.link
+            name = connection.cable.name if connection.cable else "not on the shelf"
+            found.append(f"{link.start:20} → {link.end:20} {name} ({' + '.join(link.pieces)})")
+            found += [f"    {fault}" for fault in connection.faults]
         found += [f"{name:20}   not connected" for name in open_]
         return [*found, "", f"Sockets: {', '.join(all_)}"]
 
@@ -89,10 +94,18 @@ def connect(
     folder: Folder,
     start: Socket,
     end: Socket,
-    cable: Annotated[str, Option("--cable", help="A cable's short name; the shortest that fits otherwise.")] = "",
+    cable: Annotated[
+        str,
+        Option("--cable", help="A cable's short name; several pieces with commas; the shortest that fits otherwise."),
+    ] = "",
+    length: Annotated[float, Option("--length", help="How far apart they are along the cable, in metres.")] = -1.0,
 ) -> int:
     """Connect two sockets with a cable; what was plugged into either is pulled out first."""
-    done = _changed(folder, f"Connect {start} to {end}", lambda build, seen: with_cable(build, start, end, cable, seen))
+    pieces = [piece.strip() for piece in cable.split(",")]
+    needed = None if length < 0 else min(length, 100.0)
+    done = _changed(
+        folder, f"Connect {start} to {end}", lambda build, seen: with_cable(build, start, end, pieces, seen, needed)
+    )
     build, parts = open_folder(folder)
     for connection in connections(build, parts):
         if {start, end} == {connection.link.start, connection.link.end}:

@@ -303,7 +303,7 @@ def _thin(broken: Broken, catalogue: Catalogue) -> Broken:
     own = catalogue.get(Cable, links[at].cable)
     others = [cable for cable in catalogue.all(Cable) if cable.ends == own.ends and cable.awg]
     worst = max(others, key=lambda cable: (cable.awg or 0) * cable.length_m)
-    links[at] = links[at].model_copy(update={"cable": worst.id})
+    links[at] = links[at].model_copy(update={"cable": worst.id, "further": ()})
     return replace(broken, build=edited(broken.build, "links", tuple(links)))
 
 

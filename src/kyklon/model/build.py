@@ -30,11 +30,19 @@ class Part(Record):
 
 
 class Link(Record):
-    """A cable between two ports, each written role.port; cable is a part id of the catalogue."""
+    """A cable between two ports, each written role.port; cable is a part id of the catalogue. further: more pieces in
+    series after it, towards the end. needs_m: how far the two are apart along the cable, 0 where nobody said."""
 
     start: str
     end: str
     cable: str
+    further: tuple[str, ...] = ()
+    needs_m: float = Field(default=0.0, ge=0, le=100)
+
+    @property
+    def pieces(self) -> tuple[str, ...]:
+        """The ids of all its pieces, in order from the start."""
+        return (self.cable, *self.further)
 
 
 class Source(Record):

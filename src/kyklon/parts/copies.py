@@ -38,7 +38,7 @@ def used_by(build: Build, catalogue: Catalogue) -> tuple[Place, ...]:
     for part in build.parts:
         kind = ROLES.get(part.role) or _kind_of(part.part, catalogue)
         waiting += [(kind, part.part)] if kind else []
-    waiting += [("cables", link.cable) for link in build.links]
+    waiting += [("cables", piece) for link in build.links for piece in link.pieces]
     waiting += [("systems", system) for system in build.systems]
     waiting += [("dialects", build.boot.dialect), ("panels", build.controls.panel)]
     waiting += [("keyboards", build.controls.keyboard.layout)]
@@ -56,7 +56,9 @@ def used_by(build: Build, catalogue: Catalogue) -> tuple[Place, ...]:
 def chosen_by(build: Build, catalogue: Catalogue) -> frozenset[Place]:
     """The parts that a build has chosen itself, without those that they need."""
     found = [(ROLES.get(part.role) or _kind_of(part.part, catalogue), part.part) for part in build.parts]
-    found += [("cables", link.cable) for link in build.links] + [("systems", system) for system in build.systems]
+    found += [("cables", piece) for link in build.links for piece in link.pieces] + [
+        ("systems", system) for system in build.systems
+    ]
     found += [("dialects", build.boot.dialect), ("panels", build.controls.panel)]
     found += [("templates", each) for each in build.library.lists_made]
     return frozenset(found)

@@ -403,6 +403,7 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("signals", "Carries", "words", choices=_SIGNALS, hint="power, USB 2.0", why="power, HDMI, USB 2.0 and so on"),
         PartField("length_m", "Length", "number", "m", low=0.001, high=30, why="a long thin cable loses voltage"),
         PartField("awg", "Power wire gauge", "gauge", "AWG", empty=True, why="printed on the sheath, as 24 AWG; the loss comes from it"),
+        PartField("socket_end", "Second end is a socket", "switch", default=False, why="an extension, a panel socket, a plug adapter: the next piece goes into it"),
     ),
     "cards": (
         PartField("capacity_bytes", "Capacity", "whole", "GB", 1e9, 0.001, 100_000, why="as its reader tells; the print is rounded"),

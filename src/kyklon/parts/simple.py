@@ -26,7 +26,7 @@ def supply_measured(draft: Draft, text: str) -> Draft:
 
 
 def cable() -> Draft:
-    return Draft("cables", asked=("ends", "signals", "length_m", "awg"))
+    return Draft("cables", asked=("ends", "signals", "length_m", "awg", "socket_end"))
 
 
 def adapter() -> Draft:

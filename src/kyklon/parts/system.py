@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -172,3 +173,35 @@ def hinted(draft: Draft, hint: Lines) -> Draft:
     with contextlib.suppress(ValueError):
         draft = draft.offer(hint.name, height=hint.height, refresh=hint.refresh)
     return draft
+
+
+_MOST_FIRMWARE = 64 << 20  # bytes; what is larger is a game or an image
+
+
+def firmware_row(path: Path, region: str = "", *, required: bool = True) -> dict[str, object]:
+    """What a system asks of its firmware file, taken from a good one: name, size and SHA-256. Raises KyklonError for a
+    file that cannot be read, is empty or too large."""
+    try:
+        with reading.opened(path) as file:
+            size = path.stat().st_size
+            if not 0 < size <= _MOST_FIRMWARE:
+                raise KyklonError(
+                    f"{path.name} has {show_bytes(size)}: that is no firmware file.",
+                    do="Choose the file as it was read from the machine.",
+                )
+            digest = hashlib.file_digest(file, "sha256").hexdigest()
+    except OSError as bad:
+        raise KyklonError(f"{path} cannot be read: {bad.strerror}.", do="Choose the file again.") from bad
+    return {"name": path.name, "size": size, "sha256": digest, "region": region, "required": required}
+
+
+def with_firmware(rows: Iterable[object], new: Mapping[str, object]) -> list[object]:
+    """The rows with another one; one of the same name gives way."""
+    kept = [row for row in rows if not (isinstance(row, Mapping) and row.get("name") == new["name"])]
+    return [*kept, dict(new)]
+
+
+def draft_with_firmware(draft: Draft, path: Path) -> Draft:
+    """A draft that asks for this firmware file too. Raises KyklonError."""
+    rows = with_firmware(draft.row.get("system_files", ()), firmware_row(path))
+    return draft.with_read(f"the file {path.name}", system_files=rows)

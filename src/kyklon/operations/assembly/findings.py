@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Cable
-from kyklon.model.build import Build, Link
+from kyklon.model.build import Build
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.world import World
-from kyklon.operations.assembly.power import Budget, budget, way_drop_v
+from kyklon.operations.assembly.power import Budget, budget, feed_of, way_drop_v
 
 OPERATION = 80
 THROTTLE_C = 80.0  # °C, CP: where such chips slow down
@@ -35,6 +35,7 @@ def electrical_findings(build: Build, catalogue: Catalogue) -> list[Finding]:
     return [*_voltage(build, catalogue, power), *_heat(power)]
 
 
+_REACHES_M = 1.0  # m: a supply beside the machine, CP; said as a shorter cable where that is what helps
 _OF_BOARD = " The board's peak current is assumed: measure it, or look it up."
 
 
@@ -62,18 +63,23 @@ def _voltage(build: Build, catalogue: Catalogue, power: Budget) -> list[Finding]
 
 def _thicker(build: Build, catalogue: Catalogue, power: Budget) -> Remedy | None:
     assert power.cable is not None
+    link = feed_of(build)
+    # a cable may not get shorter than what it has to reach; where nobody said, a longer one always reaches
+    reach = (link.needs_m if link else 0.0) or power.cable.length_m
     fitting = [
         cable
         for cable in catalogue.all(Cable)
-        if set(cable.ends) == set(power.cable.ends)
-        and (drop := way_drop_v(cable, power.peak_a)) is not None
+        if sorted(cable.ends) == sorted(power.cable.ends)
+        and not cable.socket_end
+        and (drop := way_drop_v((cable,), power.peak_a)) is not None
         and power.supply.volts - drop >= power.board.low_voltage_v
+        and (cable.length_m >= reach or (not (link and link.needs_m) and cable.length_m >= _REACHES_M))
     ]
     if not fitting:
         return None
-    better = min(fitting, key=lambda cable: cable.price)
+    better = min(fitting, key=lambda cable: (cable.length_m < reach, cable.price, cable.id))
     links = tuple(
-        Link(start=link.start, end=link.end, cable=better.id) if link.end == "board.power" else link
+        link.model_copy(update={"cable": better.id, "further": ()}) if link.end == "board.power" else link
         for link in build.links
     )
     change = Change(
@@ -83,7 +89,8 @@ def _thicker(build: Build, catalogue: Catalogue, power: Budget) -> Remedy | None
         before=power.cable.name,
         after=better.name,
     )
-    return Remedy(label=f"Use {better.name}", changes=(change,))
+    shorter = f", {better.length_m:g} m long" if better.length_m < reach else ""
+    return Remedy(label=f"Use {better.name}{shorter}", changes=(change,))
 
 
 def _heat(power: Budget) -> list[Finding]:

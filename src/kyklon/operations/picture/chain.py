@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from kyklon.base.quantities import show
+from kyklon.catalogue.cables import cable_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Adapter, Board, Cable, CataloguePart, Display, Port
 from kyklon.model.build import Build, Link
@@ -129,7 +130,7 @@ def _walked(build: Build, catalogue: Catalogue) -> tuple[tuple[Place, ...], tupl
             break
         giver, leaves = _port(feed.start, build, catalogue)
         signal = leaves.signal if leaves else ""
-        leads.append(Lead(feed, catalogue.find(Cable, feed.cable), signal, _bits(signal, build.picture.menu.timing)))
+        leads.append(Lead(feed, cable_of(feed, catalogue), signal, _bits(signal, build.picture.menu.timing)))
         at = feed.start.partition(".")[0]
         if giver is None:
             break

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
+from kyklon.catalogue.cables import joined, pieces_of, why_not_joined
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Cable, CataloguePart, Port
 from kyklon.model.build import Build, Link, edited
@@ -12,7 +14,8 @@ from kyklon.operations.picture.chain import VIDEO_SIGNALS
 
 @dataclass(frozen=True)
 class Connection:
-    """A link with its ports and cable. faults: what is wrong, each a sentence; '' ports mean the link dangles."""
+    """A link with its ports and its cable, several pieces as one. faults: what is wrong, each a sentence; '' ports mean
+    the link dangles."""
 
     link: Link
     cable: Cable | None
@@ -34,7 +37,8 @@ def port_of(name: str, build: Build, catalogue: Catalogue) -> tuple[CataloguePar
 
 
 def _connect(link: Link, build: Build, catalogue: Catalogue) -> Connection:
-    cable = catalogue.find(Cable, link.cable)
+    pieces = pieces_of(link, catalogue)
+    cable = joined(pieces) if pieces else None
     start_part, start = port_of(link.start, build, catalogue)
     end_part, end = port_of(link.end, build, catalogue)
     faults: list[str] = []
@@ -43,21 +47,28 @@ def _connect(link: Link, build: Build, catalogue: Catalogue) -> Connection:
             role, _, port_id = name.partition(".")
             faults.append(f"{part.name if part else 'No ' + role} has no port “{port_id}”.")
     if cable is None:
-        faults.append(f"The catalogue has no cable {link.cable!r}.")
+        missing = next((piece for piece in link.pieces if catalogue.find(Cable, piece) is None), "")
+        faults.append(f"The catalogue has no cable {missing!r}.")
     if cable is None or start is None or end is None or start_part is None or end_part is None:
         return Connection(link, cable, start, end, tuple(faults))
-    faults += _faults(cable, start_part, start, end_part, end)
-    fitting = "" if not faults else _fitting(start, end, catalogue)
+    faults += _faults(pieces, start_part, start, end_part, end)
+    if not faults and cable.length_m < link.needs_m:
+        faults.append(f"{cable.name} is {cable.length_m:g} m long; {link.needs_m:g} m are needed.")
+    fitting = "" if not faults else _fitting(start, end, catalogue, link.needs_m)
     return Connection(link, cable, start, end, tuple(faults), fitting)
 
 
-def _faults(cable: Cable, start_part: CataloguePart, start: Port, end_part: CataloguePart, end: Port) -> list[str]:
-    faults = []
-    if sorted(cable.ends) != sorted((start.connector, end.connector)):
+def _faults(
+    pieces: Sequence[Cable], start_part: CataloguePart, start: Port, end_part: CataloguePart, end: Port
+) -> list[str]:
+    faults, cable = [], joined(pieces)
+    if len(pieces) == 1 and not cable.socket_end and sorted(cable.ends) != sorted((start.connector, end.connector)):
         faults.append(
             f"{cable.name} has the plugs {cable.ends[0]} and {cable.ends[1]}; {start_part.name} needs "
             f"{start.connector} and {end_part.name} {end.connector}."
         )
+    elif why := why_not_joined(pieces, start.connector, end.connector):
+        faults.append(why)
     if start.direction == "in" or end.direction == "out":
         faults.append(f"{start_part.name} cannot feed {end_part.name}: the direction is the wrong way round.")
     if not _agree(start, end):
@@ -85,8 +96,9 @@ def _family(signal: str) -> str:
     return "USB" if signal.startswith("USB") else signal
 
 
-def _fitting(start: Port, end: Port, catalogue: Catalogue) -> str:
-    """The cable that is put between two sockets: the user's own before what ships, then the shortest; '' for none."""
+def _fitting(start: Port, end: Port, catalogue: Catalogue, needs_m: float = 0.0) -> str:
+    """The cable that is put between two sockets: the user's own before what ships, then the shortest that is as long as
+    needed; '' for none."""
     if not _agree(start, end):
         return ""
     able = [
@@ -95,6 +107,8 @@ def _fitting(start: Port, end: Port, catalogue: Catalogue) -> str:
         if sorted(cable.ends) == sorted((start.connector, end.connector))
         and _carries(cable, start, end)
         and not cable.ties_sync  # that one harms whatever it fits
+        and not cable.socket_end
+        and cable.length_m >= needs_m
     ]
     best = min(able, key=lambda cable: (("cables", cable.id) not in catalogue.own, cable.length_m), default=None)
     return best.id if best is not None else ""
@@ -147,9 +161,12 @@ def sockets(build: Build, catalogue: Catalogue) -> tuple[str, ...]:
     return tuple(found)
 
 
-def with_cable(build: Build, start: str, end: str, cable: str, catalogue: Catalogue) -> Build:
-    """A Build with these two sockets connected; what was plugged into either is pulled out. cable: '' for the first of
-    the catalogue that fits. Raises ValueError for an unknown socket or cable, and where none fits."""
+def with_cable(
+    build: Build, start: str, end: str, cable: str | Sequence[str], catalogue: Catalogue, needs_m: float | None = None
+) -> Build:
+    """A Build with these two sockets connected; what was plugged into either is pulled out. cable: one, or several
+    pieces from start to end, '' for the shortest of the shelf that fits. needs_m: how far apart they are, None for as
+    it was. Raises ValueError for an unknown socket or cable, and where none fits."""
     known = sockets(build, catalogue)
     for name in (start, end):
         if name not in known:
@@ -158,15 +175,48 @@ def with_cable(build: Build, start: str, end: str, cable: str, catalogue: Catalo
     _part, two = port_of(end, build, catalogue)
     assert one is not None
     assert two is not None
+    pieces = [cable] if isinstance(cable, str) else list(cable)
     if one.direction == "in" or two.direction == "out":
         start, end, one, two = end, start, two, one
-    chosen = cable or _fitting(one, two, catalogue)
-    if not chosen:
-        raise ValueError(f"No cable on the shelf fits {one.connector} and {two.connector} for {one.signal}")
-    if catalogue.find(Cable, chosen) is None:
-        raise ValueError(f"The shelf has no cable {chosen!r}")
+        pieces.reverse()
+    before = next((link for link in build.links if (link.start, link.end) == (start, end)), None)
+    length = needs_m if needs_m is not None else before.needs_m if before else 0.0
+    if pieces in ([], [""]):
+        pieces = [_fitting(one, two, catalogue, length)]
+    if not pieces[0]:
+        enough = f" over {length:g} m" if length else ""
+        raise ValueError(f"No cable on the shelf fits {one.connector} and {two.connector} for {one.signal}{enough}")
+    for piece in pieces:
+        if catalogue.find(Cable, piece) is None:
+            raise ValueError(f"The shelf has no cable {piece!r}")
     kept = tuple(link for link in build.links if not {start, end} & {link.start, link.end})
-    return edited(build, "links", (*kept, Link(start=start, end=end, cable=chosen)))
+    made = Link(start=start, end=end, cable=pieces[0], further=tuple(pieces[1:]), needs_m=length)
+    return edited(build, "links", (*kept, made))
+
+
+def with_length(build: Build, start: str, end: str, needs_m: float) -> Build:
+    """A Build that says how far apart two connected sockets are, in metres along the cable."""
+    links = (
+        link.model_copy(update={"needs_m": needs_m}) if (link.start, link.end) == (start, end) else link
+        for link in build.links
+    )
+    return edited(build, "links", tuple(links))
+
+
+def longer_by(build: Build, start: str, end: str, catalogue: Catalogue) -> tuple[Cable, ...]:
+    """The pieces of the shelf that can be put at the end of what connects two sockets: with each, what is between them
+    still fits."""
+    link = next((link for link in build.links if (link.start, link.end) == (start, end)), None)
+    start_part, one = port_of(start, build, catalogue)
+    end_part, two = port_of(end, build, catalogue)
+    if link is None or one is None or two is None or start_part is None or end_part is None:
+        return ()
+    pieces = pieces_of(link, catalogue)
+    return tuple(
+        cable
+        for cable in catalogue.all(Cable)
+        if not cable.ties_sync and not _faults((*pieces, cable), start_part, one, end_part, two)
+    )
 
 
 def cables_for(build: Build, start: str, end: str, catalogue: Catalogue) -> tuple[Cable, ...]:
@@ -179,7 +229,7 @@ def cables_for(build: Build, start: str, end: str, catalogue: Catalogue) -> tupl
     fitting = [
         cable
         for cable in catalogue.all(Cable)
-        if not cable.ties_sync and not _faults(cable, start_part, one, end_part, two)
+        if not cable.ties_sync and not _faults((cable,), start_part, one, end_part, two)
     ]
     return tuple(sorted(fitting, key=lambda cable: ("cables", cable.id) not in catalogue.own))
 
@@ -242,7 +292,7 @@ def unconnected(build: Build, catalogue: Catalogue) -> tuple[str, ...]:
 
 def cost(build: Build, catalogue: Catalogue) -> tuple[tuple[str, int, float], ...]:
     """The parts list: name, count, price of all."""
-    ids = [part.part for part in build.parts] + [link.cable for link in build.links]
+    ids = [part.part for part in build.parts] + [piece for link in build.links for piece in link.pieces]
     rows = []
     for part_id in dict.fromkeys(ids):
         part = catalogue.any(part_id)

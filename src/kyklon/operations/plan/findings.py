@@ -53,8 +53,8 @@ def _dangling(build: Build, catalogue: Catalogue, connection: Connection) -> Fin
     if connection.fitting:
         better = catalogue.get(Cable, connection.fitting)
         links = [
-            Link(start=each.start, end=each.end, cable=better.id if each == link else each.cable).model_dump()
-            for each in build.links
+            (other.model_copy(update={"cable": better.id, "further": ()}) if other == link else other).model_dump()
+            for other in build.links
         ]
         before = connection.cable.name if connection.cable else "none"
         change = Change(path="links", value=links, label="Cable", before=before, after=better.name)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QGridLayout, QMenu
+from PyQt6.QtWidgets import QGridLayout, QInputDialog, QMenu
 
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.pages.plan.connection_map import Block, ConnectionMap, PortMark, Wire
@@ -12,7 +12,7 @@ from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, label, r
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show, show_money
 from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Image, Supply
-from kyklon.model.build import Build
+from kyklon.model.build import Build, Link
 from kyklon.operations.assembly.power import Budget, budget
 from kyklon.operations.controls.hookup import ROLE
 from kyklon.operations.plan.connections import (
@@ -20,10 +20,12 @@ from kyklon.operations.plan.connections import (
     cables_for,
     connections,
     cost,
+    longer_by,
     port_of,
     sockets_for,
     unconnected,
     with_cable,
+    with_length,
     without_cable,
 )
 from kyklon.operations.plan.way import way
@@ -131,18 +133,19 @@ class PlanPage(OperationPage):
         menu = QMenu(self)
         for connection in connections(build, catalogue):
             link = connection.link
-            name = connection.cable.name if connection.cable else link.cable
+            name = connection.cable.name if connection.cable else " + ".join(link.pieces)
             inner = menu.addMenu(unmarked(f"{self._spoken(link.start)} to {self._spoken(link.end)}: {name}"))
             assert inner is not None
             for cable in cables_for(build, link.start, link.end, catalogue):
                 act = inner.addAction(unmarked(cable.name))
                 assert act is not None
                 act.setCheckable(True)
-                act.setChecked(cable.id == link.cable)
+                act.setChecked(link.pieces == (cable.id,))
                 act.triggered.connect(
                     lambda _on=False, link=link, cable=cable: self._connect(link.start, link.end, cable.id, cable.name)
                 )
             inner.addSeparator()
+            self._offer_pieces(inner, connection)
             pull = inner.addAction("Disconnect")
             assert pull is not None
             pull.triggered.connect(lambda _on=False, link=link: self._disconnect(link.end))
@@ -167,6 +170,40 @@ class PlanPage(OperationPage):
                 nothing.setEnabled(False)
         return menu
 
+    def _offer_pieces(self, menu: QMenu, connection: Connection) -> None:
+        """One piece more in series, one less, and how far apart the two are."""
+        link = connection.link
+        longer = longer_by(self.session.build, link.start, link.end, self.session.catalogue)
+        if longer:
+            inner = menu.addMenu("Add a piece")
+            assert inner is not None
+            for piece in longer:
+                act = inner.addAction(unmarked(piece.name))
+                assert act is not None
+                pieces = (*link.pieces, piece.id)
+                act.triggered.connect(
+                    lambda _on=False, link=link, pieces=pieces, piece=piece: self._connect(
+                        link.start, link.end, pieces, piece.name
+                    )
+                )
+        if link.further:
+            act = menu.addAction("Take the last piece out")
+            assert act is not None
+            act.triggered.connect(
+                lambda _on=False, link=link: self._connect(link.start, link.end, link.pieces[:-1], "one piece less")
+            )
+        far = menu.addAction("Length needed…")
+        assert far is not None
+        far.triggered.connect(lambda _on=False, link=link: self._ask_length(link))
+
+    def _ask_length(self, link: Link) -> None:
+        between = f"{self._spoken(link.start)} to {self._spoken(link.end)}"
+        length, agreed = QInputDialog.getDouble(
+            self, "Length needed", f"{between}, along the cable, in metres:", link.needs_m, 0.0, 100.0, 1
+        )
+        if agreed:
+            self.session.put("Length needed", with_length(self.session.build, link.start, link.end, length))
+
     def _spoken(self, socket: str) -> str:
         """A socket by its part's name and its own."""
         part, port = port_of(socket, self.session.build, self.session.catalogue)
@@ -175,7 +212,7 @@ class PlanPage(OperationPage):
     def _show_cables(self) -> None:
         self.cable_menu().exec(self._cables.mapToGlobal(self._cables.rect().bottomLeft()))
 
-    def _connect(self, start: str, end: str, cable: str, name: str) -> None:
+    def _connect(self, start: str, end: str, cable: str | tuple[str, ...], name: str) -> None:
         self.session.put(
             f"Connect by {name}", with_cable(self.session.build, start, end, cable, self.session.catalogue)
         )
@@ -204,7 +241,7 @@ class PlanPage(OperationPage):
             tag = f"{show(power.peak_a, 'A')}\n{show(power.board_v, 'V')}"
         elif each.end and each.end.draws_a:
             tag = f"{each.start.signal if each.start else ''}\n{show(each.end.draws_a, 'A', prefix='')}"
-        name = each.cable.name if each.cable else each.link.cable
+        name = each.cable.name if each.cable else " + ".join(each.link.pieces)
         return Wire((start[0], start[1]), (end[0], end[1]), name, tag, " ".join(each.faults), is_power)
 
     def _on_part_chosen(self, role: str, part: str) -> None:

@@ -136,7 +136,13 @@ class SystemWalk(ImageWalk):
 
     def sources(self) -> tuple[QWidget, ...]:
         """Override."""
-        return (button("Choose a folder…", self._ask_folder, "outline"),)
+        firmware = button(
+            "Add a firmware file…",
+            self._ask_firmware,
+            "quiet",
+            tip="A good one: its name, size and checksum are what is asked for",
+        )
+        return (button("Choose a folder…", self._ask_folder, "outline"), firmware)
 
     def hints(self) -> tuple[QLayout, ...]:
         """Override: what sets of a kind draw, where nobody knows better."""
@@ -151,6 +157,19 @@ class SystemWalk(ImageWalk):
         path = QFileDialog.getExistingDirectory(self, "A folder of games", str(self.session.folder))
         if path:
             self.learn_from("system", Path(path))
+
+    def _ask_firmware(self) -> None:
+        if self.draft is None:
+            self._say("Choose the folder of games first.")
+            return
+        draft = self.draft
+        self.ask_file(
+            "A firmware file that is known to be good",
+            "All files (*)",
+            lambda path: self.learn(
+                f"Reading {path.name}", lambda _watch: system.draft_with_firmware(draft, path), self.take
+            ),
+        )
 
     def _on_hint(self, hint: system.Lines) -> None:
         if self.draft is not None:

@@ -12,7 +12,7 @@ from kyklon.operations.poweron.stages.fail import dark_screen, fail
 def at_rest_v(power: Budget) -> float:
     """Volts at the board while it starts: its own typical current, the rest at its peak."""
     amps = power.peak_a - power.draws[0].amps + power.board.typical_a
-    drop = way_drop_v(power.cable, amps) if power.cable else None
+    drop = way_drop_v(power.pieces, amps)
     return power.supply.volts - (drop or 0.0)
 
 
