@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import importlib
 import os
+import pkgutil
 import shutil
 from collections import Counter
 from collections.abc import Iterator
@@ -18,8 +20,14 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from hypothesis import settings
 
+from kyklon import commands
 from kyklon.catalogue.loader import Catalogue, load
 from kyklon.demo import lighthouse
+
+for module in pkgutil.iter_modules(
+    commands.__path__
+):  # before a test puts something else in a name that they take over
+    importlib.import_module(f"kyklon.commands.{module.name}")
 
 # the same cases every time, and no deadline: a busy machine is no fault of the code
 settings.register_profile("kyklon", deadline=None, derandomize=True)

@@ -158,6 +158,38 @@ def test_the_safest_hotkeys_cure_what_they_are_offered_for(demo: Demo, catalogue
     ]
 
 
+def test_of_equally_safe_pairs_the_small_buttons_come_first(demo: Demo, catalogue: Catalogue) -> None:
+    """No game uses the small ones: every pair of them is free of accidents, and play buttons come after them."""
+    hookup = hookup_of(demo.build, catalogue)
+    seat = hookup.layout.seat(1)
+    small = {control.id for control in seat.controls if control.kind in ("select", "start", "coin")}
+    free = [risk for risk in hotkeys.candidates(hookup, []) if risk.hourly == 0]
+    assert len(free) == len(hotkeys.reachable(hookup)) * (len(hotkeys.reachable(hookup)) - 1)
+    held = [risk.hotkey for risk in free]
+    assert held[0] == "select"
+    first_other = next(index for index, name in enumerate(held) if name not in small)
+    assert not set(held[first_other:]) & small
+    key, keys = hotkeys.proposed(hookup, [])
+    assert (key, keys[0].action, keys[0].control) == ("select", "leave", "start")
+    assert hotkeys.safest(hookup, []) == (key, keys, 0.0)
+    # where even the longest hold is not enough, it is still what is proposed
+    always = [catalogue.get(System, system) for system in SYSTEMS]
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(hotkeys, "RARE", -1.0)
+        assert hotkeys.safest(hookup, always)[2] == hotkeys.HOLDS_S[-1]
+
+
+def test_a_chord_of_games_is_named_by_its_inputs(demo: Demo, catalogue: Catalogue) -> None:
+    hookup, system = hookup_of(demo.build, catalogue), catalogue.get(System, "cedar-disc")
+    assert system.chords
+    play = next(play for play in hotkeys.plays_of(hookup, [system]) if play.chords)
+    labels = {inputs.id: inputs.label for inputs in system.inputs}
+    assert set(play.chords.values()) == {" and ".join(labels[name] for name in chord) for chord in system.chords}
+    (pair, words), *_rest = play.chords.items()
+    risk = hotkeys.risk(hookup, [system], *sorted(pair), 0.0)
+    assert risk.why == f"games hold {words} together"
+
+
 def test_holding_longer_makes_an_accident_rarer(demo: Demo, catalogue: Catalogue) -> None:
     hookup, systems = hookup_of(demo.build, catalogue), [catalogue.get(System, system) for system in SYSTEMS]
     hourly = [hotkeys.risk(hookup, systems, "select", "b1", hold).hourly for hold in (0.0, 0.5, 1.0, 2.0)]

@@ -503,9 +503,9 @@ def test_names_that_tools_read_more_into(demo: Demo, tmp_path: Path, name: str) 
 def test_a_fault_of_the_program_is_a_report_and_not_a_traceback(
     monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], demo: Demo
 ) -> None:
-    from kyklon.operations import inspection
+    from kyklon.commands import build
 
-    monkeypatch.setattr(inspection, "observe", lambda *_all: 1 / 0)
+    monkeypatch.setattr(build, "observe", lambda *_all: 1 / 0)
     for words in (["check", str(demo.folder)], ["check", str(demo.folder), "--json"]):
         assert commands._run(words) == commands.FAILED
         told = capsys.readouterr()

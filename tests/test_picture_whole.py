@@ -19,7 +19,7 @@ from kyklon.catalogue.loader import Catalogue, load, standard_timings
 from kyklon.catalogue.records import Adapter, Board, Cable, Display, Image, Port, Range, System
 from kyklon.demo import lighthouse
 from kyklon.devices.simulated.glass import GlassStandIn, SimulatedGlass
-from kyklon.model.build import Build, Link, Part, edited, remedied
+from kyklon.model.build import Build, GameRaster, Link, Part, edited, remedied
 from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.findings import Severity
 from kyklon.model.timing import Axis, Mode, Timing
@@ -38,9 +38,20 @@ from kyklon.operations.picture.ranges import carried, plain
 from kyklon.operations.picture.repair import repaired, timings_of, with_hdmi, with_timings
 from kyklon.operations.picture.schools import SCHOOLS, plan, plans, rows_of, taken, wide_modes
 from kyklon.operations.picture.sending import identification
-from kyklon.operations.picture.signal_path import SignalPath, refused, stood
+from kyklon.operations.picture.signal_path import SignalPath, refused, signal_path_of, stood
 from kyklon.operations.picture.signals import signals
-from kyklon.operations.picture.smallest import Asking, Limits, candidates, costs, front, solve
+from kyklon.operations.picture.smallest import (
+    Asking,
+    Choice,
+    Front,
+    Limits,
+    askings_of,
+    candidates,
+    costs,
+    front,
+    given_by,
+    solve,
+)
 from kyklon.operations.tuning.cascade import issue as settings_files
 from support import Demo, that_ends
 
@@ -238,6 +249,45 @@ def test_a_vertical_game_on_a_tube_that_stays_upright_takes_less_of_it(demo: Dem
 
 
 # --- the smallest set ----------------------------------------------------------------------------------------------
+
+
+def test_the_best_choice_of_at_most_so_many_modes() -> None:
+    modes = tuple(Mode(name=f"m{n}", timing=standard_timings("dmt")[n + 4].timing) for n in range(3))
+    rows = tuple(Choice(modes[:n], (0,), 1.0 / n) for n in (1, 2, 3))
+    made = Front((), rows)
+    assert [len(made.at_most(count).modes) for count in (1, 2, 3, 9, 0)] == [1, 2, 3, 3, 3]  # type: ignore[union-attr]
+    assert Front((), rows[1:]).at_most(1) is rows[1], "fewer are not to be had"
+    assert Front(()).at_most(1) is None
+
+
+def test_what_a_game_asks_for_counts_and_wishes_weigh(demo: Demo, catalogue: Catalogue) -> None:
+    """Two games with one picture of their own ask twice; a wish multiplies; the heaviest of a system decides."""
+    system = catalogue.get(System, "birch-16")
+    rows = [GameRaster(game=f"birch-16/{name}", width=320, height=224, refresh="59.9") for name in ("One", "Two")]
+    build = edited(edited(demo.build, "picture.games", rows), "picture.wishes", {"birch-16": 2.0})
+    askings = {asking.name: asking for asking in askings_of(build, [system], None)}
+    assert askings["One"].weight == 4.0
+    assert askings[system.name].weight == 2.0
+    modes = tuple(Mode(name=f"m{n}", timing=standard_timings("dmt")[n + 4].timing) for n in range(2))
+    order = tuple(askings.values())
+    places = tuple(1 if asking.name == "One" else 0 for asking in order)
+    assert given_by(Choice(modes, places, 0.0), order) == {"birch-16": modes[1]}
+    assert given_by(Choice(modes, (-1,) * len(order), 0.0), order) == {}
+
+
+def test_a_limit_that_is_just_kept_is_kept(demo: Demo, catalogue: Catalogue) -> None:
+    """A mode 1 Hz too fast loses 60 frames a minute: within a limit of 60, beyond one of 59."""
+    system = catalogue.get(System, "alder-8").model_copy(update={"refresh": "59"})
+    path = signal_path_of(demo.build.with_part("display", "pane-24"), catalogue, World())
+    assert path is not None
+    mode = Mode(name="60", timing=standard_timings("dmt")[4].timing)
+    rate = float(mode.timing.vertical_hz)
+    wide = {"crop": 9.0, "border": 9.0, "circle": 9.0, "speed": 1e-9}
+    asking = Asking("a", system.model_copy(update={"refresh": str(Fraction(mode.timing.vertical_hz) - 1)}))
+    lost = (rate - float(asking.system.refresh_hz)) * 60
+    for most, held in ((lost * 1.0001, True), (lost * 0.99, False)):
+        table = costs([asking], [mode], path, Limits(lost_per_min=most, **wide))
+        assert bool(table[0, 0] < 1.0) is held
 
 
 @pytest.mark.long

@@ -26,12 +26,15 @@ WAYS = (
     "shell gone",
     "another release",
     "no file system",
+    "no checksums",
+    "no journal",
+    "no blkid",
     "garbled",
     "cut",
     "two archives",
     "other processor",
 )
-MODULES = ("sdhci-pci", "ext4", "mmc_block")
+MODULES = ("sdhci-pci", "ext4", "mmc_block", "crc32c_generic")
 SECONDS = 150.0
 PACKERS = {"zstd": ("zstd", "-q"), "gzip": ("gzip", "-n"), "xz": ("xz", "--check=crc32"), "": ("cat",)}
 
@@ -65,14 +68,18 @@ def _laid_out(root: Path, release: str, way: str, top: Path) -> None:
     for name in (root / "usr/lib/klibc/bin").iterdir():
         shutil.copy(name, top / "bin" / name.name)
     shutil.copy(next((root / "lib").glob("klibc-*.so")), top / "lib")
-    for name in ("sh", "modprobe", "blkid", "awk", "sed", "grep", "ls", "cat", "mountpoint", "tr", "rm", "touch", "wc"):
+    if way != "no blkid":
+        _program(root, top, "sbin/blkid")
+    for name in ("sh", "modprobe", "awk", "sed", "grep", "ls", "cat", "mountpoint", "tr", "rm", "touch", "wc"):
         (top / "bin" / name).unlink(missing_ok=True)
         (top / "bin" / name).symlink_to("busybox")
     (top / "sbin/modprobe").symlink_to("../bin/busybox")
-    (top / "sbin/blkid").symlink_to("../bin/busybox")
+    if way == "no blkid":
+        (top / "sbin/blkid").symlink_to("../bin/busybox")
     (top / "conf/arch.conf").write_text("DPKG_ARCH=arm64\n")
     (top / "conf/initramfs.conf").write_text("MODULES=most\nBUSYBOX=y\nKEYMAP=n\nBOOT=local\n")
-    wanted = [name for name in MODULES if not (way == "no file system" and name == "ext4")]
+    left_out = {"no file system": "ext4", "no checksums": "crc32c_generic"}.get(way)
+    wanted = [name for name in MODULES if name != left_out]
     (top / "conf/modules").write_text("\n".join(wanted) + "\n")
     named = "5.10.0-99-arm64" if way == "another release" else release
     modules = top / "lib/modules" / named
@@ -84,6 +91,8 @@ def _laid_out(root: Path, release: str, way: str, top: Path) -> None:
         (modules / path).parent.mkdir(parents=True, exist_ok=True)
         shutil.copy(root / "lib/modules" / release / path, modules / path)
     subprocess.run(["depmod", "-b", str(top), named], check=True, capture_output=True)
+    if way == "no journal":
+        next(modules.rglob("jbd2.ko*")).unlink()
     if way == "no init":
         (top / "init").unlink()
     elif way == "init without rights":
@@ -92,6 +101,29 @@ def _laid_out(root: Path, release: str, way: str, top: Path) -> None:
         (top / "bin/sh").unlink()
     elif way == "other processor":
         shutil.copy("/bin/true", top / "bin/busybox")
+
+
+def _program(root: Path, top: Path, name: str) -> None:
+    """A program with the libraries it names (readelf), as the scripts that make one copy them."""
+    waiting = [root / name]
+    while waiting:
+        path = waiting.pop()
+        to = top / path.resolve().relative_to(root.resolve())
+        inside = top / path.relative_to(root)
+        if inside.exists():
+            continue
+        inside.parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy(path, inside)
+        if to != inside and not to.exists():
+            to.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy(path, to)
+        told = subprocess.run(["readelf", "-ld", str(path)], capture_output=True, text=True, check=True).stdout
+        names = re.findall(r"Shared library: \[(.+?)\]|program interpreter: (.+?)\]", told)
+        for library, interpreter in names:
+            if interpreter:
+                waiting.append(root / interpreter.lstrip("/"))
+            else:
+                waiting.append(next(root.glob(f"lib/*/{library}")))
 
 
 def _with_needed(folder: Path, names: list[str]) -> list[str]:
@@ -128,7 +160,7 @@ def started(bench: Bench, card: Path) -> tuple[str, str]:
         for key, name in (("-kernel", bench.kernel_name), ("-initrd", settings.initramfs)):
             if name:
                 given[key] = _fetched(bench, card, name, Path(held) / key)
-        line = re.sub(r"\bquiet\b", "", settings.kernel_line) + " console=ttyAMA0 loglevel=6 panic=0"
+        line = re.sub(r"\bquiet\b", "", settings.kernel_line) + " console=ttyAMA0 loglevel=6"
         command = [
             *("qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m", "1024", "-nographic", "-nic", "none"),
             *(word for pair in given.items() for word in (pair[0], str(pair[1]))),
@@ -162,7 +194,7 @@ def _came_to(said: str) -> str:
         return "root partition"
     if re.search(r"No init found|No working init|Target filesystem doesn't have requested", said):
         return "init"
-    if re.search(r"Gave up waiting|ALERT!|VFS: Unable to mount|Cannot open root device|initramfs\)", said):
+    if re.search(r"Gave up waiting|ALERT!|VFS: Unable to mount|Cannot open root|initramfs\)|Failed to mount", said):
         return "no root"
     return "nothing"
 

@@ -6,15 +6,9 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-from kyklon.base.errors import KyklonError
 from kyklon.base.quantities import show_bytes, show_duration
-from kyklon.catalogue.records import Card
 from kyklon.commands.line import Argument, Option
-from kyklon.commands.shared import OK, STOPS, InFolder, Json, Lose, TargetName, Yes, agree, catalogue, out, watching
-from kyklon.operations import checksums
-from kyklon.operations.card.sources.source import inspect
-from kyklon.operations.card.volumes.survey import survey
-from kyklon.record import folder as store
+from kyklon.commands.shared import OK, STOPS, InFolder, Json, Lose, TargetName, Yes, agree, out, watching
 
 if TYPE_CHECKING:
     from kyklon.model.image_file import SourceFacts
@@ -53,6 +47,10 @@ def drives(
 def _build_and_image(folder: Path | None) -> tuple[Any, SourceFacts | None]:
     if folder is None:
         return None, None
+    from kyklon.base.errors import KyklonError
+    from kyklon.operations.card.sources.source import inspect
+    from kyklon.record import folder as store
+
     build = store.load(folder).build
     try:
         return build, inspect(store.resolve(folder, build.source.path)) if build.source.path else None
@@ -62,6 +60,8 @@ def _build_and_image(folder: Path | None) -> tuple[Any, SourceFacts | None]:
 
 def _volumes(path: Path) -> list[dict[str, Any]] | None:
     """What is on a drive, None where it may not be read."""
+    from kyklon.operations.card.volumes.survey import survey
+
     try:
         return [asdict(volume) for volume in survey(path).volumes]
     except OSError:
@@ -97,6 +97,7 @@ def _request(image: Path, name: str, folder: Path | None, lose: str) -> Request:
     """What the interlock is asked, without more of the build than it needs."""
     from kyklon.operations.card.drives.interlock import Consent, Purpose, Request
     from kyklon.operations.card.drives.looking import find
+    from kyklon.operations.card.sources.source import inspect
 
     facts = inspect(image)
     target = find(name, folder, (facts.unpacked or 0) if facts.exact else 0)
@@ -104,6 +105,7 @@ def _request(image: Path, name: str, folder: Path | None, lose: str) -> Request:
     if folder is None:
         return request
     from kyklon.operations.card.acts import CardJob
+    from kyklon.record import folder as store
 
     return CardJob(target, request.consent, store.load(folder).build).request(Purpose.WRITE, facts)
 
@@ -153,6 +155,7 @@ def write(
 
 def _write(request: Request, sha256: str | None, *, digest: bool) -> WriteReport:
     """Outside a build: nothing is recorded."""
+    from kyklon.operations import checksums
     from kyklon.operations.card.drives.interlock import opened
     from kyklon.operations.card.drives.writer import Order, write_image
 
@@ -166,7 +169,11 @@ def _write(request: Request, sha256: str | None, *, digest: bool) -> WriteReport
 
 def _write_recorded(request: Request, folder: Path, sha256: str | None) -> WriteReport:
     """Onto a drive of a build: what became of it is kept in the build."""
+    from kyklon.catalogue.records import Card
+    from kyklon.commands.shared import catalogue
+    from kyklon.operations import checksums
     from kyklon.operations.card.acts import CardJob, stated_for, write_card
+    from kyklon.record import folder as store
 
     assert request.image is not None
     build = store.load(folder).build

@@ -11,11 +11,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import Cancelled, Refused
-from kyklon.base.places import catalogue_folder
 from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.base.quantities import show_bytes, show_duration, show_share
 from kyklon.base.shown import visible, visible_json
-from kyklon.catalogue.loader import load
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.main import FAILED, OK, STOPS, WRONG
 
@@ -97,6 +95,9 @@ def _confirmed(question: str) -> bool:
 
 def catalogue() -> Catalogue:
     """The shipped catalogue with the user's own parts over it; parts that cannot be used are named and passed over."""
+    from kyklon.base.places import catalogue_folder
+    from kyklon.catalogue.loader import load
+
     made = load(catalogue_folder(), strict=False)
     for each in made.broken:
         tell(f"skipped: {each.error}")

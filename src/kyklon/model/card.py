@@ -222,7 +222,8 @@ class Ramdisk:
     """An initramfs. whole: it was read to its end; only then has_init False says that there is none. firmware: files
     below /lib/firmware. trouble: why the kernel stops unpacking it, '' when it does not. init: what the kernel starts
     in it; others: what it tries after that. modules: the names of its modules by kernel release, with underscores.
-    maker: the program that made it, '' for another. unpacked: its size in memory, in bytes."""
+    maker: the program that made it, '' for another. unpacked: its size in memory, in bytes. cannot_find: ways to name
+    the root that its scripts cannot follow, each with why: LABEL, UUID, /dev/disk."""
 
     name: str
     size: int
@@ -235,6 +236,7 @@ class Ramdisk:
     modules: Mapping[str, frozenset[str]] = field(default_factory=dict)
     maker: str = ""
     unpacked: int = 0
+    cannot_find: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def goes_on_to_root(self) -> bool:

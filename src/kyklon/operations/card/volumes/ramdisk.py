@@ -47,6 +47,23 @@ def _entry(number: int, path: str, mode: int, data: bytes) -> bytes:
     return head + bytes(-len(head) % 4) + data + bytes(-len(data) % 4)
 
 
+def _cannot_find(looker: Looker, maker: str) -> dict[str, str]:
+    """Ways to name the root that initramfs-tools' scripts/functions, resolve_device(), cannot follow: for LABEL= and
+    UUID= it asks blkid(8) with options that busybox does not know; the links of /dev/disk are made by udev."""
+    if maker != "initramfs-tools":
+        return {}
+    found = {}
+    blkid = next((path for path in ("/sbin/blkid", "/usr/sbin/blkid", "/bin/blkid") if looker.there(path)), "")
+    if not blkid or looker.program(blkid).why:
+        found = dict.fromkeys(("LABEL", "UUID"), "it has no blkid that runs")
+    elif looker.program(blkid).inodes[:1] == looker.program("/bin/busybox").inodes[:1]:
+        found = dict.fromkeys(("LABEL", "UUID"), "its blkid is busybox's, which cannot search")
+    udev = ("/lib/systemd/systemd-udevd", "/usr/lib/systemd/systemd-udevd", "/sbin/udevd", "/bin/udevadm")
+    if not any(looker.there(path) for path in udev):
+        found["/dev/disk"] = "it has no udev, which makes these names"
+    return found
+
+
 def read(name: str, size: int, data: bytes) -> Ramdisk | None:
     """An initramfs from its first READ bytes, None for what is none."""
     if not kind_of(data):
@@ -61,6 +78,7 @@ def read(name: str, size: int, data: bytes) -> Ramdisk | None:
             if dot:
                 modules.setdefault(release, set()).add(stem.replace("-", "_"))
     small = [(path, inode) for path, inode in files.below("lib/firmware") if inode.size <= _FIRMWARE]
+    maker = next((maker for path, maker in MAKERS.items() if looker.there(f"/{path}")), "")
     there = looker.there("/init")  # whatever it is: the kernel only looks whether it is there (fs/init.c)
     return Ramdisk(
         name,
@@ -72,6 +90,7 @@ def read(name: str, size: int, data: bytes) -> Ramdisk | None:
         init=looker.program("/init") if there else None,
         others=tuple(looker.program(path) for path in INITS if looker.there(path)),
         modules={release: frozenset(names) for release, names in modules.items()},
-        maker=next((maker for path, maker in MAKERS.items() if looker.there(f"/{path}")), ""),
+        maker=maker,
         unpacked=files.total,
+        cannot_find=_cannot_find(looker, maker),
     )

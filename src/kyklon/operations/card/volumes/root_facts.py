@@ -25,6 +25,10 @@ from kyklon.operations.card.volumes.start_order import MANAGERS, Systemd, number
 # what a kernel needs before there is a root, and where its file is below a release's folder (6.1, Makefile of each)
 DRIVERS = {
     "ext4": "kernel/fs/ext4/ext4.ko",
+    "jbd2": "kernel/fs/jbd2/jbd2.ko",
+    "mbcache": "kernel/fs/mbcache.ko",
+    "crc16": "kernel/lib/crc16.ko",
+    "crc32c_generic": "kernel/crypto/crc32c_generic.ko",
     "mmc_block": "kernel/drivers/mmc/core/mmc_block.ko",
     "usb-storage": "kernel/drivers/usb/storage/usb-storage.ko",
 }

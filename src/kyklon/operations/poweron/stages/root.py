@@ -113,6 +113,9 @@ def _by_volume(bench: Bench) -> RootDevice | None:
             kind, wanted = meant, value.removeprefix(folder)
     if kind not in ("UUID", "LABEL") or bench.contents.table is None:
         return None
+    ways = bench.ramdisk.cannot_find if bench.ramdisk is not None else {}
+    if why := ways.get("/dev/disk" if value.startswith("/dev/disk/") else kind, ""):
+        return RootDevice(value, None, f"The initramfs cannot look for it: {why}.")
     for part in bench.contents.table.partitions:
         root = bench.contents.roots.get(part.number)
         if root is not None and wanted in ((root.uuid,) if kind == "UUID" else (root.label,)):
@@ -234,6 +237,9 @@ def root_partition(bench: Bench) -> Step:
     return Step(tuple(moments))
 
 
+EXT4_NEEDS = ("ext4", "jbd2", "mbcache", "crc16", "crc32c_generic")  # fs/ext4/Kconfig (6.1): what it selects
+
+
 def _without_drivers(bench: Bench, root: RootFacts) -> str:
     """Why the kernel cannot reach or read its root, '' where it can: its drivers are modules on that root, and no
     initramfs loads them."""
@@ -244,12 +250,15 @@ def _without_drivers(bench: Bench, root: RootFacts) -> str:
     release = release or next(iter(root.modular), "")
     lacking = root.modular.get(release, ()) if sure else ()
     device = "usb-storage" if bench.build.medium == "disk" else "mmc_block"
-    needed = [driver for driver in lacking if driver in (device, "ext4" if "ext4" in root.kinds else "")]
+    reads = EXT4_NEEDS if "ext4" in root.kinds else ()
+    needed = [driver for driver in lacking if driver in (device, *reads)]
     takes_over = bench.initramfs_init
     if takes_over and (ramdisk is None or not ramdisk.whole):
         return ""  # what it loads was not seen
     own = ramdisk.modules.get(release, frozenset()) if takes_over and ramdisk is not None else frozenset()
     needed = [driver for driver in needed if driver.replace("-", "_") not in own]
+    if any(name.startswith("crc32c") for name in own):  # a processor's own way to compute it does as well
+        needed = [driver for driver in needed if driver != "crc32c_generic"]
     if not needed:
         return ""
     plural = "modules" if len(needed) > 1 else "a module"
