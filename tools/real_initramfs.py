@@ -123,7 +123,8 @@ def _program(root: Path, top: Path, name: str) -> None:
             if interpreter:
                 waiting.append(root / interpreter.lstrip("/"))
             else:
-                waiting.append(next(root.glob(f"lib/*/{library}")))
+                found = [*root.glob(f"lib/*/{library}"), *root.glob(f"usr/lib/*/{library}")]
+                waiting.append(found[0])
 
 
 def _with_needed(folder: Path, names: list[str]) -> list[str]:

@@ -175,6 +175,7 @@ class Board(CataloguePart):
     disk_boot: bool = False  # can start from a disk on USB
     disk_boot_note: str = ""  # what must be changed for it
     card_mb_s: float = 25.0  # MB/s of its card socket; SD Physical Layer specification: High Speed, 25 MB/s
+    most_card_bytes: int = Field(default=0, ge=0)  # the largest card that its loader starts from, 0 for any
     usb_mb_s: float = 38.0  # MB/s (10^6 bytes) of its fastest USB socket; CP: what high speed carries
 
 
@@ -534,6 +535,7 @@ class System(CataloguePart):
     tolerance_ms: float = Field(default=90.0, gt=0, le=1000)  # from switch to glass, that its games stand, CP
     folder_games: bool = False
     disk_kinds: tuple[str, ...] = ()
+    typical_bytes: int = Field(default=1_000_000, gt=0)  # of one of its games, the median
 
     @property
     def refresh_hz(self) -> Fraction:

@@ -14,12 +14,13 @@ from kyklon.model.fault import FaultCase
 from kyklon.model.fields import describe
 from kyklon.model.findings import Change, Remedy
 from kyklon.model.library import ListFile, ListScheme, Route
+from kyklon.model.plan import PlanSettings
 from kyklon.model.record import Record
 from kyklon.model.system import SystemSetup
 from kyklon.model.timing import Mode
 
 MOST_EVENTS = 200  # kept of a card; the logbook keeps all
-VERSION = 6  # of build.json; record.folder migrates older ones
+VERSION = 7  # of build.json; record.folder migrates older ones
 
 
 class Part(Record):
@@ -342,10 +343,11 @@ class Build(Record):
     """The whole build, as saved in build.json."""
 
     format: Literal["kyklon-build"] = "kyklon-build"
-    version: Literal[6] = 6
+    version: Literal[7] = 7
     name: str = Field(min_length=1)
     kind: str
     systems: tuple[str, ...]
+    plan: PlanSettings = PlanSettings()
     parts: tuple[Part, ...] = described("Parts")
     links: tuple[Link, ...] = described("Cables")
     source: Source = Source()

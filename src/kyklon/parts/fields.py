@@ -316,6 +316,7 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
                   why="a tube follows whatever is sent, from the first pulse"),
         PartField("header_pins", "Header pins", "whole", low=0, high=200, default=40,
                   why="what may sit on it"),
+        PartField("most_card_bytes", "Largest card", "whole", "GB", 1e9, 0, 100_000, default=0, why="its loader starts from none that is larger; 0 for any"),
         PartField("disk_boot", "Boots from a USB disk", "switch", default=False, why="whether it can boot from a disk"),
         PartField("disk_boot_note", "Change needed for that", empty=True),
         PartField("card_mb_s", "Card slot speed", "number", "MB/s", low=1, high=10_000, default=25.0,
@@ -391,6 +392,7 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("multi_disc", "Multi-disc games", "switch", default=False),
         PartField("emulator", "Emulator", pattern=r"[a-z0-9-]+", why="whose settings are written"),
         PartField("buttons", "Buttons", "whole", low=0, high=12, default=2, why="beside the directions, start and select"),
+        PartField("typical_bytes", "Usual game", "whole", "MB", 1e6, 0.000001, 100_000, default=1_000_000, why="the card's size is planned with it"),
         PartField("lag_frames", "Own lag", "whole", "", low=0, high=10, default=1, why="frames between a press and what is shown"),
     ),
     "supplies": (

@@ -103,6 +103,8 @@ def learn(folder: Path, catalogue: Catalogue) -> Draft:
     plain = {ending: count for ending, count in counts.items() if ending not in ARCHIVES}
     endings = _endings(plain, inner, packed)
     draft = draft.with_read(by, extensions=list(endings), archives=bool(packed))
+    by_size = sorted(size for _path, size in games)
+    draft = draft.with_read(by, typical_bytes=max(1, by_size[len(by_size) // 2]))
     discs = any(_ending(path) == "m3u" or _DISC.search(path) for path, _size in games)
     draft = draft.with_read(by, multi_disc=discs)
     if broken:
@@ -111,7 +113,7 @@ def learn(folder: Path, catalogue: Catalogue) -> Draft:
     if emulators:
         draft = draft.offer("the first of the shelf; choose its own", emulator=emulators[0].id)
     draft = draft.offer("directions and two buttons are the least", buttons=2)
-    sizes = sorted(size for _path, size in games)
+    sizes = by_size
     rows = (
         ("Files", f"{len(games)}, {show_bytes(sum(sizes))}"),
         ("Largest", show_bytes(sizes[-1])),

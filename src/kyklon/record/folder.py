@@ -51,6 +51,7 @@ MIGRATIONS: Mapping[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     3: lambda data: data,  # 4 added copies of the user's own parts
     4: lambda data: data,  # 5 added the panel of one's own, maps, the keyboard, the proof, each with a default
     5: lambda data: data,  # 6 added lists of games, the choice and the ways onto the machine, each with a default
+    6: lambda data: data,  # 7 added the plan, and pieces and lengths of cables, each with a default
 }
 
 

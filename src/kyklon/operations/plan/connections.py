@@ -73,7 +73,7 @@ def _faults(
         faults.append(f"{start_part.name} cannot feed {end_part.name}: the direction is the wrong way round.")
     if not _agree(start, end):
         faults.append(f"{start_part.name} sends {start.signal}; {end_part.name} accepts {end.signal}.")
-    elif not _carries(cable, start, end):
+    elif not carries(cable, start, end):
         faults.append(f"{cable.name} does not carry {end.signal if _is_fed(start, end) else start.signal}.")
     return faults
 
@@ -87,7 +87,7 @@ def _agree(start: Port, end: Port) -> bool:
     return _family(start.signal) == _family(end.signal) or _is_fed(start, end)
 
 
-def _carries(cable: Cable, start: Port, end: Port) -> bool:
+def carries(cable: Cable, start: Port, end: Port) -> bool:
     carried = {_family(signal) for signal in cable.signals}
     return bool(carried & {"USB", "power"}) if _is_fed(start, end) else _family(start.signal) in carried
 
@@ -105,7 +105,7 @@ def _fitting(start: Port, end: Port, catalogue: Catalogue, needs_m: float = 0.0)
         cable
         for cable in catalogue.all(Cable)
         if sorted(cable.ends) == sorted((start.connector, end.connector))
-        and _carries(cable, start, end)
+        and carries(cable, start, end)
         and not cable.ties_sync  # that one harms whatever it fits
         and not cable.socket_end
         and cable.length_m >= needs_m

@@ -1,0 +1,67 @@
+"""What somebody wishes a machine to be, what of it is at hand, bought or done, and when there is time for it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints
+
+from kyklon.model.described import described
+from kyklon.model.record import Record
+
+PLACES = ("table", "living room", "camper", "school")
+Place = Literal["table", "living room", "camper", "school"]
+Day = Annotated[str, StringConstraints(pattern=r"^(\d{4}-\d{2}-\d{2})?$")]  # ISO 8601
+PartKey = Annotated[str, StringConstraints(pattern=r"^[a-z_]{1,20}/[a-z0-9][a-z0-9.-]{0,80}$")]  # kind/id
+RolePart = Annotated[str, StringConstraints(pattern=r"^[a-z0-9-]{1,20}=[a-z0-9][a-z0-9.-]{0,80}$")]  # role=id
+
+
+class Bought(Record):
+    """A line of the parts list. key: kind/id, or 'extra/' and what it is. price: in the user's own currency, for one.
+    history: prices before, with their day, the latest last."""
+
+    key: Annotated[str, StringConstraints(min_length=1, max_length=120)]
+    state: Literal["need", "ordered", "arrived", "have"] = "need"
+    price: float | None = Field(default=None, ge=0, le=1_000_000)
+    shop: Annotated[str, StringConstraints(max_length=120)] = ""
+    day: Day = ""
+    serial: Annotated[str, StringConstraints(max_length=120)] = ""
+    history: tuple[tuple[Day, Annotated[float, Field(ge=0, le=1_000_000)]], ...] = ()
+
+
+class Evening(Record):
+    """Time at the bench. start: local time of the day as HH:MM."""
+
+    day: Annotated[str, StringConstraints(pattern=r"^\d{4}-\d{2}-\d{2}$")]
+    start: Annotated[str, StringConstraints(pattern=r"^([01]\d|2[0-3]):[0-5]\d$")] = "19:00"
+    minutes: int = Field(default=150, ge=10, le=1440)
+
+
+class Done(Record):
+    """A step that was done, and the minutes of hands it took; 0 where nobody looked at the clock."""
+
+    step: Annotated[str, StringConstraints(min_length=1, max_length=120)]
+    minutes: float = Field(default=0.0, ge=0, le=10_000)
+    at: str = ""
+
+
+class PlanSettings(Record):
+    """games: how many of each system, by its id. hardest: words of the title of the game that asks for most. screen:
+    the display that is there. reach_m: from the machine to it along the cable. fixed: parts that stay."""
+
+    games: dict[str, Annotated[int, Field(ge=0, le=100_000)]] = {}
+    hardest: str = described("Most demanding game", "", max_length=120)
+    place: Place = described("Where", "table", choices=tuple((place, place) for place in PLACES))
+    players: int = described("Players", 1, ge=1, le=8)
+    screen: str = described("Screen", "", max_length=80)
+    reach_m: float = described("Machine to screen", 0.0, unit="m", ge=0, le=30)
+    at_hand: tuple[PartKey, ...] = described("At hand", ())
+    budget: float = described("Budget", 0.0, ge=0, le=1_000_000, hint="no limit")
+    by: str = described("Finished by", "", pattern=r"^(\d{4}-\d{2}-\d{2})?$", hint="2027-03-01")
+    fixed: tuple[RolePart, ...] = described("Fixed parts", ())
+    parts: tuple[Bought, ...] = described("Parts list", ())
+    evenings: tuple[Evening, ...] = described("Time at the bench", ())
+    done: tuple[Done, ...] = described("Steps done", ())
+
+    def bought(self, key: str) -> Bought | None:
+        return next((row for row in self.parts if row.key == key), None)

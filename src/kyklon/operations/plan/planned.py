@@ -1,0 +1,228 @@
+"""A build out of chosen parts, what stands against it, and the question to the planner."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from kyklon.base.errors import CatalogueError
+from kyklon.catalogue.loader import Catalogue, standard_timings
+from kyklon.catalogue.records import Adapter, Board, Display, Encoder, Image, Panel
+from kyklon.model.build import BootSettings, Build, Link, Part, PictureSettings, edited
+from kyklon.model.controls import ControlSettings
+from kyklon.model.plan import PlanSettings
+from kyklon.model.timing import Mode
+from kyklon.model.world import World
+from kyklon.operations.assembly.findings import electrical_findings
+from kyklon.operations.controls.acts import wired, with_safest_hotkeys
+from kyklon.operations.picture.chain import chain_of
+from kyklon.operations.picture.findings import menu_mode
+from kyklon.operations.picture.ranges import carried, display_ranges, propose
+from kyklon.operations.plan import acts
+from kyklon.operations.plan.connections import connect
+from kyklon.operations.plan.findings import findings
+from kyklon.operations.plan.solve import Answer, Plan, Planner, Stops
+from kyklon.operations.plan.wishes import Wish, own_prices, wish_of
+
+_PORTS = {"power": ("supply", "board"), "direct": ("board", "display"), "first": ("board", "adapter")}
+_PORTS |= {"second": ("adapter", "display")}
+_CHAIN = ("board", "adapter", "display")
+# what a stop of the build is about: beginning of its code, the rule it falls under, and the roles that are concerned
+_STOPS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
+    ("plan.card-size", "card", ("card", "image")),
+    ("plan.image-board", "image", ("board", "image")),
+    ("plan.sync", "picture", ("adapter", "display")),
+    ("plan.unconnected", "controls", ("board", "display", "adapter", "encoder", "supply")),
+    ("plan.usb-current", "controls", ("board", "display", "adapter", "encoder")),
+    ("plan.supply", "current", ()),
+    ("assembly.low-voltage", "voltage", ()),
+)
+
+
+def build_of(
+    wish: Wish,
+    catalogue: Catalogue,
+    picks: Mapping[str, str],
+    cables: Mapping[str, tuple[str, ...]],
+    name: str = "Plan",
+) -> Build:
+    """A build of these parts, connected; without wires of its controls. cables: by kind of connection, in pieces."""
+    board, image = catalogue.get(Board, picks["board"]), catalogue.get(Image, picks["image"])
+    display, encoder = catalogue.get(Display, picks["display"]), catalogue.get(Encoder, picks["encoder"])
+    adapters = tuple(catalogue.get(Adapter, picks[role]) for role in ("adapter",) if role in picks)
+    parts = [Part(role=role, part=part) for role, part in picks.items()]
+    for number in range(2, -(-wish.players // encoder.players) + 1):
+        parts.append(Part(role=f"encoder-{number}", part=encoder.id))
+    kernels = [kernel.file for kernel in image.kernels if kernel.instruction_set in (board.native_set, *board.runs)]
+    native = [kernel.file for kernel in image.kernels if kernel.instruction_set == board.native_set]
+    mode = menu_mode(display, carried(board, adapters, display), display.ranges)
+    vga = Mode(name="CTA 1", timing=standard_timings("cta")[1].timing)
+    panels = [panel for panel in catalogue.all(Panel) if panel.players >= wish.players]
+    panels.sort(key=lambda panel: (("panels", panel.id) not in catalogue.own, panel.players))
+    digital = any(port.signal == "HDMI" for port in display.ports) and not display.tube
+    build = Build(
+        name=name,
+        kind=_kind_words(wish, display),
+        systems=tuple(system.id for system in wish.systems),
+        parts=tuple(parts),
+        links=(),
+        boot=BootSettings(
+            dialect=board.dialects[0] if board.dialects else "",
+            kernel=(native or kernels or [""])[0],
+            device_tree=board.device_tree,
+            user=image.default_user,
+            services=image.services,
+            sound="digital" if digital else "analogue",
+        ),
+        picture=PictureSettings(school="own modes" if display.tube else "scaled", menu=mode or vga),
+        controls=ControlSettings(panel=panels[0].id if panels else "", hotkeys=acts.HOTKEYS),
+    )
+    links = [link for way, pieces in cables.items() if (link := _link(build, catalogue, way, pieces, wish))]
+    build = build.model_copy(update={"links": tuple(links)})
+    return build.model_copy(update={"links": connect(build, catalogue)})
+
+
+def _kind_words(wish: Wish, display: Display) -> str:
+    what = {"table": "Console", "living room": "Console", "camper": "Camper console", "school": "School table"}[
+        wish.place
+    ]
+    players = "one player" if wish.players == 1 else f"{wish.players} players"
+    return f"{what} · {players} · {'tube' if display.tube else 'flat panel'}"
+
+
+def _link(build: Build, catalogue: Catalogue, way: str, pieces: tuple[str, ...], wish: Wish) -> Link | None:
+    """The connection of a kind between the first sockets that it fits."""
+    giver, taker = _PORTS[way]
+    start_part, end_part = catalogue.any(build.part(giver)), catalogue.any(build.part(taker))
+    if start_part is None or end_part is None:
+        return None
+    needs = wish.reach_m if way in ("direct", "second") else 0.0
+    for start in start_part.ports:
+        for end in end_part.ports:
+            if start.direction != "out" or end.direction != "in":
+                continue
+            link = Link(
+                start=f"{giver}.{start.id}",
+                end=f"{taker}.{end.id}",
+                cable=pieces[0],
+                further=pieces[1:],
+                needs_m=needs,
+            )
+            tried = build.model_copy(update={"links": (link,)})
+            if link in connect(tried, catalogue):  # it keeps what is right
+                return link
+    return None
+
+
+def stops_of(build: Build, catalogue: Catalogue, wish: Wish) -> Stops:
+    """What stands against a build, as rules with the roles that are concerned."""
+    found: dict[tuple[str, tuple[str, ...]], None] = {}
+    for finding in (*findings(build, catalogue, World()), *electrical_findings(build, catalogue)):
+        if finding.severity != "stop" and not finding.code.startswith("plan.supply"):
+            continue
+        rule, roles = next(
+            ((rule, roles) for code, rule, roles in _STOPS if finding.code.startswith(code)), ("check", ())
+        )
+        found[rule, roles] = None
+    for trouble in chain_of(build, catalogue, World()).troubles:
+        if trouble.stops:
+            found["picture", _CHAIN] = None
+    board, display = catalogue.find(Board, build.part("board")), catalogue.find(Display, build.part("display"))
+    if board is not None and display is not None:
+        adapters = tuple(
+            adapter
+            for part in build.parts
+            if part.role.startswith("adapter") and (adapter := catalogue.find(Adapter, part.part))
+        )
+        link, ranges = carried(board, adapters, display), display_ranges(display, None)
+        scaled = not display.tube and menu_mode(display, link, ranges) is not None  # one mode for all games
+        for system in wish.systems:
+            if not scaled and propose(system, display, link, ranges) is None:
+                found[f"mode:{system.id}", _CHAIN] = None
+    if not build.controls.panel:
+        found["players", ()] = None
+    return tuple(found)
+
+
+def planner_of(wish: Wish, catalogue: Catalogue, prices: Mapping[str, float] | None = None) -> Planner:
+    """The planner of a wish over a shelf."""
+    return Planner(
+        wish,
+        catalogue,
+        lambda picks, cables: build_of(wish, catalogue, picks, cables),
+        lambda build: stops_of(build, catalogue, wish),
+        prices,
+    )
+
+
+def solve(build: Build, catalogue: Catalogue) -> Answer:
+    """The best plans for a build's wishes."""
+    return planner_of(wish_of(build, catalogue), catalogue, own_prices(build)).answer()
+
+
+def taken(build: Build, plan: Plan, catalogue: Catalogue) -> Build:
+    """A build with a plan's parts in the place of its own; what was wished, noted and played stays."""
+    made = plan.build
+    fresh = build.model_copy(
+        update={
+            "parts": made.parts,
+            "links": made.links,
+            "kind": made.kind,
+            "boot": build.boot.model_copy(
+                update={
+                    name: getattr(made.boot, name)
+                    for name in ("dialect", "kernel", "device_tree", "user", "services", "sound")
+                }
+            ),
+            "picture": made.picture,
+            "controls": build.controls.model_copy(update={"panel": made.controls.panel}),
+        }
+    )
+    return with_safest_hotkeys(wired(edited(fresh, "links", list(made.links)), catalogue), catalogue)
+
+
+def started(name: str, plan: Plan, systems: tuple[str, ...], settings: PlanSettings, catalogue: Catalogue) -> Build:
+    """A new build of a plan."""
+    made = plan.build.model_copy(update={"name": name, "systems": systems, "plan": settings})
+    return with_safest_hotkeys(wired(edited(made, "links", list(made.links)), catalogue), catalogue)
+
+
+@dataclass(frozen=True)
+class Detour:
+    """The way to a board that no image serves yet: steps, and the files that lack on the card."""
+
+    image: str
+    steps: tuple[str, ...]
+    lacking: tuple[str, ...]
+
+
+def detour(board: Board, catalogue: Catalogue) -> Detour | None:
+    """Prepare the card on another board of the same kind of processor, update there, move the card. None where some
+    image serves the board, or none could."""
+    images = [image for image in catalogue.all(Image) if image.has_system]
+    if any(board.id in image.boards for image in images):
+        return None
+    for image in images:
+        runs = [kernel.file for kernel in image.kernels if kernel.instruction_set in (board.native_set, *board.runs)]
+        others = [other for name in image.boards if (other := catalogue.find(Board, name)) is not None]
+        others = [other for other in others if set(other.runs) & {board.native_set, *board.runs}]
+        if runs and others:
+            other = others[0]
+            lacking = (board.device_tree,) if board.device_tree else ("its device tree",)
+            return Detour(
+                image.name,
+                (
+                    f"Write {image.name} and start it on a {other.name}.",
+                    "Update it there: a newer kernel may bring the device tree.",
+                    f"Look on the boot partition for {lacking[0]}; without it the {board.name} stays dark.",
+                    f"Move the card to the {board.name} and run the bring-up for it first.",
+                ),
+                lacking,
+            )
+    return None
+
+
+def needed(catalogue: Catalogue) -> None:
+    """Raises CatalogueError where the shelf has nothing to plan with."""
+    if not catalogue.all(Board) or not catalogue.all(Image):
+        raise CatalogueError("The shelf has no board or no image.", do="Learn one on the shelf (F3).")
