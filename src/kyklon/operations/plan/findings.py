@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Adapter, Board, Cable, Card, Display, Image, Port, Supply
-from kyklon.model.build import Build, Link, Part
+from kyklon.catalogue.records import Adapter, Board, Cable, Card, CataloguePart, Display, Image, Port, Supply
+from kyklon.model.build import Build, Link, Part, change_of
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.world import World
 from kyklon.operations.assembly.power import RESERVE, budget
 from kyklon.operations.picture.chain import chain_of
+from kyklon.operations.plan.acts import with_part_used
 from kyklon.operations.plan.connections import Connection, connect, connections, port_of, unconnected
 
 OPERATION = 10
+ROLES_OF = {"board": "boards", "image": "images", "card": "cards", "adapter": "adapters"}
 NEEDED = ("board", "supply", "card", "display", "image", "encoder")
 
 
@@ -170,29 +172,99 @@ def _overdrawn(link: Link, name: str, socket: Port, plug: Port) -> Finding:
     )
 
 
-def _capacity(build: Build, catalogue: Catalogue) -> list[Finding]:
-    card, image = catalogue.find(Card, build.part("card")), catalogue.find(Image, build.part("image"))
-    if card is None or image is None or card.capacity_bytes >= image.least_card_bytes:
-        return []
-    return [
-        Finding(
-            code="plan.card-size",
-            severity=Severity.STOP,
-            operation=OPERATION,
-            subject=card.name,
-            title="The card is too small for the image",
-            message=f"{card.name} holds {show_bytes(card.capacity_bytes)}; {image.name} needs at least "
-            f"{show_bytes(image.least_card_bytes)}.",
-            why="The write ends before the image does.",
-            source=f"{image.name} in the catalogue",
+def _swapped(build: Build, catalogue: Catalogue, role: str, better: CataloguePart) -> Remedy:
+    """Another part in a role, with what follows from it in the boot settings and the cables."""
+    kind = ROLES_OF[role]
+    made = with_part_used(build, kind, better.id, catalogue)
+    before = catalogue.any(build.part(role))
+    changes = [
+        Change(
+            path="parts",
+            value=[part.model_dump() for part in made.parts],
+            label=role.capitalize(),
+            before=before.name if before else "none",
+            after=better.name,
         )
     ]
+    if made.links != build.links:
+        changes.append(
+            Change(
+                path="links",
+                value=[link.model_dump() for link in made.links],
+                label="Cables",
+                before=f"{len(build.links)} cables",
+                after=f"{len(made.links)} cables",
+            )
+        )
+    for name in ("dialect", "kernel", "device_tree", "user", "services"):
+        old, new = getattr(build.boot, name), getattr(made.boot, name)
+        if old != new:
+            shown = [", ".join(value) if isinstance(value, tuple) else str(value) for value in (old, new)]
+            changes.append(change_of(f"boot.{name}", list(new) if isinstance(new, tuple) else new, *shown))
+    return Remedy(label=f"Use {better.name}", changes=tuple(changes))
+
+
+def _capacity(build: Build, catalogue: Catalogue) -> list[Finding]:
+    card, image = catalogue.find(Card, build.part("card")), catalogue.find(Image, build.part("image"))
+    board = catalogue.find(Board, build.part("board"))
+    if card is None:
+        return []
+    found = []
+    most = board.most_card_bytes if board is not None else 0
+    large = [
+        other
+        for other in sorted(catalogue.all(Card), key=lambda other: other.capacity_bytes)
+        if (image is None or other.capacity_bytes >= image.least_card_bytes)
+        and (not most or other.capacity_bytes <= most)
+    ]
+    remedy = _swapped(build, catalogue, "card", large[0]) if large else None
+    if image is not None and card.capacity_bytes < image.least_card_bytes:
+        found.append(
+            Finding(
+                code="plan.card-size",
+                severity=Severity.STOP,
+                operation=OPERATION,
+                subject=card.name,
+                title="The card is too small for the image",
+                message=f"{card.name} holds {show_bytes(card.capacity_bytes)}; {image.name} needs at least "
+                f"{show_bytes(image.least_card_bytes)}.",
+                why="The write ends before the image does.",
+                source=f"{image.name} in the catalogue",
+                remedy=remedy,
+            )
+        )
+    if board is not None and most and card.capacity_bytes > most:
+        found.append(
+            Finding(
+                code="plan.card-loader",
+                severity=Severity.STOP,
+                operation=OPERATION,
+                subject=card.name,
+                title="The card is too large for the board's loader",
+                message=f"{card.name} holds {show_bytes(card.capacity_bytes)}; {board.name} starts from cards up to "
+                f"{show_bytes(most)}.",
+                why="The board finds nothing to start from, and stays dark.",
+                source=f"{board.name} in the catalogue",
+                remedy=remedy,
+            )
+        )
+    return found
 
 
 def _image(build: Build, catalogue: Catalogue) -> list[Finding]:
     board, image = catalogue.find(Board, build.part("board")), catalogue.find(Image, build.part("image"))
     if board is None or image is None or board.id in image.boards:
         return []
+    names = [other.name for name in image.boards if (other := catalogue.find(Board, name)) is not None]
+    serving = [other for other in catalogue.all(Image) if board.id in other.boards and other.has_system]
+    serving.sort(key=lambda other: other.school != image.school)
+    message = f"It supports {', '.join(names)}." if names else "It supports no board of the shelf."
+    remedy = _swapped(build, catalogue, "image", serving[0]) if serving else None
+    if remedy is None and names:
+        nearest = [other for name in image.boards if (other := catalogue.find(Board, name)) is not None]
+        nearest.sort(key=lambda other: (other.native_set != board.native_set, other.price))
+        remedy = _swapped(build, catalogue, "board", nearest[0])
+        message += f" No image of the shelf supports the {board.name}."
     return [
         Finding(
             code="plan.image-board",
@@ -200,9 +272,10 @@ def _image(build: Build, catalogue: Catalogue) -> list[Finding]:
             operation=OPERATION,
             subject=image.name,
             title=f"{image.name} does not support the {board.name}",
-            message=f"It supports {', '.join(catalogue.get(Board, each).name for each in image.boards)}.",
+            message=message,
             why="Without this board's device tree the machine stays dark.",
             source=f"{image.name} in the catalogue",
+            remedy=remedy,
         )
     ]
 
@@ -213,6 +286,7 @@ def _sync(build: Build, catalogue: Catalogue) -> list[Finding]:
         return []
     if adapter is None or display.sync == adapter.sync_out or chain_of(build, catalogue, World()).whole:
         return []  # what is plugged is judged in Picture, plug by plug
+    fitting = [other for other in catalogue.all(Adapter) if other.sync_out == display.sync and _meets(other, display)]
     return [
         Finding(
             code="plan.sync",
@@ -223,5 +297,12 @@ def _sync(build: Build, catalogue: Catalogue) -> list[Finding]:
             message=f"{adapter.name} gives {adapter.sync_out} sync; {display.name} needs {display.sync} sync.",
             why="Tying the two sync outputs together overdrives the input and can damage it. Use an active "
             "sync combiner, or an adapter with the right sync.",
+            remedy=_swapped(build, catalogue, "adapter", fitting[0]) if fitting else None,
         )
     ]
+
+
+def _meets(adapter: Adapter, display: Display) -> bool:
+    """Whether an adapter's output goes into the display."""
+    outs = {(port.connector, port.signal) for port in adapter.ports if port.direction == "out"}
+    return bool(outs & {(port.connector, port.signal) for port in display.ports if port.direction == "in"})

@@ -30,6 +30,7 @@ _CHAIN = ("board", "adapter", "display")
 # what a stop of the build is about: beginning of its code, the rule it falls under, and the roles that are concerned
 _STOPS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("plan.card-size", "card", ("card", "image")),
+    ("plan.card-loader", "loader", ("card", "board")),
     ("plan.image-board", "image", ("board", "image")),
     ("plan.sync", "picture", ("adapter", "display")),
     ("plan.unconnected", "controls", ("board", "display", "adapter", "encoder", "supply")),

@@ -145,7 +145,7 @@ class Planner:
         self._cost: list[float] = []  # of each column, what decides between equals included
         self._money: list[float] = []
         self._rows = _Rows()
-        self._parts: dict[Key, CataloguePart] = {}
+        self.parts: dict[Key, CataloguePart] = {}
         self._kinds: dict[Key, str] = {}
         self._known: dict[tuple[Key, ...], tuple[Build, float, Stops]] = {}
         self._lay_out()
@@ -168,10 +168,10 @@ class Planner:
                 new = 0.0 if self.wish.has(kind, part.id) else _PART
                 delay = _DELAY * (part.delay_ms if isinstance(part, Adapter) else 0.0)
                 delay += _DELAY * (part.processing_ms if isinstance(part, Display) else 0.0)
-                self._parts[role, part.id] = part
+                self.parts[role, part.id] = part
                 self._column((role, part.id), price, new + delay)
         for role in NEEDED:
-            self._rows.add(self._all(role), 1, 1, f"need:{role}")
+            self._rows.add(self._all(role), 1, 1)
         self._rows.add(self._all("adapter"), 0, 1)
         self._speeds()
         self._pairs()
@@ -184,10 +184,10 @@ class Planner:
         return -(-self.wish.players // part.players) if isinstance(part, Encoder) else 1
 
     def _all(self, role: str, holds: Callable[[CataloguePart], bool] = lambda _part: True) -> dict[int, float]:
-        return {self._columns[key]: 1.0 for key, part in self._parts.items() if key[0] == role and holds(part)}
+        return {self._columns[key]: 1.0 for key, part in self.parts.items() if key[0] == role and holds(part)}
 
     def _each(self, role: str) -> list[tuple[int, CataloguePart]]:
-        return [(self._columns[key], part) for key, part in self._parts.items() if key[0] == role]
+        return [(self._columns[key], part) for key, part in self.parts.items() if key[0] == role]
 
     def _needs(self, column: int, partners: Mapping[int, float], rule: str) -> None:
         """A part only with one of its partners."""
@@ -255,7 +255,7 @@ class Planner:
             self._needs(column, self._all("board", _takes(link.end)), "power")
         self._rows.add(chosen, 1, 1, "power")
         draws: dict[int, float] = {}
-        for (role, _id), part in self._parts.items():
+        for (role, _id), part in self.parts.items():
             column = self._columns[role, part.id]
             if isinstance(part, Board):
                 draws[column] = part.peak_a
@@ -403,7 +403,7 @@ class Planner:
         if done.x is None:
             return None
         taken = {name: bool(done.x[column] > 0.5) for name, column in self._columns.items()}
-        picks = {key[0]: key[1] for key in self._parts if taken[key]}
+        picks = {key[0]: key[1] for key in self.parts if taken[key]}
         broken = tuple(rule for rule, column in slack.items() if done.x[column] > 0.5)
         return picks, taken, float(done.fun), broken
 
@@ -460,7 +460,7 @@ class Planner:
             as_taken = self._as_taken(picks, taken)
             if not stops:
                 guessed = any(
-                    not self.prices.known(ROLES[role][0], self._parts[role, part]) for role, part in picks.items()
+                    not self.prices.known(ROLES[role][0], self.parts[role, part]) for role, part in picks.items()
                 )
                 # what only the build shows, such as a cable to the display's own power, comes on top
                 worth = cost + price - sum(self._money[column] for column in as_taken)
@@ -481,7 +481,7 @@ class Planner:
         rules out all of them. A plan has one part a role."""
         kinds = self._kinds
         if not kinds:
-            for other, part in self._parts.items():
+            for other, part in self.parts.items():
                 row = part.model_dump(exclude=_NOT_TOLD)
                 kinds[other] = f"{other[0]} {row}"
         return tuple(self._columns[other] for other, kind in kinds.items() if kind == kinds[key])
@@ -496,6 +496,9 @@ class Planner:
 
     def answer(self, count: int = 3) -> Answer:
         """The best plans that differ in kind; or the wishes that exclude each other."""
+        missing = [role for role in NEEDED if not self._all(role)]
+        if missing:
+            return Answer((), (), tuple(self.words(f"need:{role}") for role in missing))
         plans: list[Plan] = []
         barred: list[dict[int, float]] = []
         while len(plans) < count:

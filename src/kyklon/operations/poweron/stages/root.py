@@ -157,6 +157,8 @@ def kernel_line(bench: Bench) -> Step:
         return fail(panic("kernel line", "boot.no-root", cause, lamps.stuck, root_remedy(bench)), hides=True)
     if tiny := _tiny_memory(bench):
         return fail(panic("kernel line", "boot.memory", tiny, lamps.stuck), hides=True)
+    if failure := initramfs_fails(bench):  # before it looks for a root
+        return fail(failure, hides=True)
     meant = meant_root(bench)
     waits = "rootwait" in given
     if meant is not None and meant.partition is None:
@@ -205,8 +207,6 @@ def root_partition(bench: Bench) -> Step:
     if meant is None or meant.partition is None:
         return Step(hides_the_rest=True)
     number = meant.partition.number
-    if failure := initramfs_fails(bench):
-        return fail(failure, hides=True)
     root = bench.contents.roots.get(number)
     if root is None:
         cause = bench.contents.root_errors.get(number) or f"Partition {number} cannot be read."
