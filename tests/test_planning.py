@@ -12,7 +12,7 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Cable, Card, CataloguePart, Display, Encoder, Image, System
 from kyklon.operations.plan import planned
 from kyklon.operations.plan.solve import NEEDED, ROLES
-from kyklon.operations.plan.wishes import Wish, card_bytes, load_of, unsuited
+from kyklon.operations.plan.wishes import Wish, buttons_of, card_bytes, load_of, terminals_of, unsuited
 
 
 def wish(catalogue: Catalogue, *systems: str, **further: object) -> Wish:
@@ -57,6 +57,8 @@ def cheapest_of_all(asked: Wish, shelf: Catalogue) -> float | None:
         if board.most_card_bytes and card.capacity_bytes > board.most_card_bytes:
             continue
         if any(load_of(system, board, shelf, asked) > 1 for system in asked.systems):
+            continue
+        if any(terminals_of(encoder) < buttons_of(system) for system in asked.systems):
             continue
         if encoder.link == "nine-pin" or (encoder.link == "header" and "header" not in board.honours):
             continue

@@ -13,9 +13,11 @@ from kyklon.base import durable
 from kyklon.base.errors import KyklonError
 from kyklon.base.places import data_folder
 from kyklon.base.reading import bytes_of, json_of
+from kyklon.model.plan import Done
 from kyklon.model.record import Record
 from kyklon.record.folder import CURRENT
 
+_MOST_STEPS = 200  # of one build
 MOST = 200  # builds that are remembered, the latest
 
 
@@ -51,3 +53,16 @@ def known(place: Path | None = None) -> dict[Path, Mapping[str, Any]]:
             if isinstance(data, Mapping):
                 found[Path(name)] = data
     return found
+
+
+def steps_done(but: Path, place: Path | None = None) -> tuple[Done, ...]:
+    """What was noted of steps in the other builds of this machine."""
+    found = []
+    for folder, data in known(place).items():
+        rows = data.get("plan", {}).get("done", []) if isinstance(data.get("plan"), Mapping) else []
+        if folder == but.resolve() or not isinstance(rows, list):
+            continue
+        for row in rows[:_MOST_STEPS]:
+            with contextlib.suppress(ValueError):
+                found.append(Done.model_validate(row))
+    return tuple(found)

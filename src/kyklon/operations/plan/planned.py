@@ -179,13 +179,23 @@ def taken(build: Build, plan: Plan, catalogue: Catalogue) -> Build:
             "controls": build.controls.model_copy(update={"panel": made.controls.panel}),
         }
     )
-    return with_safest_hotkeys(wired(edited(fresh, "links", list(made.links)), catalogue), catalogue)
+    return _finished(fresh, catalogue)
+
+
+def _finished(build: Build, catalogue: Catalogue) -> Build:
+    """With the overlays of what sits on the header, wires and hotkeys."""
+    encoders = [catalogue.find(Encoder, part.part) for part in build.parts if part.role.startswith("encoder")]
+    wanted = [encoder.overlay for encoder in encoders if encoder is not None and encoder.overlay]
+    known = {overlay.partition(":")[0] for overlay in build.boot.overlays}
+    overlays = (*build.boot.overlays, *(overlay for overlay in wanted if overlay not in known))
+    made = edited(build, "boot.overlays", list(dict.fromkeys(overlays)))
+    return with_safest_hotkeys(wired(made, catalogue), catalogue)
 
 
 def started(name: str, plan: Plan, systems: tuple[str, ...], settings: PlanSettings, catalogue: Catalogue) -> Build:
     """A new build of a plan."""
     made = plan.build.model_copy(update={"name": name, "systems": systems, "plan": settings})
-    return with_safest_hotkeys(wired(edited(made, "links", list(made.links)), catalogue), catalogue)
+    return _finished(made, catalogue)
 
 
 @dataclass(frozen=True)
@@ -227,3 +237,14 @@ def needed(catalogue: Catalogue) -> None:
     """Raises CatalogueError where the shelf has nothing to plan with."""
     if not catalogue.all(Board) or not catalogue.all(Image):
         raise CatalogueError("The shelf has no board or no image.", do="Learn one on the shelf (F3).")
+
+
+def in_words(found: Answer) -> list[str]:
+    """Why there is no plan."""
+    if found.lacking:
+        return [f"This shelf cannot do it: it lacks {words}." for words in found.lacking]
+    if len(found.conflict) == 1:
+        return [f"Nothing on this shelf gives {found.conflict[0]}."]
+    if found.conflict:
+        return ["These wishes exclude each other:", *(f"  {words}" for words in found.conflict)]
+    return ["There is no plan for these wishes."]

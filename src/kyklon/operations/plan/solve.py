@@ -36,7 +36,16 @@ from kyklon.operations.assembly.electrics import awg_ohm_per_m
 from kyklon.operations.assembly.power import CONTACT_OHM, RESERVE, contacts
 from kyklon.operations.picture.chain import VIDEO_SIGNALS
 from kyklon.operations.plan.connections import carries
-from kyklon.operations.plan.wishes import Prices, Wish, card_bytes, load_of, rule_words, unsuited
+from kyklon.operations.plan.wishes import (
+    Prices,
+    Wish,
+    buttons_of,
+    card_bytes,
+    load_of,
+    rule_words,
+    terminals_of,
+    unsuited,
+)
 
 ROLES: dict[str, tuple[str, type[CataloguePart]]] = {
     "board": ("boards", Board),
@@ -50,6 +59,7 @@ ROLES: dict[str, tuple[str, type[CataloguePart]]] = {
 NEEDED = ("board", "image", "display", "supply", "card", "encoder")
 _PART = 0.01  # of a currency unit: of two equal prices the plan with fewer new parts, with less delay comes first
 _DELAY = 0.001  # a ms
+_ASKS = 0.005  # an image that fetches and asks at its first start comes after one that is whole
 _BIG = 1000.0  # what a rule that is lifted costs, in numbers of parts
 _MOST_TURNS = 400  # plans that are checked before one gives up
 WISHES = ("speed", "players", "place", "budget", "fixed", "screen", "card", "reach")  # rules that somebody wished
@@ -168,6 +178,7 @@ class Planner:
                 new = 0.0 if self.wish.has(kind, part.id) else _PART
                 delay = _DELAY * (part.delay_ms if isinstance(part, Adapter) else 0.0)
                 delay += _DELAY * (part.processing_ms if isinstance(part, Display) else 0.0)
+                delay += _ASKS if isinstance(part, Image) and part.installer_service else 0.0
                 self.parts[role, part.id] = part
                 self._column((role, part.id), price, new + delay)
         for role in NEEDED:
@@ -312,6 +323,9 @@ class Planner:
         for column, encoder in self._each("encoder"):
             assert isinstance(encoder, Encoder)
             count = self._count(encoder)
+            for system in self.wish.systems:
+                if terminals_of(encoder) < buttons_of(system):
+                    self._never(column, f"buttons:{system.id}")
             plug = next((port for port in encoder.ports if _family(port) == "USB"), None)
             if encoder.link == "header":
                 self._needs(column, self._all("board", _with_header) if count == 1 else {}, "controls")

@@ -8,7 +8,7 @@ from statistics import NormalDist, median
 
 from kyklon.base.quantities import show_bytes, show_money
 from kyklon.catalogue.loader import KINDS, Catalogue
-from kyklon.catalogue.records import Board, Cable, CataloguePart, Display, Emulator, Image, System
+from kyklon.catalogue.records import Board, Cable, CataloguePart, Display, Emulator, Encoder, Image, System
 from kyklon.model.build import Build, FrameCost
 from kyklon.operations.card.sizing import PICTURE_BYTES, SAVE_BYTES, SPARE_LEAST, SPARE_SHARE
 from kyklon.operations.tuning.speed import HEAVY, OFTEN, SPARE
@@ -92,6 +92,19 @@ def load_of(system: System, board: Board, catalogue: Catalogue, wish: Wish) -> f
     heavy = HEAVY if wish.hardest and any(word in wish.hardest.casefold() for word in emulator.heavy) else 1.0
     frame = 1000 / float(system.refresh_hz)
     return (mean * heavy + quantile * spread) / (frame * (1 - SPARE))
+
+
+# --- the controls ---
+
+
+def terminals_of(encoder: Encoder) -> int:
+    """Terminals of each player; a gamepad's are its switches."""
+    return sum(terminal.player == 1 for terminal in encoder.terminals)
+
+
+def buttons_of(system: System) -> int:
+    """What a seat needs for a system: its inputs, and one more to hold for the hotkeys."""
+    return len(system.inputs) + 1
 
 
 # --- the card --------------------------------------------------------------------------------------------------------
@@ -178,6 +191,7 @@ def rule_words(rule: str, wish: Wish, catalogue: Catalogue) -> str:
         "power": "a cable from the power supply to the board",
         "current": "a power supply with 20 % headroom",
         "voltage": "enough volts at the board",
+        "buttons": f"enough terminals for {name}",
         "controls": "a socket of the board for the controls",
         "card": f"a card for {show_bytes(wish.bytes)} of games beside the system",
         "loader": "a card that the board's loader starts from",
