@@ -46,5 +46,6 @@ def usual(release: str = "6.1.0", *modules: str, machine: int = 183) -> dict[str
         "bin/sh": (SCRIPT, elf(machine)),
         "init": (SCRIPT, b"#!/bin/sh\n"),
         "scripts/functions": (SCRIPT, b"# panic\n"),
+        "sbin/blkid": (SCRIPT, elf(machine)),
     }
     return files | {f"lib/modules/{release}/kernel/{name}.ko": (SCRIPT & ~0o111, b"\x7fELF") for name in modules}

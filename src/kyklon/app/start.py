@@ -7,6 +7,7 @@ session (inspects the build), window shown; and only then the slow looks, and th
 from __future__ import annotations
 
 import gc
+import hashlib
 import sys
 import threading
 import traceback
@@ -104,6 +105,15 @@ def run(folder: Path | Make) -> int:
     return _Program().run(folder)
 
 
+def run_start() -> int:
+    """Show the first page; returns the exit code."""
+    return _Program().run_start()
+
+
+def _place_key(folder: Path) -> str:
+    return f"places/{hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:16]}"
+
+
 class _Program:
     """The windows of one run."""
 
@@ -163,16 +173,67 @@ class _Program:
         if isinstance(found, KyklonError):
             plain_box(self._windows[0] if self._windows else None, "This build cannot be opened", found)
             return
+        if isinstance(found, Cancelled):
+            self._end_without_windows()
+            return
         if isinstance(found, BaseException):
             raise found
         window = window_on(found, self._theme)
         _show_crashes(window)
         window.another.connect(self._open)
+        window.demo.connect(self._make_demo)
         window.fit_screen(self._kept.value("window"))
-        window.closed.connect(self._keep)
+        left = self._kept.value(_place_key(found.folder), 0, int)
+        if left or not any(part.role == "board" for part in found.build.parts):
+            window.open_operation(left or 10)  # where its owner left it; one without parts begins with the plan
+        window.closed.connect(lambda: self._leave(window))
         window.show()
         QTimer.singleShot(0, window.session.look_at_everything)
         self._windows.append(window)
+
+    def run_start(self) -> int:
+        """The first page, until a build was opened and closed, or the page was closed without one."""
+        application = make_application()
+        theme = self._theme = Theme(
+            dark=self._kept.value("dark", False, bool), scale=self._kept.value("scale", 1.0, float)
+        )
+        application.setStyleSheet(style_sheet(theme))
+        from kyklon.app.shell.start_window import StartWindow
+
+        page = StartWindow(theme, loader.load(catalogue_folder(), strict=False))
+        page.opened.connect(self._open)
+        page.demo.connect(self._make_demo)
+        application.setQuitOnLastWindowClosed(False)  # the next window is read while this one goes
+        page.closed.connect(lambda: QTimer.singleShot(0, self._end_without_windows))
+        page.show()
+        code = application.exec()
+        self._keep()
+        return code
+
+    def _end_without_windows(self) -> None:
+        application = QApplication.instance()
+        if not self._windows and not self._readers and application is not None:
+            application.quit()
+        QApplication.setQuitOnLastWindowClosed(True)
+
+    def _make_demo(self, name: str) -> None:
+        """Make a demo that is not there yet, and open it."""
+        from kyklon.demo.known import kept_demo
+
+        reader = _Reader()
+        waiting = MakingWindow(self._theme)
+        reader.reported.connect(waiting.show_progress)
+        waiting.cancelled.connect(reader.cancel.cancel)
+        reader.read.connect(lambda _found: waiting.deleteLater())
+        reader.read.connect(self._show)
+        self._readers.append(reader)
+        waiting.show()
+        reader.start(lambda watch: kept_demo(name, loader.load(catalogue_folder()), watch))
+
+    def _leave(self, window: Window) -> None:
+        """What is kept of a window that closes: where its owner was."""
+        self._kept.setValue(_place_key(window.session.folder), window.number)
+        self._keep()
 
     def _keep(self) -> None:
         self._kept.setValue("dark", self._theme.dark)

@@ -29,13 +29,12 @@ def demo(
     keep: Annotated[bool, Option("--keep", help="Open the existing one if this version made it.")] = False,
 ) -> int:
     """Make the demo build and open it."""
-    from kyklon.demo import camper, lighthouse, school_fair
     from kyklon.demo.folders import is_current, make_current
+    from kyklon.demo.known import DEMOS
 
-    known = {"lighthouse": lighthouse, "camper": camper, "school-fair": school_fair}
-    if name not in known:
-        raise WrongUse(f"Unknown demo: {name!r}.", do=f"There are: {', '.join(known)}.")
-    made = known[name]
+    if name not in DEMOS:
+        raise WrongUse(f"Unknown demo: {name!r}.", do=f"There are: {', '.join(DEMOS)}.")
+    made = DEMOS[name]
     place = folder or demo_folder(made.NAME)
 
     def make(watch: Watch) -> Path:
@@ -66,6 +65,13 @@ def new(folder: Folder, name: Annotated[str, Option("--name", help="Name of the 
 def open_build(folder: Folder) -> int:
     """Open a build in the window."""
     return _window(folder)
+
+
+def start() -> int:
+    """Show the first page: a new build from wishes, a demo, or one begun before."""
+    from kyklon.app.start import run_start
+
+    return run_start()
 
 
 def _window(folder: Path | Callable[[Watch], Path]) -> int:

@@ -33,6 +33,7 @@ class Command:
 
 COMMANDS = (
     Command("demo", ("build", "demo"), "Make the demo build and open it."),
+    Command("start", ("build", "start"), "Show the first page: a new build from wishes, a demo, or one begun before."),
     Command("new", ("build", "new"), "Start a new build in an empty folder."),
     Command("open", ("build", "open_build"), "Open a build in the window."),
     Command("check", ("build", "check"), "List all findings of a build."),

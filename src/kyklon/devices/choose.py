@@ -8,16 +8,7 @@ from typing import TYPE_CHECKING
 
 from kyklon.base.errors import TargetError
 from kyklon.devices.image_file import ImageFile
-from kyklon.devices.linux import udisks
-from kyklon.devices.linux.displays import LinuxDisplays
-from kyklon.devices.linux.drives import LinuxDrives
-from kyklon.devices.linux.inputs import LinuxInputs
-from kyklon.devices.linux.udisks import UDisks
 from kyklon.devices.ports import Displays, Drives, Inputs
-from kyklon.devices.simulated import glass
-from kyklon.devices.simulated.displays import SimulatedDisplays
-from kyklon.devices.simulated.drives import SimulatedDrives
-from kyklon.devices.simulated.inputs import SimulatedInputs
 
 if TYPE_CHECKING:
     from kyklon.devices.simulated.glass import SimulatedGlass
@@ -34,19 +25,27 @@ def has_stand_ins(folder: Path) -> bool:
 def drives_of(folder: Path | None) -> tuple[Drives, ...]:
     """Back ends in the order to ask them: a build's stand-ins where it brings some, else this machine's own drives."""
     if folder is not None and has_stand_ins(folder):
+        from kyklon.devices.simulated.drives import SimulatedDrives
+
         return (SimulatedDrives(folder / STAND_INS),)
     return real_drives()
 
 
 def real_drives() -> tuple[Drives, ...]:
     """UDisks2 where it answers, then lsblk and sysfs, which also know what the service leaves out."""
+    from kyklon.devices.linux.drives import LinuxDrives
+
     if _udisks_answers():
+        from kyklon.devices.linux.udisks import UDisks
+
         return (UDisks(), LinuxDrives())
     return (LinuxDrives(),)
 
 
 @functools.lru_cache(maxsize=1)
 def _udisks_answers() -> bool:
+    from kyklon.devices.linux import udisks
+
     return udisks.reachable()
 
 
@@ -64,14 +63,22 @@ def first_that_lists(backends: tuple[Drives, ...]) -> Drives:
 def inputs_of(folder: Path | None) -> Inputs:
     """A build's stand-ins where it brings some, else what is plugged into this machine."""
     if folder is not None and (folder / STAND_INS / "inputs.json").exists():
+        from kyklon.devices.simulated.inputs import SimulatedInputs
+
         return SimulatedInputs(folder / STAND_INS)
+    from kyklon.devices.linux.inputs import LinuxInputs
+
     return LinuxInputs()
 
 
 def displays_of(folder: Path | None) -> Displays:
     """The same for the displays that are connected."""
     if folder is not None and (folder / STAND_INS / DISPLAYS).is_dir():
+        from kyklon.devices.simulated.displays import SimulatedDisplays
+
         return SimulatedDisplays(folder / STAND_INS / DISPLAYS)
+    from kyklon.devices.linux.displays import LinuxDisplays
+
     return LinuxDisplays()
 
 
@@ -79,6 +86,8 @@ def glass_of(folder: Path | None) -> SimulatedGlass | None:
     """The stand-in for the glass that a build brings; None where a user's eye reads the rulers."""
     if folder is None or not (folder / STAND_INS / "glass.json").exists():
         return None
+    from kyklon.devices.simulated import glass
+
     found = glass.load(folder / STAND_INS)
     return glass.SimulatedGlass(found) if found is not None else None
 

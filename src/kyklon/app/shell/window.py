@@ -30,7 +30,6 @@ from kyklon.app.shell.findings_panel import FindingsPanel, RemedyDialog
 from kyklon.app.shell.route_card import LOGBOOK, SHELF, Line, RouteCard
 from kyklon.app.widgets.basic import column, plain_box, row
 from kyklon.base.errors import KyklonError
-from kyklon.base.progress import Watch
 from kyklon.base.shown import visible
 from kyklon.model.build import Build, remedied
 from kyklon.model.findings import Finding, Remedy, Severity
@@ -42,6 +41,7 @@ from kyklon.record.folder import save as save_build
 
 if TYPE_CHECKING:
     from kyklon.app.pages.shelf.page import ShelfPage
+    from kyklon.app.shell.start_window import StartWindow
 
 Page: TypeAlias = "OperationPage | LogbookPage | ShelfPage"
 WANTED = QSize(1280, 800)  # what the frame is designed for
@@ -51,6 +51,7 @@ class Window(QMainWindow):
     """Everything the user sees of one build."""
 
     another = pyqtSignal(object)  # Path of a build folder to open as well
+    demo = pyqtSignal(str)  # the name of a demo to make and open as well
     closed = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
@@ -309,29 +310,15 @@ class Window(QMainWindow):
         theme = self.session.theme
         theme.set_dark(not theme.dark)
 
-    def ask_new(self) -> None:
-        """A new build in an empty folder, opened in a window of its own."""
-        path = QFileDialog.getExistingDirectory(
-            self, "An empty folder for the new build", str(self.session.folder.parent)
-        )
-        if path:
-            self.make_new(Path(path))
+    def ask_new(self) -> StartWindow:
+        """The first page: a new build from wishes, opened in a window of its own."""
+        from kyklon.app.shell.start_window import StartWindow  # scipy's solver comes with it
 
-    def make_new(self, folder: Path) -> None:
-        catalogue = self.session.catalogue
-
-        def work(_watch: Watch) -> Path:
-            from kyklon.operations.plan.acts import start_build
-
-            return start_build(folder, folder.name, catalogue)
-
-        self.session.jobs.start(
-            "Starting the build",
-            work,
-            self.another.emit,
-            bad=lambda bad: self.session.said.emit(str(bad)),
-            cancellable=False,
-        )
+        self._start = start = StartWindow(self.session.theme, self.session.parts.shelf, self.session.folder.parent)
+        start.opened.connect(self.another)
+        start.demo.connect(self.demo)
+        start.show()
+        return start
 
     def ask_open(self) -> None:
         """Open another build in a window of its own."""

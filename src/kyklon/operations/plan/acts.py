@@ -180,8 +180,17 @@ def _boot_fitted(build: Build, catalogue: Catalogue, *, image_changed: bool) -> 
 
 def start_build(folder: Path, name: str, catalogue: Catalogue) -> Path:
     """A new build folder. Only an empty or missing folder is taken."""
-    if folder.exists() and any(folder.iterdir()):
-        raise BuildFolderError(f"{folder} is not empty.", do="Choose an empty folder; nothing was changed.")
-    store.save(folder, fresh_build(name, catalogue))
-    Logbook(folder).add(0, "Build started", name)
+    return keep_new(folder, fresh_build(name, catalogue))
+
+
+def keep_new(folder: Path, build: Build) -> Path:
+    """Save a new build. Only an empty or missing folder is taken. Raises BuildFolderError."""
+    try:
+        if folder.exists() and any(folder.iterdir()):
+            raise BuildFolderError(f"{folder} is not empty.", do="Choose an empty folder; nothing was changed.")
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as bad:
+        raise BuildFolderError(f"{folder} cannot be made: {bad.strerror}.", do="Choose another folder.") from bad
+    store.save(folder, build)
+    Logbook(folder).add(0, "Build started", build.name)
     return folder

@@ -198,6 +198,20 @@ def started(name: str, plan: Plan, systems: tuple[str, ...], settings: PlanSetti
     return _finished(made, catalogue)
 
 
+def empty_build(name: str, catalogue: Catalogue) -> Build:
+    """A build with nothing chosen."""
+    return Build(
+        name=name,
+        kind="Nothing chosen yet",
+        systems=(),
+        parts=(),
+        links=(),
+        boot=BootSettings(dialect="", kernel="", device_tree=""),
+        picture=PictureSettings(menu=Mode(name="CTA 1", timing=standard_timings("cta")[1].timing)),
+        controls=ControlSettings(panel="", hotkeys=acts.HOTKEYS),
+    )
+
+
 @dataclass(frozen=True)
 class Detour:
     """The way to a board that no image serves yet: steps, and the files that lack on the card."""

@@ -13,10 +13,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import combinations, product
 
-import numpy as np
-from scipy.optimize import Bounds, LinearConstraint, milp
-from scipy.sparse import coo_array
-
+from kyklon.base.late import late
 from kyklon.catalogue.cables import joined, why_not_joined
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import (
@@ -63,6 +60,8 @@ _ASKS = 0.005  # an image that fetches and asks at its first start comes after o
 _BIG = 1000.0  # what a rule that is lifted costs, in numbers of parts
 _MOST_TURNS = 400  # plans that are checked before one gives up
 WISHES = ("speed", "players", "place", "budget", "fixed", "screen", "card", "reach")  # rules that somebody wished
+
+np, optimize, sparse = late("numpy"), late("scipy.optimize"), late("scipy.sparse")
 
 Key = tuple[str, str]  # role and id
 
@@ -406,12 +405,12 @@ class Planner:
             low.append(1)
             high.append(1)
         at = np.array([(row, column) for row, column, _value in entries]).T
-        matrix = coo_array((np.array([value for _r, _c, value in entries]), at), shape=(len(low), size)).tocsr()
-        done = milp(
+        matrix = sparse.coo_array((np.array([value for _r, _c, value in entries]), at), shape=(len(low), size)).tocsr()
+        done = optimize.milp(
             np.array([*self._cost, *([_BIG * 100] * len(slack))]),
             integrality=np.ones(size),
-            bounds=Bounds(0, 1),
-            constraints=LinearConstraint(matrix, low, high),
+            bounds=optimize.Bounds(0, 1),
+            constraints=optimize.LinearConstraint(matrix, low, high),
             options={"mip_rel_gap": 0.0},
         )
         if done.x is None:

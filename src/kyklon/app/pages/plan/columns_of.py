@@ -1,0 +1,71 @@
+"""Plans as the columns that are drawn, and the question to the planner off the window's thread."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from kyklon.app.pages.plan.plan_columns import PlanColumn
+from kyklon.base.quantities import show_money
+from kyklon.catalogue.cables import joined, pieces_of
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Board
+from kyklon.model.build import Build
+from kyklon.operations.plan import planned
+from kyklon.operations.plan.solve import ROLES, Answer, Plan, WhyNot
+from kyklon.operations.plan.wishes import Wish, known_name, load_of
+
+_NO_CABLE_M = 0.01  # m: a card goes straight into its socket
+_ROLE_WORDS = {"supply": "power supply", "image": "system software", "encoder": "controls"}
+
+
+def columns_of(found: Answer, wish: Wish, catalogue: Catalogue) -> tuple[PlanColumn, ...]:
+    """Each plan as a column."""
+    return tuple(_column(number, plan, wish, catalogue) for number, plan in enumerate(found.plans, 1))
+
+
+def _column(number: int, plan: Plan, wish: Wish, catalogue: Catalogue) -> PlanColumn:
+    board = catalogue.get(Board, plan.part("board"))
+    count = -(-wish.players // _players(catalogue, plan.part("encoder")))
+    rows = []
+    for role, part in plan.picks:
+        name = known_name(catalogue, part)
+        shown = f"{count} × {name}" if role == "encoder" and count > 1 else name
+        rows.append((_ROLE_WORDS.get(role, role), shown, "have" if _has(wish, role, part) else ""))
+    metres = [joined(pieces).length_m for link in plan.build.links if (pieces := pieces_of(link, catalogue))]
+    cables = sum(length > _NO_CABLE_M for length in metres)
+    about = "about " if plan.guessed else ""
+    loads = tuple((system.name, load_of(system, board, catalogue, wish)) for system in wish.systems[:4])
+    further = f"{cables} cable{'s' * (cables != 1)} included"
+    return PlanColumn(f"Plan {number}", f"{about}{show_money(plan.price)}", further, tuple(rows), loads)
+
+
+def _has(wish: Wish, role: str, part: str) -> bool:
+    return wish.has(ROLES[role][0], part) or (role == "display" and part == wish.screen)
+
+
+def _players(catalogue: Catalogue, encoder: str) -> int:
+    part = catalogue.parts["encoders"].get(encoder)
+    return max(1, getattr(part, "players", 1))
+
+
+def answer(wish: Wish, catalogue: Catalogue, prices: Mapping[str, float]) -> Answer:
+    """The plans for a wish; takes up to a second."""
+    if not wish.systems:
+        return Answer(())
+    return planned.planner_of(wish, catalogue, prices).answer()
+
+
+def why_words(found: WhyNot, name: str, best: Plan | None, build: Build, catalogue: Catalogue) -> str:
+    """Why a part is not in the plan, as a sentence."""
+    if best is not None and best.part(found.key[0]) == found.key[1]:
+        return f"{name} is in plan 1."
+    if found.plan is not None:
+        more = found.more
+        return f"{name}: possible. The plan then costs {show_money(max(0.0, more))} more."
+    reasons = "; no plan with it has ".join(found.words)
+    text = f"{name}: no plan with it has {reasons}."
+    board = catalogue.find(Board, found.key[1]) if found.key[0] == "board" else None
+    way = planned.detour(board, catalogue) if board is not None else None
+    if way is not None:
+        text += f" Another way: {' '.join(way.steps)}"
+    return text
