@@ -184,7 +184,8 @@ def test_wrong_use_and_failure_have_their_exit_codes(
 def test_a_build_from_the_future_is_refused(demo: Demo) -> None:
     path = demo.folder / store.CURRENT
     path.write_text(
-        path.read_text(encoding="utf-8").replace(f'"version": {store.VERSION}', f'"version": {store.VERSION + 1}'), encoding="utf-8"
+        path.read_text(encoding="utf-8").replace(f'"version": {store.VERSION}', f'"version": {store.VERSION + 1}'),
+        encoding="utf-8",
     )
     assert "newer Kyklon" in kyklon("check", str(demo.folder), code=3).stderr
 

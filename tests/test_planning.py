@@ -10,9 +10,10 @@ import pytest
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Cable, Card, CataloguePart, Display, Encoder, Image, System
+from kyklon.demo import camper, lighthouse
 from kyklon.operations.plan import planned
 from kyklon.operations.plan.solve import NEEDED, ROLES
-from kyklon.operations.plan.wishes import Wish, buttons_of, card_bytes, load_of, terminals_of, unsuited
+from kyklon.operations.plan.wishes import Wish, buttons_of, card_bytes, load_of, terminals_of, unsuited, wish_of
 
 
 def wish(catalogue: Catalogue, *systems: str, **further: object) -> Wish:
@@ -231,3 +232,19 @@ def test_a_board_that_nothing_serves_is_reached_by_a_detour(catalogue: Catalogue
     assert planned.detour(catalogue.get(Board, "ling"), catalogue) is None
     why = planned.planner_of(wish(shelf), shelf).why_not(("board", "own"))
     assert "image" in why.rules
+
+
+@pytest.mark.parametrize("name", ["lighthouse", "camper"])
+def test_a_demo_planned_from_its_wishes_comes_out_as_shipped_or_better(name: str, catalogue: Catalogue) -> None:
+    build = {"lighthouse": lighthouse, "camper": camper}[name].build(catalogue, "0" * 64)
+    asked = wish_of(build, catalogue)
+    assert not planned.stops_of(build, catalogue, asked)
+    for wished in (asked, replace(asked, at_hand=frozenset())):
+        planner = planned.planner_of(wished, catalogue)
+        best = planner.best()
+        assert best is not None
+        assert best.price <= planner.price_of(build)
+    dear = planned.solve(build.model_copy(update={"plan": build.plan.model_copy(update={"budget": 1.0})}), catalogue)
+    assert (dear.plans != ()) is (name == "lighthouse"), "all of it is at hand"
+    if not dear.plans:
+        assert "a price of at most" in " ".join(planned.in_words(dear))

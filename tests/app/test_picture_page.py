@@ -39,7 +39,7 @@ def view_of(user: User, view: int) -> Any:
 
 
 def choose_part(user: User, role: str, part: str) -> None:
-    box = user.open(10)._choices[role]
+    box = user.open(10).map._choices[role]
     at = box.findData(part)
     assert at >= 0, (role, part)
     box.setCurrentIndex(at)

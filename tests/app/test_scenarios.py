@@ -74,7 +74,7 @@ def test_a_base_system_needs_the_network_for_its_installer(van: User) -> None:
 
 def test_a_tube_on_a_board_that_takes_only_a_size_gets_its_picture_by_identification_data(user: User) -> None:
     session = user.window.session
-    board = user.open(10)._choices["board"]
+    board = user.open(10).map._choices["board"]
     board.setCurrentIndex(board.findData("ling"))
     board.activated.emit(board.currentIndex())
     session.edit("picture.identification", "")  # this tube has no data of its own

@@ -229,7 +229,7 @@ def test_the_window_answers_while_a_job_runs(user) -> None:
 
 def test_choosing_a_part_moves_the_findings(user) -> None:
     page = user.open(10)
-    choice = page._choices["board"]
+    choice = page.map._choices["board"]
     choice.setCurrentIndex(choice.findData("ling"))
     choice.activated.emit(choice.currentIndex())
     assert user.window.session.build.part("board") == "ling"

@@ -259,20 +259,22 @@ def _schedule_lines(rows: tuple[all_steps.Step, ...], made: Schedule) -> list[st
     told = [f"done      {step.title} ({step.id})" for step in rows if step.done]
     for slot in made.slots:
         step = slot.step
-        alone = f", then {show_duration(expected(step.alone) * 60)} by itself" if expected(step.alone) >= 1 else ""
+        alone = (
+            f", then {show_duration(round(expected(step.alone)) * 60)} by itself" if expected(step.alone) >= 1 else ""
+        )
         mark = "*" if step.id in made.critical else " "
         told.append(
             f"{mark} {made.at(slot.start):%a %d %b %H:%M}  {step.title} ({step.id}): "
-            f"{show_duration(expected(step.hands) * 60)}{alone}"
+            f"{show_duration(round(expected(step.hands)) * 60)}{alone}"
         )
     told += [f"  no time yet       {step.title} ({step.id})" for step in made.left]
     if made.slots:
         told.append(
-            f"Finished {made.at(made.finish):%A, %d %B %Y, %H:%M}; {show_duration(made.hands * 60)} of handwork."
+            f"Finished {made.at(made.finish):%A, %d %B %Y, %H:%M}; {show_duration(round(made.hands) * 60)} of handwork."
         )
     if made.left:
         need = sum(expected(step.hands) for step in made.left)
-        told.append(f"{len(made.left)} steps need about {show_duration(need * 60)} more.")
+        told.append(f"{len(made.left)} steps need about {show_duration(round(need) * 60)} more.")
     return told
 
 

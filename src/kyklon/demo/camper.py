@@ -26,6 +26,7 @@ from kyklon.model.build import (
 )
 from kyklon.model.controls import ControlSettings
 from kyklon.model.display import Edid, Extension, RangeLimits
+from kyklon.model.plan import PlanSettings
 from kyklon.model.timing import Mode
 from kyklon.operations.controls.acts import wired
 from kyklon.operations.picture import edid
@@ -82,6 +83,11 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
         name="Camper console",
         kind="Console in a case · 7-inch panel · 12 V battery",
         systems=("alder-8", "birch-16"),
+        plan=PlanSettings(
+            place="camper",
+            games={"alder-8": 60, "birch-16": 80},
+            at_hand=("boards/cod", "displays/pane-7", "encoders/tackle-12", "supplies/ballast-3a"),
+        ),
         parts=tuple(Part(role=role, part=part) for role, part in parts),
         links=(
             Link(start="supply.out", end="board.power", cable="power-a-micro-1m5"),

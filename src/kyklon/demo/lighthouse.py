@@ -35,6 +35,7 @@ from kyklon.model.build import (
 from kyklon.model.controls import ControlSettings
 from kyklon.model.display import Edid, RangeLimits
 from kyklon.model.library import ListFile, ListScheme
+from kyklon.model.plan import Evening, PlanSettings
 from kyklon.model.timing import Mode
 from kyklon.operations.card.shelving import shelf_entry
 from kyklon.operations.card.sources import source
@@ -115,6 +116,20 @@ def _make_identification(folder: Path, catalogue: Catalogue) -> None:
     make_pane(folder / PANE)
 
 
+AT_HAND = (
+    "boards/herring",
+    "supplies/ballast-3a",
+    "cards/cockle-32",
+    "displays/casement-19",
+    "adapters/gantry-rgb",
+    "encoders/tackle-pair",
+    "cables/power-a-micro-1m5",
+    "cables/hdmi-a-a-1m",
+    "cables/rgb-21-1m5",
+    "cables/usb-a-b-1m",
+)
+
+
 def build(catalogue: Catalogue, checksum: str) -> Build:
     """The build as its owner left it, faults included."""
     tube, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
@@ -127,6 +142,13 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
         name="Lighthouse Café table",
         kind="Cocktail cabinet · two facing players · tube laid flat",
         systems=SYSTEMS,
+        plan=PlanSettings(
+            games={"alder-8": 40, "birch-16": 60, "cedar-disc": 12, "fir-board-v": 20},
+            players=2,
+            screen="casement-19",
+            at_hand=AT_HAND,
+            evenings=tuple(Evening(day=f"2026-12-{day:02d}") for day in (4, 5, 11, 12)),
+        ),
         parts=tuple(
             Part(role=role, part=part)
             for role, part in (

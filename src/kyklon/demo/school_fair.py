@@ -25,6 +25,7 @@ from kyklon.model.build import (
     PictureSettings,
 )
 from kyklon.model.controls import ControlSettings, KeyboardSettings
+from kyklon.model.plan import PlanSettings
 from kyklon.model.timing import Mode
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
@@ -71,6 +72,7 @@ def build() -> Build:
         name="School fair micro",
         kind="Home computer reborn · keyboard with a matrix · flat display",
         systems=("elm-micro",),
+        plan=PlanSettings(place="school", games={"elm-micro": 100}, screen="pane-24", at_hand=("displays/pane-24",)),
         parts=tuple(Part(role=role, part=part) for role, part in parts),
         links=(
             Link(start="supply.out", end="board.power", cable="power-a-micro-1m5"),

@@ -18,7 +18,6 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
-from kyklon.base.places import data_folder
 from kyklon.base.progress import Watch
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build
@@ -107,7 +106,7 @@ class RecentBuilds(Instrument):
             head, under = (QRectF(left, place.top() + px(y), wide, px(17)) for y in (3, 19))
             self.text(painter, head, recent.name, font=self.theme.font("label", weight=600))
             self.text(painter, under, recent.kind, font=self.theme.font("small"), token="muted")
-            words = f"{recent.signed} of 9 signed off · card {recent.card}"
+            words = f"{recent.signed} of 9 done · {recent.card}"
             self.text(painter, QRectF(left, place.top() + px(35), wide, px(16)), words, font=self.theme.font("small"))
 
     def _draw_glass(self, painter: QPainter, box: QRectF, recent: Recent) -> None:
@@ -185,7 +184,7 @@ class StartWindow(QWidget):
         self._name.setText("My machine")
         self._place = QLineEdit()
         self._place.setAccessibleName("Folder")
-        self._place.setText(str((near or data_folder().parent / "kyklon-builds") / "my-machine"))
+        self._place.setText(str((near or Path.home() / "Kyklon") / "my-machine"))
         self._name.textEdited.connect(self._on_named)
         self._start = button("Start from this plan", self.start, "primary")
         self._empty = button("Start empty", self.start_empty, "outline", tip="Nothing is chosen yet; parts come later")
@@ -195,9 +194,9 @@ class StartWindow(QWidget):
         choose = button("Choose…", self.ask_folder, "quiet")
         begin.add(
             row(label("Name", "muted"), self._name, label("Folder", "muted"), self._place, choose),
-            row(self._said, self._empty, self._start),
+            row(self._said, 1, self._empty, self._start),
         )
-        begin.body.itemAt(1).layout().setStretch(0, 1)
+        begin.body.itemAt(1).layout().setStretch(0, 3)
         begin.body.itemAt(0).layout().setStretch(1, 2)
         begin.body.itemAt(0).layout().setStretch(3, 4)
         self._recent = RecentBuilds(theme)

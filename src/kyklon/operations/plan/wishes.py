@@ -103,8 +103,8 @@ def terminals_of(encoder: Encoder) -> int:
 
 
 def buttons_of(system: System) -> int:
-    """What a seat needs for a system: its inputs, and one more to hold for the hotkeys."""
-    return len(system.inputs) + 1
+    """What a seat needs for a system: its inputs; the hotkey is one that play hardly uses."""
+    return len(system.inputs)
 
 
 # --- the card --------------------------------------------------------------------------------------------------------

@@ -11,7 +11,7 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show_duration
 
-_BAND, _LEFT = 92, 78  # px: height of a band, and of what stands before it
+_BAND, _THIN, _LEFT = 92, 52, 84  # px: height of a band, of one without handwork, and what stands before it
 
 
 @dataclass(frozen=True)
@@ -36,6 +36,10 @@ class Day:
     high: float
     hands: tuple[Mark, ...]
     alone: tuple[Mark, ...]
+
+
+def _height(day: Day) -> int:
+    return _BAND if day.hands else _THIN
 
 
 class BenchDays(Instrument):
@@ -63,7 +67,7 @@ class BenchDays(Instrument):
             for day in days
         ]
         self.setAccessibleDescription("; ".join([*told, *(f"no time for {title}" for title in left)]))
-        high = len(days) * _BAND + (30 + 18 * -(-len(left) // 2) if left else 0) + 8
+        high = sum(_height(day) for day in days) + (30 + 18 * -(-len(left) // 2) if left else 0) + 8
         self.setMinimumHeight(round(self.theme.px(max(high, 240))))
         self.update()
 
@@ -103,11 +107,11 @@ class BenchDays(Instrument):
         if not self._days and not self._left:
             self.text(painter, box, "Everything is done.", token="muted", align=Qt.AlignmentFlag.AlignCenter)
             return
-        longest = max((day.high - day.low for day in self._days), default=60.0)
-        for number, day in enumerate(self._days):
-            top = box.top() + number * px(_BAND)
-            self._draw_day(painter, QRectF(box.left(), top, box.width(), px(_BAND)), day, longest)
-        at = box.top() + len(self._days) * px(_BAND) + px(6)
+        at = box.top()
+        for day in self._days:
+            self._draw_day(painter, QRectF(box.left(), at, box.width(), px(_height(day))), day)
+            at += px(_height(day))
+        at += px(6)
         if self._left:
             head = QRectF(box.left() + px(4), at, box.width(), px(20))
             words = f"{len(self._left)} steps need more evenings"
@@ -119,7 +123,7 @@ class BenchDays(Instrument):
                 )
                 self.text(painter, spot, f"○ {title}", font=self.theme.font("small"))
 
-    def _draw_day(self, painter: QPainter, box: QRectF, day: Day, longest: float) -> None:
+    def _draw_day(self, painter: QPainter, box: QRectF, day: Day) -> None:
         px = self.theme.px
         self.text(
             painter,
@@ -130,13 +134,14 @@ class BenchDays(Instrument):
         self.text(
             painter,
             QRectF(box.left() + px(4), box.top() + px(26), px(_LEFT), px(16)),
-            f"{day.start}, {show_duration((day.high - day.low) * 60)}",
+            f"{day.start}, {show_duration(round(day.high - day.low) * 60)}",
             font=self.theme.font("small"),
             token="muted",
         )
         left, wide = box.left() + px(_LEFT + 16), box.width() - px(_LEFT + 20)
+        longest = day.high - day.low
         scale = wide / longest
-        span = QRectF(left, box.top() + px(6), (day.high - day.low) * scale, px(_BAND - 14))
+        span = QRectF(left, box.top() + px(6), wide, px(_height(day) - 14))
         self.block(painter, span, "sheet", "hairline", radius=3)
         step = 30 if longest <= 400 else 120 if longest <= 1500 else 480
         minutes = step
@@ -145,7 +150,7 @@ class BenchDays(Instrument):
             self.line(painter, QPointF(x, span.top()), QPointF(x, span.bottom()), "grid")
             minutes += step
         for lane, (marks, fill) in enumerate(((day.hands, "teal_soft"), (day.alone, "amber_soft"))):
-            y = span.top() + px(4) + lane * px(37)
+            y = span.top() + px(4) + (lane * px(37) if day.hands else 0)
             for mark in marks:
                 place = QRectF(
                     left + (mark.start - day.low) * scale, y, max(px(3), (mark.end - mark.start) * scale), px(33)

@@ -31,8 +31,10 @@ def _column(number: int, plan: Plan, wish: Wish, catalogue: Catalogue) -> PlanCo
         name = known_name(catalogue, part)
         shown = f"{count} × {name}" if role == "encoder" and count > 1 else name
         rows.append((_ROLE_WORDS.get(role, role), shown, "have" if _has(wish, role, part) else ""))
-    metres = [joined(pieces).length_m for link in plan.build.links if (pieces := pieces_of(link, catalogue))]
-    cables = sum(length > _NO_CABLE_M for length in metres)
+    joint = [joined(pieces) for link in plan.build.links if (pieces := pieces_of(link, catalogue))]
+    names = [cable.name for cable in joint if cable.length_m > _NO_CABLE_M]
+    rows += [("cable", name, "") for name in names]
+    cables = len(names)
     about = "about " if plan.guessed else ""
     loads = tuple((system.name, load_of(system, board, catalogue, wish)) for system in wish.systems[:4])
     further = f"{cables} cable{'s' * (cables != 1)} included"

@@ -5,7 +5,6 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QGridLayout, QInputDialog, QMenu
 
 from kyklon.app.pages.plan.connection_map import Block, ConnectionMap, PortMark, Wire
-from kyklon.app.pages.plan.way_strip import WayStrip
 from kyklon.app.pages.tab_view import TabView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, set_tip, unmarked
@@ -27,7 +26,6 @@ from kyklon.operations.plan.connections import (
     with_length,
     without_cable,
 )
-from kyklon.operations.plan.way import way
 
 ROLES: tuple[tuple[str, str, type[CataloguePart]], ...] = (
     ("board", "Board", Board),
@@ -78,10 +76,7 @@ class MapView(TabView):
         figures = Sheet("Totals")
         figures.add(self._figures, 1)
         figures.setFixedWidth(round(self.theme.px(232)))
-        self._way = WayStrip(self.theme)
-        way_sheet = self._way_sheet = Sheet("Steps to the first game")
-        way_sheet.add(self._way)
-        layout = column(sheet, way_sheet, row(parts, figures, spacing=14), spacing=14)
+        layout = column(sheet, row(parts, figures, spacing=14), spacing=14)
         layout.setStretch(0, 1)
         self.setLayout(layout)
 
@@ -111,9 +106,6 @@ class MapView(TabView):
             if power.board_v is not None:
                 rows.append(("At the board", show(power.board_v, "V")))
         self._figures.set_rows(tuple(rows))
-        image = catalogue.find(Image, build.part("image"))
-        self._way_sheet.set_note(f"{image.school}; dashed steps run unattended" if image else "")
-        self._way.show_steps(way(build, catalogue, self.session.world))
 
     # --- cables --------------------------------------------------------------------------------------------------
 

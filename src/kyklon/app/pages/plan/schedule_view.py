@@ -8,14 +8,17 @@ from pathlib import Path
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QLineEdit, QSpinBox, QWidget
 
 from kyklon.app.pages.plan.bench_day import BenchDays, Day, Mark
+from kyklon.app.pages.plan.way_strip import WayStrip
 from kyklon.app.pages.tab_view import TabView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, button, column, label, row, scrolled
 from kyklon.base.quantities import show_duration
+from kyklon.catalogue.records import Image
 from kyklon.model.build import edited
 from kyklon.model.plan import Evening
 from kyklon.operations.plan.schedule import Schedule, as_icalendar, schedule
 from kyklon.operations.plan.steps import Step, expected, steps
+from kyklon.operations.plan.way import way
 from kyklon.operations.registry import operation
 from kyklon.record.builds import steps_done
 
@@ -62,12 +65,17 @@ class ScheduleView(TabView):
         self._done.setEnabled(False)
         chosen = Sheet("Step")
         chosen.add(self._about, row(self._done, 1), 1)
+        self._way = WayStrip(self.theme)
+        self._way_sheet = Sheet("Steps to the first game")
+        self._way_sheet.add(self._way)
         beside = QWidget()
         layout = column(times, sums, chosen, spacing=12)
         layout.setStretch(2, 1)
         beside.setLayout(layout)
         beside.setFixedWidth(round(self.theme.px(276)))
-        whole = row(bench, beside, spacing=14)
+        above = row(bench, beside, spacing=14)
+        above.setStretch(0, 1)
+        whole = column(above, self._way_sheet, spacing=12)
         whole.setStretch(0, 1)
         self.setLayout(whole)
 
@@ -83,17 +91,20 @@ class ScheduleView(TabView):
         done = sum(step.done for step in self._steps)
         rows = [
             ("Steps", f"{done} of {len(self._steps)} done"),
-            ("Handwork", show_duration(made.hands * 60)),
+            ("Handwork", show_duration(round(made.hands) * 60)),
         ]
         if made.slots:
             rows.append(("Finished" if not made.left else "So far until", f"{made.at(made.finish):%d %b, %H:%M}"))
             rows += [
-                ("Hands always free", f"about {show_duration(half * 60)}"),
-                ("9 of 10 such runs", f"under {show_duration(most * 60)}"),
+                ("With all day free", f"about {_long(half)}"),
+                ("9 of 10 runs", f"under {_long(most)}"),
             ]
         if made.left:
-            rows.append(("No evening yet", f"{len(made.left)}, {show_duration(left * 60)}"))
+            rows.append(("No evening yet", f"{len(made.left)}, {show_duration(round(left) * 60)}"))
         self._figures.set_rows(tuple(rows))
+        image = self.session.catalogue.find(Image, build.part("image"))
+        self._way_sheet.set_note(f"{image.school}; dashed steps run unattended" if image else "")
+        self._way.show_steps(way(build, self.session.catalogue, self.session.world))
         self._on_chosen(self._days.current)
 
     @property
@@ -109,10 +120,9 @@ class ScheduleView(TabView):
             return
         names = {other.id: other.title for other in self._steps}
         low, _usual, high = step.hands
-        hands = f"{show_duration(low * 60)} to {show_duration(high * 60)} of your hands"
-        alone = (
-            f"Then it runs by itself for about {show_duration(expected(step.alone) * 60)}." if any(step.alone) else ""
-        )
+        hands = f"{show_duration(round(low) * 60)} to {show_duration(round(high) * 60)} of your hands"
+        runs = show_duration(round(expected(step.alone)) * 60)
+        alone = f"Then it runs by itself for about {runs}." if any(step.alone) else ""
         learnt = "Learnt from your own steps." if step.learnt else "Common practice; your own times will correct it."
         after = [f"After “{names[name]}”: {why}." for name, why in step.after if name in names]
         lines = [f"{step.title}, in {operation(step.operation).name}: {hands}.", alone, learnt, *after]
@@ -160,6 +170,14 @@ class ScheduleView(TabView):
         if path:
             text = as_icalendar(self._made, self.build.name, datetime.now(UTC))
             self.session.keep_file(Path(path), text.encode(), f"The calendar is in {path}")
+
+
+def _long(minutes: float) -> str:
+    """Minutes in days and hours where they are many."""
+    if minutes < _DAY_MIN * 2:
+        return show_duration(round(minutes) * 60)
+    days, hours = divmod(round(minutes / 60), 24)
+    return f"{days} days {hours}\u202fh"
 
 
 def _days_of(made: Schedule) -> tuple[Day, ...]:
