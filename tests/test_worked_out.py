@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from fractions import Fraction
+from itertools import product
 
 import numpy as np
 import pytest
@@ -10,13 +12,20 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kyklon.base.errors import WrongUse
+from kyklon.catalogue.loader import Catalogue, standard_timings
+from kyklon.catalogue.records import System
+from kyklon.faults.network import Network, believe, entropy, gains
 from kyklon.model.controls import Control, Layout, Seat
+from kyklon.model.timing import Mode
 from kyklon.operations.controls import assignment
 from kyklon.operations.controls.assignment import NOWHERE, Problem, Solved
 from kyklon.operations.controls.clearance import checks
 from kyklon.operations.library import match
 from kyklon.operations.library.compare import PAIR, Titles
 from kyklon.operations.library.titles import cleaned
+from kyklon.operations.picture import schools
+from kyklon.operations.picture.glass import OnGlass, Play
+from kyklon.operations.picture.schools import Plan, Row, in_words
 
 SAME, ITS, OVER = (PAIR.index(each) for each in ("same words", "its words found", "no words over"))
 
@@ -278,3 +287,116 @@ def test_thirteen_buttons_are_mapped_and_no_more() -> None:
     assert problem([[0.0] * assignment.MOST_BUTTONS], (-1,)).order == (0,)
     with pytest.raises(WrongUse, match="at most 13"):
         problem([[0.0] * (assignment.MOST_BUTTONS + 1)], (-1,))
+
+
+# --- the fault finder's network: against every combination of causes ------------------------------------------------
+
+
+def _enumerated(network: Network, answers: dict[int, bool]) -> tuple[dict[tuple[bool, ...], float], float]:
+    """The weight of each combination of causes with these answers, and their sum."""
+    found = {}
+    for causes in product((False, True), repeat=len(network.prior)):
+        weight = math.prod(p if there else 1 - p for p, there in zip(network.prior, causes, strict=True))
+        for index, seen in answers.items():
+            weight *= _yes(network, causes, index) if seen else 1 - _yes(network, causes, index)
+        found[causes] = weight
+    return found, sum(found.values())
+
+
+def _yes(network: Network, causes: tuple[bool, ...], index: int) -> float:
+    silent = 1 - network.leak[index]
+    for cause, there in enumerate(causes):
+        silent *= 1 - network.weight[cause, index] if there else 1.0
+    return float(1 - silent)
+
+
+def _bits(chances: list[float]) -> float:
+    return sum(-(p * math.log2(p) + (1 - p) * math.log2(1 - p)) if 0 < p < 1 else 0.0 for p in chances)
+
+
+def _marginals(network: Network, answers: dict[int, bool]) -> list[float]:
+    weights, total = _enumerated(network, answers)
+    return [sum(w for causes, w in weights.items() if causes[n]) / total for n in range(len(network.prior))]
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_chances_and_gains_are_those_of_every_combination(seed: int) -> None:
+    draw = np.random.default_rng(seed)
+    network = Network(draw.uniform(0.05, 0.5, 4), draw.uniform(0, 0.95, (4, 3)), draw.uniform(0.01, 0.2, 3))
+    answers = {0: bool(seed % 2)}
+    belief = believe(network, answers)
+    assert belief.exact
+    assert belief.chance == pytest.approx(_marginals(network, answers))
+    told = gains(belief)
+    assert told.left == pytest.approx(_bits(_marginals(network, answers)))
+    for index in (1, 2):
+        weights, total = _enumerated(network, answers)
+        yes = sum(weight * _yes(network, causes, index) for causes, weight in weights.items()) / total
+        after = yes * _bits(_marginals(network, {**answers, index: True}))
+        after += (1 - yes) * _bits(_marginals(network, {**answers, index: False}))
+        assert told.yes[index] == pytest.approx(yes)
+        assert told.asking[index] == pytest.approx(told.left - after, abs=1e-9)
+        assert told.no_chance[index] == pytest.approx(_marginals(network, {**answers, index: False}))
+        assert told.yes_chance[index] == pytest.approx(_marginals(network, {**answers, index: True}))
+    assert told.asking[0] == 0.0
+    for cause in range(4):  # cured: nothing is open; not cured: the cause is out, the others as they then are
+        weights, total = _enumerated(network, answers)
+        none = sum(weight for causes, weight in weights.items() if not causes[cause]) / total
+        rest = [
+            sum(weight for causes, weight in weights.items() if not causes[cause] and causes[other]) / total / none
+            for other in range(4)
+        ]
+        assert told.trying[cause] == pytest.approx(max(0.0, told.left - none * _bits(rest)), abs=1e-9)
+
+
+def test_entropy_in_bits() -> None:
+    assert entropy(np.array([0.5, 0.25, 0.0, 1.0])) == pytest.approx([1.0, 0.811278, 0.0, 0.0], abs=1e-6)
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_sampled_chances_are_within_their_stated_error(seed: int) -> None:
+    draw = np.random.default_rng(seed)
+    network = Network(draw.uniform(0.05, 0.4, 6), draw.uniform(0, 0.95, (6, 13)), draw.uniform(0.02, 0.2, 13))
+    answers = {index: bool(draw.random() < 0.9) for index in range(13)}
+    if sum(answers.values()) <= 11:
+        answers = dict.fromkeys(range(13), True)
+    belief = believe(network, answers)
+    assert not belief.exact
+    assert np.abs(belief.chance - _marginals(network, answers)).max() <= belief.error
+    assert belief.error < 0.2
+
+
+# --- the words and figures of a plan of the picture ------------------------------------------------------------------
+
+
+def _row(system: System, *, lost: float = 0.0, border: float = 0.0, circle: float = 1.0, speed: float = 1.0) -> Row:
+    mode = Mode(name="m", timing=standard_timings("dmt")[4].timing)
+    glass = OnGlass((0, 0, 320, 240), (1.0, 1.0), border, lost, circle, 100.0)
+    return Row(system, mode, glass, Play(Fraction(60), Fraction(60) * Fraction(str(speed))))
+
+
+def test_what_is_said_of_a_picture(catalogue: Catalogue) -> None:
+    system = catalogue.get(System, "alder-8")
+    plain = in_words(_row(system))
+    assert "cut off" not in plain
+    assert "borders" not in plain
+    assert "circles" not in plain
+    assert "cut off" in in_words(_row(system, lost=0.01))
+    assert "borders on 25" in in_words(_row(system, border=0.25))
+    assert "borders" in in_words(_row(system, border=0.01))
+    assert "circles 10\u202f% too wide" in in_words(_row(system, circle=1.1))
+    assert "circles 10\u202f% too narrow" in in_words(_row(system, circle=0.9))
+    assert "frames per minute" not in in_words(_row(system, speed=1.002))
+    assert "18 frames per minute repeated" in in_words(_row(system, speed=1.005))
+    assert "18 frames per minute dropped" in in_words(_row(system, speed=0.995))
+    made = Plan("scaled", None, (_row(system, border=0.1, lost=0.2), _row(system, border=0.3, circle=0.8)))
+    assert made.border == pytest.approx(0.2)
+    assert made.lost == pytest.approx(0.2)
+    assert made.off_round == pytest.approx(0.2)
+    assert Plan("scaled", None).border == 0.0
+
+
+def test_systems_go_by_their_rate(catalogue: Catalogue) -> None:
+    system = catalogue.get(System, "alder-8")
+    rates = {rate: schools._group(system.model_copy(update={"refresh": rate})) for rate in ("50", "54.9", "55", "60")}
+    assert rates == {"50": "50", "54.9": "50", "55": "60", "60": "60"}

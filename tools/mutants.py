@@ -41,11 +41,11 @@ MODULES = {  # module -> the tests that are its own
     "operations/library/choose.py": f"{CHOICE} tests/test_lists.py tests/test_library.py",
     "operations/library/versions.py": f"{CHOICE} tests/test_library.py tests/test_lists.py",
     "operations/picture/smallest.py": "tests/test_picture_whole.py tests/test_tube_guard.py",
-    "operations/picture/schools.py": "tests/test_picture_whole.py tests/test_tube_guard.py",
+    "operations/picture/schools.py": f"{HAND} tests/test_picture_whole.py tests/test_tube_guard.py",
     "operations/poweron/stages/mounts.py": "tests/external/test_fstab.py",
     "operations/card/volumes/ext_journal.py": "tests/external/test_journals.py",
     "operations/poweron/rehearsal.py": "tests/external/test_rehearsal.py",
-    "faults/network.py": "tests/test_faults.py tests/external/test_bayes.py",
+    "faults/network.py": f"{HAND} tests/test_faults.py tests/external/test_bayes.py",
     "record/keeper.py": "tests/test_keeping.py tests/test_two.py",
 }
 SECONDS = 240
