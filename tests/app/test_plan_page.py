@@ -245,3 +245,26 @@ def test_the_same_by_commands_alone(
     assert planning.wish(folder, budget=5.0) == 0
     assert planning.solve(folder) == 1
     assert "a price of at most" in capsys.readouterr().out
+
+
+def test_a_cable_is_dragged_from_socket_to_socket(user, qtbot: QtBot) -> None:
+    page = user.open(10)
+    drawing = page.map._map
+    drawing.grab()
+
+    def drag(start: str, end: str) -> None:
+        spots = {socket: spot.center().toPoint() for spot, socket in drawing._spots}
+        qtbot.mousePress(drawing, Qt.MouseButton.LeftButton, pos=spots[start])
+        qtbot.mouseMove(drawing, (spots[start] + spots[end]) / 2)
+        drawing.grab()
+        qtbot.mouseRelease(drawing, Qt.MouseButton.LeftButton, pos=spots[end])
+
+    drag("encoder.usb", "board.usb3")
+    assert ("board.usb3", "encoder.usb") in {(link.start, link.end) for link in user.saved.links}
+    before = user.saved.links
+    drag("board.video", "display.rgb")
+    assert user.saved.links == before
+    assert "Gantry RGB goes between them." in user.message
+    drag("board.usb1", "board.usb2")
+    drag("supply.out", "board.video")
+    assert user.saved.links == before

@@ -41,6 +41,10 @@ class Link(Record):
     needs_m: float = Field(default=0.0, ge=0, le=100)
 
     @property
+    def ends(self) -> tuple[str, str]:
+        return (self.start, self.end)
+
+    @property
     def pieces(self) -> tuple[str, ...]:
         """The ids of all its pieces, in order from the start."""
         return (self.cable, *self.further)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from kyklon.catalogue.cables import joined, pieces_of, why_not_joined
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Cable, CataloguePart, Port
+from kyklon.catalogue.records import Adapter, Cable, CataloguePart, Port
 from kyklon.model.build import Build, Link, edited
 from kyklon.operations.picture.chain import VIDEO_SIGNALS
 
@@ -232,6 +232,24 @@ def cables_for(build: Build, start: str, end: str, catalogue: Catalogue) -> tupl
         if not cable.ties_sync and not _faults((cable,), start_part, one, end_part, two)
     ]
     return tuple(sorted(fitting, key=lambda cable: ("cables", cable.id) not in catalogue.own))
+
+
+def helps_between(build: Build, start: str, end: str, catalogue: Catalogue) -> str:
+    """What would connect two sockets that no cable does: an adapter of the shelf, in a sentence; '' for nothing."""
+    _part, one = port_of(start, build, catalogue)
+    _other, two = port_of(end, build, catalogue)
+    if one is None or two is None:
+        return ""
+    if one.direction == "in":
+        one, two = two, one
+    if one.direction == two.direction and one.direction != "both":
+        return "Both give." if one.direction == "out" else "Both take."
+    for adapter in catalogue.all(Adapter):
+        into = [port for port in adapter.ports if port.direction == "in" and _fitting(one, port, catalogue)]
+        out_of = [port for port in adapter.ports if port.direction == "out" and _fitting(port, two, catalogue)]
+        if into and out_of:
+            return f"{adapter.name} goes between them."
+    return ""
 
 
 def sockets_for(build: Build, plug: str, catalogue: Catalogue) -> tuple[str, ...]:

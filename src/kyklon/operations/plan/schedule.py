@@ -12,6 +12,7 @@ from bisect import bisect_right, insort
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from heapq import heapify, heappop, heappush
 from itertools import permutations
 
 from kyklon.model.plan import Evening
@@ -70,42 +71,61 @@ class Schedule:
 # --- the net --------------------------------------------------------------------------------------------------------
 
 
-def ordered(steps: Sequence[Step]) -> list[Step]:
-    """Steps so that each comes after what it needs. Raises ValueError for a circle."""
-    known, done, found = {step.id: step for step in steps}, set[str](), list[Step]()
-    waiting = list(steps)
-    while waiting:
-        ready = [step for step in waiting if all(name in done or name not in known for name, _why in step.after)]
-        if not ready:
-            raise ValueError(f"These steps wait for each other: {', '.join(step.title for step in waiting)}")
-        for step in ready:
-            found.append(step)
-            done.add(step.id)
-        waiting = [step for step in waiting if step.id not in done]
+def _followers(steps: Sequence[Step]) -> dict[str, list[str]]:
+    """What waits for each step."""
+    known = {step.id for step in steps}
+    found: dict[str, list[str]] = {step.id: [] for step in steps}
+    for step in steps:
+        for name, _why in step.after:
+            if name in known:
+                found[name].append(step.id)
     return found
+
+
+def by_rank(steps: Sequence[Step], rank: Mapping[str, float]) -> list[Step]:
+    """Steps so that each comes after what it needs, of those that are ready the highest rank first. Raises ValueError
+    for a circle."""
+    known, followers = {step.id: step for step in steps}, _followers(steps)
+    open_ = {step.id: sum(name in known for name, _why in step.after) for step in steps}
+    place = {step.id: number for number, step in enumerate(steps)}
+    ready = [(-rank[name], place[name], name) for name, count in open_.items() if not count]
+    heapify(ready)
+    found = []
+    while ready:
+        *_rank, name = heappop(ready)
+        found.append(known[name])
+        for other in followers[name]:
+            open_[other] -= 1
+            if not open_[other]:
+                heappush(ready, (-rank[other], place[other], other))
+    if len(found) < len(steps):
+        waiting = ", ".join(step.title for step in steps if open_[step.id])
+        raise ValueError(f"These steps wait for each other: {waiting}")
+    return found
+
+
+def ordered(steps: Sequence[Step]) -> list[Step]:
+    """Steps so that each comes after what it needs, else as they are given. Raises ValueError for a circle."""
+    return by_rank(steps, {step.id: 0.0 for step in steps})
 
 
 def tails(steps: Sequence[Step]) -> dict[str, float]:
     """Minutes of the longest chain that begins with a step, itself included."""
-    after: dict[str, list[str]] = {}
-    for step in steps:
-        for name, _why in step.after:
-            after.setdefault(name, []).append(step.id)
+    followers = _followers(steps)
     found: dict[str, float] = {}
     for step in reversed(ordered(steps)):
-        found[step.id] = step.minutes + max((found[name] for name in after.get(step.id, ())), default=0.0)
+        found[step.id] = step.minutes + max((found[name] for name in followers[step.id]), default=0.0)
     return found
 
 
 def critical_path(steps: Sequence[Step]) -> tuple[str, ...]:
     """Ids of the longest chain by expected minutes."""
-    long, known = tails(steps), {step.id for step in steps}
+    long, known, followers = tails(steps), {step.id for step in steps}, _followers(steps)
     path: list[str] = []
     ready = [step.id for step in steps if not any(name in known for name, _why in step.after)]
     while ready:
-        best = max(ready, key=lambda name: (long[name], name))
-        path.append(best)
-        ready = [step.id for step in steps if any(name == best for name, _why in step.after)]
+        path.append(max(ready, key=lambda name: (long[name], name)))
+        ready = followers[path[-1]]
     return tuple(path)
 
 
@@ -204,23 +224,12 @@ def _orders(steps: Sequence[Step], minutes: Minutes) -> list[list[Step]]:
     """Orders worth trying: the longest chain first, what runs long by itself first, as they are given."""
     long = tails(steps)
 
-    def by(rank: Mapping[str, float]) -> list[Step]:
-        done, waiting, found = set[str](), list(steps), list[Step]()
-        known = {step.id for step in steps}
-        while waiting:
-            ready = [step for step in waiting if all(name in done or name not in known for name, _why in step.after)]
-            best = max(ready, key=lambda step: rank[step.id])
-            found.append(best)
-            done.add(best.id)
-            waiting.remove(best)
-        return found
-
     alone = {step.id: minutes[step.id][1] for step in steps}
-    found = [by(long), by({name: alone[name] + value / 1e6 for name, value in long.items()})]
+    found = [by_rank(steps, long), by_rank(steps, {name: alone[name] + value / 1e6 for name, value in long.items()})]
     if len(steps) <= _FEW:
         chance = random.Random(len(steps))
         for _ in range(_TRIES):
-            found.append(by({name: value * chance.uniform(0.3, 1.7) for name, value in long.items()}))
+            found.append(by_rank(steps, {name: value * chance.uniform(0.3, 1.7) for name, value in long.items()}))
     return found
 
 

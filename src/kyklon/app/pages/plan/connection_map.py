@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPainterPath, QPen
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QPainter, QPainterPath, QPen
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
@@ -42,12 +42,19 @@ class Wire:
 
 
 class ConnectionMap(Instrument):
+    """joined: two sockets, as role.port, between which a cable was dragged."""
+
     least = QSize(480, 280)
+    joined = pyqtSignal(str, str)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__(theme, "Connection map")
         self._blocks: tuple[Block, ...] = ()
         self._wires: tuple[Wire, ...] = ()
+        self._spots: list[tuple[QRectF, str]] = []
+        self._from = ""
+        self._at = QPointF()
+        self.setMouseTracking(True)
 
     def show_values(self, blocks: tuple[Block, ...], wires: tuple[Wire, ...]) -> None:
         if not self.shows(blocks, wires):
@@ -56,6 +63,39 @@ class ConnectionMap(Instrument):
         told = [f"{wire.start[0]} to {wire.end[0]}: {wire.name}, {wire.fault or wire.tag or 'fits'}" for wire in wires]
         self.setAccessibleDescription("; ".join(told))
         self.update()
+
+    # --- dragging --------------------------------------------------------------------------------------------
+
+    def _socket_at(self, at: QPointF) -> str:
+        return next((socket for spot, socket in self._spots if spot.contains(at)), "")
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Override: a cable begins at a socket."""
+        if event is not None:
+            self._from, self._at = self._socket_at(event.position()), event.position()
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Override: it follows the mouse."""
+        if event is None:
+            return
+        over = bool(self._from or self._socket_at(event.position()))
+        self.setCursor(Qt.CursorShape.PointingHandCursor if over else Qt.CursorShape.ArrowCursor)
+        if self._from:
+            self._at = event.position()
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        """Override: it ends at another socket, or snaps back."""
+        start, self._from = self._from, ""
+        self.update()
+        end = self._socket_at(event.position()) if event is not None else ""
+        if start and end and start.partition(".")[0] != end.partition(".")[0]:
+            self.joined.emit(start, end)
+
+    def _draw_dragged(self, painter: QPainter) -> None:
+        spot = next((spot for spot, socket in self._spots if socket == self._from), None)
+        if spot is not None:
+            self.line(painter, QPointF(spot.right(), spot.center().y()), self._at, "amber", 2.0, Qt.PenStyle.DashLine)
 
     # --- geometry --------------------------------------------------------------------------------------------
 
@@ -117,11 +157,14 @@ class ConnectionMap(Instrument):
             box.left(), box.bottom() - self.theme.px(18 * rows + 8), box.width(), self.theme.px(18 * rows + 8)
         )
         places = self._places(box.adjusted(4, 2, -4, -2 - legend.height()))
+        self._spots = []
         self._draw_legend(painter, legend)
         for number, wire in enumerate(self._wires):
             self._draw_wire(painter, places, wire, number)
         for block in self._blocks:
             self._draw_block(painter, places[block.role], block)
+        if self._from:
+            self._draw_dragged(painter)
 
     def _draw_legend(self, painter: QPainter, box: QRectF) -> None:
         """Every cable by name, in two columns."""
@@ -158,6 +201,7 @@ class ConnectionMap(Instrument):
             y = box.top() + px(54 + 20 * index)
             token = "ink" if mark.id in used else "muted"
             row = QRectF(box.left() + px(12), y - px(9), box.width() - px(22), px(18))
+            self._spots.append((QRectF(box.left(), y - px(10), box.width(), px(20)), f"{block.role}.{mark.id}"))
             self.text(painter, row, mark.text, font=self.theme.font("small"), token=token)
 
     def _draw_wire(self, painter: QPainter, places: dict[str, QRectF], wire: Wire, number: int) -> None:

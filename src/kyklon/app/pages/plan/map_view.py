@@ -18,6 +18,7 @@ from kyklon.operations.plan.connections import (
     cables_for,
     connections,
     cost,
+    helps_between,
     longer_by,
     port_of,
     sockets_for,
@@ -55,7 +56,8 @@ class MapView(TabView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.instrument = self._map = ConnectionMap(self.theme)
-        sheet = Sheet("Connections", "every part with its sockets, every cable with its signal")
+        self._map.joined.connect(self.join)
+        sheet = Sheet("Connections", "drag from socket to socket to plug a cable in")
         sheet.add(self._map)
         self._cables = button("Cables…", self.show_cables, "quiet", tip="Choose, pull out or connect a cable")
         sheet.head.addWidget(self._cables)
@@ -198,6 +200,20 @@ class MapView(TabView):
         self.session.put(
             f"Connect by {name}", with_cable(self.session.build, start, end, cable, self.session.catalogue)
         )
+
+    def join(self, start: str, end: str) -> None:
+        """Plug a cable in between two sockets; where none fits it is said why, and what would help."""
+        build, catalogue = self.session.build, self.session.catalogue
+        try:
+            made = with_cable(build, start, end, "", catalogue)
+        except ValueError as bad:
+            self.session.said.emit(f"{bad}. {helps_between(build, start, end, catalogue)}".rstrip())
+            return
+        faults = [fault for each in connections(made, catalogue) if start in each.link.ends for fault in each.faults]
+        if faults:
+            self.session.said.emit(f"{' '.join(faults)} {helps_between(build, start, end, catalogue)}".rstrip())
+            return
+        self.session.put("Plug a cable in", made)
 
     def _disconnect(self, socket: str) -> None:
         self.session.put("Disconnect a cable", without_cable(self.session.build, socket))
