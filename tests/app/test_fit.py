@@ -3,11 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
+import pytest
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton, QTabBar
+from pytestqt.qtbot import QtBot
 
 from app.conftest import User
+from kyklon.app.start import open_window
+from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Elided
+from kyklon.base.progress import UNWATCHED
+from kyklon.catalogue.loader import Catalogue
+from kyklon.demo.known import DEMOS
+from support import Demo
 
 
 def cut(user: User) -> Iterator[str]:
@@ -53,3 +62,42 @@ def test_nothing_is_cut_on_any_page_or_tab(user: User) -> None:
                 found |= dict.fromkeys(cut(user))
     assert tabs > 20  # a walk that sees no tabs proves nothing
     assert not list(found)
+
+
+@pytest.mark.long(keep=1)
+@pytest.mark.parametrize("name", ["lighthouse", "camper", "school-fair"])
+def test_nothing_is_cut_at_half_as_large_again(
+    name: str, tmp_path: Path, catalogue: Catalogue, demo: Demo, qtbot: QtBot
+) -> None:
+    """Text at 150 % in a window of 1280 x 800: no label, button or tab is cut but what shows its whole text in a tip,
+    no page is wider than its place, and the findings are a drawer."""
+    folder = demo.folder if name == "lighthouse" else DEMOS[name].make(tmp_path / name, catalogue, UNWATCHED)
+    window = open_window(folder, Theme(scale=1.5))
+    qtbot.addWidget(window)
+    window.resize(1280, 800)
+    window.show()
+    qtbot.waitExposed(window)
+    window.activateWindow()
+    window.session.look_at_everything()
+    user = User(window, qtbot)
+    settle(user)
+    assert not window.findings.isVisible()
+    user.press("Findings")
+    assert window.findings.isVisible()
+    user.press("Findings")
+    found: dict[str, None] = {}
+    for number in range(10, 100, 10):
+        page = user.open(number)
+        settle(user)
+        bars = [bar for bar in page.findChildren(QTabBar) if bar.isVisible()]
+        for bar in bars or [None]:
+            for index in range(bar.count() if bar is not None else 1):
+                if bar is not None and bar.isVisible():
+                    bar.setCurrentIndex(index)
+                settle(user)
+                tipped = {each.full for each in window.findChildren(Elided)}
+                found |= dict.fromkeys(text for text in cut(user) if text not in tipped)
+                holder = window._holders[number]
+                assert page.width() <= holder.width() + 2, (number, index)
+    assert not list(found)
+    window.session.end()

@@ -82,7 +82,9 @@ COMMANDS = (
     Command("plan wish", ("planning", "wish"), "Say or show what the machine shall be."),
     Command("plan solve", ("planning", "solve"), "Find the best plans for the wishes; exit 1 when there is none."),
     Command("plan why", ("planning", "why"), "Show why a part is not in the best plan, or what it would cost more."),
-    Command("plan parts", ("planning", "parts"), "List what the build is made of: what is there, and to be bought."),
+    Command(
+        "plan parts", ("planning", "parts"), "List what the build is made of: what is there, ordered, and to be bought."
+    ),
     Command("schedule", ("planning", "schedule"), "Show all steps to the first game, and fill the evenings with them."),
     Command("part list", ("part", "list_parts"), "List the parts of the shelf, shipped and your own."),
     Command("part show", ("part", "show"), "Show a part's facts and the source of each."),

@@ -5,12 +5,19 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QWidget
 
 from kyklon.app.session.session import Session
+from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
 from kyklon.model.build import Build, remedied
 from kyklon.model.findings import Remedy
 
 SIDE = 268  # px: the column at the right of a drawing
+_LARGE = 0.93  # of that where text is large: a page must not get wider than its place
+
+
+def side_px(theme: Theme, further: float = 0) -> int:
+    """Width of the column at the right of a drawing, in pixels. further: px at the usual text size that it is wider."""
+    return round(theme.px(SIDE + further) * (_LARGE if theme.scale > 1 else 1))
 
 
 class TabView(QWidget):

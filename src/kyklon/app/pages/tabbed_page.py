@@ -33,7 +33,11 @@ class TabbedPage(OperationPage):
     def lay_out(self, beside: QWidget, around: QWidget | None = None) -> None:
         """The tabs with something beside them, and the views below. around: what holds the views, where they do not
         stand alone."""
-        self.body.addLayout(row(self._tabs, 1, beside))
+        if self.theme.scale > 1:  # large text: one below the other
+            self.body.addLayout(row(self._tabs, 1))
+            self.body.addLayout(row(1, beside))
+        else:
+            self.body.addLayout(row(self._tabs, 1, beside))
         self.body.addWidget(around or self.stack, 1)
         self._on_switched()
 

@@ -22,6 +22,7 @@ class TopBar(QWidget):
     redo_asked = pyqtSignal()
     bring_up_asked = pyqtSignal()
     menu_asked = pyqtSignal()
+    findings_asked = pyqtSignal()
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -42,6 +43,8 @@ class TopBar(QWidget):
         self.menu.setAccessibleName("Menu")
         self._show_icon()
         theme.tell(self, lambda own: own._show_icon())
+        self.findings = button("Findings", self.findings_asked.emit, "outline", tip="Show or hide the findings")
+        self.findings.setVisible(False)
         bring_up = button("Run bring-up", self.bring_up_asked.emit, "primary", tip="Predict the first power-on (F9)")
         layout = row(
             column(self._name, self._kind, spacing=0),
@@ -51,6 +54,7 @@ class TopBar(QWidget):
             self._stops,
             self._caution_lamp,
             self._cautions,
+            self.findings,
             self.undo,
             self.redo,
             self.menu,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QEnterEvent, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QEnterEvent, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from kyklon.app.theme.lamps import paint_lamp
@@ -35,6 +35,7 @@ class RouteLine(QWidget):
         self._theme, self._line = theme, line
         self._current = self._hover = self._by_key = False
         self._shown: tuple[Line, bool] | None = None
+        self._one_line = False
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.set_line(line, current=False)
@@ -52,7 +53,15 @@ class RouteLine(QWidget):
 
     def sizeHint(self) -> QSize:
         """Override."""
-        return QSize(180, round(self._theme.px(51 if self._line.number > 0 else 28)))
+        high = 28 if self._line.number <= 0 else 34 if self._one_line else 51
+        return QSize(180, round(self._theme.px(high)))
+
+    def set_one_line(self, one_line: bool) -> None:
+        """Without its note, where the window is too low for two lines of this size; the lamp and the tip still tell."""
+        if one_line != self._one_line:
+            self._one_line = one_line
+            self.updateGeometry()
+            self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Override."""
@@ -86,15 +95,26 @@ class RouteLine(QWidget):
         painter.setFont(theme.head("number"))
         painter.setPen(theme.color("teal" if self._current else "muted"))
         painter.drawText(box.adjusted(px(20), 0, 0, -px(2)), Qt.AlignmentFlag.AlignVCenter, str(self._line.number))
+        self._paint_lamp(painter, box)
         painter.setPen(theme.color("ink"))
         painter.setFont(theme.font("body", weight=600 if self._current else 500))
         upper = QRectF(px(56), box.top() + px(7), box.width() - px(80), px(20))
+        if self._one_line:
+            painter.drawText(
+                QRectF(px(56), box.top(), box.width() - px(80), box.height()),
+                Qt.AlignmentFlag.AlignVCenter,
+                self._line.name,
+            )
+            return
         painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, self._line.name)
         painter.setFont(theme.font("label"))
         painter.setPen(theme.color("muted"))
         lower = upper.translated(0, px(18))
         words = painter.fontMetrics().elidedText(self._line.note, Qt.TextElideMode.ElideRight, int(lower.width()))
         painter.drawText(lower, Qt.AlignmentFlag.AlignVCenter, words)
+
+    def _paint_lamp(self, painter: QPainter, box: QRectF) -> None:
+        theme, px = self._theme, self._theme.px
         side = px(12)
         lamp = QRectF(box.right() - px(18) - side, box.center().y() - side / 2, side, side)
         paint_lamp(painter, lamp, self._line.state, theme)
@@ -140,6 +160,7 @@ class RouteCard(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._theme = theme
         self._lines: dict[int, RouteLine] = {}
+        self._narrow = False
         self._layout = column(spacing=0, margins=(0, 14, 2, 8))
         heading = label("ROUTE CARD", "caption")
         heading.setContentsMargins(round(theme.px(20)), 0, 0, round(theme.px(4)))
@@ -149,7 +170,18 @@ class RouteCard(QWidget):
 
     def sizeHint(self) -> QSize:
         """Override."""
-        return QSize(round(self._theme.px(198)), 400)
+        return QSize(round(self._theme.px(156 if self._narrow else 198)), 400)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Override: two lines each, or one where they do not all fit."""
+        if event is not None:
+            super().resizeEvent(event)
+        narrow = self.height() < self._theme.px(9 * 51 + 2 * 28 + 70)
+        for line in self._lines.values():
+            line.set_one_line(narrow)
+        if narrow != self._narrow:
+            self._narrow = narrow
+            self.updateGeometry()
 
     def focus_line(self, number: int) -> None:
         """Give the keyboard to a line, without its frame: Tab goes on from there."""
@@ -168,3 +200,4 @@ class RouteCard(QWidget):
                 if line.number == SHELF:
                     self._layout.addStretch(1)
             self._lines[line.number].set_line(line, current=line.number == current)
+        self.resizeEvent(None)

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeAlias
 
 from PyQt6.QtCore import QByteArray, QPoint, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
+from PyQt6.QtGui import QCloseEvent, QKeySequence, QResizeEvent, QShortcut
 from PyQt6.QtWidgets import (
     QApplication,
     QDialog,
@@ -28,7 +28,7 @@ from kyklon.app.shell.actions import ACTIONS, HelpDialog
 from kyklon.app.shell.bars import BottomBar, TopBar
 from kyklon.app.shell.findings_panel import FindingsPanel, RemedyDialog
 from kyklon.app.shell.route_card import LOGBOOK, SHELF, Line, RouteCard
-from kyklon.app.widgets.basic import column, plain_box, row
+from kyklon.app.widgets.basic import column, plain_box, row, scrolled
 from kyklon.base.errors import KyklonError
 from kyklon.base.shown import visible
 from kyklon.model.build import Build, remedied
@@ -44,6 +44,7 @@ if TYPE_CHECKING:
     from kyklon.app.shell.start_window import StartWindow
 
 Page: TypeAlias = "OperationPage | LogbookPage | ShelfPage"
+_DRAWER_PX = 1100  # px of a window at the usual text size below which the findings are a drawer
 WANTED = QSize(1280, 800)  # what the frame is designed for
 
 
@@ -59,6 +60,7 @@ class Window(QMainWindow):
         self.session: Session = session
         self._number = 10
         self._scale = session.theme.scale
+        self._drawer = self._drawer_open = False
         self._build_frame()
         self._make_shortcuts()
         self._connect()
@@ -74,6 +76,7 @@ class Window(QMainWindow):
         self.stack = QStackedWidget()
         self.stack.setObjectName("pages")
         self.pages: dict[int, Page] = {}
+        self._holders: dict[int, QWidget] = {}
         centre = QWidget()
         centre.setObjectName("centre")
         middle = row(self.route, self.stack, self.findings, spacing=0)
@@ -94,6 +97,7 @@ class Window(QMainWindow):
         self.top.redo_asked.connect(session.redo)
         self.top.bring_up_asked.connect(self.run_bring_up)
         self.top.menu_asked.connect(self.show_menu)
+        self.top.findings_asked.connect(self._on_findings_asked)
         self.bottom.cancel_asked.connect(self.cancel_job)
         session.changed.connect(self.refresh)
         session.logged.connect(self._refresh_frame)
@@ -129,7 +133,9 @@ class Window(QMainWindow):
             if leads is not None:
                 leads.connect(self.open_operation)
             self.pages[number] = made
-            self.stack.addWidget(made)
+            # with large text a page may be higher than its place
+            self._holders[number] = scrolled(made) if self.session.theme.scale > 1 else made
+            self.stack.addWidget(self._holders[number])
         return self.pages[number]
 
     def prepare_pages(self) -> None:
@@ -143,7 +149,7 @@ class Window(QMainWindow):
         self._number = number
         page = self.page(number)
         self._refresh_page(page)
-        self.stack.setCurrentWidget(page)
+        self.stack.setCurrentWidget(self._holders[number])
         self._refresh_frame()
         self.route.focus_line(number)
 
@@ -187,7 +193,8 @@ class Window(QMainWindow):
         self.route.show_lines(tuple(lines), self._number)
         told = tuple(each for each in found if each.operation == self._number)
         page = self.page(self._number)
-        self.findings.setVisible(self._number not in (LOGBOOK, SHELF) and not self._folded)
+        shown = self._drawer_open if self._drawer else not self._folded
+        self.findings.setVisible(self._number not in (LOGBOOK, SHELF) and shown)
         self.findings.show_findings(told, page.cautions)
 
     _folded = False
@@ -212,13 +219,32 @@ class Window(QMainWindow):
         """Pages are laid out for one text scale: make them anew, unless one is in the middle of something."""
         for part in (self.route, self.findings, self.top):
             part.updateGeometry()
+        self._fit()
         if self.session.theme.scale != self._scale and not self.session.jobs.running:
             self._scale = self.session.theme.scale
-            for page in self.pages.values():
-                self.stack.removeWidget(page)
-                page.deleteLater()
-            self.pages = {}
+            for holder in self._holders.values():
+                self.stack.removeWidget(holder)
+                holder.deleteLater()
+            self.pages, self._holders = {}, {}
             self.open_operation(self._number)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Override."""
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        """Where text is large for the window's width the findings are a drawer that opens at a button."""
+        drawer = self.width() / self.session.theme.scale < _DRAWER_PX
+        if drawer != self._drawer:
+            self._drawer = drawer
+            self.top.findings.setVisible(drawer)
+            self._drawer_open = False
+            self._refresh_frame()
+
+    def _on_findings_asked(self) -> None:
+        self._drawer_open = not self._drawer_open
+        self._refresh_frame()
 
     # --- acts --------------------------------------------------------------------------------------------------
 

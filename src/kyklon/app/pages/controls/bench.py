@@ -12,8 +12,6 @@ from kyklon.model.build import edited
 from kyklon.model.controls import ControlSettings, Layout
 from kyklon.operations.controls.hookup import Hookup, hookup_of, layout_of
 
-SIDE = 268  # px: the column at the right of a drawing
-
 
 class BenchView(QWidget):
     """A view of the page. Subclasses show the build in refresh()."""

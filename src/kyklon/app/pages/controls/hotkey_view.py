@@ -5,8 +5,9 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDoubleSpinBox, QGridLayout, QWidget
 
-from kyklon.app.pages.controls.bench import SIDE, BenchView
+from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.hotkey_grid import HotkeyGrid, Pairs
+from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled
 from kyklon.model.controls import Hotkey
@@ -59,7 +60,7 @@ class HotkeyView(BenchView):
         side = QWidget()
         side.setLayout(column(keys, self._troubles, spacing=12))
         side.layout().setStretch(1, 1)
-        side.setFixedWidth(round(self.theme.px(SIDE)))
+        side.setFixedWidth(side_px(self.theme))
         self.setLayout(row(sheet, side, spacing=14))
         self.layout().setStretch(0, 1)
 

@@ -91,7 +91,13 @@ class KeyboardView(BenchView):
         set_tip(self.usb, "Of a keyboard on USB, as lsusb lists it: its scan codes are written for it alone")
         self.usb.editingFinished.connect(self._on_usb)
         bar = QWidget()
-        bar.setLayout(row(self._mode, 1, self._pins, self.close_all, self.usb, self._school, self._layout, spacing=8))
+        first, second = row(self._mode, 1, self._pins, self.close_all), row(self.usb, self._school, self._layout)
+        if self.theme.scale > 1:  # large text: in two rows
+            second.insertStretch(0, 1)
+            bar.setLayout(column(first, second, spacing=6))
+        else:
+            bar.setLayout(row(first, second, spacing=8))
+            bar.layout().setStretch(0, 1)
         return bar
 
     def _make_told(self) -> Sheet:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QDoubleSpinBox, QGridLayout, QWidget
 
-from kyklon.app.pages.controls.bench import SIDE, BenchView
+from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.measures import MeasureList
 from kyklon.app.pages.controls.table_view import Shown, TableView
+from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_tip
 from kyklon.catalogue.control_records import Arrangement
@@ -38,7 +39,7 @@ class LayoutView(BenchView):
         side = QWidget()
         side.setLayout(column(self._make_start(), self._side, spacing=12))
         side.layout().setStretch(1, 1)
-        side.setFixedWidth(round(self.theme.px(SIDE)))
+        side.setFixedWidth(side_px(self.theme))
         self.setLayout(row(sheet, side, spacing=14))
         self.layout().setStretch(0, 1)
 

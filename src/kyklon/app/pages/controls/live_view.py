@@ -7,12 +7,13 @@ import random
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QGridLayout, QStackedWidget, QTabBar, QWidget
 
-from kyklon.app.pages.controls.bench import SIDE, BenchView
+from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.chain_view import ChainView, Lit
 from kyklon.app.pages.controls.live_bench import PLUGGED, STAND_IN, LiveBench
 from kyklon.app.pages.controls.rose_view import RoseView
 from kyklon.app.pages.controls.table_view import Shown, TableView
 from kyklon.app.pages.shelf.encoder_drawings import Histogram
+from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_role
 from kyklon.base.errors import KyklonError
@@ -66,7 +67,7 @@ class LiveView(BenchView):
         side = QWidget()
         side.setLayout(column(row(self._tabs, 1), self._stack, spacing=6))
         side.layout().setStretch(1, 1)
-        side.setFixedWidth(round(self.theme.px(SIDE)))
+        side.setFixedWidth(side_px(self.theme))
         path = Sheet()
         path.add(self.chain)
         upper = row(sheet, side, spacing=14)

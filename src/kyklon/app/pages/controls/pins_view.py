@@ -6,8 +6,9 @@ from collections.abc import Sequence
 
 from PyQt6.QtWidgets import QCheckBox, QWidget
 
-from kyklon.app.pages.controls.bench import SIDE, BenchView
+from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.header_drawing import HeaderDrawing, Seated
+from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, column, label, row, scrolled, set_role, set_tip, unmarked
 from kyklon.base.shown import visible
@@ -44,7 +45,7 @@ class PinsView(BenchView):
         side = QWidget()
         side.setLayout(column(self._wishes, told, spacing=12))
         side.layout().setStretch(0, 1)
-        side.setFixedWidth(round(self.theme.px(SIDE)))
+        side.setFixedWidth(side_px(self.theme))
         self.setLayout(row(self._sheet, side, spacing=14))
         self.layout().setStretch(0, 1)
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QCheckBox, QGridLayout, QLineEdit, QWidget
 
-from kyklon.app.pages.controls.bench import SIDE, BenchView
+from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.table_view import Shown, TableView
+from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import (
     Choice,
@@ -72,7 +73,7 @@ class WiringView(BenchView):
         side = QWidget()
         side.setLayout(column(self._devices, self._runs_sheet, spacing=12))
         side.layout().setStretch(1, 1)
-        side.setFixedWidth(round(self.theme.px(SIDE + 40)))
+        side.setFixedWidth(side_px(self.theme, 40))
         self.setLayout(row(sheet, side, spacing=14))
         self.layout().setStretch(0, 1)
         self._made: tuple[object, ...] = ()

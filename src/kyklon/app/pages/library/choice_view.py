@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from kyklon.app.pages.library.choice_plot import ChoicePlot, Fit, Part
 from kyklon.app.pages.library.game_table import GameModel
-from kyklon.app.pages.tab_view import SIDE, TabView
+from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row
 from kyklon.app.widgets.fields import FieldEditor
@@ -62,7 +62,7 @@ class ChoiceView(TabView):
             1,
             label("Set marks on the Shelves tab: favourite, always include, never include.", "small", wrap=True),
         )
-        side.setFixedWidth(round(self.theme.px(SIDE)))
+        side.setFixedWidth(side_px(self.theme))
         left = column(self._sheet, self._left, spacing=12)
         left.setStretch(0, 6)
         left.setStretch(1, 5)

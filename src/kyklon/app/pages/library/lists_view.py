@@ -7,7 +7,7 @@ from pathlib import Path
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QLineEdit, QPlainTextEdit, QVBoxLayout
 
 from kyklon.app.pages.library.lists_drawing import ListLine, ListsDrawing
-from kyklon.app.pages.tab_view import SIDE, TabView
+from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
 from kyklon.app.widgets.paper import pdf_of
@@ -80,7 +80,7 @@ class ListsView(TabView):
             button("Texts…", self._on_texts_clicked),
             button("Play counts…", self._on_plays_clicked),
         )
-        made.setFixedWidth(round(self.theme.px(SIDE)))
+        made.setFixedWidth(side_px(self.theme))
         left = column(self._known, self._try, spacing=12)
         left.setStretch(0, 5)
         left.setStretch(1, 6)

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QCompleter, QLineEdit
 
 from kyklon.app.pages.library.reliability_plot import ReliabilityPlot
 from kyklon.app.pages.library.review_drawing import ReviewDrawing, Shown
-from kyklon.app.pages.tab_view import SIDE, TabView
+from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, label, row
 from kyklon.app.widgets.fields import FieldEditor
@@ -46,7 +46,7 @@ class ReviewView(TabView):
         self._wrong = FieldEditor(self.theme, "library.wrong_per_1000", session.edit)
         side = Sheet("Match confidence")
         side.add(self._plot, self._figures, label("False matches per 1000", "small"), self._wrong.widget)
-        side.setFixedWidth(round(self.theme.px(SIDE - 36)))
+        side.setFixedWidth(side_px(self.theme, -36))
         whole = row(self._sheet, side, spacing=14)
         whole.setStretch(0, 1)
         self.setLayout(whole)

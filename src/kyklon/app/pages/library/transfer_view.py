@@ -8,7 +8,7 @@ from typing import Any
 from PyQt6.QtWidgets import QFileDialog, QLineEdit, QMessageBox, QWidget
 
 from kyklon.app.pages.library.transfer_drawing import Line, TransferDrawing, Way
-from kyklon.app.pages.tab_view import SIDE, TabView
+from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Elided, FigureRows, Sheet, button, column, label, row, scrolled, set_tip
 from kyklon.app.widgets.fields import FieldEditor
@@ -87,7 +87,7 @@ class TransferView(TabView):
             row(self._hide, self._hide_button),
         )
         side.body.setStretch(1, 1)
-        side.setFixedWidth(round(self.theme.px(SIDE)))
+        side.setFixedWidth(side_px(self.theme))
         whole = row(self._sheet, side, spacing=14)
         whole.setStretch(0, 1)
         self.setLayout(whole)

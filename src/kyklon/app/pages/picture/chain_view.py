@@ -6,7 +6,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QWidget
 
 from kyklon.app.pages.picture.chain_drawing import ChainDrawing, LeadDrawn, PlaceDrawn
-from kyklon.app.pages.picture.light import SIDE, LightView
+from kyklon.app.pages.picture.light import LightView
+from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row, scrolled
 from kyklon.base.quantities import show
@@ -43,7 +44,7 @@ class ChainView(LightView):
         )
         side = QWidget()
         side.setLayout(column(self._colour))
-        side.setFixedWidth(round(self.theme.px(SIDE)))
+        side.setFixedWidth(side_px(self.theme))
         below = row(self._troubles, self._pins, side, spacing=12)
         below.setStretch(0, 1)
         below.setStretch(1, 1)

@@ -10,8 +10,9 @@ from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QFileDialog, QGridLayout,
 
 from kyklon.app.pages.picture.card_window import CardWindow
 from kyklon.app.pages.picture.geometry_drawing import GeometryDrawing, GlassDrawn
-from kyklon.app.pages.picture.light import SIDE, LightView
+from kyklon.app.pages.picture.light import LightView
 from kyklon.app.pages.picture.strip_drawing import StripDrawing, Thumb
+from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, set_tip
 from kyklon.base.errors import KyklonError, WrongUse
@@ -102,10 +103,11 @@ class GeometryView(LightView):
             box_mm.setAccessibleName(words)
         self._keep_ring = button("Keep", self.keep_ring)
         self._ring_told = label("", "small", wrap=True)
+        self._ring_told.setMinimumHeight(round(self.theme.px(34)) if self.theme.scale > 1 else 0)  # two lines
         ring.add(row(self._wide, label("×", "small"), self._high, self._keep_ring), self._ring_told, 1)
         side = QWidget()
         side.setLayout(column(card, read, ring, 1, spacing=10))
-        side.setFixedWidth(round(self.theme.px(SIDE)))
+        side.setFixedWidth(side_px(self.theme))
         return side
 
     # --- showing -------------------------------------------------------------------------------------------------

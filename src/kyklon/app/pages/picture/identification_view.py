@@ -8,7 +8,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QWidget
 
 from kyklon.app.pages.picture.blocks_drawing import BlockDrawn, BlocksDrawing
-from kyklon.app.pages.picture.light import SIDE, LightView
+from kyklon.app.pages.picture.light import LightView
+from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, button, column, label, row, scrolled
 from kyklon.base.errors import KyklonError, WrongUse
@@ -75,7 +76,7 @@ class IdentificationView(LightView):
         side = QWidget()
         side.setLayout(column(own, issued, spacing=12))
         side.layout().setStretch(1, 1)
-        side.setFixedWidth(round(self.theme.px(SIDE + 24)))
+        side.setFixedWidth(side_px(self.theme, 24))
         return side
 
     # --- showing -------------------------------------------------------------------------------------------------

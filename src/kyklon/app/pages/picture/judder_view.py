@@ -8,7 +8,8 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QCheckBox, QWidget
 
 from kyklon.app.pages.picture.judder_drawing import FramesDrawing, MovingDrawing
-from kyklon.app.pages.picture.light import SIDE, LightView
+from kyklon.app.pages.picture.light import LightView
+from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row
 from kyklon.base.quantities import show, show_duration, show_share
@@ -46,7 +47,7 @@ class JudderView(LightView):
         self._facts.add(
             row(label("system", "small"), self._which), row(label("on", "small"), self._on), self._rows, self._words, 1
         )
-        self._facts.setFixedWidth(round(self.theme.px(SIDE)))
+        self._facts.setFixedWidth(side_px(self.theme))
         left = QWidget()
         inner = column(self._moving)
         left.setLayout(inner)

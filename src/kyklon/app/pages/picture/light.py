@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from kyklon.app.pages.tab_view import SIDE, TabView
+from kyklon.app.pages.tab_view import TabView
 from kyklon.operations.picture.signal_path import SignalPath, signal_path_of
-
-__all__ = ["SIDE", "LightView"]
 
 
 class LightView(TabView):

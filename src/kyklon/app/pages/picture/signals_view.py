@@ -6,8 +6,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QWidget
 
-from kyklon.app.pages.picture.light import SIDE, LightView
+from kyklon.app.pages.picture.light import LightView
 from kyklon.app.pages.picture.signals_drawing import SignalsDrawing, Step
+from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row, scrolled
 from kyklon.base.quantities import show, show_duration
@@ -51,7 +52,7 @@ class SignalsView(LightView):
         self._order.add(self._when, scrolled(self._steps))
         side = QWidget()
         side.setLayout(column(self._facts))
-        side.setFixedWidth(round(self.theme.px(SIDE)))
+        side.setFixedWidth(side_px(self.theme))
         below = row(self._order, side, spacing=12)
         below.setStretch(0, 1)
         whole = column(self._sheet, below, spacing=12)

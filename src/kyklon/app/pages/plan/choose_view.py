@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QSizePolicy
+from PyQt6.QtWidgets import QBoxLayout, QSizePolicy
 
 from kyklon.app.pages.plan.columns_of import answer, columns_of, why_words
 from kyklon.app.pages.plan.plan_columns import PlanColumns
@@ -31,7 +31,6 @@ class ChooseView(TabView):
         self.form.changed.connect(self._on_wished)
         wishes = Sheet("Wishes")
         wishes.add(self.form)
-        wishes.setFixedWidth(round(self.theme.px(292)))
         self.instrument = self._columns = PlanColumns(self.theme)
         self._columns.chosen.connect(lambda _number: self._show_buttons())
         self._use = button("Use this plan", self.use, "primary")
@@ -50,7 +49,13 @@ class ChooseView(TabView):
         why.body.itemAt(1).layout().setStretch(0, 1)
         right = column(plans, why, spacing=12)
         right.setStretch(0, 1)
-        layout = row(wishes, right, spacing=14)
+        if self.theme.scale > 1:  # large text: one below the other, in a page that scrolls
+            wishes.setMinimumHeight(round(self.theme.px(560)))
+            self._columns.setMinimumHeight(round(self.theme.px(420)))
+            layout: QBoxLayout = column(wishes, right, spacing=14)
+        else:
+            wishes.setFixedWidth(round(self.theme.px(292)))
+            layout = row(wishes, right, spacing=14)
         layout.setStretch(1, 1)
         self.setLayout(layout)
 

@@ -78,7 +78,8 @@ class MapView(TabView):
         figures = Sheet("Totals")
         figures.add(self._figures, 1)
         figures.setFixedWidth(round(self.theme.px(232)))
-        layout = column(sheet, row(parts, figures, spacing=14), spacing=14)
+        below = (column if self.theme.scale > 1 else row)(parts, figures, spacing=14)
+        layout = column(sheet, below, spacing=14)
         layout.setStretch(0, 1)
         self.setLayout(layout)
 

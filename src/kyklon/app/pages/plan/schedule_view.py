@@ -35,7 +35,7 @@ class ScheduleView(TabView):
         self._elsewhere = steps_done(session.folder)
         self.instrument = self._days = BenchDays(self.theme)
         self._days.chosen.connect(self._on_chosen)
-        bench = Sheet("Bench", "upper lane: hands; lower lane: what runs by itself; ◆ the longest chain")
+        bench = Sheet("Bench", "above: hands; below: by itself")
         bench.head.addWidget(button("Save as calendar…", self.ask_calendar, "quiet"))
         bench.add(scrolled(self._days))
         self._first = QLineEdit()
@@ -72,8 +72,12 @@ class ScheduleView(TabView):
         layout = column(times, sums, chosen, spacing=12)
         layout.setStretch(2, 1)
         beside.setLayout(layout)
-        beside.setFixedWidth(round(self.theme.px(276)))
-        above = row(bench, beside, spacing=14)
+        if self.theme.scale == 1:
+            beside.setFixedWidth(round(self.theme.px(276)))
+        if self.theme.scale > 1:
+            beside.setMaximumWidth(9999)
+            self._days.setMinimumHeight(round(self.theme.px(240)))
+        above = (column if self.theme.scale > 1 else row)(bench, beside, spacing=14)
         above.setStretch(0, 1)
         whole = column(above, self._way_sheet, spacing=12)
         whole.setStretch(0, 1)
@@ -116,7 +120,9 @@ class ScheduleView(TabView):
         step = self.step
         self._done.setEnabled(step is not None and not step.done)
         if step is None:
-            self._about.setText("Choose a step in the drawing.")
+            self._about.setText(
+                "Choose a step in the drawing. ◆ marks the longest chain: a delay there delays the finish."
+            )
             return
         names = {other.id: other.title for other in self._steps}
         low, _usual, high = step.hands

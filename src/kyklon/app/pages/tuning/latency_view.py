@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QDoubleSpinBox, QLineEdit, QVBoxLayout, QWidget
 
-from kyklon.app.pages.tab_view import SIDE, SystemView
+from kyklon.app.pages.tab_view import SystemView, side_px
 from kyklon.app.pages.tuning.latency_plot import LatencyPlot
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, label, row
@@ -67,7 +67,7 @@ class LatencyView(SystemView):
         holder = QWidget()
         right.setContentsMargins(0, 0, 0, 0)
         holder.setLayout(right)
-        holder.setFixedWidth(round(self.theme.px(SIDE + 40)))
+        holder.setFixedWidth(side_px(self.theme, 40))
         whole = row(self._sheet, holder, spacing=14)
         whole.setStretch(0, 1)
         self.setLayout(whole)

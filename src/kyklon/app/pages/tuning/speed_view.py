@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QFileDialog, QVBoxLayout, QWidget
 
-from kyklon.app.pages.tab_view import SIDE, SystemView
+from kyklon.app.pages.tab_view import SystemView, side_px
 from kyklon.app.session.session import Session
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Sheet, button, label, row
@@ -155,7 +155,7 @@ class SpeedView(SystemView):
             self._log,
             label("A log from the machine overrides these figures: one time in ms per line.", "small", wrap=True),
         )
-        self._side.setFixedWidth(round(self.theme.px(SIDE + 12)))
+        self._side.setFixedWidth(side_px(self.theme, 12))
         whole = row(sheet, self._side, spacing=14)
         whole.setStretch(0, 1)
         self.setLayout(whole)
