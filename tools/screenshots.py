@@ -16,11 +16,13 @@ from PyQt6.QtWidgets import QApplication, QDialog
 
 from kyklon.app.pages.card.page import CardPage
 from kyklon.app.pages.controls.page import LIVE, PANEL
-from kyklon.app.pages.library.page import CHOICE, REVIEW, SHELVES, TRANSFER
-from kyklon.app.pages.picture.page import GEOMETRY, RANGES, SCHOOLS
+from kyklon.app.pages.library.page import REVIEW, SHELVES, TRANSFER
+from kyklon.app.pages.picture.page import RANGES, SCHOOLS
+from kyklon.app.pages.plan.page import CHOOSE, MAP, SCHEDULE
 from kyklon.app.pages.poweron.page import FINDER, FORECAST, LOG, PRACTICE
 from kyklon.app.pages.tuning.page import LATENCY, SETTINGS
 from kyklon.app.shell.route_card import SHELF
+from kyklon.app.shell.start_window import StartWindow
 from kyklon.app.shell.window import Window
 from kyklon.app.start import make_application, open_window
 from kyklon.app.theme.tokens import Theme
@@ -28,6 +30,7 @@ from kyklon.catalogue.loader import load
 from kyklon.demo import lighthouse, samples
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
 from kyklon.model.fault import FaultCase
+from kyklon.record import builds
 
 FAILED_START = """\
 [    0.000000] Linux version 6.1.0 (builder@bench) (gcc 12.2.0) #1 SMP
@@ -105,6 +108,8 @@ def main() -> None:
         window.resize(1280, 800)
         window.show()
         window.session.look_at_everything()
+        builds.remember(folder)
+        the_first_page(theme)
         camera = Camera(window)
         camera.settle()
         window.session.said.emit("Opened the Lighthouse Café table")
@@ -121,17 +126,48 @@ def main() -> None:
 
 def before_the_card(camera: Camera) -> None:
     camera.page(10, "plan")
+    the_plan(camera)
     camera.page(30, "boot")
     camera.page(50, "picture")
     the_picture(camera)
     camera.page(60, "library")
     the_library(camera)
-    camera.page(70, "tuning")
     window = camera.window
+    window.open_operation(70)
     window.page(70).show_view(LATENCY)
     camera.shoot("tuning-latency")
     window.page(70).show_view(SETTINGS)
     camera.page(80, "assembly")
+
+
+def the_plan(camera: Camera) -> None:
+    page = camera.window.page(10)
+    page.show_view(CHOOSE)
+    camera.settle()
+    camera.pause(0.4)
+    camera.shoot("plan-choose")
+    page.show_view(SCHEDULE)
+    camera.settle()
+    camera.shoot("plan-schedule")
+    page.show_view(MAP)
+
+
+def the_first_page(theme: Theme) -> None:
+    """Three answers on the first page."""
+    page = StartWindow(theme, load())
+    page.show()
+    for system in ("birch-16", "dogwood-pocket", "gorse-twin"):
+        page._form._rows[system][0].click()
+    page._place.setText("/home/player/machines/my-machine")
+    until = time.monotonic() + 20
+    while time.monotonic() < until and (page.jobs.running or not page._answer.plans):
+        QApplication.processEvents()
+        time.sleep(0.01)
+    QApplication.processEvents()
+    if not WANTED or "start" in WANTED:
+        page.grab().save(str(OUT / "start.png"))
+        print(OUT / "start.png")
+    page.close()
 
 
 def the_library(camera: Camera) -> None:
@@ -139,11 +175,6 @@ def the_library(camera: Camera) -> None:
     page = window.page(60)
     page.show_view(REVIEW)
     camera.shoot("library-review")
-    window.session.edit("library.room_bytes", 9_000_000)
-    page.show_view(CHOICE)
-    camera.shoot("library-choice")
-    window.session.edit("library.room_bytes", 0)
-    camera.settle()
     page.show_view(TRANSFER)
     camera.settle()
     page.copy_games()
@@ -257,10 +288,6 @@ def the_picture(camera: Camera) -> None:
     camera.settle()
     page.schools.slider.setValue(1)
     camera.shoot("picture-modes")
-    page.show_view(GEOMETRY)
-    page.geometry_view.choose("birch-16")
-    page.geometry_view.read_stand_in()
-    camera.shoot("picture-geometry")
     page.show_view(RANGES)
 
 
@@ -287,4 +314,5 @@ def the_power_on(camera: Camera) -> None:
     camera.shoot("power-on")
 
 
-main()
+if __name__ == "__main__":
+    main()

@@ -63,7 +63,7 @@ class BenchDays(Instrument):
         self._days, self._left = days, left
         told = [
             f"{day.name}: "
-            + ", ".join(f"{mark.title} {show_duration((mark.end - mark.start) * 60)}" for mark in day.hands)
+            + ", ".join(f"{mark.title} {show_duration(round(mark.end - mark.start) * 60)}" for mark in day.hands)
             for day in days
         ]
         self.setAccessibleDescription("; ".join([*told, *(f"no time for {title}" for title in left)]))
@@ -166,5 +166,5 @@ class BenchDays(Instrument):
                     inner = place.adjusted(px(4), px(1), -px(3), -px(15))
                     self.text(painter, inner, f"{sign}{mark.title}{more}", font=self.theme.font("small", weight=500))
                     under = place.adjusted(px(4), px(16), -px(3), -px(1))
-                    words = show_duration((mark.end - mark.start) * 60)
+                    words = show_duration(round(mark.end - mark.start) * 60)
                     self.text(painter, under, words, font=self.theme.mono("small"), token="muted")

@@ -15,7 +15,9 @@ from kyklon.operations.plan.solve import ROLES, Answer, Plan, WhyNot
 from kyklon.operations.plan.wishes import Wish, known_name, load_of
 
 _NO_CABLE_M = 0.01  # m: a card goes straight into its socket
-_ROLE_WORDS = {"supply": "power supply", "image": "system software", "encoder": "controls"}
+_ROLE_WORDS = {"supply": "supply", "image": "system software", "encoder": "controls"}
+_ORDER = ("board", "display", "encoder", "adapter", "supply", "card", "image")
+_MOST_LOADS = 3  # the heaviest systems
 
 
 def columns_of(found: Answer, wish: Wish, catalogue: Catalogue) -> tuple[PlanColumn, ...]:
@@ -27,7 +29,7 @@ def _column(number: int, plan: Plan, wish: Wish, catalogue: Catalogue) -> PlanCo
     board = catalogue.get(Board, plan.part("board"))
     count = -(-wish.players // _players(catalogue, plan.part("encoder")))
     rows = []
-    for role, part in plan.picks:
+    for role, part in sorted(plan.picks, key=lambda pick: _ORDER.index(pick[0])):
         name = known_name(catalogue, part)
         shown = f"{count} × {name}" if role == "encoder" and count > 1 else name
         rows.append((_ROLE_WORDS.get(role, role), shown, "have" if _has(wish, role, part) else ""))
@@ -35,10 +37,13 @@ def _column(number: int, plan: Plan, wish: Wish, catalogue: Catalogue) -> PlanCo
     names = [cable.name for cable in joint if cable.length_m > _NO_CABLE_M]
     rows += [("cable", name, "") for name in names]
     cables = len(names)
-    about = "about " if plan.guessed else ""
-    loads = tuple((system.name, load_of(system, board, catalogue, wish)) for system in wish.systems[:4])
+    about = "about, " if plan.guessed else ""  # some price of it is the kind's usual one
+    loads = [(system.name, load_of(system, board, catalogue, wish)) for system in wish.systems]
+    loads.sort(key=lambda load: -load[1])
     further = f"{cables} cable{'s' * (cables != 1)} included"
-    return PlanColumn(f"Plan {number}", f"{about}{show_money(plan.price)}", further, tuple(rows), loads)
+    return PlanColumn(
+        f"Plan {number}", f"{about}{show_money(plan.price)}", further, tuple(rows), tuple(loads[:_MOST_LOADS])
+    )
 
 
 def _has(wish: Wish, role: str, part: str) -> bool:

@@ -8,12 +8,10 @@ from pathlib import Path
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QLineEdit, QSpinBox, QWidget
 
 from kyklon.app.pages.plan.bench_day import BenchDays, Day, Mark
-from kyklon.app.pages.plan.way_strip import WayStrip
 from kyklon.app.pages.tab_view import TabView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, button, column, label, row, scrolled
 from kyklon.base.quantities import show_duration
-from kyklon.catalogue.records import Image
 from kyklon.model.build import edited
 from kyklon.model.plan import Evening
 from kyklon.operations.plan.schedule import Schedule, as_icalendar, schedule
@@ -37,7 +35,9 @@ class ScheduleView(TabView):
         self._days.chosen.connect(self._on_chosen)
         bench = Sheet("Bench", "above: hands; below: by itself")
         bench.head.addWidget(button("Save as calendar…", self.ask_calendar, "quiet"))
-        bench.add(scrolled(self._days))
+        self._asks = label("", "caution", wrap=True)
+        bench.add(scrolled(self._days), self._asks)
+        bench.body.setStretch(0, 1)
         self._first = QLineEdit()
         self._first.setAccessibleName("First evening")
         self._first.setText(date.today().isoformat())
@@ -65,23 +65,19 @@ class ScheduleView(TabView):
         self._done.setEnabled(False)
         chosen = Sheet("Step")
         chosen.add(self._about, row(self._done, 1), 1)
-        self._way = WayStrip(self.theme)
-        self._way_sheet = Sheet("Steps to the first game")
-        self._way_sheet.add(self._way)
         beside = QWidget()
         layout = column(times, sums, chosen, spacing=12)
         layout.setStretch(2, 1)
         beside.setLayout(layout)
         if self.theme.scale == 1:
             beside.setFixedWidth(round(self.theme.px(276)))
-        if self.theme.scale > 1:
+        if self.theme.scale > 1:  # large text: one below the other
             beside.setMaximumWidth(9999)
             self._days.setMinimumHeight(round(self.theme.px(240)))
-        above = (column if self.theme.scale > 1 else row)(bench, beside, spacing=14)
-        above.setStretch(0, 1)
-        whole = column(above, self._way_sheet, spacing=12)
-        whole.setStretch(0, 1)
-        self.setLayout(whole)
+            self.setLayout(column(bench, beside, spacing=12))
+        else:
+            self.setLayout(row(bench, beside, spacing=14))
+            self.layout().setStretch(0, 1)
 
     def refresh(self) -> None:
         """Override."""
@@ -106,9 +102,13 @@ class ScheduleView(TabView):
         if made.left:
             rows.append(("No evening yet", f"{len(made.left)}, {show_duration(round(left) * 60)}"))
         self._figures.set_rows(tuple(rows))
-        image = self.session.catalogue.find(Image, build.part("image"))
-        self._way_sheet.set_note(f"{image.school}; dashed steps run unattended" if image else "")
-        self._way.show_steps(way(build, self.session.catalogue, self.session.world))
+        asks = [
+            f"{' and '.join(step.asks)}, to {step.what[:1].lower()}{step.what[1:]}"
+            for step in way(build, self.session.catalogue, self.session.world)
+            if step.asks
+        ]
+        self._asks.setText(f"▲ Still open: {'; '.join(asks)}." if asks else "")
+        self._asks.setVisible(bool(asks))
         self._on_chosen(self._days.current)
 
     @property
