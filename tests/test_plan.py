@@ -10,10 +10,10 @@ import pytest
 
 from kyklon.base.errors import BuildFolderError, WrongUse
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Adapter, Cable, Display, Emulator, Encoder, Port, System
+from kyklon.catalogue.records import Adapter, Board, Cable, Card, Display, Emulator, Encoder, Port, System
 from kyklon.catalogue.text_records import TuningSetting
 from kyklon.demo import camper
-from kyklon.model.build import Build, TuningLayers, edited, remedied
+from kyklon.model.build import Build, Part, TuningLayers, edited, remedied
 from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.assembly import findings as electrical
@@ -417,3 +417,31 @@ def test_a_display_powers_the_board(demo: Demo, catalogue: Catalogue) -> None:
     assert display.name in power.supply.name
     assert power.usable_a == pytest.approx(1.5 * 0.8)
     assert all(draw.name != display.name for draw in power.draws)
+
+
+def test_two_sources_on_one_board_are_a_stop(demo: Demo, catalogue: Catalogue) -> None:
+    own = Port(id="jack", label="Second power", connector="USB-C", direction="in", signal="power", draws_a=1.0)
+    board = catalogue.get(Board, demo.build.part("board") or "")
+    two = board.model_copy(update={"ports": (*board.ports, own)})
+    parts = replace(catalogue, parts={**catalogue.parts, "boards": {**catalogue.parts["boards"], two.id: two}})
+    build = edited(demo.build, "parts", [*demo.build.parts, Part(role="supply-2", part="ballast-3c")])
+    build = with_cable(build, "supply-2.out", "board.jack", "power-c-c-1m", parts)
+    told = {finding.code: finding for finding in findings(build, parts, World())}
+    stop = told["plan.two-feeds:board"]
+    assert stop.severity == "stop"
+    after = remedied(build, stop.remedy)
+    assert "plan.two-feeds:board" not in {finding.code for finding in findings(after, parts, World())}
+
+
+def test_stops_of_the_plan_offer_the_nearest_replacement(demo: Demo, catalogue: Catalogue) -> None:
+    tiny = catalogue.get(Card, "cockle-16").model_copy(update={"id": "tiny", "capacity_bytes": 2_000_000_000})
+    parts = replace(catalogue, parts={**catalogue.parts, "cards": {**catalogue.parts["cards"], "tiny": tiny}})
+    for build, code in (
+        (demo.build.with_part("card", "tiny"), "plan.card-size"),
+        (demo.build.with_part("board", "sprat").with_part("card", "cockle-128"), "plan.card-loader"),
+        (demo.build.with_part("board", "halibut-desk"), "plan.image-board"),
+    ):
+        told = {finding.code: finding for finding in findings(build, parts, World())}
+        assert told[code].remedy is not None, code
+        after = remedied(build, told[code].remedy)
+        assert code not in {finding.code for finding in findings(after, parts, World())}

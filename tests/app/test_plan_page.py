@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -195,6 +197,12 @@ def test_the_parts_list_is_ticked_off(user, monkeypatch: pytest.MonkeyPatch, tmp
     user.window.session.flush()
     user.bot.waitUntil(lambda: (tmp_path / "parts.csv").exists(), timeout=180_000)
     assert "Merrow Herring" in (tmp_path / "parts.csv").read_text()
+    pdf = view.as_pdf()
+    assert pdf.startswith(b"%PDF")
+    (tmp_path / "parts.pdf").write_bytes(pdf)
+    if shutil.which("pdftotext"):
+        told = subprocess.run(["pdftotext", tmp_path / "parts.pdf", "-"], capture_output=True, text=True, check=True)
+        assert "Merrow Herring" in told.stdout
     user.press("Arrived")
     assert view._model.lines[row].cost == 0
 

@@ -30,6 +30,7 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
     return [
         *found,
         *_supply(build, catalogue),
+        *_two_feeds(build, catalogue),
         *_usb(build, catalogue),
         *_capacity(build, catalogue),
         *_image(build, catalogue),
@@ -145,6 +146,40 @@ def _supply(build: Build, catalogue: Catalogue) -> list[Finding]:
             remedy=remedy,
         )
     ]
+
+
+def _two_feeds(build: Build, catalogue: Catalogue) -> list[Finding]:
+    """Two sources on one part: what is switched on first feeds the other through it."""
+    found = []
+    for part in build.parts:
+        feeds = []
+        for link in build.links:
+            _giver, socket = port_of(link.start, build, catalogue)
+            _taker, plug = port_of(link.end, build, catalogue)
+            into = link.end.partition(".")[0] == part.role and plug is not None and plug.signal == "power"
+            if into and socket is not None:
+                feeds.append(link)
+        if len(feeds) < 2:
+            continue
+        names = [giver.name if (giver := port_of(link.start, build, catalogue)[0]) else link.start for link in feeds]
+        record = catalogue.any(part.part)
+        name = record.name if record else part.role
+        kept = [link.model_dump() for link in build.links if link not in feeds[1:]]
+        change = Change(path="links", value=kept, label="Cables", before=" and ".join(names), after=f"{names[0]} alone")
+        found.append(
+            Finding(
+                code=f"plan.two-feeds:{part.role}",
+                severity=Severity.STOP,
+                operation=OPERATION,
+                subject=name,
+                title=f"Two sources power the {name}",
+                message=f"{' and '.join(names)} are both connected to its power.",
+                why="The one with the higher voltage feeds the other backwards, which can destroy it.",
+                source="USB 2.0, 7.2.1: no current may be driven upstream",
+                remedy=Remedy(label=f"Power it by {names[0]} alone", changes=(change,)),
+            )
+        )
+    return found
 
 
 def _usb(build: Build, catalogue: Catalogue) -> list[Finding]:

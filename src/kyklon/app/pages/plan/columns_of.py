@@ -8,8 +8,10 @@ from kyklon.app.pages.plan.plan_columns import PlanColumn
 from kyklon.base.quantities import show_money
 from kyklon.catalogue.cables import joined, pieces_of
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board
+from kyklon.catalogue.records import Board, Display
 from kyklon.model.build import Build
+from kyklon.model.world import World
+from kyklon.operations.picture.chain import chain_of
 from kyklon.operations.plan import planned
 from kyklon.operations.plan.solve import ROLES, Answer, Plan, WhyNot
 from kyklon.operations.plan.wishes import Wish, known_name, load_of
@@ -33,6 +35,7 @@ def _column(number: int, plan: Plan, wish: Wish, catalogue: Catalogue) -> PlanCo
         name = known_name(catalogue, part)
         shown = f"{count} × {name}" if role == "encoder" and count > 1 else name
         rows.append((_ROLE_WORDS.get(role, role), shown, "have" if _has(wish, role, part) else ""))
+    rows.append(("picture", _picture(plan, catalogue), ""))
     joint = [joined(pieces) for link in plan.build.links if (pieces := pieces_of(link, catalogue))]
     names = [cable.name for cable in joint if cable.length_m > _NO_CABLE_M]
     rows += [("cable", name, "") for name in names]
@@ -44,6 +47,15 @@ def _column(number: int, plan: Plan, wish: Wish, catalogue: Catalogue) -> PlanCo
     return PlanColumn(
         f"Plan {number}", f"{about}{show_money(plan.price)}", further, tuple(rows), tuple(loads[:_MOST_LOADS])
     )
+
+
+def _picture(plan: Plan, catalogue: Catalogue) -> str:
+    """The signals on the way to the display, and what it delays in all."""
+    chain = chain_of(plan.build, catalogue, World())
+    signals = " → ".join(dict.fromkeys(lead.signal for lead in chain.leads))
+    display = catalogue.find(Display, plan.part("display"))
+    delay = chain.delay_ms + (display.processing_ms if display is not None else 0.0)
+    return f"{signals}, {delay:.0f}\u202fms later" if delay >= 0.5 else signals
 
 
 def _has(wish: Wish, role: str, part: str) -> bool:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from html import escape
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
+from PyQt6.QtCore import QAbstractTableModel, QBuffer, QIODevice, QModelIndex, Qt
+from PyQt6.QtGui import QPageSize, QPdfWriter, QTextDocument
 from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHeaderView, QInputDialog, QTableView
 
 from kyklon.app.pages.plan.socket_drawing import SocketDrawing
@@ -110,6 +112,7 @@ class PartsView(TabView):
         self._shop = button("Shop…", self.ask_shop, "quiet")
         self._serial = button("Serial number…", self.ask_serial, "quiet")
         sheet = Sheet("Parts list", "counted from the plan and the wiring list")
+        sheet.head.addWidget(button("Print as PDF…", self.ask_pdf, "quiet"))
         sheet.head.addWidget(button("Save as CSV…", self.ask_csv, "quiet"))
         sheet.add(table, row(*self._buttons.values(), 1, self._price, self._shop, self._serial))
         sheet.body.setStretch(0, 1)
@@ -184,6 +187,47 @@ class PartsView(TabView):
         text, agreed = QInputDialog.getText(self, "Serial number", f"{line.name}:", text=line.serial)
         if agreed:
             self.session.put("Serial number", noted(self.build, line.key, serial=text.strip()[:120]))
+
+    def ask_pdf(self) -> None:
+        """Save the list as a PDF to tick off on paper."""
+        start = str(self.session.folder / "issued" / "parts.pdf")
+        path, _kind = QFileDialog.getSaveFileName(self, "Print the parts list", start, "PDF (*.pdf)")
+        if path:
+            self.session.keep_file(Path(path), self.as_pdf(), f"The parts list is in {path}")
+
+    def as_pdf(self) -> bytes:
+        """The list on A4, with a box to tick for each line."""
+        cell = '<td style="padding: 2px 8px">{}</td>'
+        rows = [
+            "<tr>"
+            + "".join(
+                cell.format(escape(visible(text)))
+                for text in (
+                    "☑" if line.owned else "☐",
+                    line.name,
+                    f"{line.count} {line.unit}".strip(),
+                    "" if line.price is None else show_money(line.price, 2),
+                    "" if line.owned or line.price is None else show_money(line.cost, 2),
+                    line.shop or line.why,
+                )
+            )
+            + "</tr>"
+            for line in self._list.lines
+        ]
+        total = show_money(self._list.total, 2)
+        document = QTextDocument()
+        document.setHtml(
+            f"<h2>{escape(visible(self.build.name))}: parts list</h2><table>{''.join(rows)}</table>"
+            f"<p>Still to pay for what is essential: {escape(total)}</p>"
+        )
+        buffer = QBuffer()
+        buffer.open(QIODevice.OpenModeFlag.WriteOnly)
+        writer = QPdfWriter(buffer)
+        writer.setPageSize(QPageSize(QPageSize.PageSizeId.A4))
+        writer.setTitle(f"{self.build.name}: parts list")
+        document.print(writer)
+        del writer  # it writes its end when it goes
+        return bytes(buffer.data().data())
 
     def ask_csv(self) -> None:
         """Save the list for a spreadsheet."""
