@@ -43,10 +43,8 @@ def _column(number: int, plan: Plan, wish: Wish, catalogue: Catalogue) -> PlanCo
     about = "about, " if plan.guessed else ""  # some price of it is the kind's usual one
     loads = [(system.name, load_of(system, board, catalogue, wish)) for system in wish.systems]
     loads.sort(key=lambda load: -load[1])
-    further = f"{cables} cable{'s' * (cables != 1)} included"
-    return PlanColumn(
-        f"Plan {number}", f"{about}{show_money(plan.price)}", further, tuple(rows), tuple(loads[:_MOST_LOADS])
-    )
+    further = f"{about}{cables} cable{'s' * (cables != 1)} included"
+    return PlanColumn(f"Plan {number}", show_money(plan.price), further, tuple(rows), tuple(loads[:_MOST_LOADS]))
 
 
 def _picture(plan: Plan, catalogue: Catalogue) -> str:

@@ -104,17 +104,17 @@ class PlanColumns(Instrument):
         self.text(painter, under, column.further, font=self.theme.font("small"), token="muted")
         at = under.bottom() + px(8)
         loads_high = px(20) * len(column.loads) + (px(24) if column.loads else 0)
-        pitch = max(px(30), min(px(40), (inner.bottom() - loads_high - at) / max(1, len(column.rows))))
+        pitch = max(px(27), min(px(40), (inner.bottom() - loads_high - at) / max(1, len(column.rows))))
         for role, name, have in column.rows:
             if at + pitch > inner.bottom() - loads_high + 1:
                 break
             self.line(painter, QPointF(inner.left(), at), QPointF(inner.right(), at), "grid")
-            line = QRectF(inner.left(), at + px(2), inner.width(), px(13))
+            line = QRectF(inner.left(), at, inner.width(), px(15))
             self.text(painter, line, role, font=self.theme.font("small"), token="muted")
             if have:
                 small, right = self.theme.font("small"), Qt.AlignmentFlag.AlignRight
                 self.text(painter, line, "● at hand", font=small, token="teal", align=right)
-            below = QRectF(inner.left(), at + px(14), inner.width(), px(16))
+            below = QRectF(inner.left(), at + px(12), inner.width(), px(16))
             self.text(painter, below, name, font=self.theme.font("label", weight=500))
             at += pitch
         self._draw_loads(painter, QRectF(inner.left(), inner.bottom() - loads_high, inner.width(), loads_high), column)
