@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Annotated, Literal
 
-from pydantic import Field, StringConstraints
+from pydantic import AfterValidator, Field, StringConstraints
 
 from kyklon.model.described import described
 from kyklon.model.record import Record
 
 PLACES = ("table", "living room", "camper", "school")
 Place = Literal["table", "living room", "camper", "school"]
-Day = Annotated[str, StringConstraints(pattern=r"^(\d{4}-\d{2}-\d{2})?$")]  # ISO 8601
+
+
+def _a_day(text: str) -> str:
+    """A day of the calendar from 2000 to 2199, or ''. Raises ValueError."""
+    if text and not 2000 <= date.fromisoformat(text).year < 2200:
+        raise ValueError("a day is from 2000 to 2199")
+    return text
+
+
+Day = Annotated[str, StringConstraints(pattern=r"^(\d{4}-\d{2}-\d{2})?$"), AfterValidator(_a_day)]  # ISO 8601
 PartKey = Annotated[str, StringConstraints(pattern=r"^[a-z_]{1,20}/[a-z0-9][a-z0-9.-]{0,80}$")]  # kind/id
 RolePart = Annotated[str, StringConstraints(pattern=r"^[a-z0-9-]{1,20}=[a-z0-9][a-z0-9.-]{0,80}$")]  # role=id
 
@@ -32,7 +42,7 @@ class Bought(Record):
 class Evening(Record):
     """Time at the bench. start: local time of the day as HH:MM."""
 
-    day: Annotated[str, StringConstraints(pattern=r"^\d{4}-\d{2}-\d{2}$")]
+    day: Annotated[str, StringConstraints(pattern=r"^\d{4}-\d{2}-\d{2}$"), AfterValidator(_a_day)]
     start: Annotated[str, StringConstraints(pattern=r"^([01]\d|2[0-3]):[0-5]\d$")] = "19:00"
     minutes: int = Field(default=150, ge=10, le=1440)
 
@@ -57,11 +67,11 @@ class PlanSettings(Record):
     reach_m: float = described("Machine to screen", 0.0, unit="m", ge=0, le=30)
     at_hand: tuple[PartKey, ...] = described("At hand", ())
     budget: float = described("Budget", 0.0, ge=0, le=1_000_000, hint="no limit")
-    by: str = described("Finished by", "", pattern=r"^(\d{4}-\d{2}-\d{2})?$", hint="2027-03-01")
+    by: Day = described("Finished by", "", hint="2027-03-01")
     fixed: tuple[RolePart, ...] = described("Fixed parts", ())
-    parts: tuple[Bought, ...] = described("Parts list", ())
-    evenings: tuple[Evening, ...] = described("Time at the bench", ())
-    done: tuple[Done, ...] = described("Steps done", ())
+    parts: tuple[Bought, ...] = described("Parts list", (), max_length=2000)
+    evenings: tuple[Evening, ...] = described("Time at the bench", (), max_length=400)
+    done: tuple[Done, ...] = described("Steps done", (), max_length=1000)
 
     def bought(self, key: str) -> Bought | None:
         return next((row for row in self.parts if row.key == key), None)
