@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from collections.abc import Mapping
 from dataclasses import replace
 from itertools import product
 
@@ -11,8 +12,9 @@ import pytest
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Cable, Card, CataloguePart, Display, Encoder, Image, System
 from kyklon.demo import camper, lighthouse
+from kyklon.model.build import Build
 from kyklon.operations.plan import planned
-from kyklon.operations.plan.solve import NEEDED, ROLES
+from kyklon.operations.plan.solve import NEEDED, ROLES, Planner
 from kyklon.operations.plan.wishes import Wish, buttons_of, card_bytes, load_of, terminals_of, unsuited, wish_of
 
 
@@ -248,3 +250,23 @@ def test_a_demo_planned_from_its_wishes_comes_out_as_shipped_or_better(name: str
     assert (dear.plans != ()) is (name == "lighthouse"), "all of it is at hand"
     if not dear.plans:
         assert "a price of at most" in " ".join(planned.in_words(dear))
+
+
+def test_more_players_than_any_panel_has_is_said_as_one_wish(catalogue: Catalogue) -> None:
+    answer = planned.planner_of(wish(catalogue, players=9), catalogue).answer()
+    assert not answer.plans
+    assert answer.conflict == ("controls for 9 players",)
+
+
+def test_a_search_that_ends_early_claims_no_proof(catalogue: Catalogue) -> None:
+    asked = wish(catalogue)
+
+    def make(picks: Mapping[str, str], cables: Mapping[str, tuple[str, ...]]) -> Build:
+        return planned.build_of(asked, catalogue, picks, cables)
+
+    answer = Planner(asked, catalogue, make, lambda _build: (("check", ()),)).answer()
+    assert answer.gave_up
+    assert not answer.plans
+    assert not answer.conflict
+    assert not answer.lacking
+    assert "the search ends there" in planned.in_words(answer)[0]

@@ -21,7 +21,7 @@ from kyklon.operations.picture.ranges import carried, display_ranges, propose
 from kyklon.operations.plan import acts
 from kyklon.operations.plan.connections import connect
 from kyklon.operations.plan.findings import findings
-from kyklon.operations.plan.solve import Answer, Plan, Planner, Stops
+from kyklon.operations.plan.solve import MOST_TURNS, Answer, Plan, Planner, Stops
 from kyklon.operations.plan.wishes import Wish, own_prices, wish_of
 
 _PORTS = {"power": ("supply", "board"), "direct": ("board", "display"), "first": ("board", "adapter")}
@@ -255,6 +255,11 @@ def needed(catalogue: Catalogue) -> None:
 
 def in_words(found: Answer) -> list[str]:
     """Why there is no plan."""
+    if found.gave_up:
+        return [
+            f"The {MOST_TURNS} cheapest plans all have a stop, and the search ends there. "
+            "Fix a part that you trust, or lift a wish."
+        ]
     if found.lacking:
         return [f"This shelf cannot do it: it lacks {words}." for words in found.lacking]
     if len(found.conflict) == 1:

@@ -25,6 +25,7 @@ from kyklon.catalogue.records import (
     Display,
     Encoder,
     Image,
+    Panel,
     Port,
     Supply,
 )
@@ -58,7 +59,7 @@ _PART = 0.01  # of a currency unit: of two equal prices the plan with fewer new 
 _DELAY = 0.001  # a ms
 _ASKS = 0.005  # an image that fetches and asks at its first start comes after one that is whole
 _BIG = 1000.0  # what a rule that is lifted costs, in numbers of parts
-_MOST_TURNS = 400  # plans that are checked before one gives up
+MOST_TURNS = 150  # plans that are checked one by one before one gives up
 WISHES = ("speed", "players", "place", "budget", "fixed", "screen", "card", "reach")  # rules that somebody wished
 
 np, optimize, sparse = late("numpy"), late("scipy.optimize"), late("scipy.sparse")
@@ -89,11 +90,13 @@ class Plan:
 @dataclass(frozen=True)
 class Answer:
     """plans: the best that differ in kind, the best first. conflict: the smallest set of wishes that exclude each
-    other, in words; empty where there is a plan. lacking: rules that no wish can help, in words."""
+    other, in words; empty where there is a plan. lacking: rules that no wish can help, in words.
+    gave_up: the cheapest MOST_TURNS had stops, and there may be others."""
 
     plans: tuple[Plan, ...]
     conflict: tuple[str, ...] = ()
     lacking: tuple[str, ...] = ()
+    gave_up: bool = False
 
 
 @dataclass(frozen=True)
@@ -157,6 +160,7 @@ class Planner:
         self.parts: dict[Key, CataloguePart] = {}
         self._kinds: dict[Key, str] = {}
         self._known: dict[tuple[Key, ...], tuple[Build, float, Stops]] = {}
+        self.gave_up = False
         self._lay_out()
 
     # --- the model -----------------------------------------------------------------------------------------------
@@ -319,6 +323,8 @@ class Planner:
         plugs = [port for _c, part in self._each("encoder") for port in part.ports if _family(port) == "USB"]
         used: dict[tuple[str, str], dict[int, float]] = {}
         links = _cheapest(self._links(boards, plugs))
+        if not any(panel.players >= self.wish.players for panel in self.catalogue.all(Panel)):
+            self._rows.add(self._all("encoder"), -math.inf, 0, "players")
         for column, encoder in self._each("encoder"):
             assert isinstance(encoder, Encoder)
             count = self._count(encoder)
@@ -461,7 +467,7 @@ class Planner:
         for row in without:
             extra.add(row, -math.inf, len(row) - 1)
         best: tuple[float, Plan] | None = None
-        for _turn in range(_MOST_TURNS):
+        for _turn in range(MOST_TURNS):
             done = self._solve(lifted=lifted, forced=forced, extra=extra)
             if done is None or (best is not None and done[2] >= best[0] - 1e-6):
                 break
@@ -487,6 +493,8 @@ class Planner:
                 absent = self._all("adapter") if "adapter" in roles and "adapter" not in picks else {}
                 most = len(concerned or as_taken) - 1
                 self._rows.add({**row, **dict.fromkeys(absent, -1.0)}, -math.inf, most, rule)
+        else:
+            self.gave_up = self.gave_up or best is None
         return best[1] if best is not None else None
 
     def _alike(self, key: Key) -> tuple[int, ...]:
@@ -523,7 +531,11 @@ class Planner:
                 break
             plans.append(plan)
             barred.append({self._columns[role, plan.part(role)]: 1.0 for role in ("board", "display")})
-        return Answer(tuple(plans)) if plans else Answer((), *self._conflict())
+        if plans:
+            return Answer(tuple(plans))
+        conflict, lacking = ((), ()) if self.gave_up else self._conflict()
+        # what was given up is no proof that there is none
+        return Answer((), gave_up=True) if self.gave_up else Answer((), conflict, lacking)
 
     def rules(self) -> frozenset[str]:
         return frozenset(rule for rule in self._rows.rules if rule)
