@@ -16,8 +16,12 @@ Place = Literal["table", "living room", "camper", "school"]
 
 def _a_day(text: str) -> str:
     """A day of the calendar from 2000 to 2199, or ''. Raises ValueError."""
-    if text and not 2000 <= date.fromisoformat(text).year < 2200:
-        raise ValueError("a day is from 2000 to 2199")
+    try:
+        known = not text or 2000 <= date.fromisoformat(text).year < 2200
+    except ValueError:
+        known = False
+    if not known:
+        raise ValueError(f"{text} is not a day of the years 2000 to 2199; a day is written as 2027-03-01")
     return text
 
 
