@@ -23,7 +23,6 @@ _TRIES = 60  # orders drawn beside the usual ones
 _FEW = 80  # steps up to which orders are drawn
 _MOVES = 1000  # steps decoded in all in orders drawn at random, and as many while single steps are moved
 _BEST = 3  # orders that are improved
-_DAY = 1440.0
 SAMPLES = 200  # of a simulated finish
 FAR = 1e9  # minutes: beyond every evening
 
@@ -223,7 +222,7 @@ def decoded(order: Sequence[Step], minutes: Minutes, windows: Sequence[tuple[flo
 
 
 def _orders(steps: Sequence[Step], minutes: Minutes) -> list[list[Step]]:
-    """Orders worth trying: the longest chain first, what runs long by itself first, as they are given."""
+    """Orders worth trying: the longest chain first, what runs long by itself first, and some drawn at random."""
     long = tails(steps)
 
     alone = {step.id: minutes[step.id][1] for step in steps}
