@@ -11,10 +11,14 @@ import pytest
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Cable, Card, CataloguePart, Display, Encoder, Image, System
-from kyklon.demo import camper, lighthouse
+from kyklon.demo import camper, lighthouse, school_fair
 from kyklon.model.build import Build
+from kyklon.model.plan import Bundle
 from kyklon.operations.plan import planned
-from kyklon.operations.plan.solve import NEEDED, ROLES, Planner
+from kyklon.operations.plan.compared import as_table, compared
+from kyklon.operations.plan.constraints import NEEDED, ROLES
+from kyklon.operations.plan.parts_list import parts_list
+from kyklon.operations.plan.solve import Planner
 from kyklon.operations.plan.wishes import Wish, buttons_of, card_bytes, load_of, terminals_of, unsuited, wish_of
 
 
@@ -41,13 +45,14 @@ def small_shelf(catalogue: Catalogue, chance: random.Random) -> Catalogue:
 def cheapest_of_all(asked: Wish, shelf: Catalogue) -> float | None:
     """Every combination of parts and of cables, by the same rules on finished builds."""
     counter = planned.planner_of(asked, shelf)
-    rows = [list(shelf.parts[ROLES[role][0]].values()) for role in NEEDED]
+    roles = (*NEEDED, "encoder")
+    rows = [list(shelf.parts[ROLES[role][0]].values()) for role in roles]
     adapters: list[CataloguePart | None] = [None, *shelf.parts["adapters"].values()]
     power = [cable for cable in shelf.all(Cable) if not cable.socket_end and "power" in cable.signals]
     video = [cable for cable in shelf.all(Cable) if not cable.socket_end and not cable.ties_sync]
     best: float | None = None
     for picks in product(*rows):
-        found = dict(zip(NEEDED, picks, strict=True))
+        found = dict(zip(roles, picks, strict=True))
         board, image, display = found["board"], found["image"], found["display"]
         assert isinstance(board, Board)
         assert isinstance(image, Image)
@@ -187,6 +192,9 @@ def test_what_is_at_hand_costs_nothing_and_what_is_fixed_stays(catalogue: Catalo
     fixed = planned.planner_of(wish(catalogue, fixed=(("board", "ling"),)), catalogue).best()
     assert fixed is not None
     assert fixed.part("board") == "ling"
+    through = planned.planner_of(wish(catalogue, fixed=(("adapter", "gantry-rgb"),)), catalogue).best()
+    assert through is not None
+    assert through.part("adapter") == "gantry-rgb", "what one could do without"
     assert planned.planner_of(wish(catalogue, screen="casement-19"), catalogue).best().part("display") == "casement-19"  # type: ignore[union-attr]
 
 
@@ -236,9 +244,10 @@ def test_a_board_that_nothing_serves_is_reached_by_a_detour(catalogue: Catalogue
     assert "image" in why.rules
 
 
-@pytest.mark.parametrize("name", ["lighthouse", "camper"])
+@pytest.mark.parametrize("name", ["lighthouse", "camper", "school_fair"])
 def test_a_demo_planned_from_its_wishes_comes_out_as_shipped_or_better(name: str, catalogue: Catalogue) -> None:
-    build = {"lighthouse": lighthouse, "camper": camper}[name].build(catalogue, "0" * 64)
+    demos = {"lighthouse": lighthouse, "camper": camper}
+    build = demos[name].build(catalogue, "0" * 64) if name in demos else school_fair.build()
     asked = wish_of(build, catalogue)
     assert not planned.stops_of(build, catalogue, asked)
     for wished in (asked, replace(asked, at_hand=frozenset())):
@@ -250,6 +259,77 @@ def test_a_demo_planned_from_its_wishes_comes_out_as_shipped_or_better(name: str
     assert (dear.plans != ()) is (name == "lighthouse"), "all of it is at hand"
     if not dear.plans:
         assert "a price of at most" in " ".join(planned.in_words(dear))
+
+
+def test_a_home_computer_is_planned_with_a_keyboard(catalogue: Catalogue) -> None:
+    """One player needs nothing else; two need something to hold; a ribbon and an encoder do not share a header."""
+    alone = planned.planner_of(wish(catalogue, "elm-micro"), catalogue).best()
+    assert alone is not None
+    assert (alone.part("keyboard"), alone.part("encoder")) == ("full", "")
+    assert alone.build.controls.keyboard.layout == "full"
+    assert any(link.end == "keyboard.usb" for link in alone.build.links)
+    two = planned.planner_of(wish(catalogue, "elm-micro", players=2), catalogue).best()
+    assert two is not None
+    assert two.part("encoder")
+    assert two.part("keyboard")
+    none = planned.planner_of(wish(catalogue), catalogue)
+    assert not none.best().part("keyboard")  # type: ignore[union-attr]
+    assert none.why_not(("keyboard", "full")).rules == ("keys",)
+    both = (("keyboard", "fair-50"), ("encoder", "fairlead-bank"))
+    assert planned.planner_of(wish(catalogue, "elm-micro", fixed=both), catalogue).best() is None
+    assert planned.planner_of(wish(catalogue, "elm-micro", fixed=both[:1]), catalogue).best() is not None
+    bare = replace(
+        catalogue, parts={**catalogue.parts, "keyboards": {"elm-keys": catalogue.parts["keyboards"]["elm-keys"]}}
+    )
+    assert planned.planner_of(wish(bare, "elm-micro"), bare).answer().lacking == ("a keyboard for Elm Micro",)
+
+
+def test_bare_metal_is_what_its_sets_can_be(catalogue: Catalogue) -> None:
+    plain = planned.planner_of(wish(catalogue, "elm-micro", software="bare metal"), catalogue)
+    assert plain.best().part("image") == "tidepool"  # type: ignore[union-attr]
+    assert plain.why_not(("image", "quayside")).words == ("system software of the kind “bare metal”",)
+    mixed = planned.planner_of(wish(catalogue, "elm-micro", "alder-8", software="bare metal"), catalogue).answer()
+    assert set(mixed.conflict) == {
+        "system software of the kind “bare metal”",
+        "system software that itself runs Alder 8",
+    }
+    chooser = planned.planner_of(wish(catalogue), catalogue).why_not(("image", "slipway"))
+    assert chooser.plan is None
+    assert {rule.partition(":")[0] for rule in chooser.rules} == {"plays"}
+
+
+def test_a_bundle_is_one_more_plan(catalogue: Catalogue) -> None:
+    asked = wish(catalogue, screen="pane-24")
+    alone = planned.answered(asked, catalogue)
+    assert len(alone.plans) == 3
+    held = tuple(f"{kind}/{alone.plans[0].part(role)}" for role, kind in (("board", "boards"), ("supply", "supplies")))
+    price = sum(catalogue.parts[kind][part].price for kind, _, part in (key.partition("/") for key in held))
+    for asks in (price - 5, price + 5):
+        found = planned.answered(asked, catalogue, None, (Bundle(name="Kit", price=asks, parts=held),)).plans
+        assert [plan.bundle for plan in found] == ["", "", "", "Kit"]
+        assert found[3].price == pytest.approx(found[0].price + asks - price)
+    useless = Bundle(name="Tubes", price=1, parts=("displays/casement-19",))
+    assert planned.answered(asked, catalogue, None, (useless,)) == alone
+    dear = Bundle(name="Kit", price=price + 5, parts=held)
+    tight = replace(asked, budget=alone.plans[0].price)
+    assert all(not plan.bundle for plan in planned.answered(tight, catalogue, None, (dear,)).plans)
+    build = school_fair.build()
+    build = build.model_copy(update={"plan": build.plan.model_copy(update={"bundles": (dear,), "screen": "pane-24"})})
+    taken = planned.taken(build, planned.solve(build, catalogue).plans[-1], catalogue)
+    assert taken.plan.bundle == "Kit"
+    lines = {line.key: line.price for line in parts_list(taken, catalogue).lines}
+    assert lines["extra/bundle"] == price + 5
+    assert {lines[key] for key in held if key in lines} == {0.0}
+
+
+def test_plans_and_builds_are_compared(catalogue: Catalogue) -> None:
+    build = school_fair.build()
+    plan = planned.solve(build, catalogue).plans[0]
+    columns = [compared("now", build, catalogue), compared("plan 1", plan.build, catalogue, plan)]
+    assert columns[1].price < columns[0].price
+    table = as_table(columns, catalogue)
+    assert next(line for line in table if line.startswith("display")).split()[-1] == "="
+    assert next(line for line in table if line.startswith("board")).endswith("Merrow Sprat")
 
 
 def test_more_players_than_any_panel_has_is_said_as_one_wish(catalogue: Catalogue) -> None:

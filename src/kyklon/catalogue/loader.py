@@ -113,7 +113,18 @@ class Catalogue:
 
     def any(self, part_id: str | None) -> records.CataloguePart | None:
         """The hardware part with that id, whatever its kind."""
-        for kind in ("boards", "supplies", "cards", "displays", "adapters", "encoders", "cables", "bridges", "disks"):
+        for kind in (
+            "boards",
+            "supplies",
+            "cards",
+            "displays",
+            "adapters",
+            "encoders",
+            "keyboards",
+            "cables",
+            "bridges",
+            "disks",
+        ):
             if part_id and part_id in self.parts.get(kind, {}):
                 return self.parts[kind][part_id]
         return None
@@ -358,6 +369,9 @@ def _references(catalogue: Catalogue) -> list[tuple[str, str, type[records.Catal
         checks += [("images", image.id, records.Board, board_id) for board_id in image.boards]
     for layout in catalogue.all(records.BareMetal):
         checks.append(("bare_metal", layout.id, records.Image, layout.image))
+        checks += [
+            ("bare_metal", layout.id, records.System, machine.system) for machine in layout.machines if machine.system
+        ]
     for chooser in catalogue.all(records.Chooser):
         checks.append(("choosers", chooser.id, records.Image, chooser.image))
     for system in catalogue.all(records.System):

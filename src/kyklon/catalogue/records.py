@@ -422,12 +422,14 @@ class Image(CataloguePart):
 
 
 class Machine(Record):
-    """A machine that a bare-metal set can be. folder: in the set, where its files are."""
+    """A machine that a bare-metal set can be. folder: in the set, where its files are. system: whose games it plays, ''
+    where the catalogue has none."""
 
     id: str
     name: str
     folder: str
     files: tuple[SystemFile, ...]
+    system: str = ""
 
 
 class BareMetal(CataloguePart):

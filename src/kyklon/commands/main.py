@@ -81,6 +81,7 @@ COMMANDS = (
     Command("drill answer", ("fault", "drill_answer"), "Check something in the exercise, or name its cause."),
     Command("plan wish", ("planning", "wish"), "Say or show what the machine shall be."),
     Command("plan solve", ("planning", "solve"), "Find the best plans for the wishes; exit 1 when there is none."),
+    Command("plan compare", ("planning", "compare"), "Compare the build with the plans, or with another build."),
     Command("plan why", ("planning", "why"), "Show why a part is not in the best plan, or what it would cost more."),
     Command(
         "plan parts", ("planning", "parts"), "List what the build is made of: what is there, ordered, and to be bought."

@@ -18,11 +18,13 @@ from kyklon.model.plan import Evening
 from kyklon.model.world import World
 from kyklon.operations.plan import parts_list, planned
 from kyklon.operations.plan import steps as all_steps
+from kyklon.operations.plan.compared import as_table, compared
+from kyklon.operations.plan.constraints import ROLES
 from kyklon.operations.plan.schedule import Schedule, as_icalendar
 from kyklon.operations.plan.schedule import schedule as scheduled
-from kyklon.operations.plan.solve import ROLES, Answer, Plan
+from kyklon.operations.plan.solve import Answer, Plan
 from kyklon.operations.plan.steps import expected
-from kyklon.operations.plan.wishes import known_name, own_prices, wish_of
+from kyklon.operations.plan.wishes import Wish, known_name, own_prices, wish_of
 from kyklon.record import folder as store
 from kyklon.record.builds import steps_done
 from kyklon.record.logbook import Logbook
@@ -37,6 +39,9 @@ def wish(
     ] = None,
     hardest: Annotated[str | None, Option("--hardest", help="The most demanding game, by its title.")] = None,
     place: Annotated[str | None, Option("--place", help="table, living room, camper or school.")] = None,
+    software: Annotated[
+        str | None, Option("--software", help="complete image, base and installer, bare metal; '' for any.")
+    ] = None,
     players: Annotated[int, Option("--players", help="How many play at once.")] = 0,
     screen: Annotated[str | None, Option("--screen", help="A display's short name; '' for any.")] = None,
     reach: Annotated[float, Option("--reach", help="Metres from the machine to the screen.")] = -1.0,
@@ -44,6 +49,10 @@ def wish(
     budget: Annotated[float, Option("--budget", help="The most that it may cost; 0 for no limit.")] = -1.0,
     by: Annotated[str | None, Option("--by", help="Finished by, as 2027-03-01.")] = None,
     fix: Annotated[list[str] | None, Option("--fix", help="ROLE=ID of a part that stays; repeatable.")] = None,
+    bundle: Annotated[
+        list[str] | None,
+        Option("--bundle", help="'NAME=PRICE: KIND/ID KIND/ID', sold together; repeatable, '' for none."),
+    ] = None,
     as_json: Json = False,
 ) -> int:
     """Say or show what the machine shall be."""
@@ -52,17 +61,26 @@ def wish(
         rows = [row.partition("=") for row in system]
         changes["systems"] = [name for name, _, _count in rows]
         changes["plan.games"] = {name: _whole(count, name) for name, _, count in rows if count}
-    given = (("hardest", hardest), ("place", place), ("screen", screen), ("by", by))
+    given = (("hardest", hardest), ("place", place), ("software", software), ("screen", screen), ("by", by))
     changes |= {f"plan.{name}": value for name, value in given if value is not None}
     changes |= {"plan.players": players} if players else {}
     changes |= {"plan.reach_m": reach} if reach >= 0 else {}
     changes |= {"plan.budget": budget} if budget >= 0 else {}
     changes |= {"plan.at_hand": _places(hand)} if hand is not None else {}
     changes |= {"plan.fixed": [row for row in fix if row]} if fix is not None else {}
-    if changes:
-        _change(folder, "Wishes", lambda build: _all_edited(build, changes))
+    changes |= {"plan.bundles": [_bundle(row) for row in bundle if row]} if bundle is not None else {}
     build, catalogue = open_folder(folder)
-    _known(build, catalogue)
+    if changes:
+
+        def wished(now: Build) -> Build:
+            made = _all_edited(now, changes)
+            _known(made, catalogue)
+            return made
+
+        _change(folder, "Wishes", wished)
+        build, catalogue = open_folder(folder)
+    else:
+        _known(build, catalogue)
     own = wish_of(build, catalogue)
     data = {**build.plan.model_dump(exclude={"parts", "evenings", "done"}), "systems": list(build.systems)}
 
@@ -71,9 +89,14 @@ def wish(
         return [
             f"{'systems':12} {names or 'none'}",
             f"{'where':12} {own.place}, {own.players} at once",
+            f"{'software':12} {own.software or 'any'}",
             f"{'screen':12} {known_name(catalogue, own.screen) if own.screen else 'any'}",
             f"{'budget':12} {show_money(own.budget) if own.budget else 'no limit'}",
             f"{'at hand':12} {', '.join(sorted(own.at_hand)) or 'nothing'}",
+            *(
+                f"{'bundle':12} {row.name}, {show_money(row.price, 2)}: {', '.join(row.parts)}"
+                for row in build.plan.bundles
+            ),
             f"{'fixed':12} {', '.join('='.join(row) for row in own.fixed) or 'nothing'}",
         ]
 
@@ -96,8 +119,30 @@ def solve(
         plan = found.plans[take - 1]
         _change(folder, "Plan taken", lambda now: planned.taken(now, plan, catalogue))
         keep_copies(folder)
-    out(_answer_data(found, catalogue), as_json, lambda: _answer_lines(found, catalogue))
+    out(_answer_data(found, catalogue), as_json, lambda: _answer_lines(found, wish_of(build, catalogue), catalogue))
     return OK if found.plans else STOPS
+
+
+def compare(
+    folder: Folder,
+    other: Annotated[
+        Path | None, Argument(help="Another build folder to compare with; none for the plans.", metavar="OTHER")
+    ] = None,
+    as_json: Json = False,
+) -> int:
+    """Compare the build with the plans, or with another build."""
+    build, catalogue = open_folder(folder)
+    if other is not None:
+        second, _its = open_folder(other)
+        columns = [compared("this", build, catalogue), compared(second.name, second, catalogue)]
+    else:
+        _known(build, catalogue)
+        plans = planned.solve(build, catalogue).plans
+        columns = [compared("now", build, catalogue)]
+        columns += [compared(f"plan {number}", plan.build, catalogue, plan) for number, plan in enumerate(plans, 1)]
+    data = [{**column.__dict__, "parts": dict(column.parts)} for column in columns]
+    out(data, as_json, lambda: as_table(columns, catalogue))
+    return OK
 
 
 def why(
@@ -114,7 +159,9 @@ def why(
         raise WrongUse(f"The shelf has no {kind} {part_id!r} that is planned.", do="See `kyklon part list`.")
     planner = planned.planner_of(wish_of(build, catalogue), catalogue, own_prices(build))
     if (role, part_id) not in planner.parts:
-        raise WrongUse(f"{known_name(catalogue, part_id)} plays no systems of the library.", do="Choose another one.")
+        raise WrongUse(
+            f"{known_name(catalogue, part_id)} is what a system expects, and no part.", do="Choose another one."
+        )
     best = planner.best()
     found = planner.why_not((role, part_id), best)
     in_best = best is not None and best.part(role) == part_id
@@ -304,6 +351,11 @@ def _known(build: Build, catalogue: Catalogue) -> None:
             raise WrongUse(f"The shelf has no system {name!r}.", do=f"It has: {', '.join(sorted(systems))}.")
     if build.plan.screen and build.plan.screen not in catalogue.parts["displays"]:
         raise WrongUse(f"The shelf has no display {build.plan.screen!r}.", do="See `kyklon part list display`.")
+    for bundle in build.plan.bundles:
+        for key in bundle.parts:
+            kind, _, part = key.partition("/")
+            if part not in catalogue.parts.get(kind, {}):
+                raise WrongUse(f"The shelf has no part {key!r} for {bundle.name!r}.", do="See `kyklon part list`.")
     for row in build.plan.fixed:
         role, _, part = row.partition("=")
         if role not in ROLES or part not in catalogue.parts[ROLES[role][0]]:
@@ -318,6 +370,15 @@ def _places(rows: list[str]) -> list[str]:
         if row:
             found.append(f"{kind_of(kind)}/{part_id}" if slash else row)
     return found
+
+
+def _bundle(text: str) -> dict[str, Any]:
+    """NAME=PRICE: KIND/ID …"""
+    head, colon, rest = text.partition(":")
+    name, equals, price = head.rpartition("=")
+    if not (colon and equals and name.strip() and rest.split()):
+        raise WrongUse(f"{text!r} is no bundle.", do="Write it as 'Starter kit=79: board/cod supply/ballast-3a'.")
+    return {"name": name.strip(), "price": _price(price), "parts": _places(rest.split())}
 
 
 def _whole(text: str, name: str) -> int:
@@ -347,6 +408,7 @@ def _evening(text: str) -> Evening:
 def _plan_data(plan: Plan, catalogue: Catalogue) -> dict[str, Any]:
     return {
         "parts": {role: {"id": part, "name": known_name(catalogue, part)} for role, part in plan.picks},
+        "bundle": plan.bundle,
         "price": round(plan.price, 2),
         "guessed": plan.guessed,
         "cables": [{"start": link.start, "end": link.end, "pieces": list(link.pieces)} for link in plan.build.links],
@@ -361,10 +423,10 @@ def _answer_data(found: Answer, catalogue: Catalogue) -> dict[str, Any]:
     }
 
 
-def _answer_lines(found: Answer, catalogue: Catalogue) -> list[str]:
+def _answer_lines(found: Answer, wish: Wish, catalogue: Catalogue) -> list[str]:
     told = []
     for number, plan in enumerate(found.plans, 1):
         about = "about " if plan.guessed else ""
-        told.append(f"Plan {number}, {about}{show_money(plan.price, 2)}")
+        told.append(f"Plan {number}{', ' + plan.bundle if plan.bundle else ''}, {about}{show_money(plan.price, 2)}")
         told += [f"  {role:10} {known_name(catalogue, part)} ({part})" for role, part in plan.picks]
-    return told or planned.in_words(found)
+    return told or planned.in_words(found, wish, catalogue)

@@ -67,12 +67,19 @@ def build() -> Build:
         ("card", "cockle-32"),
         ("display", "pane-24"),
         ("image", "tidepool"),
+        ("keyboard", KEYS),
     )
     return Build(
         name="School fair micro",
         kind="Home computer reborn · keyboard with a matrix · flat display",
         systems=("elm-micro",),
-        plan=PlanSettings(place="school", games={"elm-micro": 100}, screen="pane-24", at_hand=("displays/pane-24",)),
+        plan=PlanSettings(
+            place="school",
+            software="bare metal",
+            games={"elm-micro": 100},
+            screen="pane-24",
+            at_hand=("displays/pane-24", f"keyboards/{KEYS}"),
+        ),
         parts=tuple(Part(role=role, part=part) for role, part in parts),
         links=(
             Link(start="supply.out", end="board.power", cable="power-a-micro-1m5"),

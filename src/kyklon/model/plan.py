@@ -11,6 +11,7 @@ from kyklon.model.described import described
 from kyklon.model.record import Record
 
 PLACES = ("table", "living room", "camper", "school")
+SOFTWARE = ("", "complete image", "base and installer", "bare metal")
 Place = Literal["table", "living room", "camper", "school"]
 
 
@@ -43,6 +44,14 @@ class Bought(Record):
     history: tuple[tuple[Day, Annotated[float, Field(ge=0, le=1_000_000)]], ...] = ()
 
 
+class Bundle(Record):
+    """Parts that a shop sells together. price: of all of it, in the user's own currency."""
+
+    name: Annotated[str, StringConstraints(min_length=1, max_length=120)]
+    price: float = Field(ge=0, le=1_000_000)
+    parts: tuple[PartKey, ...] = Field(min_length=1, max_length=60)
+
+
 class Evening(Record):
     """Time at the bench. start: local time of the day as HH:MM."""
 
@@ -61,11 +70,17 @@ class Done(Record):
 
 class PlanSettings(Record):
     """games: how many of each system, by its id. hardest: words of the title of the game that asks for most. screen:
-    the display that is there. reach_m: from the machine to it along the cable. fixed: parts that stay."""
+    the display that is there. reach_m: from the machine to it along the cable. fixed: parts that stay. bundles: what a
+    shop sells together, each compared with buying one by one; bundle: the name of the one that is bought."""
 
     games: dict[str, Annotated[int, Field(ge=0, le=100_000)]] = {}
     hardest: str = described("Most demanding game", "", max_length=120)
     place: Place = described("Where", "table", choices=tuple((place, place) for place in PLACES))
+    software: Literal["", "complete image", "base and installer", "bare metal"] = described(
+        "System software",
+        "",
+        choices=tuple((kind, kind or "any kind") for kind in SOFTWARE),
+    )
     players: int = described("Players", 1, ge=1, le=8)
     screen: str = described("Screen", "", max_length=80)
     reach_m: float = described("Machine to screen", 0.0, unit="m", ge=0, le=30)
@@ -73,9 +88,15 @@ class PlanSettings(Record):
     budget: float = described("Budget", 0.0, ge=0, le=1_000_000, hint="no limit")
     by: Day = described("Finished by", "", hint="2027-03-01")
     fixed: tuple[RolePart, ...] = described("Fixed parts", ())
+    bundles: tuple[Bundle, ...] = described("Bundles", (), max_length=12)
+    bundle: str = described("Bundle that is bought", "", max_length=120)
     parts: tuple[Bought, ...] = described("Parts list", (), max_length=2000)
     evenings: tuple[Evening, ...] = described("Time at the bench", (), max_length=400)
     done: tuple[Done, ...] = described("Steps done", (), max_length=1000)
+
+    @property
+    def bought_bundle(self) -> Bundle | None:
+        return next((bundle for bundle in self.bundles if bundle.name == self.bundle), None)
 
     def bought(self, key: str) -> Bought | None:
         return next((row for row in self.parts if row.key == key), None)

@@ -28,6 +28,7 @@ ROLES = {
     "image": "images",
     "disk": "disks",
     "bridge": "bridges",
+    "keyboard": "keyboards",
 }
 
 

@@ -484,7 +484,7 @@ KIND_WORDS = {
     "supplies": "Supplies", "cables": "Cables", "cards": "Cards", "panels": "Panels", "adapters": "Adapters",
     "dialects": "Dialects", "emulators": "Emulators", "templates": "Settings templates", "overlays": "On the header",
     "bridges": "Disk bridges", "disks": "Disks", "settings": "Emulator settings", "bare_metal": "Bare-metal layouts",
-    "choosers": "Choosers", "headers": "Pin headers", "arrangements": "Arrangements of buttons", "keyboards": "Old keyboards",
+    "choosers": "Choosers", "headers": "Pin headers", "arrangements": "Arrangements of buttons", "keyboards": "Keyboards",
     "workarounds": "Workarounds",
 }
 ONE = {"supplies": "supply", "bare_metal": "bare-metal layout", "templates": "settings template", "overlays": "overlay",

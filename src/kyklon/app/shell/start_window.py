@@ -237,15 +237,15 @@ class StartWindow(QWidget):
         draft = planned.empty_build(self._name.text() or "My machine", self._catalogue)
         draft = draft.model_copy(update={"systems": self._form.systems, "plan": self._form.settings})
         wish = self._wish = wish_of(draft, self._catalogue)
-        catalogue = self._catalogue
+        catalogue, bundles = self._catalogue, self._form.settings.bundles
 
         def work(_watch: Watch) -> Answer:
-            return answer(wish, catalogue, {})
+            return answer(wish, catalogue, {}, bundles)
 
         def done(found: Answer) -> None:
             if wish is self._wish:
                 self._answer = found
-                words = tuple(planned.in_words(found)) if wish.systems else ()
+                words = tuple(planned.in_words(found, wish, catalogue)) if wish.systems else ()
                 self._columns.show_plans(columns_of(found, wish, catalogue), words)
                 self._show_button()
 

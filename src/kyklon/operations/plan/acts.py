@@ -83,6 +83,7 @@ ROLES = {  # kinds of part that a build has one of, and its role
     "images": "image",
     "disks": "disk",
     "bridges": "bridge",
+    "keyboards": "keyboard",
 }
 
 
@@ -110,6 +111,8 @@ def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue, 
     made = edited(made, "links", connect(made, catalogue))
     if kind == "displays":  # the data of another display say nothing of this one
         made = edited(made, "picture.identification", "")
+    if kind == "keyboards":
+        made = edited(made, "controls.keyboard.layout", part_id)
     if kind in ("boards", "images"):
         made = _boot_fitted(made, catalogue, image_changed=kind == "images")
     return wired(made, catalogue) if kind == "encoders" else made
@@ -132,6 +135,8 @@ def without_part(build: Build, kind: str, part_id: str, catalogue: Catalogue, ro
     if kind in ("boards", "images"):
         raise ValueError(f"A build needs {'a board' if kind == 'boards' else 'an image'}; use another one instead")
     roles = {part.role for part in gone}
+    if kind == "keyboards" and build.controls.keyboard.layout == part_id:
+        build = edited(build, "controls.keyboard.layout", "")
     made = edited(build, "parts", tuple(part for part in build.parts if part.role not in roles))
     rest = tuple(link for link in made.links if not roles & {_part_of(link.start), _part_of(link.end)})
     made = edited(made, "links", rest)

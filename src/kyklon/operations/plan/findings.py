@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kyklon.base.quantities import show_bytes
+from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Adapter, Board, Cable, Card, CataloguePart, Display, Image, Port, Supply
 from kyklon.model.build import Build, Link, Part, change_of
@@ -20,9 +21,15 @@ NEEDED = ("board", "supply", "card", "display", "image", "encoder")
 
 def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]:
     found: list[Finding] = []
+    keyed = [system for system in known_systems(build, catalogue) if system.keyboard]
+    has_keys = bool(build.part("keyboard") or build.controls.keyboard.layout)
     for role in NEEDED:
         if build.part(role) is None:
+            if role == "encoder" and has_keys and len(keyed) == len(build.systems):
+                continue  # the keyboard is all that is played with
             found.append(_missing(role))
+    if keyed and len(keyed) == len(build.systems) and not has_keys:
+        found.append(_no_keys([system.name for system in keyed]))
     found += [
         _dangling(build, catalogue, connection) for connection in connections(build, catalogue) if connection.faults
     ]
@@ -47,6 +54,19 @@ def _missing(role: str) -> Finding:
         title=f"No {role} is chosen",
         message=f"The plan has no {role} yet.",
         why="Only planned parts can be checked.",
+    )
+
+
+def _no_keys(names: list[str]) -> Finding:
+    return Finding(
+        code="plan.keyboard",
+        severity=Severity.NOTE,
+        operation=OPERATION,
+        subject=names[0],
+        title="No keyboard is chosen",
+        message=f"{', '.join(names)}: games are loaded, and often played, with keys.",
+        why="A home computer without a keyboard starts, and waits for something to be typed.",
+        source="keyboards of the systems in the catalogue",
     )
 
 

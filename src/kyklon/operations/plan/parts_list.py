@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 
 from kyklon.base.tables import csv_of
@@ -93,6 +93,14 @@ def parts_list(build: Build, catalogue: Catalogue) -> PartsList:
         _line(build, f"{kind}/{part_id}", part.name, counted[kind, part_id], "", part.price or None)
         for (kind, part_id), part in order.items()
     ]
+    bundle = build.plan.bought_bundle
+    if bundle is not None:
+        lines = [
+            replace(line, price=0.0, why=f"in {bundle.name}") if line.key in bundle.parts else line for line in lines
+        ]
+        lines.append(
+            _line(build, "extra/bundle", bundle.name, 1, "", bundle.price, f"{len(bundle.parts)} parts together")
+        )
     extras = [*_controls(build, catalogue), *_consumables(build, catalogue), *_beside(build, catalogue)]
     for extra, name, count, unit, why, essential in extras:
         lines.append(_line(build, f"extra/{extra}", name, count, unit, None, why, essential))
@@ -159,18 +167,13 @@ def _beside(build: Build, catalogue: Catalogue) -> Iterable[_Extra]:
     """What nobody counts: for the set-up, for sound, against heat, and sockets that are not enough."""
     image = catalogue.find(Image, build.part("image"))
     yield "card-reader", "Card reader", 1, "", "the image is written with it", True
-    if image is not None and image.installer_service:
-        yield "keyboard", "USB keyboard", 1, "", f"{image.name} asks questions at its first start", True
-        yield (
-            "network",
-            "Network cable or Wi-Fi",
-            1,
-            "",
-            f"{image.name} fetches {image.front_end} at its first start",
-            True,
-        )
-    else:
-        yield "keyboard", "USB keyboard", 1, "", "for the set-up, if something is asked", False
+    asks = image is not None and bool(image.installer_service)
+    why = f"{image.name} asks questions at its first start" if image and asks else "for the set-up, if it asks"
+    if build.part("keyboard") is None:
+        yield "keyboard", "USB keyboard", 1, "", why, asks
+    if image is not None and asks:
+        why = f"{image.name} fetches {image.front_end} at its first start"
+        yield "network", "Network cable or Wi-Fi", 1, "", why, True
     if _no_sound(build, catalogue):
         yield (
             "amplifier",
@@ -208,7 +211,7 @@ def _sockets(build: Build, catalogue: Catalogue) -> tuple[str, int]:
     taken = sum(f"board.{port.id}" in used for port in sockets)
     waiting = 0
     for part in build.parts:
-        record = catalogue.any(part.part) if part.role.startswith("encoder") else None
+        record = catalogue.any(part.part) if part.role.startswith(("encoder", "keyboard")) else None
         for port in record.ports if record is not None else ():
             plugged = any(link.end == f"{part.role}.{port.id}" for link in build.links)
             waiting += port.signal.startswith("USB") and not plugged
@@ -235,7 +238,7 @@ def socket_use(build: Build, catalogue: Catalogue) -> tuple[SocketUse, ...]:
     if board is None:
         return ()
     found = []
-    keyboard = True
+    keyboard = build.part("keyboard") is None
     for port in board.ports:
         if port.direction != "out" or not port.signal.startswith("USB"):
             continue

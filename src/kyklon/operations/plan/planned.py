@@ -2,24 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from kyklon.base.errors import CatalogueError
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Adapter, Board, Display, Encoder, Image, Panel
 from kyklon.model.build import BootSettings, Build, Link, Part, PictureSettings, edited
-from kyklon.model.controls import ControlSettings
-from kyklon.model.plan import PlanSettings
+from kyklon.model.controls import ControlSettings, KeyboardSettings
+from kyklon.model.plan import Bundle, PlanSettings
 from kyklon.model.timing import Mode
 from kyklon.model.world import World
 from kyklon.operations.assembly.findings import electrical_findings
 from kyklon.operations.controls.acts import wired, with_safest_hotkeys
-from kyklon.operations.picture.chain import chain_of
+from kyklon.operations.picture.chain import VIDEO_SIGNALS, chain_of
 from kyklon.operations.picture.findings import menu_mode
 from kyklon.operations.picture.ranges import carried, display_ranges, propose
 from kyklon.operations.plan import acts
-from kyklon.operations.plan.connections import connect
+from kyklon.operations.plan.connections import connect, port_of, unconnected
 from kyklon.operations.plan.findings import findings
 from kyklon.operations.plan.solve import MOST_TURNS, Answer, Plan, Planner, Stops
 from kyklon.operations.plan.wishes import Wish, own_prices, wish_of
@@ -33,8 +33,7 @@ _STOPS: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("plan.card-loader", "loader", ("card", "board")),
     ("plan.image-board", "image", ("board", "image")),
     ("plan.sync", "picture", ("adapter", "display")),
-    ("plan.unconnected", "controls", ("board", "display", "adapter", "encoder", "supply")),
-    ("plan.usb-current", "controls", ("board", "display", "adapter", "encoder")),
+    ("plan.usb-current", "controls", ("board", "display", "adapter", "encoder", "keyboard")),
     ("plan.supply", "current", ()),
     ("assembly.low-voltage", "voltage", ()),
 )
@@ -49,11 +48,12 @@ def build_of(
 ) -> Build:
     """A build of these parts, connected; without wires of its controls. cables: by kind of connection, in pieces."""
     board, image = catalogue.get(Board, picks["board"]), catalogue.get(Image, picks["image"])
-    display, encoder = catalogue.get(Display, picks["display"]), catalogue.get(Encoder, picks["encoder"])
+    display, encoder = catalogue.get(Display, picks["display"]), catalogue.find(Encoder, picks.get("encoder"))
     adapters = tuple(catalogue.get(Adapter, picks[role]) for role in ("adapter",) if role in picks)
     parts = [Part(role=role, part=part) for role, part in picks.items()]
-    for number in range(2, -(-wish.players // encoder.players) + 1):
-        parts.append(Part(role=f"encoder-{number}", part=encoder.id))
+    if encoder is not None:
+        further = range(2, -(-wish.players // encoder.players) + 1)
+        parts += [Part(role=f"encoder-{number}", part=encoder.id) for number in further]
     kernels = [kernel.file for kernel in image.kernels if kernel.instruction_set in (board.native_set, *board.runs)]
     native = [kernel.file for kernel in image.kernels if kernel.instruction_set == board.native_set]
     mode = menu_mode(display, carried(board, adapters, display), display.ranges)
@@ -76,7 +76,11 @@ def build_of(
             sound="digital" if digital else "analogue",
         ),
         picture=PictureSettings(school="own modes" if display.tube else "scaled", menu=mode or vga),
-        controls=ControlSettings(panel=panels[0].id if panels else "", hotkeys=acts.HOTKEYS),
+        controls=ControlSettings(
+            panel=panels[0].id if panels and encoder is not None else "",
+            hotkeys=acts.HOTKEYS,
+            keyboard=KeyboardSettings(layout=picks.get("keyboard", "")),
+        ),
     )
     links = [link for way, pieces in cables.items() if (link := _link(build, catalogue, way, pieces, wish))]
     build = build.model_copy(update={"links": tuple(links)})
@@ -121,6 +125,9 @@ def stops_of(build: Build, catalogue: Catalogue, wish: Wish) -> Stops:
     for finding in (*findings(build, catalogue, World()), *electrical_findings(build, catalogue)):
         if finding.severity != "stop" and not finding.code.startswith("plan.supply"):
             continue
+        if finding.code == "plan.unconnected":
+            found |= dict.fromkeys(_open_rules(build, catalogue))
+            continue
         rule, roles = next(
             ((rule, roles) for code, rule, roles in _STOPS if finding.code.startswith(code)), ("check", ())
         )
@@ -140,9 +147,24 @@ def stops_of(build: Build, catalogue: Catalogue, wish: Wish) -> Stops:
         for system in wish.systems:
             if not scaled and propose(system, display, link, ranges) is None:
                 found[f"mode:{system.id}", _CHAIN] = None
-    if not build.controls.panel:
+    if build.part("encoder") and not build.controls.panel:
         found["players", ()] = None
     return tuple(found)
+
+
+def _open_rules(build: Build, catalogue: Catalogue) -> Iterable[tuple[str, tuple[str, ...]]]:
+    """The rules that plugs without a cable fall under."""
+    for plug in unconnected(build, catalogue):
+        role = plug.partition(".")[0]
+        _part, port = port_of(plug, build, catalogue)
+        if role == "board" and port is not None and port.signal == "power":
+            yield "power", ("board", "supply")
+        elif role == "card":
+            yield "loader", ("board", "card")
+        elif port is not None and port.signal in VIDEO_SIGNALS:
+            yield "picture", _CHAIN
+        else:
+            yield "controls", ("board", "display", "adapter", "encoder", "keyboard", "supply")
 
 
 def planner_of(wish: Wish, catalogue: Catalogue, prices: Mapping[str, float] | None = None) -> Planner:
@@ -157,18 +179,51 @@ def planner_of(wish: Wish, catalogue: Catalogue, prices: Mapping[str, float] | N
 
 
 def solve(build: Build, catalogue: Catalogue) -> Answer:
-    """The best plans for a build's wishes."""
-    return planner_of(wish_of(build, catalogue), catalogue, own_prices(build)).answer()
+    """The best plans for a build's wishes, and the best with each of its bundles."""
+    return answered(wish_of(build, catalogue), catalogue, own_prices(build), build.plan.bundles)
+
+
+def answered(
+    wish: Wish, catalogue: Catalogue, prices: Mapping[str, float] | None = None, bundles: Sequence[Bundle] = ()
+) -> Answer:
+    """The best plans for a wish, and the best with each bundle of which it uses a part."""
+    found = planner_of(wish, catalogue, prices).answer()
+    made = [plan for bundle in bundles if (plan := _with_bundle(wish, catalogue, prices, bundle)) is not None]
+    if not made:
+        return found
+    return replace(found, plans=(*found.plans, *made), conflict=(), lacking=(), gave_up=False)
+
+
+def _with_bundle(wish: Wish, catalogue: Catalogue, prices: Mapping[str, float] | None, bundle: Bundle) -> Plan | None:
+    """The best plan with what is in a bundle at hand, its price added; None where nothing of it is used."""
+    left = wish.budget - bundle.price if wish.budget else 0.0
+    if left < 0 or (wish.budget and not left):
+        return None
+    eased = replace(wish, at_hand=wish.at_hand | set(bundle.parts), budget=left)
+    plan = planner_of(eased, catalogue, prices).best()
+    if plan is None or not used_of(plan.build, bundle):
+        return None
+    return replace(plan, price=plan.price + bundle.price, bundle=bundle.name)
+
+
+def used_of(build: Build, bundle: Bundle) -> tuple[str, ...]:
+    """What of a bundle a build uses, as kind/id."""
+    names = {part.part for part in build.parts} | {piece for link in build.links for piece in link.pieces}
+    return tuple(key for key in bundle.parts if key.partition("/")[2] in names)
 
 
 def taken(build: Build, plan: Plan, catalogue: Catalogue) -> Build:
     """A build with a plan's parts in the place of its own; what was wished, noted and played stays."""
     made = plan.build
+    keyboard = build.controls.keyboard  # what was measured on its ribbon stays with it
+    if keyboard.layout != made.controls.keyboard.layout:
+        keyboard = made.controls.keyboard
     fresh = build.model_copy(
         update={
             "parts": made.parts,
             "links": made.links,
             "kind": made.kind,
+            "plan": build.plan.model_copy(update={"bundle": plan.bundle}),
             "boot": build.boot.model_copy(
                 update={
                     name: getattr(made.boot, name)
@@ -176,7 +231,7 @@ def taken(build: Build, plan: Plan, catalogue: Catalogue) -> Build:
                 }
             ),
             "picture": made.picture,
-            "controls": build.controls.model_copy(update={"panel": made.controls.panel}),
+            "controls": build.controls.model_copy(update={"panel": made.controls.panel, "keyboard": keyboard}),
         }
     )
     return _finished(fresh, catalogue)
@@ -194,7 +249,9 @@ def _finished(build: Build, catalogue: Catalogue) -> Build:
 
 def started(name: str, plan: Plan, systems: tuple[str, ...], settings: PlanSettings, catalogue: Catalogue) -> Build:
     """A new build of a plan."""
-    made = plan.build.model_copy(update={"name": name, "systems": systems, "plan": settings})
+    made = plan.build.model_copy(
+        update={"name": name, "systems": systems, "plan": settings.model_copy(update={"bundle": plan.bundle})}
+    )
     return _finished(made, catalogue)
 
 
@@ -253,8 +310,18 @@ def needed(catalogue: Catalogue) -> None:
         raise CatalogueError("The shelf has no board or no image.", do="Learn one on the shelf (F3).")
 
 
-def in_words(found: Answer) -> list[str]:
-    """Why there is no plan."""
+def in_words(found: Answer, wish: Wish | None = None, catalogue: Catalogue | None = None) -> list[str]:
+    """Why there is no plan; with the way to a board that is fixed and that nothing serves yet."""
+    return [*_no_plan(found), *(_ways(wish, catalogue) if wish is not None and catalogue is not None else ())]
+
+
+def _ways(wish: Wish, catalogue: Catalogue) -> list[str]:
+    board = catalogue.find(Board, dict(wish.fixed).get("board"))
+    way = detour(board, catalogue) if board is not None else None
+    return [f"Another way, with {way.image}:", *(f"  {step}" for step in way.steps)] if way is not None else []
+
+
+def _no_plan(found: Answer) -> list[str]:
     if found.gave_up:
         return [
             f"The {MOST_TURNS} cheapest plans all have a stop, and the search ends there. "

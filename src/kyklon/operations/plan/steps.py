@@ -11,6 +11,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from statistics import median
 
+from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image, Panel
 from kyklon.model.build import Build
@@ -214,6 +215,22 @@ def _handwork(build: Build, catalogue: Catalogue) -> Iterable[Step]:
                 (),
                 (("wire", "all wires first"), ("open-start", "the system must run")),
             )
+    keyboard = catalogue.find(Keyboard, build.controls.keyboard.layout)
+    if keyboard is not None and keyboard.pins:
+        keys = sum(key.line is not None for key in keyboard.keys) or len(keyboard.keys)
+        read = {reading.key for reading in build.controls.keyboard.readings}
+        yield Step(
+            "ribbon",
+            40,
+            f"Read the ribbon of {keyboard.name}, {keys} keys",
+            "ribbon",
+            _about(0.5 * keys + 5),
+            NONE,
+            ("bench", "computer"),
+            (),
+            parts,
+            done=len(read) >= keys,
+        )
     yield Step(
         "mount",
         80,
@@ -237,6 +254,7 @@ def _handwork(build: Build, catalogue: Catalogue) -> Iterable[Step]:
         (
             ("mount", "all inside first"),
             ("prove", "a wire is hard to reach later"),
+            ("ribbon", "the ribbon is hard to reach later"),
             ("picture", "the picture is right before it is closed"),
         ),
     )
@@ -269,7 +287,7 @@ def _learnt(build: Build, found: Sequence[Step], elsewhere: Sequence[Done]) -> I
         # of a kind that was never done the bench's own pace is known half
         factor = median(own) if own else math.sqrt(median(everything)) if everything else 1.0
         hands = tuple(value * factor for value in step.hands)
-        is_done = step.id in done or step.id in _seen_done(build)
+        is_done = step.done or step.id in done or step.id in _seen_done(build)
         yield replace(step, hands=hands, done=is_done, learnt=own is not None)  # type: ignore[arg-type]
 
 

@@ -22,13 +22,15 @@ _NO_CABLE_M = 0.01  # m: a card goes straight into its socket
 
 @dataclass(frozen=True)
 class Wish:
-    """games: how many of each system. hardest: a game asks for half as much again. screen: id of the display that is
+    """games: how many of each system. hardest: a game asks for half as much again. software: school of the image, ''
+    for any. screen: id of the display that is
     there. at_hand: kind/id of what is there. fixed: role and id."""
 
     systems: tuple[System, ...]
     games: Mapping[str, int]
     hardest: str = ""
     place: str = "table"
+    software: str = ""
     players: int = 1
     screen: str = ""
     reach_m: float = 0.0
@@ -60,6 +62,7 @@ def wish_of(build: Build, catalogue: Catalogue) -> Wish:
         dict(plan.games),
         plan.hardest,
         plan.place,
+        plan.software,
         plan.players,
         plan.screen,
         plan.reach_m,
@@ -150,6 +153,9 @@ class Prices:
             for kind, rows in catalogue.parts.items()
         }
 
+    def at_hand(self, kind: str, part_id: str) -> bool:
+        return self._wish.has(kind, part_id)
+
     def known(self, kind: str, part: CataloguePart) -> bool:
         """Whether its price is known, or it costs nothing."""
         key = f"{kind}/{part.id}"
@@ -186,6 +192,9 @@ def rule_words(rule: str, wish: Wish, catalogue: Catalogue) -> str:
         "speed": f"{name} at full speed" + (f" with {wish.hardest}" if wish.hardest else ""),
         "mode": f"a picture mode for {name} that display and link can show",
         "image": "system software that supports the board",
+        "plays": f"system software that itself runs {name}",
+        "software": f"system software of the kind “{wish.software}”",
+        "keys": f"a keyboard for {name}" if rest else "a system that is played with a keyboard",
         "players": f"controls for {wish.players} player{'s' if wish.players > 1 else ''}",
         "picture": "a connection from the board to the display",
         "power": "a cable from the power supply to the board",

@@ -13,11 +13,12 @@ from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
 from kyklon.base.progress import Watch
 from kyklon.model.build import edited
 from kyklon.operations.plan import planned
-from kyklon.operations.plan.solve import ROLES, Answer, Plan, WhyNot
+from kyklon.operations.plan.constraints import ROLES
+from kyklon.operations.plan.solve import Answer, Plan, WhyNot
 from kyklon.operations.plan.wishes import own_prices, wish_of
 
 _NAMES = {"board": "Boards", "display": "Displays", "encoder": "Controls", "supply": "Power supplies", "card": "Cards"}
-_NAMES |= {"adapter": "Adapters", "image": "System software"}
+_NAMES |= {"adapter": "Adapters", "image": "System software", "keyboard": "Keyboards"}
 
 
 class ChooseView(TabView):
@@ -35,7 +36,7 @@ class ChooseView(TabView):
         self._columns.chosen.connect(lambda _number: self._show_buttons())
         self._use = button("Use this plan", self.use, "primary")
         self._keep = button("", self.keep_part, "quiet")
-        plans = Sheet("Plans", "the cheapest without a stop, two of another kind")
+        plans = Sheet("Plans", "without a stop, the cheapest first")
         plans.add(self._columns, row(1, self._use))
         plans.body.setStretch(0, 1)
         self._role = Choice(self.theme, "Kind of part", lambda _value: self._fill_parts())
@@ -63,7 +64,7 @@ class ChooseView(TabView):
         """Override."""
         build, catalogue = self.build, self.session.catalogue
         self.form.show_wishes(build.plan, build.systems, catalogue)
-        asked = (wish_of(build, catalogue), own_prices(build), id(catalogue))
+        asked = (wish_of(build, catalogue), own_prices(build), build.plan.bundles, id(catalogue))
         if asked == self._asked or not self.isVisible():
             return
         self._asked = asked
@@ -75,16 +76,16 @@ class ChooseView(TabView):
 
     def _solve(self) -> None:
         build, catalogue, asked = self.build, self.session.catalogue, self._asked
-        wish, prices = wish_of(build, catalogue), own_prices(build)
+        wish, prices, bundles = wish_of(build, catalogue), own_prices(build), build.plan.bundles
 
         def work(_watch: Watch) -> Answer:
-            return answer(wish, catalogue, prices)
+            return answer(wish, catalogue, prices, bundles)
 
         def done(found: Answer) -> None:
             if asked is not self._asked:
                 return  # another answer was given meanwhile
             self._answer = found
-            words = tuple(planned.in_words(found)) if wish.systems else ()
+            words = tuple(planned.in_words(found, wish, catalogue)) if wish.systems else ()
             self._columns.show_plans(columns_of(found, wish, catalogue), words)
             self._fill_parts()
             self._show_buttons()
@@ -150,7 +151,7 @@ class ChooseView(TabView):
         def done(found: WhyNot | None) -> None:
             if (self._role.value, self._part.value) != (role, part):
                 return
-            none = f"{name} plays no systems of the library."
+            none = f"{name} is what a system expects, and no part."
             self._why.setText(why_words(found, name, best, build, catalogue) if found is not None else none)
 
         self.session.jobs.start("Looking for the reason", work, done, cancellable=False)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from kyklon.app.pages.plan.plan_columns import PlanColumn
 from kyklon.base.quantities import show_money
@@ -10,15 +10,17 @@ from kyklon.catalogue.cables import joined, pieces_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Display
 from kyklon.model.build import Build
+from kyklon.model.plan import Bundle
 from kyklon.model.world import World
 from kyklon.operations.picture.chain import chain_of
 from kyklon.operations.plan import planned
-from kyklon.operations.plan.solve import ROLES, Answer, Plan, WhyNot
+from kyklon.operations.plan.constraints import ROLES
+from kyklon.operations.plan.solve import Answer, Plan, WhyNot
 from kyklon.operations.plan.wishes import Wish, known_name, load_of
 
 _NO_CABLE_M = 0.01  # m: a card goes straight into its socket
 _ROLE_WORDS = {"supply": "supply", "image": "system software", "encoder": "controls"}
-_ORDER = ("board", "display", "encoder", "adapter", "supply", "card", "image")
+_ORDER = ("board", "display", "encoder", "keyboard", "adapter", "supply", "card", "image")
 _MOST_LOADS = 3  # the heaviest systems
 
 
@@ -44,7 +46,8 @@ def _column(number: int, plan: Plan, wish: Wish, catalogue: Catalogue) -> PlanCo
     loads = [(system.name, load_of(system, board, catalogue, wish)) for system in wish.systems]
     loads.sort(key=lambda load: -load[1])
     further = f"{about}{cables} cable{'s' * (cables != 1)} included"
-    return PlanColumn(f"Plan {number}", show_money(plan.price), further, tuple(rows), tuple(loads[:_MOST_LOADS]))
+    title = f"Plan {number}" + (f", {plan.bundle}" if plan.bundle else "")
+    return PlanColumn(title, show_money(plan.price), further, tuple(rows), tuple(loads[:_MOST_LOADS]))
 
 
 def _picture(plan: Plan, catalogue: Catalogue) -> str:
@@ -65,11 +68,11 @@ def _players(catalogue: Catalogue, encoder: str) -> int:
     return max(1, getattr(part, "players", 1))
 
 
-def answer(wish: Wish, catalogue: Catalogue, prices: Mapping[str, float]) -> Answer:
-    """The plans for a wish; takes up to a second."""
+def answer(wish: Wish, catalogue: Catalogue, prices: Mapping[str, float], bundles: Sequence[Bundle] = ()) -> Answer:
+    """The plans for a wish, one with each bundle among them; takes up to a second, and more with bundles."""
     if not wish.systems:
         return Answer(())
-    return planned.planner_of(wish, catalogue, prices).answer()
+    return planned.answered(wish, catalogue, prices, bundles)
 
 
 def why_words(found: WhyNot, name: str, best: Plan | None, build: Build, catalogue: Catalogue) -> str:

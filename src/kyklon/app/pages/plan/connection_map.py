@@ -201,7 +201,8 @@ class ConnectionMap(Instrument):
             y = box.top() + px(54 + 20 * index)
             token = "ink" if mark.id in used else "muted"
             row = QRectF(box.left() + px(12), y - px(9), box.width() - px(22), px(18))
-            self._spots.append((QRectF(box.left(), y - px(10), box.width(), px(20)), f"{block.role}.{mark.id}"))
+            if mark.id:  # what no cable goes into has none
+                self._spots.append((QRectF(box.left(), y - px(10), box.width(), px(20)), f"{block.role}.{mark.id}"))
             self.text(painter, row, mark.text, font=self.theme.font("small"), token=token)
 
     def _draw_wire(self, painter: QPainter, places: dict[str, QRectF], wire: Wire, number: int) -> None:

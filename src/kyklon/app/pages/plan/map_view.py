@@ -9,10 +9,12 @@ from kyklon.app.pages.tab_view import TabView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, set_tip, unmarked
 from kyklon.base.quantities import show, show_money
+from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Image, Supply
 from kyklon.model.build import Build, Link
 from kyklon.operations.assembly.power import Budget, budget
 from kyklon.operations.controls.hookup import ROLE
+from kyklon.operations.plan.acts import with_part_used, without_part
 from kyklon.operations.plan.connections import (
     Connection,
     cables_for,
@@ -36,6 +38,7 @@ ROLES: tuple[tuple[str, str, type[CataloguePart]], ...] = (
     ("adapter", "Adapter", Adapter),
     ("encoder", "Encoder", Encoder),
     ("image", "System software", Image),
+    ("keyboard", "Keyboard", Keyboard),
 )
 
 
@@ -88,7 +91,7 @@ class MapView(TabView):
         build, catalogue = self.session.build, self.session.catalogue
         for role, _name, kind in ROLES:
             offered = tuple((part.id, part.name) for part in catalogue.all(kind))
-            if build.part(role) is None or role == "adapter":
+            if build.part(role) is None or role in ("adapter", "keyboard"):
                 offered = (("", "none"), *offered)
             self._choices[role].set_choices(offered, build.part(role) or "")
             chosen = catalogue.find(kind, build.part(role))
@@ -227,8 +230,10 @@ class MapView(TabView):
             record = self.session.catalogue.any(part.part)
             if record is None:
                 continue
-            column = columns.get(part.role, 2 if part.role.startswith(ROLE) else last + 1)
+            column = columns.get(part.role, 2 if part.role.startswith((ROLE, "keyboard")) else last + 1)
             marks = tuple(PortMark(port.id, f"{port.label} · {port.connector}") for port in record.ports)
+            if isinstance(record, Keyboard) and record.pins and not marks:
+                marks = (PortMark("", "Ribbon · board's header"),)
             blocks.append(Block(part.role, record.name, record.note or part.role, marks, column))
         return tuple(blocks)
 
@@ -246,7 +251,12 @@ class MapView(TabView):
     def _on_part_chosen(self, role: str, part: str) -> None:
         build = self.session.build
         name = next(name for each, name, _kind in ROLES if each == role)
-        if part:
+        if role == "keyboard":
+            before, catalogue = build.part(role), self.session.catalogue
+            made = with_part_used(build, "keyboards", part, catalogue) if part else build
+            made = without_part(build, "keyboards", before, catalogue) if before and not part else made
+            self.session.put(name, made)
+        elif part:
             self.session.put(name, build.with_part(role, part))
         else:
             rest = [each for each in build.parts if each.role != role]

@@ -10,6 +10,9 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
 
+_LOAD = 24  # px: a system with its load
+_BROAD = 100  # px: a column that takes whole words
+
 
 @dataclass(frozen=True)
 class PlanColumn:
@@ -84,17 +87,23 @@ class PlanColumns(Instrument):
                 font = self.theme.font("label", weight=600) if first else self.theme.font("label")
                 self.text(painter, place, words, font=font, align=Qt.AlignmentFlag.AlignCenter)
             return
-        gap = px(12)
+        gap = px(12 if len(self._columns) < 4 else 6)
         wide = (box.width() - gap * (len(self._columns) - 1)) / len(self._columns)
+        legend = wide - px(18) < px(_BROAD)
+        if legend:
+            box = box.adjusted(0, 0, 0, -px(18))
         for number, column in enumerate(self._columns):
             place = QRectF(box.left() + number * (wide + gap), box.top() + 1, wide, box.height() - 2)
             self._draw_column(painter, place, column, chosen=number == self.current)
+        if legend:
+            spot = QRectF(box.left(), box.bottom() + px(2), box.width(), px(16))
+            self.text(painter, spot, "● at hand", font=self.theme.font("small"), token="teal")
 
     def _draw_column(self, painter: QPainter, box: QRectF, column: PlanColumn, *, chosen: bool) -> None:
         px = self.theme.px
         edge = QPen(self.theme.color("teal" if chosen else "hairline"), 2.2 if chosen else 1.2)
         self.block(painter, box.adjusted(1, 1, -1, -1), "field", edge)
-        inner = box.adjusted(px(12), px(8), -px(10), -px(8))
+        inner = box.adjusted(px(10), px(8), -px(8), -px(8))
         head = QRectF(inner.left(), inner.top(), inner.width(), px(20))
         mark = "● " if chosen else ""
         self.text(painter, head, f"{mark}{column.title}", font=self.theme.font("label", weight=600))
@@ -103,18 +112,19 @@ class PlanColumns(Instrument):
         under = QRectF(inner.left(), price.bottom(), inner.width(), px(18))
         self.text(painter, under, column.further, font=self.theme.font("small"), token="muted")
         at = under.bottom() + px(8)
-        loads_high = px(20) * len(column.loads) + (px(24) if column.loads else 0)
-        pitch = max(px(27), min(px(40), (inner.bottom() - loads_high - at) / max(1, len(column.rows))))
+        broad = inner.width() >= px(_BROAD)
+        loads_high = px(_LOAD) * len(column.loads) + (px(24) if column.loads else 0)
+        pitch = max(px(31), min(px(40), (inner.bottom() - loads_high - at) / max(1, len(column.rows))))
         for role, name, have in column.rows:
             if at + pitch > inner.bottom() - loads_high + 1:
                 break
             self.line(painter, QPointF(inner.left(), at), QPointF(inner.right(), at), "grid")
-            line = QRectF(inner.left(), at, inner.width(), px(15))
+            line = QRectF(inner.left(), at + px(1), inner.width(), px(15))
             self.text(painter, line, role, font=self.theme.font("small"), token="muted")
             if have:
                 small, right = self.theme.font("small"), Qt.AlignmentFlag.AlignRight
-                self.text(painter, line, "● at hand", font=small, token="teal", align=right)
-            below = QRectF(inner.left(), at + px(12), inner.width(), px(16))
+                self.text(painter, line, "● at hand" if broad else "●", font=small, token="teal", align=right)
+            below = QRectF(inner.left(), at + px(13), inner.width(), px(16))
             self.text(painter, below, name, font=self.theme.font("label", weight=500))
             at += pitch
         self._draw_loads(painter, QRectF(inner.left(), inner.bottom() - loads_high, inner.width(), loads_high), column)
@@ -125,19 +135,21 @@ class PlanColumns(Instrument):
         if not column.loads:
             return
         head = QRectF(box.left(), box.top() + px(4), box.width(), px(16))
-        self.text(painter, head, "Load of a frame", font=self.theme.font("small"), token="muted")
+        self.text(
+            painter,
+            head,
+            "Load of a frame" if box.width() >= px(_BROAD) else "Frame load",
+            font=self.theme.font("small"),
+            token="muted",
+        )
         for number, (name, share) in enumerate(column.loads):
-            line = QRectF(box.left(), box.top() + px(22) + number * px(20), box.width(), px(16))
-            words = QRectF(line.left(), line.top(), line.width() - px(72), line.height())
+            line = QRectF(box.left(), box.top() + px(22) + number * px(_LOAD), box.width(), px(16))
+            figure = QRectF(line.right() - px(38), line.top(), px(38), line.height())
+            words = QRectF(line.left(), line.top(), line.width() - px(40), line.height())
             self.text(painter, words, name, font=self.theme.font("small"))
-            bar = QRectF(line.right() - px(70), line.top() + px(3), px(34), px(9))
+            right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+            self.text(painter, figure, f"{share * 100:.0f}\u202f%", font=self.theme.mono("small"), align=right)
+            bar = QRectF(line.left(), line.bottom(), line.width(), px(4))
             self.block(painter, bar, "grid", radius=2)
             filled = QRectF(bar.left(), bar.top(), bar.width() * min(1.0, share), bar.height())
             self.block(painter, filled, "teal" if share <= 0.9 else "amber", radius=2)
-            self.text(
-                painter,
-                QRectF(bar.right(), line.top(), line.right() - bar.right(), line.height()),
-                f"{share * 100:.0f}\u202f%",
-                font=self.theme.mono("small"),
-                align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-            )

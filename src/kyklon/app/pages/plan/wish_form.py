@@ -5,13 +5,14 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QDialog, QGridLayout, QLineEdit, QSpinBox, QWidget
 
+from kyklon.app.pages.plan.bundle_dialog import BundleDialog
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, button, column, label, row, scrolled, unmarked
 from kyklon.base.quantities import show_money
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Display, System
-from kyklon.model.plan import PLACES, PlanSettings
-from kyklon.operations.plan.solve import ROLES
+from kyklon.model.plan import PLACES, SOFTWARE, PlanSettings
+from kyklon.operations.plan.constraints import ROLES
 from kyklon.operations.plan.wishes import GAMES
 from kyklon.parts.fields import KIND_WORDS
 
@@ -34,6 +35,8 @@ class WishForm(QWidget):
         self._inner.setLayout(self._list)
         self._place = Choice(theme, "Where", lambda value: self._set(place=value))
         self._players = Choice(theme, "Players at once", lambda value: self._set(players=int(value)))
+        self._software = Choice(theme, "System software", lambda value: self._set(software=value))
+        self._software.set_choices(tuple((kind, kind or "any kind") for kind in SOFTWARE), "")
         self._screen = Choice(theme, "Screen", lambda value: self._set(screen=value))
         self._place.set_choices(tuple((place, place) for place in PLACES), "table")
         self._players.set_choices(tuple((str(n), f"{n} player{'s' * (n > 1)}") for n in range(1, 9)), "1")
@@ -42,6 +45,7 @@ class WishForm(QWidget):
         self._by = self._line("Finished by", "any day, or 2027-03-01", "by")
         self._hardest = self._line("Most demanding game", "its title", "hardest")
         self._hand = button("", self.ask_hand, "outline")
+        self._bundles = button("", self.ask_bundles, "outline")
         self._wrong = label("", "stop", wrap=True)
         grid = QGridLayout()
         grid.setHorizontalSpacing(10)
@@ -51,10 +55,12 @@ class WishForm(QWidget):
             ("By how many", self._players),
             ("On which screen", self._screen),
             ("Machine to screen", self._reach),
+            ("System software", self._software),
             ("For how much", self._budget),
             ("By when", self._by),
             ("Hardest game", self._hardest),
             ("At hand", self._hand),
+            ("Sold together", self._bundles),
         )
         for number, (words, widget) in enumerate(answers):
             grid.addWidget(label(words, "muted"), number, 0)
@@ -92,6 +98,7 @@ class WishForm(QWidget):
         for choice, value in ((self._place, settings.place), (self._players, str(settings.players))):
             choice.setCurrentIndex(max(0, choice.findData(value)))
         self._screen.setCurrentIndex(max(0, self._screen.findData(settings.screen)))
+        self._software.setCurrentIndex(max(0, self._software.findData(settings.software)))
         for line, text in (
             (self._reach, f"{settings.reach_m:g} m" if settings.reach_m else ""),
             (self._budget, show_money(settings.budget) if settings.budget else ""),
@@ -102,6 +109,8 @@ class WishForm(QWidget):
                 line.setText(text)
         count_ = len(settings.at_hand)
         self._hand.setText(f"{count_} part{'s' * (count_ != 1)}…" if count_ else "Tick what you have…")
+        sold = len(settings.bundles)
+        self._bundles.setText(f"{sold} bundle{'s' * (sold != 1)}…" if sold else "Compare a bundle…")
 
     def _make_rows(self, catalogue: Catalogue) -> None:
         while (item := self._list.takeAt(0)) is not None:
@@ -168,6 +177,14 @@ class WishForm(QWidget):
         dialog = HandDialog(self._catalogue, self.settings.at_hand, self)
         if dialog.exec():
             self._set(at_hand=dialog.ticked)
+
+    def ask_bundles(self) -> None:
+        """Say what a shop sells together."""
+        if self._catalogue is None:
+            return
+        dialog = BundleDialog(self._theme, self._catalogue, _HAND_KINDS, self.settings.bundles, self)
+        if dialog.exec():
+            self._set(bundles=dialog.bundles)
 
 
 class HandDialog(QDialog):
