@@ -23,7 +23,7 @@ from kyklon.model.display import Edid, RangeLimits
 from kyklon.model.root_device import root_device
 from kyklon.model.world import World
 from kyklon.operations import inspection
-from kyklon.operations.assembly.power import budget
+from kyklon.operations.assembly.budget import budget
 from kyklon.operations.controls.quirks import heard, joined, quirk_given
 from kyklon.operations.picture.findings import findings as picture_findings
 from kyklon.operations.picture.ranges import carried, display_ranges, fit, propose

@@ -130,6 +130,7 @@ def test_frames_ahead_filters_and_the_clock_count(demo: Demo, catalogue: Catalog
         return speed_of(build, catalogue, system, (board, mhz), World()).mean_ms
 
     plain = edited(demo.build, "tuning.systems", {})
+    plain = edited(plain, "assembly.load", "peak")
     ahead = edited(plain, "tuning.systems", {"birch-16": {"frames-ahead": 2}})
     smooth = edited(plain, "tuning.systems", {"birch-16": {"smoothing": True}})
     assert mean(ahead) == pytest.approx(3 * mean(plain))

@@ -41,7 +41,7 @@ MODULES = {  # module -> the tests that are its own
     "operations/library/choose.py": f"{CHOICE} tests/test_lists.py tests/test_library.py",
     "operations/library/versions.py": f"{CHOICE} tests/test_library.py tests/test_lists.py",
     "operations/picture/smallest.py": "tests/test_smallest.py tests/test_picture_whole.py tests/test_tube_guard.py",
-    "operations/picture/schools.py": f"tests/test_smallest.py {HAND} tests/test_picture_whole.py tests/test_tube_guard.py",
+    "operations/picture/schools.py": f"tests/test_smallest.py {HAND} tests/test_picture_whole.py",
     "operations/poweron/stages/mounts.py": "tests/external/test_fstab.py",
     "operations/card/volumes/ext_journal.py": "tests/external/test_journals.py",
     "operations/poweron/rehearsal.py": "tests/external/test_rehearsal.py",

@@ -71,6 +71,16 @@ COMMANDS = (
     Command("boot issue", ("boot", "issue"), "Write the build's boot files into a folder."),
     Command("boot diff", ("boot", "diff"), "Show how the build's boot files differ from those on a card."),
     Command("apply", ("boot", "apply"), "Copy the build's boot files to a card."),
+    Command(
+        "power",
+        ("assembly", "power"),
+        "Show the way of the current from its source to every load; exit 1 when it has a stop.",
+    ),
+    Command(
+        "heat",
+        ("assembly", "warmth"),
+        "Show how warm the chip gets, what would cool it, and how fast it may run; exit 1 when it throttles.",
+    ),
     Command("bringup", ("poweron", "bringup"), "Predict the first power-on from the bytes on a card."),
     Command("bringup diff", ("poweron", "diff"), "Compare the bring-ups of two cards."),
     Command("bringup log", ("poweron", "log"), "Compare a real machine's boot log with the forecast."),

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field, StringConstraints, ValidationError
 
+from kyklon.model.assembly import AssemblySettings
 from kyklon.model.controls import ControlSettings
 from kyklon.model.described import described
 from kyklon.model.fault import FaultCase
@@ -367,6 +368,7 @@ class Build(Record):
     controls: ControlSettings
     library: LibrarySettings = LibrarySettings()
     tuning: TuningLayers = TuningLayers()
+    assembly: AssemblySettings = AssemblySettings()
     ticks: tuple[Tick, ...] = ()
     fault: FaultCase = FaultCase()
     measured: tuple[StageSeconds, ...] = described("Measured stage times", ())

@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
+from kyklon.base.quantities import show_duration
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Cable
+from kyklon.catalogue.records import Board, Cable
+from kyklon.model.assembly import AssemblySettings
 from kyklon.model.build import Build
+from kyklon.model.fields import describe
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.world import World
-from kyklon.operations.assembly.power import Budget, budget, feed_of, way_drop_v
+from kyklon.operations.assembly.budget import Budget, budget
+from kyklon.operations.assembly.electrics import cable_drop_v
+from kyklon.operations.assembly.heat import THROTTLE_C, heat, helps
+from kyklon.operations.assembly.power import feed_of, way_drop_v
+from kyklon.operations.assembly.surge import inrush
+from kyklon.operations.assembly.tree import battery_v, feed
+from kyklon.operations.assembly.wire import DROP_SHARE, Run, ampacity_a, lead_for, melts_i2t, opens_on_short, with_gauge
 
 OPERATION = 80
-THROTTLE_C = 80.0  # °C, CP: where such chips slow down
 CAUTIONS = (
     "Goggles on when you drill or cut; try the cutter on scrap first.",
     "A tube keeps a lethal charge after the plug is out, and some chassis are live: leave it to someone qualified.",
@@ -32,7 +40,12 @@ def electrical_findings(build: Build, catalogue: Catalogue) -> list[Finding]:
     power = budget(build, catalogue)
     if power is None:
         return []
-    return [*_voltage(build, catalogue, power), *_heat(power)]
+    return [
+        *_voltage(build, catalogue, power),
+        *_plugs(build, catalogue),
+        *battery_findings(build, catalogue),
+        *_heat(build, catalogue),
+    ]
 
 
 _REACHES_M = 1.0  # m: a supply beside the machine, CP; said as a shorter cable where that is what helps
@@ -52,7 +65,7 @@ def _voltage(build: Build, catalogue: Catalogue, power: Budget) -> list[Finding]
             title=f"Only {power.board_v:.2f} V may reach the board"
             if assumed
             else f"Only {power.board_v:.2f} V reach the board",
-            message=f"{power.cable.name} loses {power.drop_v:.2f} V at {power.peak_a:.2f} A; undervoltage warning "
+            message=f"{power.cable.name} loses {power.drop_v:.2f} V at {power.way_a:.2f} A; undervoltage warning "
             f"below {power.board.low_voltage_v:.2f} V.{_OF_BOARD if assumed else ''}",
             why="Below that the board slows down, and the card may be damaged in the middle of a write.",
             source="ASTM B258 and IEC 60028 for the wire; the limit is common practice",
@@ -71,7 +84,7 @@ def _thicker(build: Build, catalogue: Catalogue, power: Budget) -> Remedy | None
         for cable in catalogue.all(Cable)
         if sorted(cable.ends) == sorted(power.cable.ends)
         and not cable.socket_end
-        and (drop := way_drop_v((cable,), power.peak_a)) is not None
+        and (drop := way_drop_v((cable,), power.way_a, power.wire_c)) is not None
         and power.supply.volts - drop >= power.board.low_voltage_v
         and (cable.length_m >= reach or (not (link and link.needs_m) and cable.length_m >= _REACHES_M))
     ]
@@ -93,19 +106,200 @@ def _thicker(build: Build, catalogue: Catalogue, power: Budget) -> Remedy | None
     return Remedy(label=f"Use {better.name}{shorter}", changes=(change,))
 
 
-def _heat(power: Budget) -> list[Finding]:
-    if power.chip_c < THROTTLE_C:
+def _heat(build: Build, catalogue: Catalogue) -> list[Finding]:
+    found = heat(build, catalogue)
+    if found is None or found.throttles_s is None:
         return []
+    board = catalogue.get(Board, build.part("board"))
+    enough = [way for way in helps(build, catalogue) if way.chip_c < THROTTLE_C]
+    how = min(enough, key=lambda way: way.effort, default=None)
+    remedy = None
+    if how is not None:
+        changes = [assembly_change(build, how.path, how.value)]
+        if how.value == "case":
+            changes.append(assembly_change(build, "assembly.case", "metal"))
+        price = f" ({how.price})" if how.price else ""
+        remedy = Remedy(label=f"{how.name}: {how.chip_c:.0f} °C{price}", changes=tuple(changes))
     return [
         Finding(
             code="assembly.heat",
             severity=Severity.CAUTION,
             operation=OPERATION,
-            subject=power.board.name,
-            title=f"The chip will reach {power.chip_c:.0f} °C in a closed case",
-            message=f"{power.board.name} throttles from about {THROTTLE_C:.0f} °C."
-            + (_OF_BOARD if power.board.is_assumed("peak_a") else ""),
+            subject=board.name,
+            title=f"The chip will reach {found.chip_c:.0f} °C",
+            message=f"{show_duration(found.throttles_s)} after a cold start with {found.load} {board.name} throttles, "
+            f"from about {THROTTLE_C:.0f} °C." + (_OF_BOARD if board.is_assumed("peak_a") else ""),
             why="Games drop frames just when they need the CPU most.",
-            source="Ta + P · Rth; the limit is common practice",
+            source="thermal network of chip, board, case and room; films and shares are common practice",
+            remedy=remedy,
         )
     ]
+
+
+def assembly_change(build: Build, path: str, value: object) -> Change:
+    """An edit of the assembly's settings, in words."""
+    field = describe(Build, path)
+    before = getattr(build.assembly, path.rpartition(".")[2])
+    return Change(path=path, value=value, label=field.label, before=field.words(before), after=field.words(value))
+
+
+def _plugs(build: Build, catalogue: Catalogue) -> list[Finding]:
+    """What hangs on the board and gets too few volts."""
+    found = feed(build, catalogue, "peak")
+    if found is None or found.board_v < found.board.low_voltage_v:
+        return []  # what hangs on a starved board starves with it
+    low = [
+        (sink, found.low.volts[sink.node])
+        for sink in found.low.tree.sinks
+        if sink.node not in ("board", "supply") and sink.least_v and found.low.volts[sink.node] < sink.least_v
+    ]
+    return [
+        Finding(
+            code=f"assembly.device-voltage:{sink.node}",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject=sink.name,
+            title=f"Only {volts:.2f} V reach {sink.name}",
+            message=f"At the peak it gets {volts:.2f} V; a USB device may expect {sink.least_v:.2f} V.",
+            why="Below that it drops off the bus, or shows no picture.",
+            source="USB 2.0, 7.2.2; ASTM B258 and IEC 60028 for the wire",
+        )
+        for sink, volts in low
+    ]
+
+
+def battery_findings(build: Build, catalogue: Catalogue) -> list[Finding]:
+    """Fuse, lead and battery against each other and against the load at its peak."""
+    found = feed(build, catalogue, "peak")
+    if found is None or found.high is None:
+        return []
+    own, flow = build.assembly, found.high
+    if not flow.holds:
+        return [
+            _of_battery(
+                "battery-weak",
+                Severity.STOP,
+                "The battery cannot feed this",
+                "More than half of its volts are lost on the way at the peak.",
+                "The converter switches off, and tries again and again.",
+                lead_remedy(build, catalogue),
+            )
+        ]
+    amps, bears = flow.root_a, ampacity_a(own.lead_awg, own.wire_c)
+    lead = f"AWG {own.lead_awg}, which bears {bears:.1f} A at {own.wire_c:.0f} °C"
+    rows: list[Finding] = []
+    if not own.fuse_a:
+        rows.append(
+            _of_battery(
+                "fuse-none",
+                Severity.STOP,
+                "The battery's lead has no fuse",
+                f"{lead}; a short draws about {short_a(own):.0f} A.",
+                "A battery can start a fire through a thin wire; the fuse sits at its terminal.",
+                lead_remedy(build, catalogue),
+            )
+        )
+    elif own.fuse_a > bears:
+        rows.append(
+            _of_battery(
+                "fuse-large",
+                Severity.STOP,
+                f"The {own.fuse_a:g} A fuse does not protect its lead",
+                f"The lead is {lead}.",
+                "The wire burns before the fuse opens.",
+                lead_remedy(build, catalogue),
+            )
+        )
+    elif own.fuse_a < amps:
+        rows.append(
+            _of_battery(
+                "fuse-small",
+                Severity.CAUTION,
+                f"The {own.fuse_a:g} A fuse opens in play",
+                f"{amps:.2f} A are drawn from the battery at the peak.",
+                "A fuse that carries more than its rating opens sooner or later.",
+                lead_remedy(build, catalogue),
+            )
+        )
+    elif not opens_on_short(own.fuse_a, short_a(own)):
+        rows.append(
+            _of_battery(
+                "fuse-slow-on-short",
+                Severity.CAUTION,
+                "A short at the far end may not open the fuse",
+                f"It draws about {short_a(own):.1f} A through {own.lead_m:g} m of AWG {own.lead_awg}.",
+                "The wire then gets hot for minutes.",
+                lead_remedy(build, catalogue),
+            )
+        )
+    rush = inrush(flow.tree.volts, sum(segment.ohms for segment in flow.tree.segments), own.input_uf * 1e-6)
+    if own.fuse_a and rush.i2t > melts_i2t(own.fuse_a, slow=own.fuse_slow):
+        rows.append(
+            _of_battery(
+                "fuse-inrush",
+                Severity.CAUTION,
+                f"The {own.fuse_a:g} A fuse may open when it is switched on",
+                f"{own.input_uf:.0f} µF draw {rush.peak_a:.0f} A for {rush.settles_s * 1000:.1f} ms.",
+                "A quick fuse ages at every start.",
+                None
+                if own.fuse_slow
+                else Remedy(
+                    label="A slow-blow fuse", changes=(assembly_change(build, "assembly.fuse_slow", value=True),)
+                ),
+            )
+        )
+    lost = cable_drop_v(own.lead_awg, own.lead_m, amps, own.wire_c)
+    if lost > DROP_SHARE * flow.tree.volts:
+        rows.append(
+            _of_battery(
+                "lead-drop",
+                Severity.CAUTION,
+                f"The lead loses {lost:.2f} V",
+                f"{own.lead_m:g} m of AWG {own.lead_awg} at {amps:.2f} A; {DROP_SHARE:.0%} are the usual limit.",
+                "The battery seems empty while it is not.",
+                lead_remedy(build, catalogue),
+            )
+        )
+    return rows
+
+
+def short_a(own: AssemblySettings) -> float:
+    """Amps of a short at the far end of the battery's lead, cold."""
+    ohms = cable_drop_v(own.lead_awg, own.lead_m, 1.0, own.wire_c) + own.battery_mohm / 1000
+    return battery_v(own) / ohms if ohms > 0 else float("inf")
+
+
+def lead_remedy(build: Build, catalogue: Catalogue) -> Remedy | None:
+    """The thinnest lead with the fuse that suits it; None where none does, or where it is so already."""
+    own, found = build.assembly, feed(build, catalogue, "peak")
+    if found is None or found.high is None:
+        return None
+    amps = found.high.root_a if found.high.holds else found.low.root_a
+    run = Run(amps, found.high.tree.volts, own.lead_m, own.wire_c, own.battery_mohm / 1000)
+    lead = lead_for(run)
+    if lead is None or (lead.gauge == own.lead_awg and lead.fuse_a == own.fuse_a):
+        return None
+    keep = with_gauge(own.lead_awg, run)
+    good = keep.fuse_a and keep.drop_v <= DROP_SHARE * found.high.tree.volts and keep.fuse_a != own.fuse_a
+    if good and opens_on_short(keep.fuse_a, keep.short_a):  # the lead that is there is thick enough
+        lead = keep
+    changes = []
+    if lead.gauge != own.lead_awg:
+        changes.append(assembly_change(build, "assembly.lead_awg", lead.gauge))
+    if lead.fuse_a != own.fuse_a:
+        changes.append(assembly_change(build, "assembly.fuse_a", lead.fuse_a))
+    return Remedy(label=f"AWG {lead.gauge} and a fuse of {lead.fuse_a:g} A", changes=tuple(changes))
+
+
+def _of_battery(code: str, severity: Severity, title: str, message: str, why: str, remedy: Remedy | None) -> Finding:
+    return Finding(
+        code=f"assembly.{code}",
+        severity=severity,
+        operation=OPERATION,
+        subject="Battery",
+        title=title,
+        message=message,
+        why=why,
+        source="NFPA 70 and IEC 60127 figures from memory; ASTM B258, IEC 60028",
+        remedy=remedy,
+    )

@@ -10,7 +10,7 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Display
 from kyklon.model.build import Build
 from kyklon.model.world import World
-from kyklon.operations.assembly.power import budget
+from kyklon.operations.assembly.budget import budget
 from kyklon.operations.picture.chain import chain_of
 from kyklon.operations.plan.parts_list import parts_list
 from kyklon.operations.plan.planned import stops_of

@@ -9,7 +9,8 @@ from kyklon.catalogue.records import Adapter, Board, Cable, Card, CataloguePart,
 from kyklon.model.build import Build, Link, Part, change_of
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.world import World
-from kyklon.operations.assembly.power import RESERVE, budget
+from kyklon.operations.assembly.budget import budget
+from kyklon.operations.assembly.power import RESERVE
 from kyklon.operations.picture.chain import chain_of
 from kyklon.operations.plan.acts import with_part_used
 from kyklon.operations.plan.connections import Connection, connect, connections, port_of, unconnected

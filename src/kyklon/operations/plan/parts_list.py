@@ -13,8 +13,8 @@ from kyklon.catalogue.records import Cable, CataloguePart, Image, Panel
 from kyklon.model.build import Build, edited
 from kyklon.model.controls import Control
 from kyklon.model.plan import Bought
-from kyklon.operations.assembly.findings import THROTTLE_C
-from kyklon.operations.assembly.power import budget
+from kyklon.operations.assembly.budget import budget
+from kyklon.operations.assembly.heat import THROTTLE_C
 from kyklon.operations.controls.hookup import hookup_of
 from kyklon.operations.controls.wiring import harness
 from kyklon.operations.plan.connections import port_of

@@ -15,7 +15,7 @@ from kyklon.catalogue.records import Board, Emulator, System
 from kyklon.catalogue.text_records import TuningSetting
 from kyklon.model.build import Build, FrameCost, Value, edited
 from kyklon.model.world import World
-from kyklon.operations.assembly.power import budget
+from kyklon.operations.assembly.budget import budget
 from kyklon.operations.picture.glass import Play
 from kyklon.operations.tuning.cascade import effective
 

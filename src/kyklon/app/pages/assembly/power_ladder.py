@@ -9,8 +9,8 @@ from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show
+from kyklon.operations.assembly.budget import Budget
 from kyklon.operations.assembly.electrics import awg_diameter_m
-from kyklon.operations.assembly.power import Budget
 
 
 class PowerLadder(Instrument):

@@ -12,7 +12,7 @@ from kyklon.base.quantities import show, show_money
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Image, Supply
 from kyklon.model.build import Build, Link
-from kyklon.operations.assembly.power import Budget, budget
+from kyklon.operations.assembly.budget import Budget, budget
 from kyklon.operations.controls.hookup import ROLE
 from kyklon.operations.plan.acts import with_part_used, without_part
 from kyklon.operations.plan.connections import (

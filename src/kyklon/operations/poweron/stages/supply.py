@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from kyklon.operations.assembly.budget import Budget, budget
 from kyklon.operations.assembly.findings import electrical_findings
-from kyklon.operations.assembly.power import Budget, budget, way_drop_v
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail
@@ -12,8 +12,8 @@ from kyklon.operations.poweron.stages.fail import dark_screen, fail
 def at_rest_v(power: Budget) -> float:
     """Volts at the board while it starts: its own typical current, the rest at its peak."""
     amps = power.peak_a - power.draws[0].amps + power.board.typical_a
-    drop = way_drop_v(power.pieces, amps)
-    return power.supply.volts - (drop or 0.0)
+    ohms = power.drop_v / power.way_a if power.drop_v is not None and power.way_a else 0.0
+    return power.supply.volts - ohms * amps
 
 
 def supply(bench: Bench) -> Step:

@@ -1,0 +1,161 @@
+"""Assembly without a window: the way of the current, the heat, and what a meter said."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import show_duration
+from kyklon.commands.line import Option
+from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out
+from kyklon.model.assembly import LOADS, Load
+from kyklon.model.build import Build
+from kyklon.operations.assembly.findings import battery_findings, electrical_findings
+from kyklon.operations.assembly.heat import THROTTLE_C, heat, helps, most_mhz
+from kyklon.operations.assembly.measured import with_celsius, with_volts
+from kyklon.operations.assembly.tree import Feed, feed, run_time
+from kyklon.record import folder as store
+from kyklon.record.logbook import Logbook
+
+_LOAD_HELP = f"{', '.join(LOADS)}; the build's own when not given."
+
+
+def power(
+    folder: Folder,
+    load: Annotated[str, Option("--load", help=_LOAD_HELP)] = "",
+    measured: Annotated[float, Option("--measured", help="Volts at the board's socket, read under that load.")] = 0.0,
+    as_json: Json = False,
+) -> int:
+    """Show the way of the current from its source to every load; exit 1 when it has a stop."""
+    wanted = _load(load)
+    if measured:
+        known = open_folder(folder)[1]
+        store.update(folder, lambda now: with_volts(now, known, measured, wanted or now.assembly.load))
+        Logbook(folder).add(80, "Measured", f"{measured:g} V at the board")
+    build, catalogue = open_folder(folder)
+    found = feed(build, catalogue, wanted)
+    if found is None:
+        raise WrongUse("The build has no board or no power supply.", do="Choose both in Plan.")
+    stops = [finding for finding in electrical_findings(build, catalogue) if finding.severity == "stop"]
+    runs = run_time(found)
+    data: dict[str, Any] = {
+        "load": found.load,
+        "board_v": round(found.board_v, 4),
+        "low_v": found.board.low_voltage_v,
+        "amps": round(found.low.root_a, 4),
+        "usable_a": round(found.usable_a, 3),
+        "hidden_mohm": round(found.hidden_ohm * 1000, 2),
+        "way": _segments(found),
+        "loads": [
+            {"name": sink.name, "watts": round(sink.watts, 3), "volts": round(found.low.volts[sink.node], 4)}
+            for sink in found.low.tree.sinks
+        ],
+        "battery_a": round(found.high.root_a, 4) if found.high else None,
+        "hours": round(runs.hours, 2) if runs else None,
+        "ends_by": runs.ends_by if runs else None,
+        "findings": [finding.code for finding in battery_findings(build, catalogue)],
+    }
+    out(data, as_json, lambda: _power_lines(found, build))
+    return STOPS if stops else OK
+
+
+def _segments(found: Feed) -> list[dict[str, Any]]:
+    rows = []
+    for flow in (found.high, found.low):
+        if flow is None:
+            continue
+        for segment, amps in zip(flow.tree.segments, flow.amps, strict=True):
+            rows.append(
+                {
+                    "name": segment.name,
+                    "mohm": round(segment.ohms * 1000, 2),
+                    "amps": round(amps, 4),
+                    "loses_v": round(amps * segment.ohms, 4),
+                    "watts": round(amps * amps * segment.ohms, 4),
+                }
+            )
+    return rows
+
+
+def _power_lines(found: Feed, build: Build) -> list[str]:
+    lines = [f"{'':36} {'mΩ':>8} {'A':>7} {'V lost':>8}"]
+    if found.high is not None:
+        lines.append(f"{build.assembly.battery.capitalize()} battery, {found.high.tree.volts:.2f} V at rest")
+    rows = _segments(found)
+    count = len(found.high.tree.segments) if found.high is not None else 0
+    for number, row in enumerate(rows):
+        if number == count:
+            lines.append(f"{found.supply.name}, {found.low.tree.volts:.2f} V")
+        lines.append(f"  {row['name'][:34]:34} {row['mohm']:>8.1f} {row['amps']:>7.3f} {row['loses_v']:>8.3f}")
+    for sink in found.low.tree.sinks:
+        low = " (too few)" if sink.least_v and found.low.volts[sink.node] < sink.least_v else ""
+        lines.append(f"{sink.name:36} {sink.watts:6.2f} W at {found.low.volts[sink.node]:.2f} V{low}")
+    lines.append(
+        f"With {found.load}: {found.low.root_a:.2f} A of {found.usable_a:.2f} A; {found.board_v:.2f} V at the board, "
+        f"undervoltage warning below {found.board.low_voltage_v:.2f} V."
+    )
+    if found.hidden_ohm:
+        lines.append(f"A meter showed {found.hidden_ohm * 1000:.0f} mΩ more than the parts have.")
+    runs = run_time(found)
+    if runs is not None:
+        lines.append(f"The battery lasts about {show_duration(runs.hours * 3600)}; then {runs.ends_by}.")
+    return lines
+
+
+def warmth(
+    folder: Folder,
+    load: Annotated[str, Option("--load", help=_LOAD_HELP)] = "",
+    measured: Annotated[float, Option("--measured", help="°C of the chip, read under that load.")] = 0.0,
+    room: Annotated[float, Option("--room", help="°C of the room then.")] = 22.0,
+    as_json: Json = False,
+) -> int:
+    """Show how warm the chip gets, what would cool it, and how fast it may run; exit 1 when it throttles."""
+    wanted = _load(load)
+    if measured:
+        known = open_folder(folder)[1]
+        store.update(folder, lambda now: with_celsius(now, known, measured, wanted or now.assembly.load, room))
+        Logbook(folder).add(80, "Measured", f"{measured:g} °C of the chip")
+    build, catalogue = open_folder(folder)
+    found = heat(build, catalogue, wanted)
+    if found is None:
+        raise WrongUse("The build has no board.", do="Choose one in Plan.")
+    ways = helps(build, catalogue, wanted)
+    fastest = most_mhz(build, catalogue, wanted)
+    data = {
+        "load": found.load,
+        "watts": round(found.watts, 3),
+        "celsius": {name: round(value, 2) for name, value in found.celsius.items()},
+        "throttles_after_s": None if found.throttles_s is None else round(found.throttles_s),
+        "correction": round(found.factor, 3),
+        "helps": [
+            {"name": way.name, "brings_k": round(way.brings_k, 1), "chip_c": round(way.chip_c, 1)} for way in ways
+        ],
+        "most_mhz": fastest,
+        "assumed": list(found.assumed),
+    }
+
+    def lines() -> list[str]:
+        told = [f"With {found.load}, {found.watts:.1f} W:"]
+        told += [f"  {name:6} {value:6.1f} °C" for name, value in found.celsius.items()]
+        if found.throttles_s is None:
+            told.append(f"No fan is needed: {found.margin_k:.0f} K below {THROTTLE_C:.0f} °C, where it throttles.")
+        else:
+            told.append(f"It throttles {show_duration(found.throttles_s)} after a cold start.")
+        for way in ways:
+            price = f"; {way.price}" if way.price else ""
+            told.append(f"  {way.name:36} {-way.brings_k:+5.1f} K, to {way.chip_c:.0f} °C{price}")
+        told.append(f"Fastest clock that holds: {fastest} MHz." if fastest else "No clock holds with this load.")
+        told.append(f"Assumed: {', '.join(found.assumed)}.")
+        return told
+
+    out(data, as_json, lines)
+    return OK if found.throttles_s is None else STOPS
+
+
+def _load(text: str) -> Load | None:
+    if not text:
+        return None
+    found: Load | None = next((load for load in LOADS if load == text), None)
+    if found is None:
+        raise WrongUse(f"There is no load {text!r}.", do=f"There are: {', '.join(LOADS)}.")
+    return found

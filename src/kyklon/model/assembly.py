@@ -1,0 +1,101 @@
+"""How a machine is fed, cooled and put together: what its builder decided or measured."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints
+
+from kyklon.model.described import described
+from kyklon.model.record import Record
+
+Load = Literal["menu", "ordinary play", "demanding play", "peak"]
+LOADS: tuple[Load, ...] = ("menu", "ordinary play", "demanding play", "peak")
+Case = Literal["open bench", "vented", "closed", "metal"]
+CASES: tuple[Case, ...] = ("open bench", "vented", "closed", "metal")
+Sink = Literal["none", "small", "large", "case"]
+Fan = Literal["none", "in the case", "on the chip"]
+GAUGES = tuple(range(10, 31, 2))  # AWG, ASTM B258: what is sold as stranded wire, CP
+
+
+class Reading(Record):
+    """What a meter said. what: volts at the board's socket, or °C of the chip as the system tells it. load: what ran
+    then. model: what was foretold at that moment; way: which supply, cable and board it is of."""
+
+    what: Literal["volts", "celsius"]
+    value: float = Field(ge=-40, le=200)
+    load: Load = "ordinary play"
+    room_c: float = Field(default=22.0, ge=-20, le=50)
+    model: float = 0.0
+    way: str = ""
+    at: str = ""
+
+
+class Body(Record):
+    """A thing in the case, as a box in mm: its near lower left corner from the case's inner one, and its size. x to
+    the right, y to the back, z up. part: the role of the build that it is, '' for one of the case's own (a post)."""
+
+    id: Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9.-]{0,60}$")]
+    name: Annotated[str, StringConstraints(min_length=1, max_length=80)]
+    x: float = Field(ge=-500, le=2000)
+    y: float = Field(ge=-500, le=2000)
+    z: float = Field(default=0.0, ge=-500, le=2000)
+    wide: float = Field(gt=0, le=2000)
+    deep: float = Field(gt=0, le=2000)
+    high: float = Field(gt=0, le=2000)
+    fixed: bool = False
+
+
+class AssemblySettings(Record):
+    """source: what the machine hangs on. lead: from the battery's terminal to the converter, one way. measured: the
+    latest of each kind and load counts. inner sizes of the case in mm, 0 where nobody measured it."""
+
+    source: Literal["mains adapter", "battery"] = described(
+        "Powered by", "mains adapter", choices=(("mains adapter", "the power supply"), ("battery", "a 12 V battery"))
+    )
+    battery: Literal["lead-acid", "lithium iron phosphate"] = described(
+        "Battery",
+        "lead-acid",
+        choices=(("lead-acid", "lead-acid, AGM or gel"), ("lithium iron phosphate", "lithium iron phosphate")),
+    )
+    battery_ah: float = described("Capacity", 20.0, unit="Ah", ge=0.5, le=1000)
+    battery_mohm: float = described("Internal resistance", 20.0, unit="mΩ", ge=0, le=2000)
+    charged: float = described("Charged to", 100.0, unit="%", ge=5, le=100)
+    lead_m: float = described("Lead, one way", 2.0, unit="m", ge=0, le=50)
+    lead_awg: int = described("Lead, AWG", 18, ge=10, le=30)
+    fuse_a: float = described("Fuse", 0.0, unit="A", ge=0, le=60, hint="none")
+    fuse_slow: bool = described("Slow-blow fuse", False)
+    converter_percent: float = described("Efficiency", 88.0, unit="%", ge=30, le=100)
+    input_uf: float = described("Input capacitors", 470.0, unit="µF", ge=0, le=100_000)
+    switch_mohm: float = described("Switch and sockets", 0.0, unit="mΩ", ge=0, le=2000)
+    wire_c: float = described("Wire temperature", 25.0, unit="°C", ge=-20, le=100)
+    load: Load = described("Load", "ordinary play", choices=tuple((load, load) for load in LOADS))
+    room_c: float = described("Room", 25.0, unit="°C", ge=-10, le=50)
+    case: Case = described("Case", "closed", choices=tuple((case, case) for case in CASES))
+    openings_cm2: float = described("Openings, each", 8.0, unit="cm²", ge=0, le=2000)
+    sink: Sink = described(
+        "Heat sink",
+        "none",
+        choices=(
+            ("none", "none"),
+            ("small", "small, 15 mm square"),
+            ("large", "large, over the board"),
+            ("case", "the metal case"),
+        ),
+    )
+    fan: Fan = described(
+        "Fan", "none", choices=(("none", "none"), ("in the case", "in the case"), ("on the chip", "on the chip"))
+    )
+    fan_l_s: float = described("Air it moves", 2.0, unit="l/s", ge=0.1, le=60)
+    lying: bool = described("Board lies flat", True)
+    measured: tuple[Reading, ...] = described("Measured", (), max_length=60)
+    inner_wide: float = described("Inside, across", 0.0, unit="mm", ge=0, le=2000, hint="not measured")
+    inner_deep: float = described("Inside, front to back", 0.0, unit="mm", ge=0, le=2000, hint="not measured")
+    inner_high: float = described("Inside, height", 0.0, unit="mm", ge=0, le=1000, hint="not measured")
+    wall: float = described("Wall", 3.0, unit="mm", ge=0.5, le=60)
+    bodies: tuple[Body, ...] = described("In the case", (), max_length=200)
+
+    def reading(self, what: str, way: str) -> Reading | None:
+        """The latest of its kind on the same way."""
+        found = [row for row in self.measured if (row.what, row.way) == (what, way)]
+        return found[-1] if found else None
