@@ -19,8 +19,8 @@ from kyklon.catalogue.loader import Catalogue, load
 from kyklon.catalogue.records import System
 from kyklon.model.plan import Evening
 from kyklon.operations.plan import planned
+from kyklon.operations.plan.constraints import ROLES
 from kyklon.operations.plan.schedule import schedule
-from kyklon.operations.plan.solve import ROLES
 from kyklon.operations.plan.steps import Step
 from kyklon.operations.plan.wishes import Wish
 

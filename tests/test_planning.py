@@ -309,7 +309,7 @@ def test_a_bundle_is_one_more_plan(catalogue: Catalogue) -> None:
         assert [plan.bundle for plan in found] == ["", "", "", "Kit"]
         assert found[3].price == pytest.approx(found[0].price + asks - price)
     useless = Bundle(name="Tubes", price=1, parts=("displays/casement-19",))
-    assert planned.answered(asked, catalogue, None, (useless,)) == alone
+    assert planned.answered(asked, catalogue, None, (useless,)) == replace(alone, unused=("Tubes",))
     dear = Bundle(name="Kit", price=price + 5, parts=held)
     tight = replace(asked, budget=alone.plans[0].price)
     assert all(not plan.bundle for plan in planned.answered(tight, catalogue, None, (dear,)).plans)

@@ -14,13 +14,12 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QDialog
 
+from kyklon.app.pages.assembly.page import HEAT, ORDER, POWER, SPACE
 from kyklon.app.pages.card.page import CardPage
 from kyklon.app.pages.controls.page import LIVE, PANEL
-from kyklon.app.pages.library.page import REVIEW, SHELVES, TRANSFER
-from kyklon.app.pages.picture.page import RANGES, SCHOOLS
+from kyklon.app.pages.library.page import SHELVES, TRANSFER
 from kyklon.app.pages.plan.page import CHOOSE, MAP, SCHEDULE
 from kyklon.app.pages.poweron.page import FINDER, FORECAST, LOG, PRACTICE
-from kyklon.app.pages.tuning.page import LATENCY, SETTINGS
 from kyklon.app.shell.route_card import SHELF
 from kyklon.app.shell.start_window import StartWindow
 from kyklon.app.shell.window import Window
@@ -129,15 +128,9 @@ def before_the_card(camera: Camera) -> None:
     the_plan(camera)
     camera.page(30, "boot")
     camera.page(50, "picture")
-    the_picture(camera)
     camera.page(60, "library")
     the_library(camera)
-    window = camera.window
-    window.open_operation(70)
-    window.page(70).show_view(LATENCY)
-    camera.shoot("tuning-latency")
-    window.page(70).show_view(SETTINGS)
-    camera.page(80, "assembly")
+    the_assembly(camera)
 
 
 def the_plan(camera: Camera) -> None:
@@ -173,8 +166,6 @@ def the_first_page(theme: Theme) -> None:
 def the_library(camera: Camera) -> None:
     window = camera.window
     page = window.page(60)
-    page.show_view(REVIEW)
-    camera.shoot("library-review")
     page.show_view(TRANSFER)
     camera.settle()
     page.copy_games()
@@ -278,17 +269,26 @@ def the_controls(camera: Camera) -> None:
     camera.shoot("controls-panel")
 
 
-def the_picture(camera: Camera) -> None:
-    """The modes, and a picture off the middle."""
+def the_assembly(camera: Camera) -> None:
+    """From a battery, in a case that is warm under demanding play; put back as it was."""
     window = camera.window
-    window.open_operation(50)
-    page = window.page(50)
-    page.show_view(SCHOOLS)
-    camera.pause(0.6)
-    camera.settle()
-    page.schools.slider.setValue(1)
-    camera.shoot("picture-modes")
-    page.show_view(RANGES)
+    before = camera.session.build.assembly
+    for name, value in (("source", "battery"), ("fuse_a", 2.0), ("load", "demanding play"), ("case", "vented")):
+        camera.session.edit(f"assembly.{name}", value)
+    window.open_operation(80)
+    page = window.page(80)
+    for view, name in (
+        (POWER, "assembly"),
+        (HEAT, "assembly-heat"),
+        (SPACE, "assembly-space"),
+        (ORDER, "assembly-order"),
+    ):
+        page.show_view(view)
+        camera.settle()
+        camera.pause(0.3)
+        camera.shoot(name)
+    page.show_view(POWER)
+    camera.session.put("As it was", camera.session.build.model_copy(update={"assembly": before}))
 
 
 def the_power_on(camera: Camera) -> None:

@@ -13,6 +13,8 @@ from PyQt6.QtWidgets import QCheckBox, QDialog, QFileDialog, QInputDialog
 from pytestqt.qtbot import QtBot
 
 from app.conftest import User, at_window
+from kyklon.app.pages.plan.bundle_dialog import BundleDialog
+from kyklon.app.pages.plan.page import CHOOSE
 from kyklon.app.pages.plan.wish_form import WishForm
 from kyklon.app.shell.start_window import StartWindow
 from kyklon.app.theme.tokens import Theme
@@ -276,3 +278,30 @@ def test_a_cable_is_dragged_from_socket_to_socket(user, qtbot: QtBot) -> None:
     drag("board.usb1", "board.usb2")
     drag("supply.out", "board.video")
     assert user.saved.links == before
+
+
+def test_a_bundle_is_one_more_column(user: User) -> None:
+    user.window.session.edit("plan.at_hand", [])
+    page = user.open(10)
+    page.show_view(CHOOSE)
+    user.wait(lambda: len(page.choose._answer.plans) == 3)
+
+    def said(dialog: QDialog) -> None:
+        assert isinstance(dialog, BundleDialog)
+        dialog.keep()
+        assert dialog._said.isVisible(), "a bundle without a name and a price"
+        dialog._name.setText("Kit")
+        dialog._price.setText("25 €")
+        dialog._boxes["boards/herring"].click()
+        dialog.keep()
+
+    user.answer(said, page.choose.form.ask_bundles)
+    user.wait(lambda: len(page.choose._answer.plans) == 4)
+    assert page.choose._answer.plans[3].bundle == "Kit"
+    assert user.window.session.build.plan.bundles[0].price == 25
+    page.choose._columns._choose(3)
+    user.press("Use plan 4", page)
+    user.wait()
+    assert user.window.session.build.plan.bundle == "Kit"
+    user.answer(lambda dialog: dialog.drop(), page.choose.form.ask_bundles)  # type: ignore[attr-defined]
+    user.wait(lambda: len(page.choose._answer.plans) == 3)

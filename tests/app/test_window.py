@@ -13,6 +13,7 @@ from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtTest import QAbstractItemModelTester
 from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QLineEdit, QPushButton, QWidget
 
+from kyklon.app.pages.assembly.page import SUMS
 from kyklon.app.pages.library.game_table import GameModel
 from kyklon.app.session.jobs import Jobs
 from kyklon.app.session.session import Session, load
@@ -301,6 +302,8 @@ def test_setting_a_value_in_the_cascade(user) -> None:
 
 def test_the_led_calculator(user) -> None:
     page = user.open(80)
+    page.show_view(SUMS)
+    page = page.sums
     page._volts.setValue(12.0)
     assert ("Resistor, E24", "1000\u202fΩ") in page._led.rows
     page._volts.setValue(1.5)

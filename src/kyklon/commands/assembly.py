@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated, Any
 
+from kyklon.base import durable
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_duration
-from kyklon.commands.line import Option
+from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out
 from kyklon.model.assembly import LOADS, Load
 from kyklon.model.build import Build
+from kyklon.operations.assembly import order, templates
 from kyklon.operations.assembly.findings import battery_findings, electrical_findings
 from kyklon.operations.assembly.heat import THROTTLE_C, heat, helps, most_mhz
 from kyklon.operations.assembly.measured import with_celsius, with_volts
+from kyklon.operations.assembly.space import clashes, free_mm, rooms, space_of, with_body
+from kyklon.operations.assembly.switching import stopping
 from kyklon.operations.assembly.tree import Feed, feed, run_time
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
@@ -150,6 +155,161 @@ def warmth(
 
     out(data, as_json, lines)
     return OK if found.throttles_s is None else STOPS
+
+
+def space(
+    folder: Folder,
+    place: Annotated[
+        list[str] | None, Option("--place", help="ID=X,Y or ID=X,Y,Z in mm, from the inner left front; repeatable.")
+    ] = None,
+    as_json: Json = False,
+) -> int:
+    """Show what lies where in the case, what collides and what would make room; exit 1 when something does."""
+    rows = [_place(text) for text in place or ()]
+    if rows:
+        known = open_folder(folder)[1]
+
+        def placed(now: Build) -> Build:
+            for name, changes in rows:
+                now = with_body(now, known, name, **changes)
+            return now
+
+        try:
+            store.update(folder, placed)
+        except ValueError as bad:
+            raise WrongUse(f"{bad}.", do="See `kyklon space FOLDER` for what is in the case.") from bad
+        Logbook(folder).add(80, "Placed", ", ".join(name for name, _changes in rows))
+    build, catalogue = open_folder(folder)
+    made = space_of(build, catalogue)
+    found = clashes(made)
+    ways = {clash: rooms(build, catalogue, clash) for clash in found}
+    data = {
+        "inner_mm": list(made.inner),
+        "bodies": [{"id": box.id, "name": box.name, "near": box.near, "size": box.size} for box in made.boxes],
+        "clashes": [
+            {
+                "one": clash.one,
+                "other": clash.other,
+                "missing_mm": round(clash.missing, 1),
+                "helps": [room.words for room in ways[clash]],
+            }
+            for clash in found
+        ],
+        "assumed": list(made.assumed),
+    }
+
+    def lines() -> list[str]:
+        told = ["Inside {:g} × {:g} × {:g} mm".format(*made.inner)]
+        for box in made.boxes:
+            at, size = ", ".join(f"{value:.0f}" for value in box.near), " × ".join(f"{value:.0f}" for value in box.size)
+            told.append(f"  {box.id:18} {box.name[:28]:28} at {at}: {size} mm")
+        for clash in found:
+            told.append(f"{clash.one} and {clash.other}: {clash.missing:.1f} mm are missing.")
+            told += [f"  {room.words}" for room in ways[clash]]
+        if not found:
+            free = free_mm(made)
+            told.append("Nothing collides" + (f"; {free:.0f} mm are free over everything." if free > 0 else "."))
+        return told + ([f"Assumed: {'; '.join(made.assumed)}."] if made.assumed else [])
+
+    out(data, as_json, lines)
+    return STOPS if found else OK
+
+
+def _place(text: str) -> tuple[str, dict[str, float]]:
+    name, equals, rest = text.partition("=")
+    try:
+        values = [float(value) for value in rest.split(",")]
+    except ValueError:
+        values = []
+    if not equals or len(values) not in (2, 3):
+        raise WrongUse(f"{text!r} is no place.", do="Write it as board=20,45 or board=20,45,6.")
+    return name, dict(zip("xyz", values, strict=False))
+
+
+def template(
+    folder: Folder,
+    to: Annotated[Path, Argument(help="The folder that they go to.", metavar="TO")],
+    as_json: Json = False,
+) -> int:
+    """Write drill and cut templates at 1:1: SVG, SVG in A4 pages with a ruler, DXF; and the bits for each."""
+    build, catalogue = open_folder(folder)
+    made = templates.plates(build, catalogue)
+    files: dict[str, str] = {}
+    for plate in made:
+        files[f"{plate.name}.svg"] = templates.as_svg(plate)
+        files[f"{plate.name}.dxf"] = templates.as_dxf(plate)
+        for number, page in enumerate(templates.as_pages(plate), 1):
+            files[f"{plate.name}-page-{number}.svg"] = page
+    for name, text in files.items():
+        durable.keep(to.absolute() / name, text.encode())
+    data = {"files": sorted(files), "steps": {plate.name: list(templates.steps_of(plate)) for plate in made}}
+
+    def lines() -> list[str]:
+        told = [f"{len(files)} files in {to}. Print at 100 % and measure the ruler before you cut."]
+        for plate in made:
+            told.append(f"{plate.title}, {plate.wide:g} × {plate.high:g} mm")
+            told += [f"  {step}" for step in templates.steps_of(plate)]
+        return told
+
+    out(data, as_json, lines)
+    return OK
+
+
+def sequence(folder: Folder, as_json: Json = False) -> int:
+    """Show what comes before what when it is put together, why, and with which screws."""
+    build, catalogue = open_folder(folder)
+    made, all_screws = order.acts(build, catalogue), order.screws(build, catalogue)
+    titles = {act.id: act.title for act in made}
+    data = {
+        "steps": [
+            {
+                "id": act.id,
+                "title": act.title,
+                "after": [name for name, _why in act.before],
+                "screws": dict(act.screws),
+                "undo": act.undo,
+                "caution": act.caution,
+            }
+            for act in made
+        ],
+        "screws": all_screws,
+    }
+
+    def lines() -> list[str]:
+        told = []
+        for number, act in enumerate(made, 1):
+            told.append(f"{number:2}  {act.title}")
+            told += [f"      after “{titles[name]}”: {why}" for name, why in act.before]
+            told += [f"      {count} × {kind}" for kind, count in act.screws]
+            told += [f"      to undo: {act.undo}"] if act.undo else []
+            told += [f"      ! {act.caution}"] if act.caution else []
+        told.append("Screws in all: " + ", ".join(f"{count} × {kind}" for kind, count in all_screws.items()))
+        return told
+
+    out(data, as_json, lines)
+    return OK
+
+
+def switch(folder: Folder, as_json: Json = False) -> int:
+    """Show what happens when it is switched off, second by second; exit 1 when the card is at risk."""
+    build, catalogue = open_folder(folder)
+    found = stopping(build, catalogue)
+    data = {
+        "stopped_s": found.stopped_s,
+        "cut_s": found.cut_s,
+        "at_risk": found.bad,
+        "lanes": {lane.name: [span.__dict__ for span in lane.spans] for lane in found.lanes},
+    }
+
+    def lines() -> list[str]:
+        told = []
+        for lane in found.lanes:
+            spans = ", ".join(f"{span.start:g} to {span.end:g} s {span.state or '–'}" for span in lane.spans)
+            told.append(f"{lane.name:8} {spans}")
+        return [*told, found.words]
+
+    out(data, as_json, lines)
+    return STOPS if found.bad else OK
 
 
 def _load(text: str) -> Load | None:

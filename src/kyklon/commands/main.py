@@ -81,6 +81,26 @@ COMMANDS = (
         ("assembly", "warmth"),
         "Show how warm the chip gets, what would cool it, and how fast it may run; exit 1 when it throttles.",
     ),
+    Command(
+        "space",
+        ("assembly", "space"),
+        "Show what lies where in the case, what collides and what would make room; exit 1 when something does.",
+    ),
+    Command(
+        "template",
+        ("assembly", "template"),
+        "Write drill and cut templates at 1:1: SVG, SVG in A4 pages with a ruler, DXF; and the bits for each.",
+    ),
+    Command(
+        "order",
+        ("assembly", "sequence"),
+        "Show what comes before what when it is put together, why, and with which screws.",
+    ),
+    Command(
+        "switch",
+        ("assembly", "switch"),
+        "Show what happens when it is switched off, second by second; exit 1 when the card is at risk.",
+    ),
     Command("bringup", ("poweron", "bringup"), "Predict the first power-on from the bytes on a card."),
     Command("bringup diff", ("poweron", "diff"), "Compare the bring-ups of two cards."),
     Command("bringup log", ("poweron", "log"), "Compare a real machine's boot log with the forecast."),

@@ -429,4 +429,5 @@ def _answer_lines(found: Answer, wish: Wish, catalogue: Catalogue) -> list[str]:
         about = "about " if plan.guessed else ""
         told.append(f"Plan {number}{', ' + plan.bundle if plan.bundle else ''}, {about}{show_money(plan.price, 2)}")
         told += [f"  {role:10} {known_name(catalogue, part)} ({part})" for role, part in plan.picks]
-    return told or planned.in_words(found, wish, catalogue)
+    told = told or planned.in_words(found, wish, catalogue)
+    return told + [f"{name}: nothing of it is used, or it is too dear." for name in found.unused]

@@ -15,6 +15,7 @@ Case = Literal["open bench", "vented", "closed", "metal"]
 CASES: tuple[Case, ...] = ("open bench", "vented", "closed", "metal")
 Sink = Literal["none", "small", "large", "case"]
 Fan = Literal["none", "in the case", "on the chip"]
+Switch = Literal["plug", "in the line", "momentary", "power board", "latching board"]
 GAUGES = tuple(range(10, 31, 2))  # AWG, ASTM B258: what is sold as stranded wire, CP
 
 
@@ -51,12 +52,12 @@ class AssemblySettings(Record):
     latest of each kind and load counts. inner sizes of the case in mm, 0 where nobody measured it."""
 
     source: Literal["mains adapter", "battery"] = described(
-        "Powered by", "mains adapter", choices=(("mains adapter", "the power supply"), ("battery", "a 12 V battery"))
+        "Powered by", "mains adapter", choices=(("mains adapter", "power supply"), ("battery", "12 V battery"))
     )
     battery: Literal["lead-acid", "lithium iron phosphate"] = described(
         "Battery",
         "lead-acid",
-        choices=(("lead-acid", "lead-acid, AGM or gel"), ("lithium iron phosphate", "lithium iron phosphate")),
+        choices=(("lead-acid", "lead-acid"), ("lithium iron phosphate", "LiFePO4")),
     )
     battery_ah: float = described("Capacity", 20.0, unit="Ah", ge=0.5, le=1000)
     battery_mohm: float = described("Internal resistance", 20.0, unit="mΩ", ge=0, le=2000)
@@ -88,12 +89,30 @@ class AssemblySettings(Record):
     )
     fan_l_s: float = described("Air it moves", 2.0, unit="l/s", ge=0.1, le=60)
     lying: bool = described("Board lies flat", True)
+    switch: Switch = described(
+        "Switch",
+        "plug",
+        choices=(
+            ("plug", "pulled plug"),
+            ("in the line", "in the line"),
+            ("momentary", "button, watcher"),
+            ("power board", "button, board"),
+            ("latching board", "latching, board"),
+        ),
+    )
+    press_s: float = described("Pressed for", 1.0, unit="s", ge=0.1, le=20)
+    watcher_s: float = described("Watcher wants", 0.5, unit="s", ge=0, le=10)
+    stop_s: float = described("System stops in", 12.0, unit="s", ge=1, le=120)
+    board_waits: bool = described("Board waits for it", False)
+    board_off_s: float = described("It cuts after", 20.0, unit="s", ge=0, le=300)
+    force_s: float = described("Cuts at once after", 5.0, unit="s", ge=1, le=30)
     measured: tuple[Reading, ...] = described("Measured", (), max_length=60)
     inner_wide: float = described("Inside, across", 0.0, unit="mm", ge=0, le=2000, hint="not measured")
     inner_deep: float = described("Inside, front to back", 0.0, unit="mm", ge=0, le=2000, hint="not measured")
     inner_high: float = described("Inside, height", 0.0, unit="mm", ge=0, le=1000, hint="not measured")
     wall: float = described("Wall", 3.0, unit="mm", ge=0.5, le=60)
     bodies: tuple[Body, ...] = described("In the case", (), max_length=200)
+    bent: tuple[str, ...] = described("Bent terminals", (), max_length=200)
 
     def reading(self, what: str, way: str) -> Reading | None:
         """The latest of its kind on the same way."""

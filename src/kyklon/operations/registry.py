@@ -108,7 +108,7 @@ OPERATIONS = (
     Operation(
         80,
         "Assembly",
-        inputs=("parts", "links", "medium"),
+        inputs=("parts", "links", "medium", "assembly", "boot.processor_mhz"),
         page=("assembly.page", "AssemblyPage"),
         findings=(assembly.findings,),
     ),
@@ -127,6 +127,7 @@ OPERATIONS = (
             "controls",
             "library",
             "tuning",
+            "assembly",
             "ticks",
         ),
         page=("poweron.page", "PowerOnPage"),

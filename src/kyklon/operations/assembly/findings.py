@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from math import ceil
+
 from kyklon.base.quantities import show_duration
+from kyklon.catalogue.cables import joined, why_not_joined
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Cable
 from kyklon.model.assembly import AssemblySettings
@@ -13,8 +16,10 @@ from kyklon.model.world import World
 from kyklon.operations.assembly.budget import Budget, budget
 from kyklon.operations.assembly.electrics import cable_drop_v
 from kyklon.operations.assembly.heat import THROTTLE_C, heat, helps
-from kyklon.operations.assembly.power import feed_of, way_drop_v
-from kyklon.operations.assembly.surge import inrush
+from kyklon.operations.assembly.power import BOARD_V, feed_of, way_drop_v
+from kyklon.operations.assembly.space import Room, clashes, inner_of, rooms, space_of
+from kyklon.operations.assembly.surge import inrush, rest_v
+from kyklon.operations.assembly.switching import least_off_s, stopping
 from kyklon.operations.assembly.tree import battery_v, feed
 from kyklon.operations.assembly.wire import DROP_SHARE, Run, ampacity_a, lead_for, melts_i2t, opens_on_short, with_gauge
 
@@ -32,7 +37,81 @@ CAUTIONS = (
 
 
 def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]:
-    return electrical_findings(build, catalogue)
+    return [*electrical_findings(build, catalogue), *_switch(build, catalogue), *_clashes(build, catalogue)]
+
+
+def _switch(build: Build, catalogue: Catalogue) -> list[Finding]:
+    """A button that cuts the power before the system has stopped, or that nobody hears."""
+    own = build.assembly
+    if own.switch in ("plug", "in the line"):
+        return []
+    found = stopping(build, catalogue)
+    deaf = found.stopped_s is None
+    if not (found.bad or deaf):
+        return []
+    remedy = None
+    if found.bad and not deaf and not own.board_waits and own.press_s < own.force_s:
+        wait = float(ceil(least_off_s(build)))
+        change = assembly_change(build, "assembly.board_off_s", wait)
+        remedy = Remedy(label=f"Cut after {wait:.0f} s", changes=(change,))
+    return [
+        Finding(
+            code="assembly.switch",
+            severity=Severity.CAUTION,
+            operation=OPERATION,
+            subject="Switch",
+            title="The power goes before the system has stopped" if found.bad else "The button stops nothing",
+            message=found.words,
+            why="A card that loses its power in the middle of a write can lose its file system.",
+            source="button, watcher and power board in time",
+            remedy=remedy,
+        )
+    ]
+
+
+_MOST_CLASHES = 6  # that are told at once
+
+
+def _clashes(build: Build, catalogue: Catalogue) -> list[Finding]:
+    """What collides in a case that somebody measured; a proposed one is changed as easily as the things in it."""
+    if not inner_of(build, catalogue)[1]:
+        return []
+    space = space_of(build, catalogue)
+    found = []
+    for clash in clashes(space)[:_MOST_CLASHES]:
+        one, other = space.box(clash.one), space.box(clash.other)
+        name = other.name if other is not None else f"the {clash.other}"
+        helps_ = rooms(build, catalogue, clash)
+        found.append(
+            Finding(
+                code=f"assembly.clash:{clash.one}-{clash.other}".replace(" ", "-"),
+                severity=Severity.CAUTION,
+                operation=OPERATION,
+                subject=one.name if one is not None else clash.one,
+                title=f"{one.name if one else clash.one} and {name} do not fit",
+                message=f"{clash.missing:.1f} mm are missing"
+                + (f"; assumed: {', '.join(space.assumed)}." if space.assumed else "."),
+                why="The lid does not close, or something is bent that should not be.",
+                source="boxes in the case's own millimetres",
+                remedy=room_remedy(build, helps_[0]) if helps_ else None,
+            )
+        )
+    return found
+
+
+def room_remedy(build: Build, room: Room) -> Remedy:
+    """What makes room, as an edit of the build."""
+    changes = []
+    for name in ("bodies", "bent", "inner_wide", "inner_deep", "inner_high"):
+        before, after = getattr(build.assembly, name), getattr(room.build.assembly, name)
+        if before != after:
+            value = [body.model_dump() for body in after] if name == "bodies" else after
+            value = list(value) if isinstance(value, tuple) else value
+            field = describe(Build, f"assembly.{name}")
+            changes.append(
+                Change(path=f"assembly.{name}", value=value, label=field.label, before="as it is", after=room.words)
+            )
+    return Remedy(label=room.words, changes=tuple(changes))
 
 
 def electrical_findings(build: Build, catalogue: Catalogue) -> list[Finding]:
@@ -79,31 +158,50 @@ def _thicker(build: Build, catalogue: Catalogue, power: Budget) -> Remedy | None
     link = feed_of(build)
     # a cable may not get shorter than what it has to reach; where nobody said, a longer one always reaches
     reach = (link.needs_m if link else 0.0) or power.cable.length_m
-    fitting = [
-        cable
-        for cable in catalogue.all(Cable)
-        if sorted(cable.ends) == sorted(power.cable.ends)
-        and not cable.socket_end
-        and (drop := way_drop_v((cable,), power.way_a, power.wire_c)) is not None
-        and power.supply.volts - drop >= power.board.low_voltage_v
-        and (cable.length_m >= reach or (not (link and link.needs_m) and cable.length_m >= _REACHES_M))
-    ]
-    if not fitting:
+    able = _able(power, catalogue)
+    long_enough = [pieces for pieces in able if joined(pieces).length_m >= reach]
+    if not long_enough and not (link and link.needs_m):
+        long_enough = [pieces for pieces in able if joined(pieces).length_m >= _REACHES_M]
+    if not long_enough:
         return None
-    better = min(fitting, key=lambda cable: (cable.length_m < reach, cable.price, cable.id))
+    better = min(
+        long_enough,
+        key=lambda pieces: (len(pieces), sum(piece.price for piece in pieces), tuple(piece.id for piece in pieces)),
+    )
     links = tuple(
-        link.model_copy(update={"cable": better.id, "further": ()}) if link.end == "board.power" else link
+        link.model_copy(update={"cable": better[0].id, "further": tuple(piece.id for piece in better[1:])})
+        if link.end == "board.power"
+        else link
         for link in build.links
     )
+    whole = joined(better)
     change = Change(
         path="links",
         value=[link.model_dump() for link in links],
         label="Power supply cable",
         before=power.cable.name,
-        after=better.name,
+        after=whole.name,
     )
-    shorter = f", {better.length_m:g} m long" if better.length_m < reach else ""
-    return Remedy(label=f"Use {better.name}{shorter}", changes=(change,))
+    shorter = f", {whole.length_m:g} m long" if whole.length_m < reach else ""
+    return Remedy(label=f"Use {whole.name}{shorter}", changes=(change,))
+
+
+def _able(power: Budget, catalogue: Catalogue) -> list[tuple[Cable, ...]]:
+    """Cables, and pairs of a cable and an extension, between the same two sockets over which enough volts are left."""
+    assert power.cable is not None
+    cables = [cable for cable in catalogue.all(Cable) if not cable.ties_sync]
+    plain = [(cable,) for cable in cables if not cable.socket_end]
+    pairs = [(cable, piece) for (cable,) in plain for piece in cables if piece.socket_end]
+    pairs += [(piece, cable) for cable, piece in pairs]
+    start, end = power.cable.ends
+    watts = power.peak_a * BOARD_V
+    return [
+        pieces
+        for pieces in (*plain, *pairs)
+        if not why_not_joined(pieces, start, end)
+        and (ohms := way_drop_v(pieces, 1.0, power.wire_c)) is not None
+        and rest_v(power.supply.volts, ohms, watts) >= power.board.low_voltage_v
+    ]
 
 
 def _heat(build: Build, catalogue: Catalogue) -> list[Finding]:

@@ -15,15 +15,14 @@ from kyklon.base.late import late
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board
 from kyklon.model.assembly import AssemblySettings, Fan, Load, Sink
-from kyklon.model.build import Build, edited
+from kyklon.model.build import Build
 from kyklon.operations.assembly.power import BOARD_V
 from kyklon.operations.assembly.tree import board_a
 
 if TYPE_CHECKING:
     import numpy as np
-    from scipy import linalg
 else:
-    np, linalg = late("numpy"), late("scipy.linalg")
+    np = late("numpy")
 
 THROTTLE_C = 80.0  # °C, CP: where such chips slow down
 CHIP_SHARE = 0.65  # of the board's watts that its processor turns into heat, CP
@@ -39,6 +38,7 @@ _DRIVE_M = 0.6  # of the case's height that lies between low and high openings, 
 _CD = 0.6  # discharge of a sharp opening (handbooks of ventilation, mem)
 _AIR_J_M3K = 1.19 * 1006  # J/m³K of air at 20 °C
 _CHIP_J_K, _BOARD_J_K = 2.0, 28.0  # J/K of a chip with its cover, of a small board, CP
+_AIR_J_K = 1.0  # J/K of the air in a small case
 _WALL_J_M3K = 1.6e6  # J/m³K of plastic; aluminium is 2.4e6
 NOISE_DB: Mapping[Fan, float] = {"none": 0.0, "in the case": 24.0, "on the chip": 30.0}  # dB(A) at half a metre, CP
 NODES = ("chip", "board", "air", "wall")
@@ -157,21 +157,32 @@ def _steady(watts: float, links: Mapping[tuple[str, str], float], room_c: float)
     return {name: room_c + float(value) for name, value in zip(nodes, rise, strict=True)} | {"room": room_c}
 
 
-def warming(
-    watts: float, board: Board, own: AssemblySettings, seconds: list[float], factor: float = 1.0
-) -> list[dict[str, float]]:
-    """Temperatures after so many seconds from a cold start, the load constant: exact for the network (matrix
-    exponential), with the openings as they are at the end."""
+def _modes(watts: float, board: Board, own: AssemblySettings) -> tuple[list[str], np.ndarray, np.ndarray, np.ndarray]:
+    """Nodes, their rise at the end, the rates at which it is neared in 1/s, and the part of each rate in each node.
+
+    C dT/dt = P − K T: with S = C^-1/2 K C^-1/2, which is symmetric, the rates are its eigenvalues.
+    """
     _celsius, links = solved(watts, board, own)
     nodes = _nodes(links)
     wall = _area_m2(own) * own.wall * 1e-3 * _WALL_J_M3K
-    held = {"chip": _CHIP_J_K, "board": _BOARD_J_K, "air": 1.0, "wall": wall}
-    capacity = np.array([held[name] for name in nodes])
-    rate = -_matrix(links, nodes) / capacity[:, None]
-    end = np.linalg.solve(_matrix(links, nodes), _sources(watts, nodes))
+    held = {"chip": _CHIP_J_K, "board": _BOARD_J_K, "air": _AIR_J_K, "wall": wall}
+    root = np.sqrt(np.array([held[name] for name in nodes]))
+    matrix = _matrix(links, nodes)
+    end = np.linalg.solve(matrix, _sources(watts, nodes))
+    rates, vectors = np.linalg.eigh(matrix / root[:, None] / root[None, :])
+    parts = (vectors / root[:, None]) * (vectors.T @ (root * end))[None, :]
+    return nodes, end, rates, parts
+
+
+def warming(
+    watts: float, board: Board, own: AssemblySettings, seconds: list[float], factor: float = 1.0
+) -> list[dict[str, float]]:
+    """Temperatures after so many seconds from a cold start, the load constant: exact for the network, with the openings
+    as they are at the end."""
+    nodes, end, rates, parts = _modes(watts, board, own)
     found = []
     for at in seconds:
-        rise = end - linalg.expm(rate * at) @ end
+        rise = end - parts @ np.exp(-rates * at)
         found.append({name: own.room_c + factor * float(value) for name, value in zip(nodes, rise, strict=True)})
     return found
 
@@ -180,12 +191,18 @@ def _throttles_s(watts: float, board: Board, own: AssemblySettings, factor: floa
     """Seconds from cold to the chip's limit, by halving; None where it is never reached."""
     if chip_c <= THROTTLE_C:
         return None
+    nodes, end, rates, parts = _modes(watts, board, own)
+    chip = nodes.index("chip")
+
+    def chip_at(seconds: float) -> float:
+        return own.room_c + factor * float(end[chip] - parts[chip] @ np.exp(-rates * seconds))
+
     low, high = 0.0, 1.0
-    while warming(watts, board, own, [high], factor)[0]["chip"] < THROTTLE_C and high < 1e6:
+    while chip_at(high) < THROTTLE_C and high < 1e6:
         high *= 2
-    for _ in range(30):
+    for _ in range(40):
         middle = (low + high) / 2
-        if warming(watts, board, own, [middle], factor)[0]["chip"] < THROTTLE_C:
+        if chip_at(middle) < THROTTLE_C:
             low = middle
         else:
             high = middle
@@ -271,9 +288,8 @@ def helps(build: Build, catalogue: Catalogue, load: Load | None = None) -> tuple
         tried.append((6, "Metal case", "sink", "case", "warm to the hand"))
     found = []
     for effort, name, path, value, price in tried:
-        made = edited(build, f"assembly.{path}", value)
-        if value == "case":
-            made = edited(made, "assembly.case", "metal")
+        changed: dict[str, object] = {path: value} | ({"case": "metal"} if value == "case" else {})
+        made = build.model_copy(update={"assembly": own.model_copy(update=changed)})
         then = temperature(made, catalogue, load)
         if now - then >= 0.1:
             found.append(Help(name, f"assembly.{path}", value, now - then, then, price, effort))
@@ -289,6 +305,7 @@ def most_mhz(build: Build, catalogue: Catalogue, load: Load | None = None) -> in
     own, most = board.processor_mhz
     mhz: int
     for mhz in (*range(most, own, -25), own):
-        if temperature(edited(build, "boot.processor_mhz", mhz if mhz != own else 0), catalogue, load) < THROTTLE_C:
+        boot = build.boot.model_copy(update={"processor_mhz": mhz if mhz != own else 0})
+        if temperature(build.model_copy(update={"boot": boot}), catalogue, load) < THROTTLE_C:
             return mhz
     return 0

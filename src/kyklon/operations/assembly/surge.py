@@ -63,7 +63,7 @@ def load_step(
     lasts_s: float = 0.05,
 ) -> Step:
     """A load steps from the first to the second of `watts` behind a resistance and beside a capacitor."""
-    before = _rest_v(volts, ohms, watts[0])
+    before = rest_v(volts, ohms, watts[0])
 
     def slope(_at: float, state: list[float]) -> list[float]:
         now = max(state[0], volts * 0.05)
@@ -83,8 +83,9 @@ def load_step(
     return Step(lies, min(value for _at, value in lies), below)
 
 
-def _rest_v(volts: float, ohms: float, watts: float) -> float:
-    """V = (U + sqrt(U² − 4 R P)) / 2; half of the volts where the way cannot bear it."""
+def rest_v(volts: float, ohms: float, watts: float) -> float:
+    """Volts at a load of so many watts behind a resistance: V = (U + sqrt(U² − 4 R P)) / 2; half of the volts where the
+    way cannot bear it."""
     inner = volts**2 - 4 * ohms * watts
     return (volts + inner**0.5) / 2 if inner > 0 else volts / 2
 

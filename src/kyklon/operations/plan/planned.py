@@ -188,10 +188,12 @@ def answered(
 ) -> Answer:
     """The best plans for a wish, and the best with each bundle of which it uses a part."""
     found = planner_of(wish, catalogue, prices).answer()
-    made = [plan for bundle in bundles if (plan := _with_bundle(wish, catalogue, prices, bundle)) is not None]
-    if not made:
-        return found
-    return replace(found, plans=(*found.plans, *made), conflict=(), lacking=(), gave_up=False)
+    made = {bundle.name: _with_bundle(wish, catalogue, prices, bundle) for bundle in bundles}
+    plans = tuple(plan for plan in made.values() if plan is not None)
+    unused = tuple(name for name, plan in made.items() if plan is None)
+    if not plans:
+        return replace(found, unused=unused)
+    return Answer((*found.plans, *plans), unused=unused)
 
 
 def _with_bundle(wish: Wish, catalogue: Catalogue, prices: Mapping[str, float] | None, bundle: Bundle) -> Plan | None:

@@ -52,12 +52,13 @@ class Plan:
 class Answer:
     """plans: the best that differ in kind, the best first; then one with each bundle that fits. conflict: the smallest
     set of wishes that exclude each other, in words; empty where there is a plan. lacking: rules that no wish can help.
-    gave_up: the cheapest MOST_TURNS had stops, and there may be others."""
+    gave_up: the cheapest MOST_TURNS had stops, and there may be others. unused: bundles that no plan wants."""
 
     plans: tuple[Plan, ...]
     conflict: tuple[str, ...] = ()
     lacking: tuple[str, ...] = ()
     gave_up: bool = False
+    unused: tuple[str, ...] = ()
 
 
 Stops = Sequence[tuple[str, tuple[str, ...]]]

@@ -73,8 +73,10 @@ class SectionDrawing(Instrument):
             if "wall" in celsius:
                 self._say(painter, wall, "wall", celsius["wall"])
         for number, (way, watts) in enumerate(made.out_w):
-            at = QPointF(case.left() + number * case.width() / 2, case.bottom() + px(20))
-            self.text(painter, at, f"{watts:.1f}\u202fW {way}", font=self.theme.font("small"), token="muted")
+            at = QPointF(case.right() if number else case.left(), case.bottom() + px(20))
+            side = Qt.AlignmentFlag.AlignRight if number else Qt.AlignmentFlag.AlignLeft
+            words = f"{watts:.1f}\u202fW {way}"
+            self.text(painter, at, words, font=self.theme.font("small"), token="muted", align=side)
 
     def _draw_board(self, painter: QPainter, case: QRectF, made: Section, celsius: dict[str, float]) -> None:
         px = self.theme.px

@@ -21,7 +21,7 @@ from kyklon.operations.assembly.tree import board_a
 _FIELDS: tuple[str, ...] = ("load", "case", "openings_cm2", "sink", "fan", "fan_l_s", "lying", "room_c")
 _FIELDS += ("inner_wide", "inner_deep", "inner_high", "wall")
 _MINUTES = (0.0, 0.5, 1, 2, 3, 4, 6, 8, 10, 12, 15, 18, 22, 26, 30, 35, 40, 45)
-_OUT = {("wall", "room"): "through the wall", ("air", "room"): "with the air"}
+_OUT = {("wall", "room"): "by the wall", ("air", "room"): "with air"}
 
 
 class HeatView(TabView):

@@ -1,4 +1,4 @@
-"""Operation 80: current, heat, and the sums behind them, before anything is cut."""
+"""Operation 80: current, heat, space and order, before anything is cut."""
 
 from __future__ import annotations
 
@@ -6,8 +6,11 @@ from collections.abc import Callable
 from typing import cast
 
 from kyklon.app.pages.assembly.heat_view import HeatView
+from kyklon.app.pages.assembly.order_view import OrderView
 from kyklon.app.pages.assembly.power_view import PowerView
+from kyklon.app.pages.assembly.space_view import SpaceView
 from kyklon.app.pages.assembly.sums_view import SumsView
+from kyklon.app.pages.assembly.switch_view import SwitchView
 from kyklon.app.pages.tab_view import TabView
 from kyklon.app.pages.tabbed_page import TabbedPage
 from kyklon.app.session.session import Session
@@ -17,10 +20,13 @@ from kyklon.operations.assembly.findings import CAUTIONS
 from kyklon.operations.assembly.heat import temperature
 from kyklon.operations.assembly.tree import feed
 
-POWER, HEAT, SUMS = range(3)
+POWER, HEAT, SPACE, ORDER, SWITCH, SUMS = range(6)
 _VIEWS: tuple[tuple[str, Callable[[Session], TabView]], ...] = (
     ("Power", PowerView),
     ("Heat", HeatView),
+    ("Space", SpaceView),
+    ("Order", OrderView),
+    ("Switch", SwitchView),
     ("Sums", SumsView),
 )
 
@@ -41,6 +47,14 @@ class AssemblyPage(TabbedPage):
     def heat(self) -> HeatView:
         return cast(HeatView, self.view_at(HEAT))
 
+    @property
+    def space(self) -> SpaceView:
+        return cast(SpaceView, self.view_at(SPACE))
+
+    @property
+    def sums(self) -> SumsView:
+        return cast(SumsView, self.view_at(SUMS))
+
     def refresh(self) -> None:
         """Override."""
         super().refresh()
@@ -48,5 +62,5 @@ class AssemblyPage(TabbedPage):
         found = feed(build, catalogue)
         if found is not None:
             chip = temperature(build, catalogue)
-            self.set_subject(f"{show(found.low.root_a, 'A')} with {found.load} · chip at {chip:.0f} °C")
+            self.set_subject(f"{show(found.low.root_a, 'A', prefix='')} with {found.load} · chip at {chip:.0f} °C")
         self.view_at(self.view).refresh()

@@ -98,7 +98,7 @@ class PowerLadder(Instrument):
         self.text(
             painter,
             middle + QPointF(0, px(26)),
-            f"{show(budget.peak_a, 'A')} at the peak",
+            f"{show(budget.way_a, 'A')} at the peak",
             font=self.theme.mono("small"),
             align=Qt.AlignmentFlag.AlignHCenter,
         )

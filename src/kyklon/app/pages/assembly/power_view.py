@@ -11,7 +11,7 @@ from kyklon.app.widgets.basic import FigureRows, Sheet, button, column, label, r
 from kyklon.app.widgets.fields import FieldForm
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show, show_duration
-from kyklon.operations.assembly.findings import lead_remedy, short_a
+from kyklon.operations.assembly.findings import battery_findings, lead_remedy, short_a
 from kyklon.operations.assembly.measured import with_volts
 from kyklon.operations.assembly.tree import Feed, Flow, feed, run_time
 from kyklon.operations.assembly.wire import ampacity_a
@@ -99,7 +99,7 @@ class PowerView(TabView):
         half = -(-len(rows) // 2)
         self._figures.set_rows(tuple(rows[:half]))
         self._more.set_rows(tuple(rows[half:]))
-        remedy = lead_remedy(build, catalogue) if battery else None
+        remedy = lead_remedy(build, catalogue) if battery and battery_findings(build, catalogue) else None
         self._propose.setVisible(battery)
         self._propose.setEnabled(remedy is not None)
         self._propose.setText(remedy.label if remedy else "Lead and fuse suit each other")

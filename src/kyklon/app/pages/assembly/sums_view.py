@@ -56,7 +56,8 @@ class SumsView(TabView):
         lower.setStretch(0, 3)
         lower.setStretch(1, 2)
         layout = column(ladder, lower, spacing=14)
-        layout.setStretch(0, 1)
+        layout.setStretch(0, 3)
+        layout.setStretch(1, 4)
         self.setLayout(layout)
 
     def refresh(self) -> None:

@@ -20,6 +20,8 @@ from kyklon.operations.plan.wishes import own_prices, wish_of
 _NAMES = {"board": "Boards", "display": "Displays", "encoder": "Controls", "supply": "Power supplies", "card": "Cards"}
 _NAMES |= {"adapter": "Adapters", "image": "System software", "keyboard": "Keyboards"}
 
+_NOTE = "without a stop, the cheapest first"
+
 
 class ChooseView(TabView):
     """Solves again after each answer, off the window's thread."""
@@ -36,7 +38,7 @@ class ChooseView(TabView):
         self._columns.chosen.connect(lambda _number: self._show_buttons())
         self._use = button("Use this plan", self.use, "primary")
         self._keep = button("", self.keep_part, "quiet")
-        plans = Sheet("Plans", "without a stop, the cheapest first")
+        self._sheet = plans = Sheet("Plans", _NOTE)
         plans.add(self._columns, row(1, self._use))
         plans.body.setStretch(0, 1)
         self._role = Choice(self.theme, "Kind of part", lambda _value: self._fill_parts())
@@ -87,6 +89,8 @@ class ChooseView(TabView):
             self._answer = found
             words = tuple(planned.in_words(found, wish, catalogue)) if wish.systems else ()
             self._columns.show_plans(columns_of(found, wish, catalogue), words)
+            note = f"{', '.join(found.unused)}: nothing of it is used, or it is too dear" if found.unused else _NOTE
+            self._sheet.set_note(note)
             self._fill_parts()
             self._show_buttons()
 

@@ -1,0 +1,149 @@
+"""The case to scale: what is dragged where, what collides, what would make room; templates to print."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtWidgets import QBoxLayout, QDoubleSpinBox, QFileDialog, QGridLayout, QVBoxLayout, QWidget
+
+from kyklon.app.pages.assembly.space_drawing import SpaceDrawing
+from kyklon.app.pages.tab_view import TabView, side_px
+from kyklon.app.session.session import Session
+from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
+from kyklon.app.widgets.fields import FieldForm
+from kyklon.app.widgets.paper import pdf_of
+from kyklon.operations.assembly import templates
+from kyklon.operations.assembly.space import Clash, Room, clashes, rooms, space_of, with_body
+
+_CASE = ("inner_wide", "inner_deep", "inner_high", "wall")
+_SIZES = (("wide", "Across"), ("deep", "Front to back"), ("high", "Height"), ("z", "Above the floor"))
+_MOST = 4  # clashes with what would help; more are counted
+
+
+class SpaceView(TabView):
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.instrument = self.drawing = SpaceDrawing(self.theme)
+        self.drawing.moved.connect(self.move_body)
+        self.drawing.chosen.connect(lambda _name: self._show_sizes())
+        drawing = Sheet("Space", "drag a part; its size at the right")
+        drawing.head.addWidget(button("Templates…", self.save_templates, "outline", tip="Drill and cut at 1:1"))
+        drawing.add(self.drawing)
+        self._form = FieldForm(self.theme, tuple(f"assembly.{name}" for name in _CASE), self.session.edit)
+        case = Sheet("Case")
+        case.add(self._form)
+        self._name = label("", "section", wrap=True)
+        self._fields: dict[str, QDoubleSpinBox] = {}
+        grid = QGridLayout()
+        grid.setVerticalSpacing(5)
+        for number, (name, words) in enumerate(_SIZES):
+            field = QDoubleSpinBox()
+            field.setRange(1 if name != "z" else 0, 2000)
+            field.setDecimals(1)
+            field.setSuffix("\u202fmm")
+            field.setKeyboardTracking(False)
+            field.setAccessibleName(words)
+            field.valueChanged.connect(lambda value, name=name: self._on_size(name, value))
+            self._fields[name] = field
+            grid.addWidget(label(words, "small"), number, 0)
+            grid.addWidget(field, number, 1)
+        grid.setColumnStretch(1, 1)
+        self._part = Sheet("Part")
+        self._part.add(self._name, grid)
+        self._list = QVBoxLayout()
+        holder = QWidget()
+        holder.setLayout(self._list)
+        fits = Sheet("What does not fit")
+        fits.add(scrolled(holder))
+        side = column(case, self._part, fits, spacing=12)
+        side.setStretch(2, 1)
+        if self.theme.scale > 1:
+            drawing.setMinimumHeight(round(self.theme.px(420)))
+            fits.setMinimumHeight(round(self.theme.px(220)))
+            layout: QBoxLayout = column(drawing, side, spacing=14)
+        else:
+            for sheet in (case, self._part, fits):
+                sheet.setFixedWidth(side_px(self.theme, 10))
+            layout = row(drawing, side, spacing=14)
+        layout.setStretch(0, 1)
+        self.setLayout(layout)
+
+    def refresh(self) -> None:
+        """Override."""
+        build, catalogue = self.build, self.session.catalogue
+        self._form.show_build(build, {})
+        space = space_of(build, catalogue)
+        found = clashes(space)
+        self.drawing.show_space(space, found)
+        self._show_sizes()
+        while (item := self._list.takeAt(0)) is not None:
+            if (old := item.widget()) is not None:
+                old.deleteLater()
+        for clash in found[:_MOST]:
+            self._list.addWidget(label(self._words(clash), "stop", wrap=True))
+            for room in rooms(build, catalogue, clash)[:3]:
+                self._list.addWidget(button(room.words, lambda room=room: self.take_room(room), "quiet"))
+        if len(found) > _MOST:
+            self._list.addWidget(label(f"and {len(found) - _MOST} more", "muted"))
+        if not found:
+            self._list.addWidget(label("Nothing collides.", "muted"))
+        if space.assumed:
+            self._list.addWidget(label(f"Assumed: {'; '.join(space.assumed)}.", "muted", wrap=True))
+        self._list.addStretch(1)
+
+    def _words(self, clash: Clash) -> str:
+        space = space_of(self.build, self.session.catalogue)
+        one, other = space.box(clash.one), space.box(clash.other)
+        name = other.name if other is not None else f"the {clash.other}"
+        return f"▲ {one.name if one else clash.one}, {name}: {clash.missing:.1f}\u202fmm are missing"
+
+    def _show_sizes(self) -> None:
+        box = space_of(self.build, self.session.catalogue).box(self.drawing.current)
+        self._part.setVisible(box is not None)
+        if box is None:
+            return
+        self._name.setText(box.name)
+        values = dict(zip(("wide", "deep", "high"), box.size, strict=True)) | {"z": box.near[2]}
+        for name, field in self._fields.items():
+            field.blockSignals(True)
+            field.setValue(values[name])
+            field.blockSignals(False)
+
+    def _on_size(self, name: str, value: float) -> None:
+        current = self.drawing.current
+        if current:
+            self.session.put("Size of a part", with_body(self.build, self.session.catalogue, current, **{name: value}))
+
+    def move_body(self, name: str, x: float, y: float) -> None:
+        """Put a part elsewhere, by its near corner in mm."""
+        try:
+            made = with_body(self.build, self.session.catalogue, name, x=x, y=y)
+        except ValueError as bad:
+            self.session.said.emit(str(bad))
+            return
+        self.session.put("Move a part", made)
+
+    def take_room(self, room: Room) -> None:
+        """Do what makes room."""
+        self.session.put(room.words, room.build)
+
+    def save_templates(self, folder: Path | None = None) -> None:
+        """Every plate as DXF, SVG and PDF at 1:1, and in A4 pages."""
+        if folder is None:
+            chosen = QFileDialog.getExistingDirectory(self, "Templates into a folder", str(self.session.folder))
+            if not chosen:
+                return
+            folder = Path(chosen)
+        made = templates.plates(self.build, self.session.catalogue)
+        files: dict[str, bytes] = {}
+        for plate in made:
+            text = templates.as_svg(plate)
+            files |= {f"{plate.name}.svg": text.encode(), f"{plate.name}.pdf": pdf_of(text)}
+            files[f"{plate.name}.dxf"] = templates.as_dxf(plate).encode()
+            for number, page in enumerate(templates.as_pages(plate), 1):
+                files[f"{plate.name}-page-{number}.pdf"] = pdf_of(page)
+        last = len(files) - 1
+        for index, (name, data) in enumerate(files.items()):
+            said = f"{len(files)} files in {folder.name}; print at 100 % and measure the ruler" if index == last else ""
+            self.session.keep_file(folder / name, data, said)
+        self.session.log(80, "Templates", f"{len(files)} files into {folder.name}")

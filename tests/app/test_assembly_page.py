@@ -1,0 +1,137 @@
+"""Assembly by window: battery and fuse, a meter's word, heat, space by mouse and keys, templates, order."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+
+from app.conftest import User
+from kyklon.app.pages.assembly.page import HEAT, ORDER, POWER, SPACE
+from kyklon.commands import assembly as by_command
+from kyklon.model.build import edited
+from kyklon.operations.assembly.tree import feed
+from kyklon.record import folder as store
+from support import Demo
+
+
+def test_a_battery_without_a_fuse_is_cured_by_one_click(user: User) -> None:
+    page = user.open(80)
+    page.show_view(POWER)
+    user.pick(page, "Powered by", "battery")
+    user.wait()
+    assert "assembly.fuse-none" in user.stops
+    user.press("AWG", page.power)
+    user.wait()
+    assert not [code for code in user.stops if code.startswith("assembly")]
+    own = user.window.session.build.assembly
+    assert own.fuse_a > 0
+    assert any(name == "It lasts about" for name, _figure in page.power._more.rows + page.power._figures.rows)
+    assert "Converter gets" in page.power._drawing.accessibleDescription()
+
+
+def test_what_meters_say_is_taken_over(user: User) -> None:
+    page = user.open(80)
+    page.show_view(POWER)
+    session = user.window.session
+    before = feed(session.build, session.catalogue)
+    assert before is not None
+    page.power._volts.setValue(before.board_v - 0.1)
+    user.press("Note it", page.power)
+    user.wait()
+    after = feed(session.build, session.catalogue)
+    assert after is not None
+    assert after.board_v == pytest.approx(before.board_v - 0.1, abs=0.006)  # the field has two digits
+    page.power._volts.setValue(30.0)
+    user.press("Note it", page.power)
+    assert len(session.build.assembly.measured) == 1, "no meter shows that"
+    page.show_view(HEAT)
+    page.heat._celsius.setValue(75)
+    user.press("Note it", page.heat)
+    user.wait()
+    assert session.build.assembly.measured[-1].value == 75
+    assert "chip 75 °C" in page.heat._section.accessibleDescription().replace("78", "75") or page.heat._words.text()
+    user.pick(page.heat, "Load", "peak")
+    user.wait()
+    assert "throttles" in page.heat._words.text()
+    user.pick(page.heat, "Heat sink", "large")
+    user.wait()
+    assert session.build.assembly.sink == "large"
+
+
+def test_a_part_is_dragged_under_a_button_and_makes_room_again(user: User, tmp_path: Path) -> None:
+    page = user.open(80)
+    page.show_view(SPACE)
+    user.wait()
+    view, session = page.space, user.window.session
+    drawing = view.drawing
+    drawing.grab()
+    board = drawing._space.box("board")
+    assert board is not None
+
+    def at(x: float, y: float) -> QPoint:
+        return QPoint(
+            round(drawing._above.left() + x * drawing._scale), round(drawing._above.bottom() - y * drawing._scale)
+        )
+
+    other = drawing._space.box("encoder")
+    assert other is not None
+    start = at(board.near[0] + 20, board.near[1] + 20)
+    end = start + at(other.near[0], other.near[1]) - at(board.near[0], board.near[1])
+    user.bot.mousePress(drawing, Qt.MouseButton.LeftButton, pos=start)
+    user.bot.mouseMove(drawing, end)
+    user.bot.mouseRelease(drawing, Qt.MouseButton.LeftButton, pos=end)
+    user.wait()
+    assert session.build.assembly.bodies[0].id == "board"
+    assert drawing._clashes
+    assert drawing.current == "board"
+    user.press("Move", view)
+    user.wait()
+    assert not drawing._clashes
+    drawing.setFocus()
+    x = session.build.assembly.bodies[0].x
+    user.bot.keyClick(drawing, Qt.Key.Key_Right)
+    user.bot.keyClick(drawing, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+    user.wait()
+    assert session.build.assembly.bodies[0].x == x + 11
+    view._fields["high"].setValue(12.0)
+    user.wait()
+    assert session.build.assembly.bodies[0].high == 12.0
+    view.save_templates(tmp_path)
+    names = ("back-plate.pdf", "back-plate.dxf", "back-plate.svg", "panel-2.pdf", "trial-piece-page-1.pdf")
+    user.bot.waitUntil(lambda: all((tmp_path / name).exists() for name in names), timeout=180_000)
+    assert (tmp_path / "back-plate.pdf").read_bytes().startswith(b"%PDF")
+
+
+def test_the_order_is_walked_by_keys(user: User) -> None:
+    page = user.open(80)
+    page.show_view(ORDER)
+    user.wait()
+    view = page.view_at(ORDER)
+    drawing = view._drawing
+    drawing.setFocus()
+    assert view._title.text().startswith("Write")
+    for _ in range(3):
+        user.bot.keyClick(drawing, Qt.Key.Key_Down)
+    assert "Goggles" in view._caution.text()
+    assert view._screws.rows
+
+
+def test_the_same_by_commands(demo: Demo, capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    store.update(demo.folder, lambda build: edited(build, "assembly.source", "battery"))
+    assert by_command.power(demo.folder) == 1
+    assert "12.75 V at rest" in capsys.readouterr().out
+    assert by_command.power(demo.folder, "peak", 4.7, as_json=True) == 1
+    assert by_command.warmth(demo.folder) == 0
+    assert "No fan is needed" in capsys.readouterr().out
+    assert by_command.warmth(demo.folder, "peak") == 1
+    assert by_command.space(demo.folder) == 0
+    assert by_command.space(demo.folder, ["board=90,94"]) == 1
+    assert "mm are missing" in capsys.readouterr().out
+    assert by_command.template(demo.folder, tmp_path / "templates") == 0
+    assert len(list((tmp_path / "templates").glob("*.dxf"))) == 4
+    assert by_command.switch(demo.folder) == 1
+    assert "The power goes" in capsys.readouterr().out
+    assert by_command.sequence(demo.folder) == 0
+    assert "Screws in all" in capsys.readouterr().out
