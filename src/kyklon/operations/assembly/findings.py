@@ -9,16 +9,16 @@ from kyklon.catalogue.cables import joined, why_not_joined
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Cable
 from kyklon.model.assembly import AssemblySettings
-from kyklon.model.build import Build
+from kyklon.model.build import Build, remedied
 from kyklon.model.fields import describe
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.world import World
 from kyklon.operations.assembly.budget import Budget, budget
 from kyklon.operations.assembly.electrics import cable_drop_v
 from kyklon.operations.assembly.heat import THROTTLE_C, heat, helps
-from kyklon.operations.assembly.power import BOARD_V, feed_of, way_drop_v
+from kyklon.operations.assembly.power import feed_of
 from kyklon.operations.assembly.space import Room, clashes, inner_of, rooms, space_of
-from kyklon.operations.assembly.surge import inrush, rest_v
+from kyklon.operations.assembly.surge import inrush
 from kyklon.operations.assembly.switching import least_off_s, stopping
 from kyklon.operations.assembly.tree import battery_v, feed
 from kyklon.operations.assembly.wire import DROP_SHARE, Run, ampacity_a, lead_for, melts_i2t, opens_on_short, with_gauge
@@ -158,22 +158,17 @@ def _thicker(build: Build, catalogue: Catalogue, power: Budget) -> Remedy | None
     link = feed_of(build)
     # a cable may not get shorter than what it has to reach; where nobody said, a longer one always reaches
     reach = (link.needs_m if link else 0.0) or power.cable.length_m
-    able = _able(power, catalogue)
-    long_enough = [pieces for pieces in able if joined(pieces).length_m >= reach]
-    if not long_enough and not (link and link.needs_m):
-        long_enough = [pieces for pieces in able if joined(pieces).length_m >= _REACHES_M]
-    if not long_enough:
+    better = next(
+        (
+            pieces
+            for pieces in _able(power, catalogue, reach, strict=bool(link and link.needs_m))
+            if _cures(_fed_by(build, pieces), catalogue)
+        ),
+        None,
+    )
+    if better is None:
         return None
-    better = min(
-        long_enough,
-        key=lambda pieces: (len(pieces), sum(piece.price for piece in pieces), tuple(piece.id for piece in pieces)),
-    )
-    links = tuple(
-        link.model_copy(update={"cable": better[0].id, "further": tuple(piece.id for piece in better[1:])})
-        if link.end == "board.power"
-        else link
-        for link in build.links
-    )
+    links = _fed_by(build, better).links
     whole = joined(better)
     change = Change(
         path="links",
@@ -186,22 +181,44 @@ def _thicker(build: Build, catalogue: Catalogue, power: Budget) -> Remedy | None
     return Remedy(label=f"Use {whole.name}{shorter}", changes=(change,))
 
 
-def _able(power: Budget, catalogue: Catalogue) -> list[tuple[Cable, ...]]:
-    """Cables, and pairs of a cable and an extension, between the same two sockets over which enough volts are left."""
+def _fed_by(build: Build, pieces: tuple[Cable, ...]) -> Build:
+    """A build whose board is fed by these pieces."""
+    further = tuple(piece.id for piece in pieces[1:])
+    links = tuple(
+        link.model_copy(update={"cable": pieces[0].id, "further": further}) if link.end == "board.power" else link
+        for link in build.links
+    )
+    return build.model_copy(update={"links": links})
+
+
+def _cures(build: Build, catalogue: Catalogue) -> bool:
+    power = budget(build, catalogue)
+    return power is not None and power.board_v is not None and power.board_v >= power.board.low_voltage_v
+
+
+def _able(power: Budget, catalogue: Catalogue, reach: float, *, strict: bool) -> list[tuple[Cable, ...]]:
+    """Cables, and pairs of a cable and an extension, between the same two sockets: those that are long enough, then,
+    where nobody said how far it is, shorter ones; the fewest pieces and the cheapest first."""
     assert power.cable is not None
     cables = [cable for cable in catalogue.all(Cable) if not cable.ties_sync]
-    plain = [(cable,) for cable in cables if not cable.socket_end]
-    pairs = [(cable, piece) for (cable,) in plain for piece in cables if piece.socket_end]
-    pairs += [(piece, cable) for cable, piece in pairs]
+    plain: list[tuple[Cable, ...]] = [(cable,) for cable in cables if not cable.socket_end]
+    extensions = [piece for piece in cables if piece.socket_end]
+    pairs = [pair for (cable,) in plain for piece in extensions for pair in ((cable, piece), (piece, cable))]
     start, end = power.cable.ends
-    watts = power.peak_a * BOARD_V
-    return [
+    fitting = [
         pieces
         for pieces in (*plain, *pairs)
-        if not why_not_joined(pieces, start, end)
-        and (ohms := way_drop_v(pieces, 1.0, power.wire_c)) is not None
-        and rest_v(power.supply.volts, ohms, watts) >= power.board.low_voltage_v
+        if not why_not_joined(pieces, start, end) and joined(pieces).length_m >= (reach if strict else _REACHES_M)
     ]
+    return sorted(
+        fitting,
+        key=lambda pieces: (
+            joined(pieces).length_m < reach,
+            len(pieces),
+            sum(piece.price for piece in pieces),
+            tuple(piece.id for piece in pieces),
+        ),
+    )
 
 
 def _heat(build: Build, catalogue: Catalogue) -> list[Finding]:
@@ -267,7 +284,18 @@ def _plugs(build: Build, catalogue: Catalogue) -> list[Finding]:
 
 
 def battery_findings(build: Build, catalogue: Catalogue) -> list[Finding]:
-    """Fuse, lead and battery against each other and against the load at its peak."""
+    """Fuse, lead and battery against each other and against the load at its peak; with a remedy only where it cures."""
+    found = []
+    for finding in _battery_rows(build, catalogue):
+        if finding.remedy is not None:
+            after = {other.code for other in _battery_rows(remedied(build, finding.remedy), catalogue)}
+            if finding.code in after:
+                finding = finding.model_copy(update={"remedy": None})
+        found.append(finding)
+    return found
+
+
+def _battery_rows(build: Build, catalogue: Catalogue) -> list[Finding]:
     found = feed(build, catalogue, "peak")
     if found is None or found.high is None:
         return []

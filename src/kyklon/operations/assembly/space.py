@@ -37,6 +37,7 @@ _BELOW: dict[str, tuple[float, float]] = {  # mm below the panel: with straight 
 }
 _USUAL = (150.0, 110.0, 45.0)  # mm inside of a console's case that nobody measured, CP
 _USUAL_HIGH = 95.0  # mm inside of a panel's box, CP
+MOST_HIGH = 1000.0  # mm that a case can be said to be
 _STEP = 1.0  # mm: moves are tried and told in whole millimetres
 
 
@@ -289,8 +290,8 @@ def rooms(build: Build, catalogue: Catalogue, clash: Clash) -> tuple[Room, ...]:
         bent = [*build.assembly.bent, hung.id.removeprefix("control-")]
         words = f"Bend the terminals of {hung.name}: {hung.shorter:.0f} mm"
         tried.append((5.0, words, edited(build, "assembly.bent", bent)))
-    if clash.other == WALLS[2] or clash.along == 2:
-        more = clash.missing + TOUCH_MM
+    more = clash.missing + TOUCH_MM
+    if (clash.other == WALLS[2] or clash.along == 2) and space.inner[2] + more < MOST_HIGH:
         higher = edited(build, "assembly.inner_high", round(space.inner[2] + more + 0.5))
         for name, size in (("inner_wide", space.inner[0]), ("inner_deep", space.inner[1])):
             higher = edited(higher, f"assembly.{name}", size)

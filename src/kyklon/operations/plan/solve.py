@@ -262,6 +262,9 @@ class Planner(Model):
         plan = self.best(forced=key)
         if plan is None:
             lifted = self.best(forced=key, lifted=self.rules())
+            if lifted is not None and not lifted.rules:  # the search for it ended early, this one did not
+                more = lifted.price - chosen.price if chosen is not None else lifted.price
+                return WhyNot(key, (), (), more, lifted)
             if lifted is None:  # no rule that is known helps
                 return WhyNot(key, (), (f"no stop among the {MOST_TURNS} cheapest",))
             return WhyNot(key, lifted.rules, tuple(self.words(rule) for rule in lifted.rules))
