@@ -283,6 +283,11 @@ def the_assembly(camera: Camera) -> None:
         (SPACE, "assembly-space"),
         (ORDER, "assembly-order"),
     ):
+        if view == SPACE:  # a case that is too shallow
+            for size, mm in (("inner_wide", 414.0), ("inner_deep", 154.0), ("inner_high", 84.0)):
+                camera.session.edit(f"assembly.{size}", mm)
+            page.space.drawing.current = "board"
+            page.space.move_body("board", 48.0, 84.0)
         page.show_view(view)
         camera.settle()
         camera.pause(0.3)

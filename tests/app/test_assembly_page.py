@@ -9,6 +9,7 @@ from PyQt6.QtCore import QPoint, Qt
 
 from app.conftest import User
 from kyklon.app.pages.assembly.page import HEAT, ORDER, POWER, SPACE
+from kyklon.base.errors import WrongUse
 from kyklon.commands import assembly as by_command
 from kyklon.model.build import edited
 from kyklon.operations.assembly.tree import feed
@@ -98,6 +99,12 @@ def test_a_part_is_dragged_under_a_button_and_makes_room_again(user: User, tmp_p
     view._fields["high"].setValue(12.0)
     user.wait()
     assert session.build.assembly.bodies[0].high == 12.0
+    view.add_own("Hub")
+    user.wait()
+    assert session.build.assembly.bodies[-1].name == "Hub"
+    user.press("Remove", view)
+    user.wait()
+    assert len(session.build.assembly.bodies) == 1
     view.save_templates(tmp_path)
     names = ("back-plate.pdf", "back-plate.dxf", "back-plate.svg", "panel-2.pdf", "trial-piece-page-1.pdf")
     user.bot.waitUntil(lambda: all((tmp_path / name).exists() for name in names), timeout=180_000)
@@ -127,8 +134,14 @@ def test_the_same_by_commands(demo: Demo, capsys: pytest.CaptureFixture[str], tm
     assert "No fan is needed" in capsys.readouterr().out
     assert by_command.warmth(demo.folder, "peak") == 1
     assert by_command.space(demo.folder) == 0
-    assert by_command.space(demo.folder, ["board=90,94"]) == 1
+    assert by_command.space(demo.folder, ["board=90,94", "encoder=95,100"]) == 1
     assert "mm are missing" in capsys.readouterr().out
+    assert by_command.space(demo.folder, remove=["board", "encoder"], add=["post=8x8x40@5,5,0"], fix=["post"]) == 0
+    assert store.load(demo.folder).build.assembly.bodies[0].fixed
+    with pytest.raises(WrongUse, match="no thing"):
+        by_command.space(demo.folder, add=["post=8x8"])
+    with pytest.raises(WrongUse, match="already"):
+        by_command.space(demo.folder, add=["post=8x8x9"])
     assert by_command.template(demo.folder, tmp_path / "templates") == 0
     assert len(list((tmp_path / "templates").glob("*.dxf"))) == 4
     assert by_command.switch(demo.folder) == 1

@@ -20,7 +20,7 @@ from kyklon.model.assembly import CASES, AssemblySettings
 from kyklon.model.build import edited
 from kyklon.operations.assembly import heat as heat_
 from kyklon.operations.assembly.electrics import awg_ohm_per_m, led_resistor
-from kyklon.operations.assembly.surge import hold_up_s, inrush, inrush_a, load_step
+from kyklon.operations.assembly.surge import Source, hold_up_s, inrush, inrush_a, load_step
 from kyklon.operations.assembly.tree import Segment, Sink, Tree, feed, solved
 
 NGSPICE = shutil.which("ngspice")
@@ -154,7 +154,7 @@ def test_two_inrushes_in_ngspice(volts: float, ohms: float, farads: float, tmp_p
 @pytest.mark.parametrize(("farads", "watts"), [(470e-6, (2.5, 9.0)), (3300e-6, (1.0, 12.0))])
 def test_two_steps_of_a_load_in_ngspice(farads: float, watts: tuple[float, float], tmp_path: Path) -> None:
     volts, ohms = 5.1, 0.25
-    made = load_step(volts, ohms, farads, watts, low_v=4.63, lasts_s=0.01)
+    made = load_step(Source(volts, ohms, farads), watts, low_v=4.63, lasts_s=0.01)
     told = spiced(
         tmp_path,
         f"V0 a 0 {volts}\nR1 a b {ohms}\nC1 b 0 {farads}\nVw w 0 PWL(0 {watts[0]} 1m {watts[0]} 1.0001m {watts[1]})\n"

@@ -10,15 +10,24 @@ from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_duration
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out
-from kyklon.model.assembly import LOADS, Load
+from kyklon.model.assembly import LOADS, Body, Load
 from kyklon.model.build import Build
 from kyklon.operations.assembly import order, templates
 from kyklon.operations.assembly.findings import battery_findings, electrical_findings
 from kyklon.operations.assembly.heat import THROTTLE_C, heat, helps, most_mhz
 from kyklon.operations.assembly.measured import with_celsius, with_volts
-from kyklon.operations.assembly.space import clashes, free_mm, rooms, space_of, with_body
+from kyklon.operations.assembly.space import (
+    clashes,
+    free_mm,
+    rooms,
+    space_of,
+    with_body,
+    with_own,
+    without_body,
+)
+from kyklon.operations.assembly.surge import Step
 from kyklon.operations.assembly.switching import stopping
-from kyklon.operations.assembly.tree import Feed, feed, run_time
+from kyklon.operations.assembly.tree import Feed, feed, hold_s, run_time, stepped
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
 
@@ -42,8 +51,10 @@ def power(
     if found is None:
         raise WrongUse("The build has no board or no power supply.", do="Choose both in Plan.")
     stops = [finding for finding in electrical_findings(build, catalogue) if finding.severity == "stop"]
-    runs = run_time(found)
+    runs, step = run_time(found), stepped(build, catalogue)
     data: dict[str, Any] = {
+        "step_least_v": round(step.least_v, 3) if step else None,
+        "holds_ms": round(hold_s(build, catalogue) * 1000, 2),
         "load": found.load,
         "board_v": round(found.board_v, 4),
         "low_v": found.board.low_voltage_v,
@@ -60,8 +71,18 @@ def power(
         "ends_by": runs.ends_by if runs else None,
         "findings": [finding.code for finding in battery_findings(build, catalogue)],
     }
-    out(data, as_json, lambda: _power_lines(found, build))
+    out(data, as_json, lambda: [*_power_lines(found, build), *_in_time(step, hold_s(build, catalogue))])
     return STOPS if stops else OK
+
+
+def _in_time(step: Step | None, hold: float) -> list[str]:
+    told = []
+    if step is not None:
+        told.append(f"A step from the menu to the peak takes the board down to {step.least_v:.2f} V.")
+    return [
+        *told,
+        f"After the power is cut its own capacitors hold it for {hold * 1000:.1f} ms: no time to stop anything.",
+    ]
 
 
 def _segments(found: Feed) -> list[dict[str, Any]]:
@@ -162,23 +183,36 @@ def space(
     place: Annotated[
         list[str] | None, Option("--place", help="ID=X,Y or ID=X,Y,Z in mm, from the inner left front; repeatable.")
     ] = None,
+    add: Annotated[
+        list[str] | None,
+        Option("--add", help="ID=40x30x20@10,20,0: a thing of your own, its size and place in mm; repeatable."),
+    ] = None,
+    remove: Annotated[list[str] | None, Option("--remove", help="ID of what is not there; repeatable.")] = None,
+    fix: Annotated[list[str] | None, Option("--fix", help="ID of what cannot be moved, such as a post.")] = None,
     as_json: Json = False,
 ) -> int:
     """Show what lies where in the case, what collides and what would make room; exit 1 when something does."""
-    rows = [_place(text) for text in place or ()]
-    if rows:
+    rows, own = [_place(text) for text in place or ()], [_body(text) for text in add or ()]
+    if rows or own or remove or fix:
         known = open_folder(folder)[1]
 
         def placed(now: Build) -> Build:
+            for name in remove or ():
+                now = without_body(now, name)
+            for body in own:
+                now = with_own(now, known, body)
             for name, changes in rows:
                 now = with_body(now, known, name, **changes)
+            for name in fix or ():
+                now = with_body(now, known, name, fixed=True)
             return now
 
         try:
             store.update(folder, placed)
         except ValueError as bad:
             raise WrongUse(f"{bad}.", do="See `kyklon space FOLDER` for what is in the case.") from bad
-        Logbook(folder).add(80, "Placed", ", ".join(name for name, _changes in rows))
+        names = [*(name for name, _changes in rows), *(body.id for body in own), *(remove or ()), *(fix or ())]
+        Logbook(folder).add(80, "Placed", ", ".join(names))
     build, catalogue = open_folder(folder)
     made = space_of(build, catalogue)
     found = clashes(made)
@@ -224,6 +258,17 @@ def _place(text: str) -> tuple[str, dict[str, float]]:
     if not equals or len(values) not in (2, 3):
         raise WrongUse(f"{text!r} is no place.", do="Write it as board=20,45 or board=20,45,6.")
     return name, dict(zip("xyz", values, strict=False))
+
+
+def _body(text: str) -> Body:
+    name, _equals, rest = text.partition("=")
+    size, _, place = rest.partition("@")
+    try:
+        wide, deep, high = (float(value) for value in size.lower().split("x"))
+        x, y, z = (float(value) for value in (place or "0,0,0").split(","))
+        return Body(id=name, name=name.replace("-", " ").capitalize(), x=x, y=y, z=z, wide=wide, deep=deep, high=high)
+    except ValueError:
+        raise WrongUse(f"{text!r} is no thing in a case.", do="Write it as post=8x8x40@10,20,0.") from None
 
 
 def template(

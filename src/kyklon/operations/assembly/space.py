@@ -150,8 +150,9 @@ def space_of(build: Build, catalogue: Catalogue) -> Space:
     assumed = [] if measured else ["the case's size"]
     hanging = tuple(_hanging(build, catalogue, inner))
     placed = {body.id: body for body in build.assembly.bodies}
-    wanted = {body.id: body for body in _proposed(build, catalogue, inner, hanging)}
-    unmeasured = [body.name for name, body in wanted.items() if name not in placed]
+    standing = (*hanging, *(_box(body) for body in placed.values()))  # what is proposed keeps out of their way
+    wanted = {body.id: body for body in _proposed(build, catalogue, inner, standing) if body.id not in placed}
+    unmeasured = [body.name for body in wanted.values()]
     assumed += [f"size and place of {', '.join(unmeasured)}"] if unmeasured else []
     assumed += ["how deep the controls are"] if hanging else []
     bodies = {**wanted, **placed}
@@ -186,7 +187,7 @@ def _hanging(build: Build, catalogue: Catalogue, inner: tuple[float, float, floa
 
 
 def _proposed(
-    build: Build, catalogue: Catalogue, inner: tuple[float, float, float], hanging: Sequence[Box]
+    build: Build, catalogue: Catalogue, inner: tuple[float, float, float], standing: Sequence[Box]
 ) -> Iterable[Body]:
     """Boards and boxes from the back on, each at the first place that is free."""
     rows: list[tuple[str, str, tuple[float, float, float], float]] = []
@@ -203,18 +204,24 @@ def _proposed(
     if build.assembly.fan == "in the case":
         rows.append(("fan", "Fan", _FAN, 4.0))
     display = catalogue.find(Display, build.part("display"))
-    taken = list(hanging)
-    if display is not None and not display.tube and display.width_mm < inner[0] and not hanging:
+    taken, names = list(standing), {box.id for box in standing}
+    if display is not None and not display.tube and display.width_mm < inner[0] and not _is_panel(names):
         size = (display.width_mm, _DISPLAY_DEEP, min(inner[2], display.height_mm))
         left = (inner[0] - size[0]) / 2
         body = Body(id="display", name=display.name, x=left, y=0, wide=size[0], deep=size[1], high=size[2])
         taken.append(_box(body))
         yield body
     for name, words, size, low in rows:
+        if name in names:
+            continue
         x, y = _free(size, low, inner, taken)
         body = Body(id=name, name=words, x=x, y=y, z=low, wide=size[0], deep=size[1], high=size[2])
         taken.append(_box(body))
         yield body
+
+
+def _is_panel(names: set[str]) -> bool:
+    return any(name.startswith("control-") for name in names)
 
 
 def _free(
@@ -266,6 +273,22 @@ def with_body(build: Build, catalogue: Catalogue, name: str, **changes: float) -
     )
     rows = [body.model_dump() for body in build.assembly.bodies if body.id != name]
     return edited(build, "assembly.bodies", [*rows, {**now.model_dump(), **changes}])
+
+
+def with_own(build: Build, catalogue: Catalogue, body: Body) -> Build:
+    """A build with one more thing in its case. Raises ValueError for an id that is taken."""
+    if space_of(build, catalogue).box(body.id) is not None:
+        raise ValueError(f"There is a {body.id!r} in the case already")
+    return edited(build, "assembly.bodies", [*(row.model_dump() for row in build.assembly.bodies), body.model_dump()])
+
+
+def without_body(build: Build, name: str) -> Build:
+    """A build in which nobody placed this body; one of its parts is proposed again. Raises ValueError for one that was
+    never placed."""
+    rows = [row.model_dump() for row in build.assembly.bodies if row.id != name]
+    if len(rows) == len(build.assembly.bodies):
+        raise ValueError(f"Nobody placed {name!r} in the case")
+    return edited(build, "assembly.bodies", rows)
 
 
 def rooms(build: Build, catalogue: Catalogue, clash: Clash) -> tuple[Room, ...]:

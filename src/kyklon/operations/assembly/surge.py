@@ -46,6 +46,17 @@ def inrush_a(seconds: float, volts: float, ohms: float, farads: float) -> float:
 
 
 @dataclass(frozen=True)
+class Source:
+    """What feeds a load: volts at rest, the ohms of the way, the farads at its end, and what it gives at most; 0 for no
+    limit."""
+
+    volts: float
+    ohms: float
+    farads: float
+    limit_a: float = 0.0
+
+
+@dataclass(frozen=True)
 class Step:
     """lies: seconds and volts at the load. least_v: the lowest. below_s: seconds below the limit that was asked."""
 
@@ -54,20 +65,16 @@ class Step:
     below_s: float
 
 
-def load_step(
-    volts: float,
-    ohms: float,
-    farads: float,
-    watts: tuple[float, float],
-    low_v: float = 0.0,
-    lasts_s: float = 0.05,
-) -> Step:
-    """A load steps from the first to the second of `watts` behind a resistance and beside a capacitor."""
-    before = rest_v(volts, ohms, watts[0])
+def load_step(source: Source, watts: tuple[float, float], low_v: float = 0.0, lasts_s: float = 0.05) -> Step:
+    """A load steps from the first to the second of `watts` behind a source's resistance, beside its capacitor."""
+    before = rest_v(source.volts, source.ohms, watts[0])
 
     def slope(_at: float, state: list[float]) -> list[float]:
-        now = max(state[0], volts * 0.05)
-        return [((volts - now) / ohms - watts[1] / now) / farads]
+        now = max(state[0], source.volts * 0.05)
+        amps = (source.volts - now) / source.ohms
+        if source.limit_a:
+            amps = min(amps, source.limit_a)
+        return [(amps - watts[1] / now) / source.farads]
 
     done = integrate.solve_ivp(
         slope,

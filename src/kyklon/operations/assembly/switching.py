@@ -12,7 +12,6 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Image
 from kyklon.model.assembly import AssemblySettings
 from kyklon.model.build import Build
-from kyklon.operations.assembly.surge import hold_up_s
 
 MARGIN_S = 3.0  # beyond the usual time to stop: a card that is busy takes longer, CP
 _PRESS_AT = 2.0  # s into the drawing
@@ -162,9 +161,3 @@ def least_off_s(build: Build) -> float:
     """Seconds that a power board must wait before it cuts."""
     own = build.assembly
     return own.watcher_s + own.stop_s + MARGIN_S
-
-
-def hold_up(build: Build, catalogue: Catalogue, farads: float, watts: float) -> float:
-    """Seconds that capacitors of so many farads keep the board alive after the power has gone."""
-    board = catalogue.find(Board, build.part("board"))
-    return hold_up_s(5.0, board.low_voltage_v if board is not None else 4.63, farads, watts)

@@ -25,6 +25,7 @@ from kyklon.operations.assembly.power import (
     feed_of,
     power_source,
 )
+from kyklon.operations.assembly.surge import Source, Step, hold_up_s, load_step
 
 _SHARES: Mapping[Load, float] = {  # of the way from the usual to the peak current, CP
     "menu": -0.35,
@@ -382,3 +383,38 @@ def hidden_ohm(build: Build, catalogue: Catalogue) -> float:
         else:
             high = middle
     return low
+
+
+BOARD_F = 330e-6  # farads at a board's power socket, CP
+STEP_S = 0.02  # s that a step of the load is looked at
+
+
+def stepped(build: Build, catalogue: Catalogue) -> Step | None:
+    """The board's volts when everything steps from the menu to its peak, the supply giving no more than it can; None
+    without board and supply."""
+    rest, peak = feed(build, catalogue, "menu"), feed(build, catalogue, "peak")
+    if rest is None or peak is None:
+        return None
+    ohms = _way_ohm(peak.low)
+    watts = [sum(sink.watts for sink in found.low.tree.sinks) for found in (rest, peak)]
+    source = Source(peak.supply.volts, max(ohms, 1e-3), BOARD_F, peak.supply.amps)
+    return load_step(source, (watts[0], watts[1]), peak.board.low_voltage_v, STEP_S)
+
+
+def hold_s(build: Build, catalogue: Catalogue) -> float:
+    """Seconds that the board goes on after the power was cut, by its own capacitors, under its load."""
+    found = feed(build, catalogue)
+    if found is None:
+        return 0.0
+    watts = sum(sink.watts for sink in found.low.tree.sinks)
+    return hold_up_s(found.board_v, found.board.low_voltage_v, BOARD_F, watts)
+
+
+def _way_ohm(flow: Flow) -> float:
+    """Ohms from the root to the board."""
+    into = {segment.end: segment for segment in flow.tree.segments}
+    at, total = "board", 0.0
+    while at in into:
+        total += into[at].ohms
+        at = into[at].start
+    return total

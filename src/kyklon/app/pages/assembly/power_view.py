@@ -13,7 +13,7 @@ from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show, show_duration
 from kyklon.operations.assembly.findings import battery_findings, lead_remedy, short_a
 from kyklon.operations.assembly.measured import with_volts
-from kyklon.operations.assembly.tree import Feed, Flow, feed, run_time
+from kyklon.operations.assembly.tree import Feed, Flow, feed, run_time, stepped
 from kyklon.operations.assembly.wire import ampacity_a
 
 _ALWAYS = ("load", "source", "switch_mohm", "wire_c")
@@ -88,6 +88,9 @@ class PowerView(TabView):
         if found is not None:
             rows.append(("Current", f"{found.low.root_a:.2f} of {show(found.usable_a, 'A', prefix='')}"))
             rows.append(("At the board", show(found.board_v, "V", prefix="")))
+            step = stepped(build, catalogue)
+            if step is not None:
+                rows.append(("A step to the peak", show(step.least_v, "V", prefix="")))
             if found.hidden_ohm:
                 rows.append(("Measured besides", f"{found.hidden_ohm * 1000:.0f}\u202fmΩ"))
             runs = run_time(found)

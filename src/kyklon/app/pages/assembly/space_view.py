@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtWidgets import QBoxLayout, QDoubleSpinBox, QFileDialog, QGridLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QBoxLayout, QDoubleSpinBox, QFileDialog, QGridLayout, QInputDialog, QVBoxLayout, QWidget
 
 from kyklon.app.pages.assembly.space_drawing import SpaceDrawing
 from kyklon.app.pages.tab_view import TabView, side_px
@@ -12,8 +12,18 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.fields import FieldForm
 from kyklon.app.widgets.paper import pdf_of
+from kyklon.model.assembly import Body
 from kyklon.operations.assembly import templates
-from kyklon.operations.assembly.space import Clash, Room, clashes, rooms, space_of, with_body
+from kyklon.operations.assembly.space import (
+    Clash,
+    Room,
+    clashes,
+    rooms,
+    space_of,
+    with_body,
+    with_own,
+    without_body,
+)
 
 _CASE = ("inner_wide", "inner_deep", "inner_high", "wall")
 _SIZES = (("wide", "Across"), ("deep", "Front to back"), ("high", "Height"), ("z", "Above the floor"))
@@ -27,6 +37,7 @@ class SpaceView(TabView):
         self.drawing.moved.connect(self.move_body)
         self.drawing.chosen.connect(lambda _name: self._show_sizes())
         drawing = Sheet("Space", "drag a part; its size at the right")
+        drawing.head.addWidget(button("Add…", self.ask_own, "quiet", tip="A hub, a post, a speaker"))
         drawing.head.addWidget(button("Templates…", self.save_templates, "outline", tip="Drill and cut at 1:1"))
         drawing.add(self.drawing)
         self._form = FieldForm(self.theme, tuple(f"assembly.{name}" for name in _CASE), self.session.edit)
@@ -49,7 +60,8 @@ class SpaceView(TabView):
             grid.addWidget(field, number, 1)
         grid.setColumnStretch(1, 1)
         self._part = Sheet("Part")
-        self._part.add(self._name, grid)
+        self._gone = button("Remove", self.remove, "quiet")
+        self._part.add(self._name, grid, row(1, self._gone))
         self._list = QVBoxLayout()
         holder = QWidget()
         holder.setLayout(self._list)
@@ -103,6 +115,7 @@ class SpaceView(TabView):
         if box is None:
             return
         self._name.setText(box.name)
+        self._gone.setEnabled(any(body.id == box.id for body in self.build.assembly.bodies))
         values = dict(zip(("wide", "deep", "high"), box.size, strict=True)) | {"z": box.near[2]}
         for name, field in self._fields.items():
             field.blockSignals(True)
@@ -122,6 +135,29 @@ class SpaceView(TabView):
             self.session.said.emit(str(bad))
             return
         self.session.put("Move a part", made)
+
+    def ask_own(self) -> None:
+        """A thing of the user's own, at the first free corner; its size is typed beside the drawing."""
+        name, agreed = QInputDialog.getText(self, "In the case", "What is it?")
+        if agreed and name.strip():
+            self.add_own(name.strip()[:80])
+
+    def add_own(self, name: str) -> None:
+        """One more thing in the case, 40 by 30 by 20 mm until it is measured."""
+        space = space_of(self.build, self.session.catalogue)
+        number = next(n for n in range(1, 999) if space.box(f"own-{n}") is None)
+        body = Body(id=f"own-{number}", name=name, x=0, y=0, wide=40, deep=30, high=20)
+        self.drawing.current = body.id
+        self.session.put("Something in the case", with_own(self.build, self.session.catalogue, body))
+
+    def remove(self) -> None:
+        """What was placed is not any more."""
+        try:
+            made = without_body(self.build, self.drawing.current)
+        except ValueError as bad:
+            self.session.said.emit(str(bad))
+            return
+        self.session.put("Taken out of the case", made)
 
     def take_room(self, room: Room) -> None:
         """Do what makes room."""
