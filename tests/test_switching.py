@@ -47,16 +47,16 @@ def test_one_second_to_stop(build: Build, catalogue: Catalogue) -> None:
     assert short.stopped_s is None
     assert "too short" in short.words
     deaf = edited(switched(build, switch="momentary"), "boot.overlays", [])
-    assert of_switch(deaf, catalogue) == ["The button stops nothing"]
+    assert of_switch(deaf, catalogue) == ["The button does nothing"]
     silent = edited(switched(build, switch="momentary"), "boot.services", ["network", "gangway"])
-    assert of_switch(silent, catalogue) == ["The button stops nothing"]
+    assert of_switch(silent, catalogue) == ["The button does nothing"]
 
 
 def test_a_power_board_that_cuts_too_early_is_cured(build: Build, catalogue: Catalogue) -> None:
     early = switched(build, switch="latching board", board_off_s=8.0)
     found = stopping(early, catalogue)
     assert (found.stopped_s, found.cut_s, found.bad) == (14.5, 10.0, True)
-    assert any(span.state == "torn off" for lane in found.lanes for span in lane.spans)
+    assert any(span.state == "cut off" for lane in found.lanes for span in lane.spans)
     (finding,) = [each for each in findings(early, catalogue, World()) if each.code == "assembly.switch"]
     assert finding.remedy is not None
     cured = remedied(early, finding.remedy)

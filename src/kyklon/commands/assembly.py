@@ -40,7 +40,7 @@ def power(
     measured: Annotated[float, Option("--measured", help="Volts at the board's socket, read under that load.")] = 0.0,
     as_json: Json = False,
 ) -> int:
-    """Show the way of the current from its source to every load; exit 1 when it has a stop."""
+    """Show the voltage drop from the source to every load; exit 1 when it has a stop."""
     wanted = _load(load)
     if measured:
         known = open_folder(folder)[1]
@@ -78,10 +78,10 @@ def power(
 def _in_time(step: Step | None, hold: float) -> list[str]:
     told = []
     if step is not None:
-        told.append(f"A step from the menu to the peak takes the board down to {step.least_v:.2f} V.")
+        told.append(f"A load step from menu to peak takes the board down to {step.least_v:.2f} V.")
     return [
         *told,
-        f"After the power is cut its own capacitors hold it for {hold * 1000:.1f} ms: no time to stop anything.",
+        f"After a power cut its own capacitors hold it up for {hold * 1000:.1f} ms: no time to shut down.",
     ]
 
 
@@ -121,10 +121,10 @@ def _power_lines(found: Feed, build: Build) -> list[str]:
         f"undervoltage warning below {found.board.low_voltage_v:.2f} V."
     )
     if found.hidden_ohm:
-        lines.append(f"A meter showed {found.hidden_ohm * 1000:.0f} mΩ more than the parts have.")
+        lines.append(f"The meter reading means {found.hidden_ohm * 1000:.0f} mΩ more than the parts have.")
     runs = run_time(found)
     if runs is not None:
-        lines.append(f"The battery lasts about {show_duration(runs.hours * 3600)}; then {runs.ends_by}.")
+        lines.append(f"Run time on the battery: about {show_duration(runs.hours * 3600)}; it ends when {runs.ends_by}.")
     return lines
 
 
@@ -135,7 +135,7 @@ def warmth(
     room: Annotated[float, Option("--room", help="°C of the room then.")] = 22.0,
     as_json: Json = False,
 ) -> int:
-    """Show how warm the chip gets, what would cool it, and how fast it may run; exit 1 when it throttles."""
+    """Show the chip's temperature, cooling options and the fastest clock; exit 1 when it throttles."""
     wanted = _load(load)
     if measured:
         known = open_folder(folder)[1]
@@ -191,7 +191,7 @@ def space(
     fix: Annotated[list[str] | None, Option("--fix", help="ID of what cannot be moved, such as a post.")] = None,
     as_json: Json = False,
 ) -> int:
-    """Show what lies where in the case, what collides and what would make room; exit 1 when something does."""
+    """Show the parts in the case, what collides and what makes room; exit 1 when something collides."""
     rows, own = [_place(text) for text in place or ()], [_body(text) for text in add or ()]
     if rows or own or remove or fix:
         known = open_folder(folder)[1]
@@ -238,7 +238,7 @@ def space(
             at, size = ", ".join(f"{value:.0f}" for value in box.near), " × ".join(f"{value:.0f}" for value in box.size)
             told.append(f"  {box.id:18} {box.name[:28]:28} at {at}: {size} mm")
         for clash in found:
-            told.append(f"{clash.one} and {clash.other}: {clash.missing:.1f} mm are missing.")
+            told.append(f"{clash.one} and {clash.other}: they overlap by {clash.missing:.1f} mm.")
             told += [f"  {room.words}" for room in ways[clash]]
         if not found:
             free = free_mm(made)
@@ -301,7 +301,7 @@ def template(
 
 
 def sequence(folder: Folder, as_json: Json = False) -> int:
-    """Show what comes before what when it is put together, why, and with which screws."""
+    """Show the assembly order: what must come first, why, and with which screws."""
     build, catalogue = open_folder(folder)
     made, all_screws = order.acts(build, catalogue), order.screws(build, catalogue)
     titles = {act.id: act.title for act in made}
@@ -326,7 +326,7 @@ def sequence(folder: Folder, as_json: Json = False) -> int:
             told.append(f"{number:2}  {act.title}")
             told += [f"      after “{titles[name]}”: {why}" for name, why in act.before]
             told += [f"      {count} × {kind}" for kind, count in act.screws]
-            told += [f"      to undo: {act.undo}"] if act.undo else []
+            told += [f"      if you take it apart: {act.undo}"] if act.undo else []
             told += [f"      ! {act.caution}"] if act.caution else []
         told.append("Screws in all: " + ", ".join(f"{count} × {kind}" for kind, count in all_screws.items()))
         return told
@@ -336,7 +336,7 @@ def sequence(folder: Folder, as_json: Json = False) -> int:
 
 
 def switch(folder: Folder, as_json: Json = False) -> int:
-    """Show what happens when it is switched off, second by second; exit 1 when the card is at risk."""
+    """Show the shutdown second by second: button, system, power, LED; exit 1 when the card is at risk."""
     build, catalogue = open_folder(folder)
     found = stopping(build, catalogue)
     data = {

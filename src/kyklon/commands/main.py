@@ -74,17 +74,17 @@ COMMANDS = (
     Command(
         "power",
         ("assembly", "power"),
-        "Show the way of the current from its source to every load; exit 1 when it has a stop.",
+        "Show the voltage drop from the source to every load; exit 1 when it has a stop.",
     ),
     Command(
         "heat",
         ("assembly", "warmth"),
-        "Show how warm the chip gets, what would cool it, and how fast it may run; exit 1 when it throttles.",
+        "Show the chip's temperature, cooling options and the fastest clock; exit 1 when it throttles.",
     ),
     Command(
         "space",
         ("assembly", "space"),
-        "Show what lies where in the case, what collides and what would make room; exit 1 when something does.",
+        "Show the parts in the case, what collides and what makes room; exit 1 when something collides.",
     ),
     Command(
         "template",
@@ -94,12 +94,12 @@ COMMANDS = (
     Command(
         "order",
         ("assembly", "sequence"),
-        "Show what comes before what when it is put together, why, and with which screws.",
+        "Show the assembly order: what must come first, why, and with which screws.",
     ),
     Command(
         "switch",
         ("assembly", "switch"),
-        "Show what happens when it is switched off, second by second; exit 1 when the card is at risk.",
+        "Show the shutdown second by second: button, system, power, LED; exit 1 when the card is at risk.",
     ),
     Command("bringup", ("poweron", "bringup"), "Predict the first power-on from the bytes on a card."),
     Command("bringup diff", ("poweron", "diff"), "Compare the bring-ups of two cards."),

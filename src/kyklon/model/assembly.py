@@ -9,8 +9,8 @@ from pydantic import Field, StringConstraints
 from kyklon.model.described import described
 from kyklon.model.record import Record
 
-Load = Literal["menu", "ordinary play", "demanding play", "peak"]
-LOADS: tuple[Load, ...] = ("menu", "ordinary play", "demanding play", "peak")
+Load = Literal["menu", "typical play", "demanding play", "peak"]
+LOADS: tuple[Load, ...] = ("menu", "typical play", "demanding play", "peak")
 Case = Literal["open bench", "vented", "closed", "metal"]
 CASES: tuple[Case, ...] = ("open bench", "vented", "closed", "metal")
 Sink = Literal["none", "small", "large", "case"]
@@ -25,7 +25,7 @@ class Reading(Record):
 
     what: Literal["volts", "celsius"]
     value: float = Field(ge=-40, le=200)
-    load: Load = "ordinary play"
+    load: Load = "typical play"
     room_c: float = Field(default=22.0, ge=-20, le=50)
     model: float = 0.0
     way: str = ""
@@ -70,7 +70,7 @@ class AssemblySettings(Record):
     input_uf: float = described("Input capacitors", 470.0, unit="µF", ge=0, le=100_000)
     switch_mohm: float = described("Switch and sockets", 0.0, unit="mΩ", ge=0, le=2000)
     wire_c: float = described("Wire temperature", 25.0, unit="°C", ge=-20, le=100)
-    load: Load = described("Load", "ordinary play", choices=tuple((load, load) for load in LOADS))
+    load: Load = described("Load", "typical play", choices=tuple((load, load) for load in LOADS))
     room_c: float = described("Room", 25.0, unit="°C", ge=-10, le=50)
     case: Case = described("Case", "closed", choices=tuple((case, case) for case in CASES))
     openings_cm2: float = described("Openings, each", 8.0, unit="cm²", ge=0, le=2000)
@@ -93,19 +93,19 @@ class AssemblySettings(Record):
         "Switch",
         "plug",
         choices=(
-            ("plug", "pulled plug"),
-            ("in the line", "in the line"),
-            ("momentary", "button, watcher"),
-            ("power board", "button, board"),
-            ("latching board", "latching, board"),
+            ("plug", "pull the plug"),
+            ("in the line", "inline switch"),
+            ("momentary", "push button"),
+            ("power board", "button + power board"),
+            ("latching board", "latching + power board"),
         ),
     )
-    press_s: float = described("Pressed for", 1.0, unit="s", ge=0.1, le=20)
-    watcher_s: float = described("Watcher wants", 0.5, unit="s", ge=0, le=10)
-    stop_s: float = described("System stops in", 12.0, unit="s", ge=1, le=120)
-    board_waits: bool = described("Board waits for it", False)
-    board_off_s: float = described("It cuts after", 20.0, unit="s", ge=0, le=300)
-    force_s: float = described("Cuts at once after", 5.0, unit="s", ge=1, le=30)
+    press_s: float = described("Press length", 1.0, unit="s", ge=0.1, le=20)
+    watcher_s: float = described("Watcher needs", 0.5, unit="s", ge=0, le=10)
+    stop_s: float = described("Shuts down in", 12.0, unit="s", ge=1, le=120)
+    board_waits: bool = described("Waits for halt", False)
+    board_off_s: float = described("Cuts power after", 20.0, unit="s", ge=0, le=300)
+    force_s: float = described("Force-off after", 5.0, unit="s", ge=1, le=30)
     measured: tuple[Reading, ...] = described("Measured", (), max_length=60)
     inner_wide: float = described("Inside, across", 0.0, unit="mm", ge=0, le=2000, hint="not measured")
     inner_deep: float = described("Inside, front to back", 0.0, unit="mm", ge=0, le=2000, hint="not measured")

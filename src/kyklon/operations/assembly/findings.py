@@ -60,7 +60,7 @@ def _switch(build: Build, catalogue: Catalogue) -> list[Finding]:
             severity=Severity.CAUTION,
             operation=OPERATION,
             subject="Switch",
-            title="The power goes before the system has stopped" if found.bad else "The button stops nothing",
+            title="Power is cut before the system has halted" if found.bad else "The button does nothing",
             message=found.words,
             why="A card that loses its power in the middle of a write can lose its file system.",
             source="button, watcher and power board in time",
@@ -88,8 +88,8 @@ def _clashes(build: Build, catalogue: Catalogue) -> list[Finding]:
                 severity=Severity.CAUTION,
                 operation=OPERATION,
                 subject=one.name if one is not None else clash.one,
-                title=f"{one.name if one else clash.one} and {name} do not fit",
-                message=f"{clash.missing:.1f} mm are missing"
+                title=f"{one.name if one else clash.one} and {name} collide",
+                message=f"They overlap by {clash.missing:.1f} mm"
                 + (f"; assumed: {', '.join(space.assumed)}." if space.assumed else "."),
                 why="The lid does not close, or something is bent that should not be.",
                 source="boxes in the case's own millimetres",
@@ -242,8 +242,8 @@ def _heat(build: Build, catalogue: Catalogue) -> list[Finding]:
             operation=OPERATION,
             subject=board.name,
             title=f"The chip will reach {found.chip_c:.0f} °C",
-            message=f"{show_duration(found.throttles_s)} after a cold start with {found.load} {board.name} throttles, "
-            f"from about {THROTTLE_C:.0f} °C." + (_OF_BOARD if board.is_assumed("peak_a") else ""),
+            message=f"Under {found.load} thermal throttling starts after {show_duration(found.throttles_s)} from cold, "
+            f"at about {THROTTLE_C:.0f} °C." + (_OF_BOARD if board.is_assumed("peak_a") else ""),
             why="Games drop frames just when they need the CPU most.",
             source="thermal network of chip, board, case and room; films and shares are common practice",
             remedy=remedy,
@@ -274,7 +274,7 @@ def _plugs(build: Build, catalogue: Catalogue) -> list[Finding]:
             severity=Severity.CAUTION,
             operation=OPERATION,
             subject=sink.name,
-            title=f"Only {volts:.2f} V reach {sink.name}",
+            title=f"Only {volts:.2f} V at {sink.name}",
             message=f"At the peak it gets {volts:.2f} V; a USB device may expect {sink.least_v:.2f} V.",
             why="Below that it drops off the bus, or shows no picture.",
             source="USB 2.0, 7.2.2; ASTM B258 and IEC 60028 for the wire",
@@ -305,7 +305,7 @@ def _battery_rows(build: Build, catalogue: Catalogue) -> list[Finding]:
             _of_battery(
                 "battery-weak",
                 Severity.STOP,
-                "The battery cannot feed this",
+                "The battery cannot supply this",
                 "More than half of its volts are lost on the way at the peak.",
                 "The converter switches off, and tries again and again.",
                 lead_remedy(build, catalogue),
@@ -382,7 +382,7 @@ def _battery_rows(build: Build, catalogue: Catalogue) -> list[Finding]:
                 Severity.CAUTION,
                 f"The lead loses {lost:.2f} V",
                 f"{own.lead_m:g} m of AWG {own.lead_awg} at {amps:.2f} A; {DROP_SHARE:.0%} are the usual limit.",
-                "The battery seems empty while it is not.",
+                "The battery seems empty although it is not.",
                 lead_remedy(build, catalogue),
             )
         )

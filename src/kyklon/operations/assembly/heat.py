@@ -272,9 +272,9 @@ def helps(build: Build, catalogue: Catalogue, load: Load | None = None) -> tuple
     tried: list[tuple[int, str, str, object, str]] = []
     tried += [(0, "Board upright", "lying", False, "")] if own.lying else []
     if own.case in ("closed", "metal"):
-        tried.append((1, "Openings", "case", "vented", "dust"))
+        tried.append((1, "Vent openings", "case", "vented", "dust"))
     if own.case == "vented":
-        tried.append((1, "Larger openings", "openings_cm2", min(2000.0, own.openings_cm2 * 2 or 8.0), ""))
+        tried.append((1, "Larger vents", "openings_cm2", min(2000.0, own.openings_cm2 * 2 or 8.0), ""))
         if own.fan == "none":
             noise = f"about {NOISE_DB['in the case']:.0f} dB(A)"
             tried.append((4, "Fan in the case", "fan", "in the case", noise))

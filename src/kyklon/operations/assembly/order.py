@@ -68,7 +68,7 @@ def _acts(build: Build, catalogue: Catalogue) -> Iterable[Act]:
     yield Act("card", f"Write {image.name} to the card and prove it" if image else "Write the card and prove it")
     yield Act(
         "open-start",
-        "First start on the open bench, with the supply and cables that it will have",
+        "First boot on the open bench, with its own power supply and cables",
         (("card", "it starts from the card"),),
         caution=_STATIC,
     )
@@ -92,7 +92,7 @@ def _acts(build: Build, catalogue: Catalogue) -> Iterable[Act]:
         )
         yield Act(
             "controls",
-            f"Screw in {bores} controls",
+            f"Mount {bores} controls",
             (("paint", "it must be dry"), ("encoder", "the wires are measured to it")),
             (("M4 × 20 countersunk with nut", 4 * levers),) if levers else (),
         )
@@ -105,7 +105,7 @@ def _acts(build: Build, catalogue: Catalogue) -> Iterable[Act]:
         )
         yield Act(
             "prove",
-            "Prove the wiring",
+            "Test the wiring",
             (("wire", "all wires first"), ("open-start", "the system must run")),
         )
     if keyboard is not None and keyboard.pins:
@@ -121,13 +121,13 @@ def _acts(build: Build, catalogue: Catalogue) -> Iterable[Act]:
     if own.sink != "none" and board is not None:
         yield Act(
             "sink",
-            f"Heat sink onto the {board.name}",
+            f"Attach the heat sink to the {board.name}",
             (("open-start", "a dead board goes back without a sink glued on"),),
             undo="glue takes the chip along: use a pad or clips",
         )
     yield Act(
         "board",
-        "Board onto its standoffs",
+        "Mount the board on its standoffs",
         (
             ("open-start", "try before it is closed"),
             ("plate", "no filings over a board"),
@@ -138,25 +138,31 @@ def _acts(build: Build, catalogue: Catalogue) -> Iterable[Act]:
     )
     if own.fan == "in the case":
         yield Act(
-            "fan", "Fan at the high opening, blowing out", (("plate", "its opening"),), (("M3 × 16 with nut", 4),)
+            "fan",
+            "Mount the fan at the upper opening, blowing out",
+            (("plate", "its opening"),),
+            (("M3 × 16 with nut", 4),),
         )
     if own.source == "battery":
-        fuse = f"{own.fuse_a:g} A" if own.fuse_a else "its"
+        fuse = f"a {own.fuse_a:g} A" if own.fuse_a else "its"
         yield Act(
             "converter",
-            f"Converter and lead with {fuse} fuse, the battery still off",
+            f"Wire the converter and its lead with {fuse} fuse, battery disconnected",
             (("board", "measure 5 V before it is plugged in"),),
             caution=_BATTERY,
         )
     if display is not None and display.tube:
         yield Act(
-            "tube", "Picture set and centred on the tube", (("open-start", "there must be a picture"),), caution=_TUBE
+            "tube",
+            "Set and centre the picture on the tube",
+            (("open-start", "there must be a picture"),),
+            caution=_TUBE,
         )
     else:
-        yield Act("picture", "Picture set on the display", (("open-start", "there must be a picture"),))
+        yield Act("picture", "Set the video mode", (("open-start", "there must be a picture"),))
     yield Act(
         "sockets",
-        "Panel sockets into the plate, the last screws only now",
+        "Mount the panel sockets in the back plate",
         (("board", "the leads must reach with slack"), ("plate", "their holes"), ("controls", "hands need the room")),
         (("M3 × 10 with nut", 2 * max(1, _outside(build))),),
         undo="screwed, not glued: glue does not take the force of a plug",
@@ -165,7 +171,7 @@ def _acts(build: Build, catalogue: Catalogue) -> Iterable[Act]:
         yield Act("lamp", "Power lamp with its resistor", (("board", "its pins"),), caution=_IRON)
     yield Act(
         "hour",
-        "An hour of play with the lid loose",
+        "Play for an hour with the lid loose",
         (
             ("sockets", "as it will be"),
             ("prove", "a wire is hard to reach later"),

@@ -178,7 +178,7 @@ def _hanging(build: Build, catalogue: Catalogue, inner: tuple[float, float, floa
         x, y = control.x - build.assembly.wall, inner[1] - (control.y - build.assembly.wall)
         yield Box(
             f"control-{control.id}",
-            control.label if control.kind == "lever" else f"Button {control.label}",
+            "Joystick" if control.kind == "lever" else f"Button {control.label}",
             (x - wide / 2, y - deep / 2, inner[2] - below),
             (x + wide / 2, y + deep / 2, inner[2]),
             False,
@@ -304,21 +304,21 @@ def rooms(build: Build, catalogue: Catalogue, clash: Clash) -> tuple[Room, ...]:
         wide, deep, _high = box.size
         if abs(wide - deep) > TOUCH_MM:
             turned = with_body(build, catalogue, box.id, wide=deep, deep=wide)
-            tried.append((40.0, f"Turn {box.name}", turned))
+            tried.append((40.0, f"Rotate {box.name} by 90°", turned))
         if box.near[2] > 2 and clash.along == 2:
             low = with_body(build, catalogue, box.id, z=2.0)
-            tried.append((10.0, f"Standoffs {box.near[2] - 2:.0f} mm shorter under {box.name}", low))
+            tried.append((10.0, f"Shorten the standoffs of {box.name} by {box.near[2] - 2:.0f} mm", low))
     hung = other if other is not None and other.shorter else box if box.shorter else None
     if hung is not None and clash.along == 2:
         bent = [*build.assembly.bent, hung.id.removeprefix("control-")]
-        words = f"Bend the terminals of {hung.name}: {hung.shorter:.0f} mm"
+        words = f"Bend the terminals of {hung.name}: {hung.shorter:.0f} mm less"
         tried.append((5.0, words, edited(build, "assembly.bent", bent)))
     more = clash.missing + TOUCH_MM
     if (clash.other == WALLS[2] or clash.along == 2) and space.inner[2] + more < MOST_HIGH:
         higher = edited(build, "assembly.inner_high", round(space.inner[2] + more + 0.5))
         for name, size in (("inner_wide", space.inner[0]), ("inner_deep", space.inner[1])):
             higher = edited(higher, f"assembly.{name}", size)
-        tried.append((200.0, f"A case {more:.0f} mm higher", higher))
+        tried.append((200.0, f"Make the case {more:.0f} mm taller", higher))
     found = []
     for effort, words, made in tried:
         left = clashes(space_of(made, catalogue))

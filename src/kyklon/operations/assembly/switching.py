@@ -102,14 +102,14 @@ def _lanes(
     over = cut if cut is not None else end
     system: tuple[Span, ...]
     if told is None:
-        system = (Span(0, over, "runs", True), Span(over, end, "torn off" if cut is not None else "runs", cut is None))
+        system = (Span(0, over, "runs", True), Span(over, end, "cut off" if cut is not None else "runs", cut is None))
     else:
         assert stopped is not None
         last = min(stopped, over)
         system = (
             Span(0, told, "runs", True),
-            Span(told, last, "stops", True),
-            Span(last, end, "stopped" if over >= stopped else "torn off", False),
+            Span(told, last, "shutting down", True),
+            Span(last, end, "halted" if over >= stopped else "cut off", False),
         )
     power = (Span(0, over, "on", True), *((Span(over, end, "off", False),) if cut is not None else ()))
     lamps = board.lamps if board is not None else None
@@ -122,7 +122,7 @@ def _lanes(
             shown.append(Span(stopped, over, idle, idle != "dark"))
     if cut is not None:
         shown.append(Span(over, end, "dark", False))
-    names = ("Finger", "System", "Power", "Lamp")
+    names = ("Button", "System", "Power", "LED")
     rows = (finger, system, power, tuple(shown))
     return tuple(
         Lane(name, tuple(span for span in spans if span.end > span.start))
@@ -139,22 +139,20 @@ def _words(
 ) -> str:
     told, stopped, cut = times
     if own.switch in ("plug", "in the line"):
-        return "The power goes while the system runs: stop it in its menu first, or use a button that tells it to stop."
+        return "Power is cut while the system runs: shut down in the menu first, or use a button that does it."
     if not heard:
-        return "Nobody listens to the button: it needs the shutdown button's overlay and the watcher service."
+        return "Nothing listens to the button: it needs the shutdown button's overlay and the watcher service."
     if told is None:
-        return f"A press of {own.press_s:g} s is too short: the watcher wants {own.watcher_s:g} s."
+        return f"A press of {own.press_s:g} s is too short: the watcher needs {own.watcher_s:g} s."
     assert stopped is not None
     if cut is None:
         idle = board.lamps.idle if board is not None else "dark"
-        return (
-            f"Stopped {stopped - _PRESS_AT:.0f} s after the press; the lamp is then {idle}. Pull the plug after that."
-        )
+        return f"Halted {stopped - _PRESS_AT:.0f} s after the press; the LED is then {idle}. Pull the plug after that."
     if cut < stopped:
-        return f"The power goes {stopped - cut:.0f} s before the system has stopped: the card is at risk."
+        return f"Power is cut {stopped - cut:.0f} s before the system has halted: the card is at risk."
     if cut < stopped + MARGIN_S and not own.board_waits:
-        return f"Only {cut - stopped:.0f} s are left between stopped and cut; a busy card takes longer."
-    return f"Stopped {stopped - _PRESS_AT:.0f} s after the press, the power goes {cut - stopped:.0f} s later."
+        return f"Only {cut - stopped:.0f} s between halt and power cut; a busy card takes longer."
+    return f"Halted {stopped - _PRESS_AT:.0f} s after the press; power is cut {cut - stopped:.0f} s later."
 
 
 def least_off_s(build: Build) -> float:

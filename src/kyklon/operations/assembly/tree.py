@@ -29,7 +29,7 @@ from kyklon.operations.assembly.surge import Source, Step, hold_up_s, load_step
 
 _SHARES: Mapping[Load, float] = {  # of the way from the usual to the peak current, CP
     "menu": -0.35,
-    "ordinary play": 0.15,
+    "typical play": 0.15,
     "demanding play": 0.55,
     "peak": 1.0,
 }
@@ -227,10 +227,10 @@ def _five_volts(build: Build, catalogue: Catalogue, board: Board, supply: Supply
     segments: list[Segment] = []
     at = "supply"
     if own.switch_mohm:
-        segments.append(Segment("Switch and panel sockets", "supply", "switch", own.switch_mohm / 1000))
+        segments.append(Segment("Switch and sockets", "supply", "switch", own.switch_mohm / 1000))
         at = "switch"
     if extra > 0:
-        segments.append(Segment("Measured besides", at, "besides", extra))
+        segments.append(Segment("Extra, measured", at, "besides", extra))
         at = "besides"
     link = feed_of(build)
     segments += _cable(board.name, at, "board", pieces_of(link, catalogue) if link else (), own.wire_c)
@@ -303,7 +303,7 @@ def fuse_ohm(amps: float) -> float:
 def _battery_side(own: AssemblySettings, low: Flow, charge: float | None = None) -> Tree:
     watts = low.root_a * low.tree.volts / (own.converter_percent / 100)
     lead = 2 * own.lead_m * awg_ohm_per_m(own.lead_awg, own.wire_c)
-    rows = [("Inside the battery", own.battery_mohm / 1000), ("Terminals and plug", CONTACTS * CONTACT_OHM / 3)]
+    rows = [("Battery, internal", own.battery_mohm / 1000), ("Terminals, connector", CONTACTS * CONTACT_OHM / 3)]
     rows += [(f"Fuse {own.fuse_a:g} A", fuse_ohm(own.fuse_a))] if own.fuse_a else []
     rows.append((f"Lead, AWG {own.lead_awg}, {own.lead_m:g} m", lead))
     names = ["cell", *(f"b{number}" for number in range(len(rows) - 1)), "converter"]
@@ -333,9 +333,9 @@ def run_time(found: Feed) -> RunTime | None:
     own = found.settings
     keep, power = _KEEP[own.battery], _PEUKERT[own.battery]
     rated = own.battery_ah / 20  # A at which the capacity is stated
-    charge, hours, lies, ends = own.charged / 100, 0.0, [], "half of the charge is kept for a long life"
+    charge, hours, lies, ends = own.charged / 100, 0.0, [], "half of the charge is left"
     if keep < 0.5:
-        ends = "a tenth of the charge is kept"
+        ends = "a tenth of the charge is left"
     step = max(0.0, charge - keep) / _STEPS
     for _ in range(_STEPS if step else 0):
         flow = solved(_battery_side(own, found.low, charge))

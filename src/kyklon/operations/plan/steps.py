@@ -207,7 +207,7 @@ def _handwork(build: Build, catalogue: Catalogue) -> Iterable[Step]:
             yield Step(
                 "prove",
                 40,
-                "Prove the wiring",
+                "Test the wiring",
                 "prove",
                 _about(0.4 * runs + 3),
                 NONE,

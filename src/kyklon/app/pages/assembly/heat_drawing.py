@@ -186,7 +186,7 @@ class HelpBars(Instrument):
     least = QSize(150, 120)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "What would cool it")
+        super().__init__(theme, "Cooling options")
         self._rows: tuple[tuple[str, float, float, str], ...] = ()
         self._limit = 80.0
 

@@ -28,7 +28,7 @@ class HeatView(TabView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.instrument = self._section = SectionDrawing(self.theme)
-        section = Sheet("Heat", "under the load, after hours")
+        section = Sheet("Heat", "steady state, under the load")
         self._words = label("", wrap=True)
         section.add(self._section, self._words)
         section.body.setStretch(0, 1)
@@ -36,7 +36,7 @@ class HeatView(TabView):
         curve = Sheet("From a cold start")
         curve.add(self._warming)
         self._bars = HelpBars(self.theme)
-        ways = Sheet("What would cool it")
+        ways = Sheet("Cooling options")
         ways.add(scrolled(self._bars))
         self._form = FieldForm(self.theme, tuple(f"assembly.{name}" for name in _FIELDS), self.session.edit)
         settings = Sheet("Case and load")
@@ -52,7 +52,7 @@ class HeatView(TabView):
         measured = Sheet("Measured")
         measured.add(
             row(label("Chip", "small"), self._celsius, label("Room", "small"), self._room),
-            row(1, button("Note it", self.note, "outline")),
+            row(1, button("Save reading", self.note, "outline")),
             self._told,
         )
         lower = row(curve, ways, spacing=14)
@@ -107,9 +107,9 @@ class HeatView(TabView):
         self._bars.show_helps(tuple((way.name, way.brings_k, way.chip_c, way.price) for way in ways), THROTTLE_C)
         latest = next((reading for reading in reversed(own.measured) if reading.what == "celsius"), None)
         self._told.setText(
-            f"{latest.value:.0f} °C with {latest.load}; {latest.model:.0f} °C were expected."
+            f"{latest.value:.0f} °C under {latest.load}; expected {latest.model:.0f} °C."
             if latest
-            else "What the system tells after a quarter of an hour corrects the model."
+            else "Read it after 15 minutes of play; it corrects the model."
         )
 
     def note(self) -> None:
@@ -126,9 +126,9 @@ class HeatView(TabView):
 def in_words(found: Heat, fastest: int, most: int) -> str:
     """What it comes to, in a sentence or two."""
     if found.throttles_s is None:
-        words = f"No fan is needed with {found.load}: {found.margin_k:.0f} K are left."
+        words = f"No fan is needed under {found.load}: {found.margin_k:.0f} K of headroom."
     else:
-        words = f"With {found.load} it throttles {show_duration(found.throttles_s)} after a cold start."
+        words = f"Under {found.load} it starts throttling {show_duration(found.throttles_s)} after a cold start."
     if fastest:
         words += f" The clock may be set to {fastest} MHz" + (", its maximum." if fastest == most else ".")
     return f"{words} Assumed: {', '.join(found.assumed)}."

@@ -101,7 +101,7 @@ class OrderView(TabView):
         super().__init__(session)
         self.instrument = self._drawing = OrderDrawing(self.theme)
         self._drawing.chosen.connect(lambda _name: self._show_act())
-        steps = Sheet("Order", "what a step waits for is threaded to it")
+        steps = Sheet("Assembly order", "lines show what must come first")
         steps.add(scrolled(self._drawing))
         self._title, self._why = label("", "section", wrap=True), label("", wrap=True)
         self._caution = label("", "caution", wrap=True)
@@ -141,5 +141,5 @@ class OrderView(TabView):
         told = [f"After “{titles[name]}”: {why}." for name, why in act.before]
         told += [f"{count} × {kind}." for kind, count in act.screws]
         self._why.setText("\n\n".join(told) or "Nothing comes before it.")
-        self._undo.setText(f"To undo: {act.undo}." if act.undo else "")
+        self._undo.setText(f"If you take it apart: {act.undo}." if act.undo else "")
         self._caution.setText(f"▲ {act.caution}" if act.caution else "")

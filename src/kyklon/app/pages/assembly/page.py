@@ -26,8 +26,8 @@ _VIEWS: tuple[tuple[str, Callable[[Session], TabView]], ...] = (
     ("Heat", HeatView),
     ("Space", SpaceView),
     ("Order", OrderView),
-    ("Switch", SwitchView),
-    ("Sums", SumsView),
+    ("Shutdown", SwitchView),
+    ("Calculators", SumsView),
 )
 
 

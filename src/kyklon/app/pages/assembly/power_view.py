@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QBoxLayout, QDoubleSpinBox
 
 from kyklon.app.pages.assembly.volts_drawing import Drop, End, VoltsDrawing, Way
@@ -34,7 +35,7 @@ class PowerView(TabView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.instrument = self._drawing = VoltsDrawing(self.theme)
-        way = Sheet("Where the volts go", "piece by piece, under the load")
+        way = Sheet("Voltage drop", "segment by segment, under the load")
         way.add(scrolled(self._drawing))
         paths = tuple(f"assembly.{name}" for name in (*_ALWAYS, *_OF_BATTERY))
         self._form = FieldForm(self.theme, paths, self._edit)
@@ -43,7 +44,10 @@ class PowerView(TabView):
         self._figures, self._more = FigureRows(self.theme), FigureRows(self.theme)
         self._propose = button("", self._take_lead, "outline")
         figures = Sheet("Figures")
-        figures.add(row(self._figures, self._more, spacing=24), self._propose)
+        pair = row(self._figures, self._more, spacing=24)
+        for part in (self._figures, self._more):
+            pair.setAlignment(part, Qt.AlignmentFlag.AlignTop)
+        figures.add(pair, self._propose)
         self._volts = QDoubleSpinBox()
         self._volts.setRange(0, 60)
         self._volts.setDecimals(2)
@@ -53,7 +57,7 @@ class PowerView(TabView):
         measured = Sheet("Measured", "at the board, running")
         self._told = label("", "muted", wrap=True)
         measured.add(
-            row(self._volts, button("Note it", self.note, "outline")),
+            row(self._volts, button("Save reading", self.note, "outline")),
             self._told,
         )
         if self.theme.scale > 1:
@@ -90,27 +94,27 @@ class PowerView(TabView):
             rows.append(("At the board", show(found.board_v, "V", prefix="")))
             step = stepped(build, catalogue)
             if step is not None:
-                rows.append(("A step to the peak", show(step.least_v, "V", prefix="")))
+                rows.append(("Load step, lowest", show(step.least_v, "V", prefix="")))
             if found.hidden_ohm:
-                rows.append(("Measured besides", f"{found.hidden_ohm * 1000:.0f}\u202fmΩ"))
+                rows.append(("Extra, measured", f"{found.hidden_ohm * 1000:.0f}\u202fmΩ"))
             runs = run_time(found)
             if runs is not None and found.high is not None:
                 rows.append(("From the battery", show(found.high.root_a, "A", prefix="")))
-                rows.append(("It lasts about", show_duration(round(runs.hours * 12) * 300)))
-                rows.append(("The lead bears", show(ampacity_a(own.lead_awg, own.wire_c), "A", 1, prefix="")))
-                rows.append(("A short draws", show(short_a(own), "A", 0, prefix="")))
+                rows.append(("Run time, about", show_duration(round(runs.hours * 12) * 300)))
+                rows.append(("Lead ampacity", show(ampacity_a(own.lead_awg, own.wire_c), "A", 1, prefix="")))
+                rows.append(("Short circuit", show(short_a(own), "A", 0, prefix="")))
         half = -(-len(rows) // 2)
         self._figures.set_rows(tuple(rows[:half]))
         self._more.set_rows(tuple(rows[half:]))
         remedy = lead_remedy(build, catalogue) if battery and battery_findings(build, catalogue) else None
         self._propose.setVisible(battery)
         self._propose.setEnabled(remedy is not None)
-        self._propose.setText(remedy.label if remedy else "Lead and fuse suit each other")
+        self._propose.setText(remedy.label if remedy else "Lead and fuse match")
         latest = next((reading for reading in reversed(own.measured) if reading.what == "volts"), None)
         self._told.setText(
-            f"{latest.value:.2f} V with {latest.load}; {latest.model:.2f} V were expected."
+            f"{latest.value:.2f} V under {latest.load}; expected {latest.model:.2f} V."
             if latest
-            else "A meter at the socket tells the resistance that no data have."
+            else "A meter reading at the socket shows resistance that no datasheet lists."
         )
 
     def _take_lead(self) -> None:

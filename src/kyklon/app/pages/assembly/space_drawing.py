@@ -41,7 +41,7 @@ class SpaceDrawing(Instrument):
             return
         self._space, self._clashes = space, found
         told = [f"{box.name} at {box.near[0]:.0f}, {box.near[1]:.0f}, {box.near[2]:.0f} mm" for box in space.boxes]
-        told += [f"{clash.one} and {clash.other}: {clash.missing:.0f} mm are missing" for clash in found]
+        told += [f"{clash.one} and {clash.other}: {clash.missing:.0f} mm overlap" for clash in found]
         self.setAccessibleDescription("; ".join(told))
         self.update()
 
@@ -120,7 +120,7 @@ class SpaceDrawing(Instrument):
         gap += spare * 0.3
         self._above = QRectF(left, box.top() + px(18) + spare * 0.3, wide * self._scale, deep * self._scale)
         section = QRectF(left, self._above.bottom() + gap, wide * self._scale, high * self._scale)
-        for area, words in ((self._above, "from above, back at the top"), (section, "in section, seen from the front")):
+        for area, words in ((self._above, "Top view, back at the top"), (section, "Section, seen from the front")):
             self.text(painter, area.topLeft() - QPointF(0, px(9)), words, font=self.theme.font("small"), token="muted")
             self.block(painter, area, "field", "ink", radius=1, width=1.6)
         hit = {name for clash in self._clashes for name in (clash.one, clash.other)}

@@ -65,7 +65,7 @@ class SpaceView(TabView):
         self._list = QVBoxLayout()
         holder = QWidget()
         holder.setLayout(self._list)
-        fits = Sheet("What does not fit")
+        fits = Sheet("Collisions")
         fits.add(scrolled(holder))
         side = column(case, self._part, fits, spacing=12)
         side.setStretch(2, 1)
@@ -107,7 +107,7 @@ class SpaceView(TabView):
         space = space_of(self.build, self.session.catalogue)
         one, other = space.box(clash.one), space.box(clash.other)
         name = other.name if other is not None else f"the {clash.other}"
-        return f"▲ {one.name if one else clash.one}, {name}: {clash.missing:.1f}\u202fmm are missing"
+        return f"▲ {one.name if one else clash.one}, {name}: {clash.missing:.1f}\u202fmm overlap"
 
     def _show_sizes(self) -> None:
         box = space_of(self.build, self.session.catalogue).box(self.drawing.current)

@@ -29,7 +29,7 @@ class LanesDrawing(Instrument):
     least = QSize(380, 240)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Switched off, second by second")
+        super().__init__(theme, "Shutdown, second by second")
         self._found: Stopping | None = None
 
     def show_stopping(self, found: Stopping) -> None:
@@ -68,7 +68,7 @@ class LanesDrawing(Instrument):
             self.text(painter, name, lane.name, font=self.theme.font("label", weight=600))
             for span in lane.spans:
                 place = QRectF(x(span.start), top + pitch * 0.24, x(span.end) - x(span.start), pitch * 0.52)
-                torn = span.state == "torn off"
+                torn = span.state == "cut off"
                 fill = "red_soft" if torn else "teal_soft" if span.live else "field"
                 edge = QPen(self.theme.color("red" if torn else "teal" if span.live else "hairline"), 1.2)
                 self.block(painter, place.adjusted(0.5, 0, -0.5, 0), fill, edge, radius=2)
@@ -76,12 +76,12 @@ class LanesDrawing(Instrument):
                 if place.width() > px(30) and words:
                     inner = place.adjusted(px(5), 0, -px(3), 0)
                     self.text(painter, inner, words, font=self.theme.font("small"), token="red" if torn else "ink")
-        for moment, words, token in ((found.stopped_s, "stopped", "teal"), (found.cut_s, "power cut", "ink")):
+        for moment, words, token in ((found.stopped_s, "halted", "teal"), (found.cut_s, "power cut", "ink")):
             if moment is not None:
                 pen = Qt.PenStyle.DashLine
                 self.line(painter, QPointF(x(moment), box.top()), QPointF(x(moment), bottom), token, 1.6, pen)
                 spot = QPointF(
-                    x(moment) + px(4), box.top() + (px(6) if words == "stopped" else bottom - box.top() - px(4))
+                    x(moment) + px(4), box.top() + (px(6) if words == "halted" else bottom - box.top() - px(4))
                 )
                 self.text(painter, spot, words, font=self.theme.font("small", weight=600), token=token)
 
@@ -91,7 +91,7 @@ class SwitchView(TabView):
         super().__init__(session)
         self.instrument = self._drawing = LanesDrawing(self.theme)
         self._words = label("", wrap=True)
-        lanes = Sheet("Switched off", "what each end sees, second by second")
+        lanes = Sheet("Shutdown", "what button, system, power and LED do")
         lanes.add(self._drawing, self._words)
         lanes.body.setStretch(0, 1)
         self._form = FieldForm(self.theme, tuple(f"assembly.{name}" for name in _FIELDS), self.session.edit)
