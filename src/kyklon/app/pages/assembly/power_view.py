@@ -45,8 +45,8 @@ class PowerView(TabView):
         self._propose = button("", self._take_lead, "outline")
         figures = Sheet("Figures")
         pair = row(self._figures, self._more, spacing=24)
-        for part in (self._figures, self._more):
-            pair.setAlignment(part, Qt.AlignmentFlag.AlignTop)
+        for figure in (self._figures, self._more):
+            pair.setAlignment(figure, Qt.AlignmentFlag.AlignTop)
         figures.add(pair, self._propose)
         self._volts = QDoubleSpinBox()
         self._volts.setRange(0, 60)
