@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
+import random
 from fractions import Fraction
-from itertools import product
+from itertools import permutations, product
 
 import numpy as np
 import pytest
@@ -17,7 +18,7 @@ from kyklon.catalogue.records import System
 from kyklon.faults.network import Network, believe, entropy, gains
 from kyklon.model.controls import Control, Layout, Seat
 from kyklon.model.timing import Mode
-from kyklon.operations.controls import assignment
+from kyklon.operations.controls import assignment, wiring
 from kyklon.operations.controls.assignment import NOWHERE, Problem, Solved
 from kyklon.operations.controls.clearance import checks
 from kyklon.operations.library import match
@@ -400,3 +401,26 @@ def test_systems_go_by_their_rate(catalogue: Catalogue) -> None:
     system = catalogue.get(System, "alder-8")
     rates = {rate: schools._group(system.model_copy(update={"refresh": rate})) for rate in ("50", "54.9", "55", "60")}
     assert rates == {"50": "50", "54.9": "50", "55": "60", "60": "60"}
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_a_ground_wire_takes_the_shortest_way(seed: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Six layouts each against every order there is, up to seven places; with thirteen against the exact search."""
+    pick = random.Random(seed)
+
+    def a_layout(count: int) -> tuple[tuple[float, float], ...]:
+        return tuple((pick.randrange(0, 420, 7), pick.randrange(0, 160, 7)) for _ in range(count))
+
+    for _ in range(6):
+        start, places = (pick.uniform(0, 420), pick.uniform(0, 160)), tuple(dict.fromkeys(a_layout(pick.randint(1, 7))))
+        found = wiring.shortest_path(start, places)
+        assert sorted(found) == sorted(places)
+        best = min(wiring._length(start, order) for order in permutations(places))
+        assert wiring._length(start, found) == pytest.approx(best)
+    start, places = (210.0, 150.0), tuple(dict.fromkeys(a_layout(13)))
+    exact = wiring._exact_path(start, places)
+    monkeypatch.setattr(wiring, "EXACT", 3)
+    near = wiring.shortest_path.__wrapped__(start, places)
+    assert sorted(near) == sorted(places)
+    assert wiring._length(start, exact) <= wiring._length(start, near) <= 1.02 * wiring._length(start, exact)
+    assert wiring.shortest_path(start, ()) == ()

@@ -6,6 +6,7 @@ import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from itertools import pairwise
 
 from kyklon.base.tables import csv_of
@@ -130,36 +131,124 @@ def harness(hookup: Hookup) -> Harness:
     return Harness(tuple(runs), chains)
 
 
+EXACT = 11  # places up to which the shortest way is found for certain; a seat has fewer
+
+
+@lru_cache(maxsize=64)
+def shortest_path(
+    start: tuple[float, float], places: tuple[tuple[float, float], ...]
+) -> tuple[tuple[float, float], ...]:
+    """The order of places in which a wire along the board's sides from `start` is shortest. Exact up to EXACT of them
+    (Held and Karp 1962), beyond that the best of many starts with 2-opt and Or-opt."""
+    if len(places) <= EXACT:
+        return _exact_path(start, places)
+    tries = [_uncrossed(start, _nearest_path(start, places))]
+    for first in places:
+        rest = tuple(place for place in places if place != first)
+        tries.append(_uncrossed(start, [first, *_nearest_path(first, rest)]))
+    return tuple(_improved_path(start, min(tries, key=lambda tried: _length(start, tried))))
+
+
+def _uncrossed(start: tuple[float, float], order: list[tuple[float, float]]) -> list[tuple[float, float]]:
+    """2-opt: pieces are turned round as long as that makes the way shorter."""
+    better = True
+    while better:
+        better = False
+        for i in range(len(order) - 1):
+            before = start if i == 0 else order[i - 1]
+            for j in range(i + 1, len(order)):
+                old, new = _apart(before, order[i]), _apart(before, order[j])
+                if j + 1 < len(order):
+                    old += _apart(order[j], order[j + 1])
+                    new += _apart(order[i], order[j + 1])
+                if new < old - 1e-9:
+                    order[i : j + 1] = order[i : j + 1][::-1]
+                    better = True
+    return order
+
+
+def _apart(one: tuple[float, float], other: tuple[float, float]) -> float:
+    return abs(one[0] - other[0]) + abs(one[1] - other[1])
+
+
+def _length(start: tuple[float, float], order: Sequence[tuple[float, float]]) -> float:
+    return sum(_apart(one, other) for one, other in pairwise((start, *order)))
+
+
+def _nearest_path(start: tuple[float, float], places: Sequence[tuple[float, float]]) -> list[tuple[float, float]]:
+    left, order, at = list(places), list[tuple[float, float]](), start
+    while left:
+        at = min(left, key=lambda place: _apart(at, place))
+        left.remove(at)
+        order.append(at)
+    return order
+
+
+def _improved_path(start: tuple[float, float], order: list[tuple[float, float]]) -> list[tuple[float, float]]:
+    """Pieces turned round or moved elsewhere as long as that makes the way shorter."""
+    best, better = _length(start, order), True
+    while better:
+        better = False
+        for i in range(len(order)):
+            for j in range(i + 1, len(order) + 1):
+                piece, rest = order[i:j], [*order[:i], *order[j:]]
+                turned = [*order[:i], *piece[::-1], *order[j:]]
+                moved = [
+                    [*rest[:at], *some, *rest[at:]]
+                    for at in range(len(rest) + 1)
+                    for some in (piece, piece[::-1])
+                    if j - i <= 3
+                ]
+                for tried in (turned, *moved):
+                    if (length := _length(start, tried)) < best - 1e-9:
+                        order, best, better = tried, length, True
+    return order
+
+
+def _exact_path(start: tuple[float, float], places: Sequence[tuple[float, float]]) -> tuple[tuple[float, float], ...]:
+    """By the shortest way to each place over each set of others."""
+    count = len(places)
+    if not count:
+        return ()
+    apart = [[_apart(one, other) for other in places] for one in places]
+    first = [_apart(start, place) for place in places]
+    costs: list[dict[int, float]] = [{} for _ in range(1 << count)]
+    came: list[dict[int, int]] = [{} for _ in range(1 << count)]
+    for last in range(count):
+        costs[1 << last][last] = first[last]
+    for mask in range(1, 1 << count):
+        for last, cost in costs[mask].items():
+            row = apart[last]
+            for other in range(count):
+                bit = 1 << other
+                if mask & bit:
+                    continue
+                further, known = cost + row[other], costs[mask | bit]
+                if other not in known or further < known[other] - 1e-12:
+                    known[other] = further
+                    came[mask | bit][other] = last
+    mask = (1 << count) - 1
+    last = min(costs[mask], key=lambda end: costs[mask][end])
+    found = []
+    while True:
+        found.append(places[last])
+        before = came[mask].get(last)
+        mask &= ~(1 << last)
+        if before is None:
+            return tuple(reversed(found))
+        last = before
+
+
 def _chain(hookup: Hookup, role: str, controls: Sequence[str]) -> Chain:
-    """From the encoder to its nearest switch and on, every switch once; crossings are taken out (2-opt)."""
+    """From the encoder to its nearest switch and on, every switch once. Those at one place, such as a joystick's four,
+    follow each other."""
     points = {control: place for control in controls if (place := hookup.layout.place(control)) is not None}
     start = hookup.at(role)
 
-    def way(one: tuple[float, float], other: tuple[float, float]) -> float:
-        return abs(one[0] - other[0]) + abs(one[1] - other[1])
-
-    left, order, at = dict(points), list[str](), start
-    while left:
-        nearest = min(left, key=lambda control: way(at, left[control]))
-        order.append(nearest)
-        at = left.pop(nearest)
-    for _turn in range(len(order)):
-        better = False
-        for i in range(len(order) - 1):
-            for j in range(i + 1, len(order)):
-                before = start if i == 0 else points[order[i - 1]]
-                old = way(before, points[order[i]])
-                new = way(before, points[order[j]])
-                if j + 1 < len(order):
-                    old += way(points[order[j]], points[order[j + 1]])
-                    new += way(points[order[i]], points[order[j + 1]])
-                if new < old - 1e-6:
-                    order[i : j + 1] = order[i : j + 1][::-1]
-                    better = True
-        if not better:
-            break
+    places = tuple(dict.fromkeys(points.values()))
+    order = [control for place in shortest_path(start, places) for control, at in points.items() if at == place]
     spots = [start, *(points[control] for control in order)]
-    pieces = tuple(SLACK * way(one, other) + ENDS for one, other in pairwise(spots))
+    pieces = tuple(SLACK * _apart(one, other) + ENDS for one, other in pairwise(spots))
     return Chain(role, tuple(order), pieces)
 
 
