@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 
 import pytest
 
 from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Cable
 from kyklon.demo import camper
 from kyklon.model.assembly import Body
 from kyklon.model.build import Build, edited
@@ -17,6 +19,7 @@ from kyklon.operations.assembly.space import (
     Space,
     clashes,
     free_mm,
+    leads,
     overlap,
     rooms,
     space_of,
@@ -152,3 +155,20 @@ def test_every_remedy_resolves_its_clash_and_makes_none(seed: int, catalogue: Ca
             after = clashes(space_of(room.build, catalogue))
             assert len(after) < len(before)
             assert {clash.one, clash.other} not in [{row.one, row.other} for row in after]
+
+
+def test_a_lead_must_reach_along_the_walls_with_slack(catalogue: Catalogue) -> None:
+    """Middles 100 mm apart across and 50 to the back: 150 mm, 15 % more, and a plug at each end."""
+    build = camper.build(catalogue, "0" * 64)
+    bodies = [
+        Body(id=name, name=name, x=x, y=y, wide=40, deep=20, high=10)
+        for name, x, y in (("board", 20, 80), ("encoder", 120, 30))
+    ]
+    build = with_bodies(build, *bodies)
+    (lead,) = [lead for lead in leads(build, catalogue) if "encoder" in lead.name]
+    assert lead.needs_mm == pytest.approx(150 * 1.15 + 2 * 38)
+    assert lead.has_mm == 1000
+    assert lead.reaches
+    short = catalogue.get(Cable, "usb-a-b-1m").model_copy(update={"length_m": 0.2})
+    shelf = replace(catalogue, parts={**catalogue.parts, "cables": {**catalogue.parts["cables"], "usb-a-b-1m": short}})
+    assert not next(lead for lead in leads(build, shelf) if "encoder" in lead.name).reaches

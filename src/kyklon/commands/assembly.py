@@ -19,6 +19,7 @@ from kyklon.operations.assembly.measured import with_celsius, with_volts
 from kyklon.operations.assembly.space import (
     clashes,
     free_mm,
+    leads,
     rooms,
     space_of,
     with_body,
@@ -217,6 +218,7 @@ def space(
     made = space_of(build, catalogue)
     found = clashes(made)
     ways = {clash: rooms(build, catalogue, clash) for clash in found}
+    inner = leads(build, catalogue)
     data = {
         "inner_mm": list(made.inner),
         "bodies": [{"id": box.id, "name": box.name, "near": box.near, "size": box.size} for box in made.boxes],
@@ -228,6 +230,10 @@ def space(
                 "helps": [room.words for room in ways[clash]],
             }
             for clash in found
+        ],
+        "leads": [
+            {"name": lead.name, "needs_mm": round(lead.needs_mm), "has_mm": round(lead.has_mm), "reaches": lead.reaches}
+            for lead in inner
         ],
         "assumed": list(made.assumed),
     }
@@ -243,6 +249,9 @@ def space(
         if not found:
             free = free_mm(made)
             told.append("Nothing collides" + (f"; {free:.0f} mm are free over everything." if free > 0 else "."))
+        for lead in inner:
+            short = "" if lead.reaches else ", too short"
+            told.append(f"{lead.name}: at least {lead.needs_mm:.0f} mm; the cable has {lead.has_mm:.0f} mm{short}.")
         return told + ([f"Assumed: {'; '.join(made.assumed)}."] if made.assumed else [])
 
     out(data, as_json, lines)

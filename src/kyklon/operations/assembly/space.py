@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
+from kyklon.catalogue.cables import joined, pieces_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Display, Encoder, Panel
 from kyklon.model.assembly import Body
@@ -367,3 +368,44 @@ def free_mm(space: Space) -> float:
     standing = [box.far[2] for box in space.boxes if not box.id.startswith("control-")]
     hanging = [box.near[2] for box in space.boxes if box.id.startswith("control-")]
     return min([space.inner[2], *hanging]) - max(standing, default=0.0)
+
+
+# --- how long the leads inside must be -------------------------------------------------------------------------------
+
+SLACK = 1.15  # times the way along the walls: nothing is pulled tight, CP
+
+
+@dataclass(frozen=True)
+class Lead:
+    """A cable inside the case. needs_mm: along the walls with slack and its plugs; has_mm: of the cable that is
+    chosen, 0 where none is."""
+
+    name: str
+    needs_mm: float
+    has_mm: float = 0.0
+
+    @property
+    def reaches(self) -> bool:
+        return not self.has_mm or self.has_mm >= self.needs_mm
+
+
+def leads(build: Build, catalogue: Catalogue) -> tuple[Lead, ...]:
+    """The cables between what stands in the case, as long as the boxes are apart."""
+    space = space_of(build, catalogue)
+    found = []
+    for link in build.links:
+        start, end = (name.partition(".")[0] for name in link.ends)
+        one, other = space.box(start), space.box(end)
+        if one is None or other is None:
+            continue
+        pieces = pieces_of(link, catalogue)
+        has = joined(pieces).length_m * 1000 if pieces else 0.0
+        found.append(Lead(f"{one.name} to {other.name}", _way_mm(one, other) * SLACK + 2 * PLUG_MM, has))
+    return tuple(found)
+
+
+def _way_mm(one: Box, other: Box) -> float:
+    """From middle to middle along the walls."""
+    return sum(
+        abs((a + b) / 2 - (c + d) / 2) for a, b, c, d in zip(one.near, one.far, other.near, other.far, strict=True)
+    )

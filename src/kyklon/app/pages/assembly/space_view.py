@@ -18,6 +18,7 @@ from kyklon.operations.assembly.space import (
     Clash,
     Room,
     clashes,
+    leads,
     rooms,
     space_of,
     with_body,
@@ -99,6 +100,16 @@ class SpaceView(TabView):
             self._list.addWidget(label(f"and {len(found) - _MOST} more", "muted"))
         if not found:
             self._list.addWidget(label("Nothing collides.", "muted"))
+        for lead in leads(build, catalogue):
+            words = f"{lead.name}: at least {lead.needs_mm:.0f}\u202fmm of cable"
+            short = not lead.reaches
+            self._list.addWidget(
+                label(
+                    f"▲ {words}; it has {lead.has_mm:.0f}\u202fmm" if short else words,
+                    "stop" if short else "muted",
+                    wrap=True,
+                )
+            )
         if space.assumed:
             self._list.addWidget(label(f"Assumed: {'; '.join(space.assumed)}.", "muted", wrap=True))
         self._list.addStretch(1)
