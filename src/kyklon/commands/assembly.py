@@ -91,14 +91,14 @@ def _segments(found: Feed) -> list[dict[str, Any]]:
     for flow in (found.high, found.low):
         if flow is None:
             continue
-        for segment, amps in zip(flow.tree.segments, flow.amps, strict=True):
+        for number, (segment, amps) in enumerate(zip(flow.tree.segments, flow.amps, strict=True)):
             rows.append(
                 {
                     "name": segment.name,
                     "mohm": round(segment.ohms * 1000, 2),
                     "amps": round(amps, 4),
                     "loses_v": round(amps * segment.ohms, 4),
-                    "watts": round(amps * amps * segment.ohms, 4),
+                    "watts": round(flow.lost_w(number), 4),
                 }
             )
     return rows

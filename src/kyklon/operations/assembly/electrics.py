@@ -1,4 +1,4 @@
-"""Wire, resistors, levels and heat. SI units throughout: m, A, V, ohm, W, °C."""
+"""Wire, resistors and levels. SI units throughout: m, A, V, ohm, W, °C."""
 
 from __future__ import annotations
 
@@ -53,8 +53,3 @@ def led_resistor(volts: float, forward_v: float, amps: float, series: tuple[int,
 def sync_level_v(volts: float, series_ohm: float) -> float:
     """Level into a 75 ohm input through a series resistor: V · 75 / (R + 75)."""
     return volts * VIDEO_LOAD_OHM / (series_ohm + VIDEO_LOAD_OHM)
-
-
-def chip_celsius(ambient_c: float, watts: float, k_per_w: float) -> float:
-    """Steady temperature of a chip: Ta + P · Rth."""
-    return ambient_c + watts * k_per_w

@@ -311,7 +311,43 @@ def _battery_rows(build: Build, catalogue: Catalogue) -> list[Finding]:
                 lead_remedy(build, catalogue),
             )
         ]
-    amps, bears = flow.root_a, ampacity_a(own.lead_awg, own.wire_c)
+    amps = flow.root_a
+    rows = _fuse_rows(build, catalogue, amps)
+    rush = inrush(flow.tree.volts, sum(segment.ohms for segment in flow.tree.segments), own.input_uf * 1e-6)
+    if own.fuse_a and rush.i2t > melts_i2t(own.fuse_a, slow=own.fuse_slow):
+        rows.append(
+            _of_battery(
+                "fuse-inrush",
+                Severity.CAUTION,
+                f"The {own.fuse_a:g} A fuse may open when it is switched on",
+                f"{own.input_uf:.0f} µF draw {rush.peak_a:.0f} A for {rush.settles_s * 1000:.1f} ms.",
+                "A quick fuse ages at every start.",
+                None
+                if own.fuse_slow
+                else Remedy(
+                    label="A slow-blow fuse", changes=(assembly_change(build, "assembly.fuse_slow", value=True),)
+                ),
+            )
+        )
+    lost = cable_drop_v(own.lead_awg, own.lead_m, amps, own.wire_c)
+    if lost > DROP_SHARE * flow.tree.volts:
+        rows.append(
+            _of_battery(
+                "lead-drop",
+                Severity.CAUTION,
+                f"The lead loses {lost:.2f} V",
+                f"{own.lead_m:g} m of AWG {own.lead_awg} at {amps:.2f} A; {DROP_SHARE:.0%} are the usual limit.",
+                "The battery seems empty although it is not.",
+                lead_remedy(build, catalogue),
+            )
+        )
+    return rows
+
+
+def _fuse_rows(build: Build, catalogue: Catalogue, amps: float) -> list[Finding]:
+    """The fuse against its lead and the amps of the peak."""
+    own = build.assembly
+    bears = ampacity_a(own.lead_awg, own.wire_c)
     lead = f"AWG {own.lead_awg}, which bears {bears:.1f} A at {own.wire_c:.0f} °C"
     rows: list[Finding] = []
     if not own.fuse_a:
@@ -355,34 +391,6 @@ def _battery_rows(build: Build, catalogue: Catalogue) -> list[Finding]:
                 "A short at the far end may not open the fuse",
                 f"It draws about {short_a(own):.1f} A through {own.lead_m:g} m of AWG {own.lead_awg}.",
                 "The wire then gets hot for minutes.",
-                lead_remedy(build, catalogue),
-            )
-        )
-    rush = inrush(flow.tree.volts, sum(segment.ohms for segment in flow.tree.segments), own.input_uf * 1e-6)
-    if own.fuse_a and rush.i2t > melts_i2t(own.fuse_a, slow=own.fuse_slow):
-        rows.append(
-            _of_battery(
-                "fuse-inrush",
-                Severity.CAUTION,
-                f"The {own.fuse_a:g} A fuse may open when it is switched on",
-                f"{own.input_uf:.0f} µF draw {rush.peak_a:.0f} A for {rush.settles_s * 1000:.1f} ms.",
-                "A quick fuse ages at every start.",
-                None
-                if own.fuse_slow
-                else Remedy(
-                    label="A slow-blow fuse", changes=(assembly_change(build, "assembly.fuse_slow", value=True),)
-                ),
-            )
-        )
-    lost = cable_drop_v(own.lead_awg, own.lead_m, amps, own.wire_c)
-    if lost > DROP_SHARE * flow.tree.volts:
-        rows.append(
-            _of_battery(
-                "lead-drop",
-                Severity.CAUTION,
-                f"The lead loses {lost:.2f} V",
-                f"{own.lead_m:g} m of AWG {own.lead_awg} at {amps:.2f} A; {DROP_SHARE:.0%} are the usual limit.",
-                "The battery seems empty although it is not.",
                 lead_remedy(build, catalogue),
             )
         )

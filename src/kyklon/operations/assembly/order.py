@@ -59,10 +59,6 @@ _IRON = "Solder in fresh air; the iron stays hot for minutes."
 def _acts(build: Build, catalogue: Catalogue) -> Iterable[Act]:
     own = build.assembly
     image = catalogue.find(Image, build.part("image"))
-    panel = catalogue.find(Panel, build.controls.panel)
-    hookup = hookup_of(build, catalogue)
-    wired = panel is not None and hookup is not None and bool(hookup.devices)
-    display = catalogue.find(Display, build.part("display"))
     keyboard = catalogue.find(Keyboard, build.controls.keyboard.layout)
     board = catalogue.find(Board, build.part("board"))
     yield Act("card", f"Write {image.name} to the card and prove it" if image else "Write the card and prove it")
@@ -72,42 +68,7 @@ def _acts(build: Build, catalogue: Catalogue) -> Iterable[Act]:
         (("card", "it starts from the card"),),
         caution=_STATIC,
     )
-    if wired and panel is not None and hookup is not None:
-        bores = len(panel.controls) * panel.players
-        yield Act("trial", "Drill the trial piece with each bit", caution=_GOGGLES)
-        yield Act(
-            "drill",
-            f"Drill {bores} holes in the panel",
-            (("trial", "a wrong bit shows in scrap"),),
-            undo="a hole stays a hole",
-            caution=_GOGGLES,
-        )
-        yield Act("paint", "Paint or varnish the panel", (("drill", "no drilling through paint"),), undo="sanding")
-        levers = sum(control.kind == "lever" for control in panel.controls) * panel.players
-        yield Act(
-            "encoder",
-            "Screw the encoder under the panel",
-            (("drill", "the bits would hit it"),),
-            (("wood screw 3 × 12", 4 * len(hookup.devices)),),
-        )
-        yield Act(
-            "controls",
-            f"Mount {bores} controls",
-            (("paint", "it must be dry"), ("encoder", "the wires are measured to it")),
-            (("M4 × 20 countersunk with nut", 4 * levers),) if levers else (),
-        )
-        runs = len(harness(hookup).runs)
-        yield Act(
-            "wire",
-            f"Crimp and wire {runs} switches",
-            (("controls", "the switches must sit"),),
-            undo="tabs wear: pull at the crimp",
-        )
-        yield Act(
-            "prove",
-            "Test the wiring",
-            (("wire", "all wires first"), ("open-start", "the system must run")),
-        )
+    yield from _panel_acts(build, catalogue)
     if keyboard is not None and keyboard.pins:
         yield Act("ribbon", f"Read the ribbon of {keyboard.name}", undo="a ribbon's film tears: no more than needed")
     if build.links:
@@ -136,6 +97,54 @@ def _acts(build: Build, catalogue: Catalogue) -> Iterable[Act]:
         (("M2.5 × 6 with standoff", 4),),
         caution=_STATIC,
     )
+    yield from _last_acts(build, catalogue)
+
+
+def _panel_acts(build: Build, catalogue: Catalogue) -> Iterable[Act]:
+    """The panel with its controls and wires; nothing without them."""
+    panel, hookup = catalogue.find(Panel, build.controls.panel), hookup_of(build, catalogue)
+    if panel is None or hookup is None or not hookup.devices:
+        return
+    bores = len(panel.controls) * panel.players
+    yield Act("trial", "Drill the trial piece with each bit", caution=_GOGGLES)
+    yield Act(
+        "drill",
+        f"Drill {bores} holes in the panel",
+        (("trial", "a wrong bit shows in scrap"),),
+        undo="a hole stays a hole",
+        caution=_GOGGLES,
+    )
+    yield Act("paint", "Paint or varnish the panel", (("drill", "no drilling through paint"),), undo="sanding")
+    levers = sum(control.kind == "lever" for control in panel.controls) * panel.players
+    yield Act(
+        "encoder",
+        "Screw the encoder under the panel",
+        (("drill", "the bits would hit it"),),
+        (("wood screw 3 × 12", 4 * len(hookup.devices)),),
+    )
+    yield Act(
+        "controls",
+        f"Mount {bores} controls",
+        (("paint", "it must be dry"), ("encoder", "the wires are measured to it")),
+        (("M4 × 20 countersunk with nut", 4 * levers),) if levers else (),
+    )
+    runs = len(harness(hookup).runs)
+    yield Act(
+        "wire",
+        f"Crimp and wire {runs} switches",
+        (("controls", "the switches must sit"),),
+        undo="tabs wear: pull at the crimp",
+    )
+    yield Act(
+        "prove",
+        "Test the wiring",
+        (("wire", "all wires first"), ("open-start", "the system must run")),
+    )
+
+
+def _last_acts(build: Build, catalogue: Catalogue) -> Iterable[Act]:
+    """From what cools and feeds it to the closed case."""
+    own, display = build.assembly, catalogue.find(Display, build.part("display"))
     if own.fan == "in the case":
         yield Act(
             "fan",

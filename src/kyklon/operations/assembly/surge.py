@@ -7,7 +7,7 @@ microseconds that count here. Exact for a resistance and a capacitor; a load tha
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import exp, log
+from math import log
 
 from kyklon.base.late import late
 
@@ -38,11 +38,6 @@ def inrush(volts: float, ohms: float, farads: float, limit_a: float = 0.0) -> In
         i2t = limit_a**2 * (held + tail / 2)
         return Inrush(limit_a, i2t, held + tail * max(0.0, log(limit_a / (0.05 * limit_a))), farads * volts**2 / 2)
     return Inrush(peak, peak**2 * ohms * farads / 2, -log(0.05) * ohms * farads, farads * volts**2 / 2)
-
-
-def inrush_a(seconds: float, volts: float, ohms: float, farads: float) -> float:
-    """Amps so long after the switch closed, no limit."""
-    return volts / ohms * exp(-seconds / (ohms * farads))
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,6 @@ from kyklon.model.build import Build
 
 MARGIN_S = 3.0  # beyond the usual time to stop: a card that is busy takes longer, CP
 _PRESS_AT = 2.0  # s into the drawing
-START_S = 0.5  # s from power to the first lamp, CP
 
 
 @dataclass(frozen=True)

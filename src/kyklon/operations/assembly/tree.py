@@ -36,7 +36,7 @@ _SHARES: Mapping[Load, float] = {  # of the way from the usual to the peak curre
 _LEAST = 0.3  # of the usual current, below which no load is taken to be
 _SWEEPS = 200
 _ALIKE_V = 1e-9
-BLADE_OHM_A = 0.06  # V that a fuse loses at its own rating: 60 mV, cold; IEC 60127 allows more for small ones (mem)
+FUSE_V = 0.06  # V that a fuse loses at its own rating: 60 mV, cold; IEC 60127 allows more for small ones (mem)
 
 
 @dataclass(frozen=True)
@@ -297,7 +297,8 @@ def cut_off_v(settings: AssemblySettings) -> float:
 
 
 def fuse_ohm(amps: float) -> float:
-    return BLADE_OHM_A / amps if amps else 0.0
+    """Ohms of a fuse by its rating in A, cold; 0 for none."""
+    return FUSE_V / amps if amps else 0.0
 
 
 def _battery_side(own: AssemblySettings, low: Flow, charge: float | None = None) -> Tree:
