@@ -21,7 +21,8 @@ from kyklon.model.build import edited
 from kyklon.model.world import World
 from kyklon.operations.assembly.findings import findings
 from kyklon.operations.assembly.heat import helps
-from kyklon.operations.assembly.space import Box, Space, clashes, rooms, space_of
+from kyklon.operations.assembly.rooms import rooms
+from kyklon.operations.assembly.space import Box, Space, clashes, space_of
 from kyklon.operations.assembly.tree import Segment, Sink, Tree, solved
 
 INNER = (600.0, 400.0, 120.0)

@@ -12,8 +12,9 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.demo import camper, lighthouse, school_fair
 from kyklon.model.assembly import LOADS, AssemblySettings
 from kyklon.model.build import edited, remedied
+from kyklon.model.casework import PURPOSES, WALLS
 from kyklon.model.world import World
-from kyklon.operations.assembly import heat, order, space, switching, templates, tree
+from kyklon.operations.assembly import heat, order, rooms, space, switching, templates, tree
 from kyklon.operations.assembly.findings import findings
 from kyklon.operations.plan.planned import empty_build
 
@@ -40,6 +41,13 @@ def body(pick: random.Random, number: int) -> dict[str, Any]:
     return {"id": f"x{number}", "name": "X", "fixed": pick.random() < 0.3, **place, **size}
 
 
+def opening(pick: random.Random, number: int) -> dict[str, Any]:
+    place = {"along": pick.uniform(-100, 2000), "up": pick.uniform(-100, 500)}
+    size = {"wide": pick.uniform(0.1, 900), "high": pick.uniform(0.1, 900), "round": pick.random() < 0.3}
+    kinds = {"wall": pick.choice(WALLS), "purpose": pick.choice(list(PURPOSES))}
+    return {"id": f"o{number}", "name": pick.choice(["Power", "<b>&", "=1"]), **place, **size, **kinds}
+
+
 @pytest.mark.long(keep=12)
 @pytest.mark.parametrize("seed", range(80))
 def test_no_setting_breaks_it_and_every_remedy_cures(seed: int, catalogue: Catalogue) -> None:
@@ -54,6 +62,8 @@ def test_no_setting_breaks_it_and_every_remedy_cures(seed: int, catalogue: Catal
         }
         if pick.random() < 0.3:
             values["bodies"] = [body(pick, number) for number in range(pick.randint(1, 6))]
+        if pick.random() < 0.4:
+            values["openings"] = [opening(pick, number) for number in range(pick.randint(1, 6))]
         made = edited(build, "assembly", {**build.assembly.model_dump(), **values})
         for load in LOADS:
             way = tree.feed(made, catalogue, load)
@@ -67,7 +77,7 @@ def test_no_setting_breaks_it_and_every_remedy_cures(seed: int, catalogue: Catal
                 assert help_.brings_k > 0
         collisions = space.clashes(space.space_of(made, catalogue))
         for clash in collisions[:2]:
-            for room in space.rooms(made, catalogue, clash):
+            for room in rooms.rooms(made, catalogue, clash):
                 assert room.left < len(collisions)
         for plate in templates.plates(made, catalogue):
             assert templates.as_svg(plate)

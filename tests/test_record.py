@@ -124,6 +124,13 @@ def test_what_is_no_build_is_an_error(tmp_path: Path, text: str) -> None:
         store.load(tmp_path)
 
 
+def test_a_change_to_what_is_no_build_leaves_nothing_behind(tmp_path: Path) -> None:
+    for folder in (tmp_path / "none", tmp_path):
+        with pytest.raises(BuildFolderError):
+            store.update(folder, lambda build: build)
+    assert not list(tmp_path.iterdir())
+
+
 def test_a_folder_that_is_not_there_is_named(tmp_path: Path) -> None:
     with pytest.raises(BuildFolderError, match="nowhere"):
         store.load(tmp_path / "nowhere")

@@ -12,19 +12,8 @@ from kyklon.catalogue.records import Cable
 from kyklon.demo import camper
 from kyklon.model.assembly import Body
 from kyklon.model.build import Build, edited
-from kyklon.operations.assembly.space import (
-    TOUCH_MM,
-    WALLS,
-    Box,
-    Space,
-    clashes,
-    free_mm,
-    leads,
-    overlap,
-    rooms,
-    space_of,
-    with_body,
-)
+from kyklon.operations.assembly.rooms import rooms, with_body
+from kyklon.operations.assembly.space import TOUCH_MM, WALLS, Box, Space, clashes, free_mm, leads, overlap, space_of
 from support import Demo
 
 INNER = (200.0, 150.0, 80.0)

@@ -11,7 +11,9 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import QRectF, Qt, QTimer
+from PyQt6.QtGui import QImage, QPainter
+from PyQt6.QtSvg import QSvgRenderer
 from PyQt6.QtWidgets import QApplication, QDialog
 
 from kyklon.app.pages.assembly.page import HEAT, ORDER, POWER, SPACE
@@ -29,6 +31,7 @@ from kyklon.catalogue.loader import load
 from kyklon.demo import lighthouse, samples
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
 from kyklon.model.fault import FaultCase
+from kyklon.operations.assembly import templates
 from kyklon.record import builds
 
 FAILED_START = """\
@@ -292,8 +295,26 @@ def the_assembly(camera: Camera) -> None:
         camera.settle()
         camera.pause(0.3)
         camera.shoot(name)
+    the_template(camera)
     page.show_view(POWER)
     camera.session.put("As it was", camera.session.build.model_copy(update={"assembly": before}))
+
+
+def the_template(camera: Camera) -> None:
+    """The first printed page of the back plate."""
+    if WANTED and "assembly-template" not in WANTED:
+        return
+    made = templates.plates(camera.session.build, camera.session.catalogue)
+    plate = next(plate for plate in made if plate.name == "back-plate")
+    image = QImage(840, 594, QImage.Format.Format_RGB32)
+    image.fill(0xFFFFFFFF)
+    painter = QPainter(image)
+    drawn = QSvgRenderer(templates.as_svg(plate).encode())
+    size = drawn.defaultSize().scaled(image.size(), Qt.AspectRatioMode.KeepAspectRatio)
+    drawn.render(painter, QRectF(0, 0, size.width(), size.height()))
+    painter.end()
+    image.copy(0, 0, size.width(), size.height()).save(str(OUT / "assembly-template.png"))
+    print(OUT / "assembly-template.png")
 
 
 def the_power_on(camera: Camera) -> None:

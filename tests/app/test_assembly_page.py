@@ -8,7 +8,8 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 
 from app.conftest import User
-from kyklon.app.pages.assembly.page import HEAT, ORDER, POWER, SPACE
+from kyklon.app.pages.assembly.openings_dialog import OpeningsDialog
+from kyklon.app.pages.assembly.page import HEAT, ORDER, POWER, SPACE, WIRES
 from kyklon.base.errors import WrongUse
 from kyklon.commands import assembly as by_command
 from kyklon.model.build import edited
@@ -112,6 +113,88 @@ def test_a_part_is_dragged_under_a_button_and_makes_room_again(user: User, tmp_p
     assert (tmp_path / "back-plate.pdf").read_bytes().startswith(b"%PDF")
 
 
+TABLE = """connector,end,contact,other end,other contact,signal,gives V,takes V,colour
+Ribbon,Old keyboard,1,Header,pin 3,row,5,3.3,grey
+Ribbon,Old keyboard,2,Header,pin 9,GND,0,0,black
+"""
+
+
+def test_a_connector_is_read_and_ticked(user: User, tmp_path: Path) -> None:
+    page = user.open(80)
+    page.show_view(WIRES)
+    user.wait()
+    view = page.wires
+    assert view.drawing._connector is not None
+    assert "Tackle" in view.drawing._connector.name
+    (tmp_path / "bad.csv").write_text("nothing here")
+    view.read(tmp_path / "bad.csv")
+    assert not user.window.session.build.assembly.connectors
+    (tmp_path / "ribbon.csv").write_text(TABLE)
+    view.read(tmp_path / "ribbon.csv")
+    user.wait()
+    assert view.drawing._connector.name == "Ribbon"
+    assert any(finding.code.startswith("assembly.wires:own-1") for finding in user.window.session.findings)
+    name, tick = next(iter(view._ticks.items()))
+    tick.click()
+    user.wait()
+    assert user.window.session.build.assembly.metered == (name,)
+    assert "1 of 3" in view._count.text()
+    view.save_table(tmp_path / "out.csv")
+    user.bot.waitUntil(lambda: (tmp_path / "out.csv").exists(), timeout=60_000)
+    assert "Ribbon,Old keyboard,1" in (tmp_path / "out.csv").read_text()
+    user.press("Remove", view)
+    user.wait()
+    assert not user.window.session.build.assembly.connectors
+
+
+def test_an_opening_is_added_changed_and_removed(user: User) -> None:
+    page = user.open(80)
+    page.show_view(SPACE)
+    user.wait()
+    dialog = OpeningsDialog(user.window.session, page.space)
+    dialog.keep()
+    assert "needs a name" in dialog._said.text()
+    dialog.name.setText("old socket")
+    dialog.keep()
+    dialog.fields["along"].setValue(77)
+    dialog.keep()
+    (opening,) = user.window.session.build.assembly.openings
+    assert (opening.name, opening.along, opening.wall) == ("old socket", 77, "back")
+    user.window.session.edit("assembly.sockets_held", "glue")
+    dialog._offer(opening.id)
+    assert "brace" in dialog._grip.text()
+    dialog.drop()
+    assert not user.window.session.build.assembly.openings
+    dialog.deleteLater()
+
+
+def test_openings_and_wires_by_commands(demo: Demo, capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    for name, mm in (("inner_wide", 414.0), ("inner_deep", 224.0), ("inner_high", 120.0)):
+        store.update(demo.folder, lambda build, name=name, mm=mm: edited(build, f"assembly.{name}", mm))
+    by_command.space(demo.folder, ["board=3,100"])
+    assert "No opening in the left wall, 131 mm along" in capsys.readouterr().out
+    by_command.space(demo.folder, opening=["slot=left:24x10@131,7:card", "old=back:d30@200,60"])
+    told = capsys.readouterr().out
+    assert "can be changed through the left wall" in told
+    assert "old, Old: back wall, 30 mm across, unused, to be covered" in told
+    by_command.space(demo.folder, turn=["board"], close=["old"])
+    assert store.load(demo.folder).build.assembly.bodies[0].turned == 90
+    for bad in ("slot=left:24@1,2", "slot=side:24x10@1,2", "slot=left:24x10@1,2:door"):
+        with pytest.raises(WrongUse, match="no opening"):
+            by_command.space(demo.folder, opening=[bad])
+    with pytest.raises(WrongUse, match="already"):
+        by_command.space(demo.folder, opening=["slot=left:24x10@1,2"])
+    (tmp_path / "ribbon.csv").write_text(TABLE)
+    assert by_command.wires(demo.folder) == 0
+    assert by_command.wires(demo.folder, read=tmp_path / "ribbon.csv") == 1
+    assert "kill an input" in capsys.readouterr().out
+    assert by_command.wires(demo.folder, tick=["own-1/1>pin 3/through"], write=tmp_path / "out.csv") == 1
+    assert "[x] Old keyboard 1" in capsys.readouterr().out
+    with pytest.raises(WrongUse, match="no check"):
+        by_command.wires(demo.folder, tick=["own-1/nothing"])
+    assert by_command.wires(demo.folder, remove=["own-1"]) == 0
+
+
 def test_the_order_is_walked_by_keys(user: User) -> None:
     page = user.open(80)
     page.show_view(ORDER)
@@ -144,7 +227,7 @@ def test_the_same_by_commands(demo: Demo, capsys: pytest.CaptureFixture[str], tm
     with pytest.raises(WrongUse, match="already"):
         by_command.space(demo.folder, add=["post=8x8x9"])
     assert by_command.template(demo.folder, tmp_path / "templates") == 0
-    assert len(list((tmp_path / "templates").glob("*.dxf"))) == 4
+    assert len(list((tmp_path / "templates").glob("*.dxf"))) == 5
     assert by_command.switch(demo.folder) == 1
     assert "Power is cut" in capsys.readouterr().out
     assert by_command.sequence(demo.folder) == 0

@@ -20,7 +20,7 @@ from kyklon.demo import camper
 from kyklon.model.assembly import CASES, AssemblySettings
 from kyklon.model.build import edited
 from kyklon.operations.assembly import heat as heat_
-from kyklon.operations.assembly.electrics import awg_ohm_per_m, led_resistor
+from kyklon.operations.assembly.electrics import PIN_A, awg_ohm_per_m, behind_trace, led_resistor
 from kyklon.operations.assembly.surge import Source, hold_up_s, inrush, load_step
 from kyklon.operations.assembly.tree import Segment, Sink, Tree, feed, solved
 
@@ -281,3 +281,32 @@ def test_led_series_resistor_keeps_the_current_below_what_was_asked() -> None:
         ohms, watts = led_resistor(volts, forward, amps)
         assert (volts - forward) / ohms <= amps * (1 + 1e-9)
         assert watts == pytest.approx(2 * (volts - forward) ** 2 / ohms)
+
+
+@spice
+@pytest.mark.parametrize("seed", range(6))
+def test_an_led_behind_an_old_trace_in_ngspice(seed: int, tmp_path: Path) -> None:
+    """A pin, the added resistor, the old board across the trace, its old resistor, and the LED as a source of Vf."""
+    pick = random.Random(seed)
+    volts, forward = pick.choice([3.3, 5.0]), pick.uniform(1.7, 2.1)
+    trace, across = pick.uniform(20, 120), pick.choice([470.0, 2200.0, 1e6])
+    found = behind_trace(volts, forward, 0.004, trace, across)
+    assert found.added > 0
+    netlist = f"""Vpin pin 0 {volts}
+Radd pin node {found.added}
+Racross node 0 {across}
+Rtrace node anode {trace}
+Vled anode 0 {forward}"""
+    told = spiced(tmp_path, netlist, "op\nprint i(vled) i(vpin)")
+    assert found.amps == pytest.approx(told["i(vled)"], rel=0.01)
+    assert found.pin_a == pytest.approx(-told["i(vpin)"], rel=0.01)
+    assert found.amps <= 0.004 * (1 + 1e-9)
+    assert found.shorted is (found.pin_a > PIN_A)
+
+
+def test_an_led_behind_a_shorted_trace_is_told() -> None:
+    assert behind_trace(5.0, 2.0, 0.01, 0.0, 0.0).shorted
+    assert behind_trace(5.0, 2.0, 0.01, 100.0, 20.0).shorted
+    assert behind_trace(5.0, 2.0, 0.01, 1000.0, math.inf).added == 0  # the old resistor is more than enough
+    with pytest.raises(ValueError, match="must be above"):
+        behind_trace(1.8, 2.0, 0.01, 0.0, math.inf)

@@ -35,8 +35,16 @@ PDFTOPPM = shutil.which("pdftoppm")
 PX_MM = 96 / 25.4  # CSS: 96 px to an inch
 
 
+OPENINGS = [
+    {"id": "a", "name": "A", "wall": "back", "along": 50, "up": 30, "wide": 41.3, "high": 14.7},
+    {"id": "b", "name": "B", "wall": "back", "along": 99, "up": 30, "wide": 30.1, "round": True, "purpose": "cable"},
+    {"id": "c", "name": "USB", "wall": "left", "along": 50, "up": 30, "wide": 40, "high": 30, "purpose": "socket"},
+]
+
+
 def builds(catalogue: Catalogue) -> list[Build]:
-    return [camper.build(catalogue, "0" * 64), lighthouse.build(catalogue, "0" * 64), school_fair.build()]
+    found = [camper.build(catalogue, "0" * 64), lighthouse.build(catalogue, "0" * 64), school_fair.build()]
+    return [*found, edited(found[2], "assembly.openings", OPENINGS)]
 
 
 def test_every_hole_of_a_dxf_is_where_it_belongs(catalogue: Catalogue) -> None:
@@ -51,13 +59,13 @@ def test_every_hole_of_a_dxf_is_where_it_belongs(catalogue: Catalogue) -> None:
                     round(plate.high - circle.dxf.center.y, 2),
                     round(2 * circle.dxf.radius, 2),
                 )
-                for circle in document.modelspace().query("CIRCLE")
+                for circle in document.modelspace().query('CIRCLE[layer=="HOLES"]')
                 for at in [circle.dxf.center]
             )
             assert found == sorted(
                 (round(hole.x, 2), round(hole.y, 2), round(hole.diameter, 2)) for hole in plate.holes
             )
-            (outline,) = document.modelspace().query("LWPOLYLINE")
+            (outline,) = document.modelspace().query('LWPOLYLINE[layer=="OUTLINE"]')
             corners = [point[:2] for point in outline.get_points()]
             assert (max(x for x, _y in corners), max(y for _x, y in corners)) == (plate.wide, plate.high)
 
@@ -99,8 +107,8 @@ def test_a_back_plate_keeps_wood_between_its_holes_and_to_its_edge(catalogue: Ca
 def test_the_trial_piece_has_every_diameter_once(catalogue: Catalogue) -> None:
     for build in builds(catalogue):
         trial, *others = plates(build, catalogue)
-        assert [hole.diameter for hole in trial.holes] == sorted(
-            {hole.diameter for plate in others for hole in plate.holes}
+        assert [(hole.diameter, hole.sink) for hole in trial.holes] == sorted(
+            {(hole.diameter, hole.sink) for plate in others for hole in plate.holes}
         )
         assert len(steps_of(trial)) == len(trial.holes)
 

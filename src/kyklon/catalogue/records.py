@@ -30,6 +30,13 @@ def _inside(path: str) -> str:
 Inside = Annotated[str, AfterValidator(_inside), Field(max_length=300)]
 
 
+_MM = r"\d{1,4}(\.\d{1,2})?"
+Outline = Annotated[str, Field(pattern=rf"^({_MM}( ?[x×] ?{_MM}){{2}})?$")]
+Places = Annotated[str, Field(pattern=rf"^({_MM},{_MM}(; ?{_MM},{_MM}){{0,19}})?$")]
+_EDGE = rf"[a-z0-9-]{{1,30}} (front|back|left|right) {_MM}"
+Edges = Annotated[str, Field(pattern=rf"^({_EDGE}(; ?{_EDGE}){{0,29}})?$")]
+
+
 def _ordered(band: tuple[float, float]) -> tuple[float, float]:
     if not 0 <= band[0] <= band[1]:
         raise ValueError("the lowest stands first, and none is below 0")
@@ -177,6 +184,10 @@ class Board(CataloguePart):
     card_mb_s: float = 25.0  # MB/s of its card socket; SD Physical Layer specification: High Speed, 25 MB/s
     most_card_bytes: int = Field(default=0, ge=0)  # the largest card that its loader starts from, 0 for any
     usb_mb_s: float = 38.0  # MB/s (10^6 bytes) of its fastest USB socket; CP: what high speed carries
+    outline: Outline = ""  # mm across, front to back and high with its sockets: 90 x 60 x 18
+    holes: Places = ""  # mm from its left front corner to the middle of each hole: 4,4; 86,4
+    hole_mm: float = Field(default=2.7, gt=0, le=10)  # mm; through-hole of M2.5, ISO 273 fine
+    sockets: Edges = ""  # port, edge, mm from the edge's left or front end to its middle: power front 14
 
 
 class PinLine(Record):

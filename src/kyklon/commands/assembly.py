@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -12,20 +13,14 @@ from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out
 from kyklon.model.assembly import LOADS, Body, Load
 from kyklon.model.build import Build
-from kyklon.operations.assembly import order, templates
+from kyklon.model.casework import PURPOSES, WALLS, Opening
+from kyklon.operations.assembly import connectors, order, templates
 from kyklon.operations.assembly.findings import battery_findings, electrical_findings
 from kyklon.operations.assembly.heat import THROTTLE_C, heat, helps, most_mhz
 from kyklon.operations.assembly.measured import with_celsius, with_volts
-from kyklon.operations.assembly.space import (
-    clashes,
-    free_mm,
-    leads,
-    rooms,
-    space_of,
-    with_body,
-    with_own,
-    without_body,
-)
+from kyklon.operations.assembly.reach import card_reach, with_opening, without_opening
+from kyklon.operations.assembly.rooms import rooms, with_body, with_own, with_turned, without_body
+from kyklon.operations.assembly.space import clashes, free_mm, leads, space_of
 from kyklon.operations.assembly.surge import Step
 from kyklon.operations.assembly.switching import stopping
 from kyklon.operations.assembly.tree import Feed, feed, hold_s, run_time, stepped
@@ -190,16 +185,39 @@ def space(
     ] = None,
     remove: Annotated[list[str] | None, Option("--remove", help="ID of what is not there; repeatable.")] = None,
     fix: Annotated[list[str] | None, Option("--fix", help="ID of what cannot be moved, such as a post.")] = None,
+    turn: Annotated[list[str] | None, Option("--turn", help="ID of what is turned by 90° to the left.")] = None,
+    opening: Annotated[
+        list[str] | None,
+        Option(
+            "--opening",
+            help="ID=WALL:30x12@50,20:PURPOSE or WALL:d24@50,20: a hole in a wall, its size and middle in mm; "
+            f"PURPOSE is {', '.join(filter(None, PURPOSES))} or nothing.",
+        ),
+    ] = None,
+    close: Annotated[list[str] | None, Option("--close", help="ID of an opening that is not there.")] = None,
     as_json: Json = False,
 ) -> int:
     """Show the parts in the case, what collides and what makes room; exit 1 when something collides."""
     rows, own = [_place(text) for text in place or ()], [_body(text) for text in add or ()]
-    if rows or own or remove or fix:
+    holes = [_opening(text) for text in opening or ()]
+    changed = [
+        *(name for name, _changes in rows),
+        *(body.id for body in own),
+        *(hole.id for hole in holes),
+        *(name for names in (remove, fix, turn, close) for name in names or ()),
+    ]
+    if changed:
         known = open_folder(folder)[1]
 
         def placed(now: Build) -> Build:
             for name in remove or ():
                 now = without_body(now, name)
+            for name in close or ():
+                now = without_opening(now, name)
+            for hole in holes:
+                now = with_opening(now, hole)
+            for name in turn or ():
+                now = with_turned(now, known, name)
             for body in own:
                 now = with_own(now, known, body)
             for name, changes in rows:
@@ -212,14 +230,15 @@ def space(
             store.update(folder, placed)
         except ValueError as bad:
             raise WrongUse(f"{bad}.", do="See `kyklon space FOLDER` for what is in the case.") from bad
-        names = [*(name for name, _changes in rows), *(body.id for body in own), *(remove or ()), *(fix or ())]
-        Logbook(folder).add(80, "Placed", ", ".join(names))
+        Logbook(folder).add(80, "Placed", ", ".join(changed))
     build, catalogue = open_folder(folder)
     made = space_of(build, catalogue)
     found = clashes(made)
     ways = {clash: rooms(build, catalogue, clash) for clash in found}
-    inner = leads(build, catalogue)
+    inner, card = leads(build, catalogue), card_reach(build, catalogue)
     data = {
+        "openings": [row.model_dump() for row in build.assembly.openings],
+        "card": {"reached": card.reached, "words": card.words},
         "inner_mm": list(made.inner),
         "bodies": [{"id": box.id, "name": box.name, "near": box.near, "size": box.size} for box in made.boxes],
         "clashes": [
@@ -252,6 +271,10 @@ def space(
         for lead in inner:
             short = "" if lead.reaches else ", too short"
             told.append(f"{lead.name}: at least {lead.needs_mm:.0f} mm; the cable has {lead.has_mm:.0f} mm{short}.")
+        for hole in build.assembly.openings:
+            size = f"{hole.wide:g} mm across" if hole.round else f"{hole.wide:g} × {hole.high:g} mm"
+            told.append(f"{hole.id}, {hole.name}: {hole.wall} wall, {size}, {PURPOSES[hole.purpose]}")
+        told.append(card.words)
         return told + ([f"Assumed: {'; '.join(made.assumed)}."] if made.assumed else [])
 
     out(data, as_json, lines)
@@ -278,6 +301,93 @@ def _body(text: str) -> Body:
         return Body(id=name, name=name.replace("-", " ").capitalize(), x=x, y=y, z=z, wide=wide, deep=deep, high=high)
     except ValueError:
         raise WrongUse(f"{text!r} is no thing in a case.", do="Write it as post=8x8x40@10,20,0.") from None
+
+
+def _opening(text: str) -> Opening:
+    found = re.fullmatch(
+        r"(?P<id>[^=]+)=(?P<wall>\w+):(?:d(?P<d>[\d.]+)|(?P<w>[\d.]+)[x×](?P<h>[\d.]+))@(?P<x>-?[\d.]+),(?P<y>-?[\d.]+)"
+        r"(?::(?P<for>\w*))?",
+        text,
+    )
+    try:
+        if found is None:
+            raise ValueError
+        return Opening.model_validate(
+            {
+                "id": found["id"],
+                "name": found["id"].replace("-", " ").capitalize(),
+                "wall": found["wall"],
+                "along": found["x"],
+                "up": found["y"],
+                "wide": found["d"] or found["w"],
+                "high": found["h"] or 0,
+                "round": found["d"] is not None,
+                "purpose": found["for"] or "",
+            }
+        )
+    except ValueError:
+        raise WrongUse(
+            f"{text!r} is no opening.",
+            do=f"Write it as card=front:24x10@40,6:card; walls: {', '.join(WALLS)}; purposes: "
+            f"{', '.join(filter(None, PURPOSES))}.",
+        ) from None
+
+
+def wires(
+    folder: Folder,
+    read: Annotated[Path | None, Option("--read", help="A CSV table of connectors, taken into the build.")] = None,
+    write: Annotated[Path | None, Option("--write", help="Write all connectors as such a table.")] = None,
+    tick: Annotated[list[str] | None, Option("--tick", help="ID of a check that the meter passed; repeatable.")] = None,
+    untick: Annotated[list[str] | None, Option("--untick", help="ID of one to be tested again.")] = None,
+    remove: Annotated[list[str] | None, Option("--remove", help="ID of a connector of your own.")] = None,
+    as_json: Json = False,
+) -> int:
+    """Show the wires contact by contact and what the meter has to find; exit 1 when contacts must not meet."""
+    if read is not None or tick or untick or remove:
+        known = open_folder(folder)[1]
+        rows = connectors.read_table(read) if read is not None else ()
+
+        def changed(now: Build) -> Build:
+            for name in remove or ():
+                now = connectors.without_connector(now, name)
+            now = connectors.with_connectors(now, rows) if rows else now
+            there = {row.id for row in connectors.checks(now, known)}
+            for name, done in (*((name, True) for name in tick or ()), *((name, False) for name in untick or ())):
+                if name not in there:
+                    raise ValueError(f"There is no check {name!r}")
+                now = connectors.with_tick(now, name, done=done)
+            return now
+
+        try:
+            store.update(folder, changed)
+        except ValueError as bad:
+            raise WrongUse(f"{bad}.", do="See `kyklon wires FOLDER --json` for the IDs.") from bad
+        told = [f"{len(rows)} connectors read"] if rows else []
+        told += [f"{len(tick)} checks ticked"] if tick else []
+        told += [f"{len(untick)} checks unticked"] if untick else []
+        Logbook(folder).add(80, "Wires", ", ".join([*told, *(remove or ())]))
+    build, catalogue = open_folder(folder)
+    found = connectors.connectors(build, catalogue)
+    wrong, tests = connectors.faults(found), connectors.checks(build, catalogue)
+    if write is not None:
+        durable.keep(write.absolute(), connectors.as_table(found).encode())
+    data = {
+        "connectors": [row.model_dump() for row in found],
+        "faults": [fault.__dict__ for fault in wrong],
+        "checks": [{"id": row.id, "words": row.words, "beeps": row.beep, "done": row.done} for row in tests],
+    }
+
+    def lines() -> list[str]:
+        told = []
+        for row in found:
+            told.append(f"{row.name} ({row.id}): {row.one} to {row.other}")
+            told += [f"  {each.one:14} {each.other:24} {each.signal:12} {each.colour}" for each in row.contacts]
+        told += [f"{'STOP' if fault.stop else 'Caution'}: {fault.words}" for fault in wrong]
+        told += ["With the meter, power off:"] if tests else ["No connector yet: read one with --read."]
+        return [*told, *(f"  [{'x' if row.done else ' '}] {row.words}" for row in tests)]
+
+    out(data, as_json, lines)
+    return STOPS if any(fault.stop for fault in wrong) else OK
 
 
 def template(

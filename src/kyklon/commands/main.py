@@ -87,6 +87,11 @@ COMMANDS = (
         "Show the parts in the case, what collides and what makes room; exit 1 when something collides.",
     ),
     Command(
+        "wires",
+        ("assembly", "wires"),
+        "Show the wires contact by contact and what the meter has to find; exit 1 when contacts must not meet.",
+    ),
+    Command(
         "template",
         ("assembly", "template"),
         "Write drill and cut templates at 1:1: SVG, SVG in A4 pages with a ruler, DXF; and the bits for each.",

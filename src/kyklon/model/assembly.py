@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
 
+from kyklon.model.casework import Connector, Opening
 from kyklon.model.described import described
 from kyklon.model.record import Record
 
@@ -16,6 +17,9 @@ CASES: tuple[Case, ...] = ("open bench", "vented", "closed", "metal")
 Sink = Literal["none", "small", "large", "case"]
 Fan = Literal["none", "in the case", "on the chip"]
 Switch = Literal["plug", "in the line", "momentary", "power board", "latching board"]
+Plate = Literal["ABS", "acrylic", "plywood", "MDF", "aluminium", "steel"]
+PLATES: tuple[Plate, ...] = ("ABS", "acrylic", "plywood", "MDF", "aluminium", "steel")
+Held = Literal["screws", "glue", "board"]
 GAUGES = tuple(range(10, 31, 2))  # AWG, ASTM B258: what is sold as stranded wire, CP
 
 
@@ -34,7 +38,8 @@ class Reading(Record):
 
 class Body(Record):
     """A thing in the case, as a box in mm: its near lower left corner from the case's inner one, and its size. x to
-    the right, y to the back, z up. part: the role of the build that it is, '' for one of the case's own (a post)."""
+    the right, y to the back, z up. part: the role of the build that it is, '' for one of the case's own (a post).
+    turned: degrees to the left, seen from above; its size is that after turning."""
 
     id: Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9.-]{0,60}$")]
     name: Annotated[str, StringConstraints(min_length=1, max_length=80)]
@@ -45,6 +50,7 @@ class Body(Record):
     deep: float = Field(gt=0, le=2000)
     high: float = Field(gt=0, le=2000)
     fixed: bool = False
+    turned: Literal[0, 90, 180, 270] = 0
 
 
 class AssemblySettings(Record):
@@ -111,8 +117,17 @@ class AssemblySettings(Record):
     inner_deep: float = described("Inside, front to back", 0.0, unit="mm", ge=0, le=2000, hint="not measured")
     inner_high: float = described("Inside, height", 0.0, unit="mm", ge=0, le=1000, hint="not measured")
     wall: float = described("Wall", 3.0, unit="mm", ge=0.5, le=60)
+    plate: Plate = described("Plate", "plywood", choices=tuple((plate, plate) for plate in PLATES))
+    sockets_held: Held = described(
+        "Panel sockets held by",
+        "screws",
+        choices=(("screws", "two screws"), ("glue", "glue"), ("board", "the board's solder")),
+    )
     bodies: tuple[Body, ...] = described("In the case", (), max_length=200)
     bent: tuple[str, ...] = described("Bent terminals", (), max_length=200)
+    openings: tuple[Opening, ...] = described("Openings", (), max_length=60)
+    connectors: tuple[Connector, ...] = described("Connectors", (), max_length=60)
+    metered: tuple[str, ...] = described("Tested with the meter", (), max_length=4000)
 
     def reading(self, what: str, way: str) -> Reading | None:
         """The latest of its kind on the same way."""

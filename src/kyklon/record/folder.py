@@ -92,6 +92,8 @@ def _alone(folder: Path) -> Iterator[None]:
 
 def update(folder: Path, change: Callable[[Build], Build]) -> Build:
     """Load, change and save, with no other save in between; the build as saved. Raises BuildFolderError."""
+    if not (folder / CURRENT).exists():
+        load(folder)  # says what is wrong; a lock is not put into a folder that is none
     with _alone(folder):
         before = stamp(folder)
         build = change(load(folder).build)

@@ -14,10 +14,12 @@ from kyklon.model.fields import describe
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.world import World
 from kyklon.operations.assembly.budget import Budget, budget
+from kyklon.operations.assembly.case_findings import case_findings
 from kyklon.operations.assembly.electrics import cable_drop_v
 from kyklon.operations.assembly.heat import THROTTLE_C, heat, helps
 from kyklon.operations.assembly.power import feed_of
-from kyklon.operations.assembly.space import Room, clashes, inner_of, rooms, space_of
+from kyklon.operations.assembly.rooms import Room, rooms
+from kyklon.operations.assembly.space import clashes, inner_of, space_of
 from kyklon.operations.assembly.surge import inrush
 from kyklon.operations.assembly.switching import least_off_s, stopping
 from kyklon.operations.assembly.tree import battery_v, feed
@@ -37,7 +39,12 @@ CAUTIONS = (
 
 
 def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]:
-    return [*electrical_findings(build, catalogue), *_switch(build, catalogue), *_clashes(build, catalogue)]
+    return [
+        *electrical_findings(build, catalogue),
+        *_switch(build, catalogue),
+        *_clashes(build, catalogue),
+        *case_findings(build, catalogue),
+    ]
 
 
 def _switch(build: Build, catalogue: Catalogue) -> list[Finding]:
@@ -102,10 +109,10 @@ def _clashes(build: Build, catalogue: Catalogue) -> list[Finding]:
 def room_remedy(build: Build, room: Room) -> Remedy:
     """What makes room, as an edit of the build."""
     changes = []
-    for name in ("bodies", "bent", "inner_wide", "inner_deep", "inner_high"):
+    for name in ("bodies", "bent", "openings", "inner_wide", "inner_deep", "inner_high"):
         before, after = getattr(build.assembly, name), getattr(room.build.assembly, name)
         if before != after:
-            value = [body.model_dump() for body in after] if name == "bodies" else after
+            value = [row.model_dump() for row in after] if name in ("bodies", "openings") else after
             value = list(value) if isinstance(value, tuple) else value
             field = describe(Build, f"assembly.{name}")
             changes.append(

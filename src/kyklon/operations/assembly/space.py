@@ -13,8 +13,10 @@ from kyklon.catalogue.cables import joined, pieces_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Display, Encoder, Panel
 from kyklon.model.assembly import Body
-from kyklon.model.build import Build, edited
+from kyklon.model.build import Build
+from kyklon.model.casework import Opening
 from kyklon.model.controls import Control
+from kyklon.operations.assembly.outline import Outline, outline_of, plug_mm, used
 from kyklon.operations.controls.clearance import LEVER_PLATE
 
 STANDOFF_MM = 6.0  # under a board, CP
@@ -39,13 +41,14 @@ _BELOW: dict[str, tuple[float, float]] = {  # mm below the panel: with straight 
 _USUAL = (150.0, 110.0, 45.0)  # mm inside of a console's case that nobody measured, CP
 _USUAL_HIGH = 95.0  # mm inside of a panel's box, CP
 MOST_HIGH = 1000.0  # mm that a case can be said to be
-_STEP = 1.0  # mm: moves are tried and told in whole millimetres
+STEP_MM = 1.0  # mm: moves are tried and told in whole millimetres
 
 
 @dataclass(frozen=True)
 class Box:
     """near and far: corners, mm. movable: whether its builder may put it elsewhere. shorter: mm that it loses from
-    below where its terminals are bent."""
+    below where its terminals are bent, or outwards where its plug is angled. of: what it is plugged into and moves
+    with. way: axis and sign in which a plug leaves."""
 
     id: str
     name: str
@@ -53,6 +56,13 @@ class Box:
     far: tuple[float, float, float]
     movable: bool = True
     shorter: float = 0.0
+    of: str = ""
+    way: tuple[int, int] = (0, 0)
+
+    @property
+    def whole(self) -> str:
+        """What is moved with it: itself, or what it is plugged into."""
+        return self.of or self.id
 
     @property
     def size(self) -> tuple[float, float, float]:
@@ -110,6 +120,8 @@ def clashes(space: Space) -> tuple[Clash, ...]:
         for other in order[number + 1 :]:
             if other.near[0] >= box.far[0] - TOUCH_MM:
                 break
+            if box.whole == other.whole:
+                continue
             if (box.movable or other.movable) and (depth := overlap(box, other)) and min(depth) > TOUCH_MM:
                 first, second = (box, other) if box.movable else (other, box)
                 found.append(Clash(first.id, second.id, depth))
@@ -151,13 +163,103 @@ def space_of(build: Build, catalogue: Catalogue) -> Space:
     assumed = [] if measured else ["the case's size"]
     hanging = tuple(_hanging(build, catalogue, inner))
     placed = {body.id: body for body in build.assembly.bodies}
-    standing = (*hanging, *(_box(body) for body in placed.values()))  # what is proposed keeps out of their way
+    # what is proposed keeps out of their way
+    standing = [*hanging, *(_box(body) for body in placed.values())]
+    if "board" in placed:
+        standing += _plugs(build, catalogue, placed["board"], inner)
     wanted = {body.id: body for body in _proposed(build, catalogue, inner, standing) if body.id not in placed}
-    unmeasured = [body.name for body in wanted.values()]
+    board = catalogue.find(Board, build.part("board"))
+    shape = outline_of(board) if board is not None else None
+    unmeasured = [body.name for body in wanted.values() if body.id != "board" or shape is None]
     assumed += [f"size and place of {', '.join(unmeasured)}"] if unmeasured else []
+    assumed += [f"place of {wanted['board'].name}"] if "board" in wanted and shape is not None else []
     assumed += ["how deep the controls are"] if hanging else []
     bodies = {**wanted, **placed}
-    return Space(inner, (*hanging, *(_box(body) for body in bodies.values())), tuple(assumed))
+    plugs = _plugs(build, catalogue, bodies["board"], inner) if "board" in bodies else []
+    return Space(inner, (*hanging, *(_box(body) for body in bodies.values()), *plugs), tuple(assumed))
+
+
+def shape_of(build: Build, catalogue: Catalogue, body: Body) -> Outline | None:
+    """The board's own shape, turned as it lies; None where nobody gave it, or its body was typed with another size."""
+    board = catalogue.find(Board, build.part("board"))
+    shape = outline_of(board) if board is not None and body.id == "board" else None
+    if shape is None:
+        return None
+    lies = shape.turned(body.turned)
+    alike = abs(lies.size[0] - body.wide) < 1 and abs(lies.size[1] - body.deep) < 1
+    return lies if alike else None
+
+
+_OUT: dict[str, tuple[int, int]] = {"front": (1, -1), "back": (1, 1), "left": (0, -1), "right": (0, 1)}
+
+
+def _plugs(build: Build, catalogue: Catalogue, body: Body, inner: tuple[float, float, float]) -> list[Box]:
+    """The plugs in the board's sockets with the bends of their cables; one that leaves through an opening of the wall
+    ends there."""
+    board, shape = catalogue.find(Board, build.part("board")), shape_of(build, catalogue, body)
+    if board is None or shape is None:
+        return []
+    found, taken = [], used(build, board)
+    for socket in shape.sockets:
+        port = board.port(socket.port)
+        if port is None or socket.port not in taken or port.signal == "SD":
+            continue
+        angled = f"plug-{port.id}" in build.assembly.bent
+        across, high, out = plug_mm(port.connector, angled=angled)
+        axis, sign = _OUT[socket.edge]
+        near, far = [body.x, body.y, body.z], [body.x + body.wide, body.y + body.deep, body.z + high]
+        along = 1 - axis
+        near[along] += socket.at - across / 2
+        far[along] = near[along] + across
+        if sign > 0:
+            near[axis], far[axis] = far[axis], far[axis] + out
+        else:
+            near[axis], far[axis] = near[axis] - out, near[axis]
+        gain = 0.0 if angled else out - plug_mm(port.connector, angled=True)[2]
+        box = Box(
+            f"plug-{port.id}",
+            f"Plug in {port.label}",
+            (near[0], near[1], near[2]),
+            (far[0], far[1], far[2]),
+            shorter=gain,
+            of="board",
+            way=(axis, sign),
+        )
+        found.append(_through(build, box, inner))
+    return found
+
+
+def _through(build: Build, box: Box, inner: tuple[float, float, float]) -> Box:
+    """A plug cut off at the wall where an opening lets it out."""
+    axis, sign = box.way
+    beyond = box.far[axis] > inner[axis] if sign > 0 else box.near[axis] < 0
+    wall = ("left", "right") if axis == 0 else ("front", "back")
+    if not beyond or not any(
+        _lets_out(opening, box) for opening in build.assembly.openings if opening.wall == wall[sign > 0]
+    ):
+        return box
+    near, far = list(box.near), list(box.far)
+    if sign > 0:
+        far[axis] = max(inner[axis], near[axis])
+    else:
+        near[axis] = min(0.0, far[axis])
+    return replace(box, near=(near[0], near[1], near[2]), far=(far[0], far[1], far[2]))
+
+
+def _lets_out(opening: Opening, box: Box) -> bool:
+    """Whether a plug goes through an opening of the wall that it points to."""
+    if opening.purpose in ("", "socket", "air"):  # covered, filled by its own socket, or behind a grille
+        return False
+    along = 1 - box.way[0]
+    half, tall = opening.wide / 2 + TOUCH_MM, opening.tall / 2 + TOUCH_MM
+    corners = [
+        (x - opening.along, z - opening.up)
+        for x in (box.near[along], box.far[along])
+        for z in (box.near[2], box.far[2])
+    ]
+    if opening.round:
+        return all((x / half) ** 2 + (z / half) ** 2 <= 1 for x, z in corners)
+    return all(abs(x) <= half and abs(z) <= tall for x, z in corners)
 
 
 def _box(body: Body) -> Box:
@@ -194,8 +296,10 @@ def _proposed(
     rows: list[tuple[str, str, tuple[float, float, float], float]] = []
     board = catalogue.find(Board, build.part("board"))
     if board is not None:
-        high = _BOARD[2] + _SINK_HIGH[build.assembly.sink] + (10.0 if build.assembly.fan == "on the chip" else 0.0)
-        rows.append(("board", board.name, (_BOARD[0], _BOARD[1], high), STANDOFF_MM))
+        shape = outline_of(board)
+        wide, deep, tall = shape.size if shape is not None else _BOARD
+        high = tall + _SINK_HIGH[build.assembly.sink] + (10.0 if build.assembly.fan == "on the chip" else 0.0)
+        rows.append(("board", board.name, (wide, deep, high), STANDOFF_MM))
     for part in build.parts:
         encoder = catalogue.find(Encoder, part.part) if part.role.startswith("encoder") else None
         if encoder is not None and encoder.terminals and encoder.link not in ("bluetooth",):
@@ -215,9 +319,12 @@ def _proposed(
     for name, words, size, low in rows:
         if name in names:
             continue
-        x, y = _free(size, low, inner, taken)
-        body = Body(id=name, name=words, x=x, y=y, z=low, wide=size[0], deep=size[1], high=size[2])
-        taken.append(_box(body))
+        at_corner = Body(id=name, name=words, x=0, y=0, z=low, wide=size[0], deep=size[1], high=size[2])
+        # far from every wall, so that no opening cuts its plugs
+        plugs = _plugs(build, catalogue, at_corner, (1e6, 1e6, 1e6)) if name == "board" else []
+        x, y = _free((_box(at_corner), *plugs), inner, taken)
+        body = at_corner.model_copy(update={"x": x, "y": y})
+        taken += [_box(body), *(_plugs(build, catalogue, body, inner) if name == "board" else ())]
         yield body
 
 
@@ -225,142 +332,27 @@ def _is_panel(names: set[str]) -> bool:
     return any(name.startswith("control-") for name in names)
 
 
-def _free(
-    size: tuple[float, float, float], low: float, inner: tuple[float, float, float], taken: Sequence[Box]
-) -> tuple[float, float]:
-    """The first free place on the floor, from the back and from the left; the back corner where none is."""
-    y = inner[1] - size[1]
-    while y >= 0:
-        x = 0.0
-        while x + size[0] <= inner[0]:
-            here = Box("", "", (x, y, low), (x + size[0], y + size[1], low + size[2]))
-            hit = [box for box in taken if min(overlap(here, box)) > TOUCH_MM]
-            if not hit:
-                return x, y
-            x = max(min(box.far[0] for box in hit), x + _STEP)
-        y -= 5.0
-    return 0.0, max(0.0, inner[1] - size[1])
+def _free(boxes: Sequence[Box], inner: tuple[float, float, float], taken: Sequence[Box]) -> tuple[float, float]:
+    """Where a thing with its plugs finds room on the floor, from the back and from the left; without its plugs where
+    they find none; the back corner where it does not either. boxes: as they lie at 0, 0, the thing itself first."""
+    for count in dict.fromkeys((len(boxes), 1)):
+        group = boxes[:count]
+        left, right = min(box.near[0] for box in group), max(box.far[0] for box in group)
+        front, back = min(box.near[1] for box in group), max(box.far[1] for box in group)
+        y = inner[1] - back
+        while y + front >= 0:
+            x = 0.0 - left
+            while x + right <= inner[0]:
+                here = [box.moved((x, y, 0.0)) for box in group]
+                hit = [box for box in taken if any(min(overlap(each, box)) > TOUCH_MM for each in here)]
+                if not hit:
+                    return x, y
+                x = max(min(box.far[0] for box in hit) - left, x + STEP_MM)
+            y -= 5.0
+    return 0.0, max(0.0, inner[1] - boxes[0].size[1])
 
 
-# --- what would make room --------------------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True)
-class Room:
-    """What would help, in words, and the build that it makes. left: clashes that remain."""
-
-    words: str
-    build: Build
-    left: int
-
-
-def with_body(build: Build, catalogue: Catalogue, name: str, **changes: float) -> Build:
-    """A build in which a body lies elsewhere, or is of another size; one that was only proposed is kept from then on.
-    Raises ValueError for a body that is not there, or that hangs from the panel."""
-    space = space_of(build, catalogue)
-    box = space.box(name)
-    if box is None or name.startswith("control-"):
-        raise ValueError(f"There is nothing {name!r} in the case that can be placed")
-    placed = {body.id: body for body in build.assembly.bodies}
-    now = placed.get(name) or Body(
-        id=name,
-        name=box.name,
-        x=box.near[0],
-        y=box.near[1],
-        z=box.near[2],
-        wide=box.size[0],
-        deep=box.size[1],
-        high=box.size[2],
-    )
-    rows = [body.model_dump() for body in build.assembly.bodies if body.id != name]
-    return edited(build, "assembly.bodies", [*rows, {**now.model_dump(), **changes}])
-
-
-def with_own(build: Build, catalogue: Catalogue, body: Body) -> Build:
-    """A build with one more thing in its case. Raises ValueError for an id that is taken."""
-    if space_of(build, catalogue).box(body.id) is not None:
-        raise ValueError(f"There is a {body.id!r} in the case already")
-    return edited(build, "assembly.bodies", [*(row.model_dump() for row in build.assembly.bodies), body.model_dump()])
-
-
-def without_body(build: Build, name: str) -> Build:
-    """A build in which nobody placed this body; one of its parts is proposed again. Raises ValueError for one that was
-    never placed."""
-    rows = [row.model_dump() for row in build.assembly.bodies if row.id != name]
-    if len(rows) == len(build.assembly.bodies):
-        raise ValueError(f"Nobody placed {name!r} in the case")
-    return edited(build, "assembly.bodies", rows)
-
-
-def rooms(build: Build, catalogue: Catalogue, clash: Clash) -> tuple[Room, ...]:
-    """What would resolve a clash without making another: the least first."""
-    space = space_of(build, catalogue)
-    before = len(clashes(space))
-    box, other = space.box(clash.one), space.box(clash.other)
-    if box is None:
-        return ()
-    tried: list[tuple[float, str, Build]] = []
-    if box.movable:
-        tried += _moves(build, catalogue, space, box)
-        wide, deep, _high = box.size
-        if abs(wide - deep) > TOUCH_MM:
-            turned = with_body(build, catalogue, box.id, wide=deep, deep=wide)
-            tried.append((40.0, f"Rotate {box.name} by 90°", turned))
-        if box.near[2] > 2 and clash.along == 2:
-            low = with_body(build, catalogue, box.id, z=2.0)
-            tried.append((10.0, f"Shorten the standoffs of {box.name} by {box.near[2] - 2:.0f} mm", low))
-    hung = other if other is not None and other.shorter else box if box.shorter else None
-    if hung is not None and clash.along == 2:
-        bent = [*build.assembly.bent, hung.id.removeprefix("control-")]
-        words = f"Bend the terminals of {hung.name}: {hung.shorter:.0f} mm less"
-        tried.append((5.0, words, edited(build, "assembly.bent", bent)))
-    more = clash.missing + TOUCH_MM
-    if (clash.other == WALLS[2] or clash.along == 2) and space.inner[2] + more < MOST_HIGH:
-        higher = edited(build, "assembly.inner_high", round(space.inner[2] + more + 0.5))
-        for name, size in (("inner_wide", space.inner[0]), ("inner_deep", space.inner[1])):
-            higher = edited(higher, f"assembly.{name}", size)
-        tried.append((200.0, f"Make the case {more:.0f} mm taller", higher))
-    found = []
-    for effort, words, made in tried:
-        left = clashes(space_of(made, catalogue))
-        if len(left) < before and not any({clash.one, clash.other} == {row.one, row.other} for row in left):
-            found.append((effort, Room(words, made, len(left))))
-    return tuple(room for _effort, room in sorted(found, key=lambda row: row[0]))
-
-
-def _moves(build: Build, catalogue: Catalogue, space: Space, box: Box) -> list[tuple[float, str, Build]]:
-    """The shortest move along each direction of the floor after which nothing is in its way."""
-    found = []
-    others = [each for each in space.boxes if each.id != box.id]
-    for axis, (back, forth) in enumerate((("left", "right"), ("forward", "back"))):
-        for sign, words in ((-1, back), (1, forth)):
-            by = _shift(space, box, others, axis, sign)
-            if by:
-                name = "xy"[axis]
-                made = with_body(build, catalogue, box.id, **{name: box.near[axis] + sign * by})
-                found.append((by, f"Move {box.name} {by:.0f} mm {words}", made))
-    return found
-
-
-def _shift(space: Space, box: Box, others: Sequence[Box], axis: int, sign: int) -> float:
-    """Whole mm to the nearest free place in a direction, 0 where there is none."""
-    by = 0.0
-    for _ in range(len(others) + 2):
-        step = [0.0, 0.0, 0.0]
-        step[axis] = sign * by
-        here = box.moved((step[0], step[1], step[2]))
-        if here.near[axis] < -TOUCH_MM or here.far[axis] > space.inner[axis] + TOUCH_MM:
-            inside = -box.near[axis] if sign > 0 else box.far[axis] - space.inner[axis]
-            if by >= inside > 0 or inside <= 0:
-                return 0.0
-            by = float(-(-inside // 1))
-            continue
-        hit = [each for each in others if min(overlap(here, each)) > TOUCH_MM]
-        if not hit:
-            return by
-        need = max((each.far[axis] - box.near[axis]) if sign > 0 else (box.far[axis] - each.near[axis]) for each in hit)
-        by = max(by + _STEP, float(-(-(need - TOUCH_MM / 2) // 1)))
-    return 0.0
+# --- how high and how far -------------------------------------------------------------------------------------------
 
 
 def free_mm(space: Space) -> float:

@@ -1,4 +1,4 @@
-"""Operation 80: current, heat, space and order, before anything is cut."""
+"""Operation 80: current, heat, space, wires and order, before anything is cut."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from kyklon.app.pages.assembly.power_view import PowerView
 from kyklon.app.pages.assembly.space_view import SpaceView
 from kyklon.app.pages.assembly.sums_view import SumsView
 from kyklon.app.pages.assembly.switch_view import SwitchView
+from kyklon.app.pages.assembly.wires_view import WiresView
 from kyklon.app.pages.tab_view import TabView
 from kyklon.app.pages.tabbed_page import TabbedPage
 from kyklon.app.session.session import Session
@@ -20,11 +21,12 @@ from kyklon.operations.assembly.findings import CAUTIONS
 from kyklon.operations.assembly.heat import temperature
 from kyklon.operations.assembly.tree import feed
 
-POWER, HEAT, SPACE, ORDER, SWITCH, SUMS = range(6)
+POWER, HEAT, SPACE, WIRES, ORDER, SWITCH, SUMS = range(7)
 _VIEWS: tuple[tuple[str, Callable[[Session], TabView]], ...] = (
     ("Power", PowerView),
     ("Heat", HeatView),
     ("Space", SpaceView),
+    ("Wires", WiresView),
     ("Order", OrderView),
     ("Shutdown", SwitchView),
     ("Calculators", SumsView),
@@ -50,6 +52,10 @@ class AssemblyPage(TabbedPage):
     @property
     def space(self) -> SpaceView:
         return cast(SpaceView, self.view_at(SPACE))
+
+    @property
+    def wires(self) -> WiresView:
+        return cast(WiresView, self.view_at(WIRES))
 
     @property
     def sums(self) -> SumsView:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPen
+from PyQt6.QtGui import QColor, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPen
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.model.casework import Opening
 from kyklon.operations.assembly.space import Box, Clash, Space
 
 _ABOVE, _SECTION = (0, 1), (0, 2)  # axes that are drawn across and upwards
@@ -30,17 +31,19 @@ class SpaceDrawing(Instrument):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self._space: Space | None = None
         self._clashes: tuple[Clash, ...] = ()
+        self._openings: tuple[Opening, ...] = ()
         self.current = ""
         self._grip = QPointF()
         self._by = (0.0, 0.0)
         self._held = ""
         self._scale, self._above = 1.0, QRectF()
 
-    def show_space(self, space: Space, found: tuple[Clash, ...]) -> None:
-        if not self.shows(space, found):
+    def show_space(self, space: Space, found: tuple[Clash, ...], openings: tuple[Opening, ...] = ()) -> None:
+        if not self.shows(space, found, openings):
             return
-        self._space, self._clashes = space, found
+        self._space, self._clashes, self._openings = space, found, openings
         told = [f"{box.name} at {box.near[0]:.0f}, {box.near[1]:.0f}, {box.near[2]:.0f} mm" for box in space.boxes]
+        told += [f"{opening.name}, opening in the {opening.wall} wall" for opening in openings]
         told += [f"{clash.one} and {clash.other}: {clash.missing:.0f} mm overlap" for clash in found]
         self.setAccessibleDescription("; ".join(told))
         self.update()
@@ -58,7 +61,7 @@ class SpaceDrawing(Instrument):
         under = [
             box
             for box in self._space.boxes
-            if box.movable and box.near[0] <= x <= box.far[0] and box.near[1] <= y <= box.far[1]
+            if box.movable and not box.of and box.near[0] <= x <= box.far[0] and box.near[1] <= y <= box.far[1]
         ]
         box = max(under, key=lambda each: each.far[2], default=None)
         self._held, self._grip, self._by = (box.id if box else ""), event.position(), (0.0, 0.0)
@@ -91,7 +94,7 @@ class SpaceDrawing(Instrument):
             return
         box = space.box(self.current)
         if key in (Qt.Key.Key_N, Qt.Key.Key_Space):
-            own = [each.id for each in space.boxes if each.movable]
+            own = [each.id for each in space.boxes if each.movable and not each.of]
             if own:
                 self.current = own[(own.index(self.current) + 1) % len(own)] if self.current in own else own[0]
                 self.chosen.emit(self.current)
@@ -129,6 +132,8 @@ class SpaceDrawing(Instrument):
             self._draw_box(painter, self._above, each, _ABOVE, red=each.id in hit)
         for each in sorted(shown, key=lambda each: -each.near[1]):
             self._draw_box(painter, section, each, _SECTION, red=each.id in hit)
+        for opening in self._openings:
+            self._draw_opening(painter, section, opening)
         figure = self.theme.mono("small")
         at = QPointF(self._above.center().x(), section.bottom() + px(10))
         self.text(painter, at, f"{wide:.0f}\u202fmm", font=figure, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
@@ -140,8 +145,30 @@ class SpaceDrawing(Instrument):
             self.text(painter, QPointF(0, 0), f"{value:.0f}\u202fmm", font=figure, token="muted", align=middle)
             painter.restore()
 
+    def _draw_opening(self, painter: QPainter, section: QRectF, opening: Opening) -> None:
+        """A gap in the wall from above; from the front the front's own, and the back's dashed."""
+        px, scale, above = self.theme.px, self._scale, self._above
+        half, thick = opening.wide / 2 * scale, px(5)
+        along = {
+            "front": QRectF(above.left() + opening.along * scale - half, above.bottom() - thick / 2, 2 * half, thick),
+            "back": QRectF(above.left() + opening.along * scale - half, above.top() - thick / 2, 2 * half, thick),
+            "left": QRectF(above.left() - thick / 2, above.bottom() - opening.along * scale - half, thick, 2 * half),
+            "right": QRectF(above.right() - thick / 2, above.bottom() - opening.along * scale - half, thick, 2 * half),
+        }
+        covered = opening.purpose == ""
+        edge = QPen(self.theme.color("muted" if covered else "teal"), 1.4)
+        if opening.wall in along:
+            self.block(painter, along[opening.wall], self.theme.color("field" if covered else "teal"), edge, radius=1)
+        if opening.wall in ("front", "back"):
+            if opening.wall == "back":
+                edge.setStyle(Qt.PenStyle.DashLine)
+            tall = opening.tall * scale
+            left = section.left() + opening.along * scale - half
+            place = QRectF(left, section.bottom() - opening.up * scale - tall / 2, 2 * half, tall)
+            self.block(painter, place, QColor(0, 0, 0, 0), edge, radius=half if opening.round else 1)
+
     def _shifted(self, box: Box) -> Box:
-        return box.moved((self._by[0], self._by[1], 0.0)) if box.id == self._held else box
+        return box.moved((self._by[0], self._by[1], 0.0)) if self._held and box.whole == self._held else box
 
     def _draw_box(self, painter: QPainter, area: QRectF, box: Box, axes: tuple[int, int], *, red: bool) -> None:
         px, scale = self.theme.px, self._scale
@@ -152,7 +179,7 @@ class SpaceDrawing(Instrument):
             box.size[across] * scale,
             box.size[up] * scale,
         )
-        hanging = box.id.startswith("control-")
+        hanging = box.id.startswith("control-") or bool(box.of)
         style = Qt.PenStyle.DashLine if hanging else Qt.PenStyle.SolidLine
         chosen = box.id == self.current
         edge = QPen(
@@ -160,12 +187,13 @@ class SpaceDrawing(Instrument):
         )
         fill = self.theme.color("red_soft" if red else "sheet" if hanging else "teal_soft")
         fill.setAlphaF(0.75)
-        round_ = hanging and axes == _ABOVE and abs(box.size[0] - box.size[1]) < 1
+        round_ = hanging and not box.of and axes == _ABOVE and abs(box.size[0] - box.size[1]) < 1
         self.block(painter, place, fill, edge, radius=place.width() / 2 if round_ else 1.5)
-        words = ("▲ " if red else "") + box.name.removeprefix("Button ")
+        words = ("▲ " if red else "") + box.name.removeprefix("Button ").removeprefix("Plug in ")
         font = self.theme.font("small", weight=500 if not hanging else 400)
         inner = place.adjusted(px(3), 0, -px(2), 0)
         fits = QFontMetricsF(font).horizontalAdvance(words) <= inner.width() or not hanging
+        fits = fits and not (box.of and axes == _SECTION)
         if place.height() >= px(13) and fits:
             middle = Qt.AlignmentFlag.AlignCenter
             self.text(painter, inner, words, font=font, token="red" if red else "ink", align=middle)

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QBoxLayout, QDoubleSpinBox, QFileDialog, QGridLayout, QInputDialog, QVBoxLayout, QWidget
 
+from kyklon.app.pages.assembly.openings_dialog import OpeningsDialog
 from kyklon.app.pages.assembly.space_drawing import SpaceDrawing
 from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
@@ -14,17 +15,9 @@ from kyklon.app.widgets.fields import FieldForm
 from kyklon.app.widgets.paper import pdf_of
 from kyklon.model.assembly import Body
 from kyklon.operations.assembly import templates
-from kyklon.operations.assembly.space import (
-    Clash,
-    Room,
-    clashes,
-    leads,
-    rooms,
-    space_of,
-    with_body,
-    with_own,
-    without_body,
-)
+from kyklon.operations.assembly.reach import card_reach
+from kyklon.operations.assembly.rooms import Room, rooms, with_body, with_own, with_turned, without_body
+from kyklon.operations.assembly.space import Clash, clashes, leads, space_of
 
 _CASE = ("inner_wide", "inner_deep", "inner_high", "wall")
 _SIZES = (("wide", "Across"), ("deep", "Front to back"), ("high", "Height"), ("z", "Above the floor"))
@@ -37,8 +30,11 @@ class SpaceView(TabView):
         self.instrument = self.drawing = SpaceDrawing(self.theme)
         self.drawing.moved.connect(self.move_body)
         self.drawing.chosen.connect(lambda _name: self._show_sizes())
-        drawing = Sheet("Space", "drag a part; its size at the right")
+        drawing = Sheet("Space", "drag a part")
         drawing.head.addWidget(button("Add…", self.ask_own, "quiet", tip="A hub, a post, a speaker"))
+        drawing.head.addWidget(
+            button("Openings…", self.ask_openings, "quiet", tip="Old holes, new ones, panel sockets")
+        )
         drawing.head.addWidget(button("Templates…", self.save_templates, "outline", tip="Drill and cut at 1:1"))
         drawing.add(self.drawing)
         self._form = FieldForm(self.theme, tuple(f"assembly.{name}" for name in _CASE), self.session.edit)
@@ -57,12 +53,12 @@ class SpaceView(TabView):
             field.setAccessibleName(words)
             field.valueChanged.connect(lambda value, name=name: self._on_size(name, value))
             self._fields[name] = field
-            grid.addWidget(label(words, "small"), number, 0)
-            grid.addWidget(field, number, 1)
-        grid.setColumnStretch(1, 1)
+            grid.addWidget(label(words, "small"), number // 2 * 2, number % 2)
+            grid.addWidget(field, number // 2 * 2 + 1, number % 2)
         self._part = Sheet("Part")
         self._gone = button("Remove", self.remove, "quiet")
-        self._part.add(self._name, grid, row(1, self._gone))
+        self._turn = button("Rotate 90°", self.turn, "quiet", tip="To the left, seen from above")
+        self._part.add(self._name, grid, row(1, self._turn, self._gone))
         self._list = QVBoxLayout()
         holder = QWidget()
         holder.setLayout(self._list)
@@ -87,15 +83,22 @@ class SpaceView(TabView):
         self._form.show_build(build, {})
         space = space_of(build, catalogue)
         found = clashes(space)
-        self.drawing.show_space(space, found)
+        self.drawing.show_space(space, found, build.assembly.openings)
         self._show_sizes()
         while (item := self._list.takeAt(0)) is not None:
             if (old := item.widget()) is not None:
+                old.hide()
                 old.deleteLater()
         for clash in found[:_MOST]:
             self._list.addWidget(label(self._words(clash), "stop", wrap=True))
             for room in rooms(build, catalogue, clash)[:3]:
-                self._list.addWidget(button(room.words, lambda room=room: self.take_room(room), "quiet"))
+                words = room.words
+                for name in (
+                    space.box(clash.one),
+                    space.box(space.box(clash.one).whole) if space.box(clash.one) else None,
+                ):
+                    words = words.replace(f" of {name.name}", "").replace(f" {name.name}", "") if name else words
+                self._list.addWidget(button(words, lambda room=room: self.take_room(room), "quiet"))
         if len(found) > _MOST:
             self._list.addWidget(label(f"and {len(found) - _MOST} more", "muted"))
         if not found:
@@ -110,6 +113,9 @@ class SpaceView(TabView):
                     wrap=True,
                 )
             )
+        card = card_reach(build, catalogue)
+        if card.reached is not None:
+            self._list.addWidget(label(card.words, "muted" if card.reached else "stop", wrap=True))
         if space.assumed:
             self._list.addWidget(label(f"Assumed: {'; '.join(space.assumed)}.", "muted", wrap=True))
         self._list.addStretch(1)
@@ -126,6 +132,8 @@ class SpaceView(TabView):
         if box is None:
             return
         self._name.setText(box.name)
+        for field in (*self._fields.values(), self._turn):
+            field.setEnabled(not box.of)  # a plug moves with what it is plugged into
         self._gone.setEnabled(any(body.id == box.id for body in self.build.assembly.bodies))
         values = dict(zip(("wide", "deep", "high"), box.size, strict=True)) | {"z": box.near[2]}
         for name, field in self._fields.items():
@@ -146,6 +154,19 @@ class SpaceView(TabView):
             self.session.said.emit(str(bad))
             return
         self.session.put("Move a part", made)
+
+    def turn(self) -> None:
+        """The chosen part by 90° to the left, with its plugs."""
+        try:
+            made = with_turned(self.build, self.session.catalogue, self.drawing.current)
+        except ValueError as bad:
+            self.session.said.emit(str(bad))
+            return
+        self.session.put("Turn a part", made)
+
+    def ask_openings(self) -> None:
+        """Old and new openings of the case."""
+        OpeningsDialog(self.session, self).exec()
 
     def ask_own(self) -> None:
         """A thing of the user's own, at the first free corner; its size is typed beside the drawing."""
