@@ -12,12 +12,13 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError, Refused, WrongUse
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import BareMetal, Board, Card, Chooser, Image
-from kyklon.demo import sets
+from kyklon.catalogue.records import BareMetal, Board, Bridge, Card, Chooser, Disk, Image
+from kyklon.demo import lighthouse, sets
 from kyklon.model.build import edited, remedied
 from kyklon.model.world import World
 from kyklon.operations.card import disk, sizing
 from kyklon.operations.card.acts import bare_metal_card, prepare_card
+from kyklon.operations.card.disk import medium_mb_s as disk_speed
 from kyklon.operations.card.sets import baremetal, multiboot
 from kyklon.operations.card.sets.bundle import read_manifest
 from kyklon.operations.card.sets.lay_out import lay_out
@@ -140,7 +141,7 @@ def chooser(catalogue: Catalogue) -> Chooser:
 
 @pytest.fixture
 def stick(tmp_path: Path) -> Path:
-    return sets.make_multi_boot(tmp_path / "stick")
+    return sets.sets.make_multi_boot(tmp_path / "stick")
 
 
 def test_every_seeded_mistake_of_the_bundles_is_found(stick: Path, chooser: Chooser) -> None:
@@ -151,7 +152,7 @@ def test_every_seeded_mistake_of_the_bundles_is_found(stick: Path, chooser: Choo
 
 
 def test_bundles_without_mistakes_are_ready_and_laid_out(tmp_path: Path, chooser: Chooser) -> None:
-    folder = sets.make_multi_boot(tmp_path / "stick", mistakes=False)
+    folder = sets.sets.make_multi_boot(tmp_path / "stick", mistakes=False)
     found = multiboot.check(folder, chooser, 32 * GB, board="herring")
     assert found.problems == ()
     assert found.ready
@@ -174,7 +175,7 @@ def test_bundles_without_mistakes_are_ready_and_laid_out(tmp_path: Path, chooser
 
 
 def test_the_sum_of_the_partitions_is_compared_with_what_is_usable(tmp_path: Path, chooser: Chooser) -> None:
-    folder = sets.make_multi_boot(tmp_path / "stick", mistakes=False)
+    folder = sets.sets.make_multi_boot(tmp_path / "stick", mistakes=False)
     need = multiboot.check(folder, chooser, 32 * GB).need
     exact = need + chooser.own_bytes
     assert multiboot.check(folder, chooser, exact).fits
@@ -193,7 +194,7 @@ def test_the_renaming_offered_puts_a_bundle_right(stick: Path, chooser: Chooser)
 
 
 def test_a_file_over_four_gib_asks_for_another_file_system(tmp_path: Path, chooser: Chooser) -> None:
-    folder = sets.make_multi_boot(tmp_path / "stick", mistakes=False)
+    folder = sets.sets.make_multi_boot(tmp_path / "stick", mistakes=False)
     with (folder / "berths" / "jetty" / "jetty-root.tar.xz").open("r+b") as file:
         file.truncate(1 << 32)
     manifest = folder / "berths" / "jetty" / "berth.toml"  # without its sum: four GiB take long to add up
@@ -302,3 +303,46 @@ def test_the_demo_sets_are_in_the_demo(demo: Demo, catalogue: Catalogue) -> None
     shutil.copytree(demo.folder / build.sets.multi_boot, copy)
     checked = multiboot.check(copy, catalogue.all(Chooser)[0], 32 * GB, board="herring")
     assert {problem.code for problem in checked.problems} == set(sets.MULTI_BOOT_MISTAKES)
+
+
+def test_the_chooser_is_told_by_its_manifests_and_decides_the_stick(tmp_path: Path, catalogue: Catalogue) -> None:
+    own = catalogue.all(Chooser)[0]
+    other = own.model_copy(
+        update={"id": "other", "image": "x", "bundles": "moor", "manifest": "moor.toml", "reads": ("FAT32",)}
+    )
+    both = (own, other)
+    sets.make_multi_boot(tmp_path / "own", mistakes=False)
+    (tmp_path / "else" / "moor" / "a").mkdir(parents=True)
+    (tmp_path / "else" / "moor" / "a" / "moor.toml").write_text("name = 'A'")
+    assert multiboot.chooser_for(both, folder=tmp_path / "own") is own
+    assert multiboot.chooser_for(both, folder=tmp_path / "else") is other
+    assert multiboot.chooser_for(both, "x") is other
+    assert multiboot.chooser_for((own,)) is own
+    assert multiboot.chooser_for(both, wanted="other") is other
+    for folder, wanted in ((tmp_path, ""), (None, "none")):
+        with pytest.raises(WrongUse, match="chooser"):
+            multiboot.chooser_for(both, folder=folder, wanted=wanted)
+    assert [multiboot.stick_for(own, size) for size in (1, 1 << 33)] == ["FAT32", "exFAT"]
+    assert multiboot.stick_for(other, 1 << 33) == "FAT32"
+
+
+def test_a_system_newer_than_its_chooser_is_told(tmp_path: Path, catalogue: Catalogue) -> None:
+    sets.make_multi_boot(tmp_path, mistakes=False)
+    own = catalogue.all(Chooser)[0]
+    for released, count in (("2026-06-15", 0), ("2026-05-09", 4), ("", 0), ("spring", 0)):
+        found = multiboot.check(tmp_path, own.model_copy(update={"released": released}), 64 * 10**9)
+        assert sum(problem.code == "newer" for problem in found.problems) == count
+
+
+def test_a_disk_is_as_fast_as_its_bridge_and_socket_let_it(catalogue: Catalogue) -> None:
+    build = lighthouse.build(catalogue, "0" * 64)
+    card = disk_speed(build, catalogue)
+    bridge, own = catalogue.all(Bridge)[0], catalogue.all(Disk)[0]
+    build = edited(build.with_part("bridge", bridge.id).with_part("disk", own.id), "medium", "disk")
+    found = disk_speed(build, catalogue)
+    board = catalogue.get(Board, build.part("board"))
+    assert card is not None
+    assert found is not None
+    assert card[0] <= board.card_mb_s
+    assert found[0] <= min(board.usb_mb_s, bridge.mb_s, own.read_mb_s)
+    assert found != card

@@ -301,12 +301,12 @@ def the_assembly(camera: Camera) -> None:
 
 
 def the_template(camera: Camera) -> None:
-    """The first printed page of the back plate."""
+    """The panel of the first seat at 1:1, scaled down."""
     if WANTED and "assembly-template" not in WANTED:
         return
     made = templates.plates(camera.session.build, camera.session.catalogue)
-    plate = next(plate for plate in made if plate.name == "back-plate")
-    image = QImage(840, 594, QImage.Format.Format_RGB32)
+    plate = next(plate for plate in made if plate.name == "panel-1")
+    image = QImage(1100, 778, QImage.Format.Format_RGB32)
     image.fill(0xFFFFFFFF)
     painter = QPainter(image)
     drawn = QSvgRenderer(templates.as_svg(plate).encode())

@@ -20,7 +20,7 @@ from kyklon.devices.layers import Layers, node_at
 from kyklon.model.card import PartitionTable
 from kyklon.operations import checksums
 from kyklon.operations.card.acts import CardJob, backup_card, compare_cards, prepare_card, prove_card
-from kyklon.operations.card.drives import looking
+from kyklon.operations.card.drives import looking, prepare
 from kyklon.operations.card.drives.interlock import Consent, Purpose
 from kyklon.operations.card.drives.writer import Order
 from kyklon.operations.card.sources import source
@@ -28,7 +28,7 @@ from kyklon.operations.card.sources.joined import open_image
 from kyklon.operations.card.volumes import contents, partitions, usage
 from kyklon.operations.card.volumes import survey as volumes
 from kyklon.operations.card.volumes.compare import side
-from support import MIB, Demo, write
+from support import MIB, Demo, simulated, write
 
 ROOT_ONLY = pytest.mark.skipif(os.geteuid() != 0, reason="loop devices need root")
 
@@ -138,7 +138,7 @@ def test_logical_partitions_are_followed_as_sfdisk_made_them(tmp_path: Path) -> 
 
 def test_our_single_fat_table_is_what_sfdisk_reads(tmp_path: Path) -> None:
     path = blank(tmp_path / "a.img", 700 * MIB)
-    table, part = partitions.single_fat(700 * MIB, disk_id=0x1234ABCD)
+    table, part = partitions.single(700 * MIB, 0x0C, disk_id=0x1234ABCD)
     with path.open("r+b") as file:
         file.write(table)
     told = run("sfdisk", "-d", str(path))
@@ -257,6 +257,41 @@ def test_a_prepared_card_is_clean_and_has_one_signature(demo: Demo, tmp_path: Pa
     assert (told["TYPE"], told["LABEL"]) == ("vfat", "GAMES")
     assert set(re.findall(r"dos|gpt|ext4|vfat", run("wipefs", str(target.path)))) == {"dos"}
     assert [part.word for part in table_of(target.path).partitions] == ["FAT32"]
+
+
+@pytest.mark.parametrize(
+    ("kind", "checker", "size", "label"),
+    [
+        ("exFAT", ("fsck.exfat", "-n"), 64 << 20, "Games-1"),
+        ("exFAT", ("fsck.exfat", "-n"), 3 << 30, "GAMES"),
+        ("ext4", ("e2fsck", "-fn"), 64 << 20, "machine-saves"),
+        ("ext4", ("e2fsck", "-fn"), 3 << 30, "x"),
+    ],
+)
+def test_other_file_systems_are_clean_on_a_drive_full_of_noise(
+    kind: prepare.Kind, checker: tuple[str, ...], size: int, label: str, tmp_path: Path
+) -> None:
+    """fsck.exfat (exfatprogs) and e2fsck (e2fsprogs): what is a hole in the volume must not be needed on the drive."""
+    target = simulated(tmp_path, size=size)
+    path, noise = target.path, random.Random(5).randbytes(MIB)
+    with path.open("wb") as file:
+        for at in range(0, size, 16 * MIB):  # noise everywhere that a file system might leave alone
+            file.seek(at)
+            file.write(noise)
+        file.truncate(size)
+    lose = CardJob(target).verdict(Purpose.PREPARE).lose
+    done, event = prepare_card(CardJob(target, Consent(lose)), label, kind=kind)
+    volume = tmp_path / "volume"
+    with path.open("rb") as drive, volume.open("wb") as out:
+        drive.seek(done.start)
+        while piece := drive.read(16 * MIB):
+            out.write(piece)
+    run(*checker, str(volume))
+    told = blkid(path, done.start)
+    assert (told["TYPE"], told["LABEL"]) == (kind.lower(), label)
+    assert (done.kind, done.label) == (kind, label)
+    assert kind in event.what
+    assert [part.word for part in table_of(path).partitions] == ["exFAT or NTFS" if kind == "exFAT" else "Linux"]
 
 
 # --- packed files --------------------------------------------------------------------------------------------

@@ -21,6 +21,8 @@ PACKAGE_OF = {  # Debian package that brings the program
     "mdel": "mtools",
     "mmd": "mtools",
     "mkfs.fat": "dosfstools",
+    "mkfs.exfat": "exfatprogs",
+    "mke2fs": "e2fsprogs",
     "mkfs.ext4": "e2fsprogs",
     "debugfs": "e2fsprogs",
     "sfdisk": "fdisk",

@@ -458,9 +458,12 @@ class BareMetal(CataloguePart):
 class Chooser(CataloguePart):
     """The layout of a multi-boot stick. image: in the catalogue. bundles: folder of the bundles; each holds a manifest
     and a folder of pictures. own_bytes: what the chooser keeps for itself. align_bytes: each partition starts on a
-    multiple of it."""
+    multiple of it. reads: file systems of a stick that it can read. released: of the chooser itself, ISO 8601; a newer
+    system may ask for more than it can do."""
 
     image: str
+    reads: tuple[Literal["FAT32", "exFAT", "ext4"], ...] = Field(default=("FAT32",), min_length=1)
+    released: str = ""
     bundles: str
     manifest: str
     pictures: str

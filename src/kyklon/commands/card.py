@@ -96,23 +96,28 @@ def compare_two(
 def prepare(
     target: TargetName,
     label: Annotated[str, Option("--label", help="Name of the volume, up to 11 letters.")] = "CARD",
+    kind: Annotated[str, Option("--kind", help="FAT, exFAT or ext4.")] = "FAT",
     yes: Yes = False,
     lose: Lose = "",
     folder: InFolder = None,
     as_json: Json = False,
 ) -> int:
-    """Format a card as FAT and clear everything old on it.
+    """Format a card or a stick and clear everything old on it.
 
     Every old table and signature is cleared; it gets one partition, the right clusters and a label.
     """
     from kyklon.operations.card.acts import prepare_card
     from kyklon.operations.card.drives.interlock import Purpose
+    from kyklon.operations.card.drives.prepare import KINDS
 
+    wanted = next((each for each in KINDS if each.lower() == kind.lower()), None)
+    if wanted is None:
+        raise WrongUse(f"There is no kind {kind!r}.", do=f"There are: {', '.join(KINDS)}.")
     job = card_job(target, folder, lose)
     name = job.target.facts.name
-    agree(job.verdict(Purpose.PREPARE), f"Format {name} as FAT?", yes=yes)
+    agree(job.verdict(Purpose.PREPARE), f"Format {name} as {wanted}?", yes=yes)
     with watching() as watch:
-        done, _event = prepare_card(job, label, watch)
+        done, _event = prepare_card(job, label, watch, wanted)
     out(
         asdict(done),
         as_json,

@@ -61,7 +61,7 @@ COMMANDS = (
     Command("prove", ("card", "prove"), "Check that a card has its stated capacity and keeps what is written to it."),
     Command("backup", ("card", "backup"), "Save a card as a compressed image; unused blocks are left out."),
     Command("compare", ("card", "compare_two"), "Compare two cards or images."),
-    Command("prepare", ("card", "prepare"), "Format a card as FAT and clear everything old on it."),
+    Command("prepare", ("card", "prepare"), "Format a card or a stick and clear everything old on it."),
     Command("size", ("size", "size"), "Show which card to buy."),
     Command("baremetal plan", ("baremetal", "plan"), "List what a card made from an unpacked set will hold."),
     Command("baremetal write", ("baremetal", "write"), "Make a plain FAT card from an unpacked set."),

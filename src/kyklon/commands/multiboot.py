@@ -14,6 +14,7 @@ from kyklon.operations.card.sets import lay_out as laying
 from kyklon.operations.card.sets import multiboot
 from kyklon.operations.card.sets.problems import rename, rename_words
 
+ChooserId = Annotated[str, Option("--chooser", help="The chooser, by id; found by the manifests when not given.")]
 TargetBytes = Annotated[int, Option("--target-bytes", help="Size of the card for the systems.")]
 
 
@@ -21,6 +22,7 @@ def check(
     folder: Dir,
     target_bytes: TargetBytes,
     board: BoardId = "",
+    chooser_id: ChooserId = "",
     fix: Annotated[bool, Option("--rename", help="First rename the files with a wrong name.")] = False,
     as_json: Json = False,
 ) -> int:
@@ -28,7 +30,7 @@ def check(
 
     Exit 1 while a stop stands.
     """
-    chooser = catalogue().all(Chooser)[0]
+    chooser = multiboot.chooser_for(catalogue().all(Chooser), folder=folder, wanted=chooser_id)
     with watching() as watch:
         found = multiboot.check(folder, chooser, target_bytes, board=board, watch=watch)
         if fix:
@@ -57,12 +59,13 @@ def lay_out(
     target_bytes: TargetBytes,
     chosen: Annotated[list[str] | None, Option("--bundle", help="A bundle's folder; may be repeated.")] = None,
     board: BoardId = "",
+    chooser_id: ChooserId = "",
 ) -> int:
     """Copy checked bundles to a stick, and read them back.
 
     In the layout that the chooser looks for.
     """
-    chooser = catalogue().all(Chooser)[0]
+    chooser = multiboot.chooser_for(catalogue().all(Chooser), folder=folder, wanted=chooser_id)
     found = multiboot.check(folder, chooser, target_bytes, board=board, chosen=tuple(chosen) if chosen else None)
     with watching() as watch:
         files, moved = laying.lay_out(folder, chooser, found, to, watch)

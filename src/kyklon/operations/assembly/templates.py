@@ -324,7 +324,7 @@ def _drawn(hole: Hole) -> str:
     reach = hole.diameter / 2 + 2
     cross = f"M{hole.x - reach:.3f} {hole.y:.3f} h{2 * reach:.3f} M{hole.x:.3f} {hole.y - reach:.3f} v{2 * reach:.3f}"
     words = f"{visible(hole.words)} ⌀{hole.diameter:g}" if hole.words else ""
-    text = _words(hole.x - hole.diameter / 2, hole.y + hole.diameter / 2 + 4, words) if words else ""
+    text = _words(hole.x - hole.diameter / 2, hole.y + hole.diameter / 2 + 7, words) if words else ""
     circle = f"<circle cx='{hole.x:.3f}' cy='{hole.y:.3f}' r='{hole.diameter / 2:.3f}' {_PEN}/>"
     if hole.sink:
         ring = f"<path d='M{hole.x - hole.sink / 2:.3f} {hole.y:.3f} "

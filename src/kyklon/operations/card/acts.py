@@ -270,12 +270,14 @@ def compare_cards(
     return found
 
 
-def prepare_card(job: CardJob, label: str, watch: Watch = UNWATCHED) -> tuple[prepare.Prepared, CardEvent]:
-    """A plain FAT card with nothing old on it. Raises Refused, WrongUse, TargetError, Cancelled."""
-    label = prepare.check_label(label)
+def prepare_card(
+    job: CardJob, label: str, watch: Watch = UNWATCHED, kind: prepare.Kind = "FAT"
+) -> tuple[prepare.Prepared, CardEvent]:
+    """A plain card with nothing old on it. Raises Refused, WrongUse, TargetError, ToolError, Cancelled."""
+    label = prepare.check_label(label, kind)
     prepare.check_size(job.target.facts)
     with opened(job.request(Purpose.PREPARE)) as target:
-        done = prepare.prepare(target, label, watch)
+        done = prepare.prepare(target, label, watch, kind)
     return done, _prepared(job, done)
 
 
@@ -284,8 +286,9 @@ def _prepared(job: CardJob, done: prepare.Prepared) -> CardEvent:
     detail = f"{done.kind} “{done.label}”, {show_bytes(done.size)}, clusters of {done.cluster} bytes"
     if done.cleared:
         detail += f"\nCleared: {'; '.join(done.cleared)}"
-    event = CardEvent(at=now(), what="made a plain FAT card", detail=detail)
-    _remember(job, event, f"{job.target.facts.name} made a plain FAT card", emptied=True)
+    what = f"made a plain {'FAT' if done.kind.startswith('FAT') else done.kind} card"
+    event = CardEvent(at=now(), what=what, detail=detail)
+    _remember(job, event, f"{job.target.facts.name} {what}", emptied=True)
     return event
 
 

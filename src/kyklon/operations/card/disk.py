@@ -40,14 +40,37 @@ def outlook(build: Build, catalogue: Catalogue) -> Outlook | None:
     if board is None or bridge is None or disk is None:
         return None
     card = catalogue.find(Card, build.part("card"))
-    uas = 1.0 if bridge.uas == "good" else 0.8  # CP: plain storage sends one command at a time
-    speed = min(board.usb_mb_s, bridge.mb_s * uas, disk.read_mb_s)
+    speed = _through(board, bridge, disk.read_mb_s)
     changes = [board.disk_boot_note or f"{board.name} cannot boot from a disk: a card holds the boot partition."]
     changes.append(f"The kernel command line names {ROOT} instead of the card's partition.")
     changes.append("Remove the card, or the board boots from it first.")
     return Outlook(
         min(card.read_mb_s, board.card_mb_s) if card else 0.0, speed, bridge.draws_a + disk.peak_a, tuple(changes)
     )
+
+
+_PLAIN_USB = 0.8  # of the bridge's rate without UAS, CP: plain storage sends one command at a time
+
+
+def _through(board: Board, bridge: Bridge, mb_s: float) -> float:
+    """MB/s of a disk behind its bridge in a socket of the board."""
+    return min(board.usb_mb_s, bridge.mb_s * (1.0 if bridge.uas == "good" else _PLAIN_USB), mb_s)
+
+
+def medium_mb_s(build: Build, catalogue: Catalogue) -> tuple[float, float] | None:
+    """MB/s of reading and writing in the machine, of what it starts from: a disk behind its bridge, or a card; None
+    where neither is chosen. A card is no faster than the board's own slot."""
+    board = catalogue.find(Board, build.part("board"))
+    if build.medium == "disk":
+        bridge, disk = catalogue.find(Bridge, build.part("bridge")), catalogue.find(Disk, build.part("disk"))
+        if board is not None and bridge is not None and disk is not None:
+            return _through(board, bridge, disk.read_mb_s), _through(board, bridge, disk.write_mb_s)
+        return None
+    card = catalogue.find(Card, build.part("card"))
+    if card is None:
+        return None
+    slot = board.card_mb_s if board is not None else card.read_mb_s
+    return min(card.read_mb_s, slot), min(card.write_mb_s, slot)
 
 
 def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:

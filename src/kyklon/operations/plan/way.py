@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Card, Image
+from kyklon.catalogue.records import Bridge, Card, Disk, Image
 from kyklon.model.build import Build
 from kyklon.model.world import World
 
@@ -35,25 +35,35 @@ def way(build: Build, catalogue: Catalogue, world: World) -> tuple[Step, ...]:
     card = catalogue.find(Card, build.part("card"))
     if image.school == "bare metal":
         return _bare_metal(build, card)
-    steps = [_write(build, image, card, world)]
+    steps = [_write(build, image, _mb_s(build, catalogue, card), world)]
     if image.school == "multi-boot":
         return (*steps, *_multi_boot(build, image))
-    return (*steps, *_with_system(build, image, card, world))
+    return (*steps, *_with_system(build, image, card, world, _mb_s(build, catalogue, card)[0]))
 
 
-def _write(build: Build, image: Image, card: Card | None, world: World) -> Step:
+def _mb_s(build: Build, catalogue: Catalogue, card: Card | None) -> tuple[float, float]:
+    """MB/s of writing and reading back at this computer: of the disk where the build starts from one."""
+    disk = catalogue.find(Disk, build.part("disk")) if build.medium == "disk" else None
+    bridge = catalogue.find(Bridge, build.part("bridge")) if disk is not None else None
+    if disk is not None:
+        most = bridge.mb_s if bridge is not None else disk.read_mb_s
+        return min(disk.write_mb_s, most), min(disk.read_mb_s, most)
+    return (card.write_mb_s, card.read_mb_s) if card else (CARD_MB_S, CARD_MB_S)
+
+
+def _write(build: Build, image: Image, mb_s: tuple[float, float], world: World) -> Step:
     """Written, and read back."""
     size = world.source.unpacked if world.source else 0
     asks = () if build.source.path else (f"the image file of {image.name}",)
     minutes = None
     if size:
-        write, read = (card.write_mb_s, card.read_mb_s) if card else (CARD_MB_S, CARD_MB_S)
+        write, read = mb_s
         least = (size / write + size / read) / 1e6 / 60
         minutes = (least, least)
     return Step(20, "Write the image", minutes, asks)
 
 
-def _with_system(build: Build, image: Image, card: Card | None, world: World) -> tuple[Step, ...]:
+def _with_system(build: Build, image: Image, card: Card | None, world: World, write: float) -> tuple[Step, ...]:
     asks = []
     if image.network_service in build.boot.services and not build.boot.country:
         asks.append("the Wi-Fi country")
@@ -68,7 +78,6 @@ def _with_system(build: Build, image: Image, card: Card | None, world: World) ->
     else:
         steps.append(Step(90, "First boot: the card grows" if grows else "Start it", (first, first), alone=True))
     size = sum(game.size for game in world.scan.ready) if world.scan else 0
-    write = card.write_mb_s if card else CARD_MB_S
     minutes = (size / write / 1e6 / 60,) * 2 if size else None
     asks_library = () if build.library.folder else ("the folder of your games",)
     steps.append(Step(60, "Copy the games", minutes, asks_library))

@@ -17,10 +17,12 @@ from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World
 from kyklon.operations.boot.placing import startable_sets, tree_in
 from kyklon.operations.boot.read import CardSettings, read_settings
+from kyklon.operations.card.disk import medium_mb_s
 from kyklon.operations.card.volumes.ramdisk_files import kind_of
 from kyklon.operations.controls.hookup import Device, devices_of
 from kyklon.operations.library.transfer import on_root
 
+_READ_MB_S = 20.0  # MB/s of what nobody chose, CP
 _BEHIND = 8 << 20  # bytes that images leave behind their last partition, CP
 
 
@@ -62,8 +64,9 @@ class Bench:
 
     @property
     def read_bytes_s(self) -> float:
-        """How fast the card is read, bytes per second."""
-        return (self.card.read_mb_s if self.card else 20.0) * 1e6
+        """How fast the card or the disk is read in this machine, bytes per second."""
+        found = medium_mb_s(self.build, self.catalogue)
+        return (found[0] if found else _READ_MB_S) * 1e6
 
     @property
     def overlays(self) -> tuple[str, ...]:

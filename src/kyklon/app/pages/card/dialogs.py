@@ -8,11 +8,11 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QLineEdit, QWidget
 
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, column, label, row, scrolled
+from kyklon.app.widgets.basic import Choice, Elided, FigureRows, Sheet, button, column, label, row, scrolled
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_bytes
 from kyklon.operations.card.drives.interlock import Verdict
-from kyklon.operations.card.drives.prepare import check_label
+from kyklon.operations.card.drives.prepare import KINDS, Kind, check_label
 from kyklon.record.shelf import ShelfImage
 
 
@@ -40,6 +40,8 @@ class LossDialog(QDialog):
         self._lose = verdict.lose
         layout = column(spacing=10, margins=(20, 18, 20, 16))
         self.typed, self.volume = QLineEdit(), QLineEdit(volume)
+        self.kind = Choice(theme, "File system", lambda _value: self._judge())
+        self.kind.set_choices(tuple((kind, kind) for kind in KINDS), "FAT")
         words = act or ("Overwrite {}" if verdict.lose else "Write to {}")
         self.write = button(words.format(name), self.accept, "danger" if verdict.lose else "primary")
         leave = button("Cancel", self.reject)
@@ -59,9 +61,12 @@ class LossDialog(QDialog):
                 label(f"Nothing of yours is on {name}. What this build wrote there before is replaced.", wrap=True)
             )
         if volume:
-            layout.addWidget(label("Name of the volume, up to 11 letters and digits:", wrap=True))
+            layout.addWidget(label("Name of the volume, up to 11 letters and digits, and its file system:", wrap=True))
             self.volume.setAccessibleName("Name of the volume")
-            layout.addWidget(self.volume)
+            layout.addLayout(row(self.volume, self.kind))
+            layout.addWidget(
+                label("FAT is read by everything; exFAT holds files over 4 GB; ext4 is for Linux.", "muted")
+            )
         for warning in verdict.warnings:
             layout.addWidget(label(warning, "caution", wrap=True))
         layout.addWidget(label("If your desktop offers to format the card afterwards, decline.", "muted", wrap=True))
@@ -74,11 +79,16 @@ class LossDialog(QDialog):
         self._judge()
         leave.setFocus()
 
+    @property
+    def wanted(self) -> Kind:
+        """The file system that was chosen."""
+        return next(kind for kind in KINDS if kind == self.kind.value)
+
     def _judge(self) -> None:
         right = self.typed.text() == self._lose
         if self._volume_wanted:
             try:
-                check_label(self.volume.text())
+                check_label(self.volume.text(), self.wanted)
             except WrongUse:
                 right = False
         self.write.setEnabled(right)

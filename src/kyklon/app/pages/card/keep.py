@@ -76,7 +76,7 @@ class KeepBench(Bench):
             "backup": button("Back up…", self._on_backup_clicked, "outline"),
             "restore": button("Restore…", self._on_restore_clicked),
             "compare": button("Compare with…", self._on_compare_clicked),
-            "prepare": button("Format as FAT…", self._on_prepare_clicked),
+            "prepare": button("Format…", self._on_prepare_clicked),
         }
         self._lay_out()
 
@@ -275,24 +275,24 @@ class KeepBench(Bench):
         target = self.drives.chosen
         if target is None:
             return
-        dialog = self.ask_loss(target, self._verdict(target), act="Format {} as FAT", volume="GAMES")
+        dialog = self.ask_loss(target, self._verdict(target), act="Format {}", volume="GAMES")
         if dialog is not None:
-            self.prepare(target, dialog.volume.text(), dialog.typed.text())
+            self.prepare(target, dialog.volume.text(), dialog.typed.text(), dialog.wanted)
 
-    def prepare(self, target: Target, name: str, typed: str) -> None:
-        """A plain FAT card, as a job."""
+    def prepare(self, target: Target, name: str, typed: str, kind: prepare.Kind = "FAT") -> None:
+        """A plain card, as a job."""
         job = self.drives.job(target, typed)
 
         def done(result: tuple[prepare.Prepared, CardEvent]) -> None:
             made, event = result
             cleared = f"\nCleared before: {'; '.join(made.cleared)}" if made.cleared else ""
             words = f"{made.kind}, {show_bytes(made.size)}, clusters of {made.cluster} bytes.{cleared}"
-            self._tell("clear", f"{target.facts.name} formatted as FAT, label “{made.label}”", words)
+            self._tell("clear", f"{target.facts.name} formatted as {made.kind}, label “{made.label}”", words)
             self._event(target, event, emptied=True)
 
         def work(watch: Watch) -> tuple[prepare.Prepared, CardEvent]:
             self.session.flush()
-            return prepare_card(job, name, watch)
+            return prepare_card(job, name, watch, kind)
 
         self.run("Preparing the card", work, done, self._failed("Preparing the card"))
 

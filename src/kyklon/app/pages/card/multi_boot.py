@@ -14,7 +14,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.theme.lamps import Lamp
 from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, scrolled, unmarked
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.base.errors import KyklonError
+from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.records import Card, Chooser
@@ -80,7 +80,12 @@ class MultiBench(Bench):
 
     @property
     def chooser(self) -> Chooser:
-        return self.session.catalogue.all(Chooser)[0]
+        image = self.session.build.part("image") or ""
+        found = self.session.catalogue.all(Chooser)
+        try:
+            return multiboot.chooser_for(found, image, self.folder)
+        except WrongUse:
+            return found[0]
 
     # --- showing -------------------------------------------------------------------------------------------------
 

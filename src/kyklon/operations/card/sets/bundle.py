@@ -7,6 +7,7 @@ import re
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import date
 from pathlib import Path
 from typing import Protocol
 
@@ -191,6 +192,7 @@ class Work:
         if manifest is None:
             return Bundle(self.files.name, self.files.name, 10_000, 0, False, total, largest, (), readable=False)
         self._board(manifest)
+        self._age(manifest)
         expected = {self.chooser.manifest}
         for part in manifest.partitions:
             self._partition(part, files, expected)
@@ -231,6 +233,19 @@ class Work:
             sentence = str(bad)
         self._say("manifest", Severity.STOP, name, sentence, "Without it the chooser does not list the system.")
         return None
+
+    def _age(self, manifest: Manifest) -> None:
+        """A system that came out after the chooser did."""
+        dates = []
+        for text in (manifest.released, self.chooser.released):
+            try:
+                dates.append(date.fromisoformat(text[:10]))
+            except ValueError:
+                return
+        if dates[0] > dates[1]:
+            told = f"It came out on {dates[0]}, after {self.chooser.name} of {dates[1]}."
+            do = "The chooser may not know what it needs: look for a newer one before you copy it."
+            self._say("newer", Severity.CAUTION, "released", told, do)
 
     def _board(self, manifest: Manifest) -> None:
         if self.board and manifest.boards and self.board not in manifest.boards:

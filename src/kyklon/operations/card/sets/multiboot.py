@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -105,7 +105,45 @@ def _checked(
         for name in beside
     ]
     largest = max((bundle.largest for bundle in going), default=0)
-    return Check(tuple(bundles), picked, tuple(problems), usable, need, "exFAT" if largest > LARGEST_FAT32 else "FAT32")
+    return Check(tuple(bundles), picked, tuple(problems), usable, need, stick_for(chooser, largest))
+
+
+def stick_for(chooser: Chooser, largest: int) -> str:
+    """The file system that a stick needs for its largest file, of those that the chooser reads; its first one where
+    none of them holds such a file."""
+    able = [kind for kind in chooser.reads if kind != "FAT32" or largest <= LARGEST_FAT32]
+    return able[0] if able else chooser.reads[0]
+
+
+def chooser_for(choosers: Sequence[Chooser], image: str = "", folder: Path | None = None, wanted: str = "") -> Chooser:
+    """The chooser by its id, else the one whose bundles lie in the folder, else that of the build's image, else the
+    only one. Raises WrongUse for one that is not known, or where nothing tells which."""
+    ids = ", ".join(chooser.id for chooser in choosers)
+    if wanted:
+        found = next((chooser for chooser in choosers if chooser.id == wanted), None)
+        if found is None:
+            raise WrongUse(f"There is no chooser {wanted!r}.", do=f"There are: {ids}.")
+        return found
+    if folder is not None and folder.is_dir():
+        held = [chooser for chooser in choosers if _holds(folder, chooser)]
+        if len(held) > 1:
+            held = [chooser for chooser in held if chooser.image == image] or held
+        if held:
+            return held[0]
+    of_image = [chooser for chooser in choosers if chooser.image == image]
+    if of_image:
+        return of_image[0]
+    if len(choosers) == 1:
+        return choosers[0]
+    raise WrongUse("Nothing tells which chooser this is for.", do=f"Name one: {ids}.")
+
+
+def _holds(folder: Path, chooser: Chooser) -> bool:
+    """Whether a bundle of this chooser lies in a folder."""
+    try:
+        return any((each / chooser.manifest).is_file() for each in top_of(folder, chooser).iterdir())
+    except OSError:
+        return False
 
 
 def _together(going: list[Bundle], chooser: Chooser, usable: int, need: int) -> list[Problem]:
@@ -121,10 +159,13 @@ def _together(going: list[Bundle], chooser: Chooser, usable: int, need: int) -> 
         found.append(Problem("too-many", Severity.STOP, "partitions", told, "Leave one out."))
     found += _clashes(going)
     for bundle in going:
-        if bundle.largest > LARGEST_FAT32:
+        if bundle.largest > LARGEST_FAT32 and "FAT32" in chooser.reads:
+            kind = stick_for(chooser, bundle.largest)
             told = f"Its largest file has {show_bytes(bundle.largest)}; a FAT32 stick holds up to 4.29 GB a file."
-            do = "Format the stick as exFAT."
-            found.append(Problem("large-file", Severity.CAUTION, "stick", told, do, bundle=bundle.folder))
+            able = kind != "FAT32"
+            do = f"Format the stick as {kind}." if able else f"{chooser.name} reads no other stick: leave it out."
+            worst = Severity.CAUTION if able else Severity.STOP
+            found.append(Problem("large-file", worst, "stick", told, do, bundle=bundle.folder))
     return found
 
 

@@ -193,10 +193,11 @@ def _overlap(found: list[Partition], place: Callable[[Partition], int], *, stric
     return ""
 
 
-def single_fat(size: int, *, wide: bool = True, disk_id: int = 0) -> tuple[bytes, Partition]:
-    """An MBR with one FAT partition from 4 MiB to the disk's end, and that partition. size: of the disk, bytes."""
+def single(size: int, kind: int, *, disk_id: int = 0) -> tuple[bytes, Partition]:
+    """An MBR with one partition from 4 MiB to the disk's end, and that partition. size: of the disk, bytes; kind: the
+    partition's type."""
     start = 4 << 20  # CP: whole erase blocks of a card
-    part = Partition(1, 0x0C if wide else 0x0E, start, (size - start) // SECTOR * SECTOR, active=False)
+    part = Partition(1, kind, start, (size - start) // SECTOR * SECTOR, active=False)
     entry = bytes([0, 0xFE, 0xFF, 0xFF, part.kind, 0xFE, 0xFF, 0xFF])
     entry += (start // SECTOR).to_bytes(4, "little") + min(part.size // SECTOR, 0xFFFFFFFF).to_bytes(4, "little")
     return bytes(440) + disk_id.to_bytes(4, "little") + bytes(2) + entry + bytes(48) + b"\x55\xaa", part
