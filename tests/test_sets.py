@@ -141,7 +141,7 @@ def chooser(catalogue: Catalogue) -> Chooser:
 
 @pytest.fixture
 def stick(tmp_path: Path) -> Path:
-    return sets.sets.make_multi_boot(tmp_path / "stick")
+    return sets.make_multi_boot(tmp_path / "stick")
 
 
 def test_every_seeded_mistake_of_the_bundles_is_found(stick: Path, chooser: Chooser) -> None:
@@ -152,7 +152,7 @@ def test_every_seeded_mistake_of_the_bundles_is_found(stick: Path, chooser: Choo
 
 
 def test_bundles_without_mistakes_are_ready_and_laid_out(tmp_path: Path, chooser: Chooser) -> None:
-    folder = sets.sets.make_multi_boot(tmp_path / "stick", mistakes=False)
+    folder = sets.make_multi_boot(tmp_path / "stick", mistakes=False)
     found = multiboot.check(folder, chooser, 32 * GB, board="herring")
     assert found.problems == ()
     assert found.ready
@@ -175,7 +175,7 @@ def test_bundles_without_mistakes_are_ready_and_laid_out(tmp_path: Path, chooser
 
 
 def test_the_sum_of_the_partitions_is_compared_with_what_is_usable(tmp_path: Path, chooser: Chooser) -> None:
-    folder = sets.sets.make_multi_boot(tmp_path / "stick", mistakes=False)
+    folder = sets.make_multi_boot(tmp_path / "stick", mistakes=False)
     need = multiboot.check(folder, chooser, 32 * GB).need
     exact = need + chooser.own_bytes
     assert multiboot.check(folder, chooser, exact).fits
@@ -194,7 +194,7 @@ def test_the_renaming_offered_puts_a_bundle_right(stick: Path, chooser: Chooser)
 
 
 def test_a_file_over_four_gib_asks_for_another_file_system(tmp_path: Path, chooser: Chooser) -> None:
-    folder = sets.sets.make_multi_boot(tmp_path / "stick", mistakes=False)
+    folder = sets.make_multi_boot(tmp_path / "stick", mistakes=False)
     with (folder / "berths" / "jetty" / "jetty-root.tar.xz").open("r+b") as file:
         file.truncate(1 << 32)
     manifest = folder / "berths" / "jetty" / "berth.toml"  # without its sum: four GiB take long to add up
