@@ -388,6 +388,19 @@ class HasFiles(Protocol):
     def files(self) -> Sequence[_File]: ...
 
 
+class StickRule(Record):
+    """How an image takes games in from a stick. folder: at the stick's top. reads: file systems it mounts.
+    makes_folders: it makes its folders on an empty one first. minutes: that its intake takes, least and most. lamp:
+    the rhythm meanwhile. clears: the stick is empty afterwards."""
+
+    folder: Inside
+    reads: tuple[Literal["FAT32", "exFAT", "ext4"], ...] = Field(min_length=1)
+    makes_folders: bool = True
+    minutes: tuple[float, float] = (5.0, 10.0)
+    lamp: Rhythm = "quick"
+    clears: bool = False
+
+
 class Image(CataloguePart):
     school: Literal["complete image", "base and installer", "bare metal", "multi-boot"]
     boards: tuple[str, ...]
@@ -414,6 +427,7 @@ class Image(CataloguePart):
     default_password: str = ""  # to be changed
     grows: bool = True  # the root partition grows at the first start
     reads: tuple[Inside, ...] = ()  # files on the boot partition from which its system sets itself up
+    stick: StickRule | None = None  # how it takes games in from a stick; None where it takes none
 
     def unread(self, dialect: HasFiles) -> frozenset[str]:
         """Of the files of a dialect that are for a system, those that this image's system does not read, in small
@@ -566,6 +580,9 @@ class Emulator(CataloguePart):
     frame_ms: float = Field(default=3.0, gt=0, le=1000)  # of a processor at 1 GHz, to make one frame
     spread: float = Field(default=0.15, ge=0, le=2)  # standard deviation of that, as a part of it
     heavy: tuple[str, ...] = ()  # games that take half as much again, by words of their titles
+    saves: tuple[str, ...] = ()  # endings of what a game saves by itself
+    states: tuple[str, ...] = ()  # endings of snapshots of the whole machine; * for a number
+    saves_path: Inside = ""  # where they lie, a template with {folder}; '' beside the game
 
 
 class Panel(CataloguePart):

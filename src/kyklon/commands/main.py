@@ -106,6 +106,56 @@ COMMANDS = (
         ("assembly", "switch"),
         "Show the shutdown second by second: button, system, power, LED; exit 1 when the card is at risk.",
     ),
+    Command(
+        "machine find",
+        ("upkeep", "find"),
+        "Find the machine in this network by its name or its key; exit 1 when it does not answer.",
+    ),
+    Command(
+        "machine look",
+        ("upkeep", "look"),
+        "Show what the running machine says, and how its boot files differ; exit 1 when its card is failing.",
+    ),
+    Command(
+        "machine put",
+        ("upkeep", "put"),
+        "Change the boot files of the running machine to this build's; what was there is kept beside.",
+    ),
+    Command("machine undo", ("upkeep", "undo"), "Take the last change of the running machine back."),
+    Command(
+        "machine restart",
+        ("upkeep", "restart"),
+        "Restart the machine and compare what comes back with the build; exit 1 when it stays away.",
+    ),
+    Command(
+        "saves show", ("upkeep", "saves_show"), "List saves and states with their games, against the latest archive."
+    ),
+    Command("saves keep", ("upkeep", "saves_keep"), "Keep all saves in a dated archive with its sums."),
+    Command(
+        "saves restore",
+        ("upkeep", "saves_restore"),
+        "Put saves back; what is newer on the machine stays. Exit 1 when something stayed.",
+    ),
+    Command(
+        "stick plan",
+        ("upkeep", "stick_plan"),
+        "Judge a stick without erasing it, and show both halves of the way; exit 1 when the machine cannot read it.",
+    ),
+    Command(
+        "stick check",
+        ("upkeep", "stick_check"),
+        "Compare the menu that was foretold with the stick and with the machine; exit 1 when a title is missing.",
+    ),
+    Command(
+        "update compare",
+        ("upkeep", "update_compare"),
+        "Show what a newer image changes, and predict its first power-on; exit 1 when it will not start.",
+    ),
+    Command(
+        "update plan",
+        ("upkeep", "update_plan"),
+        "Show the way to a newer image and back; settings, games and saves stay.",
+    ),
     Command("bringup", ("poweron", "bringup"), "Predict the first power-on from the bytes on a card."),
     Command("bringup diff", ("poweron", "diff"), "Compare the bring-ups of two cards."),
     Command("bringup log", ("poweron", "log"), "Compare a real machine's boot log with the forecast."),

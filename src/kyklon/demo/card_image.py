@@ -40,7 +40,7 @@ LABEL quayside
 """
 FIRST_BOOT = "-- read once, at first boot\nuser.name = player\nnetwork.country =\nnetwork.name = quayside\n"
 SERVICES = ("network", "shutdown-watcher", "sound", "gangway")
-QUAYSIDE, HARBOUR = "quayside", "harbour"
+QUAYSIDE, HARBOUR, NEXT = "quayside", "harbour", "quayside-next"
 EXTRAS = (
     "bus-two-wire",
     "bus-sound",
@@ -57,7 +57,11 @@ EXTRAS = (
     "parallel-video",
     "key-matrix",
 )
-RELEASES = {QUAYSIDE: b"Quayside 4.2, 2026-06-01\n", HARBOUR: b"Harbour Lite, 2026-03-18\n"}
+RELEASES = {
+    QUAYSIDE: b"Quayside 4.2, 2026-06-01\n",
+    HARBOUR: b"Harbour Lite, 2026-03-18\n",
+    NEXT: b"Quayside 4.3, 2026-10-12\n",
+}
 PLAYER = 1000  # the player's number
 INIT = """\
 #!/bin/sh
@@ -151,7 +155,7 @@ def _dated(path: Path) -> None:
 
 def boot_files(flavour: str = QUAYSIDE) -> dict[str, bytes]:
     """The boot partition's files."""
-    services = SERVICES if flavour == QUAYSIDE else (*SERVICES[:-1], "installer", SERVICES[-1])
+    services = services_of(flavour)
     files = {
         "merrow.settings": BOOT_FILE.encode(),
         "kernel.line": KERNEL_LINE.encode(),
@@ -163,12 +167,23 @@ def boot_files(flavour: str = QUAYSIDE) -> dict[str, bytes]:
         "merrow-armv8.krn": kernel_64(),
         "readme.txt": b"Quayside: put the card in the board and switch on.\r\n",
     }
+    if flavour == NEXT:  # a longer boot file, a kernel for one board less
+        files["merrow.settings"] += b"-- New in 4.3: the menu dims after so many minutes.\nmenu.dim_minutes = 10\n"
+        files["readme.txt"] = b"Quayside 4.3: keep your saves before you write it.\r\n"
+        del files["merrow-armv6.krn"]
     for board in ("sprat", "herring", "cod", "ling"):
         files[f"{board}.dtb"] = device_tree(f"Merrow {board.capitalize()}", f"merrow,{board}")
     for name in EXTRAS:
         files[f"extras/{name}.dtbo"] = device_tree(name, "merrow,header")
     files["checksums"] = checksums({name: data for name, data in files.items() if name.endswith((".krn", ".dtb"))})
     return files
+
+
+def services_of(flavour: str) -> tuple[str, ...]:
+    """What its services.list starts, in order."""
+    if flavour == NEXT:
+        return (*SERVICES[:-1], "clock", SERVICES[-1])
+    return SERVICES if flavour == QUAYSIDE else (*SERVICES[:-1], "installer", SERVICES[-1])
 
 
 def checksums(files: Mapping[str, bytes]) -> bytes:
@@ -211,11 +226,14 @@ def root_tree(device: str = "/dev/mmcblk0p1", flavour: str = QUAYSIDE) -> dict[s
         "usr/bin/network": b"#!/bin/sh\nexit 0\n",
         "usr/bin/sound": b"#!/bin/sh\nexit 0\n",
     }
-    services = SERVICES
+    services: tuple[str, ...] = SERVICES
     if flavour == HARBOUR:
         del programs["usr/bin/gangway"]
         programs["usr/bin/installer"] = b"#!/bin/sh\n# stands for the installer\nexit 0\n"
         services = (*SERVICES[:-1], "installer")
+    if flavour == NEXT:
+        programs["usr/bin/clock"] = b"#!/bin/sh\n# stands for what sets the clock\nexit 0\n"
+        services = services_of(flavour)
     for service in services:
         kind = "Type=oneshot\n" if service in ("gangway", "installer") else ""
         after = "After=network\n" if service in ("gangway", "installer") else ""

@@ -12,14 +12,14 @@ from pathlib import Path
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.loader import Catalogue, standard_timings
 from kyklon.catalogue.records import Board, Display, System
-from kyklon.demo.card_image import make_image
+from kyklon.demo.card_image import NEXT, make_image
 from kyklon.demo.drives import make_drives
 from kyklon.demo.folders import PANE, Step, make_in_steps, make_pane
 from kyklon.demo.library import make_library, make_list, make_pictures
 from kyklon.demo.samples import make_samples
 from kyklon.demo.sets import make_bare_metal, make_multi_boot
 from kyklon.devices import choose
-from kyklon.devices.simulated import glass
+from kyklon.devices.simulated import glass, neighbours
 from kyklon.model.build import (
     BootSettings,
     Build,
@@ -50,6 +50,20 @@ from kyklon.record.shelf import Shelf
 
 NAME = "lighthouse-cafe-table"
 IMAGE = "attachments/quayside-4.2.img.xz"
+NEIGHBOURS = (  # addresses for documents (RFC 5737); the keys are of nobody
+    neighbours.StandIn(
+        "lighthouse.local",
+        "192.0.2.20",
+        host_key="ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIHRoZSBsaWdodGhvdXNlIGNhZmUgdGFibGUncyBrZXkh",
+        share=True,
+    ),
+    neighbours.StandIn(
+        "till.local",
+        "192.0.2.7",
+        host_key="ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIHRoZSB0aWxsIG9mIHRoZSBsaWdodGhvdXNlIGNhZmUu",
+    ),
+)
+NEXT_IMAGE = "attachments/quayside-4.3.img.xz"
 TUBE = "attachments/casement-19.edid"
 OWNED = ListScheme(
     id="what the café owns",
@@ -69,8 +83,10 @@ def make(folder: Path, catalogue: Catalogue, watch: Watch = UNWATCHED) -> Path:
     drives = folder / choose.STAND_INS
     steps = (
         Step("Image with a FAT and an ext4 partition", 60, lambda: make_image(folder / IMAGE)),
+        Step("The next version of the image", 60, lambda: make_image(folder / NEXT_IMAGE, NEXT)),
         Step("Drives", 8, lambda: make_drives(drives)),
         Step("Display", 1, lambda: glass.put(drives, glass.GlassStandIn(middle_us=36.1, middle_lines=140.5))),
+        Step("Network", 1, lambda: neighbours.save(drives, NEIGHBOURS)),
         Step("Games", 6, lambda: _make_games(folder)),
         Step("Bare-metal set", 3, lambda: make_bare_metal(folder / "sets" / "tidepool-2.1")),
         Step("Multi-boot stick", 25, lambda: make_multi_boot(folder / "sets" / "slipway-stick")),

@@ -11,6 +11,7 @@ from kyklon.devices.image_file import ImageFile
 from kyklon.devices.ports import Displays, Drives, Inputs
 
 if TYPE_CHECKING:
+    from kyklon.devices.neighbours import Neighbourhood
     from kyklon.devices.simulated.glass import SimulatedGlass
 
 DISPLAYS = "displays"  # below it: what is connected, as stand-ins
@@ -80,6 +81,17 @@ def displays_of(folder: Path | None) -> Displays:
     from kyklon.devices.linux.displays import LinuxDisplays
 
     return LinuxDisplays()
+
+
+def neighbourhood_of(folder: Path | None) -> Neighbourhood:
+    """The same for the machines nearby."""
+    if folder is not None and (folder / STAND_INS / "neighbours.json").exists():
+        from kyklon.devices.simulated import neighbours as stand_in
+
+        return stand_in.load(folder / STAND_INS)
+    from kyklon.devices.neighbours import LinuxNeighbourhood
+
+    return LinuxNeighbourhood()
 
 
 def glass_of(folder: Path | None) -> SimulatedGlass | None:

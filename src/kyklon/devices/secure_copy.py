@@ -110,8 +110,11 @@ class SecureCopy:
             path = posixpath.dirname(path)
         return "/"
 
+    def run(self, command: str) -> str:
+        """What a command prints, up to 64 KiB; '' on machines that run none. Raises TargetLost."""
+        return self._run(command)
+
     def _run(self, command: str) -> str:
-        """What a command prints; '' on machines that run none."""
         try:
             _in, out, _error = self._client.exec_command(command, timeout=SECONDS)
             said, until = b"", time.monotonic() + SECONDS

@@ -19,6 +19,7 @@ from kyklon.model.plan import PlanSettings
 from kyklon.model.record import Record
 from kyklon.model.system import SystemSetup
 from kyklon.model.timing import Mode
+from kyklon.model.upkeep import UpkeepSettings
 
 MOST_EVENTS = 200  # kept of a card; the logbook keeps all
 VERSION = 7  # of build.json; record.folder migrates older ones
@@ -369,11 +370,19 @@ class Build(Record):
     library: LibrarySettings = LibrarySettings()
     tuning: TuningLayers = TuningLayers()
     assembly: AssemblySettings = AssemblySettings()
+    upkeep: UpkeepSettings = UpkeepSettings()
     ticks: tuple[Tick, ...] = ()
     fault: FaultCase = FaultCase()
     measured: tuple[StageSeconds, ...] = described("Measured stage times", ())
     sign_offs: tuple[SignOff, ...] = ()
     copies: tuple[PartCopy, ...] = described("Own parts", ())
+
+    @property
+    def unkept_since(self) -> str:
+        """Since when saves of this build's card were not kept, '' where none can be lost: it was never played on, or
+        they were kept after it was written."""
+        played = bool(self.ticks or self.upkeep.looked_at)
+        return self.card.at if played and self.card.bootable and self.upkeep.saves_at < self.card.at else ""
 
     def part(self, role: str) -> str | None:
         """Catalogue id of the part in that role, or None."""

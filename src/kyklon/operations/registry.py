@@ -22,6 +22,7 @@ from kyklon.operations.plan import exports as plan_exports
 from kyklon.operations.plan import findings as plan
 from kyklon.operations.tuning import cascade
 from kyklon.operations.tuning import findings as tuning
+from kyklon.operations.upkeep import findings as upkeep
 
 
 def _parts(*roles: str) -> tuple[str, ...]:
@@ -132,6 +133,13 @@ OPERATIONS = (
         ),
         page=("poweron.page", "PowerOnPage"),
         findings=(),
+    ),
+    Operation(
+        95,
+        "Upkeep",
+        inputs=("upkeep", "library.host", "library.host_key", "source", "card", *_parts("image")),
+        page=("upkeep.page", "UpkeepPage"),
+        findings=(upkeep.findings,),
     ),
 )
 

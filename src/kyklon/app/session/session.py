@@ -240,6 +240,10 @@ class Session(QObject):
         self._happened("ticks", (*rest, Tick(item=item, at=now())) if on else rest)
         self.log(90, f"{'Checked' if on else 'Unchecked'}: {text}")
 
+    def upkeep_happened(self, **values: object) -> None:
+        """What was done to the machine: fields of the build's upkeep, which undo does not take back."""
+        self._happened("upkeep", self.build.upkeep.model_copy(update=values))
+
     def card_happened(self, record: CardRecord) -> None:
         """What became of the card; a record of a write means that one is under way now."""
         self.world = replace(self.world, writing=record.state is CardState.WRITING)

@@ -176,7 +176,7 @@ class RouteCard(QWidget):
         """Override: two lines each, or one where they do not all fit."""
         if event is not None:
             super().resizeEvent(event)
-        narrow = self.height() < self._theme.px(9 * 51 + 2 * 28 + 70)
+        narrow = self.height() < self._theme.px(10 * 51 + 2 * 28 + 70)
         for line in self._lines.values():
             line.set_one_line(narrow)
         if narrow != self._narrow:

@@ -111,7 +111,8 @@ class Window(QMainWindow):
             shortcut = QShortcut(QKeySequence(action.keys), self)
             shortcut.activated.connect(lambda action=action: action.act(self))
         for operation in OPERATIONS:
-            shortcut = QShortcut(QKeySequence(f"Alt+{operation.number // 10}"), self)
+            digit = operation.number // 10 if operation.number % 10 == 0 else 0
+            shortcut = QShortcut(QKeySequence(f"Alt+{digit}"), self)
             shortcut.activated.connect(lambda number=operation.number: self.open_operation(number))
 
     def _first_operation(self) -> int:

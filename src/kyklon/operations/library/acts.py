@@ -72,7 +72,7 @@ def planned(
     if world.scan is None:
         raise KyklonError(world.scan_error or "The build has no library folder.", do="Choose a library folder.")
     image, systems = catalogue.get(Image, build.part("image")), systems_of(build, catalogue)
-    told = transfer.plan(world.scan, systems, image, destination.limits, _extras(build, folder))
+    told = transfer.plan(world.scan, systems, image, destination.limits, extras_of(build, folder))
     drafts = lists_made.lists_of(build, catalogue, world.scan, told)
     return replace(told, texts={**told.texts, **lists_made.made(folder, drafts, destination)}, drafts=drafts)
 
@@ -80,10 +80,10 @@ def planned(
 def planned_for(build: Build, folder: Path, catalogue: Catalogue, scan: Scan) -> transfer.Transfer:
     """What would be copied to any stick, without looking at one."""
     image = catalogue.get(Image, build.part("image"))
-    return transfer.plan(scan, systems_of(build, catalogue), image, transfer.PLAIN, _extras(build, folder))
+    return transfer.plan(scan, systems_of(build, catalogue), image, transfer.PLAIN, extras_of(build, folder))
 
 
-def _extras(build: Build, folder: Path) -> transfer.Extras:
+def extras_of(build: Build, folder: Path) -> transfer.Extras:
     """The folders whose files go along with their games."""
     own = build.library
     return transfer.Extras(

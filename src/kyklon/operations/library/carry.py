@@ -50,9 +50,11 @@ class TransferReport:
 
 
 class Journal:
-    """The steps of one transfer, each on the disk before it is taken. folder: of the build, None to keep none."""
+    """The steps of one transfer, each on the disk before it is taken. folder: of the build, None to keep none. aside:
+    folder of the destination for what is replaced; every kind of transfer has its own."""
 
-    def __init__(self, folder: Path | None) -> None:
+    def __init__(self, folder: Path | None, aside: str = UNDO) -> None:
+        self.aside = aside
         self._path = folder / JOURNAL if folder is not None else None
         if self._path is not None:
             own_file.refuse_foreign(self._path)
@@ -87,7 +89,7 @@ class Journal:
             self.parts.add(str(step["target"]))
         if self._anew is not None and step.get("do") != "end":
             destination, self._anew = self._anew, None
-            _clear_undo(destination)
+            _clear_undo(destination, self.aside)
             if self._path is not None:
                 self._file = own_file.opened(self._path, anew=True)
                 self.note(do="begin", to=destination.name)
@@ -122,15 +124,21 @@ def read_journal(path: Path) -> list[dict[str, object]]:
 
 
 def carry_out(
-    transfer: Transfer, library: Path, destination: Destination, watch: Watch = UNWATCHED, folder: Path | None = None
+    transfer: Transfer,
+    library: Path,
+    destination: Destination,
+    watch: Watch = UNWATCHED,
+    folder: Path | None = None,
+    aside: str = UNDO,
 ) -> TransferReport:
-    """Copy, read back, compare. folder: of the build, for the journal. Files that are there and the same are left.
+    """Copy, read back, compare. folder: of the build, for the journal; aside: as in Journal. Files that are there and
+    the same are left.
 
     Raises Cancelled, TargetFull before anything is copied, VerifyError, TargetLost and TargetError when the destination
     fails, KyklonError when the library does. A file is under its own name only when it is whole.
     """
     with only_one(destination):
-        return _carried_out(transfer, library, destination, watch, folder)
+        return _carried_out(transfer, library, destination, watch, folder, aside)
 
 
 @contextlib.contextmanager
@@ -148,12 +156,12 @@ def only_one(destination: Destination) -> Iterator[None]:
 
 
 def _carried_out(
-    transfer: Transfer, library: Path, destination: Destination, watch: Watch, folder: Path | None
+    transfer: Transfer, library: Path, destination: Destination, watch: Watch, folder: Path | None, aside: str
 ) -> TransferReport:
     begun = time.monotonic()
     known = _Known(folder, destination.name)
     _room(transfer, destination, known)
-    journal = Journal(folder)
+    journal = Journal(folder, aside)
     meter = Meter("Copying games", transfer.size, watch)
     carrier = _Carrier(library, destination, meter, journal, known)
     try:
@@ -295,7 +303,7 @@ class _Carrier:
 
     def _into_place(self, part: str, target: str, there: int | None) -> None:
         if there is not None:
-            self.destination.rename(target, f"{UNDO}/{target}")
+            self.destination.rename(target, f"{self.journal.aside}/{target}")
         self.destination.rename(part, target)
         self.journal.note(lasting=False, do="done", target=target, stamp=self.destination.stamp_of(target))
 
@@ -398,8 +406,9 @@ def last_transfer(folder: Path) -> str:
     return str(steps[0].get("to", ""))
 
 
-def undo(folder: Path, destination: Destination, watch: Watch = UNWATCHED) -> Undone:
-    """Take the last transfer back: what it put is removed, what it replaced is put back. Raises KyklonError."""
+def undo(folder: Path, destination: Destination, watch: Watch = UNWATCHED, aside: str = UNDO) -> Undone:
+    """Take the last transfer back: what it put is removed, what it replaced is put back. aside: as it was carried out
+    with. Raises KyklonError."""
     steps = read_journal(folder / JOURNAL)
     if last_transfer(folder) != destination.name:
         raise KyklonError("There is no transfer to undo.", do="It went to another destination, or was undone already.")
@@ -408,13 +417,13 @@ def undo(folder: Path, destination: Destination, watch: Watch = UNWATCHED) -> Un
     for step in reversed([each for each in steps if each.get("do") in ("put", "replace")]):
         watch.check()
         target = str(step["target"])
-        there, kept = destination.stamp_of(target), destination.size_of(f"{UNDO}/{target}") is not None
+        there, kept = destination.stamp_of(target), destination.size_of(f"{aside}/{target}") is not None
         if there and target in stamps and there != stamps[target]:
             left.append(target)
             continue
         if step["do"] == "replace":
             if kept:
-                destination.rename(f"{UNDO}/{target}", target)
+                destination.rename(f"{aside}/{target}", target)
                 restored += 1
         elif there:
             destination.remove(target)
@@ -422,7 +431,7 @@ def undo(folder: Path, destination: Destination, watch: Watch = UNWATCHED) -> Un
         destination.remove(unfinished(target))
         for above in list(PurePosixPath(target).parents)[:-1]:
             destination.remove_folder(str(above))
-    _clear_undo(destination)
+    _clear_undo(destination, aside)
     with own_file.opened(folder / JOURNAL) as file:
         file.write(json.dumps({"do": "undone"}) + "\n")
     with contextlib.suppress(OSError):
@@ -430,10 +439,10 @@ def undo(folder: Path, destination: Destination, watch: Watch = UNWATCHED) -> Un
     return Undone(removed, restored, tuple(left))
 
 
-def _clear_undo(destination: Destination) -> None:
+def _clear_undo(destination: Destination, aside: str) -> None:
     folders = set()
-    for path, _size, _mode in list(destination.files(UNDO)):
-        destination.remove(f"{UNDO}/{path}")
-        folders |= {str(above) for above in list(PurePosixPath(f"{UNDO}/{path}").parents)[:-1]}
+    for path, _size, _mode in list(destination.files(aside)):
+        destination.remove(f"{aside}/{path}")
+        folders |= {str(above) for above in list(PurePosixPath(f"{aside}/{path}").parents)[:-1]}
     for folder in sorted(folders, key=len, reverse=True):
         destination.remove_folder(folder)

@@ -33,6 +33,7 @@ class Case:
     source: where the image is, as an absolute path, '' for none. source_nodes: everything its bytes lie on.
     own: the card this build wrote before, so that nothing of somebody else's is on it. edit: only boot files are
     exchanged, the rest of the drive stays. disk: the build starts from a disk, so that a large one is meant.
+    unkept: since when its saves were not kept, ISO 8601.
     chosen_identity, chosen_node: of the drive when it was chosen, '' for chosen just now.
     """
 
@@ -46,6 +47,7 @@ class Case:
     likely: int = 0
     chosen_identity: str = ""
     chosen_node: str = ""
+    unkept: str = ""
 
 
 @dataclass(frozen=True)
@@ -178,6 +180,10 @@ def judge(case: Case) -> Verdict:
         warnings.append(
             f"The image does not state its size; it is probably about {show_bytes(case.likely)}, more than fits."
         )
+    if case.unkept and not case.edit:
+        warnings.append(
+            f"Saves on this card were not kept since it was written on {case.unkept[:10]}: keep them first, in Upkeep."
+        )
     lose, loss = _loss(case)
     return Verdict(
         tuple(reason for _code, reason in refused),
@@ -248,6 +254,7 @@ class Request:
             own=self._own,
             edit=self.purpose is Purpose.EDIT,
             disk=self.build is not None and self.build.medium == "disk",
+            unkept=self.build.unkept_since if self._own and self.build is not None else "",
             chosen_identity=self.consent.chosen,
             chosen_node=self.consent.node,
         )

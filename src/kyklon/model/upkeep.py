@@ -1,0 +1,23 @@
+"""A machine after its first game: where its files lie, and what was done to it."""
+
+from __future__ import annotations
+
+from kyklon.model.described import described
+from kyklon.model.record import Record
+
+
+class UpkeepSettings(Record):
+    """restart: the command that restarts it. waited_for: files whose change it has not come back from, '' paths
+    apart. saves_at, looked_at: ISO 8601; when its saves were kept, and when it was looked at, '' for never."""
+
+    boot_folder: str = described("Boot folder on the machine", "/boot", pattern=r"^(/[^\x00]{0,200})?$", hint="/boot")
+    saves_folder: str = described(
+        "Folder of saves on the machine", "", pattern=r"^(/[^\x00]{0,200})?$", hint="as the games"
+    )
+    restart: str = described(
+        "Restart command", "sudo -n /sbin/reboot", pattern=r"^[^\x00\n]{0,200}$", hint="sudo -n /sbin/reboot"
+    )
+    comes_back_s: int = described("Waits for its return", 180, unit="s", ge=5, le=3600)
+    waited_for: tuple[str, ...] = described("Changed before it stayed away", (), max_length=200)
+    saves_at: str = described("Saves kept", "")
+    looked_at: str = described("Looked at", "")

@@ -1,0 +1,196 @@
+"""A newer image: what it changes, what of this build's settings goes along, and what the first power-on will be."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from kyklon.base.errors import KyklonError
+from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Image
+from kyklon.model.build import Build
+from kyklon.model.card import CardContents
+from kyklon.model.world import World
+from kyklon.operations.boot.acts import plan_boot_files
+from kyklon.operations.card.observe import started_by
+from kyklon.operations.card.sources.source import inspect
+from kyklon.operations.card.volumes import contents, fsck
+from kyklon.operations.library.observe import look_at_games
+from kyklon.operations.picture.observe import look_at_display
+from kyklon.operations.poweron.bench import lay_out
+from kyklon.operations.poweron.bringup import bring_up
+from kyklon.operations.poweron.events import BringUp
+from kyklon.operations.upkeep import saves
+from kyklon.record.folder import resolve
+
+
+@dataclass(frozen=True)
+class Row:
+    """what: boot file, kernel, service, program, size. change: new, gone, changed. detail: from what to what."""
+
+    what: str
+    name: str
+    change: str
+    detail: str = ""
+
+
+@dataclass(frozen=True)
+class Update:
+    """old, new: what each image says it is. rows: what changes. kept: this build's boot files as they will be on it, as
+    differences to the new image's own. lost: files of the build's card that the new image has no place for. run: the
+    first power-on with them, None where the new image cannot be read so far. troubles: why it should not be written."""
+
+    old: str
+    new: str
+    rows: tuple[Row, ...]
+    kept: Mapping[str, str]
+    lost: tuple[str, ...]
+    run: BringUp | None
+    troubles: tuple[str, ...]
+
+
+def compare(
+    build: Build, folder: Path, catalogue: Catalogue, path: Path, watch: Watch = UNWATCHED, world: World | None = None
+) -> Update:
+    """The build's image against a newer one. folder: of the build; path: of the newer image file. Raises KyklonError,
+    Cancelled."""
+    old = _contents(resolve(folder, build.source.path), build, catalogue) if build.source.path else None
+    watch.check()
+    new = _contents(path, build, catalogue)
+    watch.check()
+    troubles = [each for each in (new.table_error, new.boot_error, new.not_read) if each]
+    image = catalogue.find(Image, build.part("image"))
+    rows = tuple(_rows(old, new)) if old is not None else ()
+    if build.boot.kernel and not new.has(build.boot.kernel):
+        troubles.append(f"It has no {build.boot.kernel}, the kernel that this build starts.")
+    if build.boot.device_tree and not new.has(build.boot.device_tree):
+        troubles.append(f"It has no {build.boot.device_tree}, the device tree that this build names.")
+    services = [unit.name for unit in new.root.services] if new.root is not None else []
+    for service in build.boot.services:
+        if services and service not in services:
+            troubles.append(f"Its system has no service {service}.")
+    kept: Mapping[str, str] = {}
+    run = None
+    if not (new.table_error or new.boot_error or new.not_read):
+        put = plan_boot_files(build, catalogue, new)
+        kept = put.differences
+        watch.check()
+        run = _forecast(build, folder, catalogue, contents.with_files(new, put.files), watch, world)
+        if run.failure is not None:
+            same = False
+            if old is not None and not (old.table_error or old.boot_error or old.not_read):
+                own = contents.with_files(old, plan_boot_files(build, catalogue, old).files)
+                before = _forecast(build, folder, catalogue, own, watch, world).failure
+                same = before is not None and before.code == run.failure.code
+            lead = "As with the image of now, the" if same else "The"
+            troubles.append(f"{lead} first power-on will stop: {run.failure.cause}")
+    known = set(image.reads) if image is not None else set()
+    lost = tuple(name for name in known if old is not None and old.has(name) and not new.has(name))
+    return Update(_release(old), _release(new), rows, kept, lost, run, tuple(troubles))
+
+
+def _contents(path: Path, build: Build, catalogue: Catalogue) -> CardContents:
+    """An image unpacked as far as its boot partition and root reach."""
+    facts = inspect(path)
+    if facts.kind == "plain" and not facts.parts:
+        return contents.observe(path, started_by(build, catalogue))
+    with contents.held(facts, seconds=60.0) as image:
+        return contents.observe_held(image) if image.whole else contents.observe_source(facts)
+
+
+def _release(found: CardContents | None) -> str:
+    return found.root.release.strip() if found is not None and found.root is not None else ""
+
+
+def _rows(old: CardContents, new: CardContents) -> Iterable[Row]:
+    yield from _named("boot file", _files(old), _files(new))
+    yield from _named("service", _services(old), _services(new))
+    yield from _named("program", _programs(old), _programs(new))
+    if old.size != new.size:
+        yield Row("size", "image", "changed", f"{old.size} to {new.size} bytes")
+
+
+def _named(what: str, old: Mapping[str, str], new: Mapping[str, str]) -> Iterable[Row]:
+    for name in sorted({*old, *new}):
+        if name not in old:
+            yield Row(what, name, "new")
+        elif name not in new:
+            yield Row(what, name, "gone")
+        elif old[name] != new[name]:
+            yield Row(what, name, "changed", _detail(old[name], new[name]))
+
+
+def _detail(old: str, new: str) -> str:
+    return f"{old} to {new}" if len(old) < 40 and len(new) < 40 else ""
+
+
+def _files(found: CardContents) -> dict[str, str]:
+    """Boot files by path: the sum of the small ones, the size of the others."""
+    return {name: found.digests.get(name.lower(), f"{size} bytes") for name, size in found.sizes.items()}
+
+
+def _services(found: CardContents) -> dict[str, str]:
+    units = found.root.services if found.root is not None else ()
+    return {unit.name: " ".join(filter(None, (unit.command, unit.kind, unit.user, unit.trouble))) for unit in units}
+
+
+def _programs(found: CardContents) -> dict[str, str]:
+    """Whether a kernel can start it, and who may; not its bytes, of which only the new image's own list tells."""
+    programs = found.root.programs if found.root is not None else {}
+    return {
+        name: f"{each.machine} {each.why} {sorted(each.rights)} {'there' if each.there else 'missing'}"
+        for name, each in programs.items()
+    }
+
+
+def _forecast(
+    build: Build, folder: Path, catalogue: Catalogue, card: CardContents, watch: Watch, world: World | None
+) -> BringUp:
+    if world is None:
+        world = look_at_display(build, folder, catalogue, World(), watch)
+        world = look_at_games(build, folder, catalogue, world, watch)
+    with fsck.asked(None) as complaints:
+        told = complaints.told
+    return bring_up(lay_out(build, catalogue, replace(card, fsck=told), replace(world, card=card)))
+
+
+@dataclass(frozen=True)
+class Step:
+    """operation: where it is done."""
+
+    title: str
+    operation: int
+    done: bool = False
+
+
+def steps(build: Build, folder: Path, update: Update) -> tuple[Step, ...]:
+    """The way to the newer image and, where it must be, back."""
+    latest = saves.archives(folder)
+    fresh = bool(latest) and build.upkeep.saves_at >= build.card.at
+    named = f"; {latest[-1].when[:10]} is the latest" if latest else ""
+    found = [
+        Step(f"Keep the saves{named}", 95, fresh),
+        Step(
+            "Back up the card: that is the way back", 20, any("back" in e.what for c in build.cards for e in c.events)
+        ),
+        Step(f"Write {update.new or 'the newer image'} and prove it", 20),
+        Step(f"Copy this build's boot files: {len(update.kept)} differ", 30),
+        Step("First boot, and the checklist", 90),
+        Step("Copy the games and put the saves back", 95),
+        Step("If it does not start: restore the backup", 20),
+    ]
+    return tuple(found)
+
+
+def with_image(build: Build, folder: Path, path: Path, sha256: str = "") -> Build:
+    """A build whose source is the newer image. Raises KyklonError for a file that is not there."""
+    if not path.is_file():
+        raise KyklonError(f"{path} is not a file.", do="Choose the newer image file.")
+    try:
+        inside = path.resolve().relative_to(folder.resolve()).as_posix()
+    except ValueError:
+        inside = str(path.resolve())
+    source = build.source.model_copy(update={"path": inside, "sha256": sha256 or None})
+    return build.model_copy(update={"source": source})
