@@ -94,7 +94,7 @@ class User:
         return True
 
     def open(self, number: int) -> Any:
-        key = Qt.Key(Qt.Key.Key_0 + number // 10)
+        key = Qt.Key(Qt.Key.Key_0 + (number // 10 if number % 10 == 0 else 0))
         self.front()
         self.bot.keyClick(self.window, key, Qt.KeyboardModifier.AltModifier)
         self.bot.waitUntil(lambda: self.window.number == number, timeout=180_000)

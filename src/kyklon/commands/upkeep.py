@@ -263,7 +263,7 @@ def saves_restore(
             back = saves.take_back(folder, place, watch)
             out(asdict(back), as_json, lambda: [f"{back.restored} restored, {back.removed} removed."])
             return OK
-        done = saves.restore(folder, build, parts, place, name, replace=replace or (), watch=watch)
+        done = saves.restore(folder, build, parts, place, saves.Wanted(name, tuple(replace or ())), watch)
 
     def lines() -> list[str]:
         rows = [f"Newer on the machine, kept there: {row.path} (--replace '{row.path}')" for row in done.left]
@@ -385,7 +385,11 @@ def update_compare(
         rows += [f"  {row.change:8} {row.what:10} {row.name} {row.detail}".rstrip() for row in found.rows]
         rows += [f"  {name} of this build goes along" for name in found.kept]
         rows += [f"  ! {trouble}" for trouble in found.troubles]
-        end = "reaches the games" if found.run and found.run.failure is None else "does not reach the games"
+        end = (
+            "reaches the games"
+            if found.run and not (found.run.failure and found.run.failure.blocks)
+            else "does not reach the games"
+        )
         return [*rows, f"Forecast: the first power-on {end}."]
 
     out(data, as_json, lines)

@@ -172,6 +172,7 @@ class SecureCopy:
     @contextlib.contextmanager
     def read(self, path: str) -> Iterator[BinaryIO]:
         with self._told(path), self._files.open(self._at(path), "rb") as file:
+            _quiet_ahead(file)
             file.prefetch(self._wrote.get(path) or self._files.stat(self._at(path)).st_size)
             yield file
 
@@ -267,6 +268,19 @@ class SecureCopy:
                 f"{what} on {self._login.host} failed: {why}.",
                 do=f"Look whether {self._login.account} may write there.",
             ) from bad
+
+
+def _quiet_ahead(file: Any) -> None:
+    """A connection that breaks is told to whoever reads; the library's thread that asks ahead has nobody to tell."""
+    from paramiko import SSHException
+
+    ahead = file._prefetch_thread
+
+    def asked(*arguments: object) -> None:
+        with contextlib.suppress(OSError, EOFError, SSHException):
+            ahead(*arguments)
+
+    file._prefetch_thread = asked
 
 
 def _connected(login: Login) -> SSHClient:

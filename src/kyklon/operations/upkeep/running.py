@@ -31,6 +31,8 @@ _WORN = re.compile(
     re.IGNORECASE,
 )
 
+_NO_DRIVE = re.compile(r"\b(loop|zram|ram|nbd|sr|dm-)\d")  # what is no drive of its own
+
 
 @dataclass(frozen=True)
 class Running:
@@ -74,7 +76,7 @@ def look(machine: SecureCopy) -> Running:
     parts = [part.strip() for part in re.split(r"\n[ \t]*\n", machine.run(_ASK) + "\n\n")]
     parts += [""] * (6 - len(parts))
     log = machine.run(f"dmesg 2>/dev/null | tail -n {_LOG_LINES}")
-    lines = [line for line in log.splitlines() if _WORN.search(line)]
+    lines = [line for line in log.splitlines() if wears_out(line)]
     cells = parts[4].split()
     free = whole(cells[3]) if len(cells) > 3 else None
     milli = whole(parts[3]) or 0
@@ -88,6 +90,11 @@ def look(machine: SecureCopy) -> Running:
         tuple(_plain(line)[:200] for line in lines[:20]),
         tuple(_plain(row.split()[0])[:80] for row in parts[5].splitlines() if row.split()),
     )
+
+
+def wears_out(line: str) -> bool:
+    """Whether a line of the kernel's log speaks of a card or a disk that wears out, and not of a file in its place."""
+    return bool(_WORN.search(line)) and not _NO_DRIVE.search(line)
 
 
 def _plain(text: str) -> str:

@@ -37,7 +37,7 @@ SUMS = "SHA256SUMS"
 LARGEST = 64 << 20  # bytes of one save; a memory card has some hundred kilobytes, a state of a large machine 40 MB
 MOST = 20_000  # of one machine
 _MOST_ALL = 4 << 30  # bytes of one archive, unpacked
-_NAME = re.compile(r"^\d{4}-\d\d-\d\dT\d\d-\d\d-\d\d(-\d+)?\.zip$")
+_NAME = re.compile(r"^(\d{4}-\d\d-\d\dT\d\d-\d\d-\d\d)(?:-(\d{1,6}))?\.zip$")
 
 
 @dataclass(frozen=True)
@@ -143,13 +143,22 @@ class Archive:
 def archives(folder: Path) -> tuple[Archive, ...]:
     """The build's archives, the oldest first; one that cannot be read is left out. folder: of the build."""
     found = []
-    for path in sorted((folder / FOLDER).glob("*.zip")):
-        if _NAME.match(path.name):
-            try:
-                found.append(read(path))
-            except KyklonError:
-                continue
+    for name in _names(folder / FOLDER):
+        try:
+            found.append(read(folder / FOLDER / name))
+        except KyklonError:
+            continue
     return tuple(found)
+
+
+def _names(folder: Path) -> list[str]:
+    """Names of archives, the oldest first: by date, then by number."""
+    return sorted((path.name for path in folder.glob("*.zip") if _NAME.match(path.name)), key=_age)
+
+
+def _age(name: str) -> tuple[str, int]:
+    match = _NAME.match(name)
+    return (match[1], int(match[2] or 1)) if match else ("", 0)
 
 
 def read(path: Path) -> Archive:
@@ -267,9 +276,10 @@ def _store(file: zipfile.ZipFile, name: str, data: bytes) -> None:
 
 
 def _free_name(folder: Path) -> str:
-    stem = datetime.now().strftime("%Y-%m-%dT%H-%M-%S")
-    names = (f"{stem}{end}.zip" for end in ("", *(f"-{number}" for number in range(2, 1000))))
-    return next(name for name in names if not (folder / name).exists())
+    """A name later than every other, also where this computer's clock was set back meanwhile."""
+    stem, last = datetime.now().strftime("%Y-%m-%dT%H-%M-%S"), _names(folder)
+    before, number = _age(last[-1]) if last else ("", 0)
+    return f"{stem}.zip" if stem > before else f"{before}-{number + 1}.zip"
 
 
 # --- put back --------------------------------------------------------------------------------------------------------
@@ -316,19 +326,26 @@ class Restored:
     kept: str = ""
 
 
+@dataclass(frozen=True)
+class Wanted:
+    """What is to be put back. name: of the archive, '' for the latest. replace: paths of newer ones that are replaced
+    all the same, or '*' for all."""
+
+    name: str = ""
+    replace: tuple[str, ...] = ()
+
+
 def restore(
     folder: Path,
     build: Build,
     catalogue: Catalogue,
     there: Destination,
-    name: str = "",
-    *,
-    replace: Iterable[str] = (),
+    wanted: Wanted = Wanted(),
     watch: Watch = UNWATCHED,
 ) -> Restored:
-    """Put an archive's saves back, the latest one where none is named; before that what is there is kept. What is
-    newer there stays, unless its path is in `replace`, or that has '*'. Raises KyklonError, Cancelled; take_back undoes
-    it."""
+    """Put an archive's saves back; before that what is there is kept. What is newer there stays, unless it was said
+    otherwise. Raises KyklonError, Cancelled; take_back undoes it."""
+    name = wanted.name
     known = archives(folder)
     chosen = known[-1] if known and not name else next((each for each in known if each.name == name), None)
     if chosen is None:
@@ -336,10 +353,8 @@ def restore(
         raise WrongUse(f"There is no archive {name!r} of saves.", do=f"There are: {held}.")
     saved = keep(folder, build, catalogue, there, watch, why="before putting some back")
     rows = compare(chosen, archives(folder), _sums_of(chosen, build, catalogue, there, watch))
-    wanted = set(replace)
-    put = [
-        row for row in rows if row.state == "missing" or (row.state != "same" and _agreed(row, wanted, known, chosen))
-    ]
+    said = set(wanted.replace)
+    put = [row for row in rows if row.state == "missing" or (row.state != "same" and _agreed(row, said, known, chosen))]
     left = tuple(row for row in rows if row.state != "same" and row not in put)
     with tempfile.TemporaryDirectory(prefix="kyklon-saves-") as held_in:
         copies = _unpacked(folder / FOLDER / chosen.name, chosen, [row.path for row in put], Path(held_in))

@@ -78,7 +78,7 @@ def compare(
         kept = put.differences
         watch.check()
         run = _forecast(build, folder, catalogue, contents.with_files(new, put.files), watch, world)
-        if run.failure is not None:
+        if run.failure is not None and run.failure.blocks:
             same = False
             if old is not None and not (old.table_error or old.boot_error or old.not_read):
                 own = contents.with_files(old, plan_boot_files(build, catalogue, old).files)

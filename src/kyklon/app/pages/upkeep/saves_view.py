@@ -196,7 +196,7 @@ class SavesView(TabView):
     def restore(self) -> None:
         """Put the chosen archive back; what is newer stays unless it is ticked."""
         build, folder, catalogue = self.build, self.session.folder, self.session.catalogue
-        name, wanted = self._which.value, [path for path, box in self._boxes.items() if box.isChecked()]
+        name, wanted = self._which.value, tuple(path for path, box in self._boxes.items() if box.isChecked())
 
         def done(told: saves.Restored) -> None:
             self.left = told.left
@@ -205,7 +205,7 @@ class SavesView(TabView):
             self.session.said.emit(f"{len(told.put)} saves put back{stayed}.")
 
         def work(place: Destination, watch: Watch) -> saves.Restored:
-            return saves.restore(folder, build, catalogue, place, name, replace=wanted, watch=watch)
+            return saves.restore(folder, build, catalogue, place, saves.Wanted(name, wanted), watch)
 
         self._with("Putting saves back", work, done)
 

@@ -1,0 +1,259 @@
+"""The running machine with real things: an OpenSSH server on loopback, multicast DNS answered by the zeroconf library,
+archives opened by unzip (Info-ZIP) and proven by sha256sum (coreutils), the next image started by a kernel."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import shutil
+import socket
+import subprocess
+import threading
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from zeroconf import ServiceInfo, Zeroconf
+
+from judges import kernel
+from kyklon.base.errors import TargetLost, WrongUse
+from kyklon.catalogue.loader import Catalogue
+from kyklon.demo import lighthouse
+from kyklon.demo.card_image import boot_files
+from kyklon.devices.neighbours import LinuxNeighbourhood, host_key_of
+from kyklon.devices.secure_copy import SecureCopy
+from kyklon.model.build import Build, edited
+from kyklon.operations.boot.acts import plan_boot_files
+from kyklon.operations.card.observe import started_by
+from kyklon.operations.card.volumes import contents
+from kyklon.operations.poweron.bench import lay_out
+from kyklon.operations.poweron.bringup import bring_up
+from kyklon.operations.poweron.rehearsal import rehearse
+from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_rehearsal, verdict
+from kyklon.operations.upkeep import change, find, running, saves
+from kyklon.record import folder as store
+from machines import Server, needs_server, serving
+from support import Demo
+from test_failures import good_build, world_of
+from test_failures import put as put_on_card
+
+
+@pytest.fixture
+def server(tmp_path: Path) -> Iterator[Server]:
+    with serving(tmp_path) as made:
+        yield made
+
+
+@pytest.fixture
+def machine(server: Server, tmp_path: Path, catalogue: Catalogue) -> tuple[Path, Build]:
+    """A build folder whose machine is the server, with the demo's boot files in its boot folder."""
+    folder = tmp_path / "bench"
+    folder.mkdir()
+    for name, data in boot_files().items():
+        path = server.top / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(data)
+    build = edited(server.build(lighthouse.build(catalogue, "0" * 64)), "upkeep.boot_folder", str(server.top))
+    store.save(folder, build)
+    return folder, build
+
+
+def sums(folder: Path) -> dict[str, str]:
+    return {
+        path.relative_to(folder).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
+        for path in folder.rglob("*")
+        if path.is_file()
+    }
+
+
+@needs_server
+def test_a_boot_line_is_changed_on_a_running_machine_and_taken_back(
+    machine: tuple[Path, Build], server: Server, catalogue: Catalogue
+) -> None:
+    folder, build = machine
+    before = sums(server.top)
+    with running.boot_folder(build) as place:
+        told = running.look(place)
+        assert told.kernel == subprocess.run(["uname", "-r"], capture_output=True, text=True, check=True).stdout.strip()
+        assert told.up_s > 0
+        done = change.put(folder, build, catalogue, place)
+        assert "merrow.settings" in done.files
+        assert all((server.top / name).read_bytes() == data for name, data in done.files.items())
+        assert change.planned(build, catalogue, place).files == {}
+        change.undo(folder, place)
+    assert sums(server.top) == before
+
+
+@needs_server
+@pytest.mark.long(keep=3)
+@pytest.mark.parametrize("seed", range(12))
+def test_a_connection_cut_in_the_midst_leaves_nothing_half(
+    seed: int, machine: tuple[Path, Build], server: Server, catalogue: Catalogue
+) -> None:
+    folder, build = machine
+    before = sums(server.top)
+    with running.boot_folder(build) as place:
+        whole = {n: hashlib.sha256(d).hexdigest() for n, d in change.planned(build, catalogue, place).files.items()}
+    timer = threading.Timer(0.02 + 0.03 * seed, server.cut)
+    with contextlib.suppress(TargetLost), running.boot_folder(build) as place:
+        timer.start()
+        change.put(folder, build, catalogue, place)
+    timer.join()
+    for name, digest in sums(server.top).items():
+        if not name.startswith(change.ASIDE) and not name.rpartition("/")[2].startswith("."):
+            assert digest in (before.get(name), whole.get(name)), name
+    server.start()
+    with running.boot_folder(build) as place:
+        if change.last_change(folder):
+            change.undo(folder, place)
+        else:
+            change.put(folder, build, catalogue, place)
+            change.undo(folder, place)
+    assert sums(server.top) == before
+
+
+@needs_server
+def test_a_restart_is_waited_for_and_one_that_stays_away_is_remembered(
+    machine: tuple[Path, Build], server: Server, catalogue: Catalogue
+) -> None:
+    """The server goes and comes again, as a machine's does."""
+    folder, build = machine
+    build = edited(edited(build, "upkeep.restart", "true"), "upkeep.comes_back_s", 60)
+
+    def away_and_back() -> None:
+        server.cut()
+        time.sleep(3.0)
+        server.start()
+
+    tell = change._tell
+    then: list[Callable[[], None]] = [lambda: threading.Thread(target=away_and_back).start()]
+
+    def told_so(place: SecureCopy, command: str) -> None:
+        tell(place, command)
+        then.pop()()
+
+    connect = lambda: SecureCopy(running.login(build))  # noqa: E731
+    with running.boot_folder(build) as place:
+        change.put(folder, build, catalogue, place)
+    first = running.look
+    seen: list[float] = []
+
+    def looked(place: SecureCopy) -> running.Running:
+        """This computer does not restart: it says so in the machine's place."""
+        told = first(place)
+        seen.append(told.up_s)
+        return replace(told, up_s=1.0, line="quiet") if len(seen) > 1 else told
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(change, "look", looked)
+        patch.setattr(change, "_tell", told_so)
+        back = change.restart(folder, build, connect)
+        assert back.seconds is not None
+        assert back.missing == tuple(word for word in build.boot.kernel_words if word != "quiet")
+        assert store.load(folder).build.upkeep.waited_for == ()
+        server.cut()
+        with pytest.raises(TargetLost):
+            change.restart(folder, build, connect)
+        server.start()
+        away = edited(build, "upkeep.comes_back_s", 5)
+        then.append(server.cut)
+        gone = change.restart(folder, away, connect)
+    assert gone.seconds is None
+    assert "merrow.settings" in store.load(folder).build.upkeep.waited_for
+    with pytest.raises(WrongUse, match="no restart command"):
+        change.restart(folder, edited(build, "upkeep.restart", ""), connect)
+
+
+@needs_server
+def test_another_host_key_is_not_talked_to(machine: tuple[Path, Build], server: Server) -> None:
+    _folder, build = machine
+    assert host_key_of("127.0.0.1", server.port) == server.host_key
+    other = " ".join(server.config.with_name("user.pub").read_text(encoding="ascii").split()[:2])
+    with (
+        pytest.raises(WrongUse, match="a different host key"),
+        running.boot_folder(edited(build, "library.host_key", other)),
+    ):
+        pass
+
+
+@pytest.fixture
+def announced(server: Server) -> Iterator[None]:
+    """A stand-in that answers multicast DNS on loopback as the machine would."""
+    own = Zeroconf(interfaces=["127.0.0.1"])
+    info = ServiceInfo(
+        "_ssh._tcp.local.",
+        "Café table._ssh._tcp.local.",
+        addresses=[socket.inet_aton("127.0.0.1")],
+        port=server.port,
+        server="kyklon-test-table.local.",
+    )
+    own.register_service(info)
+    yield
+    own.unregister_service(info)
+    own.close()
+
+
+@needs_server
+def test_the_machine_is_found_by_its_name(announced: None, machine: tuple[Path, Build], server: Server) -> None:
+    _folder, build = machine
+    build = edited(edited(build, "library.host", ""), "boot.hostname", "kyklon-test-table")
+    nearby = LinuxNeighbourhood(["127.0.0.1"])
+    for _ in range(3):  # multicast may lose an answer on a busy machine
+        found = [each for each in find.find(build, nearby, seconds=3.0) if each.neighbour.address == "127.0.0.1"]
+        if found and found[0].ours:
+            break
+    assert found
+    assert found[0].ours is True
+    assert found[0].shell
+    assert found[0].neighbour.port == server.port
+    assert found[0].neighbour.name == "kyklon-test-table.local"
+    made = find.with_machine(build, found[0])
+    with running.boot_folder(edited(made, "upkeep.boot_folder", str(server.top))) as place:
+        assert running.look(place).kernel
+
+
+@needs_server
+def test_saves_go_over_to_a_new_card(machine: tuple[Path, Build], server: Server, catalogue: Catalogue) -> None:
+    """Kept from the running machine, the card exchanged, put back: unzip and sha256sum -c agree."""
+    folder, build = machine
+    games = server.top / "games" / "alder8"
+    games.mkdir(parents=True)
+    for name in ("One.keep", "Two.keep", "Two.snap1"):
+        (games / name).write_bytes(name.encode() * 100)
+    before = sums(server.top)
+    with (
+        SecureCopy(running.login(build))
+        if hasattr(SecureCopy, "__enter__")
+        else contextlib.closing(SecureCopy(running.login(build))) as place
+    ):
+        kept = saves.keep(folder, build, catalogue, place)
+        shutil.rmtree(games)
+        done = saves.restore(folder, build, catalogue, place)
+    assert len(kept.new) == len(done.put) == 3
+    assert {n: d for n, d in sums(server.top).items() if "alder8" in n} == {
+        n: d for n, d in before.items() if "alder8" in n
+    }
+    unpacked = folder / "unpacked"
+    subprocess.run(["unzip", "-q", folder / saves.FOLDER / kept.archive, "-d", unpacked], check=True)
+    subprocess.run(["sha256sum", "-c", "--quiet", saves.SUMS], check=True, cwd=unpacked)
+
+
+@pytest.mark.skipif(not kernel.available(), reason="no kernel: user-mode-linux and busybox-static")
+def test_the_next_image_starts_as_was_foretold(demo: Demo, tmp_path: Path, catalogue: Catalogue) -> None:
+    """The second version with this build's boot files, started by a real kernel."""
+    card = tmp_path / "next.img"
+    with card.open("wb") as file:
+        subprocess.run(["xz", "-dc", demo.folder / lighthouse.NEXT_IMAGE], stdout=file, check=True)
+    build = good_build("merrow")
+    put_on_card(card, build)
+    assert plan_boot_files(build, catalogue, contents.observe(card)).files == {}
+    bench = lay_out(
+        build, catalogue, contents.observe(card, started_by(build, catalogue)), world_of(build, demo.folder)
+    )
+    seen = rehearse(bench, card)
+    sides = of_forecast(bring_up(bench), "", tried=seen.tried), of_rehearsal(seen, "")
+    assert verdict(*sides, lay(*sides)).agree
+    assert "clock" in seen.said
+    assert "gangway: the menu" in seen.said
