@@ -11,27 +11,26 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PyQt6.QtCore import QRectF, Qt, QTimer
-from PyQt6.QtGui import QImage, QPainter
-from PyQt6.QtSvg import QSvgRenderer
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QDialog
 
 from kyklon.app.pages.assembly.page import HEAT, ORDER, POWER, SPACE
 from kyklon.app.pages.card.page import CardPage
-from kyklon.app.pages.controls.page import LIVE, PANEL
+from kyklon.app.pages.controls.page import PANEL
 from kyklon.app.pages.library.page import SHELVES, TRANSFER
-from kyklon.app.pages.plan.page import CHOOSE, MAP, SCHEDULE
+from kyklon.app.pages.plan.page import CHOOSE, MAP
 from kyklon.app.pages.poweron.page import FINDER, FORECAST, LOG, PRACTICE
+from kyklon.app.pages.upkeep.page import MACHINE, SAVES, STICK
 from kyklon.app.shell.route_card import SHELF
 from kyklon.app.shell.start_window import StartWindow
 from kyklon.app.shell.window import Window
 from kyklon.app.start import make_application, open_window
 from kyklon.app.theme.tokens import Theme
+from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import load
 from kyklon.demo import lighthouse, samples
 from kyklon.devices.simulated.drives import Faults, SimulatedDrives
 from kyklon.model.fault import FaultCase
-from kyklon.operations.assembly import templates
 from kyklon.record import builds
 
 FAILED_START = """\
@@ -118,6 +117,7 @@ def main() -> None:
         before_the_card(camera)
         the_card(camera, folder)
         the_power_on(camera)
+        the_upkeep(camera)
         the_shelf(camera, folder)
         the_controls(camera)
         window.close()
@@ -142,9 +142,6 @@ def the_plan(camera: Camera) -> None:
     camera.settle()
     camera.pause(0.4)
     camera.shoot("plan-choose")
-    page.show_view(SCHEDULE)
-    camera.settle()
-    camera.shoot("plan-schedule")
     page.show_view(MAP)
 
 
@@ -172,10 +169,48 @@ def the_library(camera: Camera) -> None:
     page.show_view(TRANSFER)
     camera.settle()
     page.copy_games()
-    camera.shoot("library-transfer")
     page.transfer.take_back()
     camera.settle()
     page.show_view(SHELVES)
+
+
+def the_upkeep(camera: Camera) -> None:
+    """The stand-in of the network, a card with saves from two evenings, a stick that the machine has laid out."""
+    window, folder = camera.window, camera.session.folder
+    window.open_operation(95)
+    page = window.page(95)
+    page.machine.find(seconds=0.2)
+    camera.settle()
+    camera.shoot("upkeep-machine")
+    page.show_view(SAVES)
+    card = folder / "old-card"
+    for system in known_systems(camera.session.build, camera.session.catalogue):
+        place = card / "games" / system.folder
+        place.mkdir(parents=True)
+        there = sorted(path for path in (folder / "library").rglob("*") if path.parent.name == system.folder)
+        for game in there[:2]:
+            (place / game.name).write_bytes(b"game")
+            for ending, size in (("keep", 8192), ("snap1", 70_000)):
+                (place / f"{game.stem}.{ending}").write_bytes(f"{game.stem} {ending}".encode() * (size // 40))
+    kept = sorted(card.rglob("*.keep"))
+    for evening, changed in enumerate(([], kept[:3], kept[1:2])):
+        for path in changed:
+            path.write_bytes(path.read_bytes() + f"evening {evening}".encode())
+        if evening < 2:
+            page.saves.use_folder(card)
+            camera.settle()
+            page.saves.keep()
+        else:
+            page.saves.look()
+        camera.settle()
+    camera.shoot("upkeep-saves")
+    page.show_view(STICK)
+    stick = folder / "stick"
+    (stick / "quayside").mkdir(parents=True)
+    page.stick.use(stick)
+    camera.settle()
+    camera.shoot("upkeep-stick")
+    page.show_view(MACHINE)
 
 
 def the_card(camera: Camera, folder: Path) -> None:
@@ -242,29 +277,10 @@ def the_real_machine(camera: Camera) -> None:
 
 
 def the_controls(camera: Camera) -> None:
-    """A panel laid out, a stand-in that is wired wrongly and proven."""
+    """A panel laid out."""
     window = camera.window
     window.open_operation(40)
     page = window.page(40)
-    page.show_view(LIVE)
-    bench = page.live.bench
-    bench.miswire(2, 5)
-    bench.prove()
-    until = time.monotonic() + 90
-    while time.monotonic() < until and (bench.busy or bench.proof is None):
-        camera.pause(0.05)
-    while time.monotonic() < until and bench.proof.current is not None:
-        act = bench.proof.current
-        for move in (bench.press, bench.release):
-            for switch in act:
-                move(switch)
-                camera.pause(0.03)
-        while bench.proof.current == act and not bench.busy and time.monotonic() < until:
-            camera.pause(0.02)
-    while bench.busy and time.monotonic() < until:
-        camera.pause(0.05)
-    camera.shoot("controls-live")
-    bench.stop()
     page.show_view(PANEL)
     page.panel._seats.setCurrentIndex(3)
     page.panel._on_lay_out()
@@ -295,26 +311,8 @@ def the_assembly(camera: Camera) -> None:
         camera.settle()
         camera.pause(0.3)
         camera.shoot(name)
-    the_template(camera)
     page.show_view(POWER)
     camera.session.put("As it was", camera.session.build.model_copy(update={"assembly": before}))
-
-
-def the_template(camera: Camera) -> None:
-    """The panel of the first seat at 1:1, scaled down."""
-    if WANTED and "assembly-template" not in WANTED:
-        return
-    made = templates.plates(camera.session.build, camera.session.catalogue)
-    plate = next(plate for plate in made if plate.name == "panel-1")
-    image = QImage(1100, 778, QImage.Format.Format_RGB32)
-    image.fill(0xFFFFFFFF)
-    painter = QPainter(image)
-    drawn = QSvgRenderer(templates.as_svg(plate).encode())
-    size = drawn.defaultSize().scaled(image.size(), Qt.AspectRatioMode.KeepAspectRatio)
-    drawn.render(painter, QRectF(0, 0, size.width(), size.height()))
-    painter.end()
-    image.copy(0, 0, size.width(), size.height()).save(str(OUT / "assembly-template.png"))
-    print(OUT / "assembly-template.png")
 
 
 def the_power_on(camera: Camera) -> None:

@@ -411,7 +411,7 @@ def test_a_stick_is_made_a_plain_fat_card_only_when_named(user: Any, demo: Demo)
         assert not dialog.write.isEnabled()
         user.bot.keyClick(dialog, Qt.Key.Key_Escape)
 
-    user.answer(careless, lambda: user.press("Format as FAT…"))
+    user.answer(careless, lambda: user.press("Format…"))
     user.wait()
     assert demo.drive("photo-stick").read_bytes() == before
 
@@ -420,9 +420,9 @@ def test_a_stick_is_made_a_plain_fat_card_only_when_named(user: Any, demo: Demo)
         user.bot.keyClicks(dialog.typed, "HOLIDAY 24")
         user.bot.mouseClick(dialog.write, Qt.MouseButton.LeftButton)
 
-    user.answer(named, lambda: user.press("Format as FAT…"))
+    user.answer(named, lambda: user.press("Format…"))
     user.wait()
-    assert "formatted as FAT, label “GAMES”" in bench.result_words()
+    assert "formatted as FAT32, label “GAMES”" in bench.result_words()
 
 
 def test_a_card_gets_a_name_of_its_own(user: Any) -> None:
