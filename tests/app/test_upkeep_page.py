@@ -22,6 +22,7 @@ from kyklon.devices.simulated import neighbours
 from kyklon.devices.simulated.neighbours import StandIn
 from kyklon.model.build import edited
 from kyklon.operations.upkeep import saves
+from kyklon.record import builds
 from kyklon.record import folder as store
 from machines import Server, needs_server, serving
 from support import Demo
@@ -174,6 +175,13 @@ def test_the_same_by_commands(
     assert by_command.put(folder, yes=True) == 0
     assert "already" in capsys.readouterr().out
     assert by_command.undo(folder) == 0
+    builds.remember(folder)
+    assert by_command.listed(asked=True) == 0
+    assert "127.0.0.1" in (told := capsys.readouterr().out)
+    assert " answers" in told
+    assert by_command.key(folder, tmp_path / "key") == 0
+    assert store.load(folder).build.library.key_file == str(tmp_path / "key")
+    store.update(folder, lambda build: edited(build, "library.key_file", str(server.key)))
     save = server.top / "games" / "alder8" / "One.keep"
     save.parent.mkdir(parents=True)
     save.write_bytes(b"one")

@@ -6,6 +6,7 @@ they are installed; IEEE 802.11i-2004, annex H.4 (the published test vectors of 
 
 from __future__ import annotations
 
+import ctypes
 import shutil
 import subprocess
 from pathlib import Path
@@ -32,6 +33,9 @@ EVERY = {
     "system.wireless_key": "a Wi-Fi password",
     "system.wired": "10.0.0.7/24 10.0.0.1",
     "system.remote_key": KEY,
+    "system.remote_boot": True,
+    "system.password_hash": "a word for the door",
+    "system.own_share": True,
     "system.may_shut_down": True,
     "system.shares": ["//attic/games=attic"],
     "system.start_command": "echo 'it''s on' >> /tmp/on",
@@ -67,6 +71,36 @@ def test_a_pass_phrase_is_kept_nowhere(demo: Demo) -> None:
             edited(build, "system.wireless_key", bad)
 
 
+def test_a_password_is_kept_as_crypt_keeps_it_and_nowhere_in_clear(demo: Demo) -> None:
+    """crypt(3) of this computer's C library agrees with the hash; the same word twice has two hashes."""
+    build = edited(demo.build, "system.password_hash", "a word for the door")
+    held = build.system.password_hash
+    assert "a word for the door" not in build.model_dump_json()
+    assert edited(build, "system.keyboard", "gb").system.password_hash == held  # hashed once
+    assert edited(demo.build, "system.password_hash", "a word for the door").system.password_hash != held
+    crypt = ctypes.CDLL("libcrypt.so.1").crypt
+    crypt.restype = ctypes.c_char_p
+    assert crypt(b"a word for the door", held.encode()) == held.encode()
+    assert crypt(b"another word", held.encode()) != held.encode()
+    for bad in ("short", "x" * 73, "tab\tinside it"):
+        with pytest.raises(ValueError, match="8 to 72 characters"):
+            edited(demo.build, "system.password_hash", bad)
+
+
+@pytest.mark.skipif(shutil.which("visudo") is None, reason="visudo is not installed")
+def test_the_rule_for_boot_files_is_one(tmp_path: Path) -> None:
+    (tmp_path / "rule").write_text(first_boot.boot_sudoers("player"), encoding="ascii")
+    subprocess.run(["visudo", "-c", "-f", tmp_path / "rule"], check=True)
+
+
+@pytest.mark.skipif(shutil.which("testparm") is None, reason="Samba's testparm is not installed")
+def test_the_share_is_one(tmp_path: Path, catalogue: Catalogue) -> None:
+    section = first_boot.share_section(catalogue.get(Image, "quayside"), "player")
+    (tmp_path / "smb.conf").write_text(f"[global]\n{section}", encoding="ascii")
+    told = subprocess.run(["testparm", "-s", tmp_path / "smb.conf"], capture_output=True, text=True, check=True).stdout
+    assert "path = /games" in told
+
+
 @pytest.mark.parametrize(
     ("path", "value"),
     [
@@ -93,10 +127,11 @@ def test_what_would_run_by_itself_in_a_script_is_refused(path: str, value: objec
 def test_the_script_is_one_and_every_line_of_it_has_its_decision(
     demo: Demo, catalogue: Catalogue, tmp_path: Path
 ) -> None:
-    file = compiled(whole(demo.build), catalogue, {})[-1]
+    build = whole(demo.build)
+    file = compiled(build, catalogue, {})[-1]
     assert file.path == "first-boot.sh"
     assert {line.path for line in file.lines if line.path} == set(EVERY) - {"system.wireless_key"}
-    assert file.text == first_boot.text_of(first_boot.parts(whole(demo.build), catalogue.get(Image, "quayside")))
+    assert file.text == first_boot.text_of(first_boot.parts(build, catalogue.get(Image, "quayside")))
     (tmp_path / "script").write_text(file.text, encoding="utf-8")
     subprocess.run(["dash", "-n", tmp_path / "script"], check=True)
     kept = {"first-boot.sh": "#!/bin/sh\n# another hand's\n"}

@@ -32,7 +32,7 @@ from kyklon.operations.poweron.bench import lay_out
 from kyklon.operations.poweron.bringup import bring_up
 from kyklon.operations.poweron.rehearsal import rehearse
 from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_rehearsal, verdict
-from kyklon.operations.upkeep import change, find, running, saves
+from kyklon.operations.upkeep import change, find, keys, running, saves
 from kyklon.record import folder as store
 from machines import Server, needs_server, serving
 from support import Demo
@@ -176,6 +176,59 @@ def test_another_host_key_is_not_talked_to(machine: tuple[Path, Build], server: 
         running.boot_folder(edited(build, "library.host_key", other)),
     ):
         pass
+
+
+@needs_server
+def test_boot_files_through_sudo(
+    machine: tuple[Path, Build], server: Server, catalogue: Catalogue, tmp_path: Path
+) -> None:
+    """A stand-in for sudo in the login's path, which lets the transfer program through or does not."""
+    folder, build = machine
+    build = edited(build, "upkeep.as_root", True)
+    tools = tmp_path / "tools"
+    tools.mkdir()
+    sudo = tools / "sudo"
+    with server.config.open("a") as file:
+        file.write(f"SetEnv PATH={tools}:/usr/bin:/bin\n")
+    server.cut()
+    server.start()
+    sudo.write_text("#!/bin/sh\necho 'a password is required' >&2\nexit 1\n")
+    sudo.chmod(0o755)
+    with pytest.raises(WrongUse, match="may not change boot files"), running.boot_folder(build):
+        pass
+    sudo.write_text(f'#!/bin/sh\n[ "$1" = -n ] && shift\necho "$1" >> {tmp_path}/asked\nexec "$@"\n')
+    with running.boot_folder(build) as place:
+        done = change.put(folder, build, catalogue, place)
+        assert (server.top / "merrow.settings").read_bytes() == done.files["merrow.settings"]
+        change.undo(folder, place)
+    assert (tmp_path / "asked").read_text().splitlines()[0].endswith("sftp-server")
+
+
+@needs_server
+def test_a_key_is_what_openssh_takes(machine: tuple[Path, Build], server: Server, tmp_path: Path) -> None:
+    """ssh-keygen reads both halves, and the server lets it in."""
+    _folder, build = machine
+    path = tmp_path / "home" / ".ssh" / "kyklon-games"
+    made = keys.make(path)
+    assert (path.stat().st_mode & 0o777, path.parent.stat().st_mode & 0o777) == (0o600, 0o700)
+    told = subprocess.run(["ssh-keygen", "-y", "-f", path], capture_output=True, text=True, check=True).stdout
+    assert told.split()[:2] == made.public.split()[:2]
+    assert keys.make(path).old
+    assert keys.make(path).public == made.public
+    build = keys.with_key(build, made)
+    assert build.system.remote_key == made.public
+    with pytest.raises(WrongUse, match="cannot log in"), running.boot_folder(build):
+        pass
+    authorized = server.config.with_name("authorized")
+    authorized.write_text(authorized.read_text() + made.public + "\n")
+    with running.boot_folder(build) as place:
+        assert running.look(place).kernel
+    (tmp_path / "text").write_text("no key")
+    with pytest.raises(WrongUse, match="is not a key"):
+        keys.make(tmp_path / "text")
+    (tmp_path / "link").symlink_to(tmp_path / "nowhere")
+    with pytest.raises(WrongUse, match="cannot be made"):
+        keys.make(tmp_path / "link")
 
 
 @pytest.fixture

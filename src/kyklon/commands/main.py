@@ -128,6 +128,12 @@ COMMANDS = (
         "Restart the machine and compare what comes back with the build; exit 1 when it stays away.",
     ),
     Command(
+        "machine key",
+        ("upkeep", "key"),
+        "Make a key pair for the machine's login; its public half goes along at the first boot.",
+    ),
+    Command("machine list", ("upkeep", "listed"), "List the machines of all builds: address, image, card, last seen."),
+    Command(
         "saves show", ("upkeep", "saves_show"), "List saves and states with their games, against the latest archive."
     ),
     Command("saves keep", ("upkeep", "saves_keep"), "Keep all saves in a dated archive with its sums."),

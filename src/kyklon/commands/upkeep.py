@@ -8,7 +8,7 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-from kyklon.base.errors import WrongUse
+from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, Yes, open_folder, out, watching
@@ -178,6 +178,69 @@ def restart(folder: Folder, as_json: Json = False) -> int:
     data = {"seconds": back.seconds, "kernel": back.running.kernel, "missing": list(back.missing)}
     out(data, as_json, lambda: [back.words])
     return STOPS if back.seconds is None or back.missing else OK
+
+
+def key(
+    folder: Folder,
+    file: Annotated[Path | None, Option("--file", help="Where the private half goes; ~/.ssh/ by its hostname.")] = None,
+    as_json: Json = False,
+) -> int:
+    """Make a key pair for the machine's login; its public half goes along at the first boot."""
+    from kyklon.operations.upkeep import keys
+
+    build, _parts = open_folder(folder)
+    made = keys.make(file.absolute() if file is not None else keys.usual(build))
+    store.update(folder, lambda kept: keys.with_key(kept, made))
+    Logbook(folder).add(95, "SSH key used" if made.old else "SSH key made", str(made.path))
+    words = "is there already and is used" if made.old else "made"
+    out({"file": str(made.path), "public": made.public}, as_json, lambda: [f"{made.path} {words}.", made.public])
+    return OK
+
+
+def listed(
+    asked: Annotated[bool, Option("--ask", help="Ask each machine whether it answers.")] = False, as_json: Json = False
+) -> int:
+    """List the machines of all builds: address, image, card, last seen."""
+    from kyklon.devices.neighbours import all_answer
+    from kyklon.record import builds
+
+    rows = []
+    for folder in builds.known():
+        with contextlib.suppress(KyklonError):
+            build = store.load(folder).build
+            rows.append(
+                {
+                    "folder": str(folder),
+                    "name": build.name,
+                    "address": build.library.host,
+                    "port": build.library.port,
+                    "image": build.part("image") or "",
+                    "card": build.card.at,
+                    "saves": build.upkeep.saves_at,
+                    "seen": build.upkeep.looked_at,
+                    "away": bool(build.upkeep.waited_for),
+                }
+            )
+    there = [(str(row["address"]), int(str(row["port"]))) for row in rows if row["address"]]
+    answers = dict(zip(there, all_answer(there), strict=True)) if asked else {}
+    for row in rows:
+        row["answers"] = answers.get((str(row["address"]), int(str(row["port"]))))
+
+    def lines() -> list[str]:
+        told = []
+        for row in rows:
+            state = {True: "answers", False: "does not answer", None: ""}[row["answers"]]  # type: ignore[index]
+            state = "did not come back" if row["away"] else state
+            seen = f"seen {str(row['seen'])[:10]}" if row["seen"] else "never seen"
+            kept = f"saves {str(row['saves'])[:10]}" if row["saves"] else "no saves kept"
+            told.append(
+                f"{str(row['name'])[:28]:28} {row['address'] or 'no address':22} {row['image']:14} "
+                f"card {str(row['card'])[:10] or 'never written':13} {kept:18} {seen} {state}".rstrip()
+            )
+        return told or ["No build was opened here yet."]
+
+    out(rows, as_json, lines)
+    return OK
 
 
 # --- saves -----------------------------------------------------------------------------------------------------------

@@ -29,6 +29,23 @@ def network_key(phrase: str, name: str) -> str:
     return hashlib.pbkdf2_hmac("sha1", phrase.encode(), name.encode(), ROUNDS, 32).hex()
 
 
+_HASH = re.compile(r"\$2b\$\d\d\$[./A-Za-z0-9]{53}")
+_COST = 10  # bcrypt: 2^10 rounds, its library's usual is 12; a board of this kind takes seconds for more (CP)
+MOST_PASSWORD = 72  # bytes that bcrypt looks at
+
+
+def _hashed(word: Any) -> Any:
+    """A password as crypt(5) keeps it, by bcrypt; what is one already, or no text, stays. Raises ValueError."""
+    if not isinstance(word, str) or not word or _HASH.fullmatch(word):
+        return word
+    data = word.encode("utf-8", "surrogatepass")
+    if not 8 <= len(data) <= MOST_PASSWORD or not word.isprintable():
+        raise ValueError(f"a password has 8 to {MOST_PASSWORD} characters")
+    import bcrypt
+
+    return bcrypt.hashpw(data, bcrypt.gensalt(_COST, b"2b")).decode("ascii")
+
+
 class SystemSetup(Record):
     """wireless_key: 64 hexadecimal digits; a pass phrase becomes them at once, so that it is kept nowhere. key_for: the
     name that it was made for. wired: an address with its prefix and perhaps a gateway, '' to be given one."""
@@ -50,6 +67,11 @@ class SystemSetup(Record):
         pattern=rf"^({_TYPES} [A-Za-z0-9+/]{{40,800}}={{0,2}}( [\w@.-]{{1,64}})?)?$",
         hint="ssh-ed25519 …",
     )
+    remote_boot: bool = described("Login may change boot files", False)
+    password_hash: str = described(
+        "Password of the user", "", secret=True, pattern=r"^(\$2b\$\d\d\$[./A-Za-z0-9]{53})?$"
+    )
+    own_share: bool = described("Shares its games", False)
     may_shut_down: bool = described("Menu can shut down", False)
     shares: tuple[Share, ...] = described("Network shares", (), hint="//server/games")
     start_command: str = described("Command at boot", "", pattern=r"^[^\x00-\x1f\x7f]{0,200}$")
@@ -67,6 +89,7 @@ class SystemSetup(Record):
         """A pass phrase never comes to rest."""
         if not isinstance(data, dict):
             return data
+        data = {**data, "password_hash": _hashed(data.get("password_hash", ""))}
         key, name = data.get("wireless_key", ""), data.get("wireless_name", "")
         if not isinstance(key, str) or not isinstance(name, str) or not key or _KEY.fullmatch(key):
             return data

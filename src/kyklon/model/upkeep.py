@@ -11,6 +11,7 @@ class UpkeepSettings(Record):
     apart. saves_at, looked_at: ISO 8601; when its saves were kept, and when it was looked at, '' for never."""
 
     boot_folder: str = described("Boot folder on the machine", "/boot", pattern=r"^(/[^\x00]{0,200})?$", hint="/boot")
+    as_root: bool = described("Boot files through sudo", False)
     saves_folder: str = described(
         "Folder of saves on the machine", "", pattern=r"^(/[^\x00]{0,200})?$", hint="as the games"
     )

@@ -2,7 +2,8 @@
 start, and what it puts where.
 
 Forms: wpa_supplicant.conf(5) with the key of IEEE 802.11i, annex M; systemd.network(5); keyboard(5), vconsole.conf(5);
-authorized_keys in sshd(8), sshd_config(5); fstab(5) with mount.cifs(8); sudoers(5).
+authorized_keys in sshd(8), sshd_config(5); fstab(5) with mount.cifs(8); sudoers(5); crypt(5) with chpasswd(8);
+smb.conf(5).
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ from dataclasses import dataclass
 from shlex import quote
 
 from kyklon.catalogue.records import Display, Image
+from kyklon.devices.secure_copy import SFTP_SERVERS
 from kyklon.model.build import Build
 from kyklon.model.system import SystemSetup
 from kyklon.operations.picture.waking import COMMAND, script
@@ -40,6 +42,9 @@ def parts(build: Build, image: Image | None, display: Display | None = None) -> 
         ("wireless_name", network if setup.wireless_name else ""),
         ("wired", _file("/etc/systemd/network/10-wired.network", wired(setup.wired))),
         ("remote_key", _remote(setup.remote_key, user)),
+        ("remote_boot", _file("/etc/sudoers.d/boot-files", boot_sudoers(user), "440")),
+        ("password_hash", f"printf '%s\\n' {quote(f'{user}:{setup.password_hash}')} | chpasswd -e\n"),
+        ("own_share", _own_share(image, user)),
         ("may_shut_down", _file("/etc/sudoers.d/games", sudoers(user), "440")),
         ("shares", "".join(map(_share, setup.shares))),
         ("start_command", _start_line(setup.start_command)),
@@ -112,6 +117,31 @@ def _remote(key: str, user: str) -> str:
 def sudoers(user: str) -> str:
     """What lets the front end's menu shut the machine down."""
     return f"{user} ALL=(root) NOPASSWD: /sbin/poweroff, /sbin/reboot\n"
+
+
+def boot_sudoers(user: str) -> str:
+    """What lets a login reach the boot files: OpenSSH's transfer program as root, which is the whole machine."""
+    return f"{user} ALL=(root) NOPASSWD: {', '.join(SFTP_SERVERS)}\n"
+
+
+SHARE_HEAD = "[games]"
+
+
+def share_section(image: Image, user: str) -> str:
+    """The machine's own share of its games (smb.conf(5))."""
+    top = "/" + image.games_path.partition("{folder}")[0].strip("/")
+    rows = (f"path = {top}", "read only = no", "guest ok = no", f"valid users = {user}", f"force user = {user}")
+    return "\n".join((SHARE_HEAD, *(f"   {row}" for row in rows))) + "\n"
+
+
+def _own_share(image: Image, user: str) -> str:
+    """Once, and only where Samba is there; its password is the user's own, which smbpasswd(8) asks for."""
+    section = share_section(image, user)
+    return (
+        "if [ -f /etc/samba/smb.conf ] && ! grep -qxF '[games]' /etc/samba/smb.conf; then\n"
+        f"  printf '\\n%s' {quote(section)} >> /etc/samba/smb.conf\n"
+        "  systemctl enable smbd >/dev/null 2>&1 || update-rc.d smbd enable >/dev/null 2>&1 || :\nfi\n"
+    )
 
 
 def _share(words: str) -> str:

@@ -54,10 +54,15 @@ def login(build: Build, password: str = "", folder: str = "") -> Login:
     return replace(login_of(build, password), folder=folder or build.library.remote_folder)
 
 
+def boot_login(build: Build, password: str = "") -> Login:
+    """The same for its boot folder, which root owns. Raises WrongUse."""
+    return replace(login(build, password, build.upkeep.boot_folder or "/boot"), as_root=build.upkeep.as_root)
+
+
 @contextmanager
 def boot_folder(build: Build, password: str = "") -> Iterator[SecureCopy]:
     """The boot folder of the running machine. Raises KyklonError."""
-    machine = SecureCopy(login(build, password, build.upkeep.boot_folder or "/boot"))
+    machine = SecureCopy(boot_login(build, password))
     try:
         yield machine
     finally:

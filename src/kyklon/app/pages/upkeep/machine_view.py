@@ -19,7 +19,7 @@ from kyklon.devices.choose import neighbourhood_of
 from kyklon.devices.neighbours import ANSWER_S
 from kyklon.devices.secure_copy import SecureCopy, fingerprint
 from kyklon.operations.boot.acts import Put
-from kyklon.operations.upkeep import change, running
+from kyklon.operations.upkeep import change, keys, running
 from kyklon.operations.upkeep import find as finding
 from kyklon.record.logbook import now
 
@@ -29,6 +29,7 @@ _FIELDS = (
     "library.account",
     "library.key_file",
     "upkeep.boot_folder",
+    "upkeep.as_root",
     "upkeep.restart",
 )
 
@@ -48,7 +49,10 @@ class MachineView(TabView):
         self._form = FieldForm(self.theme, _FIELDS, self.session.edit)
         self.password = asking.password_field()
         reach = Sheet("Reach it")
-        reach.add(self._form, self.password)
+        self.key_button = button(
+            "Make a key…", self.make_key, "quiet", tip="A key pair of its own; its public half goes along"
+        )
+        reach.add(self._form, row(self.password, self.key_button))
         self._figures = FigureRows(self.theme)
         self._list = QVBoxLayout()
         holder = QWidget()
@@ -191,6 +195,15 @@ class MachineView(TabView):
     def use(self, sighting: finding.Sighting) -> None:
         """Reach the machine at another address from now on."""
         self.session.put("Machine's address", finding.with_machine(self.build, sighting))
+
+    def make_key(self) -> None:
+        """A key pair in the user's own folder; the machine learns its public half at the first boot."""
+
+        def done(made: keys.Made) -> None:
+            self.session.put("SSH key", keys.with_key(self.build, made))
+            self.session.said.emit(f"{made.path}: the machine knows it after its next first boot.")
+
+        asking.run(self.session, self, "Making a key", lambda _watch: keys.make(keys.usual(self.build)), done)
 
     def look(self) -> None:
         """Log in, read what it says and its boot files; nothing is changed."""
