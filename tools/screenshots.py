@@ -17,7 +17,6 @@ from PyQt6.QtWidgets import QApplication, QDialog
 from kyklon.app.pages.assembly.page import HEAT, ORDER, POWER, SPACE
 from kyklon.app.pages.card.page import CardPage
 from kyklon.app.pages.controls.page import PANEL
-from kyklon.app.pages.library.page import SHELVES, TRANSFER
 from kyklon.app.pages.plan.page import CHOOSE, MAP
 from kyklon.app.pages.poweron.page import FINDER, FORECAST, LOG, PRACTICE
 from kyklon.app.pages.upkeep.page import MACHINE, SAVES, STICK
@@ -132,7 +131,6 @@ def before_the_card(camera: Camera) -> None:
     camera.page(30, "boot")
     camera.page(50, "picture")
     camera.page(60, "library")
-    the_library(camera)
     the_assembly(camera)
 
 
@@ -161,17 +159,6 @@ def the_first_page(theme: Theme) -> None:
         page.grab().save(str(OUT / "start.png"))
         print(OUT / "start.png")
     page.close()
-
-
-def the_library(camera: Camera) -> None:
-    window = camera.window
-    page = window.page(60)
-    page.show_view(TRANSFER)
-    camera.settle()
-    page.copy_games()
-    page.transfer.take_back()
-    camera.settle()
-    page.show_view(SHELVES)
 
 
 def the_upkeep(camera: Camera) -> None:
