@@ -447,6 +447,7 @@ def test_an_update_keeps_settings_and_says_what_it_changes(demo: Demo, catalogue
     assert found.run.failure is None or not found.run.failure.blocks  # of the demo's own library
     # each setting of the build is in the new card's boot files, and the image's own new line stays
     new = update._contents(demo.folder / lighthouse.NEXT_IMAGE, build, catalogue)
+    assert new.root is not None
     files = plan_boot_files(build, catalogue, new).files
     text = files["merrow.settings"].decode()
     assert f"kernel.file = {build.boot.kernel}" in text
@@ -456,6 +457,14 @@ def test_an_update_keeps_settings_and_says_what_it_changes(demo: Demo, catalogue
     made = update.with_image(build, demo.folder, demo.folder / lighthouse.NEXT_IMAGE)
     assert made.source.path == lighthouse.NEXT_IMAGE
     assert made.boot == build.boot
+
+
+def test_an_image_for_which_there_is_no_room_is_told(
+    demo: Demo, catalogue: Catalogue, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(update.shutil, "disk_usage", lambda _path: shutil._ntuple_diskusage(1, 1, 1))
+    with pytest.raises(KyklonError, match="Make room"):
+        update._contents(demo.folder / lighthouse.NEXT_IMAGE, demo.build, catalogue)
 
 
 def test_an_update_that_leaves_the_board_behind_is_a_stop(demo: Demo, catalogue: Catalogue) -> None:

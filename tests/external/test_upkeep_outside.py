@@ -179,6 +179,32 @@ def test_another_host_key_is_not_talked_to(machine: tuple[Path, Build], server: 
 
 
 @needs_server
+def test_a_machine_with_several_keys_is_known_by_the_one_that_was_kept(server: Server) -> None:
+    rsa = server.config.with_name("rsa")
+    subprocess.run(["ssh-keygen", "-q", "-t", "rsa", "-b", "2048", "-N", "", "-f", rsa], check=True)
+    with server.config.open("a") as file:
+        file.write(f"HostKey {rsa}\n")
+    server.cut()
+    server.start()
+    kept = " ".join(rsa.with_suffix(".pub").read_text(encoding="ascii").split()[:2])
+    assert host_key_of("127.0.0.1", server.port, "ssh-rsa") == kept
+    assert host_key_of("127.0.0.1", server.port, "ssh-ed25519") == server.host_key
+    assert host_key_of("127.0.0.1", server.port, "ecdsa-sha2-nistp256") in (kept, server.host_key)
+
+
+@needs_server
+def test_a_machine_that_tells_no_uptime_is_back_only_once_it_was_away(
+    machine: tuple[Path, Build], server: Server
+) -> None:
+    folder, build = machine
+    build = edited(edited(build, "upkeep.restart", "true"), "upkeep.comes_back_s", 12)
+    with pytest.MonkeyPatch.context() as patch:
+        first = running.look
+        patch.setattr(change, "look", lambda place: replace(first(place), up_s=0.0))
+        assert change.restart(folder, build, lambda: SecureCopy(running.login(build))).seconds is None
+
+
+@needs_server
 def test_boot_files_through_sudo(
     machine: tuple[Path, Build], server: Server, catalogue: Catalogue, tmp_path: Path
 ) -> None:

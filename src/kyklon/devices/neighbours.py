@@ -51,8 +51,8 @@ class Neighbourhood(Protocol):
     def answers(self, places: Sequence[tuple[str, int]]) -> tuple[bool, ...]:
         """Whether something listens at each address and port."""
 
-    def host_key(self, address: str, port: int) -> str:
-        """The key that a machine shows. Raises TargetLost."""
+    def host_key(self, address: str, port: int, kind: str = "") -> str:
+        """The key that a machine shows, of that kind where it has several. Raises TargetLost."""
 
 
 class LinuxNeighbourhood:
@@ -130,8 +130,8 @@ class LinuxNeighbourhood:
     def answers(self, places: Sequence[tuple[str, int]]) -> tuple[bool, ...]:
         return all_answer(places)
 
-    def host_key(self, address: str, port: int) -> str:
-        return host_key_of(address, port)
+    def host_key(self, address: str, port: int, kind: str = "") -> str:
+        return host_key_of(address, port, kind)
 
 
 def _table_of(path: Path) -> tuple[Neighbour, ...]:
@@ -196,8 +196,9 @@ def all_answer(places: Sequence[tuple[str, int]], seconds: float = CONNECT_S) ->
         return tuple(pool.map(lambda place: answers(place[0], place[1], seconds), places))
 
 
-def host_key_of(host: str, port: int, seconds: float = KEY_S) -> str:
-    """The key that a machine shows, without logging in: kind and base 64. Raises TargetLost when nobody answers."""
+def host_key_of(host: str, port: int, kind: str = "", seconds: float = KEY_S) -> str:
+    """The key that a machine shows, without logging in: kind and base 64. kind: asked for first, as a machine has one
+    of each. Raises TargetLost when nobody answers."""
     import paramiko
 
     own_log = logging.getLogger("paramiko")
@@ -206,6 +207,12 @@ def host_key_of(host: str, port: int, seconds: float = KEY_S) -> str:
         with socket.create_connection((host, port), timeout=seconds) as connection:
             transport = paramiko.Transport(connection)
             try:
+                if kind:  # an RSA key signs by names of its own (RFC 8332)
+                    options = transport.get_security_options()
+                    first = [
+                        each for each in options.key_types if each == kind or (kind == "ssh-rsa" and "rsa" in each)
+                    ]
+                    options.key_types = (*first, *(each for each in options.key_types if each not in first))
                 transport.start_client(timeout=seconds)
                 key = transport.get_remote_server_key()
             finally:

@@ -51,7 +51,7 @@ class SimulatedNeighbourhood:
         open_ |= {(row.address, SHARE) for row in self._rows if row.share}
         return tuple(place in open_ for place in places)
 
-    def host_key(self, address: str, port: int) -> str:
+    def host_key(self, address: str, port: int, kind: str = "") -> str:
         found = next((row for row in self._rows if (row.address, row.port) == (address, port) and row.host_key), None)
         if found is None:
             raise TargetLost(f"{address} shows no host key.", do="Is secure copy switched on there?")

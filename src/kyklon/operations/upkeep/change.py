@@ -117,13 +117,17 @@ def restart(folder: Path, build: Build, connect: Callable[[], SecureCopy], watch
     _tell(machine, build.upkeep.restart)
     until = begun + build.upkeep.comes_back_s
     found: Running | None = None
+    lost = False
     while found is None and time.monotonic() < until:
         watch.check()
         gone = round(time.monotonic() - begun)
         most = build.upkeep.comes_back_s
         watch.sink(Progress("Waiting until it is back", gone, most, seconds_left=max(0, most - gone), unit="s"))
         time.sleep(_ASK_S)
-        found = _asked(connect, before, time.monotonic() - begun)
+        found, away = _asked(connect, before, time.monotonic() - begun)
+        lost = lost or away
+        if found is not None and not before and not lost:  # it tells no uptime, and has not gone yet
+            found = None
     changed = changed_files(folder)
     if found is None:
         store.update(folder, lambda now: edited(now, "upkeep.waited_for", list(changed) or ["nothing by Kyklon"]))
@@ -151,17 +155,17 @@ def _tell(machine: SecureCopy, command: str) -> None:
         machine.close()
 
 
-def _asked(connect: Callable[[], SecureCopy], before: float, since: float) -> Running | None:
-    """What it says once it has started anew; None while it is away or has not yet gone."""
+def _asked(connect: Callable[[], SecureCopy], before: float, since: float) -> tuple[Running | None, bool]:
+    """What it says once it has started anew, None while it is away or has not yet gone; and whether it is away."""
     try:
         machine = connect()
     except TargetLost:
-        return None
+        return None, True
     try:
         found = look(machine)
     except TargetLost:
-        return None
+        return None, True
     finally:
         machine.close()
     gone = found.up_s < before + since - _ASK_S / 2 if before else True
-    return found if gone else None
+    return (found, False) if gone else (None, False)

@@ -51,8 +51,9 @@ def find(
         rows.append(Neighbour(each.name, each.address, each.how, port if named and port != 22 else each.port))
     shells = nearby.answers([(each.address, each.port) for each in rows])
     shares = nearby.answers([(each.address, SHARE) for each in rows])
+    kind = build.library.host_key.partition(" ")[0]
     with ThreadPoolExecutor(8) as pool:
-        keys = list(pool.map(lambda each, shell: _key(nearby, each, shell), rows, shells))
+        keys = list(pool.map(lambda each, shell: _key(nearby, each, shell, kind), rows, shells))
     kept = build.library.host_key
     seen = [
         Sighting(each, shell, share, key, (key == kept) if key and kept else None)
@@ -61,11 +62,11 @@ def find(
     return tuple(sorted(seen, key=lambda each: (each.ours is not True, not each.shell, each.neighbour.name)))
 
 
-def _key(nearby: Neighbourhood, neighbour: Neighbour, shell: bool) -> str:
+def _key(nearby: Neighbourhood, neighbour: Neighbour, shell: bool, kind: str) -> str:
     if not shell:
         return ""
     try:
-        return nearby.host_key(neighbour.address, neighbour.port)
+        return nearby.host_key(neighbour.address, neighbour.port, kind)
     except KyklonError:
         return ""
 

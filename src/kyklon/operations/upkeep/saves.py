@@ -243,7 +243,8 @@ def keep(
     sums: dict[str, str] = {}
     large = tuple(save.path for save in found if save.size > LARGEST or not _plain(save.path))
     (folder / FOLDER).mkdir(exist_ok=True)
-    with tempfile.TemporaryFile(dir=folder / FOLDER) as held:
+    with tempfile.TemporaryDirectory(dir=folder / FOLDER, prefix=".") as place:
+        held = Path(place) / "saves.zip"
         with zipfile.ZipFile(held, "w", zipfile.ZIP_DEFLATED) as file:
             for save in found:
                 watch.check()
@@ -260,8 +261,7 @@ def keep(
         name = ""
         if new or changed or gone or not before:
             name = _free_name(folder / FOLDER)
-            held.seek(0)
-            durable.keep(folder / FOLDER / name, held.read())
+            durable.copy(held, folder / FOLDER / name)
     store.update(folder, lambda kept: edited(kept, "upkeep.saves_at", now()))
     if name:
         words = f"{len(new)} new, {len(changed)} changed, {len(gone)} gone" + (f"; {why}" if why else "")

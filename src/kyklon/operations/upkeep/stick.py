@@ -108,7 +108,7 @@ def judge(path: Path, rule: StickRule, *, measure: bool = False) -> Stick:
     limits = there.limits
     kind = _READS.get(limits.kind, "")
     troubles = []
-    if limits.kind and kind not in rule.reads:
+    if limits.kind and limits.kind != "this stick" and kind not in rule.reads:  # a driver of its own tells no kind
         words = kind or limits.kind
         troubles.append(f"The machine does not read {words}; it reads {' and '.join(rule.reads)}.")
     free = there.free() or 0

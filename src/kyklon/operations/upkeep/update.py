@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from kyklon.base import scratch
 from kyklon.base.errors import KyklonError
+from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Image
 from kyklon.model.build import Build
@@ -15,7 +20,7 @@ from kyklon.model.card import CardContents
 from kyklon.model.world import World
 from kyklon.operations.boot.acts import plan_boot_files
 from kyklon.operations.card.observe import started_by
-from kyklon.operations.card.sources.source import inspect
+from kyklon.operations.card.sources.source import chunks, inspect
 from kyklon.operations.card.volumes import contents, fsck
 from kyklon.operations.library.observe import look_at_games
 from kyklon.operations.picture.observe import look_at_display
@@ -56,9 +61,9 @@ def compare(
 ) -> Update:
     """The build's image against a newer one. folder: of the build; path: of the newer image file. Raises KyklonError,
     Cancelled."""
-    old = _contents(resolve(folder, build.source.path), build, catalogue) if build.source.path else None
+    old = _contents(resolve(folder, build.source.path), build, catalogue, watch) if build.source.path else None
     watch.check()
-    new = _contents(path, build, catalogue)
+    new = _contents(path, build, catalogue, watch)
     watch.check()
     troubles = [each for each in (new.table_error, new.boot_error, new.not_read) if each]
     image = catalogue.find(Image, build.part("image"))
@@ -91,13 +96,31 @@ def compare(
     return Update(_release(old), _release(new), rows, kept, lost, run, tuple(troubles))
 
 
-def _contents(path: Path, build: Build, catalogue: Catalogue) -> CardContents:
-    """An image unpacked as far as its boot partition and root reach."""
+def _contents(path: Path, build: Build, catalogue: Catalogue, watch: Watch = UNWATCHED) -> CardContents:
+    """A whole image as its card would be: what is packed is unpacked for it. Raises KyklonError, Cancelled."""
     facts = inspect(path)
+    wanted = started_by(build, catalogue)
     if facts.kind == "plain" and not facts.parts:
-        return contents.observe(path, started_by(build, catalogue))
-    with contents.held(facts, seconds=60.0) as image:
-        return contents.observe_held(image) if image.whole else contents.observe_source(facts)
+        return contents.observe(path, wanted)
+    with scratch.folder("update") as held:
+        free = shutil.disk_usage(held).free
+        if facts.unpacked and facts.unpacked > free:
+            raise KyklonError(
+                f"{path.name} unpacks to {show_bytes(facts.unpacked)}; {show_bytes(free)} are free for it.",
+                do="Make room where temporary files go, or unpack it elsewhere and choose the plain image.",
+            )
+        whole, meter, done = Path(held) / "image", Meter(f"Unpacking {path.name}", facts.unpacked, watch), 0
+        with whole.open("wb") as out:
+            for piece in chunks(facts):
+                meter.wait()
+                if piece.count(0) == len(piece):
+                    out.seek(len(piece), os.SEEK_CUR)  # a hole: most of a fresh image is empty
+                else:
+                    out.write(piece)
+                done += len(piece)
+                meter.report(done)
+            out.truncate(done)
+        return contents.observe(whole, wanted)
 
 
 def _release(found: CardContents | None) -> str:

@@ -182,7 +182,8 @@ def judge(case: Case) -> Verdict:
         )
     if case.unkept and not case.edit:
         warnings.append(
-            f"Saves on this card were not kept since it was written on {case.unkept[:10]}: keep them first, in Upkeep."
+            f"If this is the card written on {case.unkept[:10]}, its saves were not kept since: keep them first, in "
+            "Upkeep."
         )
     lose, loss = _loss(case)
     return Verdict(
@@ -254,10 +255,16 @@ class Request:
             own=self._own,
             edit=self.purpose is Purpose.EDIT,
             disk=self.build is not None and self.build.medium == "disk",
-            unkept=self.build.unkept_since if self._own and self.build is not None else "",
+            unkept=self._unkept,
             chosen_identity=self.consent.chosen,
             chosen_node=self.consent.node,
         )
+
+    @property
+    def _unkept(self) -> str:
+        """Since when saves were not kept of a card that was last in this drive; it may be another one by now."""
+        build = self.build
+        return build.unkept_since if build is not None and build.card.drive == self.target.facts.identity else ""
 
     @property
     def _own(self) -> bool:
