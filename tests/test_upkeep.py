@@ -319,6 +319,32 @@ def test_putting_back_is_taken_back(bench: Path, tmp_path: Path, catalogue: Cata
         saves.restore(bench, build, catalogue, Folder(there), saves.Wanted("2020-01-01T00-00-00.zip"))
 
 
+@pytest.mark.parametrize("name", ["a\nb.keep", "b\x1b[31m.keep", "c\\d.keep", "\udcff.keep", "e\r.keep"])
+def test_a_name_that_no_list_holds_costs_no_other_save(
+    name: str, bench: Path, tmp_path: Path, catalogue: Catalogue, alder: str
+) -> None:
+    there = tmp_path / "machine"
+    put(there, f"{alder}/{name}", b"odd")
+    put(there, f"{alder}/good.keep", b"good")
+    kept = saves.keep(bench, build_in(bench), catalogue, Folder(there))
+    assert list(kept.left_out) == [f"{alder}/{name}"]
+    assert list(saves.archives(bench)[-1].sums) == [f"{alder}/good.keep"]
+    shutil.rmtree(there)
+    there.mkdir()
+    assert saves.restore(bench, build_in(bench), catalogue, Folder(there)).put == (f"{alder}/good.keep",)
+
+
+def test_what_is_too_large_for_a_save_is_left_out_and_told(
+    bench: Path, tmp_path: Path, catalogue: Catalogue, alder: str
+) -> None:
+    there = tmp_path / "machine"
+    put(there, f"{alder}/big.snap1", b"")
+    with (there / alder / "big.snap1").open("r+b") as file:
+        file.truncate(saves.LARGEST + 1)
+    kept = saves.keep(bench, build_in(bench), catalogue, Folder(there))
+    assert "more than" in kept.left_out[f"{alder}/big.snap1"]
+
+
 def archive(folder: Path, rows: dict[str, bytes], listed: str | None = None) -> None:
     path = folder / saves.FOLDER / "2026-01-01T00-00-00.zip"
     path.parent.mkdir(exist_ok=True)

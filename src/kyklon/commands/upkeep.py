@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.shown import visible
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, Yes, open_folder, out, watching
 from kyklon.model.build import Build, edited
@@ -298,7 +299,7 @@ def saves_keep(folder: Folder, to: _TO = None, as_json: Json = False) -> int:
         done = saves.keep(folder, build, parts, place, watch)
 
     def lines() -> list[str]:
-        rows = [f"Left out, too large: {path}" for path in done.too_large]
+        rows = [f"Left out, {why}: {visible(path)}" for path, why in done.left_out.items()]
         rows += [f"Gone since the last archive: {path}" for path in done.gone]
         words = f"{len(done.new)} new, {len(done.changed)} changed, {done.same} as before"
         return [*rows, f"{words}: {done.archive}." if done.archive else f"{words}: nothing new to keep."]

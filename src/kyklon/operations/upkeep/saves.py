@@ -20,6 +20,7 @@ from kyklon.base import durable
 from kyklon.base.errors import FormatError, KyklonError, WrongUse
 from kyklon.base.inside import inside
 from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Emulator, Image, System
@@ -196,9 +197,10 @@ def read(path: Path) -> Archive:
 
 
 def _plain(name: str) -> bool:
-    """Whether a path stays below its top on any machine."""
+    """Whether a path stays below its top on any machine, and stands in a line of a list of sums."""
     parts = name.split("/")
-    return not name.startswith("/") and "\\" not in name and "\0" not in name and not {"", ".", ".."} & set(parts)
+    readable = all(letter.isprintable() for letter in name)  # no line ends, no bytes that are no text
+    return readable and not name.startswith("/") and "\\" not in name and not {"", ".", ".."} & set(parts)
 
 
 def sums_there(there: Destination, found: Sequence[Save], watch: Watch = UNWATCHED) -> dict[str, str]:
@@ -221,15 +223,15 @@ def _bytes(there: Destination, save: Save) -> bytes:
 
 @dataclass(frozen=True)
 class Kept:
-    """archive: '' where nothing was new. gone: paths of the archive before that are not there any more. too_large:
-    paths that were left out."""
+    """archive: '' where nothing was new. gone: paths of the archive before that are not there any more. left_out:
+    paths that were not kept, with why."""
 
     archive: str
     new: tuple[str, ...]
     changed: tuple[str, ...]
     same: int
     gone: tuple[str, ...]
-    too_large: tuple[str, ...] = ()
+    left_out: Mapping[str, str] = field(default_factory=dict)
 
 
 def keep(
@@ -241,14 +243,14 @@ def keep(
     before = archives(folder)
     last: Mapping[str, str] = before[-1].sums if before else {}
     sums: dict[str, str] = {}
-    large = tuple(save.path for save in found if save.size > LARGEST or not _plain(save.path))
+    left_out = {save.path: why for save in found if (why := _why_not(save))}
     (folder / FOLDER).mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory(dir=folder / FOLDER, prefix=".") as place:
         held = Path(place) / "saves.zip"
         with zipfile.ZipFile(held, "w", zipfile.ZIP_DEFLATED) as file:
             for save in found:
                 watch.check()
-                if save.path in large:
+                if save.path in left_out:
                     continue
                 data = _bytes(there, save)
                 sums[save.path] = hashlib.sha256(data).hexdigest()
@@ -266,7 +268,13 @@ def keep(
     if name:
         words = f"{len(new)} new, {len(changed)} changed, {len(gone)} gone" + (f"; {why}" if why else "")
         Logbook(folder).add(OPERATION, f"{len(sums)} saves kept", f"{name}: {words}")
-    return Kept(name, new, changed, len(sums) - len(new) - len(changed), gone, large)
+    return Kept(name, new, changed, len(sums) - len(new) - len(changed), gone, left_out)
+
+
+def _why_not(save: Save) -> str:
+    if save.size > LARGEST:
+        return f"it has more than {show_bytes(LARGEST)}"
+    return "" if _plain(save.path) else "its name cannot be kept: rename it there"
 
 
 def _store(file: zipfile.ZipFile, name: str, data: bytes) -> None:

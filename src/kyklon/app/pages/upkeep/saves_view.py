@@ -189,6 +189,7 @@ class SavesView(TabView):
         def done(kept: saves.Kept) -> None:
             self.session.upkeep_happened(saves_at=now())
             words = f"{len(kept.new)} new, {len(kept.changed)} changed, {kept.same} as before"
+            words += f"; {len(kept.left_out)} left out" if kept.left_out else ""
             self.session.said.emit(f"{words}: {kept.archive}." if kept.archive else f"{words}; nothing new to keep.")
 
         self._with("Keeping saves", lambda place, watch: saves.keep(folder, build, catalogue, place, watch), done)
