@@ -20,7 +20,8 @@ import numpy as np
 
 from kyklon.catalogue.control_records import Arrangement
 from kyklon.catalogue.loader import load
-from kyklon.catalogue.records import Encoder, Panel, System
+from kyklon.catalogue.records import Encoder
+from kyklon.catalogue.system_records import Panel, System
 from kyklon.model.controls import ControlSettings, KeyReading
 from kyklon.operations.controls import arrange, assignment, maps, matrix, standin
 from kyklon.operations.controls.assignment import Problem

@@ -18,7 +18,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from kyklon.catalogue.loader import load
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.demo.titles import labelled
 from kyklon.model.build import LibrarySettings
 from kyklon.model.library import ListFile, ListScheme

@@ -17,7 +17,8 @@ from pathlib import Path
 import numpy as np
 
 from kyklon.catalogue.loader import load, standard_timings
-from kyklon.catalogue.records import Adapter, Board, Display, System
+from kyklon.catalogue.records import Adapter, Board, Display
+from kyklon.catalogue.system_records import System
 from kyklon.model.display import Edid, RangeLimits
 from kyklon.operations.picture import edid, testcard
 from kyklon.operations.picture.repair import repaired, with_timings

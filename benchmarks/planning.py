@@ -16,7 +16,7 @@ from datetime import datetime
 import networkx
 
 from kyklon.catalogue.loader import Catalogue, load
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.plan import Evening
 from kyklon.operations.plan import planned
 from kyklon.operations.plan.constraints import ROLES

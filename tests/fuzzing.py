@@ -31,7 +31,9 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.reading import json_of, toml_of
 from kyklon.base.units import measure as parse_quantity
 from kyklon.catalogue import loader, templates
-from kyklon.catalogue.records import Board, Chooser, Image, System
+from kyklon.catalogue.image_records import Chooser, Image
+from kyklon.catalogue.records import Board
+from kyklon.catalogue.system_records import System
 from kyklon.catalogue.text_records import LIST_NAMES, MAP_NAMES, SETTINGS_NAMES, Dialect
 from kyklon.demo import lighthouse, samples
 from kyklon.demo.noise import device_tree, kernel_32, kernel_64

@@ -14,7 +14,7 @@ from judges.cards import debugfs
 from kyklon.base.progress import UNWATCHED
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.card import CardContents, RootFacts
 from kyklon.model.world import World

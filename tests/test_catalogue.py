@@ -7,8 +7,10 @@ from pathlib import Path
 import pytest
 
 from kyklon.base.errors import CatalogueError
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import KINDS, Catalogue, load, standard_timings
-from kyklon.catalogue.records import Board, Cable, Display, Encoder, Image, Panel, System
+from kyklon.catalogue.records import Board, Cable, Display, Encoder
+from kyklon.catalogue.system_records import Panel, System
 
 
 def test_every_kind_ships_with_something(catalogue: Catalogue) -> None:

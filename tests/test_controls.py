@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from kyklon.catalogue.control_records import Arrangement
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Encoder, Panel, System
+from kyklon.catalogue.records import Encoder
+from kyklon.catalogue.system_records import Panel, System
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.controls import Control, ControlSettings, Layout, MapPair, Seat, SystemMap
 from kyklon.model.world import World

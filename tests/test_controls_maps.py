@@ -13,7 +13,8 @@ import pytest
 
 from kyklon.catalogue.control_records import Header, Keyboard
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Overlay, System
+from kyklon.catalogue.records import Overlay
+from kyklon.catalogue.system_records import System
 from kyklon.demo import school_fair
 from kyklon.model.build import edited, remedied
 from kyklon.model.controls import ControlSettings, KeyReading, MapPair, Seat, SystemMap

@@ -12,8 +12,8 @@ import pytest
 
 from failure_modes import CHOOSER, LABELS, MODES, Mode, root
 from judges.cards import BOOT, chooser_card, copied, put_fat
+from kyklon.catalogue.image_records import Chooser
 from kyklon.catalogue.loader import Catalogue, load, standard_timings
-from kyklon.catalogue.records import Chooser
 from kyklon.demo import lighthouse
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.card import CardContents

@@ -28,8 +28,9 @@ from kyklon.base.tables import csv_of
 from kyklon.base.units import measure as parse_quantity
 from kyklon.catalogue import loader, templates
 from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.image_records import Chooser, Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Chooser, Image, System
+from kyklon.catalogue.system_records import System
 from kyklon.commands import main as commands
 from kyklon.devices.linux.folder import Folder
 from kyklon.model.build import LibrarySettings, edited

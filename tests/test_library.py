@@ -14,8 +14,9 @@ from hypothesis import strategies as st
 from kyklon.base.errors import Cancelled, KyklonError, TargetFull
 from kyklon.base.progress import CancelToken, Watch
 from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image, System
+from kyklon.catalogue.system_records import System
 from kyklon.devices.linux.folder import Folder
 from kyklon.model.build import LibrarySettings, edited, remedied
 from kyklon.model.library import Scan

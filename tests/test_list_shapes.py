@@ -14,7 +14,7 @@ import pytest
 
 from kyklon.base.errors import FormatError
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import LibrarySettings
 from kyklon.model.library import ListFile, Scan
 from kyklon.operations import checksums

@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError, KyklonError
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.demo.titles import labelled
 from kyklon.model.build import LibrarySettings
 from kyklon.model.library import ListFile, ListScheme, Scan

@@ -7,8 +7,9 @@ from pathlib import Path
 
 import pytest
 
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Display, Image
+from kyklon.catalogue.records import Display
 from kyklon.demo import samples
 from kyklon.model.build import Build, edited
 from kyklon.model.card import CardContents, Session

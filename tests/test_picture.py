@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 from kyklon.base.errors import FormatError, WrongUse
 from kyklon.base.progress import UNWATCHED
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Display, Range, System
+from kyklon.catalogue.records import Board, Display, Range
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import edited, remedied
 from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.timing import Axis, Mode, Timing

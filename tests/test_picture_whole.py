@@ -15,8 +15,10 @@ from hypothesis import strategies as st
 from PIL import Image as Image_
 
 from kyklon.base.errors import FormatError, WrongUse
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue, load, standard_timings
-from kyklon.catalogue.records import Adapter, Board, Cable, Display, Image, Port, Range, System
+from kyklon.catalogue.records import Adapter, Board, Cable, Display, Port, Range
+from kyklon.catalogue.system_records import System
 from kyklon.demo import lighthouse
 from kyklon.devices.simulated.glass import GlassStandIn, SimulatedGlass
 from kyklon.model.build import Build, GameRaster, Link, Part, edited, remedied

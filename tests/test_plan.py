@@ -10,7 +10,8 @@ import pytest
 
 from kyklon.base.errors import BuildFolderError, WrongUse
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Adapter, Board, Cable, Card, Display, Emulator, Encoder, Port, System
+from kyklon.catalogue.records import Adapter, Board, Cable, Card, Display, Encoder, Port
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.catalogue.text_records import TuningSetting
 from kyklon.demo import camper
 from kyklon.model.build import Build, Part, TuningLayers, edited, remedied

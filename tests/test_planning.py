@@ -9,8 +9,10 @@ from itertools import product
 
 import pytest
 
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Cable, Card, CataloguePart, Display, Encoder, Image, System
+from kyklon.catalogue.records import Board, Cable, Card, CataloguePart, Display, Encoder
+from kyklon.catalogue.system_records import System
 from kyklon.demo import camper, lighthouse, school_fair
 from kyklon.model.build import Build
 from kyklon.model.plan import Bundle

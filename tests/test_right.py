@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kyklon.catalogue import loader, records
+from kyklon.catalogue import image_records, loader, records, system_records
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Bridge, Disk, Display, Range
 from kyklon.devices.linux.inputs import direction
@@ -39,7 +39,7 @@ PARTS = {
     "display": records.Display,
     "adapter": records.Adapter,
     "encoder": records.Encoder,
-    "image": records.Image,
+    "image": image_records.Image,
     "bridge": records.Bridge,
     "disk": records.Disk,
 }
@@ -345,7 +345,7 @@ def test_a_proposed_mode_is_one_that_the_display_holds(
     catalogue = _shipped()
     display = next(each for each in catalogue.all(Display) if each.tube)
     board = next(each for each in catalogue.all(Board) if "boot file" in each.honours)
-    system = catalogue.all(records.System)[0].model_copy(
+    system = catalogue.all(system_records.System)[0].model_copy(
         update={"height": height, "width": 300, "vertical": False, "refresh": str(rate)}
     )
     band = Range(line_khz=(low, low + wide), field_hz=field)
@@ -371,4 +371,4 @@ def test_a_proposed_mode_is_one_that_the_display_holds(
 def test_nothing_is_proposed_for_a_flat_panel(catalogue: Catalogue) -> None:
     flat = next(each for each in catalogue.all(Display) if not each.tube)
     board = catalogue.all(Board)[0]
-    assert propose(catalogue.all(records.System)[0], flat, carried(board), flat.ranges) is None
+    assert propose(catalogue.all(system_records.System)[0], flat, carried(board), flat.ranges) is None

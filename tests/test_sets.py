@@ -11,8 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError, Refused, WrongUse
+from kyklon.catalogue.image_records import BareMetal, Chooser, Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import BareMetal, Board, Bridge, Card, Chooser, Disk, Image
+from kyklon.catalogue.records import Board, Bridge, Card, Disk
 from kyklon.demo import lighthouse, sets
 from kyklon.model.build import edited, remedied
 from kyklon.model.world import World

@@ -11,7 +11,8 @@ import numpy as np
 import pytest
 
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Adapter, Board, Display, System
+from kyklon.catalogue.records import Adapter, Board, Display
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import edited
 from kyklon.model.library import Game, Scan
 from kyklon.model.timing import Mode, Timing

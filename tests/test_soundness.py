@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 
 from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image
 from kyklon.devices.linux.folder import Folder
 from kyklon.model.build import Build, edited
 from kyklon.model.library import OnMachine

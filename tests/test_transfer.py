@@ -13,8 +13,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kyklon.base.errors import KyklonError, TargetError, VerifyError, WrongUse
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image, System
+from kyklon.catalogue.system_records import System
 from kyklon.devices.destination import limits_of
 from kyklon.devices.linux.folder import Folder
 from kyklon.devices.simulated.failing import Failing

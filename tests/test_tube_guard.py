@@ -9,7 +9,8 @@ from fractions import Fraction
 import pytest
 
 from kyklon.catalogue.loader import Catalogue, load, standard_timings
-from kyklon.catalogue.records import Display, Range, System
+from kyklon.catalogue.records import Display, Range
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import Build, edited, remedied
 from kyklon.model.display import Edid, RangeLimits
 from kyklon.model.findings import Severity

@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Adapter, Board, System
+from kyklon.catalogue.records import Adapter, Board
+from kyklon.catalogue.system_records import System
 from kyklon.catalogue.text_records import TuningSetting
 from kyklon.demo import lighthouse
 from kyklon.devices.linux.folder import Folder

@@ -13,8 +13,8 @@ from pathlib import Path
 import pytest
 
 from kyklon.base.errors import FormatError, KyklonError, Refused, TargetLost, WrongUse
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image
 from kyklon.demo import lighthouse, school_fair
 from kyklon.devices.destination import limits_of
 from kyklon.devices.linux.folder import Folder

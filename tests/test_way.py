@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import pytest
 
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Card, Image
+from kyklon.catalogue.records import Card
 from kyklon.demo import camper, school_fair
 from kyklon.model.build import edited
 from kyklon.model.world import World

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import WrongUse
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.faults.network import Network, believe, entropy, gains
 from kyklon.model.controls import Control, Layout, Seat
 from kyklon.model.timing import Mode

@@ -30,7 +30,8 @@ def say(word, **told):
 say("up")
 from evdev import AbsInfo, UInput, ecodes
 from kyklon.catalogue.loader import load
-from kyklon.catalogue.records import Encoder, Panel
+from kyklon.catalogue.records import Encoder
+from kyklon.catalogue.system_records import Panel
 from kyklon.devices.linux.inputs import LinuxInputs
 from kyklon.model.controls import ControlSettings
 from kyklon.operations.controls.levers import Axis

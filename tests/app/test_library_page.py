@@ -22,7 +22,7 @@ from kyklon.app.pages.library.game_table import GameModel
 from kyklon.app.pages.library.page import CHOICE, FILES, LISTS, REVIEW, SHELVES, TRANSFER
 from kyklon.app.pages.tuning.page import LATENCY, SETTINGS, SPEED
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.demo.noise import noise
 from kyklon.demo.titles import labelled
 from kyklon.model.library import Game, Naming

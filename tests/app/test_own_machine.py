@@ -19,7 +19,8 @@ from app.conftest import at_window
 from app.test_shelf import opened, put_on_shelf, settled, shelf, typed, use
 from judges import loader as virtual_board
 from kyklon.catalogue import loader
-from kyklon.catalogue.records import Adapter, System
+from kyklon.catalogue.records import Adapter
+from kyklon.catalogue.system_records import System
 from kyklon.demo import samples
 from kyklon.model.build import CardState
 from kyklon.operations.plan.acts import start_build

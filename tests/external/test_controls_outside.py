@@ -16,7 +16,8 @@ from scipy.optimize import Bounds, LinearConstraint, milp
 
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Encoder, System
+from kyklon.catalogue.records import Encoder
+from kyklon.catalogue.system_records import System
 from kyklon.demo import school_fair
 from kyklon.model.build import edited
 from kyklon.model.controls import AxisLimits, KeyReading

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.devices.linux.folder import Folder
 from kyklon.model.build import LibrarySettings, edited
 from kyklon.model.library import ListFile

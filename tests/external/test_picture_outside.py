@@ -13,7 +13,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Display, Range, System
+from kyklon.catalogue.records import Board, Display, Range
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import SystemMode, edited, remedied
 from kyklon.model.display import Edid
 from kyklon.model.timing import Mode

@@ -14,8 +14,8 @@ from pathlib import Path
 import pytest
 
 from judges import cards, kernel
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image
 from kyklon.model.build import Build, edited
 from kyklon.model.system import network_key
 from kyklon.model.world import World

@@ -8,7 +8,8 @@ from fractions import Fraction
 import pytest
 
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Display, System
+from kyklon.catalogue.records import Board, Display
+from kyklon.catalogue.system_records import System
 from kyklon.operations.picture.construct import SYSTEM_525, SYSTEM_625, Frame, construct, lines_for, standard_of
 from kyklon.operations.picture.ranges import carried, propose
 

@@ -15,7 +15,8 @@ from hypothesis import strategies as st
 
 from kyklon.base.errors import WrongUse
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Display, System
+from kyklon.catalogue.records import Board, Display
+from kyklon.catalogue.system_records import System
 from kyklon.model.display import Edid, Extension, RangeLimits
 from kyklon.model.timing import Axis, Timing
 from kyklon.operations.picture import edid

@@ -126,7 +126,7 @@ def with_kernel(card: Path, line: str) -> Compared:
 
 
 def lighthouse_programs() -> tuple[str, ...]:
-    from kyklon.catalogue.records import Image
+    from kyklon.catalogue.image_records import Image
 
     return catalogue().get(Image, "quayside").start_programs
 

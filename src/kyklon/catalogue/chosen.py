@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import Build
 
 

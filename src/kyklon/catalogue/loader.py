@@ -19,7 +19,16 @@ from pydantic import ValidationError
 
 from kyklon.base.errors import CatalogueError, FormatError, KyklonError
 from kyklon.base.reading import bytes_of, text_of, toml_of
-from kyklon.catalogue import control_records, fault_records, records, remembered, templates, text_records
+from kyklon.catalogue import (
+    control_records,
+    fault_records,
+    image_records,
+    records,
+    remembered,
+    system_records,
+    templates,
+    text_records,
+)
 from kyklon.model.build import Build, PartCopy
 from kyklon.model.fields import describe
 from kyklon.model.timing import Axis, Timing
@@ -33,18 +42,18 @@ KINDS: Mapping[str, type[records.CataloguePart]] = {
     "displays": records.Display,
     "adapters": records.Adapter,
     "encoders": records.Encoder,
-    "images": records.Image,
-    "systems": records.System,
-    "emulators": records.Emulator,
-    "panels": records.Panel,
+    "images": image_records.Image,
+    "systems": system_records.System,
+    "emulators": system_records.Emulator,
+    "panels": system_records.Panel,
     "dialects": text_records.Dialect,
     "settings": text_records.TuningSetting,
     "templates": text_records.SettingsTemplate,
     "workarounds": text_records.Workaround,
     "bridges": records.Bridge,
     "disks": records.Disk,
-    "bare_metal": records.BareMetal,
-    "choosers": records.Chooser,
+    "bare_metal": image_records.BareMetal,
+    "choosers": image_records.Chooser,
     "headers": control_records.Header,
     "arrangements": control_records.Arrangement,
     "keyboards": control_records.Keyboard,
@@ -233,7 +242,7 @@ def _first_spoilt(catalogue: Catalogue) -> tuple[tuple[tuple[str, str], ...], Ca
                 f"{file}.toml: {part_id} refers to {kind.__name__.lower()} {wanted!r}, which does not exist.",
                 do="Correct the reference or add the part.",
             )
-    for system in catalogue.all(records.System):
+    for system in catalogue.all(system_records.System):
         its = catalogue.find(control_records.Keyboard, system.keyboard)
         for key in {each for held in system.held for each in held}:
             if its is None or its.key(key) is None:
@@ -365,25 +374,27 @@ def _references(catalogue: Catalogue) -> list[tuple[str, str, type[records.Catal
         checks += [("boards", board.id, text_records.Dialect, dialect) for dialect in board.dialects]
         if board.header:
             checks.append(("boards", board.id, control_records.Header, board.header))
-    for image in catalogue.all(records.Image):
+    for image in catalogue.all(image_records.Image):
         checks += [("images", image.id, records.Board, board_id) for board_id in image.boards]
-    for layout in catalogue.all(records.BareMetal):
-        checks.append(("bare_metal", layout.id, records.Image, layout.image))
+    for layout in catalogue.all(image_records.BareMetal):
+        checks.append(("bare_metal", layout.id, image_records.Image, layout.image))
         checks += [
-            ("bare_metal", layout.id, records.System, machine.system) for machine in layout.machines if machine.system
+            ("bare_metal", layout.id, system_records.System, machine.system)
+            for machine in layout.machines
+            if machine.system
         ]
-    for chooser in catalogue.all(records.Chooser):
-        checks.append(("choosers", chooser.id, records.Image, chooser.image))
-    for system in catalogue.all(records.System):
-        checks.append(("systems", system.id, records.Emulator, system.emulator))
-        checks += [("systems", system.id, records.Emulator, other) for other in system.also]
+    for chooser in catalogue.all(image_records.Chooser):
+        checks.append(("choosers", chooser.id, image_records.Image, chooser.image))
+    for system in catalogue.all(system_records.System):
+        checks.append(("systems", system.id, system_records.Emulator, system.emulator))
+        checks += [("systems", system.id, system_records.Emulator, other) for other in system.also]
         if system.keyboard:
             checks.append(("systems", system.id, control_records.Keyboard, system.keyboard))
     for note in catalogue.all(text_records.Workaround):
         checks.append(("workarounds", note.id, text_records.TuningSetting, note.setting))
-        checks += [("workarounds", note.id, records.System, each) for each in note.systems]
-        checks += [("workarounds", note.id, records.Emulator, each) for each in note.emulators]
-    for emulator in catalogue.all(records.Emulator):
+        checks += [("workarounds", note.id, system_records.System, each) for each in note.systems]
+        checks += [("workarounds", note.id, system_records.Emulator, each) for each in note.emulators]
+    for emulator in catalogue.all(system_records.Emulator):
         checks.append(("emulators", emulator.id, text_records.SettingsTemplate, emulator.template))
         if emulator.map_template:
             checks.append(("emulators", emulator.id, text_records.SettingsTemplate, emulator.map_template))
@@ -421,16 +432,16 @@ def check_templates_of(part: records.CataloguePart) -> None:
 
 
 @cache
-def standard_timings(table: str) -> Mapping[int, records.StandardTiming]:
+def standard_timings(table: str) -> Mapping[int, system_records.StandardTiming]:
     """The rows of 'dmt' (VESA DMT 1.13) or 'cta' (CTA-861), by id."""
     text = (resources.files("kyklon.catalogue") / "data" / f"timings_{table}.toml").read_text(encoding="utf-8")
     return {row["id"]: _standard(row) for row in tomllib.loads(text)["rows"]}
 
 
-def _standard(row: Mapping[str, Any]) -> records.StandardTiming:
+def _standard(row: Mapping[str, Any]) -> system_records.StandardTiming:
     across, down = row["polarity"]
     names = ("active", "front", "sync", "back")
-    return records.StandardTiming(
+    return system_records.StandardTiming(
         id=row["id"],
         aspect=row["aspect"],
         timing=Timing(

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Annotated
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_bytes
-from kyklon.catalogue.records import BareMetal, Board, Image
+from kyklon.catalogue.image_records import BareMetal, Image
+from kyklon.catalogue.records import Board
 from kyklon.commands.line import Option
 from kyklon.commands.shared import (
     OK,

@@ -12,7 +12,8 @@ from kyklon.base import durable
 from kyklon.base.errors import Cancelled, KyklonError, WrongUse
 from kyklon.base.inside import inside
 from kyklon.catalogue.control_records import Header, Keyboard
-from kyklon.catalogue.records import Board, Encoder, Overlay, System
+from kyklon.catalogue.records import Board, Encoder, Overlay
+from kyklon.catalogue.system_records import System
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out, tell, watching
 from kyklon.devices.simulated import panel as panels
@@ -38,7 +39,7 @@ from kyklon.record.logbook import Logbook
 
 if TYPE_CHECKING:
     from kyklon.catalogue.loader import Catalogue
-    from kyklon.catalogue.records import System
+    from kyklon.catalogue.system_records import System
     from kyklon.model.build import Build
     from kyklon.model.controls import ControlSettings
     from kyklon.operations.controls.faulty import Plan

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from kyklon.base.quantities import show_bytes
-from kyklon.catalogue.records import Chooser
+from kyklon.catalogue.image_records import Chooser
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, BoardId, Dir, Json, catalogue, out, watching
 from kyklon.operations.card.sets import lay_out as laying

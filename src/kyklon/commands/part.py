@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from kyklon.base.errors import CatalogueError, KyklonError, WrongUse
 from kyklon.base.places import catalogue_folder
 from kyklon.catalogue.loader import load
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, out, tell, watching
 from kyklon.parts import exchange

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.reading import bytes_of
-from kyklon.catalogue.records import Image
+from kyklon.catalogue.image_records import Image
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, CardName, Folder, Json, open_folder, out, watching
 from kyklon.commands.targets import written_card

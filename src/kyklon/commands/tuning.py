@@ -26,7 +26,7 @@ from kyklon.record.logbook import now
 
 if TYPE_CHECKING:
     from kyklon.catalogue.loader import Catalogue
-    from kyklon.catalogue.records import System
+    from kyklon.catalogue.system_records import System
     from kyklon.model.build import Build
     from kyklon.model.world import World
 

@@ -11,7 +11,8 @@ from pathlib import Path
 
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Display, System
+from kyklon.catalogue.records import Board, Display
+from kyklon.catalogue.system_records import System
 from kyklon.demo.card_image import NEXT, make_image
 from kyklon.demo.drives import make_drives
 from kyklon.demo.folders import PANE, Step, make_in_steps, make_pane

@@ -9,8 +9,9 @@ from functools import lru_cache
 import numpy as np
 
 from kyklon.catalogue.fault_records import Cause, Observation
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Display, Image, Lamps, Rhythm
+from kyklon.catalogue.records import Board, Display, Lamps, Rhythm
 from kyklon.faults.network import Floats, Network
 from kyklon.model.build import Build
 from kyklon.model.findings import Finding, Severity

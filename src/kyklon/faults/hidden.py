@@ -14,8 +14,9 @@ from pathlib import Path
 from kyklon.base import scratch, tools
 from kyklon.base.errors import KyklonError, ToolError
 from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Cable, Image
+from kyklon.catalogue.records import Board, Cable
 from kyklon.catalogue.text_records import Dialect
 from kyklon.faults.fault_model import FaultModel
 from kyklon.model.build import Build, edited, remedied

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from kyklon.catalogue import loader, records
+from kyklon.catalogue import image_records, loader, records, system_records
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import CataloguePart
 from kyklon.model.build import Build, PartCopy, change_of, edited
@@ -77,15 +77,15 @@ def needs(part: CataloguePart) -> list[Place]:
 def _names(part: CataloguePart) -> list[Place]:
     if isinstance(part, records.Board):
         return [*(("dialects", dialect) for dialect in part.dialects), ("headers", part.header)]
-    if isinstance(part, records.Image):
+    if isinstance(part, image_records.Image):
         return [("boards", board) for board in part.boards]
-    if isinstance(part, records.System):
+    if isinstance(part, system_records.System):
         return [
             ("emulators", part.emulator),
             ("keyboards", part.keyboard),
             *(("emulators", each) for each in part.also),
         ]
-    if isinstance(part, records.Emulator):
+    if isinstance(part, system_records.Emulator):
         return [("templates", part.template), ("templates", part.map_template)]
     if isinstance(part, records.Encoder):
         return [("overlays", part.overlay)]

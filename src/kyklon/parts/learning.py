@@ -10,7 +10,8 @@ from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.reading import bytes_of
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, CataloguePart, Emulator
+from kyklon.catalogue.records import Board, CataloguePart
+from kyklon.catalogue.system_records import Emulator
 from kyklon.catalogue.text_records import Dialect
 from kyklon.parts import board, device_tree, dialect, display, image, panel, system, trees
 from kyklon.parts.draft import Draft

@@ -16,7 +16,7 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.inside import files_below
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Emulator
+from kyklon.catalogue.system_records import Emulator
 from kyklon.parts.draft import Draft
 from kyklon.parts.store import id_of
 

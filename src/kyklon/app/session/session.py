@@ -18,8 +18,8 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.base import durable
 from kyklon.base.errors import Cancelled, KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image
 from kyklon.model.build import Build, CardEvent, CardRecord, CardState, SignOff, Tick, edited, remedied
 from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy

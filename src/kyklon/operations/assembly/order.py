@@ -6,8 +6,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 from kyklon.catalogue.control_records import Keyboard
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Display, Image, Panel
+from kyklon.catalogue.records import Board, Display
+from kyklon.catalogue.system_records import Panel
 from kyklon.model.build import Build
 from kyklon.operations.controls.hookup import hookup_of
 from kyklon.operations.controls.wiring import harness

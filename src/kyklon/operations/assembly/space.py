@@ -11,7 +11,8 @@ from dataclasses import dataclass, replace
 
 from kyklon.catalogue.cables import joined, pieces_of
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Display, Encoder, Panel
+from kyklon.catalogue.records import Board, Display, Encoder
+from kyklon.catalogue.system_records import Panel
 from kyklon.model.assembly import Body
 from kyklon.model.build import Build
 from kyklon.model.casework import Opening

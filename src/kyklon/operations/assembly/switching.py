@@ -8,8 +8,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Image
+from kyklon.catalogue.records import Board
 from kyklon.model.assembly import AssemblySettings
 from kyklon.model.build import Build
 

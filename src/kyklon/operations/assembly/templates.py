@@ -14,7 +14,8 @@ from math import ceil, hypot
 
 from kyklon.base.shown import visible
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Panel
+from kyklon.catalogue.records import Board
+from kyklon.catalogue.system_records import Panel
 from kyklon.model.build import Build
 from kyklon.model.casework import Opening
 from kyklon.model.controls import Control, Layout

@@ -7,8 +7,9 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Display, Image
+from kyklon.catalogue.records import Board, Display
 from kyklon.catalogue.templates import render
 from kyklon.catalogue.text_records import Dialect, DialectEntry, DialectFile
 from kyklon.model.build import Build

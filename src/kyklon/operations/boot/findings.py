@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Image
+from kyklon.catalogue.records import Board
 from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import Build, change_of
 from kyklon.model.card import CardContents

@@ -12,7 +12,8 @@ import re
 from dataclasses import dataclass
 from shlex import quote
 
-from kyklon.catalogue.records import Display, Image
+from kyklon.catalogue.image_records import Image
+from kyklon.catalogue.records import Display
 from kyklon.devices.secure_copy import SFTP_SERVERS
 from kyklon.model.build import Build
 from kyklon.model.system import SystemSetup

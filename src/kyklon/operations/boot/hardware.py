@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from kyklon.base.quantities import show_share
+from kyklon.catalogue.image_records import BareMetal, Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import BareMetal, Board, Display, Image, Overlay
+from kyklon.catalogue.records import Board, Display, Overlay
 from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import BootSettings, Build, change_of
 from kyklon.model.fields import describe

@@ -7,8 +7,9 @@ from pathlib import Path
 
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Display, Image
+from kyklon.catalogue.records import Display
 from kyklon.devices.ports import Target
 from kyklon.model.build import Build
 from kyklon.model.world import World

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import fnmatch
 
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Image
+from kyklon.catalogue.records import Board
 from kyklon.model.card import CardContents
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations import checksums

@@ -9,8 +9,9 @@ from pathlib import Path
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_bytes, show_duration, show_money, show_share
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Card, Image
+from kyklon.catalogue.records import Card
 from kyklon.model.build import Build
 from kyklon.model.world import World
 from kyklon.operations.card.drives.judgement import floor

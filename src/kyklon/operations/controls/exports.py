@@ -10,7 +10,8 @@ from kyklon.base.tables import csv_of
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Emulator, Encoder, System
+from kyklon.catalogue.records import Encoder
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.catalogue.templates import render
 from kyklon.catalogue.text_records import SettingsTemplate
 from kyklon.model.build import Build

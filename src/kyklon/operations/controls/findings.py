@@ -9,7 +9,8 @@ from collections.abc import Sequence
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Encoder, Overlay, System
+from kyklon.catalogue.records import Encoder, Overlay
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import Build, change_of
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.kernel_line import MOST_QUIRKS, set_words, word_values, words

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Encoder, Panel, System, Terminal
+from kyklon.catalogue.records import Encoder, Terminal
+from kyklon.catalogue.system_records import Panel, System
 from kyklon.model.build import Build
 from kyklon.model.controls import MOST_DEVICES, ControlSettings, Layout, Seat
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.controls import DIRECTIONS, ControlSettings, Hotkey
 from kyklon.operations.controls.hookup import Hookup, chosen
 from kyklon.operations.controls.mapping import spoken

@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 from html import escape
 
 from kyklon.base.shown import visible
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.controls import Control, Layout, Seat
 from kyklon.operations.controls.hookup import Hookup, chosen
 from kyklon.operations.controls.wiring import Harness

@@ -6,7 +6,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from kyklon.base.errors import WrongUse
-from kyklon.catalogue.records import System, Terminal
+from kyklon.catalogue.records import Terminal
+from kyklon.catalogue.system_records import System
 from kyklon.model.controls import DIRECTIONS, Wire
 from kyklon.operations.controls.hookup import Device, Hookup, places_for
 

@@ -14,7 +14,7 @@ from functools import cached_property
 
 import numpy as np
 
-from kyklon.catalogue.records import Input, System
+from kyklon.catalogue.system_records import Input, System
 from kyklon.model.controls import DIRECTIONS, Control, ControlSettings, Layout, MapPair, Seat, SystemMap
 from kyklon.operations.controls import assignment
 from kyklon.operations.controls.assignment import NOWHERE, Problem

@@ -6,7 +6,7 @@ from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.devices.ports import InputEvent
 from kyklon.operations.controls.fault_words import name_of
 from kyklon.operations.controls.faulty import Plan

@@ -12,8 +12,9 @@ from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image, System
+from kyklon.catalogue.system_records import System
 from kyklon.devices.destination import Destination
 from kyklon.devices.linux.folder import Folder
 from kyklon.devices.places import is_block_device

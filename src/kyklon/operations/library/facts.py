@@ -21,7 +21,7 @@ from kyklon.base import own_file
 from kyklon.base.errors import WrongUse
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
-from kyklon.catalogue.records import DumpHeader
+from kyklon.catalogue.system_records import DumpHeader
 from kyklon.operations.library.packed import Member, look_into, summed
 from kyklon.operations.library.remembered import Remembered
 

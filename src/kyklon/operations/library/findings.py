@@ -7,7 +7,7 @@ from pathlib import PurePosixPath
 
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import Build, RightName, change_of
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.library import REASONS, FoundSystemFile, Scan

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from kyklon.base.progress import UNWATCHED, Watch
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.library import Game, Naming, Reason
 from kyklon.operations.library.facts import Asked, Facts, FileFacts
 from kyklon.operations.library.lists import Listed, Part

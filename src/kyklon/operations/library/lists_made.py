@@ -11,8 +11,9 @@ from kyklon.base import durable
 from kyklon.base.errors import KyklonError
 from kyklon.base.reading import MOST_BYTES, text_of
 from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image, System
+from kyklon.catalogue.system_records import System
 from kyklon.catalogue.templates import render
 from kyklon.catalogue.text_records import SettingsTemplate
 from kyklon.devices.destination import Destination

@@ -12,7 +12,7 @@ from pathlib import Path, PurePosixPath
 from kyklon.base import reading
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import Build, LibrarySettings
 from kyklon.model.library import Choice, Game, ListFile, ListScheme, Naming, Reason, Scan
 from kyklon.operations.library import choose, match

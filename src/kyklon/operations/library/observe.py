@@ -12,8 +12,8 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.reading import bytes_of, json_of
 from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image
 from kyklon.model.build import Build
 from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World

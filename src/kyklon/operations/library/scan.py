@@ -14,7 +14,7 @@ from kyklon.base import reading
 from kyklon.base.errors import KyklonError
 from kyklon.base.inside import files_below
 from kyklon.base.progress import UNWATCHED, Watch
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import LibrarySettings
 from kyklon.model.library import FoundSystemFile, Game, Reason, Scan, SystemFile
 from kyklon.operations.library.facts import Asked, Facts, FileFacts

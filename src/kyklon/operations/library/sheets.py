@@ -8,7 +8,7 @@ from pathlib import Path, PurePosixPath
 
 from kyklon.base.errors import KyklonError
 from kyklon.base.reading import bytes_of
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 
 _LARGEST = 1 << 20  # bytes; a hundred tracks take ten thousand
 _SECTOR = {"AUDIO": 2352, "MODE1/2048": 2048, "MODE1/2352": 2352, "MODE2/2336": 2336, "MODE2/2352": 2352}  # bytes

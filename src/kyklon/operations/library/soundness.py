@@ -12,7 +12,8 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 
-from kyklon.catalogue.records import Image, System
+from kyklon.catalogue.image_records import Image
+from kyklon.catalogue.system_records import System
 from kyklon.operations.library.sheets import cue_tracks, find, lines_of, listed_tracks
 
 TAIL = 65_557  # bytes: the end of a ZIP with the longest remark (APPNOTE 4.3.16: 22 + 65 535)

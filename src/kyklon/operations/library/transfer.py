@@ -12,7 +12,8 @@ from pathlib import Path, PurePosixPath
 
 from kyklon.base.errors import KyklonError
 from kyklon.base.reading import text_of
-from kyklon.catalogue.records import Image, System
+from kyklon.catalogue.image_records import Image
+from kyklon.catalogue.system_records import System
 from kyklon.devices.destination import Destination, Limits
 from kyklon.model.card import RootFacts
 from kyklon.model.library import Game, OnMachine, Scan

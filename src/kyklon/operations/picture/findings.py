@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from kyklon.base.quantities import show
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Display, Image, Range, System
+from kyklon.catalogue.records import Board, Display, Range
+from kyklon.catalogue.system_records import System
 from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import Build, SystemMode, change_of
 from kyklon.model.display import Edid

@@ -10,7 +10,8 @@ from dataclasses import dataclass
 from fractions import Fraction
 from math import floor, log2
 
-from kyklon.catalogue.records import Display, System
+from kyklon.catalogue.records import Display
+from kyklon.catalogue.system_records import System
 from kyklon.model.timing import Mode, Timing
 from kyklon.operations.picture.ranges import raster
 from kyklon.operations.picture.signal_path import scanned_aspect

@@ -8,7 +8,8 @@ from fractions import Fraction
 from math import ceil
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Adapter, Board, Display, Range, System
+from kyklon.catalogue.records import Adapter, Board, Display, Range
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import Build
 from kyklon.model.display import Edid
 from kyklon.model.timing import Mode, Timing

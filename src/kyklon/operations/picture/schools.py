@@ -17,7 +17,7 @@ from kyklon.base.late import late
 from kyklon.base.quantities import show, show_share
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import Build, School, SystemMode
 from kyklon.model.findings import Change, Remedy
 from kyklon.model.timing import Mode, Timing

@@ -9,7 +9,8 @@ from dataclasses import dataclass
 
 from kyklon.base.quantities import show
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Adapter, Board, Display, Range, System
+from kyklon.catalogue.records import Adapter, Board, Display, Range
+from kyklon.catalogue.system_records import System
 from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import Build, PictureSettings
 from kyklon.model.display import Edid

@@ -14,7 +14,7 @@ from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 from kyklon.base.late import late
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import Build
 from kyklon.model.library import Scan
 from kyklon.model.timing import Mode

@@ -6,8 +6,10 @@ import re
 from pathlib import Path
 
 from kyklon.base.errors import BuildFolderError, CatalogueError
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Board, Card, Display, Encoder, Image, Panel, Supply, System
+from kyklon.catalogue.records import Board, Card, Display, Encoder, Supply
+from kyklon.catalogue.system_records import Panel, System
 from kyklon.model.build import BootSettings, Build, Part, PictureSettings, edited
 from kyklon.model.controls import ControlSettings, Hotkey
 from kyklon.model.timing import Mode

@@ -11,20 +11,10 @@ from dataclasses import dataclass, field
 
 from kyklon.catalogue.cables import joined
 from kyklon.catalogue.control_records import Keyboard
+from kyklon.catalogue.image_records import BareMetal, Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import (
-    Adapter,
-    BareMetal,
-    Board,
-    Card,
-    CataloguePart,
-    Display,
-    Encoder,
-    Image,
-    Panel,
-    Port,
-    Supply,
-)
+from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Port, Supply
+from kyklon.catalogue.system_records import Panel
 from kyklon.operations.assembly.power import RESERVE
 from kyklon.operations.plan.fitting import (
     LinkKind,

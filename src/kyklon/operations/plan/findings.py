@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.chosen import known_systems
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Adapter, Board, Cable, Card, CataloguePart, Display, Image, Port, Supply
+from kyklon.catalogue.records import Adapter, Board, Cable, Card, CataloguePart, Display, Port, Supply
 from kyklon.model.build import Build, Link, Part, change_of
 from kyklon.model.findings import Change, Finding, Remedy, Severity
 from kyklon.model.world import World

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from itertools import product
 
 from kyklon.catalogue.cables import joined, why_not_joined
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Cable, Card, CataloguePart, Image, Port
+from kyklon.catalogue.records import Board, Cable, Card, CataloguePart, Port
 from kyklon.operations.assembly.electrics import awg_ohm_per_m
 from kyklon.operations.assembly.power import CONTACT_OHM, contacts
 from kyklon.operations.picture.chain import VIDEO_SIGNALS

@@ -8,8 +8,10 @@ from dataclasses import dataclass, replace
 from datetime import date
 
 from kyklon.base.tables import csv_of
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Cable, CataloguePart, Image, Panel
+from kyklon.catalogue.records import Cable, CataloguePart
+from kyklon.catalogue.system_records import Panel
 from kyklon.model.build import Build, edited
 from kyklon.model.controls import Control
 from kyklon.model.plan import Bought

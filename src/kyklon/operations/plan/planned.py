@@ -6,8 +6,10 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from kyklon.base.errors import CatalogueError
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue, standard_timings
-from kyklon.catalogue.records import Adapter, Board, Display, Encoder, Image, Panel
+from kyklon.catalogue.records import Adapter, Board, Display, Encoder
+from kyklon.catalogue.system_records import Panel
 from kyklon.model.build import BootSettings, Build, Link, Part, PictureSettings, edited
 from kyklon.model.controls import ControlSettings, KeyboardSettings
 from kyklon.model.plan import Bundle, PlanSettings

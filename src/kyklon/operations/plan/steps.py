@@ -12,8 +12,9 @@ from dataclasses import dataclass, replace
 from statistics import median
 
 from kyklon.catalogue.control_records import Keyboard
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image, Panel
+from kyklon.catalogue.system_records import Panel
 from kyklon.model.build import Build
 from kyklon.model.plan import Done
 from kyklon.model.world import World

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Bridge, Card, Disk, Image
+from kyklon.catalogue.records import Bridge, Card, Disk
 from kyklon.model.build import Build
 from kyklon.model.world import World
 

@@ -7,8 +7,10 @@ from dataclasses import dataclass
 from statistics import NormalDist, median
 
 from kyklon.base.quantities import show_bytes, show_money
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import KINDS, Catalogue
-from kyklon.catalogue.records import Board, Cable, CataloguePart, Display, Emulator, Encoder, Image, System
+from kyklon.catalogue.records import Board, Cable, CataloguePart, Display, Encoder
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.model.build import Build, FrameCost
 from kyklon.operations.card.sizing import PICTURE_BYTES, SAVE_BYTES, SPARE_LEAST, SPARE_SHARE
 from kyklon.operations.tuning.speed import HEAVY, OFTEN, SPARE

@@ -6,8 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Card, Display, Image
+from kyklon.catalogue.records import Board, Card, Display
 from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import Build
 from kyklon.model.card import CardContents, Ramdisk

@@ -6,8 +6,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import RHYTHM_WORDS, Board, Display, Image
+from kyklon.catalogue.records import RHYTHM_WORDS, Board, Display
 from kyklon.model.build import Build
 from kyklon.model.kernel_line import given as words_given
 from kyklon.operations.controls.hookup import ROLE, devices_of

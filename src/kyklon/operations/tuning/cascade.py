@@ -8,7 +8,7 @@ from pathlib import PurePosixPath
 
 from kyklon.base.quantities import NARROW_SPACE
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Emulator, System
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.catalogue.templates import render
 from kyklon.catalogue.text_records import SettingsTemplate, TuningSetting
 from kyklon.model.build import Build, TuningLayers, Value

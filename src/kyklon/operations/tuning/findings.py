@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Display, Emulator, System
+from kyklon.catalogue.records import Display
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.catalogue.text_records import TuningSetting, Workaround
 from kyklon.model.build import Build, Value
 from kyklon.model.findings import Change, Finding, Remedy, Severity

@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kyklon.base.quantities import show_share
-from kyklon.catalogue.records import Adapter, Display, Emulator, Encoder, System
+from kyklon.catalogue.records import Adapter, Display, Encoder
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.model.build import Value
 from kyklon.operations.picture.glass import Play
 

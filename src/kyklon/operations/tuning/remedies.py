@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 from kyklon.base.numbers import whole
 from kyklon.base.quantities import show_money
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Display, Emulator, Encoder, System
+from kyklon.catalogue.records import Board, Display, Encoder
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.catalogue.text_records import TuningSetting
 from kyklon.model.build import Build, Value, edited
 from kyklon.model.findings import Change, Remedy

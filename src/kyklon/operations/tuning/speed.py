@@ -11,7 +11,8 @@ from typing import Literal
 from kyklon.base.errors import KyklonError
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Board, Emulator, System
+from kyklon.catalogue.records import Board
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.catalogue.text_records import TuningSetting
 from kyklon.model.build import Build, FrameCost, Value, edited
 from kyklon.model.world import World

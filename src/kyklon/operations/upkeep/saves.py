@@ -22,8 +22,9 @@ from kyklon.base.inside import inside
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.chosen import known_systems
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Emulator, Image, System
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.devices.destination import Destination
 from kyklon.model.build import Build, edited
 from kyklon.operations.library import carry

@@ -15,8 +15,8 @@ from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.chosen import systems_of
+from kyklon.catalogue.image_records import Image, StickRule
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image, StickRule
 from kyklon.devices.destination import Destination
 from kyklon.devices.linux.folder import Folder
 from kyklon.model.build import Build

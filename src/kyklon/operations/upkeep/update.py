@@ -13,8 +13,8 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Image
 from kyklon.model.build import Build
 from kyklon.model.card import CardContents
 from kyklon.model.world import World

@@ -16,7 +16,8 @@ from kyklon.app.widgets.fields import FieldForm
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError, TargetError
 from kyklon.base.progress import Watch
-from kyklon.catalogue.records import Board, Image
+from kyklon.catalogue.image_records import Image
+from kyklon.catalogue.records import Board
 from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import edited
 from kyklon.model.card import CardContents

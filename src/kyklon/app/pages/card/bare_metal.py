@@ -17,7 +17,8 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes
-from kyklon.catalogue.records import BareMetal, Board, Image
+from kyklon.catalogue.image_records import BareMetal, Image
+from kyklon.catalogue.records import Board
 from kyklon.devices.ports import Target
 from kyklon.operations.card.acts import bare_metal_card, set_record
 from kyklon.operations.card.drives.interlock import Purpose

@@ -17,7 +17,8 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes
-from kyklon.catalogue.records import Card, Chooser
+from kyklon.catalogue.image_records import Chooser
+from kyklon.catalogue.records import Card
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
 from kyklon.operations.card.sets import multiboot

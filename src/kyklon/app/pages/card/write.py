@@ -25,7 +25,8 @@ from kyklon.base.errors import BadBlock, KyklonError, VerifyError
 from kyklon.base.places import shelf_file
 from kyklon.base.progress import Progress, Watch
 from kyklon.base.quantities import show_bytes, show_duration
-from kyklon.catalogue.records import Card, Image
+from kyklon.catalogue.image_records import Image
+from kyklon.catalogue.records import Card
 from kyklon.devices.ports import Target
 from kyklon.model.build import CardRecord, CardState
 from kyklon.model.card import CardContents

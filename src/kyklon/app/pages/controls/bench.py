@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QWidget
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import edited
 from kyklon.model.controls import ControlSettings, Layout
 from kyklon.operations.controls.hookup import Hookup, hookup_of, layout_of

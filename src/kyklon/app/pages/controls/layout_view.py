@@ -11,7 +11,7 @@ from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_tip
 from kyklon.catalogue.control_records import Arrangement
-from kyklon.catalogue.records import Panel
+from kyklon.catalogue.system_records import Panel
 from kyklon.model.controls import Layout
 from kyklon.operations.controls import arrange
 from kyklon.operations.controls.clearance import checks

@@ -12,7 +12,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from kyklon.app.session.session import Session
 from kyklon.base.errors import KyklonError
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.devices import choose
 from kyklon.devices.ports import InputEvent, InputFacts
 from kyklon.devices.simulated import panel as panels

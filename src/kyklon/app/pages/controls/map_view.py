@@ -9,7 +9,7 @@ from kyklon.app.pages.controls.map_grid import NONE, Cell, Grid, MapGrid
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, scrolled, unmarked
 from kyklon.base.shown import visible
-from kyklon.catalogue.records import Emulator, System
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.model.build import edited
 from kyklon.model.controls import ControlSettings, GameControls, MapPair, SystemMap
 from kyklon.operations.controls import maps

@@ -13,7 +13,7 @@ from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
 from kyklon.app.widgets.paper import pdf_of
 from kyklon.base.errors import KyklonError
 from kyklon.catalogue.chosen import known_systems
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.catalogue.text_records import SettingsTemplate
 from kyklon.model.library import ListScheme
 from kyklon.operations.library import contents

@@ -13,7 +13,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, label, row
 from kyklon.app.widgets.fields import FieldEditor
 from kyklon.base.quantities import show_share
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.library import Game
 from kyklon.operations.library.match import shipped_reliability
 from kyklon.operations.library.review import answer_key, answered, facts_of, proposals, queue

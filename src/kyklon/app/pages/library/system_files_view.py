@@ -14,7 +14,8 @@ from kyklon.app.widgets.basic import Sheet, column, label
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.chosen import known_systems
-from kyklon.catalogue.records import Emulator, Image
+from kyklon.catalogue.image_records import Image
+from kyklon.catalogue.system_records import Emulator
 from kyklon.operations.library.findings import right_name_remedy
 
 

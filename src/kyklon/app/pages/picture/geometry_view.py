@@ -17,7 +17,8 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, set_tip
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.quantities import show_share
-from kyklon.catalogue.records import Display, System
+from kyklon.catalogue.records import Display
+from kyklon.catalogue.system_records import System
 from kyklon.devices import choose
 from kyklon.devices.simulated.glass import SimulatedGlass
 from kyklon.model.build import Adjustment

@@ -12,7 +12,8 @@ from kyklon.app.widgets.ranges_plot import Point, RangesPlot
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show, show_duration, show_share
 from kyklon.catalogue.chosen import known_systems
-from kyklon.catalogue.records import Board, Display, System
+from kyklon.catalogue.records import Board, Display
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import SystemMode
 from kyklon.model.timing import Mode
 from kyklon.operations.picture.findings import MENU, menu_mode, modes_of

@@ -10,7 +10,8 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, set_tip, unmarked
 from kyklon.base.quantities import show, show_money
 from kyklon.catalogue.control_records import Keyboard
-from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Image, Supply
+from kyklon.catalogue.image_records import Image
+from kyklon.catalogue.records import Adapter, Board, Card, CataloguePart, Display, Encoder, Supply
 from kyklon.model.build import Build, Link
 from kyklon.operations.assembly.budget import Budget, budget
 from kyklon.operations.controls.hookup import ROLE

@@ -10,7 +10,8 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, button, column, label, row, scrolled, unmarked
 from kyklon.base.quantities import show_money
 from kyklon.catalogue.loader import Catalogue
-from kyklon.catalogue.records import Display, System
+from kyklon.catalogue.records import Display
+from kyklon.catalogue.system_records import System
 from kyklon.model.plan import PLACES, SOFTWARE, PlanSettings
 from kyklon.operations.plan.constraints import ROLES
 from kyklon.operations.plan.wishes import GAMES

@@ -13,7 +13,8 @@ from kyklon.app.pages.poweron.time_line import TimeLine
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, line_pitch, row, scrolled, set_role
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.catalogue.records import Display, Image
+from kyklon.catalogue.image_records import Image
+from kyklon.catalogue.records import Display
 from kyklon.operations.poweron.events import PUT_ON_CARD, BringUp, Failure
 from kyklon.operations.poweron.side_by_side import lay, of_forecast, parted
 from kyklon.operations.registry import operation

@@ -9,7 +9,7 @@ from kyklon.app.pages.tuning.latency_plot import LatencyPlot
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, label, row
 from kyklon.base.errors import KyklonError
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.build import CameraClip
 from kyklon.operations.tuning.camera import Measured, counts_in, fit
 from kyklon.operations.tuning.latency import ear_shares, shares, total

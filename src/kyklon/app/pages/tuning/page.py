@@ -13,7 +13,7 @@ from kyklon.app.pages.tuning.speed_view import SpeedView
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice
 from kyklon.catalogue.chosen import known_systems
-from kyklon.catalogue.records import Emulator, System
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.model.build import Value
 
 SETTINGS, SPEED, LATENCY = range(3)

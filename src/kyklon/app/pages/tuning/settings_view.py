@@ -12,7 +12,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, unmarked
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
-from kyklon.catalogue.records import Emulator, System
+from kyklon.catalogue.system_records import Emulator, System
 from kyklon.catalogue.text_records import TuningSetting
 from kyklon.model.build import Value
 from kyklon.operations.library.acts import opened

@@ -15,7 +15,8 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.base.shown import visible
-from kyklon.catalogue.records import RHYTHM_WORDS, System
+from kyklon.catalogue.records import RHYTHM_WORDS
+from kyklon.catalogue.system_records import System
 from kyklon.operations.upkeep import stick
 
 

@@ -15,7 +15,8 @@ from kyklon.base import reading
 from kyklon.base.errors import WrongUse
 from kyklon.base.inside import files_below, inside
 from kyklon.base.quantities import show_bytes
-from kyklon.catalogue.records import BareMetal, Board, Image, Machine
+from kyklon.catalogue.image_records import BareMetal, Image, Machine
+from kyklon.catalogue.records import Board
 from kyklon.model.findings import Severity
 from kyklon.model.library import SystemFile
 from kyklon.operations.card.sets.problems import Problem

@@ -18,7 +18,7 @@ from kyklon.base.errors import FormatError, KyklonError, WrongUse
 from kyklon.base.inside import files_below, inside
 from kyklon.base.progress import Watch
 from kyklon.base.reading import bytes_of, not_too_deep, text_of
-from kyklon.catalogue.records import Chooser
+from kyklon.catalogue.image_records import Chooser
 from kyklon.model.card import CardContents
 from kyklon.model.findings import Severity
 from kyklon.model.record import Record

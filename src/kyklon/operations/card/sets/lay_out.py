@@ -9,7 +9,7 @@ from kyklon.base.errors import WrongUse
 from kyklon.base.inside import files_below, inside
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
-from kyklon.catalogue.records import Chooser
+from kyklon.catalogue.image_records import Chooser
 from kyklon.devices.files import told_of
 from kyklon.operations.card.sets.multiboot import Check, top_of
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from kyklon.base.errors import WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
-from kyklon.catalogue.records import Chooser
+from kyklon.catalogue.image_records import Chooser
 from kyklon.model.card import CardContents
 from kyklon.model.findings import Severity
 from kyklon.operations.card.sets.bundle import Bundle, BundleFiles, InFolder, OnCard, Work

@@ -5,7 +5,7 @@ What it looks for is catalogue data (`bare_metal.toml`); system files count by n
 
 from __future__ import annotations
 
-from kyklon.catalogue.records import BareMetal, Machine
+from kyklon.catalogue.image_records import BareMetal, Machine
 from kyklon.model.kernel_line import last
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step

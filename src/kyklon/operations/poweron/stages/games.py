@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import PurePosixPath
 
-from kyklon.catalogue.records import System
+from kyklon.catalogue.system_records import System
 from kyklon.model.card import Program, RootFacts
 from kyklon.model.controls import DIRECTIONS
 from kyklon.model.findings import Remedy

@@ -7,7 +7,7 @@ What it looks for is catalogue data (`choosers.toml`); the bundles are judged by
 from __future__ import annotations
 
 from kyklon.base.quantities import show_bytes
-from kyklon.catalogue.records import Chooser
+from kyklon.catalogue.image_records import Chooser
 from kyklon.model.findings import Severity
 from kyklon.operations.card.sets.multiboot import Check, check_card
 from kyklon.operations.card.sets.problems import Problem
