@@ -93,6 +93,8 @@ def test_a_machine_is_found_looked_at_changed_and_taken_back(user: User, server:
 
 
 def test_saves_are_kept_and_put_back_in_the_window(user: User, tmp_path: Path) -> None:
+    said: list[str] = []
+    user.window.session.said.connect(said.append)
     page = user.open(95)
     page.show_view(SAVES)
     view, top = page.saves, tmp_path / "card"
@@ -106,6 +108,12 @@ def test_saves_are_kept_and_put_back_in_the_window(user: User, tmp_path: Path) -
     settled(user)
     assert len(saves.archives(user.window.session.folder)) == 1
     assert user.saved.upkeep.saves_at
+    window = user.window
+    assert not any("elsewhere" in words or "at the same time" in words for words in said)
+    window.session.edit("upkeep.restart", "true")
+    window.session.undo()
+    assert window.session.build.upkeep.saves_at  # undo takes back what was decided, not what happened
+    assert window.session.build.upkeep.restart != "true"
     path.write_bytes(b"newer")
     view.restore()
     settled(user)

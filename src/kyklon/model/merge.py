@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from kyklon.model.build import MOST_EVENTS, Build
+from kyklon.model.upkeep import HAPPENED
 
 # what tells the entries of a list apart; a list without one is one value
 _KEYS = {
@@ -36,7 +37,12 @@ def merge(base: Build, mine: Build, theirs: Build) -> Merged:
     data = _merged(base.model_dump(), mine.model_dump(), theirs.model_dump(), (), conflicts)
     if base.card not in (mine.card, theirs.card):
         data["card"] = max((theirs.card, mine.card), key=lambda card: card.at).model_dump()
-    conflicts = [path for path in conflicts if path.split(".")[0] not in ("card", "ticks", "sign_offs")]
+    for name in ("saves_at", "looked_at"):
+        data["upkeep"][name] = max(getattr(mine.upkeep, name), getattr(theirs.upkeep, name))
+    happened = {f"upkeep.{name}" for name in HAPPENED}
+    conflicts = [
+        path for path in conflicts if path.split(".")[0] not in ("card", "ticks", "sign_offs") and path not in happened
+    ]
     try:
         return Merged(Build.model_validate(data), tuple(conflicts))
     except ValueError:  # two changes that are each right and do not go together

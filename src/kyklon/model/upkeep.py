@@ -5,6 +5,8 @@ from __future__ import annotations
 from kyklon.model.described import described
 from kyklon.model.record import Record
 
+HAPPENED = ("waited_for", "saves_at", "looked_at")  # fields that nobody decides: undo leaves them, the later counts
+
 
 class UpkeepSettings(Record):
     """restart: the command that restarts it. waited_for: files whose change it has not come back from, '' paths
@@ -22,3 +24,7 @@ class UpkeepSettings(Record):
     waited_for: tuple[str, ...] = described("Changed before it stayed away", (), max_length=200)
     saves_at: str = described("Saves kept", "")
     looked_at: str = described("Looked at", "")
+
+    def with_what_happened(self, present: UpkeepSettings) -> UpkeepSettings:
+        """What was decided here, with what happened there."""
+        return self.model_copy(update={name: getattr(present, name) for name in HAPPENED})

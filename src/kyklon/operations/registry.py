@@ -137,7 +137,16 @@ OPERATIONS = (
     Operation(
         95,
         "Upkeep",
-        inputs=("upkeep", "library.host", "library.host_key", "source", "card", *_parts("image")),
+        inputs=(
+            "upkeep.boot_folder",
+            "upkeep.as_root",
+            "upkeep.restart",
+            "library.host",
+            "library.host_key",
+            "source",
+            "card",
+            *_parts("image"),
+        ),
         page=("upkeep.page", "UpkeepPage"),
         findings=(upkeep.findings,),
     ),

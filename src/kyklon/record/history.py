@@ -67,5 +67,11 @@ def _with_world(build: Build, present: Build) -> Build:
     names = {card.identity: card.name for card in build.cards}
     cards = tuple(card.model_copy(update={"name": names.get(card.identity, card.name)}) for card in present.cards)
     return build.model_copy(
-        update={"card": present.card, "cards": cards, "ticks": present.ticks, "sign_offs": present.sign_offs}
+        update={
+            "card": present.card,
+            "cards": cards,
+            "ticks": present.ticks,
+            "sign_offs": present.sign_offs,
+            "upkeep": build.upkeep.with_what_happened(present.upkeep),
+        }
     )

@@ -168,7 +168,8 @@ class Session(QObject):
 
     def _after_edit(self, before: Build) -> None:
         self.save()
-        if before.model_copy(update={"fault": self.build.fault}) != self.build:  # an answer changes no forecast
+        # an answer of the fault finder changes no forecast, nor does what is done to the running machine
+        if before.model_copy(update={"fault": self.build.fault, "upkeep": self.build.upkeep}) != self.build:
             self.bring_up_current = False
         self._inspect()
         self.changed.emit()
