@@ -32,9 +32,9 @@ from kyklon.operations.poweron.bench import lay_out
 from kyklon.operations.poweron.bringup import bring_up
 from kyklon.operations.poweron.rehearsal import rehearse
 from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_rehearsal, verdict
-from kyklon.operations.upkeep import change, find, keys, running, saves
+from kyklon.operations.upkeep import change, each, find, keys, running, saves, stick
 from kyklon.record import folder as store
-from machines import Server, needs_server, serving
+from machines import Server, mounted, needs_root, needs_server, serving
 from support import Demo
 from test_failures import good_build, world_of
 from test_failures import put as put_on_card
@@ -164,6 +164,61 @@ def test_a_restart_is_waited_for_and_one_that_stays_away_is_remembered(
     assert "merrow.settings" in store.load(folder).build.upkeep.waited_for
     with pytest.raises(WrongUse, match="no restart command"):
         change.restart(folder, edited(build, "upkeep.restart", ""), connect)
+
+
+@needs_server
+def test_several_machines_are_changed_one_by_one_until_one_stays_away(
+    machine: tuple[Path, Build], server: Server, catalogue: Catalogue, tmp_path: Path
+) -> None:
+    """Three builds with a boot folder each; the second does not come back, the third is not touched."""
+    _folder, build = machine
+    folders = []
+    for number in range(3):
+        folder = tmp_path / f"bench-{number}"
+        folder.mkdir()
+        place = tmp_path / f"boot-{number}"
+        shutil.copytree(server.top, place)
+        own = edited(edited(build, "upkeep.boot_folder", str(place)), "upkeep.comes_back_s", 8)
+        store.save(folder, edited(own, "upkeep.restart", "true"))
+        folders.append(folder)
+    before = [store.load(folder).build for folder in folders], [sums(tmp_path / f"boot-{n}") for n in range(3)]
+    edit = lambda now: edited(now, "boot.video_memory_mb", 96)  # noqa: E731
+    seen = each.preview(folders, edit, lambda _folder: catalogue)
+    assert [turn.state for turn in seen] == ["to change"] * 3
+    assert all("96" in "".join(turn.differences) for turn in seen)
+    assert (
+        [store.load(folder).build for folder in folders],
+        [sums(tmp_path / f"boot-{n}") for n in range(3)],
+    ) == before
+    first, count = running.look, [0]
+
+    def looked(place: SecureCopy) -> running.Running:
+        """The first machine comes back; the second goes on as it was, so it never restarted."""
+        count[0] += 1
+        return replace(first(place), up_s=1.0 if count[0] == 2 else 1e6 + time.monotonic())
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(change, "look", looked)
+        done = list(each.carry_out(folders, edit, lambda _folder: catalogue))
+    assert [turn.state for turn in done] == ["back", "away"]
+    assert [store.load(folder).build.boot.video_memory_mb for folder in folders][:2] == [96, 96]
+    assert store.load(folders[2]).build == before[0][2]
+    assert sums(tmp_path / "boot-2") == before[1][2]
+    assert store.load(folders[1]).build.upkeep.waited_for
+
+
+@needs_root
+@pytest.mark.parametrize("kind", ["vfat"])
+def test_games_by_a_real_stick(kind: str, tmp_path: Path, demo: Demo, catalogue: Catalogue) -> None:
+    with mounted(tmp_path, kind) as place:
+        found = stick.way(demo.build, demo.folder, catalogue, place, measure=True)
+        assert found.stick.kind == "FAT32"
+        assert found.stick.troubles == ()
+        (place / "quayside").mkdir()  # as the machine does
+        stick.copy(demo.build, demo.folder, catalogue, place)
+        after = stick.way(demo.build, demo.folder, catalogue, place)
+        assert after.missing == {}
+        assert {path.name for path in place.iterdir()} == {"quayside"}
 
 
 @needs_server

@@ -132,6 +132,11 @@ COMMANDS = (
         ("upkeep", "key"),
         "Make a key pair for the machine's login; its public half goes along at the first boot.",
     ),
+    Command(
+        "machine each",
+        ("upkeep", "each"),
+        "Make the same change on several machines, one by one; exit 1 at the first that does not come back.",
+    ),
     Command("machine list", ("upkeep", "listed"), "List the machines of all builds: address, image, card, last seen."),
     Command(
         "saves show", ("upkeep", "saves_show"), "List saves and states with their games, against the latest archive."

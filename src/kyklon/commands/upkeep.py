@@ -14,10 +14,12 @@ from kyklon.base.shown import visible
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, Yes, open_folder, out, watching
 from kyklon.model.build import Build, edited
+from kyklon.model.fields import describe
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook, now
 
 if TYPE_CHECKING:
+    from kyklon.catalogue.loader import Catalogue
     from kyklon.devices.destination import Destination
     from kyklon.devices.secure_copy import SecureCopy
 
@@ -242,6 +244,60 @@ def listed(
 
     out(rows, as_json, lines)
     return OK
+
+
+def each(
+    folder: Folder,
+    further: Annotated[list[Path] | None, Option("--and", help="Another build's folder; repeatable.")] = None,
+    settings: Annotated[list[str] | None, Option("--set", help="PATH=VALUE, set in every build; repeatable.")] = None,
+    yes: Yes = False,
+    as_json: Json = False,
+) -> int:
+    """Make the same change on several machines, one by one; exit 1 at the first that does not come back."""
+    from kyklon.operations.upkeep import each as several
+
+    edits = [_edit(text) for text in settings or ()]
+    folders = list(dict.fromkeys(path.resolve() for path in (folder, *(further or ()))))
+
+    def edit(build: Build) -> Build:
+        for path, value in edits:
+            build = edited(build, path, value)
+        return build
+
+    def catalogue_of(path: Path) -> Catalogue:
+        return open_folder(path)[1]
+
+    if yes:
+        with watching() as watch:
+            turns = tuple(several.carry_out(folders, edit, catalogue_of, _password(), watch))
+    else:
+        turns = several.preview(folders, edit, catalogue_of, _password())
+    data = [{**asdict(turn), "folder": str(turn.folder)} for turn in turns]
+
+    def lines() -> list[str]:
+        rows = [
+            line for turn in turns for line in (f"{turn.name}: {turn.state}. {turn.why}".strip(), *turn.differences)
+        ]
+        untouched = len(folders) - len(turns)
+        rows += [f"{untouched} more were left as they are."] if untouched else []
+        return rows if yes else [*rows, "Nothing was changed yet: add --yes to change them, one by one."]
+
+    out(data, as_json, lines)
+    return STOPS if any(turn.stops for turn in turns) else OK
+
+
+def _edit(text: str) -> tuple[str, Any]:
+    path, equals, value = text.partition("=")
+    try:
+        if not equals:
+            raise KeyError(path)
+        return path, describe(Build, path).parse(value)
+    except KeyError as bad:
+        raise WrongUse(
+            f"Unknown setting: {path!r}.", do="Write --set PATH=VALUE; `kyklon fields` lists paths."
+        ) from bad
+    except ValueError as bad:
+        raise WrongUse(f"{bad}.", do="Nothing was changed.") from bad
 
 
 # --- saves -----------------------------------------------------------------------------------------------------------
