@@ -18,7 +18,7 @@ from kyklon.operations.assembly.case_findings import case_findings
 from kyklon.operations.assembly.electrics import cable_drop_v
 from kyklon.operations.assembly.heat import THROTTLE_C, heat, helps
 from kyklon.operations.assembly.power import feed_of
-from kyklon.operations.assembly.rooms import Room, rooms
+from kyklon.operations.assembly.rooms import Room, best_room
 from kyklon.operations.assembly.space import clashes, inner_of, space_of
 from kyklon.operations.assembly.surge import inrush
 from kyklon.operations.assembly.switching import least_off_s, stopping
@@ -88,7 +88,7 @@ def _clashes(build: Build, catalogue: Catalogue) -> list[Finding]:
     for clash in clashes(space)[:_MOST_CLASHES]:
         one, other = space.box(clash.one), space.box(clash.other)
         name = other.name if other is not None else f"the {clash.other}"
-        helps_ = rooms(build, catalogue, clash)
+        best = best_room(build, catalogue, clash)
         found.append(
             Finding(
                 code=f"assembly.clash:{clash.one}-{clash.other}".replace(" ", "-"),
@@ -100,7 +100,7 @@ def _clashes(build: Build, catalogue: Catalogue) -> list[Finding]:
                 + (f"; assumed: {', '.join(space.assumed)}." if space.assumed else "."),
                 why="The lid does not close, or something is bent that should not be.",
                 source="boxes in the case's own millimetres",
-                remedy=room_remedy(build, helps_[0]) if helps_ else None,
+                remedy=room_remedy(build, best) if best is not None else None,
             )
         )
     return found

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from kyklon.catalogue.loader import Catalogue
@@ -81,11 +81,28 @@ def without_body(build: Build, name: str) -> Build:
 
 def rooms(build: Build, catalogue: Catalogue, clash: Clash) -> tuple[Room, ...]:
     """What would resolve a clash without making another: the least first."""
+    return tuple(_rooms(build, catalogue, clash))
+
+
+def best_room(build: Build, catalogue: Catalogue, clash: Clash) -> Room | None:
+    """The least of them; what is dearer is not tried."""
+    return next(_rooms(build, catalogue, clash), None)
+
+
+def _rooms(build: Build, catalogue: Catalogue, clash: Clash) -> Iterator[Room]:
     space = space_of(build, catalogue)
     before = len(clashes(space))
+    for _effort, words, made in sorted(_tries(build, catalogue, space, clash), key=lambda row: row[0]):
+        left = clashes(space_of(made, catalogue))
+        if len(left) < before and not any({clash.one, clash.other} == {row.one, row.other} for row in left):
+            yield Room(words, made, len(left))
+
+
+def _tries(build: Build, catalogue: Catalogue, space: Space, clash: Clash) -> list[tuple[float, str, Build]]:
+    """What might make room, with its effort."""
     box, other = space.box(clash.one), space.box(clash.other)
     if box is None:
-        return ()
+        return []
     tried: list[tuple[float, str, Build]] = []
     lead = space.box(box.whole) or box
     if lead.movable:
@@ -120,12 +137,7 @@ def rooms(build: Build, catalogue: Catalogue, clash: Clash) -> tuple[Room, ...]:
         for name, size in (("inner_wide", space.inner[0]), ("inner_deep", space.inner[1])):
             higher = edited(higher, f"assembly.{name}", size)
         tried.append((200.0, f"Make the case {more:.0f} mm taller", higher))
-    found = []
-    for effort, words, made in tried:
-        left = clashes(space_of(made, catalogue))
-        if len(left) < before and not any({clash.one, clash.other} == {row.one, row.other} for row in left):
-            found.append((effort, Room(words, made, len(left))))
-    return tuple(room for _effort, room in sorted(found, key=lambda row: row[0]))
+    return tried
 
 
 _ROUND_PLUG = 2.0  # mm that an opening is wider than its plug, CP

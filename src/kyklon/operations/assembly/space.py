@@ -333,6 +333,11 @@ def _is_panel(names: set[str]) -> bool:
     return any(name.startswith("control-") for name in names)
 
 
+def _along(own: Box, other: Box, axis: int, by: float) -> float:
+    """How far two boxes reach into each other along an axis, the first one moved."""
+    return min(own.far[axis] + by, other.far[axis]) - max(own.near[axis] + by, other.near[axis])
+
+
 def _free(boxes: Sequence[Box], inner: tuple[float, float, float], taken: Sequence[Box]) -> tuple[float, float]:
     """Where a thing with its plugs finds room on the floor, from the back and from the left; without its plugs where
     they find none; the back corner where it does not either. boxes: as they lie at 0, 0, the thing itself first."""
@@ -340,15 +345,16 @@ def _free(boxes: Sequence[Box], inner: tuple[float, float, float], taken: Sequen
         group = boxes[:count]
         left, right = min(box.near[0] for box in group), max(box.far[0] for box in group)
         front, back = min(box.near[1] for box in group), max(box.far[1] for box in group)
+        pairs = [(own, other) for own in group for other in taken if _along(own, other, 2, 0.0) > TOUCH_MM]
         y = inner[1] - back
         while y + front >= 0:
+            level = [(own, other) for own, other in pairs if _along(own, other, 1, y) > TOUCH_MM]
             x = 0.0 - left
             while x + right <= inner[0]:
-                here = [box.moved((x, y, 0.0)) for box in group]
-                hit = [box for box in taken if any(min(overlap(each, box)) > TOUCH_MM for each in here)]
+                hit = [other.far[0] for own, other in level if _along(own, other, 0, x) > TOUCH_MM]
                 if not hit:
                     return x, y
-                x = max(min(box.far[0] for box in hit) - left, x + STEP_MM)
+                x = max(min(hit) - left, x + STEP_MM)
             y -= 5.0
     return 0.0, max(0.0, inner[1] - boxes[0].size[1])
 
