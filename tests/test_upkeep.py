@@ -393,7 +393,7 @@ def test_a_card_that_was_played_on_asks_for_its_saves_first(demo: Demo) -> None:
     card = CardRecord(drive=target.facts.identity, state=CardState.PROVEN, at="2026-11-01T10:00:00")
     played = demo.build.model_copy(update={"card": card, "ticks": (Tick(item="picture", at="2026-11-01"),)})
     job = demo.job(build=played)
-    assert any("keep them first" in warning for warning in job.verdict(Purpose.PREPARE).warnings)
+    assert any("not backed up" in warning for warning in job.verdict(Purpose.PREPARE).warnings)
     assert [row.code for row in findings(played, None, World())] == ["upkeep.saves"]  # type: ignore[arg-type]
     kept = edited(played, "upkeep.saves_at", "2026-11-02T10:00:00")
     assert not demo.job(build=kept).verdict(Purpose.PREPARE).warnings

@@ -148,7 +148,7 @@ def test_the_stick_and_the_update_in_the_window(user: User, tmp_path: Path, monk
     view.use(user.window.session.folder / lighthouse.NEXT_IMAGE)
     settled(user)
     assert view.found.new.startswith("Quayside 4.3")
-    assert "As with the image of now" in view._verdict.text()
+    assert "As with the current image" in view._verdict.text()
     assert not view.take_button.isEnabled()
     page.show_view(MACHINE)
 
@@ -198,7 +198,7 @@ def test_the_same_by_commands(
     assert by_command.saves_keep(folder) == 0
     save.write_bytes(b"newer")
     assert by_command.saves_restore(folder) == 1
-    assert "Newer on the machine" in capsys.readouterr().out
+    assert "Newer on the machine, not replaced" in capsys.readouterr().out
     name = saves.archives(folder)[0].name
     assert by_command.saves_restore(folder, name, replace=["*"]) == 0
     assert save.read_bytes() == b"one"
@@ -212,5 +212,5 @@ def test_the_same_by_commands(
     assert by_command.stick_check(folder, place) == 1  # the machine has not taken them in
     assert by_command.update_compare(folder, folder / lighthouse.NEXT_IMAGE) == 1
     assert "new      service    clock" in capsys.readouterr().out
-    with pytest.raises(WrongUse, match="As with the image of now"):
+    with pytest.raises(WrongUse, match="As with the current image"):
         by_command.update_plan(folder, folder / lighthouse.NEXT_IMAGE, take=True)

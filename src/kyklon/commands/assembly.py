@@ -342,7 +342,7 @@ def wires(
     remove: Annotated[list[str] | None, Option("--remove", help="ID of a connector of your own.")] = None,
     as_json: Json = False,
 ) -> int:
-    """Show the wires contact by contact and what the meter has to find; exit 1 when contacts must not meet."""
+    """Show the wires contact by contact with a continuity test; exit 1 when contacts must not meet."""
     if read is not None or tick or untick or remove:
         known = open_folder(folder)[1]
         rows = connectors.read_table(read) if read is not None else ()
@@ -383,7 +383,7 @@ def wires(
             told.append(f"{row.name} ({row.id}): {row.one} to {row.other}")
             told += [f"  {each.one:14} {each.other:24} {each.signal:12} {each.colour}" for each in row.contacts]
         told += [f"{'STOP' if fault.stop else 'Caution'}: {fault.words}" for fault in wrong]
-        told += ["With the meter, power off:"] if tests else ["No connector yet: read one with --read."]
+        told += ["Continuity test, power off:"] if tests else ["No connector yet: read one with --read."]
         return [*told, *(f"  [{'x' if row.done else ' '}] {row.words}" for row in tests)]
 
     out(data, as_json, lines)

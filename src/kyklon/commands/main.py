@@ -89,7 +89,7 @@ COMMANDS = (
     Command(
         "wires",
         ("assembly", "wires"),
-        "Show the wires contact by contact and what the meter has to find; exit 1 when contacts must not meet.",
+        "Show the wires contact by contact with a continuity test; exit 1 when contacts must not meet.",
     ),
     Command(
         "template",
@@ -114,14 +114,14 @@ COMMANDS = (
     Command(
         "machine look",
         ("upkeep", "look"),
-        "Show what the running machine says, and how its boot files differ; exit 1 when its card is failing.",
+        "Show the running machine's status and how its boot files differ; exit 1 when its card is failing.",
     ),
     Command(
         "machine put",
         ("upkeep", "put"),
-        "Change the boot files of the running machine to this build's; what was there is kept beside.",
+        "Copy this build's boot files to the running machine; the old ones are kept beside them.",
     ),
-    Command("machine undo", ("upkeep", "undo"), "Take the last change of the running machine back."),
+    Command("machine undo", ("upkeep", "undo"), "Undo the last change on the running machine."),
     Command(
         "machine restart",
         ("upkeep", "restart"),
@@ -141,11 +141,11 @@ COMMANDS = (
     Command(
         "saves show", ("upkeep", "saves_show"), "List saves and states with their games, against the latest archive."
     ),
-    Command("saves keep", ("upkeep", "saves_keep"), "Keep all saves in a dated archive with its sums."),
+    Command("saves keep", ("upkeep", "saves_keep"), "Back up all saves in a dated archive with checksums."),
     Command(
         "saves restore",
         ("upkeep", "saves_restore"),
-        "Put saves back; what is newer on the machine stays. Exit 1 when something stayed.",
+        "Restore saves; newer ones on the machine are not replaced. Exit 1 when there are any.",
     ),
     Command(
         "stick plan",

@@ -106,7 +106,7 @@ Accept = Annotated[bool, Option("--accept-key", help="Accept the host key that t
 
 
 def look(folder: Folder, accept: Accept = False, as_json: Json = False) -> int:
-    """Show what the running machine says, and how its boot files differ; exit 1 when its card is failing."""
+    """Show the running machine's status and how its boot files differ; exit 1 when its card is failing."""
     from kyklon.operations.upkeep import change, running
 
     build, parts = open_folder(folder)
@@ -130,7 +130,7 @@ def look(folder: Folder, accept: Accept = False, as_json: Json = False) -> int:
 
 
 def put(folder: Folder, yes: Yes = False, accept: Accept = False, as_json: Json = False) -> int:
-    """Change the boot files of the running machine to this build's; what was there is kept beside."""
+    """Copy this build's boot files to the running machine; the old ones are kept beside them."""
     from kyklon.operations.upkeep import change
 
     build, parts = open_folder(folder)
@@ -157,7 +157,7 @@ def put(folder: Folder, yes: Yes = False, accept: Accept = False, as_json: Json 
 
 
 def undo(folder: Folder, accept: Accept = False, as_json: Json = False) -> int:
-    """Take the last change of the running machine back."""
+    """Undo the last change on the running machine."""
     from kyklon.operations.upkeep import change
 
     with _boot(folder, accept) as machine, watching() as watch:
@@ -165,7 +165,9 @@ def undo(folder: Folder, accept: Accept = False, as_json: Json = False) -> int:
     out(
         asdict(done),
         as_json,
-        lambda: [f"{done.restored} files restored, {done.removed} removed, {len(done.left)} changed since and kept."],
+        lambda: [
+            f"{done.restored} files restored, {done.removed} removed, {len(done.left)} changed since and left alone."
+        ],
     )
     return OK
 
@@ -339,7 +341,7 @@ def saves_show(folder: Folder, to: _TO = None, as_json: Json = False) -> int:
             f"{show_bytes(each.size):>10}  {each.path}"
             for each in found
         ]
-        last = f"latest archive {kept[-1].when}" if kept else "none kept yet"
+        last = f"latest archive {kept[-1].when}" if kept else "no backup yet"
         return [*rows, f"{len(found)} saves and states; {len(kept)} archives, {last}."]
 
     out(data, as_json, lines)
@@ -347,7 +349,7 @@ def saves_show(folder: Folder, to: _TO = None, as_json: Json = False) -> int:
 
 
 def saves_keep(folder: Folder, to: _TO = None, as_json: Json = False) -> int:
-    """Keep all saves in a dated archive with its sums."""
+    """Back up all saves in a dated archive with checksums."""
     from kyklon.operations.upkeep import saves
 
     build, parts = open_folder(folder)
@@ -355,10 +357,10 @@ def saves_keep(folder: Folder, to: _TO = None, as_json: Json = False) -> int:
         done = saves.keep(folder, build, parts, place, watch)
 
     def lines() -> list[str]:
-        rows = [f"Left out, {why}: {visible(path)}" for path, why in done.left_out.items()]
+        rows = [f"Skipped, {why}: {visible(path)}" for path, why in done.left_out.items()]
         rows += [f"Gone since the last archive: {path}" for path in done.gone]
-        words = f"{len(done.new)} new, {len(done.changed)} changed, {done.same} as before"
-        return [*rows, f"{words}: {done.archive}." if done.archive else f"{words}: nothing new to keep."]
+        words = f"{len(done.new)} new, {len(done.changed)} changed, {done.same} unchanged"
+        return [*rows, f"{words}: {done.archive}." if done.archive else f"{words}: nothing new to back up."]
 
     out(asdict(done), as_json, lines)
     return OK
@@ -369,12 +371,12 @@ def saves_restore(
     name: Annotated[str, Argument(help="The archive; the latest one when not given.", metavar="ARCHIVE")] = "",
     to: _TO = None,
     replace: Annotated[
-        list[str] | None, Option("--replace", help="Path of a newer save to replace all the same; * for all.")
+        list[str] | None, Option("--replace", help="Path of a newer save to overwrite anyway; * for all.")
     ] = None,
-    undo: Annotated[bool, Option("--undo", help="Take the last putting back back.")] = False,
+    undo: Annotated[bool, Option("--undo", help="Undo the last restore.")] = False,
     as_json: Json = False,
 ) -> int:
-    """Put saves back; what is newer on the machine stays. Exit 1 when something stayed."""
+    """Restore saves; newer ones on the machine are not replaced. Exit 1 when there are any."""
     from kyklon.operations.upkeep import saves
 
     build, parts = open_folder(folder)
@@ -386,8 +388,11 @@ def saves_restore(
         done = saves.restore(folder, build, parts, place, saves.Wanted(name, tuple(replace or ())), watch)
 
     def lines() -> list[str]:
-        rows = [f"Newer on the machine, kept there: {row.path} (--replace '{row.path}')" for row in done.left]
-        return [*rows, f"{len(done.put)} saves put back" + (f"; before: {done.kept}." if done.kept else ".")]
+        rows = [f"Newer on the machine, not replaced: {row.path} (--replace '{row.path}')" for row in done.left]
+        return [
+            *rows,
+            f"{len(done.put)} saves restored" + (f"; the ones before are in {done.kept}." if done.kept else "."),
+        ]
 
     out(asdict(done), as_json, lines)
     return STOPS if done.left else OK

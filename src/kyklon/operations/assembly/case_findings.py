@@ -39,7 +39,7 @@ def _card(build: Build, catalogue: Catalogue) -> Iterable[Finding]:
         severity=Severity.CAUTION,
         operation=OPERATION,
         subject="Card",
-        title="The card is out of reach when the case is closed",
+        title="The card cannot be reached with the case closed",
         message=found.words + ("" if found.opening else " Move the board to that wall, or use a card extension lead."),
         why="The card is what you will change most often; updates and repairs need it.",
         source="board's socket positions in the case's own millimetres",
@@ -101,7 +101,7 @@ def _wires(build: Build, catalogue: Catalogue) -> Iterable[Finding]:
             severity=Severity.STOP if fault.stop else Severity.CAUTION,
             operation=OPERATION,
             subject=connector.name,
-            title=f"{connector.name}: {'must not be powered like this' if fault.stop else 'worth another look'}",
+            title=f"{connector.name}: {'do not power this' if fault.stop else 'check this'}",
             message=f"{fault.words[0].upper()}{fault.words[1:]}.",
             why="A wrong contact kills a board in the first second."
             if fault.stop

@@ -58,7 +58,7 @@ def _read_back(machine: Destination, name: str, data: bytes) -> None:
     with machine.read(name) as file:
         if file.read(len(data) + 1) != data:
             raise KyklonError(
-                f"{name} reads back differently on {machine.name}.", do="Take the change back, and look at its card."
+                f"{name} reads back differently on {machine.name}.", do="Undo the change, and check its card."
             )
 
 

@@ -268,14 +268,14 @@ def keep(
     store.update(folder, lambda kept: edited(kept, "upkeep.saves_at", now()))
     if name:
         words = f"{len(new)} new, {len(changed)} changed, {len(gone)} gone" + (f"; {why}" if why else "")
-        Logbook(folder).add(OPERATION, f"{len(sums)} saves kept", f"{name}: {words}")
+        Logbook(folder).add(OPERATION, f"{len(sums)} saves backed up", f"{name}: {words}")
     return Kept(name, new, changed, len(sums) - len(new) - len(changed), gone, left_out)
 
 
 def _why_not(save: Save) -> str:
     if save.size > LARGEST:
         return f"it has more than {show_bytes(LARGEST)}"
-    return "" if _plain(save.path) else "its name cannot be kept: rename it there"
+    return "" if _plain(save.path) else "its name cannot be stored: rename it there"
 
 
 def _store(file: zipfile.ZipFile, name: str, data: bytes) -> None:
@@ -360,7 +360,7 @@ def restore(
     if chosen is None:
         held = ", ".join(each.name for each in known[-5:]) or "none"
         raise WrongUse(f"There is no archive {name!r} of saves.", do=f"There are: {held}.")
-    saved = keep(folder, build, catalogue, there, watch, why="before putting some back")
+    saved = keep(folder, build, catalogue, there, watch, why="before a restore")
     rows = compare(chosen, archives(folder), _sums_of(chosen, build, catalogue, there, watch))
     said = set(wanted.replace)
     put = [row for row in rows if row.state == "missing" or (row.state != "same" and _agreed(row, said, known, chosen))]
@@ -371,7 +371,7 @@ def restore(
             carry.carry_out(Transfer(tuple(copies), {}, 0), Path(held_in), there, watch, folder / FOLDER, ASIDE)
     if put:
         Logbook(folder).add(
-            OPERATION, f"{len(put)} saves put back from {chosen.when}", f"{len(left)} newer ones stay on the machine"
+            OPERATION, f"{len(put)} saves restored from {chosen.when}", f"{len(left)} newer ones not replaced"
         )
     return Restored(tuple(row.path for row in put), left, saved.archive)
 
@@ -420,5 +420,5 @@ def take_back(folder: Path, there: Destination, watch: Watch = UNWATCHED) -> car
     """Undo the last putting back. Raises KyklonError, Cancelled."""
     with carry.only_one(there):
         done = carry.undo(folder / FOLDER, there, watch, ASIDE)
-    Logbook(folder).add(OPERATION, "Putting back saves undone", f"{done.restored} restored, {done.removed} removed")
+    Logbook(folder).add(OPERATION, "Restore of saves undone", f"{done.restored} restored, {done.removed} removed")
     return done

@@ -89,7 +89,7 @@ def compare(
                 own = contents.with_files(old, plan_boot_files(build, catalogue, old).files)
                 before = _forecast(build, folder, catalogue, own, watch, world).failure
                 same = before is not None and before.code == run.failure.code
-            lead = "As with the image of now, the" if same else "The"
+            lead = "As with the current image, the" if same else "The"
             troubles.append(f"{lead} first power-on will stop: {run.failure.cause}")
     known = set(image.reads) if image is not None else set()
     lost = tuple(name for name in known if old is not None and old.has(name) and not new.has(name))
@@ -194,14 +194,14 @@ def steps(build: Build, folder: Path, update: Update) -> tuple[Step, ...]:
     fresh = bool(latest) and build.upkeep.saves_at >= build.card.at
     named = f"; {latest[-1].when[:10]} is the latest" if latest else ""
     found = [
-        Step(f"Keep the saves{named}", 95, fresh),
+        Step(f"Back up the saves{named}", 95, fresh),
         Step(
             "Back up the card: that is the way back", 20, any("back" in e.what for c in build.cards for e in c.events)
         ),
         Step(f"Write {update.new or 'the newer image'} and prove it", 20),
         Step(f"Copy this build's boot files: {len(update.kept)} differ", 30),
         Step("First boot, and the checklist", 90),
-        Step("Copy the games and put the saves back", 95),
+        Step("Copy the games and restore the saves", 95),
         Step("If it does not start: restore the backup", 20),
     ]
     return tuple(found)

@@ -66,7 +66,7 @@ class OpeningsDialog(QDialog):
             grid,
             label(_HELP, "muted", wrap=True),
             self._said,
-            row(1, button("Keep this opening", self.keep, "outline")),
+            row(1, button("Save opening", self.keep, "outline")),
             label("Panel sockets", "section"),
             self._held,
             self._grip,
@@ -107,7 +107,7 @@ class OpeningsDialog(QDialog):
         loose = [row for row in held if not row.grip.holds]
         least = min((row.grip.bears_n - row.grip.pull_n for row in held), default=0.0)
         self._grip.setText(
-            f"▲ {', '.join(row.name for row in loose)}: a lean on the plug pulls with "
+            f"▲ {', '.join(row.name for row in loose)}: leaning on the plug pulls with "
             f"{loose[0].grip.pull_n:.0f}\u202fN, it holds {loose[0].grip.bears_n:.0f}\u202fN. Put a brace behind."
             if loose
             else f"They hold; at least {least:.0f}\u202fN are left when somebody leans on a plug."

@@ -56,7 +56,7 @@ class WiresDrawing(Instrument):
         connector, px = self._connector, self.theme.px
         if connector is None:
             middle = Qt.AlignmentFlag.AlignCenter
-            words = "No wires yet: choose controls and an encoder, or read a table."
+            words = "No wires yet: choose controls and an encoder, or import a table."
             self.text(painter, box, words, font=self.theme.font("body"), token="muted", align=middle)
             return
         names = self.theme.font("small", weight=600)

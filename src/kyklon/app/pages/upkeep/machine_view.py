@@ -42,13 +42,13 @@ class MachineView(TabView):
         self.planned: Put | None = None
         self.back: change.Back | None = None
         self.instrument = self.drawing = WayDrawing(self.theme, "From its address to what came back")
-        way = Sheet("Running machine", "found, changed")
+        way = Sheet("Running machine")
         way.head.addWidget(button("Find", self.find, "primary", tip="Asks this network for its name; scans nothing"))
-        way.head.addWidget(button("Look", self.look, "outline", tip="Logs in and reads; changes nothing"))
+        way.head.addWidget(button("Check", self.look, "outline", tip="Logs in and reads; changes nothing"))
         way.add(scrolled(self.drawing))
         self._form = FieldForm(self.theme, _FIELDS, self.session.edit)
         self.password = asking.password_field()
-        reach = Sheet("Reach it")
+        reach = Sheet("Connection")
         self.key_button = button(
             "Make a key…", self.make_key, "quiet", tip="A key pair of its own; its public half goes along"
         )
@@ -57,12 +57,12 @@ class MachineView(TabView):
         self._list = QVBoxLayout()
         holder = QWidget()
         holder.setLayout(self._list)
-        says = Sheet("What it says")
+        says = Sheet("Status")
         says.add(self._figures, scrolled(holder))
         says.body.setStretch(1, 1)
         self.put_button = button("Change its boot files", self.put_files, "outline")
-        self.undo_button = button("Take back", self.take_back)
-        self.restart_button = button("Restart it", self.restart)
+        self.undo_button = button("Undo change", self.take_back)
+        self.restart_button = button("Restart", self.restart)
         way.add(row(self.put_button, self.undo_button, self.restart_button, 1))
         side = column(reach, says, spacing=12)
         side.setStretch(1, 1)
@@ -118,15 +118,15 @@ class MachineView(TabView):
         note = fingerprint(kept).partition(" ")[2][:24] + "…" if kept else "asked at the first login"
         state = "stop" if wrong else "done" if kept else "open"
         rows.append(Station("Another host key than before" if wrong else "Compare its host key", state, HERE, note))
-        says = f"kernel {told.kernel}" if told else "Look logs in and reads"
+        says = f"kernel {told.kernel}" if told else "Check logs in and reads"
         rows.append(
-            Station("It says how it is", "stop" if told and told.worn else "done" if told else "open", MACHINE, says)
+            Station("Read its status", "stop" if told and told.worn else "done" if told else "open", MACHINE, says)
         )
         if self.planned is None:
             differ, state = "not compared yet", "open"
         else:
             count = len(self.planned.files)
-            differ, state = (f"{count} differ", "next") if count else ("as in this build", "done")
+            differ, state = (f"{count} differ", "next") if count else ("same as this build", "done")
         rows.append(Station("Boot files against this build's", state, HERE, differ))
         waited = build.upkeep.waited_for
         if waited:
@@ -134,7 +134,7 @@ class MachineView(TabView):
         else:
             back = self.back
             note = back.words if back and back.seconds is not None else "after a change"
-            rows.append(Station("Restart it, and see what comes back", "done" if back else "open", MACHINE, note))
+            rows.append(Station("Restart it and compare", "done" if back else "open", MACHINE, note))
         return rows
 
     def _show_says(self) -> None:
@@ -164,7 +164,7 @@ class MachineView(TabView):
             use.setEnabled(each.shell)
             self._list.addWidget(use)
         if told is None and not others:
-            self._list.addWidget(label("Find it, then look: nothing is changed by either.", "muted", wrap=True))
+            self._list.addWidget(label("Find it, then check it: neither changes anything.", "muted", wrap=True))
         self._list.addStretch(1)
 
     # --- acting --------------------------------------------------------------------------------------------------
@@ -218,7 +218,7 @@ class MachineView(TabView):
             self.session.upkeep_happened(looked_at=now())
             self.refresh()
 
-        asking.run(self.session, self, "Looking at the machine", work, done)
+        asking.run(self.session, self, "Checking the machine", work, done)
 
     def put_files(self) -> None:
         """Change its boot files to this build's."""
@@ -231,7 +231,7 @@ class MachineView(TabView):
 
         def done(found: Put) -> None:
             self.planned, self.back = found, None
-            self.session.said.emit("Changed and read back; it takes effect at the next start.")
+            self.session.said.emit("Changed and verified; takes effect at the next boot.")
             self._after()
 
         asking.run(self.session, self, "Changing boot files", work, done)
@@ -250,7 +250,7 @@ class MachineView(TabView):
             self.session.said.emit(f"{undone.restored} files restored, {undone.removed} removed.")
             self._after()
 
-        asking.run(self.session, self, "Taking the change back", work, done)
+        asking.run(self.session, self, "Undoing the change", work, done)
 
     def restart(self) -> None:
         """Restart it and wait until it is back."""

@@ -52,6 +52,6 @@ class UpkeepPage(TabbedPage):
         """Override."""
         super().refresh()
         own = self.session.build
-        kept = f"saves kept {own.upkeep.saves_at[:10]}" if own.upkeep.saves_at else "saves never kept"
+        kept = f"saves backed up {own.upkeep.saves_at[:10]}" if own.upkeep.saves_at else "saves never backed up"
         self.set_subject(f"{own.library.host or 'no address yet'} · {kept}")
         self.view_at(self.view).refresh()

@@ -43,7 +43,7 @@ class SavesDrawing(Instrument):
             return
         self._columns, self._lines, self._looked = columns, lines, looked
         self.setMinimumHeight(round(self.theme.px(_HEAD + _PITCH * max(3, len(lines)))))
-        told = [f"{line.name}, {'kept' if line.kept else 'not kept'}" for line in lines]
+        told = [f"{line.name}, {'backed up' if line.kept else 'not backed up'}" for line in lines]
         self.setAccessibleDescription("; ".join(told))
         self.update()
 
@@ -51,7 +51,7 @@ class SavesDrawing(Instrument):
         """Override."""
         px, font = self.theme.px, self.theme.font
         if not self._lines:
-            words = "No saves there yet." if self._looked else "Look at the machine, a stick or a card first."
+            words = "No saves found." if self._looked else "Scan the machine, a stick or a card first."
             self.text(painter, box, words, token="muted", align=Qt.AlignmentFlag.AlignCenter)
             return
         names = (*self._columns, "now" if self._looked else "")

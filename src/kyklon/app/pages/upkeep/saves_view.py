@@ -1,4 +1,4 @@
-"""Saves: found, kept in dated archives, put back without losing what is newer."""
+"""Saves: found, backed up in dated archives, restored without losing what is newer."""
 
 from __future__ import annotations
 
@@ -36,23 +36,23 @@ class SavesView(TabView):
         self.folder: Path | None = None
         self.left: tuple[saves.Row, ...] = ()
         self.instrument = self.drawing = SavesDrawing(self.theme)
-        sheet = Sheet("Saves", "! is kept nowhere")
+        sheet = Sheet("Saves", "! is not backed up")
         sheet.head.addWidget(button("From a folder…", self.ask_folder, "quiet", tip="A stick, or a mounted card"))
-        sheet.head.addWidget(button("Look", self.look, "outline"))
+        sheet.head.addWidget(button("Scan", self.look, "outline"))
         sheet.add(scrolled(self.drawing))
         self._where = label("", "muted", wrap=True)
         self.password = asking.password_field()
-        self.keep_button = button("Keep them", self.keep, "primary")
-        keep = Sheet("Keep")
+        self.keep_button = button("Back up saves", self.keep, "primary")
+        keep = Sheet("Back up")
         keep.add(self._where, self.password, self.keep_button)
         self._which = Choice(self.theme, "Archive", lambda _value: None)
-        self.restore_button = button("Put back", self.restore, "outline")
-        self.undo_button = button("Take back", self.take_back)
+        self.restore_button = button("Restore", self.restore, "outline")
+        self.undo_button = button("Undo restore", self.take_back)
         self._list = QVBoxLayout()
         self._boxes: dict[str, QCheckBox] = {}
         holder = QWidget()
         holder.setLayout(self._list)
-        back = Sheet("Put back")
+        back = Sheet("Restore")
         back.add(self._which, row(self.restore_button, self.undo_button, 1), scrolled(holder))
         back.body.setStretch(2, 1)
         side = column(keep, back, spacing=12)
@@ -75,7 +75,8 @@ class SavesView(TabView):
         build = self.build
         known = saves.archives(self.session.folder)
         if self.folder is not None:
-            where = f"In {self.folder}"
+            inside = self.folder.is_relative_to(self.session.folder)
+            where = f"In {self.folder.relative_to(self.session.folder) if inside else self.folder}"
         elif build.library.route == "secure copy":
             where = f"On {build.library.host or 'the machine, which has no address yet'}"
         else:
@@ -90,7 +91,7 @@ class SavesView(TabView):
         choices = tuple(
             (each.name, f"{each.when[:10]} {each.when[11:16]}, {len(each.sums)} saves") for each in known[::-1]
         )
-        self._which.set_choices(choices or (("", "nothing kept yet"),), chosen or (choices[0][0] if choices else ""))
+        self._which.set_choices(choices or (("", "no backup yet"),), chosen or (choices[0][0] if choices else ""))
         shown = known[-_SHOWN:]
         self.drawing.show_saves(tuple(each.when[5:10] for each in shown), tuple(self._lines(known)), looked=self.looked)
         if set(self._boxes) != {each.path for each in self.left}:
@@ -110,7 +111,7 @@ class SavesView(TabView):
                 letters.setdefault(now_there, _letter(len(letters)))
             versions = [letters.get(each.sums.get(path, ""), "") for each in known[-_SHOWN:]]
             save = about.get(path)
-            second = f"{save.system}, {save.kind}, {show_bytes(save.size)}" if save else "not there now"
+            second = f"{save.system}, {save.kind}, {show_bytes(save.size)}" if save else "missing now"
             name = (save.game if save else "") or path.rpartition("/")[2]
             yield Line(visible(name), second, (*versions, letters.get(now_there or "", "")), kept)
 
@@ -121,7 +122,7 @@ class SavesView(TabView):
                 old.deleteLater()
         self._boxes = {}
         if self.left:
-            words = "Newer on the machine, so they stayed. Tick what is to be replaced all the same:"
+            words = "Newer on the machine, so not replaced. Tick what to overwrite anyway:"
             self._list.addWidget(label(words, "warning", wrap=True))
         for each in self.left:
             box = QCheckBox(unmarked(visible(each.path.rpartition("/")[2])))
@@ -180,7 +181,7 @@ class SavesView(TabView):
 
     def look(self) -> None:
         """See what saves there are."""
-        self._with("Looking for saves", lambda _place, _watch: None, lambda _none: None)
+        self._with("Scanning for saves", lambda _place, _watch: None, lambda _none: None)
 
     def keep(self) -> None:
         """Keep them all in a dated archive."""
@@ -188,11 +189,11 @@ class SavesView(TabView):
 
         def done(kept: saves.Kept) -> None:
             self.session.upkeep_happened(saves_at=now())
-            words = f"{len(kept.new)} new, {len(kept.changed)} changed, {kept.same} as before"
-            words += f"; {len(kept.left_out)} left out" if kept.left_out else ""
-            self.session.said.emit(f"{words}: {kept.archive}." if kept.archive else f"{words}; nothing new to keep.")
+            words = f"{len(kept.new)} new, {len(kept.changed)} changed, {kept.same} unchanged"
+            words += f"; {len(kept.left_out)} skipped" if kept.left_out else ""
+            self.session.said.emit(f"{words}: {kept.archive}." if kept.archive else f"{words}; nothing new to back up.")
 
-        self._with("Keeping saves", lambda place, watch: saves.keep(folder, build, catalogue, place, watch), done)
+        self._with("Backing up saves", lambda place, watch: saves.keep(folder, build, catalogue, place, watch), done)
 
     def restore(self) -> None:
         """Put the chosen archive back; what is newer stays unless it is ticked."""
@@ -201,14 +202,14 @@ class SavesView(TabView):
 
         def done(told: saves.Restored) -> None:
             self.left = told.left
-            stayed = f"; {len(told.left)} newer ones stayed" if told.left else ""
+            stayed = f"; {len(told.left)} newer ones were not replaced" if told.left else ""
             self.session.upkeep_happened(saves_at=now())
-            self.session.said.emit(f"{len(told.put)} saves put back{stayed}.")
+            self.session.said.emit(f"{len(told.put)} saves restored{stayed}.")
 
         def work(place: Destination, watch: Watch) -> saves.Restored:
             return saves.restore(folder, build, catalogue, place, saves.Wanted(name, wanted), watch)
 
-        self._with("Putting saves back", work, done)
+        self._with("Restoring saves", work, done)
 
     def take_back(self) -> None:
         """The saves as they were before the last putting back."""
@@ -218,7 +219,7 @@ class SavesView(TabView):
             self.left = ()
             self.session.said.emit(f"{told.restored} restored, {told.removed} removed.")
 
-        self._with("Taking back", lambda place, watch: saves.take_back(folder, place, watch), done)
+        self._with("Undoing the restore", lambda place, watch: saves.take_back(folder, place, watch), done)
 
 
 def _letter(number: int) -> str:

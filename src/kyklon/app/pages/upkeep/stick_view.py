@@ -26,21 +26,19 @@ class StickView(TabView):
         self.path: Path | None = None
         self.way: stick.Way | None = None
         self.instrument = self.drawing = WayDrawing(self.theme, "The way of the games by stick")
-        way = Sheet("By stick", "both halves")
+        way = Sheet("USB stick", "there and into the menu")
         way.head.addWidget(button("Choose the stick…", self.ask_stick, "outline"))
         way.add(scrolled(self.drawing))
         self._figures = FigureRows(self.theme)
         self._troubles = label("", "stop", wrap=True)
-        self.measure_button = button(
-            "Measure its speed", lambda: self.look(measure=True), tip="Writes and removes 8 MB"
-        )
+        self.measure_button = button("Measure speed", lambda: self.look(measure=True), tip="Writes and removes 8 MB")
         self.copy_button = button("Copy games", self.copy, "primary")
         judged = Sheet("The stick")
         judged.add(self._figures, self._troubles, row(self.measure_button, self.copy_button, 1))
         self._list = QVBoxLayout()
         holder = QWidget()
         holder.setLayout(self._list)
-        menu = Sheet("What the menu must list")
+        menu = Sheet("Expected menu")
         menu.add(scrolled(holder))
         side = column(judged, menu, spacing=12)
         side.setStretch(1, 1)
@@ -136,7 +134,7 @@ class StickView(TabView):
             self.way = found
             self.refresh()
 
-        asking.run(self.session, self, "Looking at the stick", work, done)
+        asking.run(self.session, self, "Checking the stick", work, done)
 
     def copy(self) -> None:
         """Copy what it lacks, and read it back."""
@@ -150,7 +148,7 @@ class StickView(TabView):
 
         def done(found: stick.Way) -> None:
             self.way = found
-            self.session.said.emit("Copied and read back. Eject the stick before you pull it.")
+            self.session.said.emit("Copied and verified. Eject the stick before you pull it.")
             self.session.acted()
             self.refresh()
 

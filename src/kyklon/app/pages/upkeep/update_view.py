@@ -24,17 +24,17 @@ class UpdateView(TabView):
         self.path: Path | None = None
         self.found: update.Update | None = None
         self.instrument = self.drawing = WayDrawing(self.theme, "The way to a newer image, and back")
-        way = Sheet("Update", "settings, games and saves stay")
+        way = Sheet("Update")
         way.head.addWidget(button("Choose the newer image…", self.ask_image, "outline"))
         way.add(scrolled(self.drawing))
         self._verdict = label("", wrap=True)
-        self.take_button = button("Make it this build's image", self.take, "primary")
+        self.take_button = button("Use this image", self.take, "primary")
         verdict = Sheet("Forecast")
         verdict.add(self._verdict, self.take_button)
         self._list = QVBoxLayout()
         holder = QWidget()
         holder.setLayout(self._list)
-        changes = Sheet("What it changes")
+        changes = Sheet("Changes")
         changes.add(scrolled(holder))
         side = column(verdict, changes, spacing=12)
         side.setStretch(1, 1)
@@ -83,7 +83,7 @@ class UpdateView(TabView):
             )
             self._list.addWidget(label(visible(words), "mono", wrap=True))
         for name, words in found.kept.items():
-            self._list.addWidget(label(f"Goes along: {visible(name)}", "section"))
+            self._list.addWidget(label(f"Keeps your settings: {visible(name)}", "section"))
             self._list.addWidget(label(visible(words, lines=True), "mono", wrap=True))
         self._list.addStretch(1)
 

@@ -10,7 +10,7 @@ from PyQt6.QtGui import QFontMetricsF, QPainter, QPen, QPolygonF, QResizeEvent
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
 
-HERE, MACHINE = "At this computer", "At the machine"
+HERE, MACHINE = "On this computer", "On the machine"
 
 
 @dataclass(frozen=True)

@@ -182,8 +182,7 @@ def judge(case: Case) -> Verdict:
         )
     if case.unkept and not case.edit:
         warnings.append(
-            f"If this is the card written on {case.unkept[:10]}, its saves were not kept since: keep them first, in "
-            "Upkeep."
+            f"If this is the card written on {case.unkept[:10]}, its saves are not backed up: do that first, in Upkeep."
         )
     lose, loss = _loss(case)
     return Verdict(
