@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from PyQt6.QtWidgets import QFileDialog, QLineEdit, QMessageBox, QWidget
+from PyQt6.QtWidgets import QFileDialog, QLineEdit, QWidget
 
+from kyklon.app.pages.host_key import accepts
 from kyklon.app.pages.library.transfer_drawing import Line, TransferDrawing, Way
 from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
@@ -256,7 +257,7 @@ class TransferView(TabView):
         def bad(error: KyklonError) -> None:
             self._show_way()
             if isinstance(error, UnknownHost):
-                if self._accepts(error):
+                if accepts(error, self):
                     self.session.edit("library.host_key", error.host_key)
                     self._with(title, work, done)
             else:
@@ -264,13 +265,3 @@ class TransferView(TabView):
 
         self.session.jobs.start(title, job, done, bad=bad)
         self._show_way()
-
-    def _accepts(self, unknown: UnknownHost) -> bool:
-        """Whether somebody takes the key that a machine shows for its own."""
-        box = QMessageBox(QMessageBox.Icon.Question, "Unknown host key", "", parent=self)
-        box.setText(unknown.what)
-        box.setInformativeText("Compare it with what the machine shows on its own screen.")
-        accept = box.addButton("Key matches", QMessageBox.ButtonRole.AcceptRole)
-        box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
-        box.exec()
-        return box.clickedButton() is accept

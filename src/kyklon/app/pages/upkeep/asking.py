@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from PyQt6.QtWidgets import QLineEdit, QMessageBox, QWidget
+from PyQt6.QtWidgets import QLineEdit, QWidget
 
+from kyklon.app.pages.host_key import accepts
 from kyklon.app.session.session import Session
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
@@ -46,14 +47,3 @@ def run(
         return work(watch)
 
     session.jobs.start(title, job, done, bad=bad, cancellable=cancellable)
-
-
-def accepts(unknown: UnknownHost, parent: QWidget) -> bool:
-    """Whether somebody takes the key that a machine shows for its own."""
-    box = QMessageBox(QMessageBox.Icon.Question, "Unknown host key", "", parent=parent)
-    box.setText(unknown.what)
-    box.setInformativeText("Compare it with what the machine shows on its own screen.")
-    accept = box.addButton("Key matches", QMessageBox.ButtonRole.AcceptRole)
-    box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
-    box.exec()
-    return box.clickedButton() is accept
