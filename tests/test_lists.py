@@ -23,8 +23,8 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.system_records import System
 from kyklon.demo.titles import labelled
 from kyklon.model.build import LibrarySettings
-from kyklon.model.library import ListFile, ListScheme, Scan
-from kyklon.operations.library import choose, compare, match
+from kyklon.model.library import Game, GameText, ListFile, ListScheme, Scan
+from kyklon.operations.library import choose, compare, match, texts
 from kyklon.operations.library.facts import Asked, Facts
 from kyklon.operations.library.lists import Listed, Part, guess, read_list, sample
 from kyklon.operations.library.naming import Terms, named
@@ -33,6 +33,7 @@ from kyklon.operations.library.review import answered, apart, queue
 from kyklon.operations.library.scan import scan
 from kyklon.operations.library.titles import cleaned
 from kyklon.record.answers import Answer, Answers
+from kyklon.record.texts import Texts
 from support import that_ends
 
 XML = ListScheme(
@@ -508,3 +509,44 @@ def test_sums_of_one_file_are_kept_together(tmp_path: Path) -> None:
     ((_asked, both),) = facts.all([Asked(str(path), path.stat(), frozenset({"CRC-32", "MD5"}))])
     assert first.sums == {"SHA-1": sha1(b"one")}  # type: ignore[union-attr]
     assert both.sums == {"SHA-1": sha1(b"one"), "CRC-32": crc(b"one"), "MD5": hashlib.md5(b"one").hexdigest()}  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize("form", ["csv", "xml", "json"])
+def test_what_a_list_tells_of_its_games_reaches_them_and_ones_own_words_rule(
+    form: str, tmp_path: Path, catalogue: Catalogue
+) -> None:
+    system = next(each for each in catalogue.all(System) if not each.system_files)
+    dump = tmp_path / "library" / system.folder / f"a{system.extensions[0]}"
+    dump.parent.mkdir(parents=True)
+    dump.write_bytes(b"dump of a" * 300)
+    told = {"name": "Amber Canal", "sha1": sha1(dump.read_bytes()), "summary": "Ships & locks.", "year": "1991"}
+    path = tmp_path / f"list.{form}"
+    if form == "csv":
+        path.write_text(",".join(told) + "\n" + ",".join(told.values()) + "\n")
+    elif form == "json":
+        path.write_text(json.dumps([told]))
+    else:
+        inner = "".join(f"<{key}>{value.replace('&', '&amp;')}</{key}>" for key, value in told.items())
+        path.write_text(f"<all><game>{inner}</game></all>")
+    scheme = guess(path)
+    assert scheme is not None
+    assert (scheme.description, scheme.year) == ("summary", "year")
+    rows = (ListFile(path=str(path), system=system.id, scheme=scheme.id),)
+    known = LibrarySettings(schemes=(scheme,), lists=rows)
+
+    def game() -> Game:
+        terms = Terms(known, (system,), Path, {}, texts=Texts(tmp_path).all())
+        (found,) = named(scan(tmp_path / "library", (system,), known), terms, Facts()).games
+        return found
+
+    assert game().text == GameText(description="Ships & locks.", year="1991")
+    table = tmp_path / "out.csv"
+    table.write_text(texts.table([game()]).replace("1991", "1992").replace(",,,,", ',,,"bought, by post",'))
+    changed, unknown = texts.read(table, [game()])
+    assert not unknown
+    Texts(tmp_path).put(changed)
+    assert (game().text.year, game().text.description) == ("1992", "Ships & locks.")
+    assert "bought, by post" in repr(game().text)
+    assert texts.read(table, [game()]) == ({}, [])  # nothing new in it
+    Texts(tmp_path).put(dict.fromkeys(changed, GameText()))
+    assert Texts(tmp_path).all() == {}

@@ -13,8 +13,10 @@ from pathlib import Path
 import pytest
 
 from kyklon.base.errors import FormatError, KyklonError, Refused, TargetLost, WrongUse
+from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.system_records import Emulator
 from kyklon.demo import lighthouse, school_fair
 from kyklon.devices.destination import limits_of
 from kyklon.devices.linux.folder import Folder
@@ -317,6 +319,32 @@ def test_putting_back_is_taken_back(bench: Path, tmp_path: Path, catalogue: Cata
     assert (there / alder / "b.keep").read_bytes() == b"newer"
     with pytest.raises(WrongUse, match="no archive"):
         saves.restore(bench, build, catalogue, Folder(there), saves.Wanted("2020-01-01T00-00-00.zip"))
+
+
+def test_a_state_of_another_emulator_waits_for_a_word(
+    bench: Path, tmp_path: Path, catalogue: Catalogue, alder: str
+) -> None:
+    there, build = tmp_path / "machine", build_in(bench)
+    system = next(each for each in systems_of(build, catalogue) if each.folder in alder)
+    emulator = catalogue.get(Emulator, system.emulator)
+    state = f"{alder}/a.{emulator.states[0].replace('*', '1')}"
+    put(there, state, b"state of old")
+    put(there, f"{alder}/a.{system.extensions[0]}", b"the game")
+    put(there, f"{alder}/a.keep", b"save")
+    saves.keep(bench, build, catalogue, Folder(there))
+    other = next(each for each in catalogue.all(Emulator) if each.id != emulator.id)
+    exchanged = {**catalogue.parts["systems"], system.id: system.model_copy(update={"emulator": other.id})}
+    changed = replace(catalogue, parts={**catalogue.parts, "systems": exchanged})
+    saves.keep(bench, build, changed, Folder(there))  # what is there was made before the exchange
+    (there / state).unlink()
+    (there / alder / "a.keep").unlink()
+    done = saves.restore(bench, build, changed, Folder(there), saves.Wanted(saves.archives(bench)[0].name))
+    assert done.put == (f"{alder}/a.keep",)
+    assert [(row.path, row.foreign) for row in done.left] == [(state, emulator.name)]
+    saves.restore(bench, build, changed, Folder(there), saves.Wanted(saves.archives(bench)[0].name, (state,)))
+    assert (there / state).read_bytes() == b"state of old"
+    saves.keep(bench, build, changed, Folder(there))
+    assert saves.archives(bench)[-1].states == {state: (emulator.id, system.id)}
 
 
 @pytest.mark.parametrize("name", ["a\nb.keep", "b\x1b[31m.keep", "c\\d.keep", "\udcff.keep", "e\r.keep"])

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 from app.conftest import User
 from kyklon.app.pages.upkeep.page import MACHINE, SAVES, STICK, UPDATE
 from kyklon.base.errors import WrongUse
+from kyklon.commands import machine as by_machine
 from kyklon.commands import upkeep as by_command
 from kyklon.demo import lighthouse
 from kyklon.demo.card_image import boot_files
@@ -164,30 +165,30 @@ def test_the_same_by_commands(
         StandIn("till.local", "192.0.2.7", port=SSH),
     )
     neighbours.save(folder / "drives", rows)
-    assert by_command.find(folder, use="127.0.0.1", seconds=0.2) == 0
+    assert by_machine.find(folder, use="127.0.0.1", seconds=0.2) == 0
     assert "no login" in capsys.readouterr().out
     with pytest.raises(WrongUse, match="Nothing was found"):
-        by_command.find(folder, use="192.0.2.99", seconds=0.2)
+        by_machine.find(folder, use="192.0.2.99", seconds=0.2)
     own = {"key_file": str(server.key), "account": server.login().account, "remote_folder": str(server.top)}
     for name, value in own.items():
         store.update(folder, lambda build, name=name, value=value: edited(build, f"library.{name}", value))
     store.update(folder, lambda build: edited(build, "upkeep.boot_folder", str(server.top)))
     with pytest.raises(WrongUse, match="not known yet"):
-        by_command.look(folder)
-    assert by_command.look(folder, accept=True) in (0, 1)  # 1 where this computer's own drives are failing
+        by_machine.look(folder)
+    assert by_machine.look(folder, accept=True) in (0, 1)  # 1 where this computer's own drives are failing
     assert "merrow.settings" in capsys.readouterr().out
     with pytest.raises(WrongUse, match="Nothing was changed yet"):
-        by_command.put(folder)
-    assert by_command.put(folder, yes=True) == 0
+        by_machine.put(folder)
+    assert by_machine.put(folder, yes=True) == 0
     assert "files changed" in capsys.readouterr().out
-    assert by_command.put(folder, yes=True) == 0
+    assert by_machine.put(folder, yes=True) == 0
     assert "already" in capsys.readouterr().out
-    assert by_command.undo(folder) == 0
+    assert by_machine.undo(folder) == 0
     builds.remember(folder)
-    assert by_command.listed(asked=True) == 0
+    assert by_machine.listed(asked=True) == 0
     assert "127.0.0.1" in (told := capsys.readouterr().out)
     assert " answers" in told
-    assert by_command.key(folder, tmp_path / "key") == 0
+    assert by_machine.key(folder, tmp_path / "key") == 0
     assert store.load(folder).build.library.key_file == str(tmp_path / "key")
     store.update(folder, lambda build: edited(build, "library.key_file", str(server.key)))
     save = server.top / "games" / "alder8" / "One.keep"
@@ -198,7 +199,7 @@ def test_the_same_by_commands(
     assert by_command.saves_keep(folder) == 0
     save.write_bytes(b"newer")
     assert by_command.saves_restore(folder) == 1
-    assert "Newer on the machine, not replaced" in capsys.readouterr().out
+    assert "Newer on the machine, not restored" in capsys.readouterr().out
     name = saves.archives(folder)[0].name
     assert by_command.saves_restore(folder, name, replace=["*"]) == 0
     assert save.read_bytes() == b"one"

@@ -32,8 +32,9 @@ from kyklon.operations.poweron.bench import lay_out
 from kyklon.operations.poweron.bringup import bring_up
 from kyklon.operations.poweron.rehearsal import rehearse
 from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_rehearsal, verdict
-from kyklon.operations.upkeep import change, each, find, keys, running, saves, stick
+from kyklon.operations.upkeep import change, each, find, keys, running, saves, settings, stick
 from kyklon.record import folder as store
+from kyklon.record.logbook import Logbook
 from machines import Server, mounted, needs_root, needs_server, serving
 from support import Demo
 from test_failures import good_build, world_of
@@ -283,6 +284,49 @@ def test_boot_files_through_sudo(
         assert (server.top / "merrow.settings").read_bytes() == done.files["merrow.settings"]
         change.undo(folder, place)
     assert (tmp_path / "asked").read_text().splitlines()[0].endswith("sftp-server")
+
+
+@needs_server
+def test_settings_on_a_running_machine_with_their_rights(machine: tuple[Path, Build], server: Server) -> None:
+    """Whole files of a root, here a folder of the server's."""
+    folder, build = machine
+    top = server.top / "root"
+    for name in ("wpa_supplicant", "sudoers.d", "default"):
+        (top / "etc" / name).mkdir(parents=True)
+    old = top / "etc/wpa_supplicant/wpa_supplicant.conf"
+    old.write_text('network={\n\tssid="elsewhere"\n\tpsk="a phrase of theirs"\n}\n')
+    old.chmod(0o600)
+    (top / "etc/default/keyboard").write_text('XKBLAYOUT="us"\n')
+    before = {**sums(top), "mode": f"{old.stat().st_mode:o}"}
+    decided = {"wireless_name": "Quay", "wireless_key": "long enough", "keyboard": "gb", "may_shut_down": True}
+    build = edited(build, "system", {**build.system.model_dump(), **decided})
+    with running.root_folder(build, top=str(top)) as place:
+        found = settings.planned(build, place)
+        assert found.skipped == ()
+        assert found.cuts_off
+        told = "\n".join(found.differences.values())
+        assert "(not shown)" in told
+        assert not {"a phrase of theirs", build.system.wireless_key} & set(told.replace('"', "=").split("="))
+        settings.put(folder, build, place)
+        assert not settings.planned(build, place).files
+        assert build.system.wireless_key in old.read_text()
+        modes = {path: path.stat().st_mode & 0o777 for path in (top / "etc").rglob("*") if path.is_file()}
+        assert modes == {
+            old: 0o600,
+            top / "etc/sudoers.d/games": 0o440,
+            top / "etc/default/keyboard": 0o644,
+            top / "etc/vconsole.conf": 0o644,
+        }
+        assert build.system.wireless_key not in Logbook(folder).markdown("x")
+        (top / "etc/sudoers.d/games").chmod(0o666)  # whoever opened it to everybody
+        assert list(settings.planned(build, place).files) == ["etc/sudoers.d/games"]
+        (top / "etc/sudoers.d/games").chmod(0o440)
+        settings.undo(folder, place)
+    assert {**sums(top), "mode": f"{old.stat().st_mode:o}"} == before
+    assert (top / "etc/sudoers.d").is_dir()  # was there, and is empty again
+    shutil.rmtree(top / "etc/default")
+    with running.root_folder(build, top=str(top)) as place:
+        assert settings.planned(build, place).skipped == ("/etc/default/keyboard",)
 
 
 @needs_server

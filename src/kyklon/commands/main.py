@@ -108,36 +108,41 @@ COMMANDS = (
     ),
     Command(
         "machine find",
-        ("upkeep", "find"),
+        ("machine", "find"),
         "Find the machine in this network by its name or its key; exit 1 when it does not answer.",
     ),
     Command(
         "machine look",
-        ("upkeep", "look"),
+        ("machine", "look"),
         "Show the running machine's status and how its boot files differ; exit 1 when its card is failing.",
     ),
     Command(
         "machine put",
-        ("upkeep", "put"),
+        ("machine", "put"),
         "Copy this build's boot files to the running machine; the old ones are kept beside them.",
     ),
-    Command("machine undo", ("upkeep", "undo"), "Undo the last change on the running machine."),
+    Command("machine undo", ("machine", "undo"), "Undo the last change on the running machine."),
+    Command(
+        "machine settings",
+        ("machine", "settings"),
+        "Show or change settings on the running machine: network, keyboard, rights; they count from its next start.",
+    ),
     Command(
         "machine restart",
-        ("upkeep", "restart"),
+        ("machine", "restart"),
         "Restart the machine and compare what comes back with the build; exit 1 when it stays away.",
     ),
     Command(
         "machine key",
-        ("upkeep", "key"),
+        ("machine", "key"),
         "Make a key pair for the machine's login; its public half goes along at the first boot.",
     ),
     Command(
         "machine each",
-        ("upkeep", "each"),
+        ("machine", "each"),
         "Make the same change on several machines, one by one; exit 1 at the first that does not come back.",
     ),
-    Command("machine list", ("upkeep", "listed"), "List the machines of all builds: address, image, card, last seen."),
+    Command("machine list", ("machine", "listed"), "List the machines of all builds: address, image, card, last seen."),
     Command(
         "saves show", ("upkeep", "saves_show"), "List saves and states with their games, against the latest archive."
     ),
@@ -210,6 +215,11 @@ COMMANDS = (
     ),
     Command("choose", ("library", "choose"), "Choose the games that fit, best value first."),
     Command("transfer", ("library", "transfer"), "Copy the games that are ready, and read them back."),
+    Command(
+        "texts",
+        ("texts", "texts"),
+        "List what is told of each game: description, year, players, genre, origin, licence, receipt.",
+    ),
     Command("lists", ("library", "lists"), "Make the front end's lists, or a contents page to print."),
     Command(
         "tuning show",

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 SECONDS = 15.0  # that a machine has to answer
 LISTING_S = 120.0  # that listing all its games may take; a server may go on for ever
-_MODE, _FOLDER_MODE = 0o644, 0o755
+_MODE, _FOLDER_MODE, _PRIVATE = 0o644, 0o755, 0o600
 _DEEPEST, _MOST = 64, 500_000
 _KINDS = ("ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521", "rsa-sha2-512", "ssh-rsa")
 
@@ -36,7 +36,8 @@ _KINDS = ("ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sh
 @dataclass(frozen=True)
 class Login:
     """host_key: as kept, kind and base 64; '' when none is known yet. key_file: '' for a password alone. as_root: files
-    are reached through sudo, which must allow the transfer program without a password."""
+    are reached through sudo, which must allow the transfer program without a password. private: what is written is
+    for its owner's eyes until `set_mode` says otherwise."""
 
     host: str
     port: int
@@ -46,6 +47,7 @@ class Login:
     key_file: str = ""
     password: str = ""
     as_root: bool = False
+    private: bool = False
 
 
 class UnknownHost(KyklonError):
@@ -184,16 +186,32 @@ class SecureCopy:
         with self._told(path):
             self._make_folders(posixpath.dirname(whole))
             with self._files.open(whole, "r+b" if at else "wb") as file:
+                if self._login.private:  # before its first byte
+                    file.chmod(_PRIVATE)
                 file.set_pipelined(True)
                 if at:
                     file.truncate(at)
                     file.seek(at)
                 yield file
                 self._wrote[path] = file.tell()
+            if self._login.private:
+                return
             if self._chmod is None:  # what the machine gives by itself is asked once
                 self._chmod = stat.S_IMODE(self._files.stat(whole).st_mode or 0) & _MODE != _MODE
             if self._chmod:
                 self._files.chmod(whole, _MODE)
+
+    def mode_of(self, path: str) -> int | None:
+        """Permission bits of a file, None where there is none."""
+        with self._told(path):
+            try:
+                return stat.S_IMODE(self._files.stat(self._at(path)).st_mode or 0)
+            except FileNotFoundError:
+                return None
+
+    def set_mode(self, path: str, mode: int) -> None:
+        with self._told(path):
+            self._files.chmod(self._at(path), mode)
 
     def _make_folders(self, folder: str) -> None:
         missing: list[str] = []

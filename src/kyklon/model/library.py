@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -62,6 +62,10 @@ class ListScheme(Record):
     md5: Words = ""
     sha1: Words = ""
     sha256: Words = ""
+    description: Words = ""
+    year: Words = ""
+    players: Words = ""
+    genre: Words = ""
 
 
 class ListFile(Record):
@@ -95,6 +99,29 @@ class Naming:
         return self.parent or self.title
 
 
+@dataclass(frozen=True, slots=True)
+class GameText:
+    """What is told of a game, '' where nothing is. origin: where it came from; licence: what allows its use; receipt:
+    number, date or file of what was paid."""
+
+    description: str = ""
+    year: str = ""
+    players: str = ""
+    genre: str = ""
+    origin: str = ""
+    licence: str = ""
+    receipt: str = ""
+
+    def over(self, other: GameText) -> GameText:
+        """These, and the other's where these tell nothing."""
+        return GameText(*(getattr(self, name) or getattr(other, name) for name in TEXTS))
+
+
+TEXTS = tuple(each.name for each in fields(GameText))
+LISTED_TEXTS = ("description", "year", "players", "genre")  # what a list may tell
+NO_TEXT = GameText()
+
+
 @dataclass(frozen=True)
 class Reason:
     """Why a game will not show or play. code is one of the REASONS."""
@@ -115,6 +142,7 @@ class Game:
     reasons: tuple[Reason, ...] = ()
     naming: Naming | None = None
     doubtful: bool = False  # its title waits for somebody to look
+    text: GameText = NO_TEXT
 
     @property
     def key(self) -> str:

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from kyklon.base import own_file
 from kyklon.base.errors import BuildFolderError
+from kyklon.base.secrets import without_secrets
 from kyklon.base.shown import visible
 
 FILE = "logbook.sqlite3"
@@ -70,6 +71,7 @@ class Logbook:
             ) from bad
 
     def add(self, operation: int, title: str, detail: str = "", *, kind: str = "done") -> Entry:
+        title, detail = without_secrets(title), without_secrets(detail)
         entry = Entry(now(), operation, kind, visible(title), visible(detail, lines=True))
         with self._open() as database:
             database.execute(

@@ -314,9 +314,10 @@ class Session(QObject):
 
         self._keeper.do(lambda: durable.keep(path, data), there, self._told)
 
-    def aside(self, act: Callable[[], object]) -> None:
-        """Do something small in the background, after what was asked for before it; what goes wrong is told."""
-        self._keeper.do(act, lambda _none: None, self._told)
+    def aside(self, act: Callable[[], object], then: Callable[[], object] = lambda: None) -> None:
+        """Do something small in the background, after what was asked for before it; what goes wrong is told. then:
+        called once it is done."""
+        self._keeper.do(act, lambda _none: then(), self._told)
 
     def _told(self, bad: KyklonError) -> None:
         self.said.emit(str(bad))

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import difflib
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
+from kyklon.base.secrets import without_secrets
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Display
@@ -28,7 +28,6 @@ from kyklon.operations.picture.names import standard_number
 from kyklon.operations.picture.sending import FIRMWARE
 from kyklon.operations.picture.video_word import video_size
 
-_KEY = re.compile(r"\bpsk=[0-9a-f]{64}")
 OUTPUT = "HDMI-A-1"  # the kernel's name of the first HDMI connector (drm)
 
 
@@ -173,10 +172,17 @@ def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | b
     return {**texts, **{f"boot/{name}": data for name, data in binaries(build, catalogue).items()}}
 
 
-def difference(old: str, new: str, name: str) -> str:
-    """A unified difference, '' when there is none; a network's key is not in it, because it goes into the logbook."""
-    old, new = (_KEY.sub("psk=(not shown)", text) for text in (old, new))
-    lines = difflib.unified_diff(
-        split_lines(old), split_lines(new), f"{name} on the card", f"{name} of this build", lineterm=""
+def difference(old: str, new: str, name: str, there: str = "on the card") -> str:
+    """A unified difference, '' when there is none; keys and passwords are not in it."""
+    lines = list(
+        difflib.unified_diff(
+            split_lines(without_secrets(old)),
+            split_lines(without_secrets(new)),
+            f"{name} {there}",
+            f"{name} of this build",
+            lineterm="",
+        )
     )
+    if not lines and old != new:
+        return f"{name}: a key or a password differs"
     return "\n".join(lines)

@@ -36,17 +36,12 @@ def parts(build: Build, image: Image | None, display: Display | None = None) -> 
     if image is None or not image.first_boot_script:
         return ()
     setup, user = build.system, build.boot.user
-    network = _file("/etc/wpa_supplicant/wpa_supplicant.conf", wireless(setup, build.boot.country), "600")
     rows = (
         ("time_zone", _time_zone(setup.time_zone)),
-        ("keyboard", _keyboard(setup.keyboard)),
-        ("wireless_name", network if setup.wireless_name else ""),
-        ("wired", _file("/etc/systemd/network/10-wired.network", wired(setup.wired))),
+        *((name, "".join(map(_file, files))) for name, files in _root_files(build).items()),
         ("remote_key", _remote(setup.remote_key, user)),
-        ("remote_boot", _file("/etc/sudoers.d/boot-files", boot_sudoers(user), "440")),
         ("password_hash", f"printf '%s\\n' {quote(f'{user}:{setup.password_hash}')} | chpasswd -e\n"),
         ("own_share", _own_share(image, user)),
-        ("may_shut_down", _file("/etc/sudoers.d/games", sudoers(user), "440")),
         ("shares", "".join(map(_share, setup.shares))),
         ("start_command", _start_line(setup.start_command)),
         ("library_links", "".join(map(_link, setup.library_links))),
@@ -55,11 +50,43 @@ def parts(build: Build, image: Image | None, display: Display | None = None) -> 
     return (*found, *wake_parts(display))
 
 
+@dataclass(frozen=True)
+class RootFile:
+    """A whole file of the machine's root. path: absolute."""
+
+    path: str
+    text: str
+    mode: int = 0o644
+
+
+def root_files(build: Build) -> tuple[RootFile, ...]:
+    """The whole files that a build's settings become on the machine; not those that are joined with what is there."""
+    found = _root_files(build)
+    return tuple(file for name, files in found.items() if getattr(build.system, name) for file in files)
+
+
+def _root_files(build: Build) -> dict[str, tuple[RootFile, ...]]:
+    """By the decision behind them, whether it is made or not."""
+    setup, user = build.system, build.boot.user
+    layout = setup.keyboard
+    network = wireless(setup, build.boot.country) if setup.wireless_name else ""
+    return {
+        "keyboard": (
+            RootFile("/etc/default/keyboard", f'XKBLAYOUT="{layout}"\n'),
+            RootFile("/etc/vconsole.conf", f"KEYMAP={layout}\n"),
+        ),
+        "wireless_name": (RootFile("/etc/wpa_supplicant/wpa_supplicant.conf", network, 0o600),),
+        "wired": (RootFile("/etc/systemd/network/10-wired.network", wired(setup.wired)),),
+        "remote_boot": (RootFile("/etc/sudoers.d/boot-files", boot_sudoers(user), 0o440),),
+        "may_shut_down": (RootFile("/etc/sudoers.d/games", sudoers(user), 0o440),),
+    }
+
+
 def wake_parts(display: Display | None) -> tuple[Part, ...]:
     """What wakes a display at every start; nothing for one that is awake."""
     if display is None or display.waking is None:
         return ()
-    return (Part("parts", _file(COMMAND, script(display.waking), "755") + _start_line(COMMAND)),)
+    return (Part("parts", _file(RootFile(COMMAND, script(display.waking), 0o755)) + _start_line(COMMAND)),)
 
 
 def text_of(rows: tuple[Part, ...]) -> str:
@@ -72,18 +99,15 @@ def is_ours(text: str) -> bool:
     return text.startswith(HEAD)
 
 
-def _file(path: str, text: str, mode: str = "644") -> str:
-    folder = path.rpartition("/")[0]
-    return f"mkdir -p {folder}\ncat > {path} <<'KYKLON'\n{text}KYKLON\nchmod {mode} {path}\n"
+def _file(file: RootFile) -> str:
+    folder = file.path.rpartition("/")[0]
+    body = f"cat > {file.path} <<'KYKLON'\n{file.text}KYKLON\n"
+    return f"mkdir -p {folder}\n{body}chmod {file.mode:o} {file.path}\n"
 
 
 def _time_zone(zone: str) -> str:
     file = quote(f"/usr/share/zoneinfo/{zone}")
     return f"[ -f {file} ] && ln -sf {file} /etc/localtime\nprintf '%s\\n' {quote(zone)} > /etc/timezone\n"
-
-
-def _keyboard(layout: str) -> str:
-    return _file("/etc/default/keyboard", f'XKBLAYOUT="{layout}"\n') + _file("/etc/vconsole.conf", f"KEYMAP={layout}\n")
 
 
 def wireless(setup: SystemSetup, country: str) -> str:
@@ -111,7 +135,7 @@ def _remote(key: str, user: str) -> str:
         f'  grep -qxF {quote(key)} "$home/.ssh/authorized_keys" 2>/dev/null ||'
         f" printf '%s\\n' {quote(key)} >> \"$home/.ssh/authorized_keys\"\n"
         f'  chmod 700 "$home/.ssh"\n  chmod 600 "$home/.ssh/authorized_keys"\n'
-        f'  chown -R {quote(user)} "$home/.ssh"\nfi\n' + _file("/etc/ssh/sshd_config.d/10-kyklon.conf", rules)
+        f'  chown -R {quote(user)} "$home/.ssh"\nfi\n' + _file(RootFile("/etc/ssh/sshd_config.d/10-kyklon.conf", rules))
     )
 
 

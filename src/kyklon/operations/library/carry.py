@@ -242,6 +242,7 @@ class _Carrier:
         self.destination, self.meter, self.journal, self.known = destination, meter, journal, known
         self.library = library
         self.done = self.sent = self.already = 0
+        self.folders: set[str] = set()  # that were asked for
 
     def moved(self, count: int) -> None:
         self.meter.wait()
@@ -299,7 +300,19 @@ class _Carrier:
         self._into_place(part, target, there)
 
     def _intend(self, target: str, there: int | None) -> None:
-        self.journal.note(lasting=False, do="put" if there is None else "replace", target=target)
+        do, made = "put" if there is None else "replace", self._missing_folders(target)
+        self.journal.note(lasting=False, do=do, target=target, **({"made": made} if made else {}))
+
+    def _missing_folders(self, target: str) -> list[str]:
+        """Those above a target that are not there before it comes; an undo takes away no others."""
+        found = []
+        for above in map(str, list(PurePosixPath(target).parents)[:-1]):
+            if above in self.folders:
+                break
+            if not self.destination.stamp_of(above):
+                found.append(above)
+            self.folders.add(above)
+        return found
 
     def _into_place(self, part: str, target: str, there: int | None) -> None:
         if there is not None:
@@ -429,7 +442,8 @@ def undo(folder: Path, destination: Destination, watch: Watch = UNWATCHED, aside
             destination.remove(target)
             removed += 1
         destination.remove(unfinished(target))
-        for above in list(PurePosixPath(target).parents)[:-1]:
+        made = step.get("made")
+        for above in made if isinstance(made, list) else ():
             destination.remove_folder(str(above))
     _clear_undo(destination, aside)
     with own_file.opened(folder / JOURNAL) as file:

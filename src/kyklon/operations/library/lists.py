@@ -21,7 +21,7 @@ from pydantic import ValidationError
 from kyklon.base import reading
 from kyklon.base.errors import FormatError, KyklonError
 from kyklon.base.reading import bytes_of
-from kyklon.model.library import ListScheme
+from kyklon.model.library import LISTED_TEXTS, NO_TEXT, GameText, ListScheme
 from kyklon.operations import checksums
 
 LARGEST = 1 << 30  # bytes of a list
@@ -33,6 +33,7 @@ _BLOCK = 1 << 18
 _SAMPLE = 1 << 20  # bytes that a guess looks at
 _FIELDS = {"crc": "CRC-32", "md5": "MD5", "sha1": "SHA-1", "sha256": "SHA-256"}
 _DIGITS = {"crc": 8, "md5": 32, "sha1": 40, "sha256": 64}
+_COLUMNS = ("title", "parent", "part_name", "size", *_FIELDS, *LISTED_TEXTS)
 _HEX = re.compile(r"[0-9a-fA-F]+")
 
 
@@ -52,6 +53,7 @@ class Listed:
     title: str
     parent: str = ""
     parts: tuple[Part, ...] = ()
+    text: GameText = NO_TEXT
 
 
 def read_list(path: Path, scheme: ListScheme | None) -> Iterator[Listed]:
@@ -90,20 +92,21 @@ def _read_csv(path: Path, scheme: ListScheme) -> Iterator[Listed]:
             if scheme.title not in names:
                 known = ", ".join(names[:12])
                 raise FormatError(path.name, 0, expected=f"a column {scheme.title!r}", got=known or "no row")
-            asked = {getattr(scheme, each) for each in ("title", "parent", "part_name", "size", *_FIELDS)} - {""}
+            asked = {getattr(scheme, each) for each in _COLUMNS} - {""}
             places = [(name, number) for number, name in enumerate(names) if name in asked]
-            title, parent, parts = "", "", list[Part]()
+            title, parent, parts, text = "", "", list[Part](), NO_TEXT
             for row in rows:
                 found = {name: row[number][:_LONGEST] for name, number in places if number < len(row)}
                 name = found.get(scheme.title, "").strip()
                 if name and name != title:
                     if title:
-                        yield Listed(title, parent, tuple(parts))
+                        yield Listed(title, parent, tuple(parts), text)
                     title, parent, parts = name, _parent(found.get(scheme.parent, ""), name), []
+                    text = _text(scheme, found)
                 if name:
                     parts += _part(scheme, found)
             if title:
-                yield Listed(title, parent, tuple(parts))
+                yield Listed(title, parent, tuple(parts), text)
         except csv.Error as bad:
             raise FormatError(path.name, 0, expected="rows of CSV", got=f"line {rows.line_num}: {bad}") from bad
 
@@ -199,7 +202,7 @@ class _Xml:
             title = self._game.get(self.scheme.title, "").strip()
             if title:
                 parent = _parent(self._game.get(self.scheme.parent, ""), title)
-                self.found.append(Listed(title, parent, tuple(self._parts)))
+                self.found.append(Listed(title, parent, tuple(self._parts), _text(self.scheme, self._game)))
             self._game = None
         elif text:
             (self._game if self._part is None else self._part).setdefault(name, text)
@@ -239,7 +242,7 @@ def _read_json(path: Path, scheme: ListScheme) -> Iterator[Listed]:
                 parts = [
                     part for row in (rows if isinstance(rows, list) else [rows]) for part in _part(scheme, _flat(row))
                 ]
-                yield Listed(title, _parent(game.get(scheme.parent, ""), title), tuple(parts))
+                yield Listed(title, _parent(game.get(scheme.parent, ""), title), tuple(parts), _text(scheme, game))
         except (ijson.JSONError, UnicodeDecodeError, ValueError, RecursionError) as bad:
             raise FormatError(path.name, file.tell(), expected="JSON", got=str(bad)[:200]) from bad
 
@@ -269,6 +272,13 @@ def _flat_once(row: dict[Any, Any]) -> dict[str, str]:
 
 def _parent(told: str, title: str) -> str:
     return "" if told.strip() == title else told.strip()
+
+
+def _text(scheme: ListScheme, row: dict[str, str]) -> GameText:
+    if not (scheme.description or scheme.year or scheme.players or scheme.genre):
+        return NO_TEXT
+    found = {name: row.get(getattr(scheme, name), "").strip() for name in LISTED_TEXTS if getattr(scheme, name)}
+    return GameText(**found) if any(found.values()) else NO_TEXT
 
 
 def _part(scheme: ListScheme, row: dict[str, str]) -> list[Part]:
@@ -330,6 +340,12 @@ def _short_crcs(seen: list[str]) -> bool:
 
 _SIZE_NAMES = ("size", "bytes", "length", "filesize", "file_size", "file size")
 _TITLE_NAMES = ("name", "title", "game", "description")
+_TEXT_NAMES = {
+    "description": ("description", "summary", "about", "text"),
+    "year": ("year", "released", "date"),
+    "players": ("players",),
+    "genre": ("genre", "category", "kind"),
+}
 _LEAST_SIZE, _YEARS = 1024, range(1940, 2101)  # bytes of a usual game; what numbers of a year lie in, CP
 
 
@@ -385,6 +401,9 @@ def _scheme(
     )
     if parent:
         found["parent"] = parent
+    for key, names in _TEXT_NAMES.items():
+        if told_by := next((name for name in free if name.casefold() in names and name not in found.values()), ""):
+            found[key] = told_by
     try:
         return ListScheme.model_validate({"id": f"{kind} list", "kind": kind, "game": game, "part": part, **found})
     except ValidationError as bad:

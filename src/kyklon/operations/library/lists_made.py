@@ -18,7 +18,7 @@ from kyklon.catalogue.templates import render
 from kyklon.catalogue.text_records import SettingsTemplate
 from kyklon.devices.destination import Destination
 from kyklon.model.build import Build
-from kyklon.model.library import Game, Scan
+from kyklon.model.library import LISTED_TEXTS, Game, Scan
 from kyklon.operations.library.merged_text import merged
 from kyklon.operations.library.transfer import PICTURES, Transfer
 from kyklon.operations.library.versions import tags_of
@@ -81,6 +81,7 @@ def _rows(
                 "favourite": game.key in build.library.favourites,
                 "region": ", ".join(tags_of(game.key).regions),
                 "picture": pictures.get(f"{shelf}/{stem}", ""),
+                **{name: getattr(game.text, name) for name in LISTED_TEXTS},
             }
         )
     for each in rows.values():

@@ -6,7 +6,7 @@ import csv
 import io
 from collections import defaultdict
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePosixPath
 
 from kyklon.base import reading
@@ -14,7 +14,7 @@ from kyklon.base.errors import KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.catalogue.system_records import System
 from kyklon.model.build import Build, LibrarySettings
-from kyklon.model.library import Choice, Game, ListFile, ListScheme, Naming, Reason, Scan
+from kyklon.model.library import NO_TEXT, Choice, Game, GameText, ListFile, ListScheme, Naming, Reason, Scan
 from kyklon.operations.library import choose, match
 from kyklon.operations.library.compare import Titles
 from kyklon.operations.library.facts import Facts
@@ -33,13 +33,14 @@ PICTURE_BYTES = 120_000  # a cover picture, CP
 @dataclass(frozen=True)
 class Terms:
     """What a scan is named and chosen by. place: makes a path of the build a path. cluster: bytes, of the file system
-    that the games go to. answers: by key."""
+    that the games go to. answers, texts: what its user said, by key."""
 
     settings: LibrarySettings
     systems: tuple[System, ...]
     place: Callable[[str], Path]
     answers: Mapping[str, Answer]
     cluster: int = STICK_CLUSTER
+    texts: Mapping[str, GameText] = field(default_factory=dict)
 
 
 def named(scan: Scan, terms: Terms, facts: Facts, watch: Watch = UNWATCHED) -> Scan:
@@ -61,6 +62,7 @@ def named(scan: Scan, terms: Terms, facts: Facts, watch: Watch = UNWATCHED) -> S
         games, threshold = _matched(games, lists, terms, facts, watch)
     finally:
         facts.keep()
+    games = with_texts(games, lists, terms.texts)
     games = without_others(games, terms.settings)
     scan = replace(scan, games=tuple(games), list_errors=tuple(errors), threshold=threshold, cluster=terms.cluster)
     return _chosen(scan, terms)
@@ -159,6 +161,25 @@ def _matched(
         else:
             named_games.append(game)
     return named_games, threshold
+
+
+def with_texts(games: list[Game], lists: Mapping[str, Index], own: Mapping[str, GameText]) -> list[Game]:
+    """The games with what is told of them: by their user, else by the list that names them."""
+    told = {
+        (system, shown_title(each.title)): each.text
+        for system, index in lists.items()
+        for each in index.games
+        if each.text != NO_TEXT
+    }
+    if not told and not own:
+        return games
+    found = []
+    for game in games:
+        listed = told.get((game.system, game.called), NO_TEXT)
+        said = own.get(key_of(game.system, game.key.rpartition("/")[2], game.size)) if own else None
+        text = said.over(listed) if said is not None else listed
+        found.append(replace(game, text=text) if text != NO_TEXT else game)
+    return found
 
 
 def items_of(scan: Scan, settings: LibrarySettings, plays: Mapping[str, int]) -> list[choose.Item]:

@@ -38,12 +38,14 @@ def look(build: Build, folder: Path, catalogue: Catalogue, library: Path, watch:
     from kyklon.operations.library.naming import Terms, named
     from kyklon.operations.library.scan import scan
     from kyklon.record.answers import Answers
+    from kyklon.record.texts import Texts
 
     facts = Facts(folder / FILE)
     systems = systems_of(build, catalogue)
     found = scan(library, systems, build.library, watch, facts)
     cluster = cluster_of(resolve(folder, build.library.destination) if build.library.destination else None)
-    terms = Terms(build.library, systems, lambda path: resolve(folder, path), Answers(folder).all(), cluster)
+    answers, texts = Answers(folder).all(), Texts(folder).all()
+    terms = Terms(build.library, systems, lambda path: resolve(folder, path), answers, cluster, texts)
     return named(found, terms, facts, watch)
 
 

@@ -206,7 +206,8 @@ def helps(build: Build, catalogue: Catalogue, world: World, speed: Speed) -> tup
                 Help(
                     f"{emulator.name} instead of {speed.emulator.name}",
                     quicker,
-                    emulator.note or "another emulator, with its own faults; choose it in the catalogue",
+                    (emulator.note or "another emulator, with its own faults; choose it in the catalogue")
+                    + f"; save states of {speed.emulator.name} do not load in it, saves made inside a game usually do",
                 )
             )
     if own == mhz and not found:

@@ -69,6 +69,19 @@ def boot_folder(build: Build, password: str = "") -> Iterator[SecureCopy]:
         machine.close()
 
 
+ROOT = "/"
+
+
+@contextmanager
+def root_folder(build: Build, password: str = "", top: str = ROOT) -> Iterator[SecureCopy]:
+    """The whole root of the running machine, for the files of its settings. Raises KyklonError."""
+    machine = SecureCopy(replace(login(build, password, top), as_root=build.upkeep.as_root, private=True))
+    try:
+        yield machine
+    finally:
+        machine.close()
+
+
 _ASK = (
     "uname -r; echo; cat /proc/cmdline; echo; cut -d' ' -f1 /proc/uptime; echo; "
     "cat /sys/class/thermal/thermal_zone0/temp 2>/dev/null; echo; df -Pk / | tail -n 1; echo; "

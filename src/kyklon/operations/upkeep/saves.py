@@ -35,7 +35,7 @@ from kyklon.record.logbook import Logbook, now
 OPERATION = 95
 FOLDER = "saves"  # of the build: its archives, and the journal of what was put back
 ASIDE = ".before-saves"  # folder of the destination that keeps what was replaced
-SUMS = "SHA256SUMS"
+SUMS, STATES = "SHA256SUMS", "STATES"
 LARGEST = 64 << 20  # bytes of one save; a memory card has some hundred kilobytes, a state of a large machine 40 MB
 MOST = 20_000  # of one machine
 _MOST_ALL = 4 << 30  # bytes of one archive, unpacked
@@ -130,10 +130,11 @@ def _kind(
 
 @dataclass(frozen=True)
 class Archive:
-    """name: of its file. sums: SHA-256 by path."""
+    """name: of its file. sums: SHA-256 by path. states: of states the emulator that made them, and its system."""
 
     name: str
     sums: Mapping[str, str] = field(default_factory=dict)
+    states: Mapping[str, tuple[str, str]] = field(default_factory=dict)
 
     @property
     def when(self) -> str:
@@ -172,6 +173,7 @@ def read(path: Path) -> Archive:
                 raise FormatError(path.name, 0, expected="a list of sums", got=f"{info.file_size} bytes")
             lines = file.read(SUMS).decode("utf-8").split("\n")
             names = {each.filename: each.file_size for each in file.infolist()}
+            told = file.read(STATES).decode("utf-8") if 0 < names.get(STATES, 0) <= 8 << 20 else ""
     except (
         zipfile.BadZipFile,
         KeyError,
@@ -194,7 +196,9 @@ def read(path: Path) -> Archive:
         sums[name] = digest
     if sum(names[name] for name in sums) > _MOST_ALL or len(sums) > MOST:
         raise FormatError(path.name, 0, expected="an archive of saves", got="far too much")
-    return Archive(path.name, sums)
+    rows = [line.split("\t") for line in told.split("\n")]
+    states = {row[2]: (row[0], row[1]) for row in rows if len(row) == 3 and row[2] in sums}
+    return Archive(path.name, sums, states)
 
 
 def _plain(name: str) -> bool:
@@ -256,6 +260,8 @@ def keep(
                 data = _bytes(there, save)
                 sums[save.path] = hashlib.sha256(data).hexdigest()
                 _store(file, save.path, data)
+            systems = {each.name: each for each in known_systems(build, catalogue)}
+            _store(file, STATES, _made_with(found, sums, systems, before).encode("utf-8"))
             listed = "".join(f"{digest}  {path}\n" for path, digest in sorted(sums.items()))
             _store(file, SUMS, listed.encode("utf-8"))
         new = tuple(path for path in sums if path not in last)
@@ -270,6 +276,23 @@ def keep(
         words = f"{len(new)} new, {len(changed)} changed, {len(gone)} gone" + (f"; {why}" if why else "")
         Logbook(folder).add(OPERATION, f"{len(sums)} saves backed up", f"{name}: {words}")
     return Kept(name, new, changed, len(sums) - len(new) - len(changed), gone, left_out)
+
+
+def _made_with(
+    found: Sequence[Save], sums: Mapping[str, str], systems: Mapping[str, System], before: Sequence[Archive]
+) -> str:
+    """Emulator, system and path of each state, a line each. What lies in an earlier archive already was made by the
+    emulator that is named there; else it is the one of now."""
+    known = {(path, each.sums[path]): told for each in before for path, told in each.states.items()}
+    rows = []
+    for save in found:
+        system = systems.get(save.system)
+        told = known.get((save.path, sums.get(save.path, "")))
+        if told is None and save.kind == "state" and save.path in sums and system is not None:
+            told = system.emulator, system.id
+        if told is not None:
+            rows.append(f"{told[0]}\t{told[1]}\t{save.path}\n")
+    return "".join(rows)
 
 
 def _why_not(save: Save) -> str:
@@ -297,20 +320,41 @@ def _free_name(folder: Path) -> str:
 @dataclass(frozen=True)
 class Row:
     """A save of an archive against the machine. state: same, missing (not there), older (there, and kept in an earlier
-    archive), newer (there, and kept in a later one), unkept (there, and in no archive)."""
+    archive), newer (there, and kept in a later one), unkept (there, and in no archive). foreign: '' or, of a state that
+    another emulator made than the build has now, which one."""
 
     path: str
     state: str
     there: str = ""
+    foreign: str = ""
 
     @property
     def safe(self) -> bool:
         """Whether it can be put back without replacing what is newer."""
-        return self.state in ("missing", "older")
+        return self.state in ("missing", "older") and not self.foreign
+
+    @property
+    def why_left(self) -> str:
+        """Why it stays where it is, in words."""
+        return f"Made with {self.foreign}, which this build no longer uses" if self.foreign else "Newer on the machine"
 
 
-def compare(chosen: Archive, known: Sequence[Archive], there: Mapping[str, str]) -> tuple[Row, ...]:
-    """known: all archives, the oldest first. there: sums on the machine by path."""
+def foreign(chosen: Archive, catalogue: Catalogue) -> dict[str, str]:
+    """States of an archive that the emulator of now does not load, by path: each is one program's memory, and only that
+    program reads it (common practice)."""
+    found = {}
+    for path, (emulator, system_id) in chosen.states.items():
+        system = catalogue.find(System, system_id)
+        if system is not None and system.emulator != emulator:
+            known = catalogue.find(Emulator, emulator)
+            found[path] = known.name if known else emulator
+    return found
+
+
+def compare(
+    chosen: Archive, known: Sequence[Archive], there: Mapping[str, str], others: Mapping[str, str] | None = None
+) -> tuple[Row, ...]:
+    """known: all archives, the oldest first. there: sums on the machine by path. others: as `foreign` tells."""
     place = next((number for number, each in enumerate(known) if each.name == chosen.name), len(known))
     rows = []
     for path, digest in sorted(chosen.sums.items()):
@@ -322,13 +366,13 @@ def compare(chosen: Archive, known: Sequence[Archive], there: Mapping[str, str])
         else:
             held = [number for number, each in enumerate(known) if each.sums.get(path) == now_there]
             state = "unkept" if not held else "newer" if max(held) > place else "older"
-        rows.append(Row(path, state, now_there or ""))
+        rows.append(Row(path, state, now_there or "", (others or {}).get(path, "")))
     return tuple(rows)
 
 
 @dataclass(frozen=True)
 class Restored:
-    """put: paths that were put back. left: with why they were not: newer or unkept on the machine."""
+    """put: paths that were put back. left: with why they were not: newer or unkept on the machine, or foreign."""
 
     put: tuple[str, ...]
     left: tuple[Row, ...]
@@ -361,9 +405,10 @@ def restore(
         held = ", ".join(each.name for each in known[-5:]) or "none"
         raise WrongUse(f"There is no archive {name!r} of saves.", do=f"There are: {held}.")
     saved = keep(folder, build, catalogue, there, watch, why="before a restore")
-    rows = compare(chosen, archives(folder), _sums_of(chosen, build, catalogue, there, watch))
+    others = foreign(chosen, catalogue)
+    rows = compare(chosen, archives(folder), _sums_of(chosen, build, catalogue, there, watch), others)
     said = set(wanted.replace)
-    put = [row for row in rows if row.state == "missing" or (row.state != "same" and _agreed(row, said, known, chosen))]
+    put = [row for row in rows if row.state != "same" and _agreed(row, said, known, chosen)]
     left = tuple(row for row in rows if row.state != "same" and row not in put)
     with tempfile.TemporaryDirectory(prefix="kyklon-saves-") as held_in:
         copies = _unpacked(folder / FOLDER / chosen.name, chosen, [row.path for row in put], Path(held_in))
@@ -381,6 +426,8 @@ def _agreed(row: Row, wanted: set[str], known: Sequence[Archive], chosen: Archiv
     was kept only just now, in order not to lose it, counts as unkept."""
     if "*" in wanted or row.path in wanted:
         return True
+    if row.foreign or row.state == "missing":
+        return not row.foreign
     place = next(number for number, each in enumerate(known) if each.name == chosen.name)
     held = [number for number, each in enumerate(known) if each.sums.get(row.path) == row.there]
     return bool(held) and max(held) < place

@@ -32,6 +32,10 @@ _NAMES = (
     ("md5", "MD5"),
     ("sha1", "SHA-1"),
     ("sha256", "SHA-256"),
+    ("description", "description"),
+    ("year", "year"),
+    ("players", "players"),
+    ("genre", "genre"),
 )
 
 

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QCheckBox, QFileDialog, QHeaderVi
 
 from kyklon.app.pages.library.game_table import GameModel
 from kyklon.app.pages.library.shelf_map import Shelf, ShelfMap
+from kyklon.app.pages.library.text_dialog import TextDialog
 from kyklon.app.pages.tab_view import TabView
 from kyklon.app.session.session import Session
 from kyklon.app.theme.tokens import Theme
@@ -70,6 +71,7 @@ class ShelvesView(TabView):
                 button(f"{words} ({key})", lambda name=name: self.mark(name), "quiet")
                 for key, name, _sign, words in MARKS
             ),
+            button("Description… (D)", self.describe, "quiet"),
         )
         foot.setStretch(0, 1)
         self._games.add(bar, self.table, foot)
@@ -100,6 +102,9 @@ class ShelvesView(TabView):
             made = QShortcut(QKeySequence(key), table)
             made.setContext(Qt.ShortcutContext.WidgetShortcut)
             made.activated.connect(lambda name=name: self.mark(name))
+        described = QShortcut(QKeySequence("D"), table)
+        described.setContext(Qt.ShortcutContext.WidgetShortcut)
+        described.activated.connect(self.describe)
         return table
 
     # --- showing -------------------------------------------------------------------------------------------------
@@ -150,13 +155,24 @@ class ShelvesView(TabView):
         why = " ".join(reason.text for reason in game.reasons) or "ready"
         self._why.set_full(f"{game.called}: {why}")
 
-    def mark(self, name: str) -> None:
-        """Put the chosen game on one of the build's lists, or take it off."""
+    def _chosen(self) -> Game | None:
         index = self.table.currentIndex()
         if not index.isValid():
             self.session.said.emit("Choose a game in the table first.")
+            return None
+        return self.model.game_at(index.row())
+
+    def describe(self) -> None:
+        """Edit what is told of the chosen game."""
+        if (game := self._chosen()) is not None:
+            TextDialog(self.session, game, self).exec()
+
+    def mark(self, name: str) -> None:
+        """Put the chosen game on one of the build's lists, or take it off."""
+        game = self._chosen()
+        if game is None:
             return
-        key, library = self.model.game_at(index.row()).key, self.build.library
+        key, library = game.key, self.build.library
         update = {
             each: tuple(k for k in getattr(library, each) if k != key or each != name)
             for each in ("favourites", "must", "never")

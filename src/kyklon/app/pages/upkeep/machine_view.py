@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QBoxLayout, QVBoxLayout, QWidget
 
 from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.pages.upkeep import asking
+from kyklon.app.pages.upkeep.settings_dialog import SettingsDialog
 from kyklon.app.pages.upkeep.way_drawing import HERE, MACHINE, Station, WayDrawing
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, button, column, label, row, scrolled
@@ -21,6 +22,7 @@ from kyklon.devices.secure_copy import SecureCopy, fingerprint
 from kyklon.operations.boot.acts import Put
 from kyklon.operations.upkeep import change, keys, running
 from kyklon.operations.upkeep import find as finding
+from kyklon.operations.upkeep import settings as root
 from kyklon.record.logbook import now
 
 _FIELDS = (
@@ -63,7 +65,11 @@ class MachineView(TabView):
         self.put_button = button("Change its boot files", self.put_files, "outline")
         self.undo_button = button("Undo change", self.take_back)
         self.restart_button = button("Restart", self.restart)
+        self.settings_button = button(
+            "Change settings…", self.change_settings, "quiet", tip="Network, keyboard and rights, from its next start"
+        )
         way.add(row(self.put_button, self.undo_button, self.restart_button, 1))
+        says.head.addWidget(self.settings_button)
         side = column(reach, says, spacing=12)
         side.setStretch(1, 1)
         if self.theme.scale > 1:
@@ -91,7 +97,8 @@ class MachineView(TabView):
             f"Change {count} boot file{'s' if count != 1 else ''}" if count else "Change boot files"
         )
         self.undo_button.setEnabled(bool(change.last_change(self.session.folder)) and not busy)
-        self.restart_button.setEnabled(bool(build.library.host) and not busy)
+        for act in (self.restart_button, self.settings_button):
+            act.setEnabled(bool(build.library.host) and not busy)
         self._show_says()
 
     def _stations(self) -> list[Station]:
@@ -251,6 +258,37 @@ class MachineView(TabView):
             self._after()
 
         asking.run(self.session, self, "Undoing the change", work, done)
+
+    def change_settings(self) -> None:
+        """Compare its settings with this build's, and ask before any is changed."""
+        build, password = self.build, self.password.text()
+
+        def work(_watch: Watch) -> root.Planned:
+            with running.root_folder(build, password) as machine:
+                return root.planned(build, machine)
+
+        asking.run(self.session, self, "Comparing settings", work, self.ask_settings)
+
+    def ask_settings(self, found: root.Planned) -> None:
+        """Show what would change; it is changed when that is wanted."""
+        dialog = SettingsDialog(self.session, found, self)
+        if not dialog.exec():
+            return
+        folder, build, password, undo = self.session.folder, self.build, self.password.text(), dialog.undo
+
+        def work(watch: Watch) -> str:
+            with running.root_folder(build, password) as machine:
+                if undo:
+                    done = root.undo(folder, machine, watch)
+                    return f"{done.restored} files restored, {done.removed} removed."
+                root.put(folder, build, machine, watch)
+                return "Settings changed and verified; they take effect at the next boot."
+
+        def done(words: str) -> None:
+            self.session.said.emit(words)
+            self._after()
+
+        asking.run(self.session, self, "Changing settings", work, done)
 
     def restart(self) -> None:
         """Restart it and wait until it is back."""

@@ -122,7 +122,8 @@ class SavesView(TabView):
                 old.deleteLater()
         self._boxes = {}
         if self.left:
-            words = "Newer on the machine, so not replaced. Tick what to overwrite anyway:"
+            why = dict.fromkeys(each.why_left for each in self.left)
+            words = f"{'; '.join(why)}: not restored. Tick what to restore anyway:"
             self._list.addWidget(label(words, "warning", wrap=True))
         for each in self.left:
             box = QCheckBox(unmarked(visible(each.path.rpartition("/")[2])))
@@ -202,7 +203,7 @@ class SavesView(TabView):
 
         def done(told: saves.Restored) -> None:
             self.left = told.left
-            stayed = f"; {len(told.left)} newer ones were not replaced" if told.left else ""
+            stayed = f"; {len(told.left)} were not" if told.left else ""
             self.session.upkeep_happened(saves_at=now())
             self.session.said.emit(f"{len(told.put)} saves restored{stayed}.")
 
