@@ -316,9 +316,9 @@ def test_own_entries_and_searching_the_logbook(user) -> None:
     user.bot.keyClicks(page._own, "The left joystick sticks")
     user.bot.keyClick(page._own, Qt.Key.Key_Return)
     page._words.setText("joystick sticks")
-    user.bot.waitUntil(lambda: len(page._view._entries) == 1, timeout=180_000)
+    user.bot.waitUntil(lambda: len(page.model.rows) == 1, timeout=180_000)
     page._words.setText("no such words")
-    user.bot.waitUntil(lambda: page._view._entries == (), timeout=180_000)
+    user.bot.waitUntil(lambda: page.model.rows == [], timeout=180_000)
 
 
 def test_the_checksum_dialog_takes_a_sha256_only(user, demo: Demo) -> None:

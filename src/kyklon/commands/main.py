@@ -9,12 +9,14 @@ from __future__ import annotations
 import contextlib
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from importlib import import_module
+from pathlib import Path
 from typing import Any, TextIO
 
 from kyklon import __version__
+from kyklon.base.inside import BUILD_FILE
 from kyklon.base.shown import visible, visible_json
 
 OK, STOPS, WRONG, FAILED = 0, 1, 2, 3
@@ -174,6 +176,12 @@ COMMANDS = (
     ),
     Command("bringup", ("poweron", "bringup"), "Predict the first power-on from the bytes on a card."),
     Command("bringup diff", ("poweron", "diff"), "Compare the bring-ups of two cards."),
+    Command("log show", ("log", "show"), "List the logbook's entries, newest first."),
+    Command("log add", ("log", "add"), "Add an entry: words, files, photos, a measured value, money, minutes."),
+    Command("log diff", ("log", "diff"), "Show what differs between two entries or dates; exit 1 when something does."),
+    Command("log restore", ("log", "restore"), "Take the build back to an entry, or forward again."),
+    Command("log verify", ("log", "verify"), "Check that no entry was changed or is missing; exit 1 when one was."),
+    Command("log outcome", ("log", "outcome"), "Note how far a real power-on came, against the forecast."),
     Command("bringup log", ("poweron", "log"), "Compare a real machine's boot log with the forecast."),
     Command("rehearse", ("poweron", "rehearse"), "Boot a card on this computer, without a board."),
     Command("fault", ("fault", "fault"), "Find out why a machine fails and what to check next."),
@@ -392,7 +400,9 @@ def _call(command: Command, words: list[str]) -> int:
     _any_name_may_be_printed()
     try:
         act = getattr(import_module(f"kyklon.commands.{module}"), name)
-        code = act(**read(act, f"kyklon {command.name}", words))
+        arguments = read(act, f"kyklon {command.name}", words)
+        with _noted(arguments.get("folder")):
+            code = act(**arguments)
         sys.stdout.flush()
     except WrongUse as bad:
         return _ended(str(bad), WRONG, as_json=as_json)
@@ -405,6 +415,18 @@ def _call(command: Command, words: list[str]) -> int:
     except Exception as bad:
         return _ended(_report(bad, words), FAILED, as_json=as_json)
     return code if isinstance(code, int) else OK
+
+
+@contextlib.contextmanager
+def _noted(folder: object) -> Iterator[None]:
+    """Changes of a build that a command makes are in its logbook."""
+    if not isinstance(folder, Path) or not (folder / BUILD_FILE).is_file():
+        yield
+        return
+    from kyklon.record.noting import noted
+
+    with noted(folder):
+        yield
 
 
 def _any_name_may_be_printed() -> None:

@@ -108,7 +108,10 @@ def open_folder(folder: Path) -> tuple[Build, Catalogue]:
     """The build of a folder and the catalogue as it sees it; what its reader should know goes to standard error."""
     from kyklon.parts.view import catalogue_for, waiting_for
     from kyklon.record import folder as store
+    from kyklon.record import restoring
 
+    if finished := restoring.finish(folder):
+        tell(finished)
     opened = store.load(folder)
     if opened.warning:
         tell(opened.warning)

@@ -79,7 +79,7 @@ class Opened:
 
 
 @contextlib.contextmanager
-def _alone(folder: Path) -> Iterator[None]:
+def alone(folder: Path) -> Iterator[None]:
     """One at a time over a build folder, windows and commands alike. Raises BuildFolderError."""
     try:
         with durable.alone(folder / CURRENT):
@@ -94,7 +94,7 @@ def update(folder: Path, change: Callable[[Build], Build]) -> Build:
     """Load, change and save, with no other save in between; the build as saved. Raises BuildFolderError."""
     if not (folder / CURRENT).exists():
         load(folder)  # says what is wrong; a lock is not put into a folder that is none
-    with _alone(folder):
+    with alone(folder):
         before = stamp(folder)
         build = change(load(folder).build)
         _save(folder, build)
@@ -104,8 +104,25 @@ def update(folder: Path, change: Callable[[Build], Build]) -> Build:
 
 def save(folder: Path, build: Build) -> None:
     """Save atomically, whatever is there. Raises BuildFolderError; the old build is then still there."""
-    with _alone(folder):
+    with alone(folder):
         _save(folder, build)
+
+
+def put_bytes(folder: Path, data: bytes) -> Build:
+    """Make these very bytes the build.json, as they were saved once. Raises BuildFolderError for no build."""
+    build = _build_of(data, folder / CURRENT)
+    with alone(folder):
+        before = stamp(folder)
+        try:
+            if (folder / CURRENT).exists():
+                _keep_former(folder, (folder / CURRENT).read_bytes())
+            durable.replace(folder / CURRENT, data)
+        except OSError as bad:
+            raise BuildFolderError(
+                f"{folder} cannot be saved: {bad.strerror}.", do="Free some space, or save it elsewhere."
+            ) from bad
+        _of_this_program[before] = stamp(folder)
+    return build
 
 
 def save_since(folder: Path, base: Build, build: Build) -> Merged:
@@ -113,7 +130,7 @@ def save_since(folder: Path, base: Build, build: Build) -> Merged:
 
     Raises BuildFolderError.
     """
-    with _alone(folder):
+    with alone(folder):
         try:
             there = _read(folder / CURRENT)
         except NewerBuild:

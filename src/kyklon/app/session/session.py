@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtCore import QFileSystemWatcher, QObject, pyqtSignal, pyqtSlot
+from PyQt6.QtCore import QFileSystemWatcher, QObject, QTimer, pyqtSignal, pyqtSlot
 
 from kyklon.app.session.jobs import Jobs, to_whom_is_there
 from kyklon.app.session.own_parts import OwnParts
@@ -30,16 +30,19 @@ from kyklon.operations.operation import Operation
 from kyklon.operations.registry import LOOKS
 from kyklon.operations.remedies import words_of
 from kyklon.parts.view import inspect, kept
-from kyklon.record import builds
+from kyklon.record import builds, noting, outcomes, restoring
 from kyklon.record import folder as store
 from kyklon.record.history import History
 from kyklon.record.keeper import Keeper, Saved
-from kyklon.record.logbook import Logbook, now
+from kyklon.record.logbook import Entry, Logbook, now
 
 if TYPE_CHECKING:
     from kyklon.operations.poweron.boot_log import LogReading
     from kyklon.operations.poweron.events import BringUp
     from kyklon.operations.poweron.rehearsal import Rehearsal, Terms
+
+
+_IDLE_MS = 4000  # after the last edit before it is noted: a number being typed is one change
 
 
 @dataclass(frozen=True)
@@ -67,9 +70,11 @@ class Rehearsed:
 def load(folder: Path, catalogue: Catalogue) -> Loaded:
     """Read a build folder, with what the first findings need of the world. Raises KyklonError."""
     store.sweep(folder)
+    finished = restoring.finish(folder)
     opened = store.load(folder)
     world = LOOKS["display"].look(opened.build, folder, catalogue, World(), UNWATCHED)
-    return Loaded(folder, opened.build, opened.warning, catalogue, world, opened.stamp)
+    warning = " ".join(filter(None, (opened.warning, finished)))
+    return Loaded(folder, opened.build, warning, catalogue, world, opened.stamp)
 
 
 class Session(QObject):
@@ -98,6 +103,11 @@ class Session(QObject):
         self._base = loaded.build  # what this window and the disk have in common
         self.log_count = 0
         self._ending = False
+        self._unnoted: Build | None = None  # the build before the first edit that the logbook does not have yet
+        self._idle = QTimer(self)
+        self._idle.setSingleShot(True)
+        self._idle.setInterval(_IDLE_MS)
+        self._idle.timeout.connect(self.note_edits)
         self._logbook = Logbook(self.folder)
         self._delivered.connect(to_whom_is_there)
         self._keeper = Keeper(self.folder, loaded.build, self._delivered.emit, self._on_saved, loaded.stamp)
@@ -166,8 +176,12 @@ class Session(QObject):
         self._after_edit(before)
         self.said.emit(f"Redone: {label}")
 
-    def _after_edit(self, before: Build) -> None:
+    def _after_edit(self, before: Build, *, noted: bool = False) -> None:
+        """noted: it has an entry of its own in the logbook, or somebody else has written one."""
         self.save()
+        if not noted:
+            self._unnoted = before if self._unnoted is None else self._unnoted
+            self._idle.start()
         # an answer of the fault finder changes no forecast, nor does what is done to the running machine
         if before.model_copy(update={"fault": self.build.fault, "upkeep": self.build.upkeep}) != self.build:
             self.bring_up_current = False
@@ -179,6 +193,14 @@ class Session(QObject):
             self.look("display")
         if (before.library, before.systems) != (self.build.library, self.build.systems):
             self.look("library")
+
+    @pyqtSlot()
+    def note_edits(self) -> None:
+        """Put into the logbook what was edited since the last entry, in one entry."""
+        self._idle.stop()
+        before, self._unnoted = self._unnoted, None
+        if before is not None and (words := noting.words_of(before, self.build))[0]:
+            self.log(0, *words)
 
     def save(self) -> None:
         """Save the present build soon, in the background."""
@@ -210,8 +232,9 @@ class Session(QObject):
             taken = taken.model_copy(update={"card": before.card})
         if taken == before:
             return
+        self.note_edits()
         step = self.history.take(taken)
-        self._after_edit(before)
+        self._after_edit(before, noted=True)
         if not step:  # an act of our own has recorded what happened to the card
             return
         conflicts = dict.fromkeys((*saved.conflicts, *merged.conflicts))
@@ -223,10 +246,11 @@ class Session(QObject):
 
     def apply_remedy(self, remedy: Remedy, title: str) -> None:
         """The build after a remedy, as one step of undo, saved and logged."""
+        self.note_edits()
         before = self.build
         self.history.edit(remedy.label, kept(remedied(before, remedy), self.catalogue))
+        self._after_edit(before, noted=True)
         self.log(0, *words_of(remedy, title))
-        self._after_edit(before)
 
     def sign_off(self, operation: Operation) -> None:
         """Sign an operation off as it is now; logged."""
@@ -285,7 +309,9 @@ class Session(QObject):
     # --- the logbook and other files ------------------------------------------------------------------------
 
     def log(self, operation: int, title: str, detail: str = "", *, kind: str = "done") -> None:
-        """Write an entry, in the background."""
+        """Write an entry, in the background; what was edited before it has one of its own."""
+        if self._unnoted is not None:
+            self.note_edits()
         self._keeper.do(
             lambda: self._logbook.add(operation, title, detail, kind=kind), lambda _entry: self._count_log(), self._told
         )
@@ -313,6 +339,26 @@ class Session(QObject):
             then()
 
         self._keeper.do(lambda: durable.keep(path, data), there, self._told)
+
+    def restore(self, entry: Entry) -> None:
+        """Take the build folder to the state after an entry, as one step of undo; the present one is kept before."""
+        self.note_edits()
+
+        def restored() -> tuple[restoring.Restored, Build]:
+            done = restoring.restore(self.folder, entry)
+            return done, store.load(self.folder).build
+
+        def done(found: tuple[restoring.Restored, Build]) -> None:
+            before = self.build
+            told, build = found
+            self.history.edit(f"Restored entry {entry.id}", build)
+            self._base = build
+            self._after_edit(before, noted=True)
+            self._count_log()
+            self.said.emit(told.words)
+            self.look_at_everything()
+
+        self._keeper.do(restored, done, self._told)
 
     def aside(self, act: Callable[[], object], then: Callable[[], object] = lambda: None) -> None:
         """Do something small in the background, after what was asked for before it; what goes wrong is told. then:
@@ -444,9 +490,25 @@ class Session(QObject):
             self.log_reading = reading
             stop = f" Stopped at {reading.stop.stage}: {reading.stop.text}" if reading.stop else ""
             self.log(90, f"Boot log read: reached {reading.reached or 'nothing'}", stop.strip())
+            self._note_outcome(reading)
             self.changed.emit()
 
         self.jobs.start("Reading the boot log", work, done, cancellable=False)
+
+    def _note_outcome(self, reading: LogReading) -> None:
+        """A real start against the forecast for the same build."""
+        from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_log, verdict
+
+        run, school = self.bring_up, self.school
+        if run is None or not self.bring_up_current:
+            return
+        sides = of_forecast(run, school), of_log(reading, school)
+        said = verdict(*sides, lay(*sides))
+
+        def noted() -> Entry:
+            return outcomes.note(self._logbook, run.reached, reading.reached, right=said.agree, detail=said.text)
+
+        self._keeper.do(noted, lambda _entry: self._count_log(), self._told)
 
     def remember_cure(self, cause: str) -> None:
         """Count a cause that was found, in the background."""
@@ -459,6 +521,7 @@ class Session(QObject):
 
     def end_soon(self) -> None:
         """Ask all work to stop, and everything to reach the disk."""
+        self.note_edits()
         self._ending = True
         self.jobs.ask_all_to_stop()
         self._keeper.end_soon()
@@ -475,6 +538,8 @@ class Session(QObject):
 
     def end(self) -> None:
         """Stop all work and wait until everything is on disk."""
+        if not self._ending:
+            self.note_edits()
         self._ending = True
         if watched := self._watcher.directories():
             self._watcher.removePaths(watched)

@@ -1,84 +1,30 @@
-"""The logbook: what was done and when; own entries, search, export."""
+"""The logbook: what was done and when; own entries with photos and values, differences, going back."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QFileDialog, QLineEdit, QScrollArea, QWidget
+from PyQt6.QtCore import Qt, QUrl, pyqtSlot
+from PyQt6.QtGui import QDesktopServices, QDragEnterEvent, QDropEvent
+from PyQt6.QtWidgets import QDialog, QFileDialog, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
 
+from kyklon.app.pages.logbook.entry_list import PIECE, EntryList, EntryModel
+from kyklon.app.pages.logbook.measured_plot import MeasuredPlot, Row
+from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
-from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import Sheet, button, column, label, row
+from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.record.logbook import Entry
+from kyklon.base.errors import KyklonError
+from kyklon.base.quantities import show_duration
+from kyklon.base.shown import visible
+from kyklon.record import outcomes, photos
+from kyklon.record.changes import Differences, between_states
+from kyklon.record.entered import noted_of
+from kyklon.record.logbook import Entry, Logbook, Verified, noted_words
 
-
-class BookView(Instrument):
-    """Entries as ruled lines: time, operation, what, and its details indented."""
-
-    least = QSize(400, 200)
-
-    def __init__(self, theme: Theme) -> None:
-        super().__init__(theme, "Logbook")
-        self._entries: tuple[Entry, ...] = ()
-        self._empty = ""
-
-    def show_entries(self, entries: tuple[Entry, ...], empty: str) -> None:
-        if not self.shows(entries, empty):
-            return
-        self._entries, self._empty = entries, empty
-        self.setAccessibleDescription("; ".join(f"{entry.at[11:16]} {entry.title}" for entry in entries[:20]))
-        lines = (
-            sum(1 + len(self._details(entry)) for entry in entries) + len({entry.at[:10] for entry in entries}) * 1.4
-        )
-        self.setMinimumHeight(round(lines * self.theme.px(21) + self.theme.px(20)))
-        self.update()
-
-    @staticmethod
-    def _details(entry: Entry) -> list[str]:
-        """The first lines; a long difference is for the export."""
-        lines = entry.detail.splitlines()
-        return [*lines[:6], f"… {len(lines) - 6} more lines"] if len(lines) > 7 else lines
-
-    def draw(self, painter: QPainter, box: QRectF) -> None:
-        """Override."""
-        px = self.theme.px
-        pitch, y, day = px(21), box.top() + px(4), ""
-        if not self._entries:
-            self.text(painter, QPointF(box.left(), y + pitch), self._empty, token="muted")
-        for entry in self._entries:
-            if entry.at[:10] != day:
-                day = entry.at[:10]
-                self.text(
-                    painter, QPointF(box.left(), y + pitch / 2), day, font=self.theme.head("label"), token="muted"
-                )
-                y += pitch * 1.2
-            self.line(painter, QPointF(box.left(), y), QPointF(box.right(), y), "grid")
-            middle = y + pitch / 2
-            self.text(
-                painter, QPointF(box.left(), middle), entry.at[11:16], font=self.theme.mono("small"), token="muted"
-            )
-            if entry.operation:
-                self.text(
-                    painter,
-                    QPointF(box.left() + px(50), middle),
-                    str(entry.operation),
-                    font=self.theme.head("section"),
-                    token="teal",
-                )
-            title = QRectF(box.left() + px(80), y, box.width() - px(84), pitch)
-            weight = 600 if entry.kind == "own" else 500
-            words = f"“{entry.title}”" if entry.kind == "own" else entry.title
-            self.text(painter, title, words, font=self.theme.font("body", weight=weight))
-            y += pitch
-            for line in self._details(entry):
-                place = QRectF(box.left() + px(80), y, box.width() - px(84), pitch)
-                mono = line[:1] in "+-@"
-                font = self.theme.mono("small") if mono else self.theme.font("label")
-                self.text(painter, place, line, font=font, token="muted")
-                y += pitch
+_NOTHING = "What you do is logged here automatically."
+_MOST_LINES = 400  # of differences that are shown
+Summary = tuple[tuple[Entry, ...], dict[str, tuple[Row, ...]], tuple[float, float], outcomes.Score]
 
 
 class LogbookPage(QWidget):
@@ -87,31 +33,86 @@ class LogbookPage(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self._view = BookView(session.theme)
-        self._words, self._own = QLineEdit(), QLineEdit()
-        self._asked: tuple[str, int] = ("", -1)
-        self._words.setPlaceholderText("Search, for example: card written")
-        self._words.setAccessibleName("Search the logbook")
+        self.setAcceptDrops(True)
+        self.model = EntryModel(self._more)
+        self.list = EntryList(session.theme, self.model)
+        selection = self.list.selectionModel()
+        assert selection is not None
+        selection.selectionChanged.connect(lambda _on, _off: self._on_chosen())
+        self._words, self._own, self._value, self._spent = QLineEdit(), QLineEdit(), QLineEdit(), QLineEdit()
+        for line, hint, name in (
+            (self._words, "Search, for example: card written", "Search the logbook"),
+            (self._own, "Add an entry of your own", "Your entry"),
+            (self._value, "Measured: 5 V rail=4.71 V", "Measured value"),
+            (self._spent, "Spent: 12.50 or 40min", "Money or time spent"),
+        ):
+            line.setPlaceholderText(hint)
+            line.setAccessibleName(name)
         self._words.textChanged.connect(lambda _text: self.refresh())
-        self._own.setPlaceholderText("Add an entry of your own")
-        self._own.setAccessibleName("Your entry")
-        self._own.returnPressed.connect(self._on_add_clicked)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(self._view)
+        for line in (self._own, self._value, self._spent):
+            line.returnPressed.connect(self._on_add_clicked)
+        self._files: list[Path] = []
+        self._attach = button("Photo or file…", self._on_attach_clicked, tip="Or drop it on this page")
+        self._asked: tuple[str, int] = ("", -1)
+        self.summary: Summary = ((), {}, (0.0, 0.0), outcomes.Score(0, 0))
+        self._build()
+        session.logged.connect(self._on_logged)
+
+    @pyqtSlot()
+    def _on_logged(self) -> None:
+        if self.isVisible():
+            self.refresh()
+
+    def _build(self) -> None:
+        theme = self.session.theme
         self._sheet = Sheet("Entries")
-        self._sheet.add(scroll)
-        heading = row(label("Logbook", "title"), 1, button("Export as Markdown…", self.export), spacing=12)
-        write = row(self._own, button("Add entry", self._on_add_clicked, "outline"), self._words)
-        write.setStretch(0, 3)
-        write.setStretch(2, 2)
-        layout = column(heading, write, self._sheet, spacing=12, margins=(18, 8, 16, 12))
+        self._empty = label(_NOTHING, "muted")
+        self._sheet.add(self._empty, self.list)
+        self._sheet.body.setStretch(1, 1)
+        heading = row(
+            label("Logbook", "title"),
+            1,
+            self._words,
+            button("Verify", self.verify, "quiet", tip="Whether an entry was changed or is missing"),
+            button("Export as Markdown…", self.export),
+            spacing=12,
+        )
+        heading.setStretch(2, 2)
+        write = row(
+            self._own, self._value, self._spent, self._attach, button("Add entry", self._on_add_clicked, "outline")
+        )
+        for place, stretch in ((0, 5), (1, 3), (2, 2)):
+            write.setStretch(place, stretch)
+        self._title = label("", "section", wrap=True)
+        self._about = label("", "muted", wrap=True)
+        self._lines = QPlainTextEdit()
+        self._lines.setReadOnly(True)
+        self._lines.setAccessibleName("Differences")
+        self._restore = button("Restore this entry…", self.ask_restore, "outline")
+        self._opened = QVBoxLayout()
+        self._chosen = Sheet("What changed since")
+        self._chosen.add(self._title, self._about, self._opened, self._lines, row(1, self._restore))
+        self._chosen.body.setStretch(3, 1)
+        self._quantity = Choice(theme, "Measured quantity", lambda _value: self._show_plot())
+        self.plot = MeasuredPlot(theme)
+        self._figures = label("", "muted", wrap=True)
+        self._measured = Sheet("Measured and spent")
+        self._measured.add(self._quantity, self.plot, self._figures)
+        side = column(self._chosen, self._measured, spacing=12)
+        side.setStretch(0, 3)
+        side.setStretch(1, 2)
+        for sheet in (self._chosen, self._measured):
+            sheet.setFixedWidth(side_px(theme, 60))
+        both = row(self._sheet, side, spacing=14)
+        both.setStretch(0, 1)
+        layout = column(heading, write, both, spacing=12, margins=(18, 8, 16, 12))
         layout.setStretch(2, 1)
         self.setLayout(layout)
 
     def instrument(self) -> Instrument | None:
-        return self._view
+        return self.plot
+
+    # --- showing -------------------------------------------------------------------------------------------------
 
     def refresh(self) -> None:
         """Show the entries that hold every word of the search."""
@@ -121,22 +122,173 @@ class LogbookPage(QWidget):
             return
         self._asked = asked
 
-        def show(found: tuple[Entry, ...]) -> None:
-            self._sheet.set_note(f"{len(found)} found" if words else f"{len(found)}, newest first")
-            empty = "No entry contains all these words." if words else "What you do is logged here automatically."
-            self._view.show_entries(found, empty)
+        def read(book: Logbook) -> Summary:
+            return book.entries(words, most=PIECE), book.measured(), book.totals(), outcomes.score_of(book)
 
-        self.session.ask_logbook(lambda book: book.entries(words), show)
+        self.session.ask_logbook(read, self._show)
+
+    def _show(self, found: Summary) -> None:
+        self.summary = found
+        rows, measured, (cost, minutes), score = found
+        self.model.show(rows)
+        words = self._words.text().strip()
+        count = len(rows) if len(rows) < PIECE else f"{PIECE} and more"
+        self._sheet.set_note(f"{count} found" if words else f"{self.session.log_count}, newest first")
+        self._empty.setText(
+            "No entry contains all these words." if words else "What you do is logged here automatically."
+        )
+        self._empty.setVisible(not rows)
+        self._quantity.set_choices(
+            tuple((name, name) for name in measured) or (("", "nothing yet"),), self._quantity.value
+        )
+        self._show_plot()
+        sums = [f"Spent: {cost:.2f}"] if cost else []
+        sums += [f"At the bench: {show_duration(minutes * 60)}"] if minutes else []
+        self._figures.setText("\n".join([*sums, score.words]))
+        self._on_chosen()
+
+    def _more(self, before: int, there: object) -> None:
+        words = self._words.text().strip()
+        self.session.ask_logbook(lambda book: book.entries(words, before=before, most=PIECE), there)  # type: ignore[arg-type]
+
+    def _show_plot(self) -> None:
+        name = self._quantity.value
+        self.plot.show_values(name, self.summary[1].get(name, ()))
+
+    def chosen(self) -> list[Entry]:
+        """The entries that are chosen, newest first; two at most."""
+        return [self.model.rows[place] for place in self.list.chosen()][:2]
+
+    def _on_chosen(self) -> None:
+        entries = self.chosen()
+        while (item := self._opened.takeAt(0)) is not None:
+            if (old := item.widget()) is not None:
+                old.hide()
+                old.deleteLater()
+        self._restore.setEnabled(len(entries) == 1 and bool(entries[0].revision))
+        if not entries:
+            self._title.setText("Choose an entry, or two to compare them.")
+            self._about.setText("")
+            self._lines.setPlainText("")
+            return
+        self._chosen.set_title("What changed since" if len(entries) == 1 else "What changed between the two")
+        entry = entries[0]
+        self._title.setText(visible(entry.title))
+        about = [entry.at[:16].replace("T", " ") + noted_words(entry.noted)]
+        if len(entries) == 2:
+            about = [f"{entries[1].at[:16].replace('T', ' ')} to {entry.at[:16].replace('T', ' ')}"]
+        self._about.setText(visible("\n".join(about)))
+        for each in entry.files if len(entries) == 1 else ():
+            self._opened.addWidget(
+                button(visible(each.name)[:40], lambda each=each: self._show_file(each.path), "quiet")
+            )
+        self._ask_differences(entries)
+
+    def _ask_differences(self, entries: list[Entry]) -> None:
+        old = entries[-1]
+        if not all(each.revision for each in entries):
+            self._lines.setPlainText("From before states of the build were kept.")
+            return
+        asked = [each.id for each in entries]
+
+        def read(book: Logbook) -> Differences:
+            new = entries[0] if len(entries) == 2 else book.entries(most=1)[0]
+            found: Differences = book.reading(lambda database: between_states(database, old.revision, new.revision))
+            return found
+
+        def show(found: Differences) -> None:
+            if [each.id for each in self.chosen()] == asked:
+                lines = found.lines[:_MOST_LINES]
+                self._lines.setPlainText("\n".join(lines) or "Nothing in the build.")
+
+        self.session.ask_logbook(read, show)
+
+    def _show_file(self, path: str) -> None:
+        QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.session.folder / path)))
+
+    # --- acting --------------------------------------------------------------------------------------------------
 
     def search(self) -> None:
         self._words.setFocus()
         self._words.selectAll()
 
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Override."""
+        mime = event.mimeData() if event is not None else None
+        if event is not None and mime is not None and mime.hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Override."""
+        mime = event.mimeData() if event is not None else None
+        if mime is not None:
+            self.attach([Path(url.toLocalFile()) for url in mime.urls() if url.isLocalFile()])
+
+    def _on_attach_clicked(self) -> None:
+        paths, _kind = QFileDialog.getOpenFileNames(self, "Photos or files for the entry", str(Path.home()))
+        self.attach([Path(path) for path in paths])
+
+    def attach(self, paths: list[Path]) -> None:
+        """Files that the next entry takes along."""
+        self._files += [path for path in paths if path.is_file()]
+        self._say_files()
+
+    def _say_files(self) -> None:
+        count = len(self._files)
+        self._attach.setText(f"{count} file{'s' if count != 1 else ''}" if count else "Photo or file…")
+
     def _on_add_clicked(self) -> None:
-        text = self._own.text().strip()
-        if text:
-            self.session.log(0, text, kind="own")
-            self._own.clear()
+        files, folder = tuple(self._files), self.session.folder
+        text = self._own.text().strip() or self._value.text().strip() or ", ".join(path.name for path in files)
+        try:
+            noted = noted_of(self._value.text(), [self._spent.text()])
+        except KyklonError as bad:
+            self.session.said.emit(str(bad))
+            return
+        if not text:
+            return
+
+        def write(book: Logbook) -> Entry:
+            kept = tuple(photos.keep(folder, path) for path in files)
+            return book.add(0, text, kind="own", noted=noted, files=kept)
+
+        def done(_entry: Entry) -> None:
+            for line in (self._own, self._value, self._spent):
+                line.clear()
+            self._files = []
+            self._say_files()
+            self.session.acted()
+
+        self.session.note_edits()
+        self.session.ask_logbook(write, done)
+
+    def verify(self) -> None:
+        """Follow the chain of entries and say what is wrong."""
+
+        def show(found: Verified) -> None:
+            good = f"All {found.entries} entries are as they were written."
+            self.session.said.emit(f"{found.wrong[0]} ({len(found.wrong)} in all)" if found.wrong else good)
+
+        self.session.ask_logbook(lambda book: book.verify(), show)
+
+    def ask_restore(self) -> None:
+        """Show what going back would change, and ask."""
+        entries = self.chosen()
+        if len(entries) != 1:
+            return
+        entry = entries[0]
+
+        def read(book: Logbook) -> Differences:
+            now = book.entries(most=1)[0]
+            found: Differences = book.reading(lambda database: between_states(database, now.revision, entry.revision))
+            return found
+
+        def ask(found: Differences) -> None:
+            if RestoreDialog(entry, found, self).exec():
+                self.session.restore(entry)
+
+        self.session.note_edits()
+        self.session.ask_logbook(read, ask)
 
     def export(self) -> None:
         """Write the whole book as Markdown."""
@@ -148,3 +300,34 @@ class LogbookPage(QWidget):
                 lambda book: book.markdown(name).encode(),
                 lambda data: self.session.keep_file(Path(path), data, f"Exported {path}"),
             )
+
+
+class RestoreDialog(QDialog):
+    """What going back to an entry changes, before it is done."""
+
+    def __init__(self, entry: Entry, found: Differences, parent: LogbookPage) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Restore an entry")
+        lines = found.lines
+        words = label("\n".join(lines[:_MOST_LINES]) or "Nothing differs.", wrap=True)
+        words.setAlignment(Qt.AlignmentFlag.AlignTop)
+        words.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        restore = button("Restore", self.accept, "primary")
+        restore.setEnabled(bool(lines))
+        shown = scrolled(words)
+        shown.setMinimumHeight(200)
+        note = (
+            "The present state stays an entry: you can go forward again. A card, a stick or a machine is not changed: "
+            "it holds what was written last."
+        )
+        self.setLayout(
+            column(
+                label(f"Entry {entry.id}: {visible(entry.title)}", "section", wrap=True),
+                shown,
+                label(note, "muted", wrap=True),
+                row(1, button("Cancel", self.reject, "quiet"), restore),
+                spacing=10,
+                margins=(20, 18, 20, 16),
+            )
+        )
+        self.setMinimumWidth(560)
