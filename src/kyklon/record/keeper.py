@@ -53,7 +53,7 @@ class Keeper:
         self._folder, self._deliver, self._saved = folder, deliver, saved
         self._there = build  # on the disk, as it was read or saved last
         self._stamp = stamp
-        self._wanted: tuple[Build, Build] | None = None  # base and build of a save that waits, or has failed
+        self._wanted: deque[tuple[Build, Build]] = deque()  # base and build of each save that waits, or has failed
         self._failed = self._reported = False
         self._waiting: deque[Callable[[], None]] = deque()
         self._busy = self._ended = False
@@ -62,14 +62,20 @@ class Keeper:
         self._thread.start()
 
     def save(self, base: Build, build: Build) -> None:
-        """Save this build soon; an older one that still waits is passed over.
+        """Save this build soon; an older one that still waits is passed over, unless something that was asked for
+        between the two is to find it on the disk.
 
         base: the build that was handed over last, or the one that was read, each with what was taken since of others'.
         """
         with self._changed:
-            if self._wanted is None or self._failed:
+            if self._failed:
                 self._waiting.append(self._save)
-            self._wanted = (self._wanted[0] if self._wanted else base, build)
+                self._wanted[-1] = (self._wanted[-1][0], build)
+            elif self._waiting and self._waiting[-1] == self._save:
+                self._wanted[-1] = (self._wanted[-1][0], build)
+            else:
+                self._waiting.append(self._save)
+                self._wanted.append((base, build))
             self._failed = False
             self._changed.notify_all()
 
@@ -77,7 +83,7 @@ class Keeper:
     def unsaved(self) -> Build | None:
         """The build that is not on the disk yet, or could not be saved."""
         with self._changed:
-            return self._wanted[1] if self._wanted else None
+            return self._wanted[-1][1] if self._wanted else None
 
     def do(self, work: Callable[[], Any], done: Callable[[Any], object], bad: Callable[[KyklonError], object]) -> None:
         """Do something with the folder; its result goes to `done`, an expected error to `bad`."""
@@ -116,7 +122,7 @@ class Keeper:
 
     def _save(self) -> None:
         with self._changed:
-            wanted, self._wanted = self._wanted, None
+            wanted = self._wanted.popleft() if self._wanted else None
         if wanted is None:
             return
         base, build = wanted
@@ -124,8 +130,11 @@ class Keeper:
             merged = store.save_since(self._folder, base, build)
         except BaseException as bad:
             with self._changed:
-                self._wanted = (base, self._wanted[1] if self._wanted else build)
-                self._failed = self._save not in self._waiting
+                if self._wanted:  # the next one saves what this one could not
+                    self._wanted[0] = (base, self._wanted[0][1])
+                else:
+                    self._wanted.append((base, build))
+                    self._failed = True
             told = Saved(base, build, (), bad if isinstance(bad, KyklonError) else _unexpected(self._folder, bad))
             self._deliver(lambda: self._saved(told))
             if not isinstance(bad, KyklonError) and not self._reported:
