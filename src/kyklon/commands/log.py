@@ -163,15 +163,18 @@ def outcome(
     as_json: Json = False,
 ) -> int:
     """Note how far a real power-on came, against the forecast."""
+    from kyklon.catalogue.image_records import Image
     from kyklon.commands.targets import written_card
     from kyklon.operations.poweron.acts import foretell
+    from kyklon.operations.poweron.sequence import stages_of
     from kyklon.record import outcomes
 
     build, parts = open_folder(folder)
     _world, run = foretell(build, folder, parts, written_card(card, folder).path if card else None)
-    known = dict.fromkeys([*(event.stage for event in run.events), run.reached])
+    image = parts.find(Image, build.part("image"))
+    known = dict.fromkeys([*(stage.name for stage in stages_of(image.school if image else "")), run.reached])
     if reached not in known:
-        raise WrongUse(f"The forecast has no stage {reached!r}.", do=f"It has: {', '.join(known)}.")
+        raise WrongUse(f"There is no stage {reached!r}.", do=f"Stages are: {', '.join(known)}.")
     book = Logbook(folder)
     made = outcomes.note(book, run.reached, reached, right=run.reached == reached, detail=detail)
     told = outcomes.score_of(book)

@@ -182,6 +182,11 @@ COMMANDS = (
     Command("log restore", ("log", "restore"), "Take the build back to an entry, or forward again."),
     Command("log verify", ("log", "verify"), "Check that no entry was changed or is missing; exit 1 when one was."),
     Command("log outcome", ("log", "outcome"), "Note how far a real power-on came, against the forecast."),
+    Command(
+        "book",
+        ("book", "book"),
+        "Write the whole build as a book: parts, drawings, wiring, settings, modes, steps, log and photos.",
+    ),
     Command("bringup log", ("poweron", "log"), "Compare a real machine's boot log with the forecast."),
     Command("rehearse", ("poweron", "rehearse"), "Boot a card on this computer, without a board."),
     Command("fault", ("fault", "fault"), "Find out why a machine fails and what to check next."),

@@ -2,21 +2,30 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
-from PyQt6.QtCore import Qt, QUrl, pyqtSlot
+from PyQt6.QtCore import Qt, QTimer, QUrl, pyqtSlot
 from PyQt6.QtGui import QDesktopServices, QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QDialog, QFileDialog, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
 
+from kyklon.app.pages.logbook.book_drawings import drawings
+from kyklon.app.pages.logbook.book_pdf import pdf_of_book
 from kyklon.app.pages.logbook.entry_list import PIECE, EntryList, EntryModel
 from kyklon.app.pages.logbook.measured_plot import MeasuredPlot, Row
 from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
+from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.base import durable
 from kyklon.base.errors import KyklonError
+from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_duration
 from kyklon.base.shown import visible
+from kyklon.operations.book.blocks import Picture
+from kyklon.operations.book.compose import Material, compose
+from kyklon.operations.book.compose import card as one_page
 from kyklon.record import outcomes, photos
 from kyklon.record.changes import Differences, between_states
 from kyklon.record.entered import noted_of
@@ -74,7 +83,9 @@ class LogbookPage(QWidget):
             1,
             self._words,
             button("Verify", self.verify, "quiet", tip="Whether an entry was changed or is missing"),
-            button("Export as Markdown…", self.export),
+            button("Export as Markdown…", self.export, "quiet"),
+            button("Cabinet card…", lambda: self.ask_book(card=True), "quiet", tip="One page: how to use the machine"),
+            button("Book…", self.ask_book, tip="Everything as one PDF, with drawings and photos"),
             spacing=12,
         )
         heading.setStretch(2, 2)
@@ -289,6 +300,46 @@ class LogbookPage(QWidget):
 
         self.session.note_edits()
         self.session.ask_logbook(read, ask)
+
+    def ask_book(self, *, card: bool = False) -> None:
+        """Write the book, or the page for the cabinet, as PDF."""
+        start = str(self.session.folder / ("card.pdf" if card else "book.pdf"))
+        path, _kind = QFileDialog.getSaveFileName(self, "Cabinet card" if card else "Book", start, "PDF (*.pdf)")
+        if path:
+            self.write_book(Path(path), card=card)
+
+    def write_book(self, path: Path, *, card: bool = False) -> None:
+        """Draw what it needs piece by piece, then write it in the background."""
+        self.session.note_edits()
+        steps = iter(()) if card else drawings(self.session)
+        found: dict[int, tuple[Picture, ...]] = {}
+
+        def go_on() -> None:
+            if self.session.ended:
+                return
+            for number, picture in steps:
+                found[number] = (*found.get(number, ()), picture)
+                self.session.said.emit(f"Drawing: {picture.caption}")
+                QTimer.singleShot(0, go_on)
+                return
+            self._write_book(path, found, card=card)
+
+        go_on()
+
+    def _write_book(self, path: Path, found: dict[int, tuple[Picture, ...]], *, card: bool) -> None:
+        session = self.session
+        told = Material(
+            *(session.build, session.catalogue, session.world, session.folder, session.findings),
+            drawings=found,
+            run=session.bring_up,
+        )
+
+        def work(watch: Watch) -> None:
+            session.flush()
+            whole = replace(told, entries=Logbook(told.folder).entries())
+            durable.keep(path, pdf_of_book(one_page(whole) if card else compose(whole), Theme(), watch))
+
+        session.jobs.start("Writing the book", work, lambda _none: session.said.emit(f"Wrote {path}"))
 
     def export(self) -> None:
         """Write the whole book as Markdown."""
