@@ -187,6 +187,16 @@ COMMANDS = (
         ("book", "book"),
         "Write the whole build as a book: parts, drawings, wiring, settings, modes, steps, log and photos.",
     ),
+    Command(
+        "archive make", ("archive", "make"), "Write a build as one archive, the same byte for byte whoever makes it."
+    ),
+    Command("archive open", ("archive", "open_"), "Make the build folder of an archive."),
+    Command(
+        "archive check",
+        ("archive", "check"),
+        "Check an archive against its own checksums; exit 1 when something was changed.",
+    ),
+    Command("compare", ("archive", "compare"), "Show what differs between two builds; exit 1 when something does."),
     Command("bringup log", ("poweron", "log"), "Compare a real machine's boot log with the forecast."),
     Command("rehearse", ("poweron", "rehearse"), "Boot a card on this computer, without a board."),
     Command("fault", ("fault", "fault"), "Find out why a machine fails and what to check next."),
