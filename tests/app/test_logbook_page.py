@@ -5,13 +5,15 @@ from __future__ import annotations
 from pathlib import Path
 
 from PIL import Image
-from PyQt6.QtCore import QItemSelectionModel, QTimer
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QDialog
 
 from conftest import User
+from kyklon.app.pages.logbook.class_dialog import ClassDialog
 from kyklon.app.pages.logbook.entry_list import PIECE
 from kyklon.app.pages.logbook.page import LogbookPage, RestoreDialog
 from kyklon.app.shell.route_card import LOGBOOK
+from kyklon.record import archive
 from kyklon.record.logbook import Logbook, Noted
 
 WAIT = 180_000
@@ -25,11 +27,7 @@ def opened(user: User) -> LogbookPage:
 
 
 def choose(page: LogbookPage, *rows: int) -> None:
-    selection = page.list.selectionModel()
-    assert selection is not None
-    selection.clearSelection()
-    for place in rows:
-        selection.select(page.model.index(place, 0), QItemSelectionModel.SelectionFlag.Select)
+    page.list.choose(list(rows))
 
 
 def test_edits_write_themselves_and_are_gone_back_to(user: User) -> None:
@@ -101,3 +99,32 @@ def test_a_photo_and_a_value_are_added_and_a_long_book_comes_in_pieces(user: Use
     page._own.setText("kept in the field")
     page._on_add_clicked()
     assert page._own.text() == "kept in the field"
+
+
+def test_book_archive_and_class_from_the_page(user: User, tmp_path: Path) -> None:
+    page = opened(user)
+    jobs = user.window.session.jobs
+    page.write_book(tmp_path / "book.pdf")
+    user.bot.waitUntil(lambda: (tmp_path / "book.pdf").exists(), timeout=WAIT)
+    page.write_book(tmp_path / "card.pdf", card=True)
+    user.bot.waitUntil(lambda: (tmp_path / "card.pdf").exists(), timeout=WAIT)
+    assert (tmp_path / "book.pdf").stat().st_size > (tmp_path / "card.pdf").stat().st_size
+    page.write_archive(tmp_path / "table.tar")
+    user.bot.waitUntil(lambda: (tmp_path / "table.tar").exists() and not jobs.running, timeout=WAIT)
+    assert archive.check(tmp_path / "table.tar") == ()
+    dialog = ClassDialog(user.window.session, user.window)
+    assert dialog.asked
+    dialog._seat_name.setText("Bench 1")
+    dialog.add_seat()
+    place = next(number for number, each in enumerate(dialog.asked) if each.key == "assembly.resistor")
+    dialog.show_question(place)
+    dialog.answer.setText("lots")
+    dialog.give()
+    assert dialog.room.seats == {"Bench 1": {}}
+    dialog.answer.setText("130")
+    dialog.give()
+    assert dialog._said.text().startswith("Right")
+    assert "Bench 1: 1 of" in dialog.grid.accessibleDescription()
+    dialog.write_sheets(tmp_path / "class.pdf")
+    user.bot.waitUntil(lambda: (tmp_path / "class.pdf").exists(), timeout=WAIT)
+    dialog.close()

@@ -176,6 +176,11 @@ COMMANDS = (
     ),
     Command("bringup", ("poweron", "bringup"), "Predict the first power-on from the bytes on a card."),
     Command("bringup diff", ("poweron", "diff"), "Compare the bring-ups of two cards."),
+    Command(
+        "trial",
+        ("plan", "trial"),
+        "Note that parts work together or do not, or list what was tried; findings and plans keep to it.",
+    ),
     Command("log show", ("log", "show"), "List the logbook's entries, newest first."),
     Command("log add", ("log", "add"), "Add an entry: words, files, photos, a measured value, money, minutes."),
     Command("log diff", ("log", "diff"), "Show what differs between two entries or dates; exit 1 when something does."),
@@ -187,6 +192,14 @@ COMMANDS = (
         ("book", "book"),
         "Write the whole build as a book: parts, drawings, wiring, settings, modes, steps, log and photos.",
     ),
+    Command(
+        "class ask",
+        ("classroom", "ask"),
+        "List the lesson's questions along the route card; answers are not among them.",
+    ),
+    Command("class answer", ("classroom", "answer"), "Check a seat's answer and keep it; exit 1 when it is wrong."),
+    Command("class sheet", ("classroom", "sheet"), "Write a sheet for each seat, and one with the answers, as PDF."),
+    Command("class results", ("classroom", "results"), "List how many each seat has right."),
     Command(
         "archive make", ("archive", "make"), "Write a build as one archive, the same byte for byte whoever makes it."
     ),

@@ -130,3 +130,38 @@ def _changed(folder: Path, label: str, change: Callable[[Build, Catalogue], Buil
     Logbook(folder).add(10, label)
     print(f"{label}: done.")
     return OK
+
+
+def trial(
+    folder: Folder,
+    part: Annotated[list[str] | None, Option("--part", help="Id of a part or a cable; at least two.")] = None,
+    works: Annotated[bool, Option("--works", help="They work together; without it they do not.")] = False,
+    why: Annotated[str, Option("--why", help="What was seen.")] = "",
+    as_json: Json = False,
+) -> int:
+    """Note that parts work together or do not, or list what was tried; findings and plans keep to it."""
+    from kyklon.model.build import edited
+    from kyklon.model.plan import Trial
+    from kyklon.record.logbook import now
+
+    build, parts = open_folder(folder)
+    if part:
+        unknown = next((each for each in part if parts.any(each) is None), "")
+        if unknown or len(set(part)) < 2:
+            what = f"There is no part {unknown!r}." if unknown else "A trial has two parts or more."
+            raise WrongUse(what, do="Name them as `kyklon part list` does, each with --part.")
+        made = Trial(parts=tuple(dict.fromkeys(part)), works=works, why=why[:300], at=now())
+        build = store.update(folder, lambda kept: edited(kept, "plan.trials", [*kept.plan.trials, made]))
+        said = "work together" if works else "do not work together"
+        Logbook(folder).add(10, f"Tried: {' with '.join(part)} {said}", why)
+    rows = [trial.model_dump() for trial in build.plan.trials]
+
+    def lines() -> list[str]:
+        told = []
+        for row in rows:
+            word = "works" if row["works"] else "does not"
+            told.append(f"{row['at'][:10]} {word}: {' + '.join(row['parts'])}  {row['why']}".rstrip())
+        return told or ["Nothing was tried yet."]
+
+    out(rows, as_json, lines)
+    return OK

@@ -68,10 +68,20 @@ class Done(Record):
     at: str = ""
 
 
+class Trial(Record):
+    """Parts that were tried together on this bench. parts: ids, of parts and cables. why: what was seen."""
+
+    parts: tuple[Annotated[str, Field(min_length=1, max_length=80)], ...] = Field(min_length=2, max_length=8)
+    works: bool
+    why: str = Field(default="", max_length=300)
+    at: str = Field(default="", max_length=40)
+
+
 class PlanSettings(Record):
     """games: how many of each system, by its id. hardest: words of the title of the game that asks for most. screen:
     the display that is there. reach_m: from the machine to it along the cable. fixed: parts that stay. bundles: what a
-    shop sells together, each compared with buying one by one; bundle: the name of the one that is bought."""
+    shop sells together, each compared with buying one by one; bundle: the name of the one that is bought. trials: what
+    was tried on this bench, whether it worked or not."""
 
     games: dict[str, Annotated[int, Field(ge=0, le=100_000)]] = {}
     hardest: str = described("Most demanding game", "", max_length=120)
@@ -93,6 +103,7 @@ class PlanSettings(Record):
     parts: tuple[Bought, ...] = described("Parts list", (), max_length=2000)
     evenings: tuple[Evening, ...] = described("Time at the bench", (), max_length=400)
     done: tuple[Done, ...] = described("Steps done", (), max_length=1000)
+    trials: tuple[Trial, ...] = described("Tried together", (), max_length=200)
 
     @property
     def bought_bundle(self) -> Bundle | None:

@@ -44,7 +44,35 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
         *_capacity(build, catalogue),
         *_image(build, catalogue),
         *_sync(build, catalogue),
+        *_tried(build, catalogue),
     ]
+
+
+def _tried(build: Build, catalogue: Catalogue) -> list[Finding]:
+    """Parts of this build that did not work together when they were tried; a later trial of the same parts counts."""
+    cables = {cable for link in build.links for cable in (link.cable, *link.further)}
+    there = {part.part for part in build.parts} | cables
+    latest = {frozenset(trial.parts): trial for trial in sorted(build.plan.trials, key=lambda each: each.at)}
+    found = []
+    for parts, trial in latest.items():
+        if trial.works or not parts <= there:
+            continue
+        names = [record.name if (record := catalogue.any(each)) is not None else each for each in trial.parts]
+        found.append(
+            Finding(
+                code=f"plan.tried:{'+'.join(sorted(parts))}",
+                severity=Severity.STOP,
+                operation=OPERATION,
+                subject=names[0],
+                title=f"{' with '.join(names)} did not work when it was tried",
+                message=trial.why or "No reason was noted.",
+                why=f"Tried on {trial.at[:10]}. Exchange one of them, or note a trial that works."
+                if trial.at
+                else "Exchange one of them, or note a trial that works.",
+                source="a trial on this bench",
+            )
+        )
+    return found
 
 
 def _missing(role: str) -> Finding:

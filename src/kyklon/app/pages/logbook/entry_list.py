@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from PyQt6.QtCore import QAbstractListModel, QModelIndex, QPointF, QRectF, QSize, Qt
+from PyQt6.QtCore import QAbstractListModel, QItemSelectionModel, QModelIndex, QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QFont, QImage, QPainter, QPen, QPixmap
 from PyQt6.QtWidgets import QAbstractItemView, QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
@@ -171,6 +171,14 @@ class EntryList(QListView):
         self.setFrameShape(QListView.Shape.NoFrame)
         self.viewport().setAutoFillBackground(False)
         self.setStyleSheet("QListView { background: transparent; }")
+
+    def choose(self, rows: list[int]) -> None:
+        """Choose these rows, and no others."""
+        selection = self.selectionModel()
+        if selection is not None:
+            selection.clearSelection()
+            for row in rows:
+                selection.select(self.model().index(row, 0), QItemSelectionModel.SelectionFlag.Select)
 
     def chosen(self) -> list[int]:
         """Rows that are chosen, from the top."""

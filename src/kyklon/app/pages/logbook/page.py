@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QDialog, QFileDialog, QLineEdit, QPlainTextEdit, QVB
 
 from kyklon.app.pages.logbook.book_drawings import drawings
 from kyklon.app.pages.logbook.book_pdf import pdf_of_book
+from kyklon.app.pages.logbook.class_dialog import ClassDialog
 from kyklon.app.pages.logbook.entry_list import PIECE, EntryList, EntryModel
 from kyklon.app.pages.logbook.measured_plot import MeasuredPlot, Row
 from kyklon.app.pages.tab_view import side_px
@@ -21,12 +22,12 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.base import durable
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_duration
+from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.base.shown import visible
 from kyklon.operations.book.blocks import Picture
 from kyklon.operations.book.compose import Material, compose
 from kyklon.operations.book.compose import card as one_page
-from kyklon.record import outcomes, photos
+from kyklon.record import archive, outcomes, photos
 from kyklon.record.changes import Differences, between_states
 from kyklon.record.entered import noted_of
 from kyklon.record.logbook import Entry, Logbook, Verified, noted_words
@@ -83,7 +84,8 @@ class LogbookPage(QWidget):
             1,
             self._words,
             button("Verify", self.verify, "quiet", tip="Whether an entry was changed or is missing"),
-            button("Export as Markdown…", self.export, "quiet"),
+            button("Archive…", self.ask_archive, "quiet", tip="The whole build as one file"),
+            button("Class…", self.open_class, "quiet", tip="The route as a lesson for a group"),
             button("Cabinet card…", lambda: self.ask_book(card=True), "quiet", tip="One page: how to use the machine"),
             button("Book…", self.ask_book, tip="Everything as one PDF, with drawings and photos"),
             spacing=12,
@@ -141,7 +143,9 @@ class LogbookPage(QWidget):
     def _show(self, found: Summary) -> None:
         self.summary = found
         rows, measured, (cost, minutes), score = found
+        chosen = {entry.id for entry in self.chosen()}
         self.model.show(rows)
+        self.list.choose([place for place, entry in enumerate(rows) if entry.id in chosen])
         words = self._words.text().strip()
         count = len(rows) if len(rows) < PIECE else f"{PIECE} and more"
         self._sheet.set_note(f"{count} found" if words else f"{self.session.log_count}, newest first")
@@ -300,6 +304,32 @@ class LogbookPage(QWidget):
 
         self.session.note_edits()
         self.session.ask_logbook(read, ask)
+
+    def open_class(self) -> None:
+        """The lesson, beside the window."""
+        ClassDialog(self.session, self).show()
+
+    def ask_archive(self) -> None:
+        """Write the build as one archive."""
+        start = str(self.session.folder.parent / f"{self.session.folder.name}.tar")
+        path, _kind = QFileDialog.getSaveFileName(self, "Archive of the build", start, "Archive (*.tar)")
+        if path:
+            self.write_archive(Path(path))
+
+    def write_archive(self, path: Path) -> None:
+        """In the background."""
+        session = self.session
+        session.note_edits()
+
+        def work(watch: Watch) -> archive.Packed:
+            session.flush()
+            return archive.make(session.folder, path, watch=watch)
+
+        def done(made: archive.Packed) -> None:
+            left = f"; {len(made.images)} images named by checksum" if made.images else ""
+            session.said.emit(f"Wrote {path}: {made.files} files, {show_bytes(made.size)}{left}")
+
+        session.jobs.start("Writing the archive", work, done)
 
     def ask_book(self, *, card: bool = False) -> None:
         """Write the book, or the page for the cabinet, as PDF."""
