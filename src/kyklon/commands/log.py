@@ -11,7 +11,7 @@ from kyklon.base.quantities import show_bytes
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, Yes, open_folder, out
 from kyklon.record.entered import noted_of
-from kyklon.record.logbook import Entry, Logbook
+from kyklon.record.logbook import Entry, Logbook, Noted
 
 
 def _data(entry: Entry) -> dict[str, Any]:
@@ -181,3 +181,31 @@ def outcome(
     data = {**_data(made), "right": run.reached == reached, "score": {"right": told.right, "of": told.count}}
     out(data, as_json, lambda: [made.title, told.words])
     return OK
+
+
+def soak(
+    folder: Folder,
+    hours: Annotated[float, Argument(help="How long it played.", metavar="HOURS")],
+    game: Annotated[list[str] | None, Option("--game", help="What was played; repeatable.")] = None,
+    celsius: Annotated[float, Option("--celsius", help="The processor's temperature at the end.")] = 0.0,
+    failed: Annotated[str, Option("--failed", help="Cause that was found, as `kyklon fault likely` lists it.")] = "",
+    as_json: Json = False,
+) -> int:
+    """Note a soak test; the fault finder learns from what failed. Exit 1 when something did."""
+    from kyklon.catalogue.fault_records import Cause
+    from kyklon.faults.acts import cures_file
+    from kyklon.record import cures
+
+    _build, parts = open_folder(folder)
+    if not 0 < hours <= 10_000 or not 0 <= celsius < 200:
+        raise WrongUse("A soak test lasts more than no time, at up to 200 °C.", do="Write hours as 4 or 0.5.")
+    cause = parts.find(Cause, failed) if failed else None
+    if failed and cause is None:
+        raise WrongUse(f"There is no cause {failed!r}.", do="`kyklon fault likely FOLDER` lists them.")
+    noted = Noted("Soak test, processor", celsius, "°C", 0.0, 60 * hours) if celsius else Noted(minutes=60 * hours)
+    title = f"Soak test, {hours:g} h: {f'failed, {cause.name}' if cause else 'nothing failed'}"
+    made = Logbook(folder).add(90, title, ", ".join(game or ()), noted=noted)
+    if cause is not None:
+        cures.remember(cures_file(), cause.id)
+    out(_data(made), as_json, lambda: [_line(made)])
+    return STOPS if cause is not None else OK

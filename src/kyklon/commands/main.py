@@ -186,6 +186,11 @@ COMMANDS = (
     Command("log diff", ("log", "diff"), "Show what differs between two entries or dates; exit 1 when something does."),
     Command("log restore", ("log", "restore"), "Take the build back to an entry, or forward again."),
     Command("log verify", ("log", "verify"), "Check that no entry was changed or is missing; exit 1 when one was."),
+    Command(
+        "log soak",
+        ("log", "soak"),
+        "Note a soak test; the fault finder learns from what failed. Exit 1 when something did.",
+    ),
     Command("log outcome", ("log", "outcome"), "Note how far a real power-on came, against the forecast."),
     Command(
         "book",

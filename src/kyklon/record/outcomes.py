@@ -25,7 +25,7 @@ class Score:
     def words(self) -> str:
         if not self.count:
             return "No power-on was noted yet."
-        often = f"{self.low * 100:.0f} % and {self.high * 100:.0f} %"
+        often = f"{self.low * 100:.0f}\u202f% and {self.high * 100:.0f}\u202f%"
         return f"The forecast was right in {self.right} of {self.count}: a share between {often} (95 % confidence)."
 
 
