@@ -160,6 +160,53 @@ def test_false_answers_are_allowed_for() -> None:
         _sampled(Network(np.array([0.5]), np.array([[0.0]]), np.array([0.0])), [0], [], np.zeros(1, dtype=bool))
 
 
+@pytest.mark.parametrize("rate", [0.0, 0.05, 0.3, 0.5])
+def test_a_false_answer_turns_each_chance_round(rate: float) -> None:
+    """A share of all answers is the other one: with no cause, and with one at a time, exactly."""
+    network = small(3)
+    heard = network.heard(rate)
+
+    def told(chance: np.ndarray) -> np.ndarray:
+        return (1 - rate) * chance + rate * (1 - chance)
+
+    assert heard.leak == pytest.approx(told(network.leak), abs=1e-12)
+    for cause in range(5):
+        alone = 1 - (1 - network.weight[cause]) * (1 - network.leak)
+        silent = (1 - heard.weight[cause]) * (1 - heard.leak)
+        assert 1 - silent == pytest.approx(told(alone), abs=1e-12)
+
+
+def test_answers_are_exact_up_to_the_bound_and_sampled_beyond() -> None:
+    network = small(7, causes=4, observations=MOST_EXACT + 1)
+    network = Network(network.prior, network.weight, np.full(MOST_EXACT + 1, 0.3))
+    assert believe(network, dict.fromkeys(range(MOST_EXACT), True)).exact
+    assert not believe(network, dict.fromkeys(range(MOST_EXACT + 1), True)).exact
+
+
+def test_what_cancels_away_is_sampled_and_its_error_is_that_of_equal_samples() -> None:
+    """Eleven yeses that nothing explains but a leak of a hundredth: their sum loses all digits. No cause has to do with
+    them, so samples weigh the same: three standard errors of a mean, or 1/sqrt(n) where that is more."""
+    prior = np.array([2e-4, 3e-4])
+    network = Network(prior, np.zeros((2, MOST_EXACT)), np.full(MOST_EXACT, 0.01))
+    found = believe(network, dict.fromkeys(range(MOST_EXACT), True))
+    assert not found.exact
+    assert found.error == pytest.approx(1 / np.sqrt(len(found.terms)), rel=0.01)
+    assert np.abs(found.chance - prior).max() < found.error
+
+
+def test_gains_after_sampling_are_near_those_of_the_exact() -> None:
+    network, answers = small(11), {0: True, 3: False}
+    exact = gains(believe(network, answers))
+    taken = np.zeros(7, dtype=bool)
+    taken[[0, 3]] = True
+    near = gains(_sampled(network, [0], [3], taken))
+    assert near.yes == pytest.approx(exact.yes, abs=0.03)
+    assert near.asking == pytest.approx(exact.asking, abs=0.05)
+    assert near.trying == pytest.approx(exact.trying, abs=0.08)
+    assert near.no_chance[1] == pytest.approx(exact.no_chance[1], abs=0.05)
+    assert near.yes_chance[1] == pytest.approx(exact.yes_chance[1], abs=0.08)
+
+
 # --- the data --------------------------------------------------------------------------------------------------------
 
 

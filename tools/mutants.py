@@ -46,7 +46,7 @@ MODULES = {  # module -> the tests that are its own
     "operations/card/volumes/ext_journal.py": "tests/external/test_journals.py",
     "operations/poweron/rehearsal.py": "tests/external/test_rehearsal.py",
     "faults/network.py": f"{HAND} tests/test_faults.py tests/external/test_bayes.py",
-    "record/keeper.py": "tests/test_keeping.py tests/test_two.py",
+    "record/keeper.py": "tests/test_keeper.py tests/test_two.py",
 }
 SECONDS = 240
 
