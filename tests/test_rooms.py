@@ -48,6 +48,11 @@ def copy(tmp_path: Path) -> Path:
         ("operations/inspection.py", "from PyQt6 import QtCore"),
     ],
 )
+def test_no_two_commands_have_one_name() -> None:
+    names = [command.name for command in COMMANDS]
+    assert sorted(names) == sorted(set(names))
+
+
 def test_the_contracts_can_break(module: str, line: str, copy: Path) -> None:
     path = copy / "src" / "kyklon" / module
     path.parent.mkdir(exist_ok=True)

@@ -29,6 +29,7 @@ def make(
 
     def lines() -> list[str]:
         rows = [f"{to}: {done.files} files, {show_bytes(done.size)}", f"SHA-256 {done.digest}"]
+        rows += ["It holds this build's keys and addresses: publish the book instead."] if done.private else []
         return [*rows, *(f"Not in it: {visible(name)}, SHA-256 {digest}" for name, digest in done.images)]
 
     out(asdict(done), as_json, lines)

@@ -214,7 +214,11 @@ COMMANDS = (
         ("archive", "check"),
         "Check an archive against its own checksums; exit 1 when something was changed.",
     ),
-    Command("compare", ("archive", "compare"), "Show what differs between two builds; exit 1 when something does."),
+    Command(
+        "archive compare",
+        ("archive", "compare"),
+        "Show what differs between two builds; exit 1 when something does.",
+    ),
     Command("bringup log", ("poweron", "log"), "Compare a real machine's boot log with the forecast."),
     Command("rehearse", ("poweron", "rehearse"), "Boot a card on this computer, without a board."),
     Command("fault", ("fault", "fault"), "Find out why a machine fails and what to check next."),

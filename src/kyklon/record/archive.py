@@ -51,17 +51,19 @@ _MOST_LINE = 64 << 20  # of a database's row
 
 @dataclass(frozen=True)
 class Packed:
-    """files: how many. size: bytes of the archive. images: names that stayed outside, each with its SHA-256."""
+    """files: how many. size: bytes of the archive. images: names that stayed outside, each with its SHA-256. private:
+    whether the build has keys or a login, so that the archive is not for publishing."""
 
     files: int
     size: int
     digest: str
     images: tuple[tuple[str, str], ...]
+    private: bool = False
 
 
 def make(place: Path, to: Path, *, images: bool = False, watch: Watch = UNWATCHED) -> Packed:
     """Write the archive of a build folder. images: also the image files in it. Raises KyklonError, Cancelled."""
-    folder.load(place)  # says what is wrong with a folder that is none
+    build = folder.load(place).build  # says what is wrong with a folder that is none
     if to.suffix != ENDING:
         raise WrongUse(f"An archive's name ends in {ENDING}, not {to.suffix or 'nothing'}.", do="Name it NAME.tar.")
     outside: dict[str, str] = {}
@@ -103,7 +105,12 @@ def make(place: Path, to: Path, *, images: bool = False, watch: Watch = UNWATCHE
         raise KyklonError(f"{to} cannot be written: {bad.strerror}.", do=do) from bad
     finally:
         held.unlink(missing_ok=True)
-    return Packed(len(members), to.stat().st_size, _sum(to), tuple(sorted(outside.items())))
+    return Packed(len(members), to.stat().st_size, _sum(to), tuple(sorted(outside.items())), _private(build))
+
+
+def _private(build: Build) -> bool:
+    system = build.system
+    return bool(system.wireless_key or system.password_hash or system.remote_key or build.library.host)
 
 
 def _files(place: Path) -> Iterator[tuple[str, Path]]:

@@ -327,7 +327,8 @@ class LogbookPage(QWidget):
 
         def done(made: archive.Packed) -> None:
             left = f"; {len(made.images)} images named by checksum" if made.images else ""
-            session.said.emit(f"Wrote {path}: {made.files} files, {show_bytes(made.size)}{left}")
+            warn = " It holds this build's keys and addresses: publish the book instead." if made.private else ""
+            session.said.emit(f"Wrote {path}: {made.files} files, {show_bytes(made.size)}{left}.{warn}")
 
         session.jobs.start("Writing the archive", work, done)
 
