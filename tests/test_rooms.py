@@ -39,6 +39,11 @@ def copy(tmp_path: Path) -> Path:
     return tmp_path
 
 
+def test_no_two_commands_have_one_name() -> None:
+    names = [command.name for command in COMMANDS]
+    assert sorted(names) == sorted(set(names))
+
+
 @pytest.mark.parametrize(
     ("module", "line"),
     [
@@ -48,11 +53,6 @@ def copy(tmp_path: Path) -> Path:
         ("operations/inspection.py", "from PyQt6 import QtCore"),
     ],
 )
-def test_no_two_commands_have_one_name() -> None:
-    names = [command.name for command in COMMANDS]
-    assert sorted(names) == sorted(set(names))
-
-
 def test_the_contracts_can_break(module: str, line: str, copy: Path) -> None:
     path = copy / "src" / "kyklon" / module
     path.parent.mkdir(exist_ok=True)
