@@ -92,6 +92,49 @@ def test_one_system_alone_is_solved_exactly() -> None:
         assert cost == pytest.approx(min(problem.cost(answer) for answer in answers_of(problem, buttons)))
 
 
+@pytest.mark.parametrize("seed", range(6))
+def test_moving_single_ideas_is_priced_by_trying_every_answer(seed: int) -> None:
+    """Each move and each swap once, each at the sum of the systems' own optima there; the best of them is taken."""
+    rng = np.random.default_rng(500 + seed)
+    buttons, ideas = 3, 2
+    problems = tuple(drawn(rng, int(rng.integers(1, 4)), buttons, ideas) for _system in range(3))
+    tables = [[(answer, problem.cost(answer)) for answer in answers_of(problem, buttons)] for problem in problems]
+
+    def least(homes: tuple[int, ...]) -> float:
+        return sum(
+            min(cost + problem.strayed(answer, np.array(homes)) for answer, cost in table)
+            for problem, table in zip(problems, tables, strict=True)
+        )
+
+    search = assignment._Search(problems, ideas, buttons)
+    for start in itertools.product(range(buttons), repeat=ideas):
+        search._homes = np.array(start, dtype=np.int64)
+        moves = [tuple(move) for move in search._moves().tolist()]
+        single = {
+            tuple(button if place == idea else home for place, home in enumerate(start))
+            for idea in range(ideas)
+            for button in range(buttons)
+        }
+        wanted = sorted([*(single - {start}), *([start[::-1]] if start[0] != start[1] else [])])
+        assert sorted(moves) == wanted
+        assert search._totals(np.array(moves)) == pytest.approx([least(move) for move in moves], abs=1e-9)
+    worst = max(itertools.product(range(buttons), repeat=ideas), key=least)
+    search = assignment._Search(problems, ideas, buttons)
+    search._homes, search._cost = np.array(worst, dtype=np.int64), least(worst)
+    around = min(least(tuple(move)) for move in search._moves().tolist())
+    search._polish()
+    assert search._cost <= around + 1e-9
+    assert search._cost == pytest.approx(least(tuple(search._homes.tolist())), abs=1e-9) or search._cost == around
+
+
+def test_what_no_idea_joins_has_no_moves() -> None:
+    problem = drawn(np.random.default_rng(1), 2, 3, 0)
+    search = assignment._Search((problem,), 0, 3)
+    assert search._moves().shape == (0, 0)
+    assert search._totals(search._moves()).shape == (0,)
+    assert assignment.solve([problem], 0).cost == pytest.approx(assignment.best(problem)[1])
+
+
 def test_a_held_pair_stays_and_what_it_costs_is_told(demo: Demo, catalogue: Catalogue) -> None:
     hookup = hookup_of(demo.build, catalogue)
     systems = [catalogue.get(System, system) for system in SYSTEMS]

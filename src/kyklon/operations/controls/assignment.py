@@ -369,7 +369,7 @@ class _Search:
                     moved = self._homes.copy()
                     moved[idea], moved[other] = self._homes[other], self._homes[idea]
                     rows.append(moved)
-        return np.array(rows, dtype=np.int64).reshape(-1, self._ideas)
+        return np.array(rows, dtype=np.int64).reshape(len(rows), self._ideas)
 
     def _totals(self, moves: NDArray[np.int64]) -> NDArray[np.float64]:
         """The least cost of all systems for each row of homes; a system is solved once for the homes of its own
