@@ -198,7 +198,7 @@ def check(path: Path, watch: Watch = UNWATCHED) -> tuple[str, ...]:
     except (tarfile.TarError, OSError, EOFError, ValueError) as bad:
         if isinstance(bad, KyklonError):
             raise
-        wrong.append(f"The archive ends early or is damaged: {bad}.")
+        wrong.append(f"The archive ends early or is damaged: {str(bad).rstrip('.')}.")
     return tuple(wrong)
 
 
@@ -259,7 +259,7 @@ def open_into(path: Path, place: Path, watch: Watch = UNWATCHED) -> Build:
 
 
 def _refuse(name: str, why: str) -> NoReturn:
-    raise FormatError(name, 0, expected="an archive as it was made", got=why, do="Take another copy.")
+    raise FormatError(name, 0, expected="an archive as it was made", got=why.rstrip("."), do="Take another copy.")
 
 
 def _unpack(path: Path, place: Path, watch: Watch) -> None:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from math import isfinite
 
 from kyklon.base.errors import WrongUse
 from kyklon.record.logbook import NOTHING, Noted
 
-_VALUE = re.compile(r"^(.+)=\s*([+-]?\d+(?:[.,]\d+)?)\s*(\S{0,12})$")
+_VALUE = re.compile(r"^(.+)=\s*([+-]?\d+(?:[.,]\d+)?(?:[eE][+-]?\d{1,3})?)\s*(\S{0,12})$")
 _MOST_COST, _MOST_MINUTES = 1e9, 1e7
 
 
@@ -20,6 +21,8 @@ def noted_of(measured: str = "", spent: Iterable[str] = ()) -> Noted:
         if match is None:
             raise WrongUse(f"{measured!r} is no measured value.", do="Write it as '5 V rail=4.71 V'.")
         quantity, value, unit = match[1].strip(), float(match[2].replace(",", ".")), match[3]
+        if not isfinite(value):
+            raise WrongUse(f"{match[2]} is too large to be measured.", do="Write it as '5 V rail=4.71 V'.")
     cost = minutes = 0.0
     for text in spent:
         plain = text.strip().lower().replace(",", ".")
