@@ -46,6 +46,7 @@ from kyklon.model.build import Build
 from kyklon.model.card import Program
 from kyklon.model.fields import describe, described_fields
 from kyklon.model.kernel_line import given, set_words, word_values, words
+from kyklon.model.library import LISTED_TEXTS
 from kyklon.operations import checksums
 from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled
@@ -66,7 +67,8 @@ from kyklon.operations.controls.hookup import hookup_of
 from kyklon.operations.controls.matrix import read_readings, reconstruct
 from kyklon.operations.library import compare, match, packed, remembered, scan, titles, transfer
 from kyklon.operations.library.facts import Facts
-from kyklon.operations.library.lists import guess, read_list, sample
+from kyklon.operations.library.list_guess import guess
+from kyklon.operations.library.lists import read_list, sample
 from kyklon.operations.picture import edid, exports
 from kyklon.operations.picture.video_word import made_of, modes_offered, parsed
 from kyklon.operations.poweron.acts import foretell
@@ -594,7 +596,10 @@ def _template(data: bytes) -> object:
             "players": (),
             "keys": (),
             "image": _catalogue().all(Image)[0],
-            "games": [{"title": "A & B", "file": "a.x", "path": "p/a.x", "favourite": True, "picture": ""}],
+            "games": [
+                {"title": "A & B", "file": "a.x", "path": "p/a.x", "favourite": True, "picture": ""}
+                | dict.fromkeys(LISTED_TEXTS, "<told>")
+            ],
             "all_games": (),
             "favourites": (),
         },

@@ -18,9 +18,10 @@ from kyklon.catalogue.system_records import System
 from kyklon.model.build import LibrarySettings
 from kyklon.model.library import ListFile, Scan
 from kyklon.operations import checksums
-from kyklon.operations.library import lists
+from kyklon.operations.library import list_guess
 from kyklon.operations.library.facts import Facts
-from kyklon.operations.library.lists import guess, read_list
+from kyklon.operations.library.list_guess import guess
+from kyklon.operations.library.lists import read_list
 from kyklon.operations.library.naming import Terms, named, with_list
 from kyklon.operations.library.scan import scan
 from support import that_ends
@@ -148,4 +149,4 @@ def test_titles_with_accents_are_read_whatever_program_wrote_them(encoding: str,
 
 def test_a_key_that_is_no_text_is_told() -> None:
     with pytest.raises(FormatError, match="text"):
-        lists._scheme("json", {"\ud800": ["A", "B"], "crc": ["0a0b0c0d", "00000001"]})
+        list_guess._scheme("json", {"\ud800": ["A", "B"], "crc": ["0a0b0c0d", "00000001"]})

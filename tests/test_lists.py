@@ -26,7 +26,8 @@ from kyklon.model.build import LibrarySettings
 from kyklon.model.library import Game, GameText, ListFile, ListScheme, Scan
 from kyklon.operations.library import choose, compare, match, texts
 from kyklon.operations.library.facts import Asked, Facts
-from kyklon.operations.library.lists import Listed, Part, guess, read_list, sample
+from kyklon.operations.library.list_guess import guess
+from kyklon.operations.library.lists import Listed, Part, read_list, sample
 from kyklon.operations.library.naming import Terms, named
 from kyklon.operations.library.packed import look_into
 from kyklon.operations.library.review import answered, apart, queue

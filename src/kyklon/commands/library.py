@@ -21,7 +21,8 @@ from kyklon.model.build import edited
 from kyklon.model.world import World
 from kyklon.operations.library import contents, lists_made
 from kyklon.operations.library.findings import findings
-from kyklon.operations.library.lists import guess, sample
+from kyklon.operations.library.list_guess import guess
+from kyklon.operations.library.lists import sample
 from kyklon.operations.library.naming import chosen_more, with_list
 from kyklon.operations.library.observe import look
 from kyklon.operations.library.review import answered

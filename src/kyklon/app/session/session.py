@@ -8,17 +8,17 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from PyQt6.QtCore import QFileSystemWatcher, QObject, QTimer, pyqtSignal, pyqtSlot
+from PyQt6.QtCore import QFileSystemWatcher, QTimer, pyqtSignal, pyqtSlot
 
 from kyklon.app.session.jobs import Jobs, to_whom_is_there
 from kyklon.app.session.own_parts import OwnParts
+from kyklon.app.session.power_on import PowerOnRuns
 from kyklon.app.theme.tokens import Theme
 from kyklon.base import durable
 from kyklon.base.errors import Cancelled, KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
-from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build, CardEvent, CardRecord, CardState, SignOff, Tick, edited, remedied
 from kyklon.model.fields import describe
@@ -30,17 +30,11 @@ from kyklon.operations.operation import Operation
 from kyklon.operations.registry import LOOKS
 from kyklon.operations.remedies import words_of
 from kyklon.parts.view import inspect, kept
-from kyklon.record import builds, noting, outcomes, restoring
+from kyklon.record import builds, noting, restoring
 from kyklon.record import folder as store
 from kyklon.record.history import History
 from kyklon.record.keeper import Keeper, Saved
 from kyklon.record.logbook import Entry, Logbook, now
-
-if TYPE_CHECKING:
-    from kyklon.operations.poweron.boot_log import LogReading
-    from kyklon.operations.poweron.events import BringUp
-    from kyklon.operations.poweron.rehearsal import Rehearsal, Terms
-
 
 _IDLE_MS = 4000  # after the last edit before it is noted: a number being typed is one change
 
@@ -57,16 +51,6 @@ class Loaded:
     stamp: store.Stamp = None
 
 
-@dataclass(frozen=True)
-class Rehearsed:
-    """A rehearsal of a build's card, and what was foretold of the same."""
-
-    build: Build
-    run: BringUp
-    rehearsal: Rehearsal
-    school: str
-
-
 def load(folder: Path, catalogue: Catalogue) -> Loaded:
     """Read a build folder, with what the first findings need of the world. Raises KyklonError."""
     store.sweep(folder)
@@ -77,10 +61,9 @@ def load(folder: Path, catalogue: Catalogue) -> Loaded:
     return Loaded(folder, opened.build, warning, catalogue, world, opened.stamp)
 
 
-class Session(QObject):
+class Session(PowerOnRuns):
     """One open build folder."""
 
-    changed = pyqtSignal()  # the build, the world, the findings or the bring-up
     logged = pyqtSignal()
     said = pyqtSignal(str)  # one line for the bottom bar
     _delivered = pyqtSignal(object)  # what to do on this thread, from the keeper's
@@ -92,12 +75,8 @@ class Session(QObject):
         self.history = History(loaded.build)
         self.world = loaded.world
         self.findings: tuple[Finding, ...] = ()
-        self.bring_up: BringUp | None = None
-        self.bring_up_before: BringUp | None = None  # the run before this one
+        self.bring_up = self.bring_up_before = self.rehearsal = self.log_reading = self.other_bring_up = None
         self.bring_up_current = False
-        self.rehearsal: Rehearsed | None = None
-        self.log_reading: LogReading | None = None
-        self.other_bring_up: tuple[str, BringUp] | None = None  # of another card, by its name
         self.saved_at = ""
         self.not_saved = ""  # why the build is not on the disk, '' where it is or will be at once
         self._base = loaded.build  # what this window and the disk have in common
@@ -417,105 +396,6 @@ class Session(QObject):
                 self.look(wanted.pop(0), go_on)
 
         go_on()
-
-    # --- power-on --------------------------------------------------------------------------------------------
-
-    def run_bring_up(self) -> None:
-        """Read the card again, then predict; the result comes with `changed`."""
-        build, folder, catalogue = self.build, self.folder, self.catalogue
-
-        def work(watch: Watch) -> tuple[World, BringUp]:
-            from kyklon.operations.poweron.acts import foretell
-
-            return foretell(build, folder, catalogue, watch=watch)
-
-        def done(result: tuple[World, BringUp]) -> None:
-            self.bring_up_before = self.bring_up
-            seen, self.bring_up = result
-            self.bring_up_current = self.build == build
-            failure = self.bring_up.failure
-            self.log(90, f"Bring-up reached: {self.bring_up.reached}", failure.cause if failure else "No failure.")
-            fields = ("card", *LOOKS["library"].fields)
-            self.set_world(replace(self.world, **{name: getattr(seen, name) for name in fields}))
-
-        self.jobs.start("Running the bring-up", work, done, cancellable=False)
-
-    @property
-    def school(self) -> str:
-        """Of the build's image, for the order of the stages."""
-        image = self.catalogue.find(Image, self.build.part("image"))
-        return image.school if image else ""
-
-    def foretell_other(self, card: Path) -> None:
-        """The bring-up from another card or image, to lay beside the build's own."""
-        build, folder, catalogue = self.build, self.folder, self.catalogue
-
-        def work(watch: Watch) -> BringUp:
-            from kyklon.operations.poweron.acts import foretell
-
-            return foretell(build, folder, catalogue, card, watch)[1]
-
-        def done(run: BringUp) -> None:
-            self.other_bring_up = (card.name, run)
-            self.changed.emit()
-
-        self.jobs.start(f"Reading {card.name}", work, done, cancellable=False)
-
-    def rehearse(self, terms: Terms) -> None:
-        """Start the build's card on the desk; the result comes with `changed`."""
-        build, folder, catalogue = self.build, self.folder, self.catalogue
-
-        def work(watch: Watch) -> Rehearsed:
-            from kyklon.operations.poweron.acts import rehearse_own
-
-            return Rehearsed(build, *rehearse_own(build, folder, catalogue, terms, watch))
-
-        def done(result: Rehearsed) -> None:
-            self.rehearsal = result
-            self.log(90, f"Rehearsed: {result.rehearsal.verdict}", result.rehearsal.said[-2000:])
-            self.changed.emit()
-
-        self.jobs.start("Rehearsing", work, done)
-
-    def read_boot_log(self, data: bytes) -> None:
-        """Read a real machine's log; what it says comes with `changed`."""
-        catalogue, school = self.catalogue, self.school
-
-        def work(_watch: Watch) -> LogReading:
-            from kyklon.operations.poweron.boot_log import log_text, read_log
-
-            return read_log(log_text(data), catalogue, school)
-
-        def done(reading: LogReading) -> None:
-            self.log_reading = reading
-            stop = f" Stopped at {reading.stop.stage}: {reading.stop.text}" if reading.stop else ""
-            self.log(90, f"Boot log read: reached {reading.reached or 'nothing'}", stop.strip())
-            self._note_outcome(reading)
-            self.changed.emit()
-
-        self.jobs.start("Reading the boot log", work, done, cancellable=False)
-
-    def _note_outcome(self, reading: LogReading) -> None:
-        """A real start against the forecast for the same build."""
-        from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_log, verdict
-
-        run, school = self.bring_up, self.school
-        if run is None or not self.bring_up_current:
-            return
-        sides = of_forecast(run, school), of_log(reading, school)
-        said = verdict(*sides, lay(*sides))
-
-        def noted() -> Entry:
-            return outcomes.note(self._logbook, run.reached, reading.reached, right=said.agree, detail=said.text)
-
-        self._keeper.do(noted, lambda _entry: self._count_log(), self._told)
-
-    def remember_cure(self, cause: str) -> None:
-        """Count a cause that was found, in the background."""
-        from kyklon.faults.acts import cures_file
-        from kyklon.record import cures
-
-        self._keeper.do(lambda: cures.remember(cures_file(), cause), lambda _none: None, self._told)
 
     # --- the end ---------------------------------------------------------------------------------------------
 

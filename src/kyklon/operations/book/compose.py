@@ -159,13 +159,29 @@ def _parts(material: Material) -> Iterable[Block]:
     yield Text(
         f"Still to pay: {made.total:.2f}" + (f"; {made.unpriced} without a price" if made.unpriced else ""), "muted"
     )
+    called = {part.role: _name(material.catalogue, part.part) for part in material.build.parts}
+
+    def socket(end: str) -> str:
+        role, _, port = end.partition(".")
+        return f"{called.get(role, role)}, {port}"
+
     cables = [
-        (link.start, link.end, ", ".join((link.cable, *link.further)), f"{link.needs_m:g} m" if link.needs_m else "")
+        (
+            socket(link.start),
+            socket(link.end),
+            ", ".join(_name(material.catalogue, cable) for cable in (link.cable, *link.further)),
+            f"{link.needs_m:g} m" if link.needs_m else "",
+        )
         for link in material.build.links
     ]
     if cables:
         yield Head("Cables")
         yield Table(("From", "To", "Cable", "Needs"), tuple(cables))
+
+
+def _name(catalogue: Catalogue, part: str) -> str:
+    record = catalogue.any(part)
+    return record.name if record is not None else part
 
 
 def _games(material: Material) -> list[tuple[str, str]]:
@@ -186,8 +202,14 @@ def _library(material: Material) -> Iterable[Block]:
         ready = [game for game in games if game.ready]
         rows.append((system.name, str(len(ready)), str(len(games)), show_bytes(sum(game.size for game in ready))))
     yield Table(("System", "Ready", "Found", "Size"), tuple(rows))
+    names = {each.id: each.name for each in known_systems(material.build, material.catalogue)}
     files = [
-        (each.system, each.wanted.name, "there" if each.usable else "missing", "needed" if each.wanted.required else "")
+        (
+            names.get(each.system, each.system),
+            each.wanted.name,
+            "there" if each.usable else "missing",
+            "needed" if each.wanted.required else "",
+        )
         for each in scan.system_files
     ]
     if files:

@@ -17,7 +17,8 @@ from kyklon.catalogue.system_records import System
 from kyklon.catalogue.text_records import SettingsTemplate
 from kyklon.model.library import ListScheme
 from kyklon.operations.library import contents
-from kyklon.operations.library.lists import guess, sample
+from kyklon.operations.library.list_guess import guess
+from kyklon.operations.library.lists import sample
 from kyklon.operations.library.naming import with_list
 from kyklon.record.folder import resolve
 
