@@ -63,8 +63,8 @@ def test_questions_have_the_answers_that_the_pages_show(demo: Demo, catalogue: C
     world = inspection.observe(build, demo.folder, catalogue)
     asked = questions(build, catalogue, world)
     by_key = {each.key: each for each in asked}
-    assert len(by_key) == len(asked) >= 10
-    assert {each.operation for each in asked} >= {10, 30, 40, 50, 60, 70, 80}
+    assert len(by_key) == len(asked) >= 12
+    assert {each.operation for each in asked} >= {10, 20, 30, 40, 50, 60, 70, 80, 95}
     told = budget(build, catalogue)
     assert told is not None
     assert judge(by_key["plan.peak"], f"{told.peak_a} A").right
@@ -101,6 +101,21 @@ def test_seats_by_commands(demo: Demo, tmp_path: Path, capsys: pytest.CaptureFix
     assert "Bench 1" in (told := capsys.readouterr().out)
     assert "1 of" in told
     assert "2 answered" in told
+    assert by_command.tick(folder, "Bench 1", check=["games", "sound", "games"]) == 0
+    assert by_command.tick(folder, "Bench 1", level=1, percent=80) == 0
+    assert by_command.tick(folder, "Bench 1", level=1, percent=60) == 0  # the best counts
+    with pytest.raises(WrongUse, match="no check"):
+        by_command.tick(folder, "Bench 1", check=["nothing-such"])
+    with pytest.raises(WrongUse, match="no level"):
+        by_command.tick(folder, "Bench 1", level=99, percent=1)
+    with pytest.raises(WrongUse, match="0 to 100"):
+        by_command.tick(folder, "Bench 1", level=1, percent=101)
+    capsys.readouterr()
+    assert by_command.results(folder, tmp_path / "results.pdf") == 0
+    assert "2 of " in (told := capsys.readouterr().out)
+    assert "level 1 80 %" in told
+    assert (tmp_path / "results.pdf").read_bytes().startswith(b"%PDF")
+    assert classroom.ticked(folder, "Bench 1", "games", on=False).ticks["Bench 1"] == ("sound",)
     assert by_command.sheet(folder, tmp_path / "class.pdf", seats=3) == 0
     assert (tmp_path / "class.pdf").read_bytes().startswith(b"%PDF")
     assert results((NUMBER,), {"a": {"k": "15.73", "gone": "1"}, "b": {}}) == (("a", 1, 1), ("b", 0, 0))

@@ -127,4 +127,6 @@ def test_book_archive_and_class_from_the_page(user: User, tmp_path: Path) -> Non
     assert "Bench 1: 1 of" in dialog.grid.accessibleDescription()
     dialog.write_sheets(tmp_path / "class.pdf")
     user.bot.waitUntil(lambda: (tmp_path / "class.pdf").exists(), timeout=WAIT)
+    dialog.write_results(tmp_path / "results.pdf")
+    user.bot.waitUntil(lambda: (tmp_path / "results.pdf").exists(), timeout=WAIT)
     dialog.close()

@@ -93,20 +93,70 @@ def sheet(
     return OK
 
 
-def results(folder: Folder, as_json: Json = False) -> int:
-    """List how many each seat has right."""
-    from kyklon.operations.book import lesson
+def tick(
+    folder: Folder,
+    seat: Annotated[str, Argument(help="Whose machine.", metavar="SEAT")],
+    check: Annotated[list[str] | None, Option("--check", help="A check of the first power-on; repeatable.")] = None,
+    level: Annotated[int, Option("--level", help="An exercise's level, with --percent.")] = 0,
+    percent: Annotated[int, Option("--percent", help="What was reached in it.")] = 0,
+    as_json: Json = False,
+) -> int:
+    """Note what a seat has seen at its first power-on, or reached in an exercise."""
+    from kyklon.faults.drills import by_level
+    from kyklon.operations.poweron.checklist import items
     from kyklon.record import classroom
 
-    asked = _asked(folder)
-    rows = lesson.results(asked, classroom.read(folder).seats)
-    data = [{"seat": seat, "right": right, "answered": count, "of": len(asked)} for seat, right, count in rows]
-    out(
-        data,
-        as_json,
-        lambda: (
-            [f"{seat:30} {right} of {len(asked)} right, {count} answered" for seat, right, count in rows]
-            or ["Nobody has answered yet."]
-        ),
-    )
+    build, parts = open_folder(folder)
+    known = {item.key: item.look for item in items(build, parts)}
+    unknown = next((each for each in check or () if each not in known), "")
+    if unknown or not (check or level):
+        what = f"There is no check {unknown!r}." if unknown else "Nothing was named."
+        raise WrongUse(what, do=f"Checks are: {', '.join(known)}.")
+    room = classroom.read(folder)
+    if level:
+        by_level(parts, level)
+        room = classroom.drilled(folder, seat, level, percent)
+    for each in check or ():
+        room = classroom.ticked(folder, seat, each)
+    done, reached = room.ticks.get(seat, ()), room.drills.get(seat, {})
+    out({"ticks": list(done), "drills": reached}, as_json, lambda: [f"{len(done)} of {len(known)} checks, {reached}"])
+    return OK
+
+
+def results(
+    folder: Folder,
+    to: Annotated[Path | None, Option("--to", help="Also write them as a PDF.")] = None,
+    as_json: Json = False,
+) -> int:
+    """List how many each seat has right, its exercises and checks."""
+    from kyklon.operations.book import lesson
+    from kyklon.operations.poweron.checklist import items
+    from kyklon.record import classroom
+
+    build, parts = open_folder(folder)
+    asked, room, checks = _asked(folder), classroom.read(folder), len(items(build, parts))
+    rows = [
+        lesson.SeatResult(seat, right, count, room.drills.get(seat, {}), len(room.ticks.get(seat, ())))
+        for seat, right, count in lesson.results(asked, room.seats)
+    ]
+    if to is not None:
+        if to.suffix.lower() != ".pdf":
+            raise WrongUse(f"Results cannot be written as {to.suffix or 'that'}.", do="Name a .pdf.")
+        os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")  # no window is shown
+        from kyklon.app.pages.logbook.book_of import finished
+
+        with watching() as watch:
+            durable.keep(to, finished(lesson.report(build.name, asked, rows, checks), watch))
+
+    def lines() -> list[str]:
+        told = []
+        for row in rows:
+            drills = ", ".join(f"level {level} {percent} %" for level, percent in sorted(row.drills.items()))
+            told.append(
+                f"{row.seat:30} {row.right} of {len(asked)} right, {row.answered} answered, "
+                f"{row.ticked} of {checks} checks{f', {drills}' if drills else ''}"
+            )
+        return told or ["Nobody has answered yet."]
+
+    out([{**asdict(row), "of": len(asked)} for row in rows], as_json, lines)
     return OK

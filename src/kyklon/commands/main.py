@@ -204,7 +204,16 @@ COMMANDS = (
     ),
     Command("class answer", ("classroom", "answer"), "Check a seat's answer and keep it; exit 1 when it is wrong."),
     Command("class sheet", ("classroom", "sheet"), "Write a sheet for each seat, and one with the answers, as PDF."),
-    Command("class results", ("classroom", "results"), "List how many each seat has right."),
+    Command(
+        "class tick",
+        ("classroom", "tick"),
+        "Note what a seat has seen at its first power-on, or reached in an exercise.",
+    ),
+    Command(
+        "class results",
+        ("classroom", "results"),
+        "List how many each seat has right, its exercises and checks.",
+    ),
     Command(
         "archive make", ("archive", "make"), "Write a build as one archive, the same byte for byte whoever makes it."
     ),

@@ -11,6 +11,7 @@ from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Display
+from kyklon.catalogue.system_records import Emulator
 from kyklon.model.build import Build
 from kyklon.model.world import World
 from kyklon.operations.assembly.budget import budget
@@ -26,6 +27,7 @@ from kyklon.operations.poweron.sequence import stages_of
 
 _TOLERANCE = 0.03  # of a number: what rounding on the way costs
 _LED_V, _LED_A, _PIN_V = 2.0, 0.010, 3.3  # a red LED at a board's pin: common practice
+_CARD_MB_S = 10.0  # what a card of speed class 10 writes at least (SD Physical Layer Simplified Specification)
 _CHOICES = 4
 _SPLIT = re.compile(r"^\s*([+-]?\d+(?:[.,]\d+)?)\s*(\S*)\s*$")
 
@@ -56,12 +58,14 @@ def questions(build: Build, catalogue: Catalogue, world: World, run: BringUp | N
     """Those that this build has an answer to, along the route."""
     return (
         *_plan(build, catalogue),
+        *_card(world),
         *_boot(build, catalogue, world),
         *_controls(build, catalogue),
         *_picture(build, catalogue),
         *_library(build, catalogue, world),
         *_assembly(build, catalogue),
         *_power_on(build, catalogue, run),
+        *_upkeep(build, catalogue),
     )
 
 
@@ -112,6 +116,21 @@ def _plan(build: Build, catalogue: Catalogue) -> Iterator[Question]:
         answer=told.supply.name,
         why=f"The cable to its power socket comes from {told.supply.name}.",
         choices=_shuffled("plan.source", told.supply.name, names),
+    )
+
+
+def _card(world: World) -> Iterator[Question]:
+    source = world.source
+    if source is None or source.unpacked is None or not source.exact:
+        return
+    mb = source.unpacked / 1e6
+    yield Question(
+        key="card.seconds",
+        operation=20,
+        words=f"The image unpacks to {mb:.1f} MB. How long does a card that writes {_CARD_MB_S:g} MB/s take for it?",
+        answer=f"{mb / _CARD_MB_S:.1f}",
+        why=f"{mb:.1f} MB / {_CARD_MB_S:g} MB/s = {mb / _CARD_MB_S:.1f} s; reading it back comes on top.",
+        unit="s",
     )
 
 
@@ -247,6 +266,24 @@ def _power_on(build: Build, catalogue: Catalogue, run: BringUp | None) -> Iterat
     )
 
 
+def _upkeep(build: Build, catalogue: Catalogue) -> Iterator[Question]:
+    for system in known_systems(build, catalogue):
+        emulator = catalogue.find(Emulator, system.emulator)
+        if emulator is None or not emulator.states or not emulator.saves:
+            continue
+        state = f"game.{emulator.states[0].replace('*', '1')}"
+        others = [f"game.{ending}" for ending in (emulator.saves[0], *system.extensions[:1], "txt")]
+        yield Question(
+            key="upkeep.state",
+            operation=95,
+            words=f"{emulator.name} is exchanged for another emulator. Which of these files will not load any more?",
+            answer=state,
+            why="A save state is one program's memory; what a game saves by itself usually goes over.",
+            choices=_shuffled("upkeep.state", state, others),
+        )
+        return
+
+
 # --- on paper ------------------------------------------------------------------------------------------------------
 
 
@@ -280,3 +317,32 @@ def results(asked: Sequence[Question], answers: dict[str, dict[str, str]]) -> tu
         judged = [judge(known[key], words).right for key, words in given.items() if key in known]
         rows.append((seat, sum(right is True for right in judged), len(judged)))
     return tuple(rows)
+
+
+@dataclass(frozen=True)
+class SeatResult:
+    """right of answered questions; drills: best percent by level; ticked: checks of the first power-on."""
+
+    seat: str
+    right: int
+    answered: int
+    drills: dict[str, int]
+    ticked: int
+
+
+def report(name: str, asked: Sequence[Question], rows: Sequence[SeatResult], checks: int) -> Book:
+    """The results of a class on paper. checks: how many a first power-on has."""
+    table = Table(
+        ("Seat", "Right", "Answered", "Exercises", "First power-on"),
+        tuple(
+            (
+                row.seat,
+                f"{row.right} of {len(asked)}",
+                str(row.answered),
+                ", ".join(f"level {level}: {percent} %" for level, percent in sorted(row.drills.items())) or "none",
+                f"{row.ticked} of {checks} checked",
+            )
+            for row in rows
+        ),
+    )
+    return Book(name, "Results of a class", (Section(0, "Results", (table,)),), notes=(f"{len(rows)} seats.",))

@@ -17,7 +17,9 @@ from kyklon.base import durable
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
 from kyklon.base.shown import visible
-from kyklon.operations.book.lesson import Question, hand_outs, judge, questions
+from kyklon.operations.book.blocks import Book
+from kyklon.operations.book.lesson import Question, SeatResult, hand_outs, judge, questions, report, results
+from kyklon.operations.poweron.checklist import items
 from kyklon.record import classroom
 
 _ROW, _COLUMN, _NAME = 30, 46, 130  # px
@@ -105,6 +107,7 @@ class ClassDialog(QDialog):
         self.grid.chosen.connect(self.show_question)
         seats = Sheet("Seats", "the number above a column is the operation")
         sheets = button("Hand-outs…", self.ask_sheets, "outline", tip="A sheet for each seat, and the answers")
+        seats.head.addWidget(button("Results…", self.ask_results, tip="What each seat has right, as PDF"))
         seats.head.addWidget(sheets)
         self._seat_name = QLineEdit()
         self._seat_name.setPlaceholderText("Name or number of a seat")
@@ -208,12 +211,31 @@ class ClassDialog(QDialog):
         if path:
             self.write_sheets(Path(path))
 
+    def ask_results(self) -> None:
+        """Write the results as PDF."""
+        start = str(self.session.folder / "results.pdf")
+        path, _kind = QFileDialog.getSaveFileName(self, "Results", start, "PDF (*.pdf)")
+        if path:
+            self.write_results(Path(path))
+
+    def write_results(self, path: Path) -> None:
+        """In the background."""
+        room, session = self.room, self.session
+        rows = [
+            SeatResult(seat, right, count, dict(room.drills.get(seat, {})), len(room.ticks.get(seat, ())))
+            for seat, right, count in results(self.asked, dict(room.seats))
+        ]
+        checks = len(items(session.build, session.catalogue))
+        self._write(report(session.build.name, self.asked, rows, checks), path)
+
     def write_sheets(self, path: Path) -> None:
         """In the background; told in the window's bottom bar."""
+        self._write(hand_outs(self.session.build.name, self.asked, list(self.room.seats) or ["1"]), path)
+
+    def _write(self, book: Book, path: Path) -> None:
         session = self.session
-        book = hand_outs(session.build.name, self.asked, list(self.room.seats) or ["1"])
 
         def work(watch: Watch) -> None:
             durable.keep(path, pdf_of_book(book, Theme(), watch))
 
-        session.jobs.start("Writing hand-outs", work, lambda _none: session.said.emit(f"Wrote {path}"))
+        session.jobs.start(f"Writing {path.name}", work, lambda _none: session.said.emit(f"Wrote {path}"))
