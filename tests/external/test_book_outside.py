@@ -107,6 +107,19 @@ def test_markdown_is_read_as_it_was_meant(told: Demo, tmp_path: Path) -> None:
     assert not any(token.type == "html_block" for token in tokens)
 
 
+def test_a_photo_that_a_link_leads_to_is_left_out(told: Demo, tmp_path: Path) -> None:
+    """Of a build folder from somebody else: nothing outside of it gets into the book."""
+    place = told.folder / photos.FOLDER
+    place.rename(tmp_path / "elsewhere")
+    place.symlink_to(tmp_path / "elsewhere")
+    assert by_command(told.folder, tmp_path / "linked", no_drawings=True) == 0
+    assert not list((tmp_path / "linked").glob("*.jpg"))
+    place.unlink()
+    (tmp_path / "elsewhere").rename(place)
+    assert by_command(told.folder, tmp_path / "plain", no_drawings=True) == 0
+    assert list((tmp_path / "plain").glob("*.jpg"))
+
+
 def test_hostile_words_stay_words() -> None:
     from kyklon.operations.book.blocks import Book, Code, Section, Table
 

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from kyklon.base.errors import KyklonError
+from kyklon.base.inside import inside, refuse_link_on_the_way
 from kyklon.base.quantities import show_bytes
 from kyklon.base.secrets import without_secrets
 from kyklon.base.shown import visible
@@ -28,7 +29,7 @@ from kyklon.operations.poweron.checklist import items
 from kyklon.operations.poweron.events import BringUp
 from kyklon.operations.registry import OPERATIONS
 from kyklon.record.logbook import OUTCOME, Entry, noted_words, now
-from kyklon.record.revisions import place_of
+from kyklon.record.revisions import NOT
 
 _MOST_LINES, _MOST_ROWS = 300, 600  # of a file, of a table
 _MOST_PHOTO = 8 << 20
@@ -334,15 +335,14 @@ def _log(material: Material) -> Iterable[Block]:
 
 
 def _photo(folder: Path, path: str) -> bytes:
-    """A photo of the logbook; nothing where it is gone, is no plain file of the folder, or is far too large."""
+    """A photo of the logbook; nothing where it is gone, a link leads to it or out of the folder, or it is far too
+    large."""
     try:
-        place_of(folder, "attachments/x")
-        place = folder / path
-        if not path.startswith("attachments/log/") or ".." in path or place.is_symlink() or not place.is_file():
+        place = inside(folder, path)
+        refuse_link_on_the_way(place)
+        if not path.startswith(f"{NOT}/") or place.is_symlink() or not place.is_file():
             return b""
-        if place.stat().st_size > _MOST_PHOTO:
-            return b""
-        return place.read_bytes()
+        return place.read_bytes() if place.stat().st_size <= _MOST_PHOTO else b""
     except (OSError, KyklonError):
         return b""
 
