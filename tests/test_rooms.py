@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 import kyklon
-from kyklon.commands.main import COMMANDS
+from kyklon.commands.listing import COMMANDS
 from kyklon.model.world import World
 from kyklon.operations.registry import LOOKS, OPERATIONS
 

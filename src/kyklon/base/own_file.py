@@ -14,7 +14,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import IO, Any
 
-from kyklon.base.errors import WrongUse
+from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.inside import refuse_link_on_the_way
 
 _FLAGS = os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
@@ -87,3 +87,23 @@ def database(path: Path, timeout_s: float) -> sqlite3.Connection:
     for ending in _BESIDE:
         refuse_foreign(path.with_name(path.name + ending))
     return sqlite3.connect(path, timeout=timeout_s, factory=_Store)
+
+
+@contextlib.contextmanager
+def table(path: Path, columns: str, holds: str) -> Iterator[sqlite3.Connection]:
+    """One table of a build folder, made where it is not there; what is done inside is committed at the end.
+
+    columns: name of the table and its columns, 'texts (key text primary key, …)'. holds: what is in it, as the subject
+    of a sentence in the plural. Raises KyklonError when it cannot be used, WrongUse (see refuse_foreign).
+    """
+    try:
+        with contextlib.closing(database(path, 10)) as store, store:
+            store.execute("pragma journal_mode = wal")  # it is read while it is written
+            store.execute("pragma synchronous = normal")
+            store.execute(f"create table if not exists {columns}")
+            yield store
+    except sqlite3.Error as bad:
+        raise KyklonError(
+            f"{holds} in {path} cannot be used: {bad}.",
+            do="Move the file aside to start again; nothing else depends on it.",
+        ) from bad

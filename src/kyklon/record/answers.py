@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterator
-from contextlib import closing, contextmanager
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -38,22 +37,9 @@ class Answers:
     def __init__(self, folder: Path) -> None:
         self._path = folder / FILE
 
-    @contextmanager
-    def _open(self) -> Iterator[sqlite3.Connection]:
-        try:
-            with closing(own_file.database(self._path, 10)) as store, store:
-                store.execute("pragma journal_mode = wal")  # an answer is kept while the next one is given
-                store.execute("pragma synchronous = normal")
-                store.execute(
-                    "create table if not exists answers (key text primary key, title text, proposed text, "
-                    "features text)"
-                )
-                yield store
-        except sqlite3.Error as bad:
-            raise KyklonError(
-                f"The answers on titles in {self._path} cannot be used: {bad}.",
-                do="Move the file aside to start again; nothing else depends on it.",
-            ) from bad
+    def _open(self) -> AbstractContextManager[sqlite3.Connection]:
+        columns = "answers (key text primary key, title text, proposed text, features text)"
+        return own_file.table(self._path, columns, "The answers on titles")
 
     def all(self) -> dict[str, Answer]:
         """Every answer by its key. Raises KyklonError."""

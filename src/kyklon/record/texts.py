@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterator, Mapping
-from contextlib import closing, contextmanager
+from collections.abc import Mapping
+from contextlib import AbstractContextManager
 from pathlib import Path
 
 from kyklon.base import own_file
@@ -23,19 +23,8 @@ class Texts:
     def __init__(self, folder: Path) -> None:
         self._path = folder / FILE
 
-    @contextmanager
-    def _open(self) -> Iterator[sqlite3.Connection]:
-        try:
-            with closing(own_file.database(self._path, 10)) as store, store:
-                store.execute("pragma journal_mode = wal")
-                store.execute("pragma synchronous = normal")
-                store.execute("create table if not exists texts (key text primary key, told text)")
-                yield store
-        except sqlite3.Error as bad:
-            raise KyklonError(
-                f"The descriptions in {self._path} cannot be used: {bad}.",
-                do="Move the file aside to start again; nothing else depends on it.",
-            ) from bad
+    def _open(self) -> AbstractContextManager[sqlite3.Connection]:
+        return own_file.table(self._path, "texts (key text primary key, told text)", "The descriptions")
 
     def all(self) -> dict[str, GameText]:
         """Every text by its key. Raises KyklonError."""
