@@ -105,9 +105,9 @@ def run(folder: Path | Make) -> int:
     return _Program().run(folder)
 
 
-def run_start() -> int:
-    """Show the first page; returns the exit code."""
-    return _Program().run_start()
+def run_start(parts: Path | None = None) -> int:
+    """Show the first page; returns the exit code. parts: a file of parts to import."""
+    return _Program().run_start(parts)
 
 
 def _place_key(folder: Path) -> str:
@@ -191,7 +191,7 @@ class _Program:
         QTimer.singleShot(0, window.session.look_at_everything)
         self._windows.append(window)
 
-    def run_start(self) -> int:
+    def run_start(self, parts: Path | None) -> int:
         """The first page, until a build was opened and closed, or the page was closed without one."""
         application = make_application()
         theme = self._theme = Theme(
@@ -206,6 +206,8 @@ class _Program:
         application.setQuitOnLastWindowClosed(False)  # the next window is read while this one goes
         page.closed.connect(lambda: QTimer.singleShot(0, self._end_without_windows))
         page.show()
+        if parts is not None:
+            QTimer.singleShot(0, lambda: page.bring_in(parts))
         code = application.exec()
         self._keep()
         return code

@@ -11,43 +11,22 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kyklon.base.errors import ToolError
+from kyklon.base.packages import how_to_install
 
 _SYSTEM_FOLDERS = ("/usr/sbin", "/sbin", "/usr/local/sbin")  # where mkfs and sfdisk live off a user's PATH
 
-PACKAGE_OF = {  # Debian package that brings the program
-    "mcopy": "mtools",
-    "mdir": "mtools",
-    "mren": "mtools",
-    "mdel": "mtools",
-    "mmd": "mtools",
-    "mkfs.fat": "dosfstools",
-    "mkfs.exfat": "exfatprogs",
-    "mke2fs": "e2fsprogs",
-    "mkfs.ext4": "e2fsprogs",
-    "debugfs": "e2fsprogs",
-    "sfdisk": "fdisk",
-    "lsblk": "util-linux",
-    "prlimit": "util-linux",
-    "umount": "mount",
-    "dumpe2fs": "e2fsprogs",
-    "mtype": "mtools",
-    "e2fsck": "e2fsprogs",
-    "linux.uml": "user-mode-linux",
-    "busybox": "busybox-static",
-    "bwrap": "bubblewrap",
-    "ldd": "libc-bin",
-    "qemu-system-aarch64": "qemu-system-arm u-boot-qemu",
-}
-
 
 def find(program: str) -> str:
-    """The program's full path. Raises ToolError that names the Debian package to install."""
-    path = os.pathsep.join([os.environ.get("PATH", ""), *_SYSTEM_FOLDERS])
-    found = shutil.which(program, path=path)
+    """The program's full path. Raises ToolError with the line that installs it."""
+    found = where(program)
     if found is None:
-        package = PACKAGE_OF.get(program, program)
-        raise ToolError(f"The system program {program} is missing.", do=f"Install it: apt install {package}")
+        raise ToolError(f"The system program {program} is missing.", do=how_to_install(program))
     return found
+
+
+def where(program: str) -> str | None:
+    """Its full path, or None."""
+    return shutil.which(program, path=os.pathsep.join([os.environ.get("PATH", ""), *_SYSTEM_FOLDERS]))
 
 
 @dataclass(frozen=True)

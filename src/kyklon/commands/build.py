@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import KyklonError, WrongUse
+from kyklon.base.inside import BUILD_FILE
 from kyklon.base.places import demo_folder
 from kyklon.base.progress import Watch
 from kyklon.commands.line import Argument, Option
@@ -62,9 +63,36 @@ def new(folder: Folder, name: Annotated[str, Option("--name", help="Name of the 
     return OK
 
 
-def open_build(folder: Folder) -> int:
-    """Open a build in the window."""
-    return _window(folder)
+def open_build(
+    path: Annotated[Path, Argument(help="A build folder, its build.json, an archive, or a file of parts.")],
+) -> int:
+    """Open a build in the window.
+
+    An archive is unpacked beside itself first; a file of parts is shown before it goes onto your shelf.
+    """
+    if path.is_dir() or not path.exists():
+        return _window(path)
+    if path.name == BUILD_FILE:
+        return _window(path.parent)
+    if path.suffix == ".toml":
+        from kyklon.app.start import run_start
+
+        return run_start(path)
+    if path.suffix != ".tar":
+        raise WrongUse(
+            f"{path.name} is no file of Kyklon's.",
+            do="Open a build folder, an archive (.tar) or a file of parts (.toml).",
+        )
+    from kyklon.record import archive, builds
+
+    place = path.with_name(path.name.removesuffix(".tar").removesuffix(".kyklon"))
+
+    def unpack(watch: Watch) -> Path:
+        archive.open_into(path, place, watch)
+        builds.remember(place)
+        return place
+
+    return _window(unpack)
 
 
 def start() -> int:

@@ -44,13 +44,18 @@ class _Parser(ArgumentParser):
 
 def read(act: Command, prog: str, words: Sequence[str]) -> dict[str, Any]:
     """The parameters that a line gives a command. Raises WrongUse; SystemExit after --help."""
+    return vars(parser_of(act, prog).parse_intermixed_args(words))
+
+
+def parser_of(act: Command, prog: str) -> ArgumentParser:
+    """What reads a command's line."""
     parser = _Parser(
         prog=prog, description=inspect.getdoc(act), allow_abbrev=False, formatter_class=RawDescriptionHelpFormatter
     )
     hints = typing.get_type_hints(act, include_extras=True)
     for name, parameter in inspect.signature(act).parameters.items():
         _add(parser, parameter, hints[name])
-    return vars(parser.parse_intermixed_args(words))
+    return parser
 
 
 def _add(parser: ArgumentParser, parameter: inspect.Parameter, hint: Any) -> None:

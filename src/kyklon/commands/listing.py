@@ -327,4 +327,9 @@ COMMANDS = (
     Command("edid write", ("edid", "write"), "Make an EDID for a display that has none."),
     Command("edid check", ("edid", "check"), "Check an EDID for errors and repair it."),
     Command("edid edit", ("edid", "edit"), "Change an EDID: its timings, its name, HDMI or DVI."),
+    Command("help", ("manual_topics", "show"), "Show the help on a topic or on a finding's code, or search in it."),
+    Command("doctor", ("desktop", "doctor"), "Show what this computer lacks for Kyklon, with the lines to type."),
+    Command("desktop add", ("desktop", "add"), "Put Kyklon into the desktop's menu, with file types and manual pages."),
+    Command("desktop remove", ("desktop", "remove"), "Take away what `kyklon desktop add` put there."),
+    Command("completion", ("desktop", "completion"), "Print the completion script of a shell: bash, zsh or fish."),
 )

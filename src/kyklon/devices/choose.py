@@ -36,7 +36,7 @@ def real_drives() -> tuple[Drives, ...]:
     """UDisks2 where it answers, then lsblk and sysfs, which also know what the service leaves out."""
     from kyklon.devices.linux.drives import LinuxDrives
 
-    if _udisks_answers():
+    if drive_service_answers():
         from kyklon.devices.linux.udisks import UDisks
 
         return (UDisks(), LinuxDrives())
@@ -44,7 +44,7 @@ def real_drives() -> tuple[Drives, ...]:
 
 
 @functools.lru_cache(maxsize=1)
-def _udisks_answers() -> bool:
+def drive_service_answers() -> bool:
     from kyklon.devices.linux import udisks
 
     return udisks.reachable()

@@ -241,8 +241,7 @@ def open_into(path: Path, place: Path, watch: Watch = UNWATCHED) -> Build:
     wrong = check(path, watch)
     if wrong:
         _refuse(path.name, f"{wrong[0]}{f' {len(wrong) - 1} more like it.' if len(wrong) > 1 else ''}")
-    place.parent.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=place.parent, prefix=f".{place.name}-") as held:
+    with _beside(place) as held:
         made = Path(held) / "build"
         made.mkdir()
         try:
@@ -256,6 +255,20 @@ def open_into(path: Path, place: Path, watch: Watch = UNWATCHED) -> Build:
             place.rmdir()
         made.rename(place)
     return build
+
+
+@contextlib.contextmanager
+def _beside(place: Path) -> Iterator[str]:
+    """A folder that goes away again, on the same file system. Raises KyklonError where none can be made."""
+    try:
+        place.parent.mkdir(parents=True, exist_ok=True)
+        held = tempfile.TemporaryDirectory(dir=place.parent, prefix=f".{place.name}-")
+    except OSError as bad:
+        raise KyklonError(
+            f"{place} cannot be made: {bad.strerror}.", do="Unpack it elsewhere: kyklon archive open FILE FOLDER."
+        ) from bad
+    with held as name:
+        yield name
 
 
 def _refuse(name: str, why: str) -> NoReturn:

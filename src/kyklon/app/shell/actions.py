@@ -49,6 +49,10 @@ class Frame(Protocol):
 
     def show_help(self) -> None: ...
 
+    def show_keys(self) -> None: ...
+
+    def show_doctor(self) -> None: ...
+
 
 @dataclass(frozen=True)
 class Action:
@@ -84,8 +88,18 @@ ACTIONS: tuple[Action, ...] = (
     Action("Next thing to do", "F6", "Go to the next thing to do", lambda w: w.go_next()),
     Action("", "F10", "Open the menu", lambda w: w.show_menu()),
     Action("", "Esc", "Cancel the running job", lambda w: w.cancel_job()),
-    Action("Keyboard shortcuts", "F1", "List all keyboard shortcuts", lambda w: w.show_help()),
+    Action("This computer…", "F2", "Show what this computer lacks for Kyklon", lambda w: w.show_doctor()),
+    Action("Keyboard shortcuts", "Shift+F1", "List all keyboard shortcuts", lambda w: w.show_keys()),
+    Action("Help", "F1", "Explain the open page", lambda w: w.show_help()),
 )
+
+
+def all_keys() -> list[tuple[str, str]]:
+    """Keys, and what each does."""
+    operations = [
+        (f"Alt+{operation.number // 10}", f"Operation {operation.number}, {operation.name}") for operation in OPERATIONS
+    ]
+    return [*((action.keys, action.what) for action in ACTIONS), *operations]
 
 
 class HelpDialog(QDialog):

@@ -12,6 +12,7 @@ from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import button, column, label, row, set_tip
 from kyklon.base.shown import visible
+from kyklon.help.topics import of_code
 from kyklon.model.findings import Change, Finding, Severity
 
 GAP = 5  # px between two sentences of a finding
@@ -98,6 +99,7 @@ class FindingCard(QFrame):
     """One finding: severity, sentence with its numbers, why, source, remedy."""
 
     remedy_asked = pyqtSignal(object)  # Finding
+    help_asked = pyqtSignal(str)  # its code
 
     def __init__(self, finding: Finding, theme: Theme) -> None:
         super().__init__()
@@ -113,6 +115,10 @@ class FindingCard(QFrame):
             ask.setText(metrics.elidedText(ask.text(), Qt.TextElideMode.ElideRight, round(theme.px(234))))
             layout.addWidget(ask)
             layout.setContentsMargins(16, 10, 12, 12)
+        if of_code(finding.code) is not None:
+            about = button("About this finding", lambda: self.help_asked.emit(finding.code), "link")
+            about.setAccessibleName(f"About this finding: {finding.title}")
+            layout.addLayout(row(about, 1))
         self.setLayout(layout)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -128,6 +134,7 @@ class FindingsPanel(QWidget):
     """The right column: this operation's findings, and its cautions."""
 
     remedy_asked = pyqtSignal(object)  # Finding
+    help_asked = pyqtSignal(str)  # a finding's code
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -187,6 +194,7 @@ class FindingsPanel(QWidget):
     def _card(self, finding: Finding) -> FindingCard:
         card = FindingCard(finding, self._theme)
         card.remedy_asked.connect(self.remedy_asked)
+        card.help_asked.connect(self.help_asked)
         return card
 
 

@@ -13,18 +13,23 @@ from PyQt6.QtWidgets import QFileDialog, QLineEdit, QWidget
 from kyklon.app.pages.plan.columns_of import answer, columns_of
 from kyklon.app.pages.plan.plan_columns import PlanColumns
 from kyklon.app.pages.plan.wish_form import WishForm
+from kyklon.app.pages.shelf.bring_in import BringInDialog
 from kyklon.app.session.jobs import Jobs
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
+from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled, set_role
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
+from kyklon.base.places import catalogue_folder
 from kyklon.base.progress import Watch
+from kyklon.catalogue import loader
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build
 from kyklon.operations.plan import planned
 from kyklon.operations.plan.acts import keep_new
 from kyklon.operations.plan.solve import Answer
 from kyklon.operations.plan.wishes import Wish, wish_of
+from kyklon.parts import exchange
+from kyklon.parts.store import Store
 from kyklon.record import builds
 
 DEMOS = (("lighthouse", "Café table"), ("camper", "Camper console"), ("school-fair", "School fair"))
@@ -208,7 +213,8 @@ class StartWindow(QWidget):
         demos = Sheet("Or look at a demo")
         for name, words in DEMOS:
             demos.add(button(words, lambda name=name: self._show_demo(name), "outline"))
-        aside = column(before, demos, spacing=12)
+        check = button("Check this computer…", self.show_doctor, "quiet", tip="What it lacks for Kyklon")
+        aside = column(before, demos, check, spacing=12)
         aside.setStretch(0, 1)
         holder = QWidget()
         holder.setLayout(aside)
@@ -256,9 +262,46 @@ class StartWindow(QWidget):
         self._start.setEnabled(bool(plans))
         self._start.setText(f"Start from plan {self._columns.current + 1}" if plans else "Start from a plan")
 
-    def _say(self, words: str) -> None:
-        self._said.setText(f"■ {words}" if words else "")
+    def _say(self, words: str, *, good: bool = False) -> None:
+        self._said.setText(f"{'●' if good else '■'} {words}" if words else "")
+        set_role(self._said, "good" if good else "stop")
         self._said.setVisible(bool(words))
+
+    def show_doctor(self) -> None:
+        """What this computer lacks."""
+        from kyklon.app.shell.doctor_dialog import DoctorDialog
+
+        DoctorDialog(self.theme, self.jobs, self).exec()
+
+    # --- files that were opened ------------------------------------------------------------------------------------
+
+    def bring_in(self, path: Path) -> None:
+        """Read a part's file, show what it brings, and put it on the shelf when its user agrees."""
+        shelf = self._catalogue
+
+        def done(found: tuple[exchange.Incoming, ...]) -> None:
+            if BringInDialog(path.name, found, self.theme, self).exec():
+                self.jobs.start(
+                    f"Importing {path.name}", lambda _watch: take(found), taken, cancellable=False, bad=self._told
+                )
+
+        def take(found: tuple[exchange.Incoming, ...]) -> Catalogue:
+            exchange.bring_in(found, Store(catalogue_folder()), replace=True)
+            return loader.load(catalogue_folder(), strict=False)
+
+        def taken(found: Catalogue) -> None:
+            self._catalogue = found
+            self._form.show_wishes(self._form.settings, self._form.systems, found)
+            self._say(f"{path.name} is on your shelf now.", good=True)
+            self.solve()
+
+        def work(_watch: Watch) -> tuple[exchange.Incoming, ...]:
+            return exchange.incoming(path, shelf)
+
+        self.jobs.start(f"Reading {path.name}", work, done, cancellable=False, bad=self._told)
+
+    def _told(self, bad: KyklonError) -> None:
+        self._say(str(bad))
 
     # --- beginnings ------------------------------------------------------------------------------------------------
 

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeAlias
 
 from PyQt6.QtCore import QByteArray, QPoint, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QKeySequence, QResizeEvent, QShortcut
+from PyQt6.QtGui import QCloseEvent, QImage, QKeySequence, QResizeEvent, QShortcut
 from PyQt6.QtWidgets import (
     QApplication,
     QDialog,
@@ -24,13 +24,14 @@ from kyklon.app.pages.boot.page import BootPage
 from kyklon.app.pages.logbook.page import LogbookPage
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.session.session import Session
-from kyklon.app.shell.actions import ACTIONS, HelpDialog
+from kyklon.app.shell.actions import ACTIONS, HelpDialog, all_keys
 from kyklon.app.shell.bars import BottomBar, TopBar
 from kyklon.app.shell.findings_panel import FindingsPanel, RemedyDialog
 from kyklon.app.shell.route_card import LOGBOOK, SHELF, Line, RouteCard
 from kyklon.app.widgets.basic import column, plain_box, row, scrolled
 from kyklon.base.errors import KyklonError
 from kyklon.base.shown import visible
+from kyklon.help.topics import OF_OPERATION, Topic
 from kyklon.model.build import Build, remedied
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.operations import inspection
@@ -41,6 +42,7 @@ from kyklon.record.folder import save as save_build
 
 if TYPE_CHECKING:
     from kyklon.app.pages.shelf.page import ShelfPage
+    from kyklon.app.shell.help_window import HelpWindow
     from kyklon.app.shell.start_window import StartWindow
 
 Page: TypeAlias = "OperationPage | LogbookPage | ShelfPage"
@@ -61,6 +63,7 @@ class Window(QMainWindow):
         self._number = 10
         self._scale = session.theme.scale
         self._drawer = self._drawer_open = False
+        self._help: HelpWindow | None = None
         self._build_frame()
         self._make_shortcuts()
         self._connect()
@@ -92,6 +95,7 @@ class Window(QMainWindow):
         session = self.session
         self.route.opened.connect(self.open_operation)
         self.findings.remedy_asked.connect(self.preview_finding)
+        self.findings.help_asked.connect(self.show_help)
         self.top.next_asked.connect(self.go_next)
         self.top.undo_asked.connect(self.undo)
         self.top.redo_asked.connect(session.redo)
@@ -353,8 +357,40 @@ class Window(QMainWindow):
         if path:
             self.another.emit(Path(path))
 
-    def show_help(self) -> None:
+    def show_keys(self) -> None:
         HelpDialog(self.session.theme, self).exec()
+
+    def show_help(self, topic: str = "") -> None:
+        """The help in a window of its own. topic: or a finding's code; the open page's when it is ''."""
+        from kyklon.app.shell.help_window import HelpWindow
+
+        if self._help is None:
+            rows = "".join(f"| {keys} | {what} |\n" for keys, what in all_keys())
+            keys = Topic("keys", "Keyboard shortcuts", f"# Keyboard shortcuts\n\n| Keys | |\n|---|---|\n{rows}")
+            self._help = HelpWindow(self.session.theme, self._drawing_of, (keys,))
+        found = next((each for each in self.session.findings if each.code == topic), None)
+        here = f"{found.title}. {found.message} {found.why}" if found is not None else ""
+        self._help.show_topic(topic or self._topic(), here)
+
+    def _topic(self) -> str:
+        """The help's topic of the open page."""
+        own = {LOGBOOK: "logbook", SHELF: "shelf"}
+        return own.get(self._number) or OF_OPERATION.get(self._number, "start")
+
+    def _drawing_of(self, topic: str) -> QImage | None:
+        """A page's drawing as this build has it."""
+        number = next((number for number, name in OF_OPERATION.items() if name == topic), None)
+        drawing = self.page(number).instrument() if number is not None else None
+        if drawing is None or drawing.width() < 50:
+            return None
+        image = QImage()
+        image.loadFromData(drawing.rendered(".png"))
+        return image
+
+    def show_doctor(self) -> None:
+        from kyklon.app.shell.doctor_dialog import DoctorDialog
+
+        DoctorDialog(self.session.theme, self.session.jobs, self).exec()
 
     def export_instrument(self) -> None:
         """Print or export the open operation's drawing as PDF, SVG or PNG."""
@@ -446,6 +482,8 @@ class Window(QMainWindow):
                 event.ignore()
                 QTimer.singleShot(20, self.close)
                 return
+            if self._help is not None:
+                self._help.close()
             self.closed.emit()
             super().closeEvent(event)
             return

@@ -76,6 +76,11 @@ QCheckBox::indicator { width: 14px; height: 14px; border: 1.5px solid ${muted}; 
 QCheckBox::indicator:checked { background: ${teal}; border-color: ${teal}; image: url("${tick}"); }
 QCheckBox::indicator:focus { border-color: ${ink}; }
 QPlainTextEdit, QTextEdit { background: ${field}; border: 1px solid ${hairline}; border-radius: 3px; padding: 4px; }
+QTextBrowser { padding: 14px 18px; selection-background-color: ${teal}; selection-color: ${on_teal}; }
+QListWidget { background: ${sheet}; border: 1px solid ${hairline}; border-radius: 3px; padding: 4px; outline: 0; }
+QListWidget::item { padding: 4px 8px; border-radius: 2px; color: ${ink}; }
+QListWidget::item:selected { background: ${teal_soft}; color: ${ink}; }
+QListWidget::item:disabled { color: ${muted}; padding: 8px 4px 2px 4px; }
 QScrollArea { background: transparent; border: 0; }
 QScrollArea > QWidget > QWidget { background: transparent; }
 QScrollBar:vertical { background: transparent; width: 10px; margin: 0; }

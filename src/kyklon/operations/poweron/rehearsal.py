@@ -15,6 +15,7 @@ from typing import Literal
 from kyklon.base import reading, scratch, tools
 from kyklon.base.cell import WORK, Cell, why_none
 from kyklon.base.errors import TargetError, ToolError, WrongUse
+from kyklon.base.packages import how_to_install
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.running import Ran, Talk, run_watched
 from kyklon.catalogue.fault_records import LogPattern
@@ -142,7 +143,7 @@ def _unfit(bench: Bench, way: WayKey) -> str:
     if way == "loader":
         if not bench.by_label:
             return f"{bench.board.name} reads its boot files with firmware of its own, not with this boot loader."
-        return "" if _FIRMWARE.exists() else _missing("qemu-system-aarch64", "u-boot-qemu")
+        return "" if _FIRMWARE.exists() else _missing("qemu-system-aarch64")
     if way == "kernel":
         kernel = bench.contents.kernel(bench.kernel_name)
         if kernel is None:
@@ -156,8 +157,8 @@ def _unfit(bench: Bench, way: WayKey) -> str:
     return ""
 
 
-def _missing(program: str, package: str) -> str:
-    return f"{program} needs {package}. Install it: apt install {package}"
+def _missing(program: str) -> str:
+    return f"{program} and its boot loader are not installed. {how_to_install(program)}"
 
 
 def ways_for(bench: Bench) -> tuple[WayKey, ...]:

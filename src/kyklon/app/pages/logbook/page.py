@@ -311,7 +311,7 @@ class LogbookPage(QWidget):
 
     def ask_archive(self) -> None:
         """Write the build as one archive."""
-        start = str(self.session.folder.parent / f"{self.session.folder.name}.tar")
+        start = str(self.session.folder.parent / f"{self.session.folder.name}.kyklon.tar")
         path, _kind = QFileDialog.getSaveFileName(self, "Archive of the build", start, "Archive (*.tar)")
         if path:
             self.write_archive(Path(path))

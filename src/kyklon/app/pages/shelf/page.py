@@ -433,7 +433,7 @@ class ShelfPage(QWidget):
         entry = self.parts.current
         if entry is None:
             return
-        start = str(self.session.folder / "issued" / f"{entry.id}.toml")
+        start = str(self.session.folder / "issued" / f"{entry.id}.kyklon.toml")
         path, _kind = QFileDialog.getSaveFileName(self, "Export the part", start, "Parts (*.toml)")
         if path:
             self.export(Path(path))

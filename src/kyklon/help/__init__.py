@@ -1,0 +1,1 @@
+"""What Kyklon explains of itself: a topic for each page, jobs from beginning to end, words, findings, cautions."""
