@@ -77,6 +77,7 @@ def walk(inside: Inside) -> None:
     opened = "QT_QPA_PLATFORM=offscreen timeout 25 kyklon demo --keep; test $? = 124"
     inside.user(opened)
     inside.user("QT_QPA_PLATFORM=offscreen timeout 15 kyklon start; test $? = 124")
+    inside.user("QT_QPA_PLATFORM=offscreen timeout 15 kyklon help --window; test $? = 124")
 
 
 def main() -> None:

@@ -161,6 +161,10 @@ def debian(wheel: Path, out: Path, when: int, site: str) -> Path:
             target.parent.mkdir(parents=True, exist_ok=True)
             target.write_bytes(data)
         _documents(top / "usr/share/doc/kyklon", place, version, when)
+        manual = top / "usr/share/doc/kyklon/manual"
+        run([sys.executable, str(ROOT / "tools/manual.py"), str(manual)])
+        for file in (*manual.rglob("*.gz"), *manual.rglob("sitemap.xml")):
+            file.unlink()
         overrides = top / "usr/share/lintian/overrides/kyklon"
         overrides.parent.mkdir(parents=True)
         overrides.write_text(_OVERRIDES, encoding="ascii")

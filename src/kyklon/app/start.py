@@ -110,6 +110,19 @@ def run_start(parts: Path | None = None) -> int:
     return _Program().run_start(parts)
 
 
+def run_help(topic: str) -> int:
+    """Show the help alone, without a build; returns the exit code."""
+    application = make_application()
+    kept = settings()
+    theme = Theme(dark=kept.value("dark", False, bool), scale=kept.value("scale", 1.0, float))
+    application.setStyleSheet(style_sheet(theme))
+    from kyklon.app.shell.help_window import HelpWindow
+
+    window = HelpWindow(theme, lambda _topic: None)
+    window.show_topic(topic)
+    return application.exec()
+
+
 def _place_key(folder: Path) -> str:
     return f"places/{hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:16]}"
 

@@ -16,12 +16,17 @@ WIDTH = 100  # letters a line
 def show(
     topic: Annotated[str, Argument(help="A page, a job, glossary, or a finding's code.", metavar="TOPIC")] = "",
     find: Annotated[str, Option("--find", help="Words to search for in all topics.")] = "",
+    window: Annotated[bool, Option("--window", help="Open the help's own window.")] = False,
     as_json: Json = False,
 ) -> int:
     """Show the help on a topic or on a finding's code, or search in it.
 
     Without a topic it lists them all. Exit 1 when a search finds nothing.
     """
+    if window:
+        from kyklon.app.start import run_help
+
+        return run_help(topics_.topic(topic).id if topic else "start")
     if find:
         hits = topics_.find(find)
         data = {"hits": [{"topic": hit.topic.id, "heading": hit.heading, "line": hit.line} for hit in hits]}

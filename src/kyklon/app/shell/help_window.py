@@ -72,7 +72,7 @@ class _Pages(QTextBrowser):
             if not cursor.currentTable():
                 shape.setTopMargin(px(14) if heading > 1 else 0)
                 shape.setBottomMargin(px(4) if listed else px(8) if heading < 2 else px(3))
-            shape.setLineHeight(125, QTextBlockFormat.LineHeightTypes.ProportionalHeight.value)
+            shape.setLineHeight(125, QTextBlockFormat.LineHeightTypes.ProportionalHeight.value)  # type: ignore[arg-type] # Qt wants the number
             cursor.setPosition(block.position())
             cursor.setBlockFormat(shape)
             if listed:
@@ -118,14 +118,15 @@ class HelpWindow(QWidget):
         self.resize(QSize(round(theme.px(1040)), round(theme.px(720))))
 
     def show_topic(self, name: str, here: str = "") -> None:
-        """A topic by id, or a finding's code; the first where there is none. here: what a finding says of this build."""
+        """A topic by id, or a finding's code; the first where there is none. here: what it says of this build."""
         self.search.clear()
         try:
             found = self._further.get(name) or topics.topic(name)
         except KyklonError:
             found = topics.topic("start")
         if here:
-            found = replace(found, text=f"{found.text}\n\n**In this build:** {escaped(here)}\n")
+            head, _, body = found.text.partition("\n")
+            found = replace(found, text=f"{head}\n\n**In this build:** {escaped(here)}\n\n{body}")
         listed = found.id if found.id in topics.topics() or found.id in self._further else "findings"
         for number in range(self.contents.count()):
             item = self.contents.item(number)
