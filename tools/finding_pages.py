@@ -62,6 +62,8 @@ class Module:
                         more = known if known and "…" not in known and len(known) <= 2 else ["…"]
                     rows = [row + str(text) for row in rows for text in more][:4]
                 return rows
+            case ast.Subscript(value=inner) | ast.Call(func=ast.Attribute(attr="replace", value=inner)):
+                return self.said(inner, given, depth + 1)
             case ast.IfExp(body=body, orelse=other):
                 return [*self.said(body, given, depth + 1), *self.said(other, given, depth + 1)]
             case ast.BinOp(left=left, op=ast.Add(), right=right):
@@ -92,7 +94,8 @@ def pages() -> dict[str, Page]:
             parameters = {argument.arg for argument in [*function.args.args, *function.args.kwonlyargs]}
             for call in calls(function, "Finding"):
                 code = keyword(call, "code")
-                if isinstance(code, ast.Name) and code.id in parameters:
+                used = {node.id for node in ast.walk(code) if isinstance(node, ast.Name)} if code is not None else set()
+                if used & parameters and not isinstance(call.func, ast.Attribute):
                     makers[name] = call
                 else:
                     take(found, module, call, {})
@@ -111,6 +114,12 @@ def pages() -> dict[str, Page]:
     for path in sorted((SOURCE / "operations" / "poweron").rglob("*.py")):
         take_failures(found, Module(path))
         name_others(found, Module(path), fields)
+    from kyklon.model.library import REASONS
+    from kyklon.operations.library.findings import _WHY
+
+    for code, title in REASONS.items():
+        why = _WHY.get(code, "The front end will not show it.")
+        found[f"library.{code}"] = Page(f"library.{code}", [title], [why], severities=["caution"])
     return dict(sorted(found.items()))
 
 

@@ -8,7 +8,7 @@ from dataclasses import replace
 from typing import Any
 
 from PyQt6.QtCore import QSize, Qt, QUrl
-from PyQt6.QtGui import QImage, QKeyEvent, QKeySequence, QShortcut, QTextBlockFormat, QTextCursor, QTextDocument
+from PyQt6.QtGui import QImage, QKeySequence, QShortcut, QTextBlockFormat, QTextCursor, QTextDocument
 from PyQt6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QTextBrowser, QWidget
 
 from kyklon.app.theme.tokens import Theme
@@ -114,6 +114,7 @@ class HelpWindow(QWidget):
         body.setStretch(1, 1)
         self.setLayout(body)
         QShortcut(QKeySequence(QKeySequence.StandardKey.Find), self, self.search.setFocus)
+        QShortcut(QKeySequence("Esc"), self, self.close)
         self._fill()
         self.resize(QSize(round(theme.px(1040)), round(theme.px(720))))
 
@@ -141,13 +142,6 @@ class HelpWindow(QWidget):
     def text(self) -> str:
         """What is shown, as plain text."""
         return self._browser.toPlainText()
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Override."""
-        if event is not None and event.key() == Qt.Key.Key_Escape:
-            self.close()
-        else:
-            super().keyPressEvent(event)
 
     def _fill(self) -> None:
         """The contents, or what the search finds."""
