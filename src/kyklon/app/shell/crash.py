@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-from PyQt6.QtWidgets import QApplication, QDialog, QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QApplication, QDialog, QWidget
 
 from kyklon import __version__
-from kyklon.app.widgets.basic import button, column, label, row
+from kyklon.app.widgets.basic import TextBox, button, column, label, row
 
 _MOST = 200_000  # letters of a report: an error that comes again and again fills no memory
 
@@ -33,7 +33,7 @@ class CrashDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Something went wrong in Kyklon")
         self._report = f"Kyklon {__version__}\n{report}"
-        self._view = view = QPlainTextEdit(self._report)
+        self._view = view = TextBox(self._report)
         view.setReadOnly(True)
         view.setMinimumSize(560, 260)
         words = "This is a bug in Kyklon, not your mistake. Your build is saved as it was before the last action."

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QDialog, QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QDialog, QWidget
 
 from kyklon.app.session.jobs import Jobs
 from kyklon.app.theme.lamps import Lamp
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
+from kyklon.app.widgets.basic import Sheet, TextBox, button, column, label, row, scrolled
 from kyklon.base.progress import Watch
 from kyklon.desktop.doctor import CONCLUSION, Check, examine, lines_to_type, report, verdict
 
@@ -25,7 +25,7 @@ class DoctorDialog(QDialog):
         self._theme, self._jobs = theme, jobs
         self._checks: tuple[Check, ...] = ()
         self._conclusion = label("Looking…", "section", wrap=True)
-        self._type = QPlainTextEdit()
+        self._type = TextBox()
         self._type.setReadOnly(True)
         self._type.setFont(theme.mono("label"))
         self._type.setAccessibleName("Lines to type")

@@ -6,11 +6,11 @@ from math import ceil
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent, QStaticText, QTextOption, QTransform
-from PyQt6.QtWidgets import QDialog, QFrame, QPlainTextEdit, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDialog, QFrame, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import button, column, label, row, set_tip
+from kyklon.app.widgets.basic import TextBox, button, column, label, row, set_tip
 from kyklon.base.shown import visible
 from kyklon.help.topics import of_code
 from kyklon.model.findings import Change, Finding, Severity
@@ -149,6 +149,7 @@ class FindingsPanel(QWidget):
         holder.setObjectName("findings")
         holder.setLayout(self._cards)
         self._scroll = QScrollArea()
+        self._scroll.setAccessibleName("Findings, can be scrolled")
         self._scroll.setWidget(holder)
         self._scroll.setWidgetResizable(True)
         self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -219,7 +220,7 @@ class RemedyDialog(QDialog):
             layout.addLayout(row(label("after", "good"), after, 1))
         if differences:
             layout.addWidget(label("On the card", "caption"))
-            view = QPlainTextEdit(visible("\n".join(differences.values()), lines=True))
+            view = TextBox(visible("\n".join(differences.values()), lines=True))
             view.setReadOnly(True)
             view.setFont(theme.mono("small"))
             view.setStyleSheet(f"font-family: '{theme.mono().family()}'; font-size: {round(theme.px(12))}px;")

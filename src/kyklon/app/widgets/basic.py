@@ -6,7 +6,7 @@ import html
 from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QPointF, QRect, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QBoxLayout,
     QComboBox,
@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import (
     QLabel,
     QLayout,
     QMessageBox,
+    QPlainTextEdit,
     QPushButton,
     QScrollArea,
     QSizePolicy,
@@ -157,6 +158,14 @@ def _fill(
             layout.addWidget(item)
 
 
+class TextBox(QPlainTextEdit):
+    """Several lines of plain text. Tab goes on to what comes next: whoever has no mouse comes out again."""
+
+    def __init__(self, text: str = "") -> None:
+        super().__init__(text)
+        self.setTabChangesFocus(True)
+
+
 def line_pitch(widget: QWidget) -> int:
     """From one line of a wrapped text to the next, in pixels; the font's own height may be a pixel less."""
     metrics, room = widget.fontMetrics(), QRect(0, 0, 9999, 9999)
@@ -179,6 +188,19 @@ class _WholeRows(QScrollArea):
         super().resizeEvent(event)
 
 
+class _Scrolled(QScrollArea):
+    """Takes the focus so that keys scroll it, and is called by the heading above it."""
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        """Override."""
+        super().showEvent(event)
+        if not self.accessibleName():
+            place = self.parentWidget()
+            while place is not None and not (isinstance(place, Sheet) and place.title):
+                place = place.parentWidget()
+            self.setAccessibleName(f"{place.title}, can be scrolled" if isinstance(place, Sheet) else "Can be scrolled")
+
+
 def scrolled(widget: QWidget | QLayout, pitch: Callable[[], float] | None = None) -> QScrollArea:
     """Something that may be higher than its place, with a bar at the right when it is.
 
@@ -188,7 +210,7 @@ def scrolled(widget: QWidget | QLayout, pitch: Callable[[], float] | None = None
         inner = QWidget()
         inner.setLayout(widget)
         widget = inner
-    area = _WholeRows(pitch) if pitch is not None else QScrollArea()
+    area = _WholeRows(pitch) if pitch is not None else _Scrolled()
     area.setWidgetResizable(True)
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setWidget(widget)
@@ -211,6 +233,10 @@ class Sheet(QFrame):
         if title:
             self.layout().addLayout(self.head)
         self.layout().addLayout(self.body, 1)
+
+    @property
+    def title(self) -> str:
+        return self._title.text()
 
     def set_note(self, text: str) -> None:
         self._note.set_full(text)

@@ -30,6 +30,7 @@ class ChoiceView(TabView):
         self._sheet.add(self.plot)
         self.model = GameModel()
         self._table = QTableView()
+        self._table.setTabKeyNavigation(False)
         self._table.setModel(self.model)
         self._table.setShowGrid(False)
         self._table.verticalHeader().hide()

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QLineEdit, QPlainTextEdit, QVBoxLayout
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QLineEdit, QVBoxLayout
 
 from kyklon.app.pages.library.lists_drawing import ListLine, ListsDrawing
 from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
+from kyklon.app.widgets.basic import Choice, Sheet, TextBox, button, column, label, row
 from kyklon.app.widgets.paper import pdf_of
 from kyklon.base.errors import KyklonError
 from kyklon.catalogue.chosen import known_systems
@@ -61,9 +61,9 @@ class ListsView(TabView):
             self._names[name] = line
             grid.addWidget(label(words, "small"), index // 2, index % 2 * 2)
             grid.addWidget(line, index // 2, index % 2 * 2 + 1)
-        self.first = QPlainTextEdit()
+        self.first = TextBox()
         self.first.setReadOnly(True)
-        self.first.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self.first.setLineWrapMode(TextBox.LineWrapMode.NoWrap)
         self.first.setAccessibleName("The first games of the list")
         self.first.setPlaceholderText("Open a list: checksums, CSV, XML or JSON.\nIts first games are shown here.")
         self._system = Choice(self.theme, "System of the list", lambda _value: None)

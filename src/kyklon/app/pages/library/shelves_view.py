@@ -91,6 +91,7 @@ class ShelvesView(TabView):
         table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         table.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         table.setAccessibleName("Games")
+        table.setTabKeyNavigation(False)  # Tab goes on to what comes next, and never stays in a table
         header = table.horizontalHeader()
         header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         table.hideColumn(4)

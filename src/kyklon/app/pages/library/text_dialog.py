@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PyQt6.QtWidgets import QDialog, QGridLayout, QLineEdit, QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QDialog, QGridLayout, QLineEdit, QWidget
 
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import button, column, label, row
+from kyklon.app.widgets.basic import TextBox, button, column, label, row
 from kyklon.model.library import Game, GameText
 from kyklon.operations.library.texts import key_of_game
 from kyklon.record.texts import Texts
@@ -29,7 +29,7 @@ class TextDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Description and rights")
         self.session, self.game = session, game
-        self.description = QPlainTextEdit(game.text.description)
+        self.description = TextBox(game.text.description)
         self.description.setAccessibleName("Description")
         self.description.setPlaceholderText("What the front end shows beside the game")
         self.description.setTabChangesFocus(True)

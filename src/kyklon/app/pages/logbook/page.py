@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer, QUrl, pyqtSlot
 from PyQt6.QtGui import QDesktopServices, QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QDialog, QFileDialog, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDialog, QFileDialog, QLineEdit, QVBoxLayout, QWidget
 
 from kyklon.app.pages.logbook.book_drawings import drawings
 from kyklon.app.pages.logbook.book_pdf import pdf_of_book
@@ -17,7 +17,7 @@ from kyklon.app.pages.logbook.measured_plot import MeasuredPlot, Row
 from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled
+from kyklon.app.widgets.basic import Choice, Sheet, TextBox, button, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base import durable
 from kyklon.base.errors import KyklonError
@@ -98,7 +98,7 @@ class LogbookPage(QWidget):
             write.setStretch(place, stretch)
         self._title = label("", "section", wrap=True)
         self._about = label("", "muted", wrap=True)
-        self._lines = QPlainTextEdit()
+        self._lines = TextBox()
         self._lines.setReadOnly(True)
         self._lines.setAccessibleName("Differences")
         self._restore = button("Restore this entry…", self.ask_restore, "outline")

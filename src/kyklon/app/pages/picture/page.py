@@ -47,6 +47,7 @@ class PicturePage(TabbedPage):
         self.papers = PicturePapers(session)
         self.export = button("Export…", lambda: self.papers.open(self.export))
         around = QScrollArea()
+        around.setAccessibleName("Picture, can be scrolled")
         around.setWidgetResizable(True)
         around.setWidget(self.stack)
         self.theme.tell(self, lambda own: own._fit())

@@ -5,11 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QFileDialog, QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from kyklon.app.pages.poweron.side_drawing import SideBySide
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled, set_role
+from kyklon.app.widgets.basic import Sheet, TextBox, button, column, label, row, scrolled, set_role
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
 from kyklon.base.reading import bytes_of
@@ -53,9 +53,9 @@ class LogView(QWidget):
         told.add(self._verdict, self._why, self._line, self._remedy, self._finder, self._times, scrolled(self._also))
         told.setFixedWidth(round(self.theme.px(290)))
         given = Sheet("The log")
-        self._text = QPlainTextEdit()
+        self._text = TextBox()
         self._text.setProperty("role", "mono")
-        self._text.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self._text.setLineWrapMode(TextBox.LineWrapMode.NoWrap)
         self._text.setAccessibleName("The real machine's log")
         self._text.setPlaceholderText("Paste it here, or type the last lines of its screen")
         given.head.addWidget(button("Open …", self._on_open_clicked, "quiet", tip="A log saved as a file"))

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import cast
 
-from PyQt6.QtWidgets import QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from kyklon.app.pages.poweron.side_drawing import SideBySide
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, line_pitch, row, scrolled, set_role
+from kyklon.app.widgets.basic import Choice, Sheet, TextBox, button, column, label, line_pitch, row, scrolled, set_role
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.shown import visible
 from kyklon.operations.poweron.rehearsal import WAYS, Terms, WayKey
@@ -59,10 +59,10 @@ class RehearsalView(QWidget):
         act.setFixedWidth(round(self.theme.px(290)))
         said = Sheet("Its output", "the serial port")
         self._said_sheet = said
-        self._log = QPlainTextEdit()
+        self._log = TextBox()
         self._log.setReadOnly(True)
         self._log.setProperty("role", "mono")
-        self._log.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self._log.setLineWrapMode(TextBox.LineWrapMode.NoWrap)
         self._log.setAccessibleName("Boot messages")
         said.add(self._log)
         upper = row(sheet, act, spacing=14)

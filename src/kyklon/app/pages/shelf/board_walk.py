@@ -5,11 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtWidgets import QLineEdit, QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QLineEdit, QWidget
 
 from kyklon.app.pages.shelf.board_drawing import BoardDrawing
 from kyklon.app.pages.shelf.walk import Walk
-from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
+from kyklon.app.widgets.basic import Choice, Sheet, TextBox, button, column, label, row
 from kyklon.parts import board, sockets
 from kyklon.parts.draft import Draft
 from kyklon.parts.learning import board_of
@@ -27,7 +27,7 @@ class BoardWalk(Walk):
     def make_side(self) -> QWidget:
         """Override."""
         self._current = 0
-        self._text = QPlainTextEdit()
+        self._text = TextBox()
         self._text.setPlaceholderText(
             "Paste here: cat /proc/cpuinfo /proc/meminfo, lsusb, uname -m, cat /proc/device-tree/model"
         )

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox, QDialog, QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QCheckBox, QDialog, QWidget
 
 from kyklon.app.theme.tokens import Theme
-from kyklon.app.widgets.basic import button, column, label, row, scrolled
+from kyklon.app.widgets.basic import TextBox, button, column, label, row, scrolled
 from kyklon.base.shown import visible
 from kyklon.parts.exchange import Incoming
 from kyklon.parts.fields import one
@@ -53,7 +53,7 @@ class BringInDialog(QDialog):
                 )
             )
         if self._texts:
-            text = QPlainTextEdit(visible("\n\n".join(each.text for each in self._texts), lines=True))
+            text = TextBox(visible("\n\n".join(each.text for each in self._texts), lines=True))
             text.setReadOnly(True)
             text.setFont(theme.mono("small"))
             text.setAccessibleName("What it writes")

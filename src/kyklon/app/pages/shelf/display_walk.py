@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from kyklon.app.pages.shelf.walk import Walk
-from kyklon.app.widgets.basic import Sheet, button, column, label, row
+from kyklon.app.widgets.basic import Sheet, TextBox, button, column, label, row
 from kyklon.app.widgets.ranges_plot import Point, RangesPlot
 from kyklon.base.errors import KyklonError
 from kyklon.catalogue.records import Range
@@ -26,7 +26,7 @@ class DisplayWalk(Walk):
     def make_side(self) -> QWidget:
         """Override."""
         self._plot = RangesPlot(self.theme)
-        self._dump = QPlainTextEdit()
+        self._dump = TextBox()
         self._dump.setPlaceholderText("Paste here what a tool printed: 00 ff ff ff ff ff ff 00 …")
         self._dump.setAccessibleName("Hex dump")
         self._dump.setFont(self.theme.mono("small"))

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox, QDialog, QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QCheckBox, QDialog, QWidget
 
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import button, column, label, row
+from kyklon.app.widgets.basic import TextBox, button, column, label, row
 from kyklon.base.shown import visible
 from kyklon.parts.trust import shown
 
@@ -20,7 +20,7 @@ class LookDialog(QDialog):
         text = "\n\n".join(
             f"{copy.row.get('name', copy.id)}\n{shown(copy.kind, copy.row)}" for copy in session.parts.waiting
         )
-        view = QPlainTextEdit(visible(text, lines=True))
+        view = TextBox(visible(text, lines=True))
         view.setReadOnly(True)
         view.setFont(theme.mono("small"))
         view.setAccessibleName("What it writes")

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QDialog, QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QDialog, QWidget
 
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import button, column, label, row
+from kyklon.app.widgets.basic import TextBox, button, column, label, row
 from kyklon.base.shown import visible
 from kyklon.operations.upkeep import settings as root
 
@@ -19,10 +19,10 @@ class SettingsDialog(QDialog):
         self.undo = False
         count = len(found.files)
         title = f"{count} file{'s differ' if count != 1 else ' differs'}" if count else "Same as this build"
-        shown = QPlainTextEdit(visible("\n\n".join(found.differences.values()), lines=True))
+        shown = TextBox(visible("\n\n".join(found.differences.values()), lines=True))
         shown.setReadOnly(True)
         shown.setProperty("role", "mono")
-        shown.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        shown.setLineWrapMode(TextBox.LineWrapMode.NoWrap)
         shown.setAccessibleName("Differences")
         shown.setVisible(bool(count))
         notes = [f"{path}: the machine has no such folder; skipped." for path in found.skipped]
