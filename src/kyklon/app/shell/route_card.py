@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QEnterEvent, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtGui import QEnterEvent, QFocusEvent, QKeyEvent, QPainter, QPaintEvent, QResizeEvent
+from PyQt6.QtWidgets import QAbstractButton, QSizePolicy, QWidget
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
@@ -25,8 +25,8 @@ class Line:
     state: str
 
 
-class RouteLine(QWidget):
-    """Painted line: big number, name, note, lamp. Works by mouse and by keyboard."""
+class RouteLine(QAbstractButton):
+    """Painted line: big number, name, note, lamp. A button, to the mouse, the keyboard and a screen reader."""
 
     opened = pyqtSignal(int)
 
@@ -38,6 +38,7 @@ class RouteLine(QWidget):
         self._one_line = False
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.clicked.connect(lambda _checked=False: self.opened.emit(self._line.number))
         self.set_line(line, current=False)
 
     def set_line(self, line: Line, *, current: bool) -> None:
@@ -119,15 +120,11 @@ class RouteLine(QWidget):
         lamp = QRectF(box.right() - px(18) - side, box.center().y() - side / 2, side, side)
         paint_lamp(painter, lamp, self._line.state, theme)
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        """Override."""
-        self.opened.emit(self._line.number)
-
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Override."""
         key = Qt.Key(event.key())
-        if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
-            self.opened.emit(self._line.number)
+        if key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.click()
         elif key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             self.focusNextPrevChild(key == Qt.Key.Key_Down)
         else:

@@ -70,8 +70,12 @@ def plain_tip(text: str) -> str:
 def set_tip(widget: QWidget, text: str) -> None:
     """A tool tip that shows its words as they are: Qt takes what looks like markup for markup."""
     tip = plain_tip(text)
-    if tip != widget.toolTip():
-        widget.setToolTip(tip)
+    if tip == widget.toolTip():
+        return
+    widget.setToolTip(tip)
+    if widget.accessibleDescription() == (widget.property("told") or ""):  # else it has words of its own for a reader
+        widget.setAccessibleDescription(visible(text, lines=True))
+        widget.setProperty("told", visible(text, lines=True))
 
 
 def set_role(widget: QWidget, role: str) -> None:

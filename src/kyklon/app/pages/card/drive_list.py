@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QToolTip, QWidget
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QAbstractButton, QScrollArea, QSizePolicy, QToolTip, QWidget
 
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
@@ -15,8 +15,8 @@ from kyklon.devices.ports import DriveFacts
 from kyklon.operations.card.drives.interlock import Verdict
 
 
-class DriveLine(QWidget):
-    """One drive."""
+class DriveLine(QAbstractButton):
+    """One drive; a button, to a screen reader too."""
 
     chosen = pyqtSignal(str)
 
@@ -30,6 +30,7 @@ class DriveLine(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)  # a refused one too: its reason can be read
         if self._choosable:
             self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.clicked.connect(lambda _checked=False: self._choose())
         self.setAccessibleName(f"{facts.name}, {show_bytes(facts.size)}, {self.words}")
         set_tip(self, self.words)
         self._short = self._in_short()
@@ -107,14 +108,10 @@ class DriveLine(QWidget):
         if event is not None and event.reason() != Qt.FocusReason.MouseFocusReason:
             QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), self.toolTip(), self)
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        """Override."""
-        self._choose()
-
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Override."""
-        if Qt.Key(event.key()) in (Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self._choose()
+        if Qt.Key(event.key()) in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.click()
         else:
             super().keyPressEvent(event)
 
