@@ -18,7 +18,7 @@ from kyklon.app.pages.library.game_table import GameModel
 from kyklon.app.session.jobs import Jobs
 from kyklon.app.session.session import Session, load
 from kyklon.app.shell.actions import ACTIONS, HelpDialog
-from kyklon.app.theme.tokens import DARK, LIGHT, SIZES, Palette, Theme
+from kyklon.app.theme.tokens import DARK, DARK_CONTRAST, LIGHT, LIGHT_CONTRAST, SIZES, Palette, Theme
 from kyklon.app.widgets.basic import button
 from kyklon.app.widgets.plot import ticks
 from kyklon.base.errors import KyklonError, WrongUse
@@ -75,18 +75,20 @@ def contrast(a: str, b: str) -> float:
     return (light + 0.05) / (dark + 0.05)
 
 
-@pytest.mark.parametrize("palette", [LIGHT, DARK])
-def test_text_is_readable_on_every_paper(palette: Palette) -> None:
+@pytest.mark.parametrize(("palette", "least"), [(LIGHT, 4.5), (DARK, 4.5), (LIGHT_CONTRAST, 7.0), (DARK_CONTRAST, 7.0)])
+def test_text_is_readable_on_every_paper(palette: Palette, least: float) -> None:
+    """WCAG 2.1, 1.4.3 (4.5 to 1) and 1.4.6 (7 to 1); lines that carry meaning 3 to 1 (1.4.11) with more contrast."""
     for paper in (palette.ground, palette.sheet, palette.field):
         for ink in (palette.ink, palette.muted, palette.teal, palette.amber, palette.red):
-            assert contrast(ink, paper) >= 4.5, (ink, paper)
-    assert contrast(palette.on_teal, palette.teal) >= 4.5
+            assert contrast(ink, paper) >= least, (ink, paper)
+        assert least < 7 or min(contrast(palette.hairline, paper), contrast(palette.grid, paper)) >= 3
+    assert contrast(palette.on_teal, palette.teal) >= least
     for soft, ink in (
         (palette.teal_soft, palette.ink),
         (palette.red_soft, palette.ink),
         (palette.amber_soft, palette.ink),
     ):
-        assert contrast(ink, soft) >= 4.5
+        assert contrast(ink, soft) >= least
 
 
 def test_nothing_is_smaller_than_12_px() -> None:

@@ -18,7 +18,7 @@ from types import TracebackType
 from typing import Any
 
 from PyQt6 import sip
-from PyQt6.QtCore import QEventLoop, QObject, QSettings, QTimer, pyqtSignal
+from PyQt6.QtCore import QEventLoop, QObject, QSettings, Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QApplication
 
 from kyklon import __version__
@@ -34,6 +34,9 @@ from kyklon.base.errors import Cancelled, KyklonError
 from kyklon.base.places import catalogue_folder
 from kyklon.base.progress import CancelToken, Watch
 from kyklon.catalogue import loader
+from kyklon.desktop.files import ID
+from kyklon.devices.linux.desktop_bus import Wishes
+from kyklon.devices.linux.desktop_bus import wishes as desktop_wishes
 from kyklon.operations.registry import OPERATIONS
 
 SWITCH_S = 0.0001  # how long a job may keep the interpreter while the window waits; Python's own 5 ms add up in a paint
@@ -44,12 +47,44 @@ def settings() -> QSettings:
     return QSettings("kyklon", "kyklon")
 
 
+def theme_of(kept: QSettings) -> Theme:
+    """Light or dark as chosen here, else as the desktop has it."""
+    own = kept.value("paper", "", str)
+    hints = QApplication.styleHints()
+    dark = own == "dark" if own else hints is not None and hints.colorScheme() == Qt.ColorScheme.Dark
+    theme = Theme(dark=dark, scale=kept.value("scale", 1.0, float), contrast=kept.value("contrast", False, bool))
+    theme.own = bool(own)
+    if hints is not None:
+        hints.colorSchemeChanged.connect(
+            lambda scheme: None if theme.own else theme.set_dark(scheme == Qt.ColorScheme.Dark)
+        )
+    return theme
+
+
+class _Asker(QObject):
+    """Asks the desktop how its programs should look, without waiting for it."""
+
+    told = pyqtSignal(object)  # Wishes
+
+    def start(self, theme: Theme, kept: QSettings) -> None:
+        def take(wishes: Wishes) -> None:
+            theme.still = wishes.still
+            if not theme.own and wishes.dark is not None:
+                theme.set_dark(wishes.dark)
+            if wishes.contrast is not None and not kept.contains("contrast"):
+                theme.set_contrast(wishes.contrast)
+
+        self.told.connect(take)
+        threading.Thread(target=lambda: self.told.emit(desktop_wishes()), name="desktop", daemon=True).start()
+
+
 def make_application() -> QApplication:
     sys.setswitchinterval(SWITCH_S)
     made = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(made, QApplication)
     made.setApplicationName("Kyklon")
     made.setApplicationVersion(__version__)
+    made.setDesktopFileName(ID)
     made.setStyle("Fusion")
     load_fonts()
     return made
@@ -114,7 +149,7 @@ def run_help(topic: str) -> int:
     """Show the help alone, without a build; returns the exit code."""
     application = make_application()
     kept = settings()
-    theme = Theme(dark=kept.value("dark", False, bool), scale=kept.value("scale", 1.0, float))
+    theme = theme_of(kept)
     application.setStyleSheet(style_sheet(theme))
     from kyklon.app.shell.help_window import HelpWindow
 
@@ -132,6 +167,7 @@ class _Program:
 
     def __init__(self) -> None:
         self._kept = settings()
+        self._asker = _Asker()
         self._windows: list[Window] = []
         self._readers: list[_Reader] = []
 
@@ -139,7 +175,8 @@ class _Program:
         reader = _Reader()
         reading = reader.start(folder) if isinstance(folder, Path) else None
         application = make_application()
-        self._theme = Theme(dark=self._kept.value("dark", False, bool), scale=self._kept.value("scale", 1.0, float))
+        self._theme = theme_of(self._kept)
+        self._asker.start(self._theme, self._kept)
         if reading is not None:
             reading.join()  # there is no window yet
         else:
@@ -207,9 +244,8 @@ class _Program:
     def run_start(self, parts: Path | None) -> int:
         """The first page, until a build was opened and closed, or the page was closed without one."""
         application = make_application()
-        theme = self._theme = Theme(
-            dark=self._kept.value("dark", False, bool), scale=self._kept.value("scale", 1.0, float)
-        )
+        theme = self._theme = theme_of(self._kept)
+        self._asker.start(theme, self._kept)
         application.setStyleSheet(style_sheet(theme))
         from kyklon.app.shell.start_window import StartWindow
 
@@ -251,7 +287,9 @@ class _Program:
         self._keep()
 
     def _keep(self) -> None:
-        self._kept.setValue("dark", self._theme.dark)
+        self._kept.setValue("paper", ("dark" if self._theme.dark else "light") if self._theme.own else "")
+        if self._theme.contrast or self._kept.contains("contrast"):
+            self._kept.setValue("contrast", self._theme.contrast)
         self._kept.setValue("scale", self._theme.scale)
         if self._windows:
             self._kept.setValue("window", self._windows[-1].saveGeometry())

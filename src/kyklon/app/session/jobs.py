@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import threading
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -15,6 +16,7 @@ from kyklon.base.errors import Cancelled, KyklonError
 from kyklon.base.progress import CancelToken, Progress, Watch
 
 Work = Callable[[Watch], Any]
+_LONG_S = 20.0  # seconds: after so long whoever waited may be elsewhere; a choice
 
 
 @dataclass
@@ -26,6 +28,7 @@ class Job:
     cancel: CancelToken = field(default_factory=CancelToken)
     progress: Progress | None = None
     cancellable: bool = True
+    began: float = field(default_factory=time.monotonic)
 
 
 def to_whom_is_there(tell: Callable[[], object]) -> None:
@@ -44,6 +47,7 @@ class Jobs(QObject):
     changed = pyqtSignal()
     failed = pyqtSignal(str, object)  # title, KyklonError
     crashed = pyqtSignal(object)  # BaseException
+    ended_late = pyqtSignal(str, bool)  # title of work that took long, and whether it was done
     _reported = pyqtSignal(int, object)
     _ended = pyqtSignal(int, object, object)  # id, result, error
 
@@ -95,6 +99,8 @@ class Jobs(QObject):
     @pyqtSlot(int, object, object)
     def _on_ended(self, job_id: int, result: Any, error: BaseException | None) -> None:
         job, done, bad = self._running.pop(job_id)
+        if time.monotonic() - job.began > _LONG_S and not isinstance(error, Cancelled):
+            self.ended_late.emit(job.title, error is None)
         self._threads = {each: thread for each, thread in self._threads.items() if thread.is_alive()}
         if error is None:
             to_whom_is_there(lambda: done(result))

@@ -39,6 +39,8 @@ class Frame(Protocol):
 
     def change_paper(self) -> None: ...
 
+    def change_contrast(self) -> None: ...
+
     def run_bring_up(self) -> None: ...
 
     def go_next(self) -> None: ...
@@ -82,6 +84,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("Redo", "Ctrl+Shift+Z", "Redo the edit", lambda w: w.session.redo(), ends_group=True),
     Action("Findings", "F8", "Show or hide the findings", lambda w: w.toggle_findings()),
     Action("Light or dark", "F7", "Switch between light and dark", lambda w: w.change_paper()),
+    Action("More or less contrast", "Shift+F7", "Black and white, strong colours", lambda w: w.change_contrast()),
     Action("Larger text", "Ctrl++", "Larger text, up to 200 %", _scale(0.25)),
     Action("Smaller text", "Ctrl+-", "Smaller text", _scale(-0.25), ends_group=True),
     Action("Run bring-up", "F9", "Predict the first power-on", lambda w: w.run_bring_up()),

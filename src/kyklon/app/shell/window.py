@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeAlias
 
@@ -31,6 +32,7 @@ from kyklon.app.shell.route_card import LOGBOOK, SHELF, Line, RouteCard
 from kyklon.app.widgets.basic import column, plain_box, row, scrolled
 from kyklon.base.errors import KyklonError
 from kyklon.base.shown import visible
+from kyklon.devices.linux.desktop_bus import notify
 from kyklon.help.topics import OF_OPERATION, Topic
 from kyklon.model.build import Build, remedied
 from kyklon.model.findings import Finding, Remedy, Severity
@@ -109,6 +111,7 @@ class Window(QMainWindow):
         session.theme.changed.connect(self._on_theme_changed)
         session.jobs.changed.connect(self._show_job)
         session.jobs.failed.connect(self._on_job_failed)
+        session.jobs.ended_late.connect(self._tell_desktop)
 
     def _make_shortcuts(self) -> None:
         for action in ACTIONS:
@@ -339,7 +342,12 @@ class Window(QMainWindow):
 
     def change_paper(self) -> None:
         theme = self.session.theme
+        theme.own = True
         theme.set_dark(not theme.dark)
+
+    def change_contrast(self) -> None:
+        theme = self.session.theme
+        theme.set_contrast(not theme.contrast)
 
     def ask_new(self) -> StartWindow:
         """The first page: a new build from wishes, opened in a window of its own."""
@@ -425,6 +433,12 @@ class Window(QMainWindow):
             self.bottom.show_job("", None, cancellable=False)
         else:
             self.bottom.show_job(job.title, job.progress, cancellable=job.cancellable and not job.cancel.cancelled)
+
+    def _tell_desktop(self, title: str, done: bool) -> None:
+        """A note on the desktop for whoever went elsewhere while long work ran."""
+        if QApplication.activeWindow() is None:
+            text = f"{title}: {'done' if done else 'it did not work; the window says why'}"
+            threading.Thread(target=lambda: notify(self.session.build.name, text), name="note", daemon=True).start()
 
     def _on_job_failed(self, title: str, error: KyklonError) -> None:
         self.session.said.emit(f"{title}: {error}")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import weakref
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from PyQt6 import sip
@@ -68,6 +68,40 @@ DARK = Palette(
     red_soft="#43241D",
 )
 
+# black and white, and colours of at least 7 to 1 (WCAG 2.1, 1.4.6), for whoever needs more contrast
+LIGHT_CONTRAST = replace(
+    LIGHT,
+    ground="#FFFFFF",
+    sheet="#FFFFFF",
+    ink="#000000",
+    muted="#2E3538",
+    hairline="#3A4144",
+    grid="#8A9194",
+    teal="#00454B",
+    teal_soft="#DDEDEB",
+    amber="#5F3A00",
+    amber_soft="#FAF0DC",
+    red="#84200C",
+    red_soft="#FBE9E4",
+)
+DARK_CONTRAST = replace(
+    DARK,
+    ground="#000000",
+    sheet="#000000",
+    field="#000000",
+    ink="#FFFFFF",
+    muted="#D5DADB",
+    hairline="#B9C0C2",
+    grid="#6F777A",
+    teal="#8FE0E2",
+    teal_soft="#12292B",
+    on_teal="#000000",
+    amber="#F3C377",
+    amber_soft="#2A2110",
+    red="#FFA793",
+    red_soft="#33170F",
+)
+
 SIZES = {"body": 13, "label": 12, "small": 12, "section": 15, "title": 22, "number": 26, "figure": 13, "big": 28}  # px
 TEXT, HEAD, MONO = "Barlow", "Barlow Condensed", "IBM Plex Mono"
 
@@ -76,13 +110,18 @@ ReceiverT = TypeVar("ReceiverT", bound=QObject)
 
 
 class Theme(QObject):
-    """The palette in force and the text scale (1.0 to 2.0)."""
+    """The palette in force and the text scale (1.0 to 2.0).
+
+    still: nothing moves by itself, as the desktop asks. own: whether light or dark was chosen here; else it follows
+    the desktop.
+    """
 
     changed = pyqtSignal()
 
-    def __init__(self, *, dark: bool = False, scale: float = 1.0) -> None:
+    def __init__(self, *, dark: bool = False, scale: float = 1.0, contrast: bool = False) -> None:
         super().__init__()
-        self._dark, self._scale = dark, scale
+        self._dark, self._scale, self._contrast = dark, scale, contrast
+        self.still = self.own = False
 
     def tell(self, receiver: ReceiverT, act: Callable[[ReceiverT], object]) -> None:
         """Call `act` with the receiver at every change, for as long as it is there. A theme outlives pages and windows,
@@ -108,7 +147,18 @@ class Theme(QObject):
 
     @property
     def palette(self) -> Palette:
+        if self._contrast:
+            return DARK_CONTRAST if self._dark else LIGHT_CONTRAST
         return DARK if self._dark else LIGHT
+
+    @property
+    def contrast(self) -> bool:
+        return self._contrast
+
+    def set_contrast(self, contrast: bool) -> None:
+        if contrast != self._contrast:
+            self._contrast = contrast
+            self.changed.emit()
 
     def set_dark(self, dark: bool) -> None:
         if dark != self._dark:

@@ -15,6 +15,7 @@ from typing import Any
 from kyklon.base import tools
 from kyklon.base.errors import TargetError, TargetLost
 from kyklon.devices.files import FileHandle, open_path, told_of
+from kyklon.devices.linux.desktop_bus import kept_awake
 from kyklon.devices.places import unknown_contents
 from kyklon.devices.ports import DriveFacts, PartFacts
 
@@ -54,7 +55,10 @@ class LinuxDrives:
         known = {drive.identity for drive in self.list()}
         if identity not in known:
             raise TargetLost(f"The drive {self.path(identity)} is no longer the one you chose.", do="Choose it again.")
-        with open_path(self.path(identity), write=write) as handle:
+        with contextlib.ExitStack() as held_up:
+            handle = held_up.enter_context(open_path(self.path(identity), write=write))
+            if write:
+                held_up.enter_context(kept_awake(f"Writing to {self.path(identity).name}"))
             yield handle
 
     def unmount(self, identity: str) -> str:

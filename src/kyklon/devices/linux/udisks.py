@@ -16,6 +16,7 @@ from jeepney.io.blocking import DBusConnection, open_dbus_connection
 
 from kyklon.base.errors import TargetError, TargetLost
 from kyklon.devices.files import FileHandle, hold
+from kyklon.devices.linux.desktop_bus import kept_awake
 from kyklon.devices.linux.drives import MEMBERS, SYSTEM_MOUNTS
 from kyklon.devices.ports import DriveFacts, PartFacts
 
@@ -105,9 +106,11 @@ class UDisks:
             (held,) = self._call(connection, path, f"{SERVICE}.Block", "OpenDevice", "sa{sv}", (mode, options), _OPEN_S)
             descriptor = held.to_raw_fd()
             try:
-                if write:
-                    hold(descriptor, self.path(identity))
-                yield _Handle(descriptor, self.path(identity), self, path)
+                with contextlib.ExitStack() as held_up:
+                    if write:
+                        hold(descriptor, self.path(identity))
+                        held_up.enter_context(kept_awake(f"Writing to {self.path(identity).name}"))
+                    yield _Handle(descriptor, self.path(identity), self, path)
             finally:
                 os.close(descriptor)
 

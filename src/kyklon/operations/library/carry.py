@@ -24,6 +24,7 @@ from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.base.reading import bytes_of, json_of
 from kyklon.devices.destination import Destination
+from kyklon.devices.linux.desktop_bus import kept_awake
 from kyklon.operations.library.transfer import Transfer
 
 JOURNAL = "transfer.jsonl"  # of the last transfer, in the build folder
@@ -152,6 +153,7 @@ def only_one(destination: Destination) -> Iterator[None]:
             raise TargetError(
                 f"Another window or program is copying to {destination.name}.", do="Wait until that is done."
             ) from bad
+        held.enter_context(kept_awake(f"Copying to {destination.name}"))
         yield
 
 

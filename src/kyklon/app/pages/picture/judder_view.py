@@ -38,7 +38,7 @@ class JudderView(LightView):
         self._sheet.add(self.frames)
         self._moving = Sheet("Motion")
         self.play_box = QCheckBox("moving")
-        self.play_box.setChecked(True)
+        self.play_box.setChecked(not self.theme.still)
         self.play_box.toggled.connect(lambda _on: self._run())
         self._moving.add(self.moving, row(self.play_box, 1))
         self._facts = Sheet("What it costs")

@@ -45,7 +45,7 @@ class SimScreen(Instrument):
     def _beat(self) -> None:
         """Let the lamp move where its rhythm does."""
         self._step = 0
-        if len(_BEATS.get(self._lamp or "dark", "x")) > 1 and self.isVisible():
+        if len(_BEATS.get(self._lamp or "dark", "x")) > 1 and self.isVisible() and not self.theme.still:
             self._timer.start()
         else:
             self._timer.stop()
