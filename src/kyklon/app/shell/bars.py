@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QSizePolicy, QWidget
 
 from kyklon.app.theme.icons import icon
@@ -12,6 +12,8 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Elided, button, column, label, row, set_role, set_tip
 from kyklon.base.progress import Progress
 from kyklon.base.quantities import show_bytes, show_duration, show_share
+
+_ROOMY_PX = 700  # of a window at the usual text size, below which the top bar leaves undo and redo to the menu
 
 
 class TopBar(QWidget):
@@ -65,6 +67,13 @@ class TopBar(QWidget):
         layout.setStretch(0, 5)
         layout.setStretch(2, 6)
         self.setLayout(layout)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Override: with large text the names come first; undo and redo are in the menu and on their keys."""
+        super().resizeEvent(event)
+        roomy = self.width() / self._theme.scale > _ROOMY_PX
+        self.undo.setVisible(roomy)
+        self.redo.setVisible(roomy)
 
     def _show_icon(self) -> None:
         self.menu.setIcon(icon("menu", self._theme))

@@ -94,6 +94,8 @@ class RouteLine(QAbstractButton):
     def _paint_operation(self, painter: QPainter, box: QRectF) -> None:
         theme, px = self._theme, self._theme.px
         painter.setFont(theme.head("number"))
+        if painter.fontMetrics().ascent() > box.height():  # the lines are lower than the number is high
+            painter.setFont(theme.head("section"))
         painter.setPen(theme.color("teal" if self._current else "muted"))
         painter.drawText(box.adjusted(px(20), 0, 0, -px(2)), Qt.AlignmentFlag.AlignVCenter, str(self._line.number))
         self._paint_lamp(painter, box)

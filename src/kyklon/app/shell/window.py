@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import (
     QMainWindow,
     QMenu,
     QMessageBox,
+    QScrollArea,
     QStackedWidget,
     QStyle,
     QWidget,
@@ -49,6 +50,7 @@ if TYPE_CHECKING:
 
 Page: TypeAlias = "OperationPage | LogbookPage | ShelfPage"
 _DRAWER_PX = 1100  # px of a window at the usual text size below which the findings are a drawer
+_SMALL_PX = 720  # the same, below which a page may scroll sideways
 WANTED = QSize(1280, 800)  # what the frame is designed for
 
 
@@ -143,6 +145,7 @@ class Window(QMainWindow):
             self.pages[number] = made
             # with large text a page may be higher than its place
             self._holders[number] = scrolled(made) if self.session.theme.scale > 1 else made
+            self._let_scroll(self._holders[number])
             self.stack.addWidget(self._holders[number])
         return self.pages[number]
 
@@ -244,11 +247,20 @@ class Window(QMainWindow):
     def _fit(self) -> None:
         """Where text is large for the window's width the findings are a drawer that opens at a button."""
         drawer = self.width() / self.session.theme.scale < _DRAWER_PX
+        for holder in self._holders.values():
+            self._let_scroll(holder)
         if drawer != self._drawer:
             self._drawer = drawer
             self.top.findings.setVisible(drawer)
             self._drawer_open = False
             self._refresh_frame()
+
+    def _let_scroll(self, holder: QWidget) -> None:
+        """Sideways too where the window is so small for its text that a page cannot be laid out in it."""
+        if isinstance(holder, QScrollArea):
+            small = self.width() / self.session.theme.scale < _SMALL_PX
+            policy = Qt.ScrollBarPolicy
+            holder.setHorizontalScrollBarPolicy(policy.ScrollBarAsNeeded if small else policy.ScrollBarAlwaysOff)
 
     def _on_findings_asked(self) -> None:
         self._drawer_open = not self._drawer_open

@@ -56,8 +56,12 @@ class Lamp(QWidget):
     def __init__(self, theme: Theme, state: str = "not started", size: int = 12) -> None:
         super().__init__()
         self._theme, self._state, self._size = theme, state, size
-        self.setFixedSize(self.sizeHint())
+        self._fit()
+        theme.tell(self, lambda own: own._fit())
         self.set_state(state)
+
+    def _fit(self) -> None:
+        self.setFixedSize(self.sizeHint())
 
     def set_state(self, state: str) -> None:
         if state == self._state and self.accessibleName():

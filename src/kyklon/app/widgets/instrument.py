@@ -35,7 +35,7 @@ class Instrument(QWidget):
 
     def minimumSizeHint(self) -> QSize:
         """Override."""
-        return self.least
+        return QSize(self.least.width(), round(self.least.height() * self.theme.scale))  # a page scrolls upright
 
     def draw(self, painter: QPainter, box: QRectF) -> None:
         raise NotImplementedError
