@@ -241,6 +241,11 @@ COMMANDS = (
         ("part", "import_"),
         "Import a part file; differences from the shelf are shown.",
     ),
+    Command(
+        "part repository",
+        ("repository", "repository"),
+        "Share parts with others: make, check, sign, withdraw; add, forget, list, news, take.",
+    ),
     Command("part check", ("part", "check"), "Check a part file, or all your own parts."),
     Command("part trust", ("part", "trust"), "Show the templates a build brings along; --use allows them."),
     Command("scan", ("library", "scan"), "List which games are ready, and why the rest are not."),

@@ -106,10 +106,12 @@ def catalogue() -> Catalogue:
 
 def open_folder(folder: Path) -> tuple[Build, Catalogue]:
     """The build of a folder and the catalogue as it sees it; what its reader should know goes to standard error."""
+    from kyklon.parts import repository
     from kyklon.parts.view import catalogue_for, waiting_for
     from kyklon.record import folder as store
     from kyklon.record import restoring
 
+    repository.look()
     if finished := restoring.finish(folder):
         tell(finished)
     opened = store.load(folder)

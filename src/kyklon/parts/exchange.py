@@ -71,8 +71,12 @@ def incoming(path: Path, catalogue: Catalogue) -> tuple[Incoming, ...]:
 
     catalogue: the shelf's. Nothing is changed.
     """
-    name = path.name
-    text = text_of(bytes_of(path), name)
+    return incoming_from(bytes_of(path), path.name, catalogue)
+
+
+def incoming_from(data: bytes, name: str, catalogue: Catalogue) -> tuple[Incoming, ...]:
+    """The same from a file's bytes. name: of the file, for errors."""
+    text = text_of(data, name)
     try:
         table = toml_of(text, name)
     except FormatError as bad:

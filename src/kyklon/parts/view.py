@@ -7,7 +7,7 @@ from kyklon.model.build import Build, PartCopy
 from kyklon.model.findings import Finding
 from kyklon.model.world import World
 from kyklon.operations import inspection
-from kyklon.parts import copies, trust
+from kyklon.parts import copies, repository, trust
 
 
 def catalogue_for(build: Build, shelf: Catalogue) -> Catalogue:
@@ -26,7 +26,7 @@ def inspect(
     build: Build, catalogue: Catalogue, world: World, waiting: tuple[PartCopy, ...] = ()
 ) -> tuple[Finding, ...]:
     """All findings of the operations, with those about the parts themselves. catalogue: as the build sees it."""
-    own = (*trust.finding(build, waiting), *copies.findings(build, catalogue, world))
+    own = (*trust.finding(build, waiting), *copies.findings(build, catalogue, world), *repository.findings(build))
     return inspection.inspect(build, catalogue, world, own)
 
 

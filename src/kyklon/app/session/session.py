@@ -29,6 +29,7 @@ from kyklon.operations import inspection
 from kyklon.operations.operation import Operation
 from kyklon.operations.registry import LOOKS
 from kyklon.operations.remedies import words_of
+from kyklon.parts import repository
 from kyklon.parts.view import inspect, kept
 from kyklon.record import builds, noting, restoring
 from kyklon.record import folder as store
@@ -54,6 +55,7 @@ class Loaded:
 def load(folder: Path, catalogue: Catalogue) -> Loaded:
     """Read a build folder, with what the first findings need of the world. Raises KyklonError."""
     store.sweep(folder)
+    repository.look()
     finished = restoring.finish(folder)
     opened = store.load(folder)
     world = LOOKS["display"].look(opened.build, folder, catalogue, World(), UNWATCHED)
