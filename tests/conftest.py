@@ -72,7 +72,7 @@ def demo(demo_master: Path, tmp_path: Path) -> Demo:
 @pytest.fixture(autouse=True)
 def own_places(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """No test sees or touches the user's own settings and data."""
-    for name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME"):
+    for name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_STATE_HOME"):
         monkeypatch.setenv(name, str(tmp_path / name.lower()))
 
 

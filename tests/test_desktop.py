@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from kyklon.base import tools
+from kyklon.base import program_log, tools
 from kyklon.base.errors import KyklonError
 from kyklon.base.packages import _FAMILIES, Family, family_of, install_line, packages_for
 from kyklon.commands.listing import COMMANDS
@@ -205,3 +205,31 @@ def test_every_command_is_described_with_all_its_options() -> None:
         row = described(command)
         assert row.usage.startswith(f"kyklon {command.name}")
         assert all(line.names[0] in row.usage for line in row.lines), command.name
+
+
+# --- the program's own log ---------------------------------------------------------------------------------------
+
+
+def test_the_log_rotates_and_tells_no_names(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(program_log, "place", lambda: tmp_path / "log" / program_log.NAME)
+    monkeypatch.setattr(program_log.getpass, "getuser", lambda: "wilhelmina")
+    monkeypatch.setattr(program_log.socket, "gethostname", lambda: "attic-box")
+    monkeypatch.setenv("HOME", "/home/wilhelmina")
+    key = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIBhzQm7Zp1Xn0QmY0XoV2m3tq5m7yqk0l9i3n4o5p6q7"
+    text = f"File /home/wilhelmina/x.py on attic-box: wilhelmina@attic-box wilhelminas {key}\npsk={'ab' * 32}\n"
+    for _ in range(300):
+        program_log.note(text * 40)
+    files = sorted((tmp_path / "log").iterdir())
+    assert len(files) == 1 + program_log.OLD_FILES
+    assert max(path.stat().st_size for path in files) <= program_log.MOST_BYTES
+    told = "".join(path.read_text(encoding="utf-8") for path in files)
+    assert "~/x.py on HOST" in told
+    assert "abab" not in told
+    assert "wilhelmina@" not in told
+    assert "wilhelminas" in told  # another word that only begins so
+
+
+def test_a_log_that_cannot_be_written_stops_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "file").write_text("", encoding="utf-8")
+    monkeypatch.setattr(program_log, "place", lambda: tmp_path / "file" / "log")
+    program_log.note("nobody hears it")

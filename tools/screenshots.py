@@ -206,8 +206,6 @@ def the_logbook(camera: Camera, folder: Path) -> None:
     page.list.choose([place])
     camera.pause(0.5)
     camera.shoot("logbook")
-    camera.dialog("logbook-difference", page.ask_restore, lambda dialog: dialog.reject())
-    camera.pause(0.6)
     for seat, key, given in CLASS:
         classroom.put(folder, seat, key, given)
     dialog = ClassDialog(session, camera.window)
@@ -218,6 +216,14 @@ def the_logbook(camera: Camera, folder: Path) -> None:
         dialog.grab().save(str(OUT / "class.png"))
         print(OUT / "class.png")
     dialog.close()
+    camera.window.show_help("picture")
+    shown = camera.window._help
+    assert shown is not None
+    camera.pause(0.6)
+    if not WANTED or "help" in WANTED:
+        shown.grab().save(str(OUT / "help.png"))
+        print(OUT / "help.png")
+    shown.close()
 
 
 def panel_photos(folder: Path) -> list[Path]:

@@ -134,3 +134,40 @@ def test_every_stop_of_every_page_has_a_name(user: User) -> None:
             raise AssertionError(f"page {number}: Tab never comes round: {names[-20:]}")
         assert len(set(names)) > 5
     assert not nameless
+
+
+def test_the_first_walk_is_gone_by_keys_and_knows_what_was_done(user: User) -> None:
+    """Its six steps follow the build; it is left and taken up again where the build stands."""
+    session, typist = user.window.session, Typist(user)
+    user.window.open_operation(10)
+    user.front()
+    typist.press(Qt.Key.Key_F1, Qt.KeyboardModifier.ControlModifier)
+    walk = user.window.walk
+    assert walk is not None
+    assert walk.current == 0
+    typist.push("Show me")
+    assert (user.window.number, walk.current) == (30, 1)
+    typist.in_dialog("Change the build", "Preview:")
+    user.wait()
+    assert walk.current == 2
+    session.undo()
+    assert walk.current == 2  # whoever takes it back is not sent back
+    typist.push("Leave the walk")
+    assert user.window.walk is None
+    page = typist.page(20)
+    assert isinstance(page, CardPage)
+    user.line(page, "blank-card")
+    QApplication.processEvents()
+    typist.tab_to("blank-card")
+    typist.press(Qt.Key.Key_Return)
+    user.wait()
+    typist.in_dialog("Write to blank-card", "Write to blank-card…")
+    user.wait()
+    typist.press(Qt.Key.Key_F1, Qt.KeyboardModifier.ControlModifier)
+    again = user.window.walk
+    assert again is not None
+    user.window.open_operation(30)
+    assert again.current == 3
+    typist.press(Qt.Key.Key_F9)
+    user.wait(lambda: session.bring_up is not None)
+    assert again.current == 4

@@ -35,6 +35,7 @@ from kyklon.base.places import catalogue_folder
 from kyklon.base.progress import CancelToken, Watch
 from kyklon.catalogue import loader
 from kyklon.desktop.files import ID
+from kyklon.devices.choose import has_stand_ins
 from kyklon.devices.linux.desktop_bus import Wishes
 from kyklon.devices.linux.desktop_bus import wishes as desktop_wishes
 from kyklon.operations.registry import OPERATIONS
@@ -237,6 +238,9 @@ class _Program:
         if left or not any(part.role == "board" for part in found.build.parts):
             window.open_operation(left or 10)  # where its owner left it; one without parts begins with the plan
         window.closed.connect(lambda: self._leave(window))
+        window.walk_left.connect(lambda: self._kept.setValue("walk", "left"))
+        if has_stand_ins(found.folder) and self._kept.value("walk", "", str) != "left":
+            window.show_walk()
         window.show()
         QTimer.singleShot(0, window.session.look_at_everything)
         self._windows.append(window)

@@ -172,7 +172,11 @@ def _report(bad: Exception, words: list[str]) -> str:
     import tempfile
     import traceback
 
-    lines = [f"Kyklon {__version__}: {' '.join(words)}\n", *traceback.format_exception(bad)]
+    from kyklon.base import program_log
+
+    told = f"Kyklon {__version__}: {' '.join(words)}\n{''.join(traceback.format_exception(bad))}"
+    program_log.note(told)
+    lines = [program_log.without_names(told)]
     with tempfile.NamedTemporaryFile(
         "w", prefix="kyklon-fault-", suffix=".txt", delete=False, encoding="utf-8", errors="backslashreplace"
     ) as file:

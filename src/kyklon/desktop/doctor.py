@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Literal
 
 from kyklon import __version__
-from kyklon.base import places, tools
+from kyklon.base import places, program_log, tools
 from kyklon.base.packages import family, install_line
 from kyklon.base.quantities import show_bytes
 from kyklon.devices.choose import drive_service_answers
@@ -244,6 +244,7 @@ def _places() -> Iterator[Check]:
         tight = free < _ROOM
         do = f"Make room: an image and a backup need {show_bytes(_ROOM)} and more." if tight else ""
         yield Check("Places", what, "limited" if tight else "ok", said, do)
+    yield Check("Places", "Log of the program", "ok", f"{program_log.place()}: what went wrong, without names and keys")
     yield Check("Places", "Logbook", "ok", f"SQLite {sqlite3.sqlite_version}")
 
 

@@ -55,6 +55,8 @@ class Frame(Protocol):
 
     def show_doctor(self) -> None: ...
 
+    def show_walk(self) -> None: ...
+
 
 @dataclass(frozen=True)
 class Action:
@@ -91,6 +93,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("Next thing to do", "F6", "Go to the next thing to do", lambda w: w.go_next()),
     Action("", "F10", "Open the menu", lambda w: w.show_menu()),
     Action("", "Esc", "Cancel the running job", lambda w: w.cancel_job()),
+    Action("First walk", "Ctrl+F1", "Six steps through a demo, begun or taken up again", lambda w: w.show_walk()),
     Action("This computer…", "F2", "Show what this computer lacks for Kyklon", lambda w: w.show_doctor()),
     Action("Keyboard shortcuts", "Shift+F1", "List all keyboard shortcuts", lambda w: w.show_keys()),
     Action("Help", "F1", "Explain the open page", lambda w: w.show_help()),

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QApplication, QDialog, QWidget
 
 from kyklon import __version__
 from kyklon.app.widgets.basic import TextBox, button, column, label, row
+from kyklon.base import program_log
 
 _MOST = 200_000  # letters of a report: an error that comes again and again fills no memory
 
@@ -19,7 +20,9 @@ class CrashDialog(QDialog):
 
     @classmethod
     def tell(cls, report: str, parent: QWidget | None) -> None:
-        """Show a report; one that comes while another is shown goes below it."""
+        """Show a report without what is private; one that comes while another is shown goes below it."""
+        program_log.note(report)
+        report = program_log.without_names(report)
         if cls._open is not None:
             cls._open.add(report)
             return
@@ -36,7 +39,10 @@ class CrashDialog(QDialog):
         self._view = view = TextBox(self._report)
         view.setReadOnly(True)
         view.setMinimumSize(560, 260)
-        words = "This is a bug in Kyklon, not your mistake. Your build is saved as it was before the last action."
+        words = (
+            "This is a bug in Kyklon, not your mistake. Your build is saved as it was before the last action. "
+            f"The report is in {program_log.place()}, too; names and keys were taken out of it."
+        )
         self.setLayout(
             column(
                 label("Something went wrong", "section"),

@@ -72,7 +72,8 @@ class _Pages(QTextBrowser):
             if not cursor.currentTable():
                 shape.setTopMargin(px(14) if heading > 1 else 0)
                 shape.setBottomMargin(px(4) if listed else px(8) if heading < 2 else px(3))
-            shape.setLineHeight(125, QTextBlockFormat.LineHeightTypes.ProportionalHeight.value)  # type: ignore[arg-type] # Qt wants the number
+            picture = "\N{OBJECT REPLACEMENT CHARACTER}" in block.text()
+            shape.setLineHeight(100 if picture else 125, QTextBlockFormat.LineHeightTypes.ProportionalHeight.value)  # type: ignore[arg-type] # Qt wants the number
             cursor.setPosition(block.position())
             cursor.setBlockFormat(shape)
             if listed:

@@ -29,10 +29,13 @@ from kyklon.app.session.session import Session
 from kyklon.app.shell.actions import ACTIONS, HelpDialog, all_keys
 from kyklon.app.shell.bars import BottomBar, TopBar
 from kyklon.app.shell.findings_panel import FindingsPanel, RemedyDialog
+from kyklon.app.shell.first_walk import FirstWalk
 from kyklon.app.shell.route_card import LOGBOOK, SHELF, Line, RouteCard
 from kyklon.app.widgets.basic import column, plain_box, row, scrolled
+from kyklon.base import program_log
 from kyklon.base.errors import KyklonError
 from kyklon.base.shown import visible
+from kyklon.devices.choose import has_stand_ins
 from kyklon.devices.linux.desktop_bus import notify
 from kyklon.help.topics import OF_OPERATION, Topic
 from kyklon.model.build import Build, remedied
@@ -60,6 +63,7 @@ class Window(QMainWindow):
     another = pyqtSignal(object)  # Path of a build folder to open as well
     demo = pyqtSignal(str)  # the name of a demo to make and open as well
     closed = pyqtSignal()
+    walk_left = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -68,6 +72,7 @@ class Window(QMainWindow):
         self._scale = session.theme.scale
         self._drawer = self._drawer_open = False
         self._help: HelpWindow | None = None
+        self.walk: FirstWalk | None = None
         self._build_frame()
         self._make_shortcuts()
         self._connect()
@@ -88,7 +93,7 @@ class Window(QMainWindow):
         centre.setObjectName("centre")
         middle = row(self.route, self.stack, self.findings, spacing=0)
         middle.setStretch(1, 1)
-        layout = column(self.top, middle, self.bottom, spacing=0)
+        self._rows = layout = column(self.top, middle, self.bottom, spacing=0)
         layout.setStretch(1, 1)
         centre.setLayout(layout)
         self.setCentralWidget(centre)
@@ -163,6 +168,8 @@ class Window(QMainWindow):
         self.stack.setCurrentWidget(self._holders[number])
         self._refresh_frame()
         self.route.focus_line(number)
+        if self.walk is not None:
+            self.walk.on_opened(number)
 
     @property
     def number(self) -> int:
@@ -407,6 +414,25 @@ class Window(QMainWindow):
         image.loadFromData(drawing.rendered(".png"))
         return image
 
+    def show_walk(self) -> None:
+        """Begin the first walk, or take it up again where the build stands."""
+        if not has_stand_ins(self.session.folder):
+            self.session.said.emit("The first walk goes through a demo: open one from the first page (Ctrl+N).")
+            return
+        if self.walk is None:
+            self.walk = walk = FirstWalk(self.session)
+            walk.asked.connect(self.open_operation)
+            walk.left.connect(self._leave_walk)
+            walk.started.connect(self.ask_new)
+            self._rows.insertWidget(1, walk)
+
+    def _leave_walk(self) -> None:
+        if self.walk is not None:
+            self.walk.hide()
+            self.walk.deleteLater()
+            self.walk = None
+            self.walk_left.emit()
+
     def show_doctor(self) -> None:
         from kyklon.app.shell.doctor_dialog import DoctorDialog
 
@@ -454,6 +480,7 @@ class Window(QMainWindow):
 
     def _on_job_failed(self, title: str, error: KyklonError) -> None:
         self.session.said.emit(f"{title}: {error}")
+        threading.Thread(target=lambda: program_log.note(f"{title}: {error}"), name="log", daemon=True).start()
         plain_box(self, title, error)
 
     # --- size, place, end ------------------------------------------------------------------------------------

@@ -27,6 +27,7 @@ QMainWindow, QDialog, #centre, #findings, #pages { background: ${ground}; }
 QToolTip { background: ${ink}; color: ${sheet}; border: 0; padding: 4px 8px; }
 #topbar { background: ${sheet}; border-bottom: 2px solid ${hairline}; }
 #divider { background: ${hairline}; }
+#walk { background: ${teal_soft}; border-bottom: 1px solid ${hairline}; }
 #bottombar { background: ${sheet}; border-top: 2px solid ${hairline}; }
 #routecard { background: ${ground}; border-right: 2px solid ${hairline}; }
 [role="sheet"] { background: ${sheet}; border: 1px solid ${hairline}; border-radius: 4px; }
