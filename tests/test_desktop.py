@@ -213,7 +213,7 @@ def test_every_command_is_described_with_all_its_options() -> None:
 def test_the_log_rotates_and_tells_no_names(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(program_log, "place", lambda: tmp_path / "log" / program_log.NAME)
     monkeypatch.setattr(program_log.getpass, "getuser", lambda: "wilhelmina")
-    monkeypatch.setattr(program_log.socket, "gethostname", lambda: "attic-box")
+    monkeypatch.setattr(program_log.platform, "node", lambda: "attic-box")
     monkeypatch.setenv("HOME", "/home/wilhelmina")
     key = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIBhzQm7Zp1Xn0QmY0XoV2m3tq5m7yqk0l9i3n4o5p6q7"
     text = f"File /home/wilhelmina/x.py on attic-box: wilhelmina@attic-box wilhelminas {key}\npsk={'ab' * 32}\n"

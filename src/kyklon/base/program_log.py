@@ -9,8 +9,8 @@ from __future__ import annotations
 import contextlib
 import getpass
 import logging
+import platform
 import re
-import socket
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
 
@@ -34,7 +34,7 @@ def without_names(text: str) -> str:
     home = str(Path.home())
     if len(home) > 1:
         text = re.sub(rf"{re.escape(home)}(?![\w.-])", "~", text)
-    for name, sign in ((getpass.getuser(), "USER"), (socket.gethostname(), "HOST")):
+    for name, sign in ((getpass.getuser(), "USER"), (platform.node(), "HOST")):
         if len(name) > 2 and name not in ("root", "localhost"):
             text = re.sub(rf"(?<![\w.-]){re.escape(name)}(?![\w.-])", sign, text)
     return text
