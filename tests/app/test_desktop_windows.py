@@ -143,6 +143,9 @@ def test_a_file_of_parts_is_shown_before_it_goes_onto_the_shelf(
         def exec(self) -> bool:
             return True
 
+    page.show_help()
+    assert page._help is not None
+    assert page._help.text.startswith("A new machine")
     monkeypatch.setattr("kyklon.app.shell.start_window.BringInDialog", Asked)
     page.bring_in(path)
     qtbot.waitUntil(lambda: "is on your shelf" in page._said.text(), timeout=WAIT)

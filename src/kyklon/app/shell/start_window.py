@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QKeyEvent, QMouseEvent, QPainter, QPen
+from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QPen, QShortcut
 from PyQt6.QtWidgets import QFileDialog, QLineEdit, QWidget
 
 from kyklon.app.pages.plan.columns_of import answer, columns_of
@@ -31,6 +31,9 @@ from kyklon.operations.plan.wishes import Wish, wish_of
 from kyklon.parts import exchange
 from kyklon.parts.store import Store
 from kyklon.record import builds
+
+if TYPE_CHECKING:
+    from kyklon.app.shell.help_window import HelpWindow
 
 DEMOS = (("lighthouse", "Café table"), ("camper", "Camper console"), ("school-fair", "School fair"))
 _MOST_RECENT = 8
@@ -170,6 +173,7 @@ class StartWindow(QWidget):
         self.theme, self._catalogue = theme, catalogue
         self.jobs = Jobs()
         self._wish: Wish | None = None
+        self._help: HelpWindow | None = None
         self._answer = Answer(())
         self.setWindowTitle("A new machine – Kyklon")
         self.setObjectName("centre")
@@ -213,8 +217,11 @@ class StartWindow(QWidget):
         demos = Sheet("Or look at a demo")
         for name, words in DEMOS:
             demos.add(button(words, lambda name=name: self._show_demo(name), "outline"))
-        check = button("Check this computer…", self.show_doctor, "quiet", tip="What it lacks for Kyklon")
-        aside = column(before, demos, check, spacing=12)
+        check = button("Check this computer…", self.show_doctor, "quiet", tip="What it lacks for Kyklon (F2)")
+        explain = button("Help", self.show_help, "quiet", tip="What this page is for, and whole jobs (F1)")
+        QShortcut(QKeySequence("F1"), self, self.show_help)
+        QShortcut(QKeySequence("F2"), self, self.show_doctor)
+        aside = column(before, demos, row(explain, check, 1), spacing=12)
         aside.setStretch(0, 1)
         holder = QWidget()
         holder.setLayout(aside)
@@ -266,6 +273,14 @@ class StartWindow(QWidget):
         self._said.setText(f"{'●' if good else '■'} {words}" if words else "")
         set_role(self._said, "good" if good else "stop")
         self._said.setVisible(bool(words))
+
+    def show_help(self) -> None:
+        """What this page is for; whoever is new reads the jobs from here, too."""
+        from kyklon.app.shell.help_window import HelpWindow
+
+        if self._help is None:
+            self._help = HelpWindow(self.theme, lambda _topic: None)
+        self._help.show_topic("start")
 
     def show_doctor(self) -> None:
         """What this computer lacks."""
@@ -369,5 +384,7 @@ class StartWindow(QWidget):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Override."""
+        if self._help is not None:
+            self._help.close()
         self.closed.emit()
         super().closeEvent(event)
