@@ -1,4 +1,4 @@
-"""One run in a real window under Xvfb (Debian package xvfb)."""
+"""Runs in a real window: under Xvfb (Debian package xvfb), and on Wayland (weston)."""
 
 from __future__ import annotations
 
@@ -6,6 +6,8 @@ import os
 import shutil
 import subprocess
 import sys
+import tempfile
+import time
 from pathlib import Path
 
 import pytest
@@ -14,6 +16,8 @@ from support import Demo
 
 SCRIPT = """
 import sys
+import tempfile
+import time
 from pathlib import Path
 from PyQt6.QtCore import QTimer
 from kyklon.app.start import make_application, open_window
@@ -67,3 +71,34 @@ def test_the_window_on_a_real_display(demo: Demo, tmp_path: Path) -> None:
     told = dict(line.split(" ", 1) for line in run.stdout.splitlines())
     assert told["platform"] == "xcb"
     assert told["size"] == "1280 800"
+
+
+@pytest.mark.long(keep=1)
+@pytest.mark.skipif(shutil.which("weston") is None, reason="weston is not installed")
+@pytest.mark.parametrize("scale", ["1", "1.5", "2"])
+def test_the_window_on_wayland(demo: Demo, scale: str) -> None:
+    """A compositor without a screen (weston, headless), at the scales of usual panels."""
+    with tempfile.TemporaryDirectory(prefix="wl-") as place:  # a socket's path is at most 107 bytes (unix(7))
+        environment = {**os.environ, "XDG_RUNTIME_DIR": place, "QT_QPA_PLATFORM": "wayland"}
+        environment |= {"WAYLAND_DISPLAY": "test", "QT_SCALE_FACTOR": scale}
+        words = ["weston", "--backend=headless-backend.so", "--width=1400", "--height=900", "--socket=test"]
+        compositor = subprocess.Popen(words, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        try:
+            for _ in range(400):
+                if (Path(place) / "test").exists():
+                    break
+                time.sleep(0.05)
+            run = subprocess.run(
+                [sys.executable, "-c", SCRIPT, str(demo.folder)],
+                capture_output=True,
+                text=True,
+                env=environment,
+                timeout=900,
+            )
+        finally:
+            compositor.terminate()
+            compositor.wait(timeout=10)
+    assert run.returncode == 0, run.stderr
+    told = dict(line.split(" ", 1) for line in run.stdout.splitlines())
+    assert told["platform"] == "wayland"
+    assert told["size"] == f"{1280 * float(scale):.0f} {800 * float(scale):.0f}"
