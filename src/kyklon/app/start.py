@@ -86,6 +86,7 @@ def make_application() -> QApplication:
     made.setApplicationName("Kyklon")
     made.setApplicationVersion(__version__)
     made.setDesktopFileName(ID)
+    made.setLayoutDirection(Qt.LayoutDirection.LeftToRight)  # as its words go, whatever translation of Qt is about
     made.setStyle("Fusion")
     load_fonts()
     return made
