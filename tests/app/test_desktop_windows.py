@@ -10,6 +10,8 @@ from PyQt6.QtGui import QTextDocument
 from pytestqt.qtbot import QtBot
 
 from app.conftest import User
+from kyklon.app.pages.shelf.bring_in import BringInDialog
+from kyklon.app.pages.shelf.repositories import RepositoriesDialog
 from kyklon.app.session.jobs import Jobs
 from kyklon.app.shell.doctor_dialog import DoctorDialog
 from kyklon.app.shell.help_window import HelpWindow, escaped
@@ -22,7 +24,8 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Supply
 from kyklon.commands import build as commands
 from kyklon.commands.main import _run as main
-from kyklon.parts import exchange
+from kyklon.operations.upkeep import keys
+from kyklon.parts import exchange, repository
 from kyklon.record import archive, builds
 from support import Demo
 
@@ -154,3 +157,38 @@ def test_a_file_of_parts_is_shown_before_it_goes_onto_the_shelf(
     (tmp_path / "bad.toml").write_bytes(b"\xff\xfe[[x")
     page.bring_in(tmp_path / "bad.toml")
     qtbot.waitUntil(lambda: "bad.toml" in page._said.text(), timeout=WAIT)
+
+
+def test_shared_parts_are_added_by_key_and_taken_one_by_one(
+    user: User, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, catalogue: Catalogue
+) -> None:
+    supply = catalogue.all(Supply)[0]
+    text = exchange.exported("supplies", supply.id, catalogue).replace(f'id = "{supply.id}"', 'id = "club-supply"')
+    place = tmp_path / "club"
+    (place / "parts/supplies").mkdir(parents=True)
+    (place / "parts/supplies/club-supply.kyklon.toml").write_text(text, encoding="utf-8")
+    repository.make(place, "Club", catalogue)
+    print_ = repository.sign(place, keys.make(tmp_path / "key").path)
+    dialog = RepositoriesDialog(user.window.session, user.window)
+    qtbot.addWidget(dialog)
+    dialog.show()
+    user.wait()
+    dialog.folder.setText(str(place))
+    user.press("Add", dialog)
+    user.wait()
+    assert print_ in dialog._said.text()  # whose key is it?
+    dialog.key.setText(print_)
+    user.press("Add", dialog)
+    user.wait(lambda: dialog.list.count() == 1)
+    assert "new" in dialog.list.item(0).text()
+
+    class Agreed(BringInDialog):
+        def exec(self) -> int:
+            return 1
+
+    monkeypatch.setattr("kyklon.app.pages.shelf.repositories.BringInDialog", Agreed)
+    user.press("Review and take…", dialog)
+    user.wait(lambda: "club-supply" in user.window.session.parts.shelf.parts["supplies"])
+    user.wait(lambda: "everything" in dialog.list.item(0).text())
+    user.press("Forget", dialog)
+    user.wait(lambda: "None was added" in dialog._known.text())

@@ -82,6 +82,7 @@ class ShelfPage(QWidget):
             self._undo,
             self._resume,
             self._look,
+            button("Shared parts…", self.show_repositories, tip="Repositories that others keep"),
             button("Import…", self.ask_bring_in),
             self._learn,
             spacing=12,
@@ -448,6 +449,12 @@ class ShelfPage(QWidget):
             self.session.said.emit(str(bad))
             return
         self.session.keep_file(path, data, f"Exported {path}")
+
+    def show_repositories(self) -> None:
+        """Parts that others share."""
+        from kyklon.app.pages.shelf.repositories import RepositoriesDialog
+
+        RepositoriesDialog(self.session, self).exec()
 
     def ask_bring_in(self) -> None:
         path, _kind = QFileDialog.getOpenFileName(
