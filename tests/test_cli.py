@@ -253,3 +253,16 @@ def test_a_ribbon_by_commands(tmp_path: Path) -> None:
     for text in ("", "a 1\n", "a one two\n", "a 0 2\n", "-- 1 2\n", "\x00"):
         readings.write_text(text, encoding="utf-8")
         assert "Write key, pin, pin" in kyklon("keyboard", "matrix", str(readings), code=3).stderr
+
+
+@pytest.mark.parametrize(
+    ("words", "code"),
+    [(["prove", "none.img"], 3), (["part", "learn", "display", "-"], 2), (["edid", "check", "-"], None)],
+)
+def test_standard_input_that_is_closed_is_no_bug(words: list[str], code: int | None, tmp_path: Path) -> None:
+    """As a job of cron, or `<&-` in a shell, starts a program."""
+    line = f"exec {sys.executable} -m kyklon {' '.join(words)} <&-"
+    done = subprocess.run(["sh", "-c", line], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert "bug in Kyklon" not in done.stderr, done.stderr
+    assert done.returncode != 0
+    assert code is None or done.returncode == code

@@ -10,7 +10,7 @@ from kyklon.base.places import catalogue_folder
 from kyklon.catalogue.loader import load
 from kyklon.catalogue.system_records import System
 from kyklon.commands.line import Argument, Option
-from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, out, tell, watching
+from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, out, standard_input, tell, watching
 from kyklon.parts import exchange
 from kyklon.parts import trust as trusted
 from kyklon.parts.draft import AGREED
@@ -168,7 +168,6 @@ def _answered(draft: Draft, answers: Iterable[str]) -> Draft:
 
 
 def _from(what: str, source: str, parts: Catalogue) -> Draft:
-    import sys
     import tempfile
 
     from kyklon.parts.learning import learn as learnt
@@ -177,7 +176,7 @@ def _from(what: str, source: str, parts: Catalogue) -> Draft:
         with watching() as watch:
             return learnt(what, Path(source).absolute(), parts, watch)
     with tempfile.NamedTemporaryFile(suffix=".txt") as file:
-        file.write(sys.stdin.buffer.read(4 << 20))
+        file.write(standard_input(4 << 20))
         file.flush()
         return learnt(what, Path(file.name), parts)
 

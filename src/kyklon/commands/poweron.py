@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -11,7 +10,7 @@ from kyklon.base.errors import WrongUse
 from kyklon.base.reading import bytes_of
 from kyklon.catalogue.image_records import Image
 from kyklon.commands.line import Argument, Option
-from kyklon.commands.shared import OK, STOPS, CardName, Folder, Json, open_folder, out, watching
+from kyklon.commands.shared import OK, STOPS, CardName, Folder, Json, open_folder, out, standard_input, watching
 from kyklon.commands.targets import written_card
 from kyklon.operations.poweron.boot_log import MOST_LOG, LogReading, log_text
 from kyklon.operations.poweron.side_by_side import Column, StageRow
@@ -95,7 +94,7 @@ def log(
     from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_log, remedy_for, verdict
 
     build, parts = open_folder(folder)
-    text = log_text(sys.stdin.buffer.read(MOST_LOG + 1) if str(file) == "-" else bytes_of(file, MOST_LOG))
+    text = log_text(standard_input(MOST_LOG + 1) if str(file) == "-" else bytes_of(file, MOST_LOG))
     _world, run = foretell(build, folder, parts, written_card(card, folder).path if card else None)
     image = parts.find(Image, build.part("image"))
     school = image.school if image else ""

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-from kyklon.base.errors import Cancelled, Refused
+from kyklon.base.errors import Cancelled, Refused, WrongUse
 from kyklon.base.progress import CancelToken, Progress, Watch
 from kyklon.base.quantities import show_bytes, show_duration, show_share
 from kyklon.base.shown import visible, visible_json
@@ -90,7 +90,25 @@ def watching() -> Iterator[Watch]:
 def _confirmed(question: str) -> bool:
     """Whether somebody answers yes; nobody there is a no."""
     print(f"{question} [y/N]: ", end="", file=sys.stderr, flush=True)
-    return sys.stdin.readline().strip().lower() in ("y", "yes")
+    return _typed(lambda: sys.stdin.readline()).strip().lower() in ("y", "yes")
+
+
+def _typed(read: Callable[[], str]) -> str:
+    """What comes in; nothing where standard input is closed or cannot be read."""
+    try:
+        return read() if sys.stdin is not None else ""
+    except (OSError, ValueError):
+        return ""
+
+
+def standard_input(most: int) -> bytes:
+    """At most so many bytes of standard input. Raises WrongUse where there is none."""
+    try:
+        if sys.stdin is not None:
+            return sys.stdin.buffer.read(most)
+    except (OSError, ValueError):
+        pass
+    raise WrongUse("Nothing can be read from standard input.", do="Name a file, or pipe one in: kyklon … - < FILE.")
 
 
 def catalogue() -> Catalogue:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QEvent, QObject, Qt, QTimer
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QCompleter, QLineEdit
+from PyQt6.QtWidgets import QApplication, QCompleter, QLineEdit, QTabBar
 
 from kyklon.app.pages.library.reliability_plot import ReliabilityPlot
 from kyklon.app.pages.library.review_drawing import ReviewDrawing, Shown
@@ -108,8 +108,9 @@ class ReviewView(TabView):
         self._plot.show_threshold(scan.threshold if scan else 1.0)
 
     def shown(self) -> None:
-        """Override."""
-        self.drawing.setFocus()
+        """Override: the keys are the drawing's, but for whoever walks along the tabs with the arrow keys."""
+        if not isinstance(QApplication.focusWidget(), QTabBar):
+            self.drawing.setFocus()
 
     def hidden(self) -> None:
         """Override."""
