@@ -152,7 +152,7 @@ def debian(wheel: Path, out: Path, when: int, site: str) -> Path:
         launcher.parent.mkdir(parents=True)
         launcher.write_text(_LAUNCHER, encoding="ascii")
         launcher.chmod(0o755)
-        files = own("kyklon.desktop.files").share(site=site)  # type: ignore[attr-defined]
+        files = own("kyklon.desktop.files").share(own("kyklon.app.theme.icon_file").pixels, site=site)  # type: ignore[attr-defined]
         files |= own("kyklon.commands.desktop").texts()  # type: ignore[attr-defined]
         for path, data in files.items():
             target = top / "usr/share" / path

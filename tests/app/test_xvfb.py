@@ -43,6 +43,14 @@ application.exec()
 """
 
 
+def facts_of(demo: Demo, environment: dict[str, str]) -> dict[str, str]:
+    """What the window says of itself on that screen."""
+    words = [sys.executable, "-c", SCRIPT, str(demo.folder)]
+    run = subprocess.run(words, capture_output=True, text=True, env=environment, timeout=900)
+    assert run.returncode == 0, run.stderr
+    return dict(line.split(" ", 1) for line in run.stdout.splitlines())
+
+
 @pytest.mark.skipif(shutil.which("Xvfb") is None, reason="Xvfb is not installed")
 def test_the_window_on_a_real_display(demo: Demo, tmp_path: Path) -> None:
     read, write = os.pipe()
@@ -57,18 +65,10 @@ def test_the_window_on_a_real_display(demo: Demo, tmp_path: Path) -> None:
             display = pipe.readline().strip()
         assert display, "Xvfb did not start"
         environment = {**os.environ, "DISPLAY": f":{display}", "QT_QPA_PLATFORM": "xcb"}
-        run = subprocess.run(
-            [sys.executable, "-c", SCRIPT, str(demo.folder)],
-            capture_output=True,
-            text=True,
-            env=environment,
-            timeout=900,
-        )
+        told = facts_of(demo, environment)
     finally:
         server.terminate()
         server.wait(timeout=10)
-    assert run.returncode == 0, run.stderr
-    told = dict(line.split(" ", 1) for line in run.stdout.splitlines())
     assert told["platform"] == "xcb"
     assert told["size"] == "1280 800"
 
@@ -88,17 +88,9 @@ def test_the_window_on_wayland(demo: Demo, scale: str) -> None:
                 if (Path(place) / "test").exists():
                     break
                 time.sleep(0.05)
-            run = subprocess.run(
-                [sys.executable, "-c", SCRIPT, str(demo.folder)],
-                capture_output=True,
-                text=True,
-                env=environment,
-                timeout=900,
-            )
+            told = facts_of(demo, environment)
         finally:
             compositor.terminate()
             compositor.wait(timeout=10)
-    assert run.returncode == 0, run.stderr
-    told = dict(line.split(" ", 1) for line in run.stdout.splitlines())
     assert told["platform"] == "wayland"
     assert told["size"] == f"{1280 * float(scale):.0f} {800 * float(scale):.0f}"

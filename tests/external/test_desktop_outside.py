@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from kyklon.app.theme.icon_file import pixels
 from kyklon.commands import manual
 from kyklon.commands.desktop import texts
 from kyklon.commands.listing import COMMANDS
@@ -28,7 +29,7 @@ def said(*words: str | Path, passes: tuple[int, ...] = (0,), **more: str) -> str
 @pytest.fixture(scope="module")
 def share(tmp_path_factory: pytest.TempPathFactory) -> Path:
     place = tmp_path_factory.mktemp("share")
-    installing.put(place, {**files.share("/opt/my tools/kyklon"), **texts()})
+    installing.put(place, {**files.share(pixels, "/opt/my tools/kyklon"), **texts()})
     return place
 
 

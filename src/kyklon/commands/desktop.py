@@ -22,9 +22,10 @@ def doctor(as_json: Json = False) -> int:
 
     It only looks. Exit 1 when something is missing that Kyklon cannot do without.
     """
+    from kyklon.app.shell.qt_loaded import qt_checks
     from kyklon.desktop import doctor as examination
 
-    checks = examination.examine()
+    checks = examination.examine(qt_checks)
     data = {
         "verdict": examination.verdict(checks),
         "checks": [asdict(check) for check in checks],
@@ -39,10 +40,11 @@ def add(prefix: Prefix = None, as_json: Json = False) -> int:
 
     A file that is there already and is not Kyklon's stays as it is.
     """
+    from kyklon.app.theme.icon_file import pixels
     from kyklon.desktop import files, installing
 
     share = prefix / "share" if prefix is not None else installing.own_share()
-    everything = {**files.share(_program()), **texts()}
+    everything = {**files.share(pixels, _program()), **texts()}
     done = installing.put(share, everything)
 
     def lines() -> list[str]:

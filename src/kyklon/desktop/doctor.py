@@ -8,7 +8,6 @@ import ctypes
 import getpass
 import os
 import platform
-import re
 import shutil
 import sqlite3
 import sys
@@ -26,6 +25,7 @@ from kyklon.base.quantities import show_bytes
 from kyklon.devices.choose import drive_service_answers
 from kyklon.devices.linux.inputs import LinuxInputs
 
+INSTALL_AGAIN = "Install Kyklon again as its README says; that brings its packages."
 State = Literal["ok", "limited", "missing"]  # limited: something of Kyklon cannot be used; missing: it cannot run
 LEAST_PYTHON = (3, 11)  # pyproject.toml
 _ROOM = 2 << 30  # bytes: an image, its journal and a demo; a choice
@@ -75,15 +75,18 @@ _LIBRARIES = (
 )
 
 
-def examine() -> tuple[Check, ...]:
-    """Every check, in the order to read them. Never raises: a check that fails says so."""
+def examine(of_window: Callable[[], Iterator[Check]] | None = None) -> tuple[Check, ...]:
+    """Every check, in the order to read them. Never raises: a check that fails says so. of_window: what is asked of
+    the window's own library, by whoever may load it."""
     found: list[Check] = []
-    for area, look in _AREAS:
+    further = (("Screen", of_window),) if of_window is not None else ()
+    for area, look in (*_AREAS, *further):
         try:
             found += look()
         except Exception as bad:  # whatever this computer holds: the other checks go on
             found.append(Check(area, "This check", "limited", f"It failed: {type(bad).__name__}: {bad}"))
-    return tuple(found)
+    areas = list(dict.fromkeys(check.area for check in found))
+    return tuple(sorted(found, key=lambda check: areas.index(check.area)))
 
 
 def lines_to_type(checks: tuple[Check, ...]) -> tuple[str, ...]:
@@ -135,18 +138,14 @@ def _packages() -> Iterator[Check]:
         try:
             version = metadata.version(row.name)
         except metadata.PackageNotFoundError:
-            yield Check("Python packages", row.name, "missing", "It is not installed.", _again())
+            yield Check("Python packages", row.name, "missing", "It is not installed.", INSTALL_AGAIN)
             continue
         if row.specifier.contains(version, prereleases=True):
             right.append(f"{row.name} {version}")
         else:
-            yield Check("Python packages", row.name, "missing", f"{version}; {row.specifier} is needed.", _again())
+            yield Check("Python packages", row.name, "missing", f"{version}; {row.specifier} is needed.", INSTALL_AGAIN)
     if right:
         yield Check("Python packages", f"{len(right)} packages", "ok", ", ".join(right))
-
-
-def _again() -> str:
-    return "Install Kyklon again as its README says; that brings its packages."
 
 
 def _libraries() -> Iterator[Check]:
@@ -166,21 +165,8 @@ def _libraries() -> Iterator[Check]:
 
 def _screen() -> Iterator[Check]:
     yield from _libraries()
-    try:
-        from PyQt6.QtCore import PYQT_VERSION_STR, QT_VERSION_STR
-        from PyQt6.QtWidgets import QApplication
-
-        yield Check("Screen", "Qt", "ok", f"Qt {QT_VERSION_STR}, PyQt {PYQT_VERSION_STR}")
-        running = QApplication.instance()
-    except ImportError as bad:
-        named = re.match(r"(lib\S+?): cannot open", str(bad))
-        line = install_line(named[1]) if named else ""
-        yield Check("Screen", "Qt", "missing", f"It cannot be loaded: {bad}.", line or _again())
-        running = None
     kinds = [kind for kind, name in (("Wayland", "WAYLAND_DISPLAY"), ("X11", "DISPLAY")) if os.environ.get(name)]
-    if isinstance(running, QApplication):
-        yield Check("Screen", "Desktop", "ok", f"This window is shown through {running.platformName()}.")
-    elif kinds:
+    if kinds:
         yield Check("Screen", "Desktop", "ok", f"{' and '.join(kinds)} of this session")
     else:
         said = "No desktop session is running here: commands work, the window does not open."

@@ -6,6 +6,7 @@ Forms: Desktop Entry Specification 1.4, AppStream 1.0, Shared MIME-info Database
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from importlib.resources import files
 from pathlib import Path
 from xml.etree import ElementTree
@@ -150,25 +151,11 @@ def drawing(name: str) -> bytes:
     return files("kyklon.desktop").joinpath("data", f"{name}.svg").read_bytes()
 
 
-def pixels(svg: bytes, size: int) -> bytes:
-    """The same as PNG; size: pixels of an edge."""
-    from PyQt6.QtCore import QBuffer, QByteArray, QIODevice
-    from PyQt6.QtGui import QImage, QPainter
-    from PyQt6.QtSvg import QSvgRenderer
-
-    image = QImage(size, size, QImage.Format.Format_ARGB32)
-    image.fill(0)
-    painter = QPainter(image)
-    QSvgRenderer(QByteArray(svg)).render(painter)
-    painter.end()
-    buffer = QBuffer()
-    buffer.open(QIODevice.OpenModeFlag.WriteOnly)
-    image.save(buffer, "PNG")
-    return bytes(buffer.data().data())
+Pixels = Callable[[bytes, int], bytes]  # an SVG and the pixels of an edge -> PNG
 
 
-def share(program: str = "kyklon", *, site: str = "") -> dict[Path, bytes]:
-    """Everything below a prefix's share folder but manual pages and completions."""
+def share(pixels: Pixels, program: str = "kyklon", *, site: str = "") -> dict[Path, bytes]:
+    """Everything below a prefix's share folder but manual pages and completions. pixels: draws an icon."""
     found = {
         Path("applications") / f"{ID}.desktop": entry(program).encode(),
         Path("metainfo") / f"{ID}.metainfo.xml": metainfo(site),

@@ -6,6 +6,7 @@ from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QDialog, QWidget
 
 from kyklon.app.session.jobs import Jobs
+from kyklon.app.shell.qt_loaded import qt_checks
 from kyklon.app.theme.lamps import Lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Sheet, TextBox, button, column, label, row, scrolled
@@ -54,7 +55,7 @@ class DoctorDialog(QDialog):
         self._conclusion.setText("Looking…")
 
         def work(_watch: Watch) -> tuple[Check, ...]:
-            return examine()
+            return examine(qt_checks)
 
         self._jobs.start("Looking at this computer", work, self.show_checks, cancellable=False)
 
