@@ -216,8 +216,8 @@ def the_logbook(camera: Camera, folder: Path) -> None:
         dialog.grab().save(str(OUT / "class.png"))
         print(OUT / "class.png")
     dialog.close()
-    camera.window.show_help("picture")
-    shown = camera.window._help
+    camera.window.guide.show_help("picture")
+    shown = camera.window.guide.help
     assert shown is not None
     camera.pause(0.6)
     if not WANTED or "help" in WANTED:

@@ -109,7 +109,7 @@ def all_sources(user: Any, drive: str, path: Path, folder: Path, plain: bytes) -
     page = card_page(user)
     lose = ""
     for kind, image in sources(folder, plain).items():
-        page.writing.use_image(str(image))
+        page.writing.image.use_image(str(image))
         user.wait()
         inside = user.window.session.world.source_contents
         assert inside.kernels, kind

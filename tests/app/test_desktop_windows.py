@@ -36,11 +36,11 @@ def test_f1_explains_the_open_page_with_its_own_drawing(user: User, qtbot: QtBot
     window = user.window
     window.open_operation(50)
     qtbot.keyClick(window, Qt.Key.Key_F1)
-    help_window = window._help
+    help_window = window.guide.help
     assert help_window is not None
     assert help_window.isVisible()
     assert help_window.text.startswith("50 Picture")
-    image = window._drawing_of("picture")
+    image = window.guide.drawing_of("picture")
     assert image is not None
     assert image.width() > 200
     window.open_operation(20)
@@ -58,9 +58,9 @@ def test_f1_explains_the_open_page_with_its_own_drawing(user: User, qtbot: QtBot
 
 def test_a_finding_leads_to_its_page(user: User) -> None:
     stop = next(finding for finding in user.window.session.findings if finding.severity == "stop")
-    user.window.show_help(stop.code)
-    assert user.window._help is not None
-    told = user.window._help.text
+    user.window.guide.show_help(stop.code)
+    assert user.window.guide.help is not None
+    told = user.window.guide.help.text
     assert told.startswith(stop.code.partition(":")[0])
     assert stop.message.split(".")[0] in told
 

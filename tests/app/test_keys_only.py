@@ -146,7 +146,7 @@ def test_the_first_walk_is_gone_by_keys_and_knows_what_was_done(user: User) -> N
     user.window.open_operation(10)
     user.front()
     typist.press(Qt.Key.Key_F1, Qt.KeyboardModifier.ControlModifier)
-    walk = user.window.walk
+    walk = user.window.guide.walk
     assert walk is not None
     assert walk.current == 0
     typist.push("Show me")
@@ -157,7 +157,7 @@ def test_the_first_walk_is_gone_by_keys_and_knows_what_was_done(user: User) -> N
     session.undo()
     assert walk.current == 2  # whoever takes it back is not sent back
     typist.push("Leave the walk")
-    assert user.window.walk is None
+    assert user.window.guide.walk is None
     page = typist.page(20)
     assert isinstance(page, CardPage)
     user.line(page, "blank-card")
@@ -168,7 +168,7 @@ def test_the_first_walk_is_gone_by_keys_and_knows_what_was_done(user: User) -> N
     typist.in_dialog("Write to blank-card", "Write to blank-card…")
     user.wait()
     typist.press(Qt.Key.Key_F1, Qt.KeyboardModifier.ControlModifier)
-    again = user.window.walk
+    again = user.window.guide.walk
     assert again is not None
     user.window.open_operation(30)
     assert again.current == 3

@@ -143,7 +143,7 @@ def test_every_page_paints_in_both_themes_and_all_scales(dark: bool, scale: floa
 
 def test_the_keys_are_listed_under_help(user) -> None:
     seen: list[QDialog] = []
-    user.answer(lambda dialog: (seen.append(dialog), dialog.accept()), user.window.show_keys)
+    user.answer(lambda dialog: (seen.append(dialog), dialog.accept()), user.window.guide.show_keys)
     assert isinstance(seen[0], HelpDialog)
     assert len({action.keys for action in ACTIONS}) == len(ACTIONS)
 

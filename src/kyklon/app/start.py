@@ -239,9 +239,9 @@ class _Program:
         if left or not any(part.role == "board" for part in found.build.parts):
             window.open_operation(left or 10)  # where its owner left it; one without parts begins with the plan
         window.closed.connect(lambda: self._leave(window))
-        window.walk_left.connect(lambda: self._kept.setValue("walk", "left"))
+        window.guide.left.connect(lambda: self._kept.setValue("walk", "left"))
         if has_stand_ins(found.folder) and self._kept.value("walk", "", str) != "left":
-            window.show_walk()
+            window.guide.show_walk()
         window.show()
         QTimer.singleShot(0, window.session.look_at_everything)
         self._windows.append(window)

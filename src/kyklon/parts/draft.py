@@ -9,7 +9,8 @@ from typing import Any
 from kyklon.base.errors import CatalogueError
 from kyklon.catalogue import loader
 from kyklon.catalogue.records import AGREED, CataloguePart, Known
-from kyklon.parts.fields import PartField, field_of, fields_of, one
+from kyklon.parts.field import PartField
+from kyklon.parts.fields import field_of, fields_of, one
 from kyklon.parts.shaping import shaped
 from kyklon.parts.store import id_of, today, without_none
 

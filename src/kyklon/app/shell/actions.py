@@ -14,10 +14,25 @@ from kyklon.app.widgets.basic import button, column, label, row
 from kyklon.operations.registry import OPERATIONS
 
 
+class Helpful(Protocol):
+    """What a menu entry may ask of the window's guide."""
+
+    def show_help(self) -> None: ...
+
+    def show_keys(self) -> None: ...
+
+    def show_doctor(self) -> None: ...
+
+    def show_walk(self) -> None: ...
+
+
 class Frame(Protocol):
     """What a menu entry may ask of the window."""
 
     session: Session
+
+    @property
+    def guide(self) -> Helpful: ...
 
     def export_instrument(self) -> None: ...
 
@@ -48,14 +63,6 @@ class Frame(Protocol):
     def show_menu(self) -> None: ...
 
     def cancel_job(self) -> None: ...
-
-    def show_help(self) -> None: ...
-
-    def show_keys(self) -> None: ...
-
-    def show_doctor(self) -> None: ...
-
-    def show_walk(self) -> None: ...
 
 
 @dataclass(frozen=True)
@@ -93,10 +100,10 @@ ACTIONS: tuple[Action, ...] = (
     Action("Next thing to do", "F6", "Go to the next thing to do", lambda w: w.go_next()),
     Action("", "F10", "Open the menu", lambda w: w.show_menu()),
     Action("", "Esc", "Cancel the running job", lambda w: w.cancel_job()),
-    Action("First walk", "Ctrl+F1", "Six steps through a demo, begun or taken up again", lambda w: w.show_walk()),
-    Action("This computer…", "F2", "Show what this computer lacks for Kyklon", lambda w: w.show_doctor()),
-    Action("Keyboard shortcuts", "Shift+F1", "List all keyboard shortcuts", lambda w: w.show_keys()),
-    Action("Help", "F1", "Explain the open page", lambda w: w.show_help()),
+    Action("First walk", "Ctrl+F1", "Six steps through a demo, begun or taken up again", lambda w: w.guide.show_walk()),
+    Action("This computer…", "F2", "Show what this computer lacks for Kyklon", lambda w: w.guide.show_doctor()),
+    Action("Keyboard shortcuts", "Shift+F1", "List all keyboard shortcuts", lambda w: w.guide.show_keys()),
+    Action("Help", "F1", "Explain the open page", lambda w: w.guide.show_help()),
 )
 
 

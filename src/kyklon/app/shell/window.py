@@ -7,14 +7,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeAlias
 
 from PyQt6.QtCore import QByteArray, QPoint, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QImage, QKeySequence, QResizeEvent, QShortcut
+from PyQt6.QtGui import QCloseEvent, QKeySequence, QResizeEvent, QShortcut
 from PyQt6.QtWidgets import (
     QApplication,
+    QBoxLayout,
     QDialog,
     QFileDialog,
     QMainWindow,
     QMenu,
-    QMessageBox,
     QScrollArea,
     QStackedWidget,
     QStyle,
@@ -26,29 +26,26 @@ from kyklon.app.pages.boot.page import BootPage
 from kyklon.app.pages.logbook.page import LogbookPage
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.session.session import Session
-from kyklon.app.shell.actions import ACTIONS, HelpDialog, all_keys
+from kyklon.app.shell.actions import ACTIONS
 from kyklon.app.shell.bars import BottomBar, TopBar
 from kyklon.app.shell.findings_panel import FindingsPanel, RemedyDialog
-from kyklon.app.shell.first_walk import FirstWalk
+from kyklon.app.shell.guide import Guide
+from kyklon.app.shell.not_saved import keep_elsewhere
 from kyklon.app.shell.route_card import LOGBOOK, SHELF, Line, RouteCard
 from kyklon.app.widgets.basic import column, plain_box, row, scrolled
 from kyklon.base import program_log
 from kyklon.base.errors import KyklonError
 from kyklon.base.shown import visible
-from kyklon.devices.choose import has_stand_ins
 from kyklon.devices.linux.desktop_bus import notify
-from kyklon.help.topics import OF_OPERATION, Topic
-from kyklon.model.build import Build, remedied
+from kyklon.model.build import remedied
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.operations import inspection
 from kyklon.operations.next_step import NextStep, next_step
 from kyklon.operations.operation import Operation
 from kyklon.operations.registry import OPERATIONS
-from kyklon.record.folder import save as save_build
 
 if TYPE_CHECKING:
     from kyklon.app.pages.shelf.page import ShelfPage
-    from kyklon.app.shell.help_window import HelpWindow
     from kyklon.app.shell.start_window import StartWindow
 
 Page: TypeAlias = "OperationPage | LogbookPage | ShelfPage"
@@ -63,7 +60,6 @@ class Window(QMainWindow):
     another = pyqtSignal(object)  # Path of a build folder to open as well
     demo = pyqtSignal(str)  # the name of a demo to make and open as well
     closed = pyqtSignal()
-    walk_left = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -71,8 +67,7 @@ class Window(QMainWindow):
         self._number = 10
         self._scale = session.theme.scale
         self._drawer = self._drawer_open = False
-        self._help: HelpWindow | None = None
-        self.walk: FirstWalk | None = None
+        self.guide = Guide(self, self)
         self._build_frame()
         self._make_shortcuts()
         self._connect()
@@ -93,7 +88,8 @@ class Window(QMainWindow):
         centre.setObjectName("centre")
         middle = row(self.route, self.stack, self.findings, spacing=0)
         middle.setStretch(1, 1)
-        self._rows = layout = column(self.top, middle, self.bottom, spacing=0)
+        layout = column(self.top, middle, self.bottom, spacing=0)
+        self.rows: QBoxLayout = layout
         layout.setStretch(1, 1)
         centre.setLayout(layout)
         self.setCentralWidget(centre)
@@ -104,7 +100,7 @@ class Window(QMainWindow):
         session = self.session
         self.route.opened.connect(self.open_operation)
         self.findings.remedy_asked.connect(self.preview_finding)
-        self.findings.help_asked.connect(self.show_help)
+        self.findings.help_asked.connect(self.guide.show_help)
         self.top.next_asked.connect(self.go_next)
         self.top.undo_asked.connect(self.undo)
         self.top.redo_asked.connect(session.redo)
@@ -168,8 +164,8 @@ class Window(QMainWindow):
         self.stack.setCurrentWidget(self._holders[number])
         self._refresh_frame()
         self.route.focus_line(number)
-        if self.walk is not None:
-            self.walk.on_opened(number)
+        if self.guide.walk is not None:
+            self.guide.walk.on_opened(number)
 
     @property
     def number(self) -> int:
@@ -384,60 +380,6 @@ class Window(QMainWindow):
         if path:
             self.another.emit(Path(path))
 
-    def show_keys(self) -> None:
-        HelpDialog(self.session.theme, self).exec()
-
-    def show_help(self, topic: str = "") -> None:
-        """The help in a window of its own. topic: or a finding's code; the open page's when it is ''."""
-        from kyklon.app.shell.help_window import HelpWindow
-
-        if self._help is None:
-            rows = "".join(f"| {keys} | {what} |\n" for keys, what in all_keys())
-            keys = Topic("keys", "Keyboard shortcuts", f"# Keyboard shortcuts\n\n| Keys | |\n|---|---|\n{rows}")
-            self._help = HelpWindow(self.session.theme, self._drawing_of, (keys,))
-        found = next((each for each in self.session.findings if each.code == topic), None)
-        here = f"{found.title}. {found.message} {found.why}" if found is not None else ""
-        self._help.show_topic(topic or self._topic(), here)
-
-    def _topic(self) -> str:
-        """The help's topic of the open page."""
-        own = {LOGBOOK: "logbook", SHELF: "shelf"}
-        return own.get(self._number) or OF_OPERATION.get(self._number, "start")
-
-    def _drawing_of(self, topic: str) -> QImage | None:
-        """A page's drawing as this build has it."""
-        number = next((number for number, name in OF_OPERATION.items() if name == topic), None)
-        drawing = self.page(number).instrument() if number is not None else None
-        if drawing is None or drawing.width() < 50:
-            return None
-        image = QImage()
-        image.loadFromData(drawing.rendered(".png"))
-        return image
-
-    def show_walk(self) -> None:
-        """Begin the first walk, or take it up again where the build stands."""
-        if not has_stand_ins(self.session.folder):
-            self.session.said.emit("The first walk goes through a demo: open one from the first page (Ctrl+N).")
-            return
-        if self.walk is None:
-            self.walk = walk = FirstWalk(self.session)
-            walk.asked.connect(self.open_operation)
-            walk.left.connect(self._leave_walk)
-            walk.started.connect(self.ask_new)
-            self._rows.insertWidget(1, walk)
-
-    def _leave_walk(self) -> None:
-        if self.walk is not None:
-            self.walk.hide()
-            self.walk.deleteLater()
-            self.walk = None
-            self.walk_left.emit()
-
-    def show_doctor(self) -> None:
-        from kyklon.app.shell.doctor_dialog import DoctorDialog
-
-        DoctorDialog(self.session.theme, self.session.jobs, self).exec()
-
     def export_instrument(self) -> None:
         """Print or export the open operation's drawing as PDF, SVG or PNG."""
         page = self.page(self._number)
@@ -501,42 +443,14 @@ class Window(QMainWindow):
         style = QApplication.style()
         return style.pixelMetric(QStyle.PixelMetric.PM_TitleBarHeight) if style else 0
 
-    def _keep_elsewhere(self, build: Build) -> bool:
-        """What to do with a build that its folder does not take. False to be asked again."""
-        box = QMessageBox(
-            QMessageBox.Icon.NoIcon, "Not saved", f"{visible(build.name)} could not be saved.", parent=self
-        )
-        box.setTextFormat(Qt.TextFormat.PlainText)
-        box.setInformativeText(visible(self.session.not_saved))
-        elsewhere = box.addButton("Save it elsewhere…", QMessageBox.ButtonRole.AcceptRole)
-        lose = box.addButton("Close without saving", QMessageBox.ButtonRole.DestructiveRole)
-        self.setEnabled(True)
-        box.exec()
-        self.setEnabled(False)
-        if box.clickedButton() is lose:
-            return True
-        if box.clickedButton() is not elsewhere:
-            return False
-        start = str(self.session.folder.parent)
-        path = QFileDialog.getExistingDirectory(self, "A folder for the build", start)
-        if not path:
-            return False
-        try:
-            save_build(Path(path), build)
-        except KyklonError as bad:
-            plain_box(self, "Not saved", bad)
-            return False
-        return True
-
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Override: running work is asked to stop, and the window goes once everything is on disk."""
         if self.session.ended:
-            if self.session.unsaved is not None and not self._keep_elsewhere(self.session.unsaved):
+            if self.session.unsaved is not None and not keep_elsewhere(self, self.session, self.session.unsaved):
                 event.ignore()
                 QTimer.singleShot(20, self.close)
                 return
-            if self._help is not None:
-                self._help.close()
+            self.guide.close()
             self.closed.emit()
             super().closeEvent(event)
             return

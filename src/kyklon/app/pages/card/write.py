@@ -7,38 +7,32 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDialog, QFileDialog, QWidget
+from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from kyklon.app.pages.card.bench import Bench, spans_of
 from kyklon.app.pages.card.card_strip import CardStrip, Span, Strip
-from kyklon.app.pages.card.dialogs import ChecksumDialog, ShelfDialog
 from kyklon.app.pages.card.drive_book import DriveBook, Rows
 from kyklon.app.pages.card.drive_list import DriveList, line_height
+from kyklon.app.pages.card.image_sheet import ImageSheet
 from kyklon.app.pages.card.proof_sheet import ProofSheet, sheet_of
 from kyklon.app.pages.card.rate_curve import RateCurve
 from kyklon.app.session.session import Session
 from kyklon.app.theme.lamps import Lamp
-from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, column, label, row, scrolled, set_tip
+from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled, set_tip
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import BadBlock, KyklonError, VerifyError
-from kyklon.base.places import shelf_file
 from kyklon.base.progress import Progress, Watch
 from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.records import Card
 from kyklon.devices.ports import Target
 from kyklon.model.build import CardRecord, CardState
-from kyklon.model.card import CardContents
 from kyklon.model.image_file import Stated
 from kyklon.operations.card.acts import Written, write_card
 from kyklon.operations.card.drives import judgement
 from kyklon.operations.card.drives.outlook import estimate, expansion
 from kyklon.operations.card.drives.writer import WriteReport
-from kyklon.operations.card.shelving import boards_served, shelf_entry
 from kyklon.record.logbook import now
-from kyklon.record.shelf import FILE as SHELF
-from kyklon.record.shelf import Shelf, ShelfImage
 
 _LAMPS = {
     CardState.NEVER: ("never written", "not started"),
@@ -59,8 +53,8 @@ class WriteBench(Bench):
         self.strip_view, self.curve = CardStrip(self.theme), RateCurve(self.theme)
         self.drive_list = DriveList(self.theme)
         self.drive_list.chosen.connect(drives.choose)
-        self._file = Elided("strong", Qt.TextElideMode.ElideMiddle)
-        self._facts = FigureRows(self.theme)
+        self.image = ImageSheet(session)
+        self.image.used.connect(self._on_image_used)
         self.write_button = button("Write the card", self._on_write_clicked, "primary")
         self.pause_button = button("Pause", self._on_pause_clicked)
         self.pause_button.hide()
@@ -78,21 +72,6 @@ class WriteBench(Bench):
     def _lay_out(self) -> None:
         card = Sheet("The card", "what is in the image, and where it goes")
         card.add(self.strip_view)
-        image = Sheet("Image")
-        checksum = button("Checksum…", self._on_checksum_clicked, tip="Checksum published with the image")
-        image.add(
-            self._file,
-            self._facts,
-            1,
-            row(
-                button("Choose…", self._on_choose_clicked),
-                button("Shelf…", self._on_shelf_clicked),
-                checksum,
-                1,
-                spacing=6,
-            ),
-        )
-        image.setFixedWidth(round(self.theme.px(286)))
         self._drives_sheet = Sheet("Drives")
         look = button("Rescan", self._on_look_clicked)
         buttons = row(look, self.unmount_button, 1, self.pause_button, self.write_button)
@@ -108,7 +87,7 @@ class WriteBench(Bench):
         self._speed.add(self.curve, self._told)
         layout = column(spacing=14)
         layout.addWidget(card, 30)
-        layout.addLayout(row(image, self._drives_sheet, spacing=14), 42)
+        layout.addLayout(row(self.image, self._drives_sheet, spacing=14), 42)
         layout.addWidget(self._speed, 26)
         self.setLayout(layout)
         self._speed.hide()
@@ -137,8 +116,7 @@ class WriteBench(Bench):
         self.drive_list.show_drives(tuple((each.facts, verdict) for each, verdict in rows), current)
         self._drives_sheet.set_note(f"{self.drives.called}; refused ones cannot be chosen")
         source = session.world.source
-        self._file.set_full(source.name if source else session.world.source_error or "No image chosen")
-        self._facts.set_rows(self._figures())
+        self.image.refresh()
         busy = bool(self._writing_to)
         self.pause_button.setVisible(busy)
         mounted = self._mounted()
@@ -169,32 +147,6 @@ class WriteBench(Bench):
         )
         set_tip(self.write_button, words)
         self._drives_sheet.set_note(words)
-
-    def _figures(self) -> tuple[tuple[str, str], ...]:
-        source, build, world = self.session.world.source, self.session.build, self.session.world
-        if source is None:
-            return ()
-        stated = world.source_stated
-        known = (
-            f"{build.source.sha256[:8]}…" if build.source.sha256 else f"{stated.digest[:8]}…" if stated else "not known"
-        )
-        parts = f", {len(source.parts)} parts" if source.parts else ""
-        about = "" if source.exact else "about "
-        unpacked = about + show_bytes(source.unpacked) if source.unpacked else "unknown"
-        rows = [
-            ("Size", f"{unpacked}, {source.kind}{parts}"),
-            (stated.algorithm if stated and not build.source.sha256 else "SHA-256", known),
-        ]
-        inside = world.source_contents
-        if inside and inside.table:
-            sets = " ".join(kernel.instruction_set.removeprefix("ARM") for kernel in inside.kernels)
-            rows.append((f"{len(inside.table.partitions)} partitions", inside.table.scheme))
-            rows.append((f"Kernels {sets}" if sets else "Kernels", self._serves(inside)))
-        return tuple(rows)
-
-    def _serves(self, inside: CardContents) -> str:
-        board = self.session.build.part("board")
-        return "fit your board" if board in boards_served(inside, self.session.catalogue) else "not for your board"
 
     def verified_bytes(self) -> int:
         """How far the reading back of a running write is."""
@@ -275,56 +227,8 @@ class WriteBench(Bench):
     def _on_look_clicked(self) -> None:
         self.drives.look(forget=True)
 
-    def _on_choose_clicked(self) -> None:
-        kinds = "Images (*.img *.xz *.gz *.bz2 *.zst *.zip *.7z *.iso *.001 *.part1 *.aa)"
-        path, _kind = QFileDialog.getOpenFileName(self, "Choose the image", str(self.session.folder), kinds)
-        if path:
-            self.use_image(path)
-
-    def use_image(self, path: str) -> None:
-        """Make an image file the build's, and keep it on the shelf once it was looked into."""
+    def _on_image_used(self) -> None:
         self._report = None
-        self.session.edit("source", {"path": path, "sha256": None}, "Image")
-
-    def _on_shelf_clicked(self) -> None:
-        """Read the shelf, with the present image on it, in the background; then show it."""
-        session = self.session
-        folder, catalogue = session.folder, session.catalogue
-        image, inside = session.world.source, session.world.source_contents
-
-        def work(_watch: Watch) -> tuple[Shelf, tuple[ShelfImage, ...], frozenset[str]]:
-            shelf = shelf_of(folder)
-            if image is not None and image.place not in {each.path for each in shelf.images()}:
-                shelf.put(shelf_entry(image, catalogue, boards_served(inside, catalogue) if inside else ()))
-            images = shelf.images()
-            return shelf, images, frozenset(each.path for each in images if Path(each.path).exists())
-
-        session.jobs.start(
-            "Reading the shelf",
-            work,
-            lambda found: self._show_shelf(*found),
-            bad=lambda bad: session.said.emit(str(bad)),
-            cancellable=False,
-        )
-
-    def _show_shelf(self, shelf: Shelf, images: tuple[ShelfImage, ...], there: frozenset[str]) -> None:
-        dialog = ShelfDialog(images, there, self.theme, self)
-        accepted = dialog.exec() == QDialog.DialogCode.Accepted
-        if dialog.removed:
-            self.session.jobs.start(
-                "Updating the shelf",
-                lambda _watch: shelf.remove(*dialog.removed),
-                lambda _none: None,
-                bad=lambda bad: self.session.said.emit(str(bad)),
-                cancellable=False,
-            )
-        if accepted and dialog.chosen:
-            self.use_image(dialog.chosen)
-
-    def _on_checksum_clicked(self) -> None:
-        dialog = ChecksumDialog(self.session.build.source.sha256 or "", self)
-        if dialog.exec() == QDialog.DialogCode.Accepted:
-            self.session.edit("source.sha256", dialog.checksum or None)
 
     def _mounted(self) -> Target | None:
         """The first drive that only its mounts keep from being written."""
@@ -506,12 +410,6 @@ class WriteBench(Bench):
             return
         identity = target.facts.identity
         self.run("Removing the card", lambda _watch: target.drives.remove(identity), self.session.said.emit)
-
-
-def shelf_of(folder: Path) -> Shelf:
-    """A demo's own shelf, else the user's."""
-    own = folder / SHELF
-    return Shelf(own if own.exists() else shelf_file())
 
 
 def _name(verdict: str) -> str:

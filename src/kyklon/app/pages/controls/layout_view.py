@@ -6,7 +6,8 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QGridLayout, QWidget
 
 from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.measures import MeasureList
-from kyklon.app.pages.controls.table_view import Shown, TableView
+from kyklon.app.pages.controls.table_drawing import Shown
+from kyklon.app.pages.controls.table_view import TableView
 from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_tip

@@ -11,7 +11,8 @@ from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.chain_view import ChainView, Lit
 from kyklon.app.pages.controls.live_bench import PLUGGED, STAND_IN, LiveBench
 from kyklon.app.pages.controls.rose_view import RoseView
-from kyklon.app.pages.controls.table_view import Shown, TableView
+from kyklon.app.pages.controls.table_drawing import Shown
+from kyklon.app.pages.controls.table_view import TableView
 from kyklon.app.pages.shelf.encoder_drawings import Histogram
 from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session

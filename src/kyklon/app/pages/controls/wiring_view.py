@@ -5,7 +5,8 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QCheckBox, QGridLayout, QLineEdit, QWidget
 
 from kyklon.app.pages.controls.bench import BenchView
-from kyklon.app.pages.controls.table_view import Shown, TableView
+from kyklon.app.pages.controls.table_drawing import Shown
+from kyklon.app.pages.controls.table_view import TableView
 from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import (

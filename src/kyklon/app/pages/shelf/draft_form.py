@@ -10,7 +10,8 @@ from PyQt6.QtWidgets import QGridLayout, QLineEdit, QWidget
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, column, label, set_role, set_tip
 from kyklon.parts.draft import Draft
-from kyklon.parts.fields import PartField, fields_of
+from kyklon.parts.field import PartField
+from kyklon.parts.fields import fields_of
 
 _YES_NO = (("", "choose"), ("yes", "yes"), ("no", "no"))
 

@@ -10,7 +10,8 @@ import re
 from collections.abc import Iterator
 
 from kyklon.base.errors import FormatError
-from kyklon.operations.card.volumes.ext_reader import ExtReader, Inode
+from kyklon.operations.card.volumes.ext_inodes import Inode
+from kyklon.operations.card.volumes.ext_reader import ExtReader
 from kyklon.operations.card.volumes.fat_reader import FatFile
 from kyklon.operations.card.volumes.partitions import Read
 

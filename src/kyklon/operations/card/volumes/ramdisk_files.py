@@ -16,7 +16,7 @@ from dataclasses import dataclass, field, replace
 from backports import zstd
 
 from kyklon.base.errors import FormatError
-from kyklon.operations.card.volumes.ext_reader import Inode
+from kyklon.operations.card.volumes.ext_inodes import Inode
 
 MAGIC = b"070701"
 MAGICS = (MAGIC, b"070702")  # the second with sums of its files

@@ -15,7 +15,8 @@ from kyklon.base.errors import FormatError
 from kyklon.base.numbers import whole
 from kyklon.model.card import Program, RootFacts, Unit, User
 from kyklon.operations.card.volumes import sessions
-from kyklon.operations.card.volumes.ext_reader import ExtReader, Inode
+from kyklon.operations.card.volumes.ext_inodes import Inode
+from kyklon.operations.card.volumes.ext_reader import ExtReader
 from kyklon.operations.card.volumes.ext_volume import RefusedJournal
 from kyklon.operations.card.volumes.mounts import read_fstab
 from kyklon.operations.card.volumes.partitions import Read
