@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Self
 
 from kyklon.base import durable
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_duration
+from kyklon.catalogue.loader import Catalogue
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out
 from kyklon.model.assembly import LOADS, Body, Load
@@ -18,9 +20,9 @@ from kyklon.operations.assembly import connectors, order, templates
 from kyklon.operations.assembly.findings import battery_findings, electrical_findings
 from kyklon.operations.assembly.heat import THROTTLE_C, heat, helps, most_mhz
 from kyklon.operations.assembly.measured import with_celsius, with_volts
-from kyklon.operations.assembly.reach import card_reach, with_opening, without_opening
-from kyklon.operations.assembly.rooms import rooms, with_body, with_own, with_turned, without_body
-from kyklon.operations.assembly.space import clashes, free_mm, leads, space_of
+from kyklon.operations.assembly.reach import Reach, card_reach, with_opening, without_opening
+from kyklon.operations.assembly.rooms import Room, rooms, with_body, with_own, with_turned, without_body
+from kyklon.operations.assembly.space import Clash, Lead, Space, clashes, free_mm, leads, space_of
 from kyklon.operations.assembly.surge import Step
 from kyklon.operations.assembly.switching import stopping
 from kyklon.operations.assembly.tree import Feed, feed, hold_s, run_time, stepped
@@ -208,77 +210,113 @@ def space(
     ]
     if changed:
         known = open_folder(folder)[1]
-
-        def placed(now: Build) -> Build:
-            for name in remove or ():
-                now = without_body(now, name)
-            for name in close or ():
-                now = without_opening(now, name)
-            for hole in holes:
-                now = with_opening(now, hole)
-            for name in turn or ():
-                now = with_turned(now, known, name)
-            for body in own:
-                now = with_own(now, known, body)
-            for name, changes in rows:
-                now = with_body(now, known, name, **changes)
-            for name in fix or ():
-                now = with_body(now, known, name, fixed=True)
-            return now
-
+        asked = _Arranged(rows, own, holes, remove or [], fix or [], turn or [], close or [])
         try:
-            store.update(folder, placed)
+            store.update(folder, lambda now: asked.on(now, known))
         except ValueError as bad:
             raise WrongUse(f"{bad}.", do="See `kyklon space FOLDER` for what is in the case.") from bad
         Logbook(folder).add(80, "Placed", ", ".join(changed))
     build, catalogue = open_folder(folder)
-    made = space_of(build, catalogue)
-    found = clashes(made)
-    ways = {clash: rooms(build, catalogue, clash) for clash in found}
-    inner, card = leads(build, catalogue), card_reach(build, catalogue)
-    data = {
-        "openings": [row.model_dump() for row in build.assembly.openings],
-        "card": {"reached": card.reached, "words": card.words},
-        "inner_mm": list(made.inner),
-        "bodies": [{"id": box.id, "name": box.name, "near": box.near, "size": box.size} for box in made.boxes],
-        "clashes": [
-            {
-                "one": clash.one,
-                "other": clash.other,
-                "missing_mm": round(clash.missing, 1),
-                "helps": [room.words for room in ways[clash]],
-            }
-            for clash in found
-        ],
-        "leads": [
-            {"name": lead.name, "needs_mm": round(lead.needs_mm), "has_mm": round(lead.has_mm), "reaches": lead.reaches}
-            for lead in inner
-        ],
-        "assumed": list(made.assumed),
-    }
+    seen = _Seen.of(build, catalogue)
+    out(seen.data(), as_json, seen.lines)
+    return STOPS if seen.clashes else OK
 
-    def lines() -> list[str]:
-        told = ["Inside {:g} × {:g} × {:g} mm".format(*made.inner)]
-        for box in made.boxes:
+
+@dataclass(frozen=True)
+class _Arranged:
+    """What was asked of the space, in the words of `space`'s options."""
+
+    rows: list[tuple[str, dict[str, float]]]
+    own: list[Body]
+    holes: list[Opening]
+    remove: list[str]
+    fix: list[str]
+    turn: list[str]
+    close: list[str]
+
+    def on(self, now: Build, known: Catalogue) -> Build:
+        """The build with all of it. Raises ValueError."""
+        for name in self.remove:
+            now = without_body(now, name)
+        for name in self.close:
+            now = without_opening(now, name)
+        for hole in self.holes:
+            now = with_opening(now, hole)
+        for name in self.turn:
+            now = with_turned(now, known, name)
+        for body in self.own:
+            now = with_own(now, known, body)
+        for name, changes in self.rows:
+            now = with_body(now, known, name, **changes)
+        for name in self.fix:
+            now = with_body(now, known, name, fixed=True)
+        return now
+
+
+@dataclass(frozen=True)
+class _Seen:
+    build: Build
+    space: Space
+    clashes: tuple[Clash, ...]
+    rooms: dict[Clash, tuple[Room, ...]]
+    leads: tuple[Lead, ...]
+    card: Reach
+
+    @classmethod
+    def of(cls, build: Build, catalogue: Catalogue) -> Self:
+        made = space_of(build, catalogue)
+        found = clashes(made)
+        ways = {clash: rooms(build, catalogue, clash) for clash in found}
+        return cls(build, made, found, ways, leads(build, catalogue), card_reach(build, catalogue))
+
+    def data(self) -> dict[str, object]:
+        return {
+            "openings": [row.model_dump() for row in self.build.assembly.openings],
+            "card": {"reached": self.card.reached, "words": self.card.words},
+            "inner_mm": list(self.space.inner),
+            "bodies": [
+                {"id": box.id, "name": box.name, "near": box.near, "size": box.size} for box in self.space.boxes
+            ],
+            "clashes": [
+                {
+                    "one": clash.one,
+                    "other": clash.other,
+                    "missing_mm": round(clash.missing, 1),
+                    "helps": [room.words for room in self.rooms[clash]],
+                }
+                for clash in self.clashes
+            ],
+            "leads": [
+                {
+                    "name": lead.name,
+                    "needs_mm": round(lead.needs_mm),
+                    "has_mm": round(lead.has_mm),
+                    "reaches": lead.reaches,
+                }
+                for lead in self.leads
+            ],
+            "assumed": list(self.space.assumed),
+        }
+
+    def lines(self) -> list[str]:
+        told = ["Inside {:g} × {:g} × {:g} mm".format(*self.space.inner)]
+        for box in self.space.boxes:
             at, size = ", ".join(f"{value:.0f}" for value in box.near), " × ".join(f"{value:.0f}" for value in box.size)
             told.append(f"  {box.id:18} {box.name[:28]:28} at {at}: {size} mm")
-        for clash in found:
+        for clash in self.clashes:
             told.append(f"{clash.one} and {clash.other}: they overlap by {clash.missing:.1f} mm.")
-            told += [f"  {room.words}" for room in ways[clash]]
-        if not found:
-            free = free_mm(made)
+            told += [f"  {room.words}" for room in self.rooms[clash]]
+        if not self.clashes:
+            free = free_mm(self.space)
             told.append("Nothing collides" + (f"; {free:.0f} mm are free over everything." if free > 0 else "."))
-        for lead in inner:
+        for lead in self.leads:
             short = "" if lead.reaches else ", too short"
             told.append(f"{lead.name}: at least {lead.needs_mm:.0f} mm; the cable has {lead.has_mm:.0f} mm{short}.")
-        for hole in build.assembly.openings:
+        for hole in self.build.assembly.openings:
             size = f"{hole.wide:g} mm across" if hole.round else f"{hole.wide:g} × {hole.high:g} mm"
             told.append(f"{hole.id}, {hole.name}: {hole.wall} wall, {size}, {PURPOSES[hole.purpose]}")
-        told.append(card.words)
-        return told + ([f"Assumed: {'; '.join(made.assumed)}."] if made.assumed else [])
-
-    out(data, as_json, lines)
-    return STOPS if found else OK
+        told.append(self.card.words)
+        return told + ([f"Assumed: {'; '.join(self.space.assumed)}."] if self.space.assumed else [])
 
 
 def _place(text: str) -> tuple[str, dict[str, float]]:

@@ -26,6 +26,7 @@ from kyklon.operations.plan.parts_list import parts_list
 PARCEL_DAYS = (2.0, 4.0, 8.0)  # least, usual, most days of an ordered part, CP
 GLUE_H = (2.0, 6.0, 12.0)  # hours until glue and paint are dry, CP
 Range = tuple[float, float, float]  # least, usual, most
+_PARCELS = (("parcels", "the parts must be there"),)
 NONE: Range = (0.0, 0.0, 0.0)
 
 
@@ -89,8 +90,7 @@ def _parcels(build: Build, catalogue: Catalogue) -> Iterable[Step]:
 def _software(build: Build, catalogue: Catalogue, world: World) -> Iterable[Step]:
     """The card from image to first start."""
     image = catalogue.find(Image, build.part("image"))
-    parts = (("parcels", "the parts must be there"),)
-    before: tuple[tuple[str, str], ...] = parts
+    before: tuple[tuple[str, str], ...] = _PARCELS
     for number, own in enumerate(first_way.way(build, catalogue, world)):
         low, high = own.minutes or (5.0, 30.0)
         alone = (low, (low + high) / 2, high)
@@ -110,7 +110,7 @@ def _software(build: Build, catalogue: Catalogue, world: World) -> Iterable[Step
                 NONE,
                 ("machine", "bench"),
                 (),
-                ((step_id, "it starts from this card"), *parts),
+                ((step_id, "it starts from this card"), *_PARCELS),
             )
             before = (("open-start", "software before hardware is blamed"),)
             continue
@@ -153,69 +153,77 @@ def _handwork(build: Build, catalogue: Catalogue) -> Iterable[Step]:
     """Panel, wires, board and case."""
     panel = catalogue.find(Panel, build.controls.panel)
     hookup = hookup_of(build, catalogue)
-    parts = (("parcels", "the parts must be there"),)
-    tried = ("open-start", "try before it is closed")
     if panel is not None and hookup is not None and hookup.devices:
-        bores = len(panel.controls) * panel.players
-        yield Step("template", 40, "Print and tape the drill template", "template", _about(10), NONE, ("bench",))
+        yield from _drilling(len(panel.controls) * panel.players)
+        yield from _wiring(len(harness(hookup).runs))
+    yield from _ribbon(build, catalogue)
+    yield from _casework()
+
+
+def _drilling(bores: int) -> Iterable[Step]:
+    yield Step("template", 40, "Print and tape the drill template", "template", _about(10), NONE, ("bench",))
+    yield Step(
+        "drill",
+        40,
+        f"Drill {bores} holes",
+        "drill",
+        _about(3.5 * bores),
+        NONE,
+        ("bench",),
+        (),
+        (*_PARCELS, ("template", "the template tells where")),
+    )
+    yield Step(
+        "finish",
+        80,
+        "Paint or varnish the panel",
+        "finish",
+        _about(30),
+        tuple(hours * 60 for hours in GLUE_H),  # type: ignore[arg-type]
+        ("bench",),
+        (),
+        (("drill", "no drilling through paint"),),
+    )
+    yield Step(
+        "controls",
+        40,
+        f"Screw in {bores} controls",
+        "controls",
+        _about(1.5 * bores),
+        NONE,
+        ("bench",),
+        (),
+        (("finish", "the paint must be dry"), *_PARCELS),
+    )
+
+
+def _wiring(runs: int) -> Iterable[Step]:
+    if runs:
         yield Step(
-            "drill",
+            "wire",
             40,
-            f"Drill {bores} holes",
-            "drill",
-            _about(3.5 * bores),
+            f"Crimp and wire {runs} switches",
+            "wire",
+            _about(2.5 * runs),
             NONE,
             ("bench",),
             (),
-            (*parts, ("template", "the template tells where")),
+            (("controls", "the switches must sit"),),
         )
         yield Step(
-            "finish",
-            80,
-            "Paint or varnish the panel",
-            "finish",
-            _about(30),
-            tuple(hours * 60 for hours in GLUE_H),  # type: ignore[arg-type]
-            ("bench",),
-            (),
-            (("drill", "no drilling through paint"),),
-        )
-        yield Step(
-            "controls",
+            "prove",
             40,
-            f"Screw in {bores} controls",
-            "controls",
-            _about(1.5 * bores),
+            "Test the wiring",
+            "prove",
+            _about(0.4 * runs + 3),
             NONE,
-            ("bench",),
+            ("machine", "bench"),
             (),
-            (("finish", "the paint must be dry"), *parts),
+            (("wire", "all wires first"), ("open-start", "the system must run")),
         )
-        made = harness(hookup)
-        runs = len(made.runs)
-        if runs:
-            yield Step(
-                "wire",
-                40,
-                f"Crimp and wire {runs} switches",
-                "wire",
-                _about(2.5 * runs),
-                NONE,
-                ("bench",),
-                (),
-                (("controls", "the switches must sit"),),
-            )
-            yield Step(
-                "prove",
-                40,
-                "Test the wiring",
-                "prove",
-                _about(0.4 * runs + 3),
-                NONE,
-                ("machine", "bench"),
-                (),
-                (("wire", "all wires first"), ("open-start", "the system must run")),
-            )
+
+
+def _ribbon(build: Build, catalogue: Catalogue) -> Iterable[Step]:
     keyboard = catalogue.find(Keyboard, build.controls.keyboard.layout)
     if keyboard is not None and keyboard.pins:
         keys = sum(key.line is not None for key in keyboard.keys) or len(keyboard.keys)
@@ -229,9 +237,12 @@ def _handwork(build: Build, catalogue: Catalogue) -> Iterable[Step]:
             NONE,
             ("bench", "computer"),
             (),
-            parts,
+            _PARCELS,
             done=len(read) >= keys,
         )
+
+
+def _casework() -> Iterable[Step]:
     yield Step(
         "mount",
         80,
@@ -241,7 +252,7 @@ def _handwork(build: Build, catalogue: Catalogue) -> Iterable[Step]:
         NONE,
         ("bench",),
         (),
-        (tried, *parts),
+        (("open-start", "try before it is closed"), *_PARCELS),
     )
     yield Step(
         "close",
