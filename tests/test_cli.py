@@ -11,6 +11,7 @@ from typing import Any
 
 import pytest
 
+from kyklon import __version__
 from kyklon.record import folder as store
 from support import Demo
 
@@ -266,3 +267,9 @@ def test_standard_input_that_is_closed_is_no_bug(words: list[str], code: int | N
     assert "bug in Kyklon" not in done.stderr, done.stderr
     assert done.returncode != 0
     assert code is None or done.returncode == code
+
+
+def test_the_version_is_printed() -> None:
+    """GNU Coding Standards 4.8.1: --version prints the program's name and version and ends with 0."""
+    for word in ("--version", "-V"):
+        assert kyklon(word).stdout == f"kyklon {__version__}\n"

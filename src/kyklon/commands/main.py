@@ -91,6 +91,9 @@ def _run(words: list[str]) -> int:
     if not words or words[0] in ("--help", "-h"):
         print(_help(""))
         return OK if words else WRONG
+    if words[0] in ("--version", "-V"):
+        print(f"kyklon {__version__}")
+        return OK
     for count in (2, 1):
         found = next((command for command in COMMANDS if command.name == " ".join(words[:count])), None)
         if found is not None:
@@ -108,6 +111,7 @@ def _help(noun: str) -> str:
     lines = ["Usage: kyklon COMMAND [OPTIONS] ...", ""]
     lines += [f"  {row.name:18} {row.what}" for row in rows]
     lines += ["", "See kyklon COMMAND --help. With --json a command prints one JSON document and nothing else."]
+    lines += [] if noun else ["kyklon --version prints the version."]
     return "\n".join([*lines, "Exit codes: 0 OK, 1 stops found, 2 wrong usage, 3 failed, 130 ended by Ctrl+C."])
 
 

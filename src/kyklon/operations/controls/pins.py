@@ -10,13 +10,18 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
+from typing import TYPE_CHECKING
 
-import numpy as np
-
+from kyklon.base.late import late
 from kyklon.catalogue.control_records import Header, HeaderPin
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Overlay, PinLine
 from kyklon.operations.controls import extras
+
+if TYPE_CHECKING:
+    import numpy as np
+else:
+    np = late("numpy")
 
 _FAR = 1e6  # cost of a pin that will not do
 _SPENT = 4.0  # cost of using a pin that can do more than this wire needs, for each function

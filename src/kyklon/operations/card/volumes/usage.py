@@ -11,15 +11,20 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
-
-import numpy as np
+from typing import TYPE_CHECKING
 
 from kyklon.base import tools
 from kyklon.base.errors import FormatError, ToolError
+from kyklon.base.late import late
 from kyklon.model.card import Volume
 from kyklon.operations.card.volumes.fat_reader import geometry
 from kyklon.operations.card.volumes.partitions import reader
 from kyklon.operations.card.volumes.survey import Survey, survey
+
+if TYPE_CHECKING:
+    import numpy as np
+else:
+    np = late("numpy")
 
 _GROUP_FREE = re.compile(r"^  Free blocks: (.*)$", re.MULTILINE)
 _BLOCK_SIZE = re.compile(r"^Block size:\s+(\d+)$", re.MULTILINE)
