@@ -76,8 +76,14 @@ class Program:
     there: bool = True
     inodes: tuple[int, ...] = ()
     rights: tuple[tuple[str, int, int, int], ...] = ()
+    lacks: str = ""  # the library that its loader does not find, in words
     endless: bool = False  # a script that loops for ever, as far as its text tells
     folders: tuple[tuple[str, int, int, int], ...] = ()
+
+    @property
+    def trouble(self) -> str:
+        """Why it does not run on a machine of its kind, '' when it does."""
+        return self.why or (f"{self.path} needs {self.lacks}" if self.lacks else "")
 
     def barred(self, user: int, group: int) -> str:
         """The file that this user may not run or, of a script, read, or the folder that he may not go through; '' when

@@ -338,7 +338,7 @@ _OF_SYSTEMD = ("/usr/lib/systemd/system", "/lib/systemd/system")  # units that c
 def front_of(names: tuple[str, ...], units: Mapping[str, Unit], look: Looker, *, pulled: bool = False) -> Unit | None:
     """The service that most likely stays in front: one that takes the first console; else the last of the rest. pulled:
     systemd starts them; then only one that its owner put there counts, that keeps running."""
-    able = [unit for name in names if (unit := units[name]).program is not None and not unit.program.why]
+    able = [unit for name in names if (unit := units[name]).program is not None and not unit.program.trouble]
     for unit in able:
         if _takes_console(unit, look):
             return unit

@@ -375,13 +375,19 @@ class ExtInodes(ExtVolume):
 
     def tail(self, inode: Inode, most: int) -> bytes:
         """The last bytes of a file."""
+        return self.span(inode, max(0, inode.size - most), most)
+
+    def span(self, inode: Inode, begin: int, most: int) -> bytes:
+        """Bytes of a file from one on, at most so many; fewer at its end."""
         if inode.flags & INLINE_FLAG:
-            return inode.map[: inode.size][-most:]
-        begin = max(0, inode.size - most)
-        found = bytearray(inode.size - begin)
-        for logical, place, count in self._mapped(inode):
-            first, last = logical * self.block, min((logical + count) * self.block, inode.size)
+            return inode.map[: inode.size][begin : begin + most]
+        end = min(inode.size, begin + most)
+        found = bytearray(max(0, end - begin))
+        for logical, place, count in self._mapped(inode) if found else ():
+            first, last = logical * self.block, min((logical + count) * self.block, end)
             start = max(first, begin)
+            if first >= end:
+                break
             if place and start < last:
                 data = self._read(place * self.block + start - first, last - start)
                 found[start - begin : start - begin + len(data)] = data

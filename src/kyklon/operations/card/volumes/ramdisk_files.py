@@ -240,6 +240,10 @@ class RamdiskFiles:
     def tail(self, inode: Inode, most: int) -> bytes:
         return self._entries_by_number[inode.number].data[-most:] if inode.size <= KEPT else b""
 
+    def span(self, inode: Inode, begin: int, most: int) -> bytes:
+        """Bytes of a file from one on, of the KEPT first ones."""
+        return self._entries_by_number[inode.number].data[begin : begin + most]
+
     def pieces(self, inode: Inode) -> Iterator[bytes]:
         yield self._entries_by_number[inode.number].data
 

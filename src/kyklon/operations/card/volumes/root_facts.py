@@ -18,6 +18,7 @@ from kyklon.operations.card.volumes import sessions
 from kyklon.operations.card.volumes.ext_inodes import Inode
 from kyklon.operations.card.volumes.ext_reader import ExtReader
 from kyklon.operations.card.volumes.ext_volume import RefusedJournal
+from kyklon.operations.card.volumes.libraries import INTERPRETER, LOAD, Libraries, elf_of
 from kyklon.operations.card.volumes.mounts import read_fstab
 from kyklon.operations.card.volumes.partitions import Read
 from kyklon.operations.card.volumes.ramdisk_files import RamdiskFiles
@@ -35,6 +36,8 @@ DRIVERS = {
 }
 _PACKED = ("", ".xz", ".zst", ".gz")  # endings of modules
 INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c: tried in this order without init=
+# PATH of systemd.exec(5), with what a merged /usr makes the same
+SEARCHED = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
 NEEDED = ("/dev", "/proc", "/sys")  # where a start mounts what the kernel offers
 _HEAD = 256  # bytes of a program that the kernel looks at: BINPRM_BUF_SIZE
 _DEEPEST = 5  # scripts that are started by scripts: fs/exec.c
@@ -137,12 +140,23 @@ def _observed(reader: ExtReader, programs: Iterable[str], layout: Layout) -> Roo
     )
 
 
+def _of_env(argument: bytes) -> bytes:
+    """The program that env(1) starts for the rest of a script's first line, which the kernel hands over as one word;
+    b'' where it is not told."""
+    split = re.match(rb"(?:-S|--split-string=?)\s*", argument)
+    if split is None:
+        return b"" if argument.startswith(b"-") or b"=" in argument else argument
+    words = argument[split.end() :].split()
+    return next((word for word in words if not word.startswith(b"-") and b"=" not in word), b"")
+
+
 class Looker:
     """Looks at a root, file by file; damage is told once and counts as nothing there."""
 
     def __init__(self, reader: ExtReader | RamdiskFiles) -> None:
         self.reader = reader
         self.programs: dict[str, Program] = {}
+        self.libraries = Libraries(reader)
         self.troubles: list[str] = []
         self.files: dict[str, int] = {}
         self.sums: dict[str, str] = {}
@@ -304,45 +318,46 @@ class Looker:
         if inner.why:
             shown = "a carriage return ends its first line, so " if by.endswith("\r") else ""
             return Program(path, inner.machine, f"{path} is a script for {by.strip()}: {shown}{inner.why.strip()}")
+        if name.endswith(b"/env") and (asked := _of_env(line.strip(b" \t")[len(words[0]) :].strip(b" \t"))):
+            wanted = asked.decode("utf-8", "surrogateescape")
+            place = wanted if "/" in wanted else next((p for d in SEARCHED if self.there(p := f"{d}/{wanted}")), "")
+            through = self.program(place, depth + 1) if place else Program(wanted, why=f"{wanted.strip()} is not there")
+            if through.why:
+                shown = "a carriage return ends its first line, so " if wanted.endswith("\r") else ""
+                return Program(path, inner.machine, f"{path} is a script for {wanted.strip()}: {shown}{through.why}")
+            both = (*inner.inodes, *through.inodes)
+            inner = replace(
+                through, inodes=both, rights=(*inner.rights, *through.rights), lacks=inner.lacks or through.lacks
+            )
         rights = ((path, found.mode, found.uid, found.gid), *inner.rights)
         endless = bool(_LOOP.search(body := self.text(path, _UNIT))) and not _LEAVES.search(body)
         return replace(inner, path=path, inodes=(found.number, *inner.inodes), rights=rights, endless=endless)
 
     def _elf(self, path: str, found: Inode, head: bytes) -> Program:
-        wide, little = head[4] == 2, head[5] == 1
-        machine = _MACHINES.get(int.from_bytes(head[18:20], "little"), "")
-
-        def n(at: int, width: int) -> int:
-            return int.from_bytes(head[at : at + width], "little")
-
-        kind = n(16, 2)
-        offset = n(32, 8) if wide else n(28, 4)
-        each, count = (n(54, 2), n(56, 2)) if wide else (n(42, 2), n(44, 2))
-        if head[4] not in (1, 2) or not little or not machine:
+        elf = elf_of(head, lambda at, size: self.reader.span(found, at, size))
+        machine = _MACHINES.get(elf.machine, "") if elf is not None else ""
+        if elf is None or not machine:
             return Program(path, why=f"{path} is a program for another machine")
-        if kind not in (2, 3) or each != (56 if wide else 32) or not 0 < count <= 512:
+        if elf.kind not in (2, 3) or (not elf.segments and not elf.whole):
             return Program(path, machine, why=f"{path} has a damaged head")
-        inodes, folders = [found.number], list[tuple[str, int, int, int]]()
-        table = self.reader.head(found, min(offset + each * count, 1 << 16))[offset:]
-        if len(table) < each * count:
+        if not elf.whole or any(
+            each.kind in (LOAD, INTERPRETER) and each.offset + each.size > found.size for each in elf.segments
+        ):
             return Program(path, machine, why=f"{path} is cut short")
-        for index in range(count):
-            one = table[index * each : (index + 1) * each]
-            what = int.from_bytes(one[:4], "little")
-            place = int.from_bytes(one[8:16] if wide else one[4:8], "little")
-            length = int.from_bytes(one[32:40] if wide else one[16:20], "little")
-            if what in (1, 3) and place + length > found.size:  # PT_LOAD, PT_INTERP
-                return Program(path, machine, why=f"{path} is cut short")
-            if what == 3:
-                raw = self.reader.head(found, place + min(length, 4096))[place:]
+        inodes, folders, loader = [found.number], list[tuple[str, int, int, int]](), ""
+        for each in elf.segments:
+            if each.kind == INTERPRETER:
+                raw = self.reader.span(found, each.offset, min(each.size, 4096))
                 loader = raw.split(b"\0")[0].decode("utf-8", "surrogateescape")
                 inner = self.program(loader)
                 if inner.why:
                     return Program(path, machine, why=f"{path} needs {loader}: {inner.why}")
                 inodes += inner.inodes
                 folders += inner.folders
+        lacks, libraries = self.libraries.lacking(path, found, loader)
         rights = ((path, found.mode, found.uid, found.gid),)
-        return Program(path, machine, inodes=tuple(inodes), rights=rights, folders=tuple(folders))
+        numbers = tuple(dict.fromkeys((*inodes, *libraries)))
+        return Program(path, machine, inodes=numbers, rights=rights, folders=tuple(folders), lacks=lacks)
 
     # --- services (systemd.unit(5), systemd.service(5)) ------------------------------------------------------------
 

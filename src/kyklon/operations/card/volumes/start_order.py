@@ -62,7 +62,8 @@ def own_unit_of(name: str, text: str, program: Callable[[str], Program], there: 
     if first and "/" not in first:
         first = next((f"{place}/{first}" for place in SEARCHED if there(f"{place}/{first}")), f"{SEARCHED[0]}/{first}")
     plain = unit_of(name, text, program)
-    return replace(plain, program=program(first) if first else None, foreground=oneshot, kind="simple")
+    own = program(first) if first else None
+    return replace(plain, program=own, foreground=oneshot, kind="simple")
 
 
 def _shell_words(command: str) -> list[str]:
@@ -102,12 +103,15 @@ def unit_of(name: str, text: str, program: Callable[[str], Program]) -> Unit:
         path = f"/usr/bin/{path}"  # searched for in the fixed path (systemd.service(5))
     for each in told.get("ExecStartPre", ()):
         before, counts = _without_prefix(each)
-        if counts and before.startswith("/") and (why := program(before).why):
+        if counts and before.startswith("/") and (why := program(before).trouble):
             trouble = trouble or f"what it runs before does not start: {why}"
     plain = (told.get("DefaultDependencies") or ("yes",))[-1].lower() not in ("no", "false", "off", "0")
+    started = program(path) if path else None
+    if started is not None and re.search(r"\bLD_(?:LIBRARY_PATH|PRELOAD)\b", text):  # it looks elsewhere too
+        started = replace(started, lacks="")
     return Unit(
         name,
-        program(path) if path else None,
+        started,
         kind == "oneshot",
         names("Requires", "BindsTo", "Requisite"),
         names("After"),

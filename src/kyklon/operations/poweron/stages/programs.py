@@ -16,8 +16,8 @@ RUNS = {
 
 def runs_here(bench: Bench, program: Program) -> str:
     """Why the kernel of this card does not run a program, '' when it does."""
-    if program.why:
-        return program.why
+    if program.trouble:
+        return program.trouble
     kernel = bench.contents.kernel(bench.kernel_name)
     runs = RUNS.get(kernel.instruction_set, ()) if kernel else ()
     if kernel and program.machine and program.machine not in runs:
