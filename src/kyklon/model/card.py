@@ -77,6 +77,7 @@ class Program:
     inodes: tuple[int, ...] = ()
     rights: tuple[tuple[str, int, int, int], ...] = ()
     lacks: str = ""  # the library that its loader does not find, in words
+    misses: tuple[str, ...] = ()  # what a script calls that is not there, in words
     endless: bool = False  # a script that loops for ever, as far as its text tells
     folders: tuple[tuple[str, int, int, int], ...] = ()
 

@@ -22,6 +22,7 @@ from kyklon.operations.card.volumes.libraries import INTERPRETER, LOAD, Librarie
 from kyklon.operations.card.volumes.mounts import read_fstab
 from kyklon.operations.card.volumes.partitions import Read
 from kyklon.operations.card.volumes.ramdisk_files import RamdiskFiles
+from kyklon.operations.card.volumes.script_needs import SEARCHED, ScriptNeeds
 from kyklon.operations.card.volumes.start_order import MANAGERS, Systemd, numbered, own_unit_of
 
 # what a kernel needs before there is a root, and where its file is below a release's folder (6.1, Makefile of each)
@@ -36,8 +37,6 @@ DRIVERS = {
 }
 _PACKED = ("", ".xz", ".zst", ".gz")  # endings of modules
 INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c: tried in this order without init=
-# PATH of systemd.exec(5), with what a merged /usr makes the same
-SEARCHED = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
 NEEDED = ("/dev", "/proc", "/sys")  # where a start mounts what the kernel offers
 _HEAD = 256  # bytes of a program that the kernel looks at: BINPRM_BUF_SIZE
 _DEEPEST = 5  # scripts that are started by scripts: fs/exec.c
@@ -157,6 +156,7 @@ class Looker:
         self.reader = reader
         self.programs: dict[str, Program] = {}
         self.libraries = Libraries(reader)
+        self.scripts = ScriptNeeds(self.there, self.text, self.names)
         self.troubles: list[str] = []
         self.files: dict[str, int] = {}
         self.sums: dict[str, str] = {}
@@ -318,6 +318,7 @@ class Looker:
         if inner.why:
             shown = "a carriage return ends its first line, so " if by.endswith("\r") else ""
             return Program(path, inner.machine, f"{path} is a script for {by.strip()}: {shown}{inner.why.strip()}")
+        wanted = ""
         if name.endswith(b"/env") and (asked := _of_env(line.strip(b" \t")[len(words[0]) :].strip(b" \t"))):
             wanted = asked.decode("utf-8", "surrogateescape")
             place = wanted if "/" in wanted else next((p for d in SEARCHED if self.there(p := f"{d}/{wanted}")), "")
@@ -330,8 +331,16 @@ class Looker:
                 through, inodes=both, rights=(*inner.rights, *through.rights), lacks=inner.lacks or through.lacks
             )
         rights = ((path, found.mode, found.uid, found.gid), *inner.rights)
-        endless = bool(_LOOP.search(body := self.text(path, _UNIT))) and not _LEAVES.search(body)
-        return replace(inner, path=path, inodes=(found.number, *inner.inodes), rights=rights, endless=endless)
+        body = self.text(path, _UNIT)
+        endless = bool(_LOOP.search(body)) and not _LEAVES.search(body)
+        own = replace(inner, path=path, inodes=(found.number, *inner.inodes), rights=rights, endless=endless, misses=())
+        calls = self.scripts.calls(body, (wanted or by).rpartition("/")[2].strip())
+        if depth < _DEEPEST and (last := next((each.name for each in calls.programs if each.last), "")):
+            place = self.scripts.where(last, calls.path)
+            target = self.program(place, depth + 1) if place and place != path else None
+            why = "" if target is None else target.why or ("" if calls.moves else target.lacks)
+            own = replace(own, lacks=own.lacks or (why if place else f"{last}, which is not there"))
+        return replace(own, misses=self.scripts.misses(path, calls))
 
     def _elf(self, path: str, found: Inode, head: bytes) -> Program:
         elf = elf_of(head, lambda at, size: self.reader.span(found, at, size))

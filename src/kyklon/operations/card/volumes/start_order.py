@@ -233,7 +233,7 @@ class Systemd:
         """Whether a condition holds; None where only the running system tells."""
         if key not in _ON_ROOT or not path.startswith("/") or "*" in path:
             return None
-        if any(path == made or path.startswith(f"{made}/") for made in _MADE):
+        if any(path == made or path.startswith(f"{made}/") for made in MADE):
             return None
         if "%v" in path:  # the kernel's release
             releases = [*self.names("/lib/modules"), *self.names("/usr/lib/modules")]
@@ -257,7 +257,7 @@ def _spelt_out(text: str, full: str) -> str:
     return re.sub(r"%([nNpiIj])", lambda match: known[match[1]], text)
 
 
-_MADE = ("/dev", "/proc", "/sys", "/run", "/tmp", "/boot")  # what is there only once the system runs
+MADE = ("/dev", "/proc", "/sys", "/run", "/tmp", "/boot")  # what is there only once the system runs
 
 
 def numbered(names: Names, text: Text = lambda _path: "") -> tuple[tuple[str, str], ...]:

@@ -28,6 +28,7 @@ from kyklon.operations.poweron.stages.fail import fail, or_put
 from kyklon.operations.poweron.stages.init import why_not_started
 from kyklon.operations.poweron.stages.mounts import system_settings
 from kyklon.operations.poweron.stages.root import root_of
+from kyklon.operations.poweron.stages.services import missed
 
 FRONT_END_S = 4.0  # seconds from its start to its menu, CP
 
@@ -144,7 +145,10 @@ def front_end(bench: Bench) -> Step:
         screen = Screen("text", "Text screen", (f"{front} has ended",))
         cause = f"{bench.image.front_end} does not start: {why}."
         return fail(Failure("front end", "system.front-end", cause, None, screen, bench.board.lamps.idle))
-    return Step((Moment(f"{bench.image.front_end} shows its menu.", bench.board.lamps.idle, FRONT_END_S),))
+    menu = Moment(f"{bench.image.front_end} shows its menu.", bench.board.lamps.idle, FRONT_END_S)
+    session = root.session if root is not None else None
+    started = root.programs.get(session.program) if root is not None and session is not None else None
+    return Step((*missed(bench.image.front_end, started, bench.board.lamps.idle), menu))
 
 
 def _host(bench: Bench) -> str:

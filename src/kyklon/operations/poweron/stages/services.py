@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
 
+from kyklon.catalogue.records import Rhythm
 from kyklon.model.build import change_of
-from kyklon.model.card import RootFacts, Unit
+from kyklon.model.card import Program, RootFacts, Unit
 from kyklon.model.findings import Remedy
 from kyklon.operations.boot.services import by_dependencies, told_dependencies, track
 from kyklon.operations.poweron.bench import Bench
@@ -73,9 +75,16 @@ def services(bench: Bench) -> Step:
         else:
             text, seconds = f"{step.name} starts.", SERVICE_S
         moments.append(Moment(text, lamps.reading, seconds))
+        moments += missed(step.name, unit.program, lamps.reading) if step.starts and unit is not None else ()
     units = {unit.name: unit for unit in root.services}
     moments += [Moment(f"{words}.", lamps.reading, 0.0) for _name, words in told_dependencies(names, units)]
     return Step(tuple(moments))
+
+
+def missed(name: str, program: Program | None, lamp: Rhythm) -> Iterable[Moment]:
+    """What a service's script calls in vain."""
+    for words in program.misses if program is not None and not program.trouble else ():
+        yield Moment(f"{name} runs {program.path if program else ''}: {words}.", lamp, 0.0)
 
 
 def _never_returns(unit: Unit) -> bool:
@@ -118,6 +127,7 @@ def _by_target(bench: Bench, root: RootFacts) -> Step:
             moments.append(Moment(f"{row.name} does not start: {row.why}.{danger}", lamps.reading, 0.1))
         elif not row.why:
             moments.append(Moment(f"{row.name} starts.", lamps.reading, 0.1))
+            moments += missed(row.name, unit.program, lamps.reading)
     found = next((row for row in rows if row.name == front), None)
     if bench.image.is_base:
         return Step(tuple(moments))
