@@ -78,6 +78,7 @@ class Card:
 def make_root(folder: Path, init: str) -> None:
     """Unpack an arm64 root. Needs mmdebstrap and the packages' registry."""
     command = ["mmdebstrap", "--variant=extract", "--architectures=arm64", f"--include={PACKAGES},{INITS[init]}"]
+    folder.parent.mkdir(parents=True, exist_ok=True)
     subprocess.run([*command, SUITE, str(folder)], check=True)
     etc = folder / "etc"
     (etc / "passwd").write_text("root:x:0:0:root:/root:/bin/bash\nplayer:x:1000:1000::/home/player:/bin/bash\n")

@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from kyklon.base.cell import why_none
+from kyklon.operations.card.volumes.ext_inodes import Inode
 from kyklon.operations.card.volumes.ext_reader import ExtReader
 from kyklon.operations.card.volumes.libraries import Needs, elf_of, needs_of
 from kyklon.operations.card.volumes.partitions import reader
@@ -168,6 +169,53 @@ def test_scripts_that_env_starts(tree: Path, tmp_path: Path) -> None:
     assert foretold == {name: runs(tree, f"/usr/bin/{name}") for name in rows}
     for name in rows:
         (tree / "usr" / "bin" / name).unlink()
+
+
+class ThisMachine:
+    """The files of the machine that runs the tests, by the verbs of ExtReader."""
+
+    def __init__(self) -> None:
+        self._paths: dict[int, str] = {}
+
+    def find(self, path: str, *, follow: bool = True) -> Inode | None:
+        with contextlib.suppress(OSError):
+            told = os.stat(path, follow_symlinks=follow)
+            self._paths[told.st_ino] = path
+            return Inode(told.st_ino, told.st_mode, told.st_uid, told.st_gid, told.st_size, 0, b"", 0)
+        return None
+
+    def walk(self, path: str) -> tuple[Inode | None, tuple[()], str]:
+        return self.find(path), (), os.path.realpath(path)
+
+    def real(self, path: str) -> str:
+        return os.path.realpath(path)
+
+    def head(self, inode: Inode, most: int) -> bytes:
+        return self.span(inode, 0, most)
+
+    def span(self, inode: Inode, begin: int, most: int) -> bytes:
+        with open(self._paths[inode.number], "rb") as file:
+            file.seek(begin)
+            return file.read(most)
+
+    def entries(self, folder: Inode) -> list[tuple[str, int]]:
+        return [(name, 0) for name in os.listdir(self._paths[folder.number])]
+
+
+@pytest.mark.skipif(shutil.which("ldd") is None or not LOADER.exists(), reason="no x86-64 glibc")
+def test_the_programs_of_a_whole_system_as_ldd_judges_them() -> None:
+    """ldd(1): 'not found' for what the loader does not find, behind links, with $ORIGIN, by its cache."""
+    looker = Looker(ThisMachine())  # type: ignore[arg-type] # the same verbs
+    names = sorted(os.listdir("/usr/bin"))
+    judged = 0
+    for name in random.Random(6).sample(names, min(120, len(names))):
+        place = f"/usr/bin/{name}"
+        if not os.path.isfile(place) or Path(place).read_bytes()[:4] != b"\x7fELF":
+            continue
+        told = subprocess.run(["ldd", os.path.realpath(place)], capture_output=True, text=True).stdout
+        assert bool(looker.program(place).trouble) == ("not found" in told), place
+        judged += 1
+    assert judged > 30
 
 
 # a script of a shell, and what bash(1) and dash(1) say is not there when they run it

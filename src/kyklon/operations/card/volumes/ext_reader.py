@@ -105,9 +105,14 @@ class ExtReader(ExtInodes):
         way, a circle of links included."""
         return self.walk(path, follow=follow)[0]
 
-    def walk(self, path: str, *, follow: bool = True) -> tuple[Inode | None, tuple[tuple[str, Inode], ...]]:
+    def real(self, path: str) -> str:
+        """The path that a path leads to with all links followed, '' when there is nothing. Raises as find()."""
+        found, _folders, place = self.walk(path)
+        return place if found is not None else ""
+
+    def walk(self, path: str, *, follow: bool = True) -> tuple[Inode | None, tuple[tuple[str, Inode], ...], str]:
         """The same with every folder that was looked into on the way, each with its path, those behind links too: who
-        comes that way must have the right to search them (path_resolution(7))."""
+        comes that way must have the right to search them (path_resolution(7)); and the path itself without links."""
         passed: dict[int, tuple[str, Inode]] = {}
         followed = 0
         steps: list[str] = []
@@ -123,10 +128,10 @@ class ExtReader(ExtInodes):
                     steps.pop()
                 continue
             if not walked[-1].is_folder:
-                return None, tuple(passed.values())
+                return None, tuple(passed.values()), ""
             number = self._names(walked[-1]).get(name)
             if number is None:
-                return None, tuple(passed.values())
+                return None, tuple(passed.values()), ""
             inode = self._inode(number)
             if inode.is_link and (follow or names):
                 followed += 1
@@ -139,7 +144,7 @@ class ExtReader(ExtInodes):
                 continue
             walked.append(inode)
             steps.append(name)
-        return walked[-1], tuple(passed.values())
+        return walked[-1], tuple(passed.values()), "/" + "/".join(steps)
 
     def _names(self, folder: Inode) -> dict[str, int]:
         """A folder's entries, kept: a start looks into the same few folders over and over."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import posixpath
 import re
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
@@ -122,13 +123,22 @@ def needs_of(elf: Elf, read: Table) -> Needs | None:
     return Needs(named, folders, _RUNPATH not in known)
 
 
+@dataclass(frozen=True)
+class _File:
+    """cut: it ends before its segments do."""
+
+    elf: Elf
+    needs: Needs | None
+    cut: bool
+
+
 class Libraries:
     """Where a root's loaders find libraries. What cannot be read is taken for there: only what is surely missing is
     told."""
 
     def __init__(self, reader: ExtReader | RamdiskFiles) -> None:
         self._reader = reader
-        self._seen: dict[str, tuple[str, tuple[int, ...]]] = {}
+        self._files: dict[str, _File | None] = {}
         self._folders: dict[str, tuple[str, ...]] = {}
         self._cached: dict[str, tuple[str, ...]] | None = None
 
@@ -136,53 +146,49 @@ class Libraries:
         """Why the loader does not start a program, '' where it does, and the inodes of its libraries. loader: its
         path, '' for a static program. Libraries beside a program that lies apart count too: whoever starts that tells
         the loader, by LD_LIBRARY_PATH."""
-        if not loader:
+        first = self._file(path, found)
+        if not loader or first is None:
             return "", ()
-        elf = self._elf(found)
-        if elf is None:
-            return "", ()
+        path = self._reader.real(path) or path  # $ORIGIN is of the file itself (ld.so(8); /proc/self/exe)
         own = posixpath.dirname(path)
         beside = () if own in _BIN else (own, f"{own}/lib", posixpath.normpath(f"{own}/../lib"))
-        return self._all(path, found, elf, loader, beside)
-
-    def _all(
-        self, path: str, found: Inode, elf: Elf, loader: str, inherited: tuple[str, ...]
-    ) -> tuple[str, tuple[int, ...]]:
-        needs = needs_of(elf, lambda at, size: self._bytes(found, at, size))
-        folders = self._spelt(needs.paths, path) if needs is not None else None
-        if needs is None or folders is None:
-            return "", ()
-        inodes: list[int] = []
-        searched = (*folders, *inherited) if needs.inherits else folders
-        for name in needs.needed:
-            if name == posixpath.basename(loader):
+        # breadth first, as ld.so loads them: what is loaded already is found by its name, whoever needs it again
+        loaded, inodes = {posixpath.basename(loader)}, list[int]()
+        waiting: deque[tuple[str, _File, tuple[str, ...], tuple[str, ...]]] = deque([(path, first, beside, ())])
+        while waiting and len(loaded) <= _MOST_LIBRARIES:
+            holder, file, inherited, way = waiting.popleft()
+            folders = self._spelt(file.needs.paths, holder) if file.needs is not None else None
+            if file.needs is None or folders is None:
                 continue
-            place, misfit = self._place(name, elf, loader, searched, posixpath.dirname(path))
-            if place is None:
-                return (f"{misfit}, which is for another processor" if misfit else f"{name}, which is not there"), ()
-            if not place:
-                continue
-            why, further = self._library(place, name, loader, searched if needs.inherits else ())
-            if why:
-                return why, ()
-            inodes += further
+            searched = (*folders, *inherited) if file.needs.inherits else folders
+            for name in file.needs.needed:
+                if name in loaded:
+                    continue
+                loaded.add(name)
+                place, misfit = self._place(name, first.elf, loader, searched, posixpath.dirname(holder))
+                if place is None:
+                    lost = f"{misfit}, which is for another processor" if misfit else f"{name}, which is not there"
+                    return "".join(f"{each}, which needs " for each in way) + lost, ()
+                inner = self._reader.find(place) if place else None
+                library = self._file(place, inner) if inner is not None else None
+                if inner is None or library is None:
+                    continue
+                if library.cut:
+                    return "".join(f"{each}, which needs " for each in way) + f"{place}, which is cut short", ()
+                inodes.append(inner.number)
+                waiting.append((place, library, searched if file.needs.inherits else (), (*way, name)))
         return "", tuple(dict.fromkeys(inodes))
 
-    def _library(self, place: str, name: str, loader: str, inherited: tuple[str, ...]) -> tuple[str, tuple[int, ...]]:
-        """As lacking(), of a library that was found."""
-        if place in self._seen or len(self._seen) > _MOST_LIBRARIES:
-            return self._seen.get(place, ("", ()))
-        self._seen[place] = "", ()  # libraries may need each other
-        found = self._reader.find(place)
-        elf = self._elf(found) if found is not None else None
-        if found is None or elf is None:
-            return "", ()
-        if not elf.whole or any(each.kind == LOAD and each.offset + each.size > found.size for each in elf.segments):
-            self._seen[place] = f"{place}, which is cut short", ()
-        else:
-            why, further = self._all(place, found, elf, loader, inherited)
-            self._seen[place] = f"{name}, which needs {why}" if why else "", (found.number, *further)
-        return self._seen[place]
+    def _file(self, path: str, found: Inode) -> _File | None:
+        if path not in self._files:
+            elf = elf_of(self._bytes(found, 0, 64), lambda at, size: self._bytes(found, at, size))
+            self._files[path] = None
+            if elf is not None:
+                cut = not elf.whole or any(
+                    each.kind == LOAD and each.offset + each.size > found.size for each in elf.segments
+                )
+                self._files[path] = _File(elf, needs_of(elf, lambda at, size: self._bytes(found, at, size)), cut)
+        return self._files[path]
 
     def _place(self, name: str, elf: Elf, loader: str, folders: tuple[str, ...], own: str) -> tuple[str | None, str]:
         """Where a library is, None for nowhere, '' where that is not ours to tell; and one of the name that does not
@@ -198,10 +204,10 @@ class Libraries:
             found = self._reader.find(path)
             if found is None or not found.is_file:
                 continue
-            inner = self._elf(found)
+            inner = self._file(path, found)
             if inner is None:
                 return "", ""  # a text, or not kept: whatever it is, it is there
-            if (inner.wide, inner.machine) == (elf.wide, elf.machine):
+            if (inner.elf.wide, inner.elf.machine) == (elf.wide, elf.machine):
                 return path, ""
             misfit = misfit or path
         return None, misfit
@@ -256,9 +262,6 @@ class Libraries:
         found = self._reader.find(path)
         raw = self._reader.head(found, most) if found is not None and found.is_file else b""
         return raw.decode("utf-8", "surrogateescape")
-
-    def _elf(self, found: Inode) -> Elf | None:
-        return elf_of(self._bytes(found, 0, 64), lambda at, size: self._bytes(found, at, size))
 
     def _bytes(self, found: Inode, at: int, size: int) -> bytes:
         try:

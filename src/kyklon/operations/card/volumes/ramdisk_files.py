@@ -202,15 +202,20 @@ class RamdiskFiles:
         """The inode of an absolute path, links followed; None when there is none. Raises FormatError for a circle."""
         return self.walk(path, follow=follow)[0]
 
-    def walk(self, path: str, *, follow: bool = True) -> tuple[Inode | None, tuple[tuple[str, Inode], ...]]:
-        """The same with the folders on the way."""
+    def real(self, path: str) -> str:
+        """As of ExtReader."""
+        found, _folders, place = self.walk(path)
+        return place if found is not None else ""
+
+    def walk(self, path: str, *, follow: bool = True) -> tuple[Inode | None, tuple[tuple[str, Inode], ...], str]:
+        """The same with the folders on the way, and the path without links."""
         names = [name for name in reversed(path.split("/")) if name not in ("", ".")]
         walked, steps, passed, followed = [self._root], list[str](), dict[int, tuple[str, Inode]](), 0
         while names:
             name = names.pop()
             here = walked[-1].inode
             if not here.is_folder:
-                return None, tuple(passed.values())
+                return None, tuple(passed.values()), ""
             passed.setdefault(here.number, ("/" + "/".join(steps), here))
             if name == "..":
                 if len(walked) > 1:
@@ -219,7 +224,7 @@ class RamdiskFiles:
                 continue
             entry = walked[-1].names.get(name)
             if entry is None:
-                return None, tuple(passed.values())
+                return None, tuple(passed.values()), ""
             if entry.inode.is_link and (follow or names):
                 followed += 1
                 if followed > _DEEPEST_LINK:
@@ -231,7 +236,7 @@ class RamdiskFiles:
                 continue
             walked.append(entry)
             steps.append(name)
-        return walked[-1].inode, tuple(passed.values())
+        return walked[-1].inode, tuple(passed.values()), "/" + "/".join(steps)
 
     def head(self, inode: Inode, most: int) -> bytes:
         """The first bytes of a file, KEPT at most."""

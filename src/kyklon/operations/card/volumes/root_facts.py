@@ -22,7 +22,7 @@ from kyklon.operations.card.volumes.libraries import INTERPRETER, LOAD, Librarie
 from kyklon.operations.card.volumes.mounts import read_fstab
 from kyklon.operations.card.volumes.partitions import Read
 from kyklon.operations.card.volumes.ramdisk_files import RamdiskFiles
-from kyklon.operations.card.volumes.script_needs import SEARCHED, ScriptNeeds
+from kyklon.operations.card.volumes.script_needs import ScriptNeeds
 from kyklon.operations.card.volumes.start_order import MANAGERS, Systemd, numbered, own_unit_of
 
 # what a kernel needs before there is a root, and where its file is below a release's folder (6.1, Makefile of each)
@@ -321,7 +321,7 @@ class Looker:
         wanted = ""
         if name.endswith(b"/env") and (asked := _of_env(line.strip(b" \t")[len(words[0]) :].strip(b" \t"))):
             wanted = asked.decode("utf-8", "surrogateescape")
-            place = wanted if "/" in wanted else next((p for d in SEARCHED if self.there(p := f"{d}/{wanted}")), "")
+            place = wanted if "/" in wanted else self.scripts.where(wanted)
             through = self.program(place, depth + 1) if place else Program(wanted, why=f"{wanted.strip()} is not there")
             if through.why:
                 shown = "a carriage return ends its first line, so " if wanted.endswith("\r") else ""

@@ -26,7 +26,8 @@ _OF_BASH = (
     "declare typeset let shopt enable builtin caller compgen complete compopt dirs disown help history logout mapfile "
     "popd pushd readarray suspend bind coproc time"
 )
-BUILT_IN = frozenset(" ".join((_SPECIAL, _REGULAR, _USUAL, _OF_BASH)).split())
+_RESERVED = "! { } case do done elif else esac fi for if in then until while function select"  # XCU 2.4; bash(1)
+BUILT_IN = frozenset(" ".join((_SPECIAL, _REGULAR, _USUAL, _OF_BASH, _RESERVED)).split())
 _BEFORE = frozenset(("exec", "nohup", "setsid", "command", "builtin", "sudo", "nice", "ionice", "time"))
 _ASKED = frozenset(("command", "which", "type", "hash"))
 _MOST = 200  # calls of a script
@@ -192,5 +193,7 @@ def _of_python(text: str) -> Calls:
                 first = first.elts[0]
                 if isinstance(first, ast.Constant) and isinstance(first.value, str) and len(programs) < _MOST:
                     programs[first.value] = None
+    if "sys.path" in text:  # it looks elsewhere too
+        modules = {}
     inside = {*sys.builtin_module_names, "__future__", "__main__"}
     return Calls(tuple(map(Call, programs)), tuple(each for each in modules if each not in inside))

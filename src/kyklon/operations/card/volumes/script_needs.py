@@ -8,10 +8,8 @@ from collections.abc import Callable, Iterable
 from importlib.util import find_spec
 
 from kyklon.operations.card.volumes.script_calls import Calls, calls_of
-from kyklon.operations.card.volumes.start_order import MADE
+from kyklon.operations.card.volumes.start_order import FIXED, MADE
 
-# PATH of systemd.exec(5), with what a merged /usr makes the same
-SEARCHED = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
 _MOST_SOURCED = 5  # files that are read in
 _SECONDS = 3.0  # for all scripts of a root: whoever means harm can write some that take long
 
@@ -39,7 +37,7 @@ class ScriptNeeds:
         """Where a program is found by its name, '' for nowhere; further: folders of PATH beside the usual ones."""
         if "/" in name:
             return name if self._there(name) else ""
-        return next((place for folder in (*SEARCHED, *further) if self._there(place := f"{folder}/{name}")), "")
+        return next((place for folder in (*FIXED, *further) if self._there(place := f"{folder}/{name}")), "")
 
     def misses(self, path: str, calls: Calls) -> tuple[str, ...]:
         """What a script calls that is not there, in words."""

@@ -22,6 +22,8 @@ NUMBERED = (
     "/etc/rc5.d",
     "/etc/init.d",
 )  # run levels with a network; some have one only
+# where a program of no path is searched for (systemd.service(5), COMMAND LINES; systemd-path search-binaries)
+FIXED = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
 SEARCHED = ("/usr/bin", "/bin")  # PATH of an image's own init
 DEFAULT = "default.target"
 _MOST, _MOST_NAMES = 2000, 500  # units; names that one gives for one word
@@ -100,7 +102,8 @@ def unit_of(name: str, text: str, program: Callable[[str], Program]) -> Unit:
     if len(commands) > 1 and kind != "oneshot":
         trouble = "it has more than one ExecStart=, which only Type=oneshot may have"
     elif path and not path.startswith("/"):
-        path = f"/usr/bin/{path}"  # searched for in the fixed path (systemd.service(5))
+        spots = [f"{folder}/{path}" for folder in FIXED]
+        path = next((spot for spot in spots if program(spot).there), f"/usr/bin/{path}")
     for each in told.get("ExecStartPre", ()):
         before, counts = _without_prefix(each)
         if counts and before.startswith("/") and (why := program(before).trouble):
