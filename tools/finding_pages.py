@@ -30,6 +30,7 @@ class Page:
     sources: list[str] = field(default_factory=list)
     severities: list[str] = field(default_factory=list)
     causes: list[str] = field(default_factory=list)
+    goes_on: bool = False  # a failure that lets the start go on
     fails: bool = False  # the forecast of the first power-on can end with it
 
 
@@ -137,12 +138,25 @@ def take_failures(found: dict[str, Page], module: Module) -> None:
                         continue
                     page = found.setdefault(code, Page(code))
                     page.fails = True
+                    page.goes_on = goes_on(call) or (
+                        bool(own := calls(module.tree, "Failure")) and all(map(goes_on, own))
+                    )
                     cause = call.args[number + 1]
                     if isinstance(cause, ast.Name):
                         cause = last_value(function, cause.id, call.lineno) or cause
                     page.causes += [
                         text for text in module.said(cause, {}) if text not in page.causes and text.strip("… .")
                     ]
+
+
+_ENDS = "Stop.* The first power-on ends here."
+_GOES_ON = "Stop.* The machine starts, but this part of it does not work."
+
+
+def goes_on(call: ast.Call) -> bool:
+    """Whether a failure lets the start go on."""
+    told = keyword(call, "blocks")
+    return isinstance(told, ast.Constant) and told.value is False
 
 
 def name_others(found: dict[str, Page], module: Module, fields: set[str]) -> None:
@@ -212,7 +226,7 @@ def text_of(found: dict[str, Page]) -> str:
             room = page.code.partition(".")[0]
             lines += ["", f"## {room.capitalize()}"]
         kinds = ", ".join(_WORDS.get(kind, kind) for kind in page.severities if kind in _WORDS) or "Finding"
-        head = f"*{kinds}.* " + " · ".join(page.titles) if page.titles else "*Stop.* The first power-on ends here."
+        head = f"*{kinds}.* " + " · ".join(page.titles) if page.titles else f"*{_GOES_ON if page.goes_on else _ENDS}"
         lines += ["", f"### {page.code}", "", head]
         if page.causes:
             lines += ["", "In the forecast: " + " · ".join(page.causes)]

@@ -20,6 +20,7 @@ from pydantic import ValidationError
 from kyklon.base.errors import CatalogueError, FormatError, KyklonError
 from kyklon.base.reading import bytes_of, text_of, toml_of
 from kyklon.catalogue import (
+    add_on_records,
     control_records,
     fault_records,
     image_records,
@@ -57,6 +58,7 @@ KINDS: Mapping[str, type[records.CataloguePart]] = {
     "headers": control_records.Header,
     "arrangements": control_records.Arrangement,
     "keyboards": control_records.Keyboard,
+    "add_ons": add_on_records.AddOn,
 }
 
 # read when they are first asked for: the window's first page needs none of them

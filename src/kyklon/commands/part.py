@@ -97,7 +97,9 @@ def show(kind: KindName, part_id: PartId, as_json: Json = False) -> int:
 
 
 def learn(
-    what: Annotated[str, Argument(help="display, board, encoder, image, system, panel or dialect.", metavar="WHAT")],
+    what: Annotated[
+        str, Argument(help="display, board, encoder, image, system, panel, dialect or add-on.", metavar="WHAT")
+    ],
     source: Annotated[
         str, Argument(help="A file, a folder, '-' for a text on standard input, or a device.", metavar="FILE")
     ],

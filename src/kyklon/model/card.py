@@ -181,6 +181,7 @@ class RootFacts:
     users: tuple[User, ...] = ()
     services: tuple[Unit, ...] = ()
     programs: Mapping[str, Program] = field(default_factory=dict)
+    answers: Mapping[str, bool] = field(default_factory=dict)  # to what was asked of it, as kind:name
     release: str = ""
     expanded: bool = False
     first_started: bool = False  # the script of the first start was run

@@ -20,6 +20,7 @@ _TYPES = r"(ssh-ed25519|ssh-rsa|ecdsa-sha2-nistp(256|384|521)|sk-(ssh-ed25519|ec
 
 # kept to plain letters: they come to stand in a script
 Share = Annotated[str, StringConstraints(pattern=r"^//[A-Za-z0-9.-]+(/[A-Za-z0-9._$-]+)+(=[A-Za-z0-9._-]+)?$")]
+AddOnId = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,63}$")]
 LibraryLink = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9._+-]+\.so[0-9.]*=[A-Za-z0-9._+-]+$")]
 
 
@@ -75,6 +76,7 @@ class SystemSetup(Record):
     may_shut_down: bool = described("Menu can shut down", False)
     shares: tuple[Share, ...] = described("Network shares", (), hint="//server/games")
     start_command: str = described("Command at boot", "", pattern=r"^[^\x00-\x1f\x7f]{0,200}$")
+    add_ons: tuple[AddOnId, ...] = described("Add-ons", (), hint="fan-by-heat")
     library_links: tuple[LibraryLink, ...] = described("Library links", (), hint="libx.so.1=libx.so.1.4")
 
     @model_validator(mode="after")

@@ -43,6 +43,7 @@ def used_by(build: Build, catalogue: Catalogue) -> tuple[Place, ...]:
     waiting += [("systems", system) for system in build.systems]
     waiting += [("dialects", build.boot.dialect), ("panels", build.controls.panel)]
     waiting += [("keyboards", build.controls.keyboard.layout)]
+    waiting += [("add_ons", each) for each in build.system.add_ons]
     waiting += [("overlays", overlay.partition(":")[0]) for overlay in build.boot.overlays]
     while waiting:
         place = waiting.pop()
@@ -62,6 +63,7 @@ def chosen_by(build: Build, catalogue: Catalogue) -> frozenset[Place]:
     ]
     found += [("dialects", build.boot.dialect), ("panels", build.controls.panel)]
     found += [("templates", each) for each in build.library.lists_made]
+    found += [("add_ons", each) for each in build.system.add_ons]
     return frozenset(found)
 
 
@@ -102,6 +104,8 @@ def ids_in(data: Mapping[str, Any]) -> set[str]:
     found.update(str(each.get("id")) for each in data.get("copies") or () if isinstance(each, Mapping))
     library = data.get("library")
     found.update(map(str, (library.get("lists_made") or ()) if isinstance(library, Mapping) else ()))
+    system = data.get("system")
+    found.update(map(str, (system.get("add_ons") or ()) if isinstance(system, Mapping) else ()))
     for key, inner in (("boot", "dialect"), ("controls", "panel")):
         block = data.get(key)
         if isinstance(block, Mapping):

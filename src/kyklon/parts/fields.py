@@ -242,6 +242,17 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("needed", "Files it needs", "words"), PartField("trees", "Folder of device trees", empty=True, default=""),
         PartField("remembered", "File with the last machine", empty=True, default=""), PartField("games", "Games go to", empty=True, default=""),
     ),
+    "add_ons": (
+        PartField("programs", "Programs it calls", "words", empty=True, default=(), hint="i2cset, python3", why="without them it does nothing"),
+        PartField("modules", "Python modules", "words", empty=True, default=()), PartField("libraries", "Libraries", "words", empty=True, default=(), hint="libexample.so.1"),
+        PartField("drivers", "Kernel modules", "words", empty=True, default=(), hint="i2c-dev"), PartField("packages", "Packages that bring them", "words", empty=True, default=()),
+        PartField("command", "Command line", empty=True, default="", hint="/usr/local/bin/tool --all", pattern=r"/[^\x00-\x1f\x7f\"'`$\\]{1,198}"),
+        PartField("starts", "It starts", "choice", choices=(("service", "at every boot"), ("once", "at every boot, and ends"), ("by hand", "by hand")), default="service"),
+        PartField("user", "Runs as the user", empty=True, default="", pattern=r"[A-Za-z0-9_][A-Za-z0-9_.+-]{0,63}", why="root where nothing is said"),
+        PartField("groups", "Further groups", "words", empty=True, default=()), PartField("network", "Waits for the network", "switch", default=False),
+        PartField("restarts", "Restarted when it ends", "switch", default=False),
+        PartField("minutes", "Installing takes", "pair", "min", low=0.1, high=600, default=(1.0, 5.0)), PartField("origin", "Where it comes from", empty=True, default=""),
+    ),
     "choosers": (
         PartField("bundles", "Folder of the bundles"), PartField("manifest", "Manifest"), PartField("pictures", "Folder of pictures"),
         PartField("own_bytes", "Space it keeps", "whole", "MB", 1e6, 0, 1_000_000), PartField("most_partitions", "Most partitions", "whole", low=1, high=128),
@@ -254,10 +265,10 @@ KIND_WORDS = {
     "dialects": "Dialects", "emulators": "Emulators", "templates": "Settings templates", "overlays": "On the header",
     "bridges": "Disk bridges", "disks": "Disks", "settings": "Emulator settings", "bare_metal": "Bare-metal layouts",
     "choosers": "Choosers", "headers": "Pin headers", "arrangements": "Arrangements of buttons", "keyboards": "Keyboards",
-    "workarounds": "Workarounds",
+    "workarounds": "Workarounds", "add_ons": "Add-ons",
 }
 ONE = {"supplies": "supply", "bare_metal": "bare-metal layout", "templates": "settings template", "overlays": "overlay",
-       "disks": "disk", "arrangements": "arrangement of buttons"}
+       "disks": "disk", "add_ons": "add-on", "arrangements": "arrangement of buttons"}
 _LABELS = {"ports": "Sockets", "terminals": "Terminals", "kernels": "Kernels", "inputs": "Inputs", "controls": "Controls",
            "modes": "Modes", "colour": "Colour", "system_files": "Firmware files", "files": "Files", "name": "Name",
            "note": "Note", "price": "Price", "id": "Short name", "lamps": "Lamp", "playlist_kinds": "Playlists", "pins": "Pins", "keys": "Keyboard shortcuts", "lines": "Wires"}

@@ -13,7 +13,7 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, CataloguePart
 from kyklon.catalogue.system_records import Emulator
 from kyklon.catalogue.text_records import Dialect
-from kyklon.parts import board, device_tree, dialect, display, image, panel, system, trees
+from kyklon.parts import add_on, board, device_tree, dialect, display, image, panel, system, trees
 from kyklon.parts.draft import Draft
 
 _MOST = 4 << 20  # bytes of a file that is not an image or a drawing
@@ -74,6 +74,7 @@ LEARNERS: Mapping[str, Learner] = {
     "system": _system,
     "panel": _panel,
     "dialect": _dialect,
+    "add-on": lambda path, _catalogue, _watch: add_on.learn(path),
 }
 
 

@@ -1,4 +1,4 @@
-"""Templates and dialects of somebody else: shown before they are used, remembered by their bytes once they were.
+"""Templates, dialects and add-ons of somebody else: shown before they are used, remembered by their bytes after that.
 
 What a template can do is bounded by catalogue.templates; where a file goes, by base.inside. This is the third bound:
 that its user has seen it.
@@ -18,6 +18,7 @@ from kyklon.base import durable
 from kyklon.base.errors import KyklonError
 from kyklon.base.places import data_folder
 from kyklon.base.reading import bytes_of, json_of
+from kyklon.catalogue.add_on_records import AddOn
 from kyklon.catalogue.loader import Catalogue, shipped
 from kyklon.catalogue.text_records import Dialect, DialectFile, SettingsTemplate
 from kyklon.model.build import Build, PartCopy
@@ -25,7 +26,7 @@ from kyklon.model.findings import Finding, Severity
 from kyklon.model.record import Record
 from kyklon.parts.store import plain_row
 
-KINDS = ("dialects", "templates")
+KINDS = ("dialects", "templates", "add_ons")
 
 
 def file() -> Path:
@@ -86,7 +87,8 @@ def unseen(copies: Iterable[PartCopy], shelf: Catalogue, seen: frozenset[str] | 
 
 
 def without(catalogue: Catalogue, copies: Iterable[PartCopy]) -> Catalogue:
-    """The catalogue with nothing of these copies' text: a dialect that writes nothing, a template that is empty."""
+    """The catalogue with nothing of these copies' text: a dialect, an add-on that writes nothing, a template that
+    is empty."""
     parts = {kind: dict(rows) for kind, rows in catalogue.parts.items()}
     for copy in copies:
         part = parts.get(copy.kind, {}).get(copy.id)
@@ -95,6 +97,8 @@ def without(catalogue: Catalogue, copies: Iterable[PartCopy]) -> Catalogue:
             parts[copy.kind][copy.id] = part.model_copy(update={"files": files})
         elif isinstance(part, SettingsTemplate):
             parts[copy.kind][copy.id] = part.model_copy(update={"text": "", "path": f"settings/{part.id}.txt"})
+        elif isinstance(part, AddOn):
+            parts[copy.kind][copy.id] = part.model_copy(update={"files": (), "command": "", "packages": ()})
     return Catalogue(parts, catalogue.user_folder, catalogue.own, catalogue.broken, catalogue.shelf)
 
 
@@ -103,6 +107,11 @@ def shown(kind: str, row: Mapping[str, Any]) -> str:
     lines: list[str] = []
     if kind == "templates":
         lines += [f"writes {row.get('path', '')}", "", str(row.get("text", ""))]
+    for each in row.get("files", ()) if kind == "add_ons" else ():
+        lines += [f"writes /{str(each.get('path', '')).strip('/')} on the machine", "", str(each.get("text", ""))]
+    if kind == "add_ons":
+        who = row.get("user") or "root"
+        lines += [f"runs {row['command']} as {who}"] if row.get("command") else [f"runs as {who}"]
     for each in row.get("files", ()) if kind == "dialects" else ():
         lines.append(f"writes {each.get('path', '')} on the boot partition")
         lines += [f"    {entry.get('key', '')}: {entry.get('value', '')}" for entry in each.get("entries", ())]

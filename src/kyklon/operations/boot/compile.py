@@ -17,6 +17,7 @@ from kyklon.model.card import CardContents
 from kyklon.model.fields import describe
 from kyklon.model.world import World
 from kyklon.operations.boot import first_boot
+from kyklon.operations.boot.add_ons import of_build
 from kyklon.operations.boot.dialects.codec import Wanted, split_lines
 from kyklon.operations.boot.dialects.kinds import codec_of
 from kyklon.operations.boot.firmware import RAMDISK, TEST_CARD
@@ -148,14 +149,15 @@ def compiled(
         text = codec.compile(old, wanted)
         lines = tuple(Line(line, codec.explain(line, wanted)) for line in text.removesuffix("\n").split("\n"))
         files.append(IssuedFile(file.path, lines, file.grammar.remark))
-    return (*files, *_script(build, image, on_card, catalogue.find(Display, build.part("display"))))
+    display = catalogue.find(Display, build.part("display"))
+    parts = first_boot.parts(build, image, display, of_build(build, catalogue))
+    return (*files, *_script(build, image, on_card, parts))
 
 
 def _script(
-    build: Build, image: Image | None, on_card: Mapping[str, str], display: Display | None
+    build: Build, image: Image | None, on_card: Mapping[str, str], parts: tuple[first_boot.Part, ...]
 ) -> tuple[IssuedFile, ...]:
     """The script of the first start. One of another hand stays; ours that is needed no more does nothing."""
-    parts = first_boot.parts(build, image, display)
     old = on_card.get(image.first_boot_script.lower(), "") if image and image.first_boot_script else ""
     if image is None or (old and not first_boot.is_ours(old)) or not (parts or old):
         return ()

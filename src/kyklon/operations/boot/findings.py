@@ -11,6 +11,7 @@ from kyklon.model.card import CardContents
 from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.world import World
+from kyklon.operations.boot import add_on_findings
 from kyklon.operations.boot.as_found import as_found
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.boot.firmware import differing
@@ -35,6 +36,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
         *_setup(build, image, world.card or world.source_contents),
         *_stale(build, catalogue, world.card),
         *_odd(build, catalogue, board, world.card),
+        *add_on_findings.findings(build, catalogue, world),
     ]
 
 

@@ -12,11 +12,13 @@ import re
 from dataclasses import dataclass
 from shlex import quote
 
+from kyklon.catalogue.add_on_records import AddOn
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.records import Display
 from kyklon.devices.secure_copy import SFTP_SERVERS
 from kyklon.model.build import Build
 from kyklon.model.system import SystemSetup
+from kyklon.operations.boot import add_ons
 from kyklon.operations.picture.waking import COMMAND, script
 
 HEAD = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at first boot.\n"
@@ -30,9 +32,11 @@ class Part:
     text: str
 
 
-def parts(build: Build, image: Image | None, display: Display | None = None) -> tuple[Part, ...]:
+def parts(
+    build: Build, image: Image | None, display: Display | None = None, extra: tuple[AddOn, ...] = ()
+) -> tuple[Part, ...]:
     """What the script does, decision by decision; nothing for an image that runs none. display: woken where it needs
-    it."""
+    it. extra: add-ons that it installs."""
     if image is None or not image.first_boot_script:
         return ()
     setup, user = build.system, build.boot.user
@@ -43,10 +47,11 @@ def parts(build: Build, image: Image | None, display: Display | None = None) -> 
         ("password_hash", f"printf '%s\\n' {quote(f'{user}:{setup.password_hash}')} | chpasswd -e\n"),
         ("own_share", _own_share(image, user)),
         ("shares", "".join(map(_share, setup.shares))),
-        ("start_command", _start_line(setup.start_command)),
+        ("add_ons", "".join(map(add_ons.lines, extra))),
+        ("start_command", add_ons.start_line(setup.start_command)),
         ("library_links", "".join(map(_link, setup.library_links))),
     )
-    found = tuple(Part(f"system.{name}", text) for name, text in rows if getattr(setup, name))
+    found = tuple(Part(f"system.{name}", text) for name, text in rows if getattr(setup, name) and text)
     return (*found, *wake_parts(display))
 
 
@@ -86,7 +91,7 @@ def wake_parts(display: Display | None) -> tuple[Part, ...]:
     """What wakes a display at every start; nothing for one that is awake."""
     if display is None or display.waking is None:
         return ()
-    return (Part("parts", _file(RootFile(COMMAND, script(display.waking), 0o755)) + _start_line(COMMAND)),)
+    return (Part("parts", _file(RootFile(COMMAND, script(display.waking), 0o755)) + add_ons.start_line(COMMAND)),)
 
 
 def text_of(rows: tuple[Part, ...]) -> str:
@@ -100,9 +105,7 @@ def is_ours(text: str) -> bool:
 
 
 def _file(file: RootFile) -> str:
-    folder = file.path.rpartition("/")[0]
-    body = f"cat > {file.path} <<'KYKLON'\n{file.text}KYKLON\n"
-    return f"mkdir -p {folder}\n{body}chmod {file.mode:o} {file.path}\n"
+    return add_ons.whole_file(file.path, file.text, f"{file.mode:o}")
 
 
 def _time_zone(zone: str) -> str:
@@ -176,19 +179,6 @@ def _share(words: str) -> str:
     line = f"{source} {where} cifs guest,ro,nofail,_netdev 0 0"
     there = f"grep -q {quote('^' + re.escape(source) + ' ')} /etc/fstab 2>/dev/null"
     return f"mkdir -p {quote(where)}\n{there} || printf '%s\\n' {quote(line)} >> /etc/fstab\n"
-
-
-def _start_line(command: str) -> str:
-    """A line of /etc/rc.local before its last exit, where nothing behind it is reached."""
-    line = quote(command)
-    return (
-        "[ -f /etc/rc.local ] || printf '#!/bin/sh -e\\nexit 0\\n' > /etc/rc.local\n"
-        f"grep -qxF {line} /etc/rc.local || {{\n"
-        "  last=$(grep -n '^exit' /etc/rc.local | tail -n 1 | cut -d: -f1)\n"
-        f"  {{ head -n $((${{last:-1000000}} - 1)) /etc/rc.local; printf '%s\\n' {line}; "
-        '[ -z "$last" ] || tail -n +$last /etc/rc.local; } > /etc/rc.local.new\n'
-        "  chmod 755 /etc/rc.local.new && mv /etc/rc.local.new /etc/rc.local\n}\n"
-    )
 
 
 def _link(words: str) -> str:

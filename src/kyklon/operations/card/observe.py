@@ -7,6 +7,7 @@ from pathlib import Path
 
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
+from kyklon.catalogue.add_on_records import AddOn
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Display
@@ -60,7 +61,9 @@ def started_by(build: Build, catalogue: Catalogue) -> tuple[str, ...]:
     folders = (image.system_files_path.strip("/"), image.games_path.partition("{")[0].strip("/"))
     display = catalogue.find(Display, build.part("display"))
     wakes = PROGRAMS if display is not None and display.waking is not None else ()
-    return (*image.start_programs, *wakes, *(f"/{folder}/" for folder in folders if folder))
+    add_ons = (catalogue.find(AddOn, each) for each in build.system.add_ons)
+    asked = (each for add_on in add_ons if add_on is not None for each in add_on.questions)
+    return (*image.start_programs, *wakes, *asked, *(f"/{folder}/" for folder in folders if folder))
 
 
 def look_at_card(build: Build, folder: Path, catalogue: Catalogue, world: World, _watch: Watch) -> World:

@@ -94,7 +94,7 @@ def is_usable(kind: str) -> bool:
     return kind in ROLES or kind in _ELSEWHERE
 
 
-_ELSEWHERE = {"systems": "", "dialects": "boot.dialect", "panels": "controls.panel"}
+_ELSEWHERE = {"systems": "", "add_ons": "", "dialects": "boot.dialect", "panels": "controls.panel"}
 
 
 def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue, role: str = "") -> Build:
@@ -105,6 +105,9 @@ def with_part_used(build: Build, kind: str, part_id: str, catalogue: Catalogue, 
     """
     if kind == "systems":
         return edited(build, "systems", (*build.systems, part_id)) if part_id not in build.systems else build
+    if kind == "add_ons":
+        have = build.system.add_ons
+        return edited(build, "system.add_ons", (*have, part_id)) if part_id not in have else build
     if kind == "dialects":
         return edited(build, "boot.dialect", part_id)
     if kind == "panels":
@@ -126,6 +129,10 @@ def without_part(build: Build, kind: str, part_id: str, catalogue: Catalogue, ro
         if part_id not in build.systems or len(build.systems) == 1:
             raise ValueError(f"{part_id} is not in this build" if part_id not in build.systems else _ONE_SYSTEM)
         return edited(build, "systems", tuple(system for system in build.systems if system != part_id))
+    if kind == "add_ons":
+        if part_id not in build.system.add_ons:
+            raise ValueError(f"{part_id} is not in this build")
+        return edited(build, "system.add_ons", tuple(each for each in build.system.add_ons if each != part_id))
     if kind == "panels":
         if build.controls.panel != part_id:
             raise ValueError(f"{part_id} is not in this build")

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from statistics import median
 
+from kyklon.catalogue.add_on_records import AddOn
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
@@ -126,6 +127,19 @@ def _software(build: Build, catalogue: Catalogue, world: World) -> Iterable[Step
             ("machine",),
             (),
             (before[0], ("wire", "the controls must be wired")),
+        )
+    for add_on in _by_hand(build, catalogue, image):
+        low, high = add_on.minutes
+        yield Step(
+            f"add-on-{add_on.id}",
+            30,
+            f"Install {add_on.name}",
+            "add-on",
+            _about(2),
+            (low, (low + high) / 2, high),
+            ("machine",),
+            (),
+            (("open-start", "it is installed on the running system"),),
         )
     yield Step(
         "library",
@@ -281,6 +295,14 @@ def _casework() -> Iterable[Step]:
         (),
         (("close", "the machine as it will be"), ("library", "there must be games")),
     )
+
+
+def _by_hand(build: Build, catalogue: Catalogue, image: Image | None) -> tuple[AddOn, ...]:
+    """The add-ons that no script of the first boot installs."""
+    if image is None or image.first_boot_script or not image.has_system:
+        return ()
+    found = (catalogue.find(AddOn, each) for each in build.system.add_ons)
+    return tuple(each for each in found if each is not None)
 
 
 def _learnt(build: Build, found: Sequence[Step], elsewhere: Sequence[Done]) -> Iterable[Step]:

@@ -66,6 +66,7 @@ GROUPS = {  # what is decided here, under the tab it is shown on
         "system.own_share",
         "system.may_shut_down",
         "system.shares",
+        "system.add_ons",
         "system.start_command",
         "system.library_links",
     ),

@@ -174,3 +174,37 @@ class SystemWalk(ImageWalk):
     def _on_hint(self, hint: system.Lines) -> None:
         if self.draft is not None:
             self.take(system.hinted(self.draft, hint))
+
+
+class AddOnWalk(ImageWalk):
+    kind = "add_ons"
+    title = "Learn an add-on"
+    first = (
+        "Open a script, or a folder as it would lie on the machine (usr/…, etc/…). Its text is read for what it calls; "
+        "nothing of it is run here."
+    )
+    empty = "Its files and what they call appear here."
+
+    def sources(self) -> tuple[QWidget, ...]:
+        """Override."""
+        return (
+            button("Open a script…", self._ask, "outline"),
+            button("Choose a folder…", self._ask_folder, "outline"),
+        )
+
+    def _ask(self) -> None:
+        self.ask_file("A script", "All files (*)", lambda path: self.learn_from("add-on", path))
+
+    def _ask_folder(self) -> None:
+        path = QFileDialog.getExistingDirectory(self, "A folder with an add-on", str(self.session.folder))
+        if path:
+            self.learn_from("add-on", Path(path))
+
+    def show_draft(self, draft: Draft | None) -> None:
+        """Override."""
+        rows = list(draft.about) if draft else []
+        for name, words in (("programs", "Calls"), ("modules", "Imports")):
+            value = (draft.row.get(name) or draft.suggested.get(name)) if draft else None
+            if value:
+                rows.append((words, value_words("add_ons", name, value)))
+        self.found.show_rows(tuple(rows))

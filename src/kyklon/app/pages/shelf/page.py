@@ -36,6 +36,7 @@ WALKS: tuple[tuple[str, str, str], ...] = (
     ("A boot file format…", "dialect_walk", "DialectWalk"),
     ("A system, from its games…", "file_walk", "SystemWalk"),
     ("A panel, from its drawing…", "panel_walk", "PanelWalk"),
+    ("An add-on, from its script…", "file_walk", "AddOnWalk"),
     ("A power supply…", "print_walk", "SupplyWalk"),
     ("A cable…", "print_walk", "CableWalk"),
     ("A card…", "print_walk", "CardWalk"),
@@ -264,11 +265,14 @@ class ShelfPage(QWidget):
     def _usable(self, entry: Entry) -> tuple[bool, str]:
         """Whether the part can be put into the build from here, and why not."""
         if self._is_used_system(entry):
-            return len(self.session.build.systems) > 1, "A build needs at least one system"
+            more = entry.kind != "systems" or len(self.session.build.systems) > 1
+            return more, "" if more else "A build needs at least one system"
         if entry.place in copies.chosen_by(self.session.build, self.session.catalogue):
             return False, "Already in this build"
         if is_usable(entry.kind):
-            return True, f"Make it this build's {one(entry.kind)}"
+            kind = entry.kind.replace("_", "-")
+            several = kind in ("systems", "add-ons")
+            return True, f"Add it to this build's {kind}" if several else f"Make it this build's {one(entry.kind)}"
         return False, "Chosen where it is needed"
 
     def _on_use(self) -> None:
@@ -292,7 +296,10 @@ class ShelfPage(QWidget):
         self.refresh()
 
     def _is_used_system(self, entry: Entry) -> bool:
-        return entry.kind == "systems" and entry.id in self.session.build.systems
+        build = self.session.build
+        return (entry.kind == "systems" and entry.id in build.systems) or (
+            entry.kind == "add_ons" and entry.id in build.system.add_ons
+        )
 
     # --- acts ----------------------------------------------------------------------------------------------------
 

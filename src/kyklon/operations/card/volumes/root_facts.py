@@ -22,6 +22,8 @@ from kyklon.operations.card.volumes.libraries import INTERPRETER, LOAD, Librarie
 from kyklon.operations.card.volumes.mounts import read_fstab
 from kyklon.operations.card.volumes.partitions import Read
 from kyklon.operations.card.volumes.ramdisk_files import RamdiskFiles
+from kyklon.operations.card.volumes.root_answers import KINDS as QUESTIONS
+from kyklon.operations.card.volumes.root_answers import Answers
 from kyklon.operations.card.volumes.script_needs import ScriptNeeds
 from kyklon.operations.card.volumes.start_order import MANAGERS, Systemd, numbered, own_unit_of
 
@@ -72,7 +74,7 @@ LAYOUT = Layout()
 
 def observe_root(read: Read, start: int, size: int, programs: Iterable[str] = (), layout: Layout = LAYOUT) -> RootFacts:
     """Read a root partition of `size` bytes that begins at byte `start`. programs: further ones to look at; what ends
-    in a slash is a folder whose files are listed.
+    in a slash is a folder whose files are listed, and kind:name is a question of root_answers.KINDS.
 
     Raises FormatError when no kernel would mount it.
     """
@@ -91,7 +93,8 @@ def _observed(reader: ExtReader, programs: Iterable[str], layout: Layout) -> Roo
     looker = Looker(reader)
     units, pulled, in_order = looker.started(layout.services)
     users = looker.users()
-    for path in (*INITS, *programs):
+    asked = [each for each in programs if each.partition(":")[0] in QUESTIONS]
+    for path in (*INITS, *(each for each in programs if each not in asked)):
         if path.endswith("/"):
             looker.list_below(path)
         else:
@@ -116,6 +119,7 @@ def _observed(reader: ExtReader, programs: Iterable[str], layout: Layout) -> Roo
         modular=looker.modular(),
         session=session,
         programs=dict(looker.programs),
+        answers=Answers(looker.there, looker.text, looker.names, looker.scripts).to(asked),
         release=looker.text(layout.release).strip(),
         expanded=looker.there(layout.expanded),
         first_started=looker.there(layout.first_started),

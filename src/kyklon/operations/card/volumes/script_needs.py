@@ -59,10 +59,10 @@ class ScriptNeeds:
             )
         return (
             *found.values(),
-            *(f"Python has no module {name}" for name in self._modules_missing(path, calls.modules)),
+            *(f"Python has no module {name}" for name in self.modules_missing(path, calls.modules)),
         )
 
-    def _modules_missing(self, path: str, modules: Iterable[str]) -> list[str]:
+    def modules_missing(self, path: str, modules: Iterable[str]) -> list[str]:
         """Of these modules, those that a root's Python does not find (site, in the Python library reference)."""
         tops = [
             f"{top}/{name}"

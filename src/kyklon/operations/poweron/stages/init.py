@@ -11,6 +11,7 @@ from kyklon.model.fields import describe
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import last
 from kyklon.operations.boot import first_boot
+from kyklon.operations.boot.add_ons import of_build
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import fail
@@ -112,7 +113,7 @@ def first_start(bench: Bench) -> Step:
         return Step((Moment(f"{name} cannot set anything up: the root is read-only.", lamp, 0.0),))
     if "\r\n" in text:
         return Step((Moment(f"{name} has carriage returns: its commands fail.", lamp, 0.0),))
-    own = first_boot.parts(bench.build, bench.image, bench.display)
+    own = first_boot.parts(bench.build, bench.image, bench.display, of_build(bench.build, bench.catalogue))
     if text == first_boot.text_of(own):
         labels = ", ".join(describe(Build, part.path).label.lower() for part in own)
         return Step((Moment(f"{name} sets up: {labels or 'nothing'}.", lamp, 0.5, once=True),))

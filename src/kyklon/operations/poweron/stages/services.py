@@ -13,6 +13,7 @@ from kyklon.operations.boot.services import by_dependencies, told_dependencies, 
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages import mounts
+from kyklon.operations.poweron.stages.add_ons import add_ons
 from kyklon.operations.poweron.stages.fail import fail, or_put
 from kyklon.operations.poweron.stages.init import why_not_started
 from kyklon.operations.poweron.stages.root import root_of
@@ -21,6 +22,14 @@ SERVICE_S = 0.7  # seconds a service takes to start, CP
 
 
 def services(bench: Bench) -> Step:
+    found = _services(bench)
+    if any(each.blocks for each in found.failures):
+        return found
+    extra = add_ons(bench)
+    return Step((*found.moments, *extra.moments), (*found.failures, *extra.failures))
+
+
+def _services(bench: Bench) -> Step:
     root, lamps, front = root_of(bench), bench.board.lamps, bench.image.foreground_service
     if root is None:
         return Step()
