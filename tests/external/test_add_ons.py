@@ -14,19 +14,20 @@ from pathlib import Path
 import pytest
 
 from kyklon.base.cell import why_none
-from kyklon.base.errors import CatalogueError, KyklonError
+from kyklon.base.errors import CatalogueError, KyklonError, WrongUse
 from kyklon.base.places import catalogue_folder
 from kyklon.catalogue.add_on_records import AddOn, AddOnFile
 from kyklon.catalogue.loader import load
-from kyklon.commands import add_ons as by_command
 from kyklon.commands import part as part_command
 from kyklon.commands import plan
+from kyklon.commands import setup as by_command
 from kyklon.model.build import PartCopy, edited
 from kyklon.model.world import World
 from kyklon.operations.boot import add_on_findings
-from kyklon.operations.boot.add_ons import lines, script, unit
+from kyklon.operations.boot.add_ons import lines, unit
 from kyklon.parts import add_on, copies, trust, view
 from kyklon.parts.store import plain_row
+from kyklon.record import folder as store
 from support import Demo
 from test_failures import catalogue, copied, good, good_build, observed, put, run, world_of  # noqa: F401 # a fixture
 
@@ -163,19 +164,33 @@ def test_its_unit_is_one_to_systemd(tmp_path: Path) -> None:
     assert "own-tool.service" not in told.stderr
 
 
+def own_image() -> str:
+    """An image on the shelf that runs no script of ours."""
+    assert part_command.copy("image", "quayside", "Own image") == 0
+    assert part_command.change("image", "own-image", "first_boot_script", "") == 0
+    return "own-image"
+
+
 def test_by_commands_from_a_script_to_the_machine(demo: Demo, capsys: pytest.CaptureFixture[str]) -> None:
     tool = demo.folder / "wake-screen"
     tool.write_text(WAKE)
     assert part_command.learn("add-on", str(tool), agree=True, save=True, set_=["packages=i2c-tools"]) == 0
     assert plan.use(demo.folder, "add-on", "wake-screen") == 0
     capsys.readouterr()
-    assert by_command.add_ons(demo.folder, demo.folder / "add-ons.sh", as_json=True) == 0
+    with pytest.raises(WrongUse, match="at its first boot"):
+        by_command.setup(demo.folder, demo.folder / "setup.sh")
+    assert by_command.setup(demo.folder, as_json=True) == 0
     rows = json.loads(capsys.readouterr().out)["add_ons"]
     assert [(row["id"], row["needs"], row["user"]) for row in rows] == [("wake-screen", ["i2cset", "dim"], "root")]
-    text = (demo.folder / "add-ons.sh").read_text()
+    store.update(
+        demo.folder, lambda now: edited(now.with_part("image", own_image()), "system.time_zone", "Europe/Dublin")
+    )
+    assert by_command.setup(demo.folder, demo.folder / "setup.sh") == 0
+    text = (demo.folder / "setup.sh").read_text()
     assert "apt-get install -y i2c-tools" in text
     assert WAKE in text
-    subprocess.run(["sh", "-n", demo.folder / "add-ons.sh"], check=True)
+    assert "zoneinfo/Europe/Dublin" in text
+    subprocess.run(["sh", "-n", demo.folder / "setup.sh"], check=True)
     kept = json.loads((demo.folder / "build.json").read_text())
     assert [copy["id"] for copy in kept["copies"] if copy["kind"] == "add_ons"] == ["wake-screen"]
     assert "wake-screen" in copies.ids_in(kept)
@@ -228,7 +243,7 @@ def test_findings_without_a_card(demo: Demo) -> None:
 
 def test_shipped_ones_need_what_their_text_calls() -> None:
     for part in load().all(AddOn):
-        assert subprocess.run(["sh", "-n"], input=script((part,)), text=True).returncode == 0
+        assert subprocess.run(["sh", "-n"], input=lines(part), text=True).returncode == 0
         for file in part.files:
             needs = set(part.programs)
             place = catalogue_folder() / "try"

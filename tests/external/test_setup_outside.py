@@ -141,7 +141,12 @@ def test_the_script_is_one_and_every_line_of_it_has_its_decision(
     assert emptied.text == first_boot.HEAD
     other = whole(demo.build).with_part("image", "slipway")
     codes = {finding.code for finding in findings(other, catalogue, World())}
-    assert "boot.no-first-boot" in codes
+    assert "boot.no-system" in codes
+    foreign = catalogue.get(Image, "quayside").model_copy(update={"first_boot_script": ""})
+    script = first_boot.by_hand(build, foreign)
+    subprocess.run(["dash", "-n"], input=script, text=True, check=True)
+    assert all(part.text in script for part in first_boot.parts(build, catalogue.get(Image, "quayside")))
+    assert not first_boot.by_hand(build, catalogue.get(Image, "quayside")), "it runs its own"
 
 
 @pytest.mark.skipif(not kernel.available(), reason="user-mode-linux and busybox are not installed")

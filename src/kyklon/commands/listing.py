@@ -218,9 +218,9 @@ COMMANDS = (
     Command("drill start", ("fault", "drill_start"), "Start an exercise: a machine that fails."),
     Command("drill answer", ("fault", "drill_answer"), "Check something in the exercise, or name its cause."),
     Command(
-        "add-ons",
-        ("add_ons", "add_ons"),
-        "Show a build's add-ons and what they need; --script writes what installs them on a running machine.",
+        "setup",
+        ("setup", "setup"),
+        "Show what a build sets up on its machine, its add-ons included; --script writes it for a running machine.",
     ),
     Command("plan wish", ("planning", "wish"), "Say or show what the machine shall be."),
     Command("plan solve", ("planning", "solve"), "Find the best plans for the wishes; exit 1 when there is none."),

@@ -38,20 +38,6 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
                 source="the card's root file system",
             )
         )
-    if known and not image.first_boot_script:
-        names = " and ".join(each.name for each in known)
-        found.append(
-            Finding(
-                code="boot.add-on-by-hand",
-                severity=Severity.NOTE,
-                operation=OPERATION,
-                subject=names,
-                title="Add-ons are installed on the running machine",
-                message=f"{names}: `kyklon add-ons FOLDER --script add-ons.sh` writes what installs them; copy it to "
-                "the machine and run it there: sudo sh add-ons.sh.",
-                why=f"{image.name} runs no script of yours at its first boot.",
-            )
-        )
     return found
 
 

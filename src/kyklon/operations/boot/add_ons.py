@@ -47,16 +47,6 @@ def lines(add_on: AddOn) -> str:
     return "".join(made)
 
 
-def script(add_ons: tuple[AddOn, ...]) -> str:
-    """The same as a script of its own, to be run on the machine: it fetches what brings the rest where it
-    can."""
-    packages = " ".join(dict.fromkeys(each for add_on in add_ons for each in add_on.packages))
-    head = "#!/bin/sh\n# Written by Kyklon: installs add-ons. Run it on the machine: sudo sh add-ons.sh\nset -e\n"
-    head += '[ "$(id -u)" = 0 ] || { echo "Run it as root: sudo sh add-ons.sh" >&2; exit 1; }\n'
-    fetch = f"if command -v apt-get >/dev/null; then apt-get install -y {packages}; fi\n" if packages else ""
-    return head + fetch + "".join(f"\n# {each.name}\n{lines(each)}" for each in add_ons)
-
-
 def unit_name(add_on: AddOn) -> str:
     return f"{add_on.id}.service"
 

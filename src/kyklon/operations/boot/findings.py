@@ -238,14 +238,25 @@ def _setup(build: Build, image: Image, contents: CardContents | None) -> list[Fi
     decided = [name for name in type(setup).model_fields if name != "key_for" and getattr(setup, name)]
     there = contents.texts.get(script.lower(), "") if contents and script else ""
     found = []
-    if decided and not script:
-        labels = ", ".join(describe(Build, f"system.{name}").label.lower() for name in decided)
+    labels = ", ".join(describe(Build, f"system.{name}").label.lower() for name in decided)
+    if decided and not image.has_system:
         found.append(
             _of_setup(
-                "no-first-boot",
-                f"{image.name} runs no script at first boot",
+                "no-system",
+                f"{image.name} has no system to set up",
                 f"Not set up: {labels}.",
                 "These settings would never reach the machine.",
+            )
+        )
+    elif decided and not script:
+        found.append(
+            _of_setup(
+                "by-hand",
+                "The rest is set up on the running machine",
+                f"{labels[:1].upper()}{labels[1:]}: save the setup script (Boot, “Setup script…”, or `kyklon setup "
+                "FOLDER --script setup.sh`), copy it to the machine and run it there: sudo sh setup.sh.",
+                f"{image.name} runs no script of yours at its first boot.",
+                Severity.NOTE,
             )
         )
     if decided and there and not is_ours(there):

@@ -22,6 +22,10 @@ from kyklon.operations.boot import add_ons
 from kyklon.operations.picture.waking import COMMAND, script
 
 HEAD = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at first boot.\n"
+_HEAD_BY_HAND = """#!/bin/sh
+# Written by Kyklon for this build; run it on the machine: sudo sh setup.sh
+[ "$(id -u)" = 0 ] || { echo "Run it as root: sudo sh setup.sh" >&2; exit 1; }
+"""
 
 
 @dataclass(frozen=True)
@@ -37,8 +41,21 @@ def parts(
 ) -> tuple[Part, ...]:
     """What the script does, decision by decision; nothing for an image that runs none. display: woken where it needs
     it. extra: add-ons that it installs."""
-    if image is None or not image.first_boot_script:
-        return ()
+    return _decided(build, image, display, extra) if image is not None and image.first_boot_script else ()
+
+
+def by_hand(build: Build, image: Image | None, display: Display | None = None, extra: tuple[AddOn, ...] = ()) -> str:
+    """The same for an image that runs no script of ours: one to be run on the machine, as root. It fetches the packages
+    of add-ons where there is apt. '' where nothing is decided, or for an image that runs one by itself."""
+    if image is None or image.first_boot_script or not image.has_system:
+        return ""
+    rows = _decided(build, image, display, extra)
+    packages = " ".join(dict.fromkeys(each for add_on in extra for each in add_on.packages))
+    fetch = f"\nif command -v apt-get >/dev/null; then apt-get install -y {packages}; fi\n" if packages else ""
+    return _HEAD_BY_HAND + fetch + "".join(f"\n{row.text}" for row in rows) if rows else ""
+
+
+def _decided(build: Build, image: Image, display: Display | None, extra: tuple[AddOn, ...]) -> tuple[Part, ...]:
     setup, user = build.system, build.boot.user
     rows = (
         ("time_zone", _time_zone(setup.time_zone)),

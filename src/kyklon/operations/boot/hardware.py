@@ -84,7 +84,7 @@ def offered_settings(build: Build, catalogue: Catalogue) -> frozenset[str]:
     if takes_timings(board, dialect) or not takes_firmware(board, dialect):
         taken -= {"picture.issue_identification"}
     of_system = frozenset(f"system.{name}" for name in SystemSetup.model_fields)
-    if image is not None and image.first_boot_script:
+    if image is not None and image.has_system:
         taken |= of_system
     return taken if image is None or image.has_system else taken - of_system - frozenset(_OF_USERS)
 

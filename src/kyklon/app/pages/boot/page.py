@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PyQt6.QtWidgets import QTabBar
+from PyQt6.QtWidgets import QFileDialog, QTabBar
 
 from kyklon.app.pages.boot.file_view import FileView, shown_lines
 from kyklon.app.pages.boot.line_budget import LineBudget, LineUse
@@ -17,14 +18,16 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError, TargetError
 from kyklon.base.progress import Watch
 from kyklon.catalogue.image_records import Image
-from kyklon.catalogue.records import Board
+from kyklon.catalogue.records import Board, Display
 from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import edited
 from kyklon.model.card import CardContents
 from kyklon.model.kernel_line import words
+from kyklon.operations.boot.add_ons import of_build
 from kyklon.operations.boot.compile import IssuedFile, compiled
 from kyklon.operations.boot.findings import kernel_sets
 from kyklon.operations.boot.firmware import differing
+from kyklon.operations.boot.first_boot import by_hand
 from kyklon.operations.boot.hardware import kernel_line_of, offered_settings
 from kyklon.operations.boot.services import track
 from kyklon.operations.card.observe import card_target
@@ -98,7 +101,8 @@ class BootPage(OperationPage):
         self._put = button("Copy to the card", self.put_on_card, "primary")
         files = Sheet("Boot files to be written", "+ added, − removed")
         self._files_sheet = files
-        files.add(self._tabs, scroll, self._budget, row(1, self._put))
+        self._setup = button("Setup script…", self._on_setup_clicked, tip="Run it on the machine, as root")
+        files.add(self._tabs, scroll, self._budget, row(self._setup, 1, self._put))
         settings = self._settings_sheet = Sheet("Boot settings")
         self._form = FieldForm(self.theme, DECISIONS, self._edit)
         self._groups = QTabBar()
@@ -117,6 +121,23 @@ class BootPage(OperationPage):
         self.body.addLayout(row(settings, files, spacing=14), 1)
         self.body.addWidget(services)
 
+    def _setup_text(self, image: Image | None) -> str:
+        """The script for an image that runs none of ours."""
+        build, catalogue = self.session.build, self.session.catalogue
+        return by_hand(build, image, catalogue.find(Display, build.part("display")), of_build(build, catalogue))
+
+    def _on_setup_clicked(self) -> None:
+        start = str(self.session.folder / "issued" / "setup.sh")
+        path, _kind = QFileDialog.getSaveFileName(self, "Save the setup script", start, "Scripts (*.sh)")
+        if path:
+            self.save_setup(Path(path))
+
+    def save_setup(self, path: Path) -> None:
+        """Write the script that sets the rest up on the running machine."""
+        image = self.session.catalogue.find(Image, self.session.build.part("image"))
+        words = f"Setup script saved: {path}. On the machine: sudo sh {path.name}"
+        self.session.keep_file(path, self._setup_text(image).encode(), words)
+
     def instrument(self) -> Instrument | None:
         """Override."""
         return self._view
@@ -133,6 +154,7 @@ class BootPage(OperationPage):
             return
         self.set_subject(f"{board.name} · {catalogue.get(Dialect, build.boot.dialect).name}")
         boot = build.boot
+        self._setup.setVisible(bool(self._setup_text(image)))
         has_system = image.has_system  # one program without a system: no services, no users
         self._services.setVisible(has_system)
         self._taken = offered_settings(build, catalogue)

@@ -41,7 +41,7 @@ def _not_installed(bench: Bench, add_on: AddOn) -> tuple[str, Remedy | None] | N
     text = bench.contents.texts.get(script.lower(), "") if script else ""
     if not script or root is None or root.first_started:
         way = "is put there over the login" if not script else "was not put there when the image first started"
-        return f"{add_on.name} is not on the card: it {way}, by the script that `kyklon add-ons` writes.", None
+        return f"{add_on.name} is not on the card: it {way}, by the setup script (`kyklon setup`).", None
     if lines(add_on) not in text:
         return f"{add_on.name} is not on the card, and {script} does not install it.", PUT_ON_CARD
     if boot_files_unseen(bench) or root.no_write or "\r\n" in text:
