@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import product
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -89,6 +90,30 @@ def test_the_next_larger_card() -> None:
 # --- versions ------------------------------------------------------------------------------------------------------
 
 ORDER = ("Europe", "America", "Japan")
+
+
+def test_what_a_game_is_worth() -> None:
+    """One, eight more for a favourite, one more for each doubling of 1 + plays."""
+    assert choosing.worth_of("a", (), {}) == 1.0
+    assert choosing.worth_of("a", ("b",), {"a": 1, "b": 9}) == 2.0
+    assert choosing.worth_of("a", (), {"a": 3}) == 3.0
+    assert choosing.worth_of("a", ("a",), {"a": 7}) == 1.0 + 8.0 + 3.0
+
+
+def test_a_gap_is_what_the_solver_left_open(monkeypatch: pytest.MonkeyPatch) -> None:
+    """scipy.optimize.milp minimises, so its dual bound is negative: no more than 14.1 worth can be had, 8.6 were."""
+    import scipy.optimize
+
+    def stopped(_costs: object, **_words: object) -> SimpleNamespace:
+        return SimpleNamespace(x=None, mip_dual_bound=-14.1)
+
+    games = items(6, 5, 5, worths=(8.6, 7.0, 7.0))
+    assert choose(games, 10, 1).worth == 14.0
+    monkeypatch.setattr(scipy.optimize, "milp", stopped)
+    told = choose(games, 10, 1)  # the worthiest by the byte, after which nothing fits
+    assert (told.worth, told.gap) == (8.6, pytest.approx((14.1 - 8.6) / 14.1))
+    monkeypatch.setattr(scipy.optimize, "milp", lambda _costs, **_words: SimpleNamespace(x=None, mip_dual_bound=None))
+    assert choose(games, 10, 1).gap == pytest.approx((14.2 - 8.6) / 14.2), "8.6 and four fifths of 7: Dantzig 1957"
 
 
 def test_where_a_version_stands() -> None:

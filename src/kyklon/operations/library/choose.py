@@ -24,6 +24,7 @@ _NEAR = 1e-4  # of the bound, at which nothing more is looked for among many gam
 _SMALL = 3000  # games around the break that are settled to the last one
 GAP = 0.001  # of the best there can be, at which it is good enough
 SIZES = (8, 16, 32, 64, 128, 256, 512, 1024)  # GB of the cards that are sold
+_LARGER = 1.05  # times as many bytes: cards of one print differ by a few hundredths, CP
 _FORMAT_SHARE = 0.985  # of a card's bytes that its file system leaves for files, CP
 
 
@@ -47,13 +48,13 @@ def choose(items: Sequence[Item], room: int, cluster: int, extra: Sequence[int] 
     costs = np.array([takes(each.files, cluster, extra) for each in items], dtype=np.float64)
     worths = np.array([each.worth for each in items], dtype=np.float64)
     must = np.array([each.must for each in items], dtype=bool)
-    needed = int(costs[must].sum()) if len(items) else 0
+    needed = int(costs[must].sum())
     if needed > room:
         raise KyklonError(
             f"The games marked “always include” take {show_bytes(needed)}; there is room for {show_bytes(room)}.",
             do="Unmark some of them, or plan a larger card.",
         )
-    if not len(items) or costs.sum() <= room:
+    if costs.sum() <= room:
         kept, gap = np.ones(len(items), dtype=bool), 0.0
     else:
         kept, gap = _knapsack(costs, worths, must, float(room))
@@ -147,13 +148,11 @@ def next_larger(
     items: Sequence[Item], room: int, card: int, cluster: int, extra: Sequence[int] = ()
 ) -> tuple[int, Choice] | None:
     """The next larger card, in bytes, and what it would hold; None when all fits already. card: bytes of today's."""
-    if takes([size for each in items for size in each.files], 1) <= room:
-        whole = sum(takes(each.files, cluster, extra) for each in items)
-        if whole <= room:
-            return None
+    if sum(takes(each.files, cluster, extra) for each in items) <= room:
+        return None
     other = max(0, int(card * _FORMAT_SHARE) - room)  # what else lies on the card; formatting takes its share once
-    larger = next((gb * 10**9 for gb in SIZES if gb * 10**9 > card * 1.05), 0)
-    if not larger:
+    larger = next((gb * 10**9 for gb in SIZES if gb * 10**9 > card * _LARGER), None)
+    if larger is None:
         return None
     more = int(larger * _FORMAT_SHARE) - other
     return (larger, choose(items, more, cluster, extra)) if more > room else None
