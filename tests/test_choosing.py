@@ -105,7 +105,7 @@ def test_a_gap_is_what_the_solver_left_open(monkeypatch: pytest.MonkeyPatch) -> 
     import scipy.optimize
 
     def stopped(_costs: object, **_words: object) -> SimpleNamespace:
-        return SimpleNamespace(x=None, mip_dual_bound=-14.1)
+        return SimpleNamespace(x=np.zeros(3), mip_dual_bound=-14.1)
 
     games = items(6, 5, 5, worths=(8.6, 7.0, 7.0))
     assert choose(games, 10, 1).worth == 14.0
