@@ -109,6 +109,8 @@ def test_a_gap_is_what_the_solver_left_open(monkeypatch: pytest.MonkeyPatch) -> 
 
     games = items(6, 5, 5, worths=(8.6, 7.0, 7.0))
     assert choose(games, 10, 1).worth == 14.0
+    large = items(6 * GB, 5 * GB, 5 * GB, worths=(8.6, 7.0, 7.0))
+    assert choose(large, 10 * GB, 1).worth == 14.0
     monkeypatch.setattr(scipy.optimize, "milp", stopped)
     told = choose(games, 10, 1)  # the worthiest by the byte, after which nothing fits
     assert (told.worth, told.gap) == (8.6, pytest.approx((14.1 - 8.6) / 14.1))

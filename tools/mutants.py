@@ -49,6 +49,18 @@ MODULES = {  # module -> the tests that are its own
     "record/keeper.py": "tests/test_keeper.py tests/test_two.py",
 }
 SECONDS = 240
+# changes that change nothing that anybody could see, by module, each with its reason; others are drawn in their place
+SAME = {
+    "operations/library/choose.py": {
+        "costs.sum() <= room -> costs.sum() < room": "the search takes all where all fit to the byte",
+        "reduced > slack + 1e-09 -> reduced >= slack + 1e-09": "a real number hits the margin with no weight",
+        "reduced < -slack - 1e-09 -> reduced <= -slack - 1e-09": "the same",
+        "len(costs) > _SMALL -> len(costs) >= _SMALL": "which way 3000 games are settled: both ways are right",
+        "core.sum() < _SMALL -> core.sum() <= _SMALL": "the same",
+        "3000 -> 3001": "the same",
+        "slack > 1e-09 -> slack >= 1e-09": "a solver that has nothing to win wins nothing",
+    },
+}
 
 _COMPARE = {
     ast.Lt: ast.LtE,
@@ -142,11 +154,16 @@ def main() -> None:
             path = copied / "src" / "kyklon" / name
             source = path.read_text(encoding="utf-8")
             tree = ast.parse(source)
-            sample = random.Random(name).sample(range(len(places(tree))), min(count, len(places(tree))))
-            own = 0
-            for index in sample:
+            drawn = random.Random(name).sample(range(len(places(tree))), len(places(tree)))
+            own = taken = 0
+            for index in drawn:
                 mutant = copy.deepcopy(tree)
                 words = changed(places(mutant)[index])
+                if words.partition(": ")[2] in SAME.get(name, {}):
+                    continue
+                if taken == count:
+                    break
+                taken += 1
                 path.write_text(ast.unparse(mutant), encoding="utf-8")
                 command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "2", *MODULES[name].split()]
                 try:
@@ -158,8 +175,8 @@ def main() -> None:
                 if not found:
                     print(f"  {name} {words}", flush=True)
             path.write_text(source, encoding="utf-8")
-            caught, total = caught + own, total + len(sample)
-            print(f"{name}: {own} of {len(sample)} found", flush=True)
+            caught, total = caught + own, total + taken
+            print(f"{name}: {own} of {taken} found", flush=True)
     print(f"{caught} of {total} found")
 
 
