@@ -15,15 +15,17 @@ from kyklon.app.pages.shelf.repositories import RepositoriesDialog
 from kyklon.app.session.jobs import Jobs
 from kyklon.app.shell.doctor_dialog import DoctorDialog
 from kyklon.app.shell.help_window import HelpWindow, escaped
+from kyklon.app.shell.preferences_dialog import PAPERS, PreferencesDialog
 from kyklon.app.shell.start_window import StartWindow
 from kyklon.app.theme.tokens import Theme
-from kyklon.base import tools
+from kyklon.base import preferences, quantities, tools
 from kyklon.base.errors import KyklonError
 from kyklon.base.places import catalogue_folder
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Supply
 from kyklon.commands import build as commands
 from kyklon.commands.main import _run as main
+from kyklon.commands.preferences import preferences as preferences_command
 from kyklon.operations.upkeep import keys
 from kyklon.parts import exchange, repository
 from kyklon.record import archive, builds
@@ -192,3 +194,35 @@ def test_shared_parts_are_added_by_key_and_taken_one_by_one(
     user.wait(lambda: "everything" in dialog.list.item(0).text())
     user.press("Forget", dialog)
     user.wait(lambda: "None was added" in dialog._known.text())
+
+
+def test_preferences_take_effect_at_once_and_are_kept(user: User) -> None:
+    """Colours, text size, a currency for every build; a sign that is none says what to write."""
+    window, theme = user.window, user.window.session.theme
+
+    def use(dialog: PreferencesDialog) -> None:
+        dialog.paper.set_choices(PAPERS, "dark")
+        dialog.paper.activated.emit(dialog.paper.currentIndex())
+        assert (theme.dark, theme.own) == (True, True)
+        dialog.paper.setCurrentIndex(0)
+        dialog.paper.activated.emit(0)
+        assert not theme.own, "as the desktop has it"
+        dialog.sign.setText("9 kr")
+        dialog.sign.editingFinished.emit()
+        assert "such as" in dialog._wrong.text()
+        dialog.sign.setText("kr")
+        dialog.sign.editingFinished.emit()
+        assert not dialog._wrong.isVisible()
+        dialog.accept()
+
+    try:
+        user.answer(use, window.guide.show_preferences)
+        assert quantities.show_money(12) == "12\u202fkr"
+        assert preferences.currency() == "kr"
+        assert preferences_command() == 0
+        for damaged in (b"\xff\xfe", b"currency = 7\n", b'currency = "9"\n', b"currency"):
+            preferences.file().write_bytes(damaged)
+            assert preferences.currency() == ""
+    finally:
+        preferences.file().unlink(missing_ok=True)
+        quantities.currency.cache_clear()

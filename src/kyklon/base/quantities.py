@@ -7,6 +7,8 @@ import math
 from contextlib import suppress
 from functools import cache
 
+from kyklon.base import preferences
+
 NARROW_SPACE = "\u202f"  # between groups of digits and before a unit (ISO 80000-1, 7.3.1 and 7.1.4)
 
 _PREFIXES = {"": 1.0, "k": 1e3, "M": 1e6, "G": 1e9, "T": 1e12, "m": 1e-3, "µ": 1e-6, "n": 1e-9}
@@ -45,7 +47,10 @@ def _choose_prefix(size: float) -> str:
 
 @cache
 def currency() -> str:
-    """The sign of the user's currency, as the desktop's locale has it (localeconv(3)); a euro's where it has none."""
+    """The sign of the user's currency: of the preferences, else as the desktop's locale has it (localeconv(3)); a
+    euro's where it has none."""
+    if own := preferences.currency():
+        return own
     with suppress(locale.Error):
         locale.setlocale(locale.LC_MONETARY, "")
     return locale.localeconv()["currency_symbol"] or "€"

@@ -218,6 +218,11 @@ COMMANDS = (
     Command("drill start", ("fault", "drill_start"), "Start an exercise: a machine that fails."),
     Command("drill answer", ("fault", "drill_answer"), "Check something in the exercise, or name its cause."),
     Command(
+        "preferences",
+        ("preferences", "preferences"),
+        "Show or set what holds for every build: the currency, and where your things are.",
+    ),
+    Command(
         "setup",
         ("setup", "setup"),
         "Show what a build sets up on its machine, its add-ons included; --script writes it for a running machine.",

@@ -23,6 +23,8 @@ class Helpful(Protocol):
 
     def show_doctor(self) -> None: ...
 
+    def show_preferences(self) -> None: ...
+
     def show_walk(self) -> None: ...
 
 
@@ -91,6 +93,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("Save", "Ctrl+S", "Save now (every edit is saved anyway)", lambda w: w.session.save()),
     Action("Undo", "Ctrl+Z", "Undo the last edit", lambda w: w.undo()),
     Action("Redo", "Ctrl+Shift+Z", "Redo the edit", lambda w: w.session.redo(), ends_group=True),
+    Action("Preferences…", "Ctrl+,", "Colours, text size, currency, places", lambda w: w.guide.show_preferences()),
     Action("Findings", "F8", "Show or hide the findings", lambda w: w.toggle_findings()),
     Action("Light or dark", "F7", "Switch between light and dark", lambda w: w.change_paper()),
     Action("More or less contrast", "Shift+F7", "Black and white, strong colours", lambda w: w.change_contrast()),

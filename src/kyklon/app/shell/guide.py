@@ -41,6 +41,8 @@ class Framed(Protocol):
 
     def ask_new(self) -> object: ...
 
+    def refresh(self) -> None: ...
+
 
 class Guide(QObject):
     """left: the first walk was left."""
@@ -107,6 +109,11 @@ class Guide(QObject):
             self.walk.deleteLater()
             self.walk = None
             self.left.emit()
+
+    def show_preferences(self) -> None:
+        from kyklon.app.shell.preferences_dialog import PreferencesDialog
+
+        PreferencesDialog(self._window.session.theme, self._window.refresh, self._over).exec()
 
     def show_doctor(self) -> None:
         from kyklon.app.shell.doctor_dialog import DoctorDialog

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -133,12 +134,13 @@ class PartList(QListView):
 
     def filter(self, words: str, kind: str, *, own: bool) -> int:
         """Show those that hold every word, of one kind or '' for all; how many there are."""
-        wanted = words.lower().split()
-        found = [
-            entry
-            for entry, text in zip(self._all, self._words, strict=True)
-            if (not kind or entry.kind == kind) and (not own or entry.own) and all(word in text for word in wanted)
-        ]
+        texts: list[str] = self._words
+        rows: Sequence[int] = range(len(self._all))
+        for word in words.lower().split():  # word by word, so that each has less to look through
+            rows = [row for row in rows if word in texts[row]]
+        found = [self._all[row] for row in rows]
+        if kind or own:
+            found = [entry for entry in found if kind in ("", entry.kind) and (entry.own or not own)]
         if found != self._model.entries:
             place = self.current.place if self.current else None
             self._model.put(found)
