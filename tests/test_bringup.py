@@ -517,3 +517,34 @@ def test_a_label_without_a_root_is_not_taken_for_one_that_is_cut(
     menu = "LABEL a\n  LINUX /merrow-armv8.krn\n  APPEND quiet\n"
     result = run(build, catalogue, replace(card, texts={**card.texts, "extlinux/extlinux.conf": menu}), world)
     assert "boot.no-root" in [failure.code for failure in result.failures]
+
+
+LOST = "libexample.so.1, which is not there"
+
+
+def test_an_init_that_lacks_a_library_is_the_end_of_the_kernel(
+    whole: tuple[Build, CardContents, World], catalogue: Catalogue
+) -> None:
+    """The kernel has started it, so it tries no other (init/main.c, kernel_init; kernel/exit.c, do_exit). Seen with a
+    real kernel and a root whose libraries were taken away: tools/real_machine.py kernels."""
+    build, card, world = whole
+    assert card.root is not None
+    programs = {**card.root.programs, "/sbin/init": replace(card.root.programs["/sbin/init"], lacks=LOST)}
+    root = replace(card.root, programs=programs)
+    seen = replace(card, root=root, roots={**card.roots, card.root_number: root})
+    panicked(run(build, catalogue, seen, world), "system.init-dies")
+    build = edited(edited(build.with_part("board", "ling"), "boot.dialect", "extlinux"), "boot.device_tree", "ling.dtb")
+    menu = f"LABEL a\n  LINUX /merrow-armv8.krn\n  INITRD /initrd.img\n  APPEND root=UUID={root.uuid}\n"
+    seen = with_files(card, {"initrd.img": archive(usual()), "extlinux/extlinux.conf": menu.encode()})
+    (held,) = seen.ramdisks
+    assert held.init is not None
+    seen = replace(seen, ramdisks=(replace(held, init=replace(held.init, lacks=LOST)),))
+    panicked(run(build, catalogue, seen, world), "boot.initramfs-dies")
+
+
+def panicked(result: BringUp, code: str) -> None:
+    failure = next(each for each in result.failures if each.blocks)
+    assert failure.code == code
+    assert LOST in failure.cause
+    assert "/bin/sh" not in failure.cause
+    assert failure.screen.title == "Kernel panic"

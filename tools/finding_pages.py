@@ -176,6 +176,7 @@ def last_value(function: ast.FunctionDef, name: str, line: int) -> ast.expr | No
         for node in ast.walk(function)
         if isinstance(node, ast.Assign) and node.lineno <= line and isinstance(node.targets[0], ast.Name)
     ]
+    rows.sort(key=lambda node: node.lineno)
     return next((node.value for node in reversed(rows) if node.targets[0].id == name), None)  # type: ignore[attr-defined]
 
 

@@ -191,6 +191,8 @@ _ENDS = (
 def _came_to(said: str) -> str:
     if "systemd[1]:" in said or "Welcome to" in said:
         return "init"
+    if "Attempted to kill init" in said:
+        return "panic"
     if re.search(r"Failed to execute /init|Run /bin/sh as init", said):
         return "root partition"
     if re.search(r"No init found|No working init|Target filesystem doesn't have requested", said):

@@ -190,6 +190,8 @@ def make_card(root: Path, card: Card, to: Path) -> None:
         (system / "etc/fstab").write_text(f"/dev/mmcblk0p{number} / ext4 defaults 0 1\n")
         if card.damage == "init gone":
             (system / "sbin/init").unlink(missing_ok=True)
+        elif card.damage in ("library gone", "library cut"):
+            _hurt_library(system, cut=card.damage == "library cut", number=len(card.tree))
         boot_mib = 0 if card.boot == "root" else 192
         if card.boot == "root":
             shutil.rmtree(system / "boot")
@@ -218,6 +220,18 @@ def make_card(root: Path, card: Card, to: Path) -> None:
             ["mkfs.ext4", "-q", "-F", "-L", "rootfs", "-U", ROOT_ID, "-d", str(system), str(volume)], check=True
         )
         _put(volume, to, 1 + boot_mib)
+
+
+def _hurt_library(system: Path, *, cut: bool, number: int) -> None:
+    """One that is somewhere below the folder of libraries and that systemd, or what it needs, is linked with."""
+    names = ("libc.so.6", "libcap.so.2", "libselinux.so.1", "libpcre2-8.so.0", "libsystemd-shared-252.so", "libm.so.6")
+    name = names[number % len(names)]
+    for place in system.rglob(name):
+        real = place.resolve() if place.is_symlink() else place
+        data = real.read_bytes() if real.is_file() else b""
+        place.unlink()  # the root's files are linked, not copied: this one is written anew
+        if cut:
+            place.write_bytes(data[: len(data) // 2])
 
 
 def _blank(path: Path, mib: int) -> None:
@@ -266,7 +280,10 @@ def starts(root: Path, folder: Path, count: int, seed: int) -> None:
     chance = random.Random(seed)
     for number in range(count):
         card = replace(
-            drawn(root, chance), table="dos", damage=chance.choice(("none", "none", "none", "init gone")), login=False
+            drawn(root, chance),
+            table="dos",
+            damage=chance.choice(("none", "none", "init gone", "library gone", "library cut")),
+            login=False,
         )
         word = chance.choice(ROOT_WORDS if chance.random() < 0.5 else ROOT_WORDS[:3])
         word = word.format(n=1 if card.boot == "root" else 2)
@@ -309,6 +326,7 @@ def kernels(folder: Path) -> None:
             print(f"- {path.name}: {stop.cause}")
             continue
         mine = "init" if stop is None or names.index(stop.stage) > names.index("init") else stop.stage
+        mine = "panic" if stop is not None and stop.code.endswith("-dies") else mine
         theirs, said = real_initramfs.started(bench, path)
         same = mine == theirs or (mine in ("kernel line", "root partition") and theirs == "no root")
         total, agree = total + 1, agree + same

@@ -5,6 +5,8 @@ Sources: the kernel's admin-guide/init.rst; init/main.c (6.1).
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from kyklon.model.build import Build, change_of
 from kyklon.model.card import Program, RootFacts
 from kyklon.model.fields import describe
@@ -49,8 +51,13 @@ def init(bench: Bench) -> Step:
                 _prompt(bench, f"The kernel command line starts {named} instead of the system.", _without_init(bench))
             )
         return _started(bench, root, named)
-    tried = {path: why_not_started(bench, root.programs.get(path)) for path in INITS}
+    tried = {path: why_not_started(bench, _without_libraries(root.programs.get(path))) for path in INITS}
     found = next((path for path in INITS if not tried[path]), None)
+    program = root.programs.get(found) if found is not None else None
+    if found is not None and program is not None and program.lacks:
+        # the kernel has started it: what its loader says then is the end of process 1, and no other is tried
+        cause = f"{found} starts and ends at once: it needs {program.lacks}."
+        return fail(dies(bench, "init", "system.init-dies", cause), hides=True)
     if found == INITS[0]:
         return _started(bench, root, found)
     first = tried[INITS[0]]
@@ -60,6 +67,16 @@ def init(bench: Bench) -> Step:
         cause = f"No init can be started: {first}."
         return fail(_no_init(bench, code, cause, root_remedy(bench) if elsewhere else None), hides=True)
     return fail(_prompt(bench, f"{first[:1].upper()}{first[1:]}; the kernel starts {found} instead.", None, code))
+
+
+def _without_libraries(program: Program | None) -> Program | None:
+    return replace(program, lacks="") if program is not None else None
+
+
+def dies(bench: Bench, stage: str, code: str, cause: str) -> Failure:
+    """Process 1 has ended, which a kernel answers with a panic (kernel/exit.c)."""
+    screen = Screen("text", "Kernel panic", ("Attempted to kill init!",))
+    return Failure(stage, code, cause, None, screen, bench.board.lamps.stuck)
 
 
 def _started(bench: Bench, root: RootFacts, path: str) -> Step:

@@ -52,6 +52,10 @@ def initramfs_fails(bench: Bench) -> Failure | None:
         return panic("root partition", "boot.initramfs-damaged", f"{why[:1].upper()}{why[1:]}.", lamps.stuck)
     if not why:
         return None
+    if program is not None and program.lacks and not program.why:
+        cause = f"The init of {ramdisk.name} starts and ends at once: it needs {program.lacks}."
+        screen = Screen("text", "Kernel panic", ("Attempted to kill init!",))
+        return Failure("root partition", "boot.initramfs-dies", cause, None, screen, lamps.stuck)
     other = next((other for other in ramdisk.others if not runs_here(bench, other)), None)
     cause = f"The kernel cannot start the init of {ramdisk.name}: {why}."
     if other is not None:
