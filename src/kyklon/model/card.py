@@ -192,6 +192,7 @@ class RootFacts:
     sheets: Mapping[str, str] = field(default_factory=dict)  # texts of other small ones that name tracks
     ends: Mapping[str, tuple[bytes, bytes]] = field(default_factory=dict)  # first and last bytes of archives
     more_files: bool = False  # there are more than were looked at
+    more_programs: bool = False  # the same of programs' libraries, and of scripts
     modular: Mapping[str, tuple[str, ...]] = field(default_factory=dict)  # drivers that a kernel release has as modules
     session: Session | None = None  # who is logged in without being asked, and what that starts
     numbered: tuple[str, ...] = ()  # services that numbered scripts start, in order

@@ -84,6 +84,7 @@ def assumed(bench: Bench) -> tuple[str, ...]:
             "The stick with the bundles is assumed to be connected and intact.",
         ),
         (large, "Archives over 64 KB are not compared with the checksums of their manifests; Card does that."),
+        (root is not None and root.more_programs, "Not all programs on the card were checked for what they need."),
         (root is not None and root.more_files, "Only the first 5000 game files on the card were checked."),
         (
             bench.image.has_system and bool(bench.build.picture.systems),

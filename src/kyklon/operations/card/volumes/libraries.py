@@ -22,7 +22,7 @@ LOAD, DYNAMIC, INTERPRETER = 1, 2, 3  # kinds of segments
 _NEEDED, _STRTAB, _STRSZ, _RPATH, _RUNPATH = 1, 5, 10, 15, 29
 _MOST_SEGMENTS, _MOST_TAGS, _MOST_NAMES = 512, 4096, 200
 _MOST_TEXT = 4 << 20  # bytes of a string table
-_MOST_LIBRARIES = 2000  # of one root that are looked at
+_MOST_LOOKS = 50_000  # for a library, of all programs of a root: some hundred programs need some thousand
 _LOADER = 4 << 20  # bytes of a loader that are searched for its own folders
 _CACHE = b"glibc-ld.so.cache1.1"
 _MOST_CACHE = 8 << 20
@@ -115,7 +115,8 @@ def needs_of(elf: Elf, read: Table) -> Needs | None:
         return None
 
     def text(at: int) -> str:
-        return texts[at:].split(b"\0", 1)[0].decode("utf-8", "surrogateescape") if at < len(texts) else ""
+        end = texts.find(b"\0", at)
+        return texts[at : end if end >= 0 else at].decode("utf-8", "surrogateescape")
 
     named = tuple(text(value) for tag, value in tags if tag == _NEEDED)[:_MOST_NAMES]
     paths = known.get(_RUNPATH, known.get(_RPATH))
@@ -140,14 +141,20 @@ class Libraries:
         self._reader = reader
         self._files: dict[str, _File | None] = {}
         self._folders: dict[str, tuple[str, ...]] = {}
+        self._looked = 0
         self._cached: dict[str, tuple[str, ...]] | None = None
+
+    @property
+    def more(self) -> bool:
+        """Whether there was more than is looked at: whoever means harm can link thousands to thousands."""
+        return self._looked > _MOST_LOOKS
 
     def lacking(self, path: str, found: Inode, loader: str) -> tuple[str, tuple[int, ...]]:
         """Why the loader does not start a program, '' where it does, and the inodes of its libraries. loader: its
         path, '' for a static program. Libraries beside a program that lies apart count too: whoever starts that tells
         the loader, by LD_LIBRARY_PATH."""
-        first = self._file(path, found)
-        if not loader or first is None:
+        first = self._file(path, found) if loader else None
+        if first is None:
             return "", ()
         path = self._reader.real(path) or path  # $ORIGIN is of the file itself (ld.so(8); /proc/self/exe)
         own = posixpath.dirname(path)
@@ -155,7 +162,7 @@ class Libraries:
         # breadth first, as ld.so loads them: what is loaded already is found by its name, whoever needs it again
         loaded, inodes = {posixpath.basename(loader)}, list[int]()
         waiting: deque[tuple[str, _File, tuple[str, ...], tuple[str, ...]]] = deque([(path, first, beside, ())])
-        while waiting and len(loaded) <= _MOST_LIBRARIES:
+        while waiting and not self.more:
             holder, file, inherited, way = waiting.popleft()
             folders = self._spelt(file.needs.paths, holder) if file.needs is not None else None
             if file.needs is None or folders is None:
@@ -165,6 +172,7 @@ class Libraries:
                 if name in loaded:
                     continue
                 loaded.add(name)
+                self._looked += 1
                 place, misfit = self._place(name, first.elf, loader, searched, posixpath.dirname(holder))
                 if place is None:
                     lost = f"{misfit}, which is for another processor" if misfit else f"{name}, which is not there"

@@ -114,6 +114,7 @@ def _observed(reader: ExtReader, programs: Iterable[str], layout: Layout) -> Roo
         sheets=looker.sheets,
         ends=looker.ends,
         more_files=looker.more,
+        more_programs=looker.libraries.more or looker.scripts.more,
         pulled=pulled,
         numbered=in_order,
         modular=looker.modular(),

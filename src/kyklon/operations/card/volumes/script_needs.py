@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import time
 from collections.abc import Callable, Iterable
 from importlib.util import find_spec
 
@@ -11,7 +10,7 @@ from kyklon.operations.card.volumes.script_calls import Calls, calls_of
 from kyklon.operations.card.volumes.start_order import FIXED, MADE
 
 _MOST_SOURCED = 5  # files that are read in
-_SECONDS = 3.0  # for all scripts of a root: whoever means harm can write some that take long
+_MOST_READ = 2 << 20  # letters of all scripts of a root
 
 
 class ScriptNeeds:
@@ -21,17 +20,17 @@ class ScriptNeeds:
         self, there: Callable[[str], bool], text: Callable[[str], str], names: Callable[[str], Iterable[str]]
     ) -> None:
         self._there, self._text, self._names = there, text, names
-        self._taken = 0.0
+        self._read = 0
 
     def calls(self, text: str, interpreter: str) -> Calls:
-        """As calls_of(), while there is time."""
-        if self._taken > _SECONDS:
-            return Calls(unsure=True)
-        begun = time.monotonic()
-        try:
-            return calls_of(text, interpreter)
-        finally:
-            self._taken += time.monotonic() - begun
+        """As calls_of(), while there is not too much."""
+        self._read += len(text)
+        return Calls(unsure=True) if self.more else calls_of(text, interpreter)
+
+    @property
+    def more(self) -> bool:
+        """Whether there was more than is read."""
+        return self._read > _MOST_READ
 
     def where(self, name: str, further: Iterable[str] = ()) -> str:
         """Where a program is found by its name, '' for nowhere; further: folders of PATH beside the usual ones."""
@@ -41,12 +40,15 @@ class ScriptNeeds:
 
     def misses(self, path: str, calls: Calls) -> tuple[str, ...]:
         """What a script calls that is not there, in words."""
-        known, unsure, waiting = set(calls.defined), calls.unsure, list(calls.sourced)
-        for source in waiting[:_MOST_SOURCED]:
+        known, unsure, waiting = set(calls.defined), calls.unsure, list(dict.fromkeys(calls.sourced))
+        for number, source in enumerate(waiting):  # it grows
+            if number >= _MOST_SOURCED:
+                unsure = True
+                break
             text = self._text(source) if source.startswith("/") else ""
             inner = self.calls(text, "sh")
             known |= inner.defined
-            waiting += inner.sourced
+            waiting += [each for each in inner.sourced if each not in waiting]
             unsure = unsure or not text or inner.unsure
         found = {}
         for call in calls.programs:
