@@ -12,6 +12,7 @@ from pathlib import Path
 import networkx
 import numpy as np
 import pytest
+from evdev import ecodes
 from scipy.optimize import Bounds, LinearConstraint, milp
 
 from kyklon.catalogue.control_records import Keyboard
@@ -19,6 +20,7 @@ from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder
 from kyklon.catalogue.system_records import System
 from kyklon.demo import school_fair
+from kyklon.devices.ports import InputFacts
 from kyklon.model.build import edited
 from kyklon.model.controls import AxisLimits, KeyReading
 from kyklon.model.world import World
@@ -26,6 +28,7 @@ from kyklon.operations.controls import assignment, exports, keymaps, legends, wi
 from kyklon.operations.controls.assignment import Problem
 from kyklon.operations.controls.levers import axis_hwdb
 from kyklon.operations.controls.matrix import reconstruct
+from kyklon.operations.controls.sources import matched
 from support import Demo
 from test_controls import rig_for
 from test_controls_maps import a_matrix, drawn
@@ -191,3 +194,26 @@ def test_drawings_are_svg_of_the_panels_own_size(demo: Demo, catalogue: Catalogu
         for each in root.iter("{http://www.w3.org/2000/svg}circle")
     }
     assert holes == {(control.x, control.y): control.bore for control in seat.controls}
+
+
+@pytest.mark.parametrize(
+    ("encoder_id", "base"), [("generic-encoder-pad", "BTN_GAMEPAD"), ("generic-encoder-joystick", "BTN_JOYSTICK")]
+)
+def test_a_generic_encoder_is_what_the_kernel_makes_of_numbered_buttons(
+    encoder_id: str, base: str, catalogue: Catalogue
+) -> None:
+    """drivers/hid/hid-input.c (6.1), HID_UP_BUTTON: the application's first code and the button's number less one, by
+    the numbers of linux/input-event-codes.h as evdev has them. Without ids nothing is issued that goes by them."""
+    encoder = catalogue.get(Encoder, encoder_id)
+    buttons = [each.event for each in encoder.terminals if each.event.startswith("BTN_")]
+    first = ecodes.ecodes[base]
+    assert [ecodes.ecodes[event] for event in buttons] == list(range(first, first + 12))
+    hookup = rig_for(catalogue, "single-eight", encoder_id)
+    assert not encoder.is_known
+    assert exports.sdl_line(hookup, 1) == ""
+    rules = exports.udev_rules(hookup)
+    assert "not known" in rules
+    assert all(line.startswith("#") for line in rules.splitlines())
+    own = InputFacts("e3", "Anybody's pad", 0x1234, 1, 1, "usb", (buttons[0],), (), 8.0, "usb-1/input0")
+    mouse = InputFacts("e1", "Mouse", 0x1234, 2, 1, "usb", ("BTN_LEFT",), (), 8.0, "usb-2/input0")
+    assert [(player, facts.identity) for _role, player, facts in matched(hookup, (mouse, own))] == [(1, "e3")]

@@ -362,5 +362,10 @@ class Encoder(CataloguePart):
     quirk_why: str = ""
     terminals: tuple[Terminal, ...]
 
+    @property
+    def is_known(self) -> bool:
+        """Whether its USB ids are told: a generic one has none until the own one is learnt."""
+        return self.link not in ("usb", "bluetooth") or self.vendor != 0
+
     def terminal(self, terminal_id: str) -> Terminal | None:
         return next((terminal for terminal in self.terminals if terminal.id == terminal_id), None)

@@ -68,7 +68,7 @@ def sdl_line(hookup: Hookup, player: int) -> str:
     own = [path for path in own if path.device is device]
     players = {path.terminal.player for path in own if path.terminal}
     events = [terminal.event for terminal in device.encoder.terminals if terminal.player in players]
-    if any(event.startswith("KEY_") for event in events):
+    if any(event.startswith("KEY_") for event in events) or not device.encoder.is_known:
         return ""
     buttons, axes, hats = button_indexes(events), axis_indexes(events), hat_indexes(events)
     fields = []
@@ -108,6 +108,9 @@ def udev_rules(hookup: Hookup) -> str:
     for device in hookup.devices:
         encoder, port = device.encoder, told.get(device.role, "")
         if encoder.link not in ("usb", "bluetooth"):
+            continue
+        if not encoder.is_known:
+            lines.append(f"# {visible(device.title)}: its USB ids are not known; learn your own on the shelf")
             continue
         match = f'ATTRS{{id/vendor}}=="{encoder.vendor:04x}", ATTRS{{id/product}}=="{encoder.product:04x}"'
         if port:
@@ -316,7 +319,11 @@ def issue(build: Build, catalogue: Catalogue, _world: World) -> dict[str, str]:
         "controls/labels.svg": legends.labels(made),
         "controls/61-kyklon-axes.hwdb": axis_hwdb(
             build.controls.axes,
-            {device.role: (device.encoder.vendor, device.encoder.product) for device in hookup.devices},
+            {
+                device.role: (device.encoder.vendor, device.encoder.product)
+                for device in hookup.devices
+                if device.encoder.is_known
+            },
         ),
         "controls/guests.svg": legends.guest_card(hookup, systems),
     }

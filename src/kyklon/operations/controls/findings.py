@@ -32,6 +32,7 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
         return _ghosts(build, catalogue)
     return [
         *_quirks(build, hookup),
+        *_generic(hookup),
         *_players(hookup),
         *_links(build, catalogue, hookup),
         *_wiring(hookup),
@@ -58,6 +59,24 @@ def quirk_remedy(build: Build, *encoders: Encoder) -> Remedy | None:
     change = change_of("boot.kernel_words", list(words(after)), before or "none", after)
     names = " and ".join(dict.fromkeys(encoder.name for encoder in encoders if encoder_quirk(encoder)))
     return Remedy(label=f"Add the quirk of {names}", changes=(change,))
+
+
+def _generic(hookup: Hookup) -> list[Finding]:
+    return [
+        Finding(
+            code=f"controls.generic:{encoder.id}",
+            severity=Severity.NOTE,
+            operation=OPERATION,
+            subject=encoder.name,
+            title=f"{encoder.name}: learn your own once it is here",
+            message="Its USB ids and what each terminal sends are the usual ones, not your own: plug it in and press "
+            "“Learn a part…” on the shelf.",
+            why="Steady names, pad maps and axis limits go by the ids; they are left out until then.",
+            source="Linux: Documentation/input/gamepad.rst, drivers/hid/hid-input.c",
+        )
+        for encoder in dict.fromkeys(device.encoder for device in hookup.devices)
+        if not encoder.is_known
+    ]
 
 
 def _quirks(build: Build, hookup: Hookup) -> list[Finding]:

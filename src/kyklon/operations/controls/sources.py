@@ -216,6 +216,10 @@ def matched(hookup: Hookup, listed: Sequence[InputFacts]) -> tuple[tuple[str, in
     for device in hookup.devices:
         ids = device.encoder.vendor, device.encoder.product
         own = [key for key in bodies if key[:2] == ids]
+        if not device.encoder.is_known:  # any that is no other's, and speaks as it does
+            others = {(each.encoder.vendor, each.encoder.product) for each in hookup.devices}
+            events = {terminal.event.rstrip("+-") for terminal in device.encoder.terminals}
+            own = [key for key in bodies if key[:2] not in others and events & set(bodies[key][0].buttons)]
         port = ports.get(device.role, "")
         key = next((each for each in own if each not in taken and port and _same_socket(port, each[2])), None)
         if key is not None:
