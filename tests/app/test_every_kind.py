@@ -23,7 +23,7 @@ from kyklon.parts.facts import facts_of
 from kyklon.parts.fields import KIND_WORDS, fields_of, one
 from kyklon.record import folder as store
 
-OUTSIDE = ("dialects", "templates")  # hold templates: an import of them has to be agreed to
+OUTSIDE = ("dialects", "templates", "add_ons")  # hold text: an import of them has to be agreed to
 
 
 def test_the_shelf_has_a_name_and_fields_for_every_kind() -> None:
