@@ -68,7 +68,7 @@ COMMANDS = (
     ),
     Command(
         "space",
-        ("assembly", "space"),
+        ("space", "space"),
         "Show the parts in the case, what collides and what makes room; exit 1 when something collides.",
     ),
     Command(
