@@ -25,6 +25,7 @@ GROUPS = (  # heading, and the topics below it in their order
             "job-multiboot",
             "job-bare-metal",
             "job-black-screen",
+            "job-add-on",
             "job-running-machine",
             "job-worn-card",
             "job-lesson",
