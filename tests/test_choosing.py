@@ -85,6 +85,7 @@ def test_the_next_larger_card() -> None:
     assert choice.room == int(16 * GB * 0.985) - int(8 * GB * 0.985)
     assert list(choosing.SIZES) == [8, 16, 32, 64, 128, 256, 512, 1024], "as cards are sold"
     assert next_larger(games, 60 * GB - 1, 64 * GB, 1) is not None
+    assert next_larger(items(100 * GB), int(64 * GB * 0.985), 32 * GB, 1) is None, "it would hold no more"
 
 
 # --- versions ------------------------------------------------------------------------------------------------------
@@ -114,8 +115,10 @@ def test_a_gap_is_what_the_solver_left_open(monkeypatch: pytest.MonkeyPatch) -> 
     monkeypatch.setattr(scipy.optimize, "milp", stopped)
     told = choose(games, 10, 1)  # the worthiest by the byte, after which nothing fits
     assert (told.worth, told.gap) == (8.6, pytest.approx((14.1 - 8.6) / 14.1))
-    monkeypatch.setattr(scipy.optimize, "milp", lambda _costs, **_words: SimpleNamespace(x=None, mip_dual_bound=None))
-    assert choose(games, 10, 1).gap == pytest.approx((14.2 - 8.6) / 14.2), "8.6 and four fifths of 7: Dantzig 1957"
+    for answer in (None, np.zeros(3)):  # nothing found, or nothing proved
+        told = SimpleNamespace(x=answer, mip_dual_bound=None)
+        monkeypatch.setattr(scipy.optimize, "milp", lambda _costs, told=told, **_words: told)
+        assert choose(games, 10, 1).gap == pytest.approx((14.2 - 8.6) / 14.2), "8.6 and four fifths of 7: Dantzig 1957"
 
 
 def test_where_a_version_stands() -> None:

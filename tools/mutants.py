@@ -59,6 +59,9 @@ SAME = {
         "core.sum() < _SMALL -> core.sum() <= _SMALL": "the same",
         "3000 -> 3001": "the same",
         "slack > 1e-09 -> slack >= 1e-09": "a solver that has nothing to win wins nothing",
+        "slack < _NEAR * bound -> slack <= _NEAR * bound": "a real number hits the margin with no weight",
+        "found.x > 0.5 -> found.x >= 0.5": "the solver's numbers are whole",
+        "left >= 0 -> left > 0": "with no room left no game of the core fits, whoever looks",
     },
 }
 
