@@ -12,6 +12,7 @@ from kyklon.app.pages.assembly.openings_dialog import OpeningsDialog
 from kyklon.app.pages.assembly.page import HEAT, ORDER, POWER, SPACE, WIRES
 from kyklon.base.errors import WrongUse
 from kyklon.commands import assembly as by_command
+from kyklon.commands.space import space
 from kyklon.model.build import edited
 from kyklon.operations.assembly.tree import feed
 from kyklon.record import folder as store
@@ -171,19 +172,19 @@ def test_an_opening_is_added_changed_and_removed(user: User) -> None:
 def test_openings_and_wires_by_commands(demo: Demo, capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     for name, mm in (("inner_wide", 414.0), ("inner_deep", 224.0), ("inner_high", 120.0)):
         store.update(demo.folder, lambda build, name=name, mm=mm: edited(build, f"assembly.{name}", mm))
-    by_command.space(demo.folder, ["board=3,100"])
+    space(demo.folder, ["board=3,100"])
     assert "No opening in the left wall, 131 mm along" in capsys.readouterr().out
-    by_command.space(demo.folder, opening=["slot=left:24x10@131,7:card", "old=back:d30@200,60"])
+    space(demo.folder, opening=["slot=left:24x10@131,7:card", "old=back:d30@200,60"])
     told = capsys.readouterr().out
     assert "can be changed through the left wall" in told
     assert "old, Old: back wall, 30 mm across, unused, to be covered" in told
-    by_command.space(demo.folder, turn=["board"], close=["old"])
+    space(demo.folder, turn=["board"], close=["old"])
     assert store.load(demo.folder).build.assembly.bodies[0].turned == 90
     for bad in ("slot=left:24@1,2", "slot=side:24x10@1,2", "slot=left:24x10@1,2:door"):
         with pytest.raises(WrongUse, match="no opening"):
-            by_command.space(demo.folder, opening=[bad])
+            space(demo.folder, opening=[bad])
     with pytest.raises(WrongUse, match="already"):
-        by_command.space(demo.folder, opening=["slot=left:24x10@1,2"])
+        space(demo.folder, opening=["slot=left:24x10@1,2"])
     (tmp_path / "ribbon.csv").write_text(TABLE)
     assert by_command.wires(demo.folder) == 0
     assert by_command.wires(demo.folder, read=tmp_path / "ribbon.csv") == 1
@@ -217,15 +218,15 @@ def test_the_same_by_commands(demo: Demo, capsys: pytest.CaptureFixture[str], tm
     assert by_command.warmth(demo.folder) == 0
     assert "No fan is needed" in capsys.readouterr().out
     assert by_command.warmth(demo.folder, "peak") == 1
-    assert by_command.space(demo.folder) == 0
-    assert by_command.space(demo.folder, ["board=90,94", "encoder=95,100"]) == 1
+    assert space(demo.folder) == 0
+    assert space(demo.folder, ["board=90,94", "encoder=95,100"]) == 1
     assert "overlap by" in capsys.readouterr().out
-    assert by_command.space(demo.folder, remove=["board", "encoder"], add=["post=8x8x40@5,5,0"], fix=["post"]) == 0
+    assert space(demo.folder, remove=["board", "encoder"], add=["post=8x8x40@5,5,0"], fix=["post"]) == 0
     assert store.load(demo.folder).build.assembly.bodies[0].fixed
     with pytest.raises(WrongUse, match="no thing"):
-        by_command.space(demo.folder, add=["post=8x8"])
+        space(demo.folder, add=["post=8x8"])
     with pytest.raises(WrongUse, match="already"):
-        by_command.space(demo.folder, add=["post=8x8x9"])
+        space(demo.folder, add=["post=8x8x9"])
     assert by_command.template(demo.folder, tmp_path / "templates") == 0
     assert len(list((tmp_path / "templates").glob("*.dxf"))) == 5
     assert by_command.switch(demo.folder) == 1
