@@ -39,9 +39,11 @@ def there(add_on: AddOn, answers: dict[str, bool]) -> bool:
 def lines(add_on: AddOn) -> str:
     """What puts an add-on onto a machine, as lines of a shell script that root runs; running it again changes nothing
     more."""
-    made = [_file(f"/{each.path.strip('/')}", each.text, each.mode) for each in add_on.files]
+    made = [whole_file(f"/{each.path.strip('/')}", each.text, each.mode) for each in add_on.files]
     if add_on.drivers:
-        made.append(_file(f"/etc/modules-load.d/{add_on.id}.conf", "".join(f"{each}\n" for each in add_on.drivers)))
+        made.append(
+            whole_file(f"/etc/modules-load.d/{add_on.id}.conf", "".join(f"{each}\n" for each in add_on.drivers))
+        )
     if add_on.started:
         made.append(_service(add_on))
     return "".join(made)
@@ -70,18 +72,14 @@ def _service(add_on: AddOn) -> str:
     line = add_on.started if not add_on.user else f"su -s /bin/sh {add_on.user} -c {quote(add_on.started)}"
     return (
         "if [ -d /run/systemd/system ]; then\n"
-        f"{_file(place, unit(add_on))}"
+        f"{whole_file(place, unit(add_on))}"
         f"mkdir -p {wanted.rpartition('/')[0]}\nln -sf {place} {wanted}\n"
         f"systemctl daemon-reload && systemctl --no-block restart {unit_name(add_on)} || :\n"
         f"else\n{start_line(f'{line} &')}fi\n"
     )
 
 
-def _file(path: str, text: str, mode: str = "0644") -> str:
-    return whole_file(path, text, mode)
-
-
-def whole_file(path: str, text: str, mode: str) -> str:
+def whole_file(path: str, text: str, mode: str = "0644") -> str:
     """Lines that write a file. The word that ends it is one that no line of it is."""
     end, number = "KYKLON", 1
     while end in text.split("\n"):

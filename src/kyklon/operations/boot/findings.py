@@ -10,6 +10,7 @@ from kyklon.model.build import Build, change_of
 from kyklon.model.card import CardContents
 from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy, Severity
+from kyklon.model.system import SystemSetup
 from kyklon.model.world import World
 from kyklon.operations.boot import add_on_findings
 from kyklon.operations.boot.as_found import as_found
@@ -268,6 +269,23 @@ def _setup(build: Build, image: Image, contents: CardContents | None) -> list[Fi
                 "The settings of this build are not applied.",
             )
         )
+    found += _wireless(setup)
+    if setup.start_command:
+        found.append(
+            _of_setup(
+                "start-line",
+                "This build runs its own command at every boot",
+                setup.start_command,
+                "It runs as root: read it before you trust a build from someone else.",
+                Severity.NOTE,
+            )
+        )
+    return found
+
+
+def _wireless(setup: SystemSetup) -> list[Finding]:
+    """What the Wi-Fi's name and key say of each other."""
+    found = []
     if setup.wireless_name and setup.wireless_key and setup.key_for != setup.wireless_name:
         change = change_of("system.wireless_key", "", "of another network", "none")
         what = f"It was made for {setup.key_for or 'a network without a name'}; type the Wi-Fi password again."
@@ -288,16 +306,6 @@ def _setup(build: Build, image: Image, contents: CardContents | None) -> list[Fi
                 f"{setup.wireless_name} would be joined without a password",
                 "Type its Wi-Fi password, if it has one.",
                 "On an open network anyone nearby can read the traffic.",
-            )
-        )
-    if setup.start_command:
-        found.append(
-            _of_setup(
-                "start-line",
-                "This build runs its own command at every boot",
-                setup.start_command,
-                "It runs as root: read it before you trust a build from someone else.",
-                Severity.NOTE,
             )
         )
     return found

@@ -128,19 +128,7 @@ def _software(build: Build, catalogue: Catalogue, world: World) -> Iterable[Step
             (),
             (before[0], ("wire", "the controls must be wired")),
         )
-    for add_on in _by_hand(build, catalogue, image):
-        low, high = add_on.minutes
-        yield Step(
-            f"add-on-{add_on.id}",
-            30,
-            f"Install {add_on.name}",
-            "add-on",
-            _about(2),
-            (low, (low + high) / 2, high),
-            ("machine",),
-            (),
-            (("open-start", "it is installed on the running system"),),
-        )
+    yield from _installing(build, catalogue, image)
     yield Step(
         "library",
         60,
@@ -297,12 +285,23 @@ def _casework() -> Iterable[Step]:
     )
 
 
-def _by_hand(build: Build, catalogue: Catalogue, image: Image | None) -> tuple[AddOn, ...]:
+def _installing(build: Build, catalogue: Catalogue, image: Image | None) -> Iterable[Step]:
     """The add-ons that no script of the first boot installs."""
     if image is None or image.first_boot_script or not image.has_system:
-        return ()
-    found = (catalogue.find(AddOn, each) for each in build.system.add_ons)
-    return tuple(each for each in found if each is not None)
+        return
+    for add_on in (each for each in catalogue.all(AddOn) if each.id in build.system.add_ons):
+        low, high = add_on.minutes
+        yield Step(
+            f"add-on-{add_on.id}",
+            30,
+            f"Install {add_on.name}",
+            "add-on",
+            _about(2),
+            (low, (low + high) / 2, high),
+            ("machine",),
+            (),
+            (("open-start", "it is installed on the running system"),),
+        )
 
 
 def _learnt(build: Build, found: Sequence[Step], elsewhere: Sequence[Done]) -> Iterable[Step]:
