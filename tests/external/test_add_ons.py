@@ -21,10 +21,12 @@ from kyklon.catalogue.loader import load
 from kyklon.commands import part as part_command
 from kyklon.commands import plan
 from kyklon.commands import setup as by_command
+from kyklon.commands.shared import open_folder
 from kyklon.model.build import PartCopy, edited
 from kyklon.model.world import World
 from kyklon.operations.boot import add_on_findings
 from kyklon.operations.boot.add_ons import lines, unit
+from kyklon.operations.plan.steps import steps
 from kyklon.parts import add_on, copies, trust, view
 from kyklon.parts.store import plain_row
 from kyklon.record import folder as store
@@ -191,6 +193,10 @@ def test_by_commands_from_a_script_to_the_machine(demo: Demo, capsys: pytest.Cap
     assert WAKE in text
     assert "zoneinfo/Europe/Dublin" in text
     subprocess.run(["sh", "-n", demo.folder / "setup.sh"], check=True)
+    build, known = open_folder(demo.folder)
+    (step,) = (each for each in steps(build, known, World()) if each.id == "add-on-wake-screen")
+    assert step.alone == (1.0, 3.0, 5.0), "its own minutes: nothing installs it at the first boot"
+    assert "open-start" in dict(step.after)
     kept = json.loads((demo.folder / "build.json").read_text())
     assert [copy["id"] for copy in kept["copies"] if copy["kind"] == "add_ons"] == ["wake-screen"]
     assert "wake-screen" in copies.ids_in(kept)
