@@ -18,6 +18,7 @@ import pytest
 from backports import zstd
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QDialog, QFileDialog, QLineEdit
 
 from kyklon.app.pages.card.bare_metal import BareBench
@@ -352,6 +353,21 @@ def choose(user: Any, bench: KeepBench, name: str) -> None:
     user.wait(lambda: bool(lines()))
     user.click(lines()[0])
     user.wait()
+
+
+def test_a_press_is_not_lost_when_the_drives_are_read_again(user: Any) -> None:
+    bench = keep_bench(user)
+    user.wait(lambda: bool(bench.drive_list.lines))
+    line = next(line for line in bench.drive_list.lines if line.accessibleName().startswith("blank-card,"))
+    line.setFocus()
+    QTest.mousePress(line, Qt.MouseButton.LeftButton)
+    rows = tuple((replace(target.facts, model="read again"), verdict) for target, verdict in bench.drives.rows())
+    bench.drive_list.show_drives(rows[::-1], "")
+    user.wait()
+    assert user.window.focusWidget() is line
+    QTest.mouseRelease(line, Qt.MouseButton.LeftButton)
+    user.wait(lambda: bench.drives.chosen is not None)
+    assert bench.drives.chosen.facts.name == "blank-card"
 
 
 def test_backed_up_restored_to_a_larger_card_and_compared(

@@ -12,6 +12,7 @@ from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.fields import FieldForm
+from kyklon.app.widgets.kept import Kept, Make
 from kyklon.app.widgets.paper import pdf_of
 from kyklon.model.assembly import Body
 from kyklon.operations.assembly import templates
@@ -60,6 +61,7 @@ class SpaceView(TabView):
         self._turn = button("Rotate 90°", self.turn, "quiet", tip="To the left, seen from above")
         self._part.add(self._name, grid, row(1, self._turn, self._gone))
         self._list = QVBoxLayout()
+        self._kept = Kept[QWidget](self._list)
         holder = QWidget()
         holder.setLayout(self._list)
         fits = Sheet("Collisions")
@@ -85,12 +87,13 @@ class SpaceView(TabView):
         found = clashes(space)
         self.drawing.show_space(space, found, build.assembly.openings)
         self._show_sizes()
-        while (item := self._list.takeAt(0)) is not None:
-            if (old := item.widget()) is not None:
-                old.hide()
-                old.deleteLater()
+        rows: list[tuple[object, Make]] = []
+
+        def say(words: str, role: str = "muted", *, wrap: bool = True) -> None:
+            rows.append(((words, role), lambda: label(words, role, wrap=wrap)))
+
         for clash in found[:_MOST]:
-            self._list.addWidget(label(self._words(clash), "stop", wrap=True))
+            say(self._words(clash), "stop")
             for room in rooms(build, catalogue, clash)[:3]:
                 words = room.words
                 for name in (
@@ -98,26 +101,26 @@ class SpaceView(TabView):
                     space.box(space.box(clash.one).whole) if space.box(clash.one) else None,
                 ):
                     words = words.replace(f" of {name.name}", "").replace(f" {name.name}", "") if name else words
-                self._list.addWidget(button(words, lambda room=room: self.take_room(room), "quiet"))
+                rows.append(
+                    (
+                        (words, room),
+                        lambda words=words, room=room: button(words, lambda: self.take_room(room), "quiet"),
+                    )
+                )
         if len(found) > _MOST:
-            self._list.addWidget(label(f"and {len(found) - _MOST} more", "muted"))
+            say(f"and {len(found) - _MOST} more")
         if not found:
-            self._list.addWidget(label("Nothing collides.", "muted"))
+            say("Nothing collides.")
         for lead in leads(build, catalogue):
             words = f"{lead.name}: at least {lead.needs_mm:.0f}\u202fmm of cable"
             short = not lead.reaches
-            self._list.addWidget(
-                label(
-                    f"▲ {words}; it has {lead.has_mm:.0f}\u202fmm" if short else words,
-                    "stop" if short else "muted",
-                    wrap=True,
-                )
-            )
+            say(f"▲ {words}; it has {lead.has_mm:.0f}\u202fmm" if short else words, "stop" if short else "muted")
         card = card_reach(build, catalogue)
         if card.reached is not None:
-            self._list.addWidget(label(card.words, "muted" if card.reached else "stop", wrap=True))
+            say(card.words, "muted" if card.reached else "stop")
         if space.assumed:
-            self._list.addWidget(label(f"Assumed: {'; '.join(space.assumed)}.", "muted", wrap=True))
+            say(f"Assumed: {'; '.join(space.assumed)}.")
+        self._kept.show(rows)
         self._list.addStretch(1)
 
     def _words(self, clash: Clash) -> str:

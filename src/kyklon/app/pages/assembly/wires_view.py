@@ -10,6 +10,7 @@ from kyklon.app.pages.assembly.wires_drawing import WiresDrawing
 from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, unmarked
+from kyklon.app.widgets.kept import emptied
 from kyklon.base.errors import KyklonError
 from kyklon.base.shown import visible
 from kyklon.model.casework import Connector
@@ -79,7 +80,7 @@ class WiresView(TabView):
         )
         self.drawing.show_connector(shown, wrong, done)
         self._drop.setEnabled(any(row.id == chosen for row in build.assembly.connectors))
-        _clear(self._wrong)
+        emptied(self._wrong)
         for fault in wrong[:4]:
             self._wrong.addWidget(
                 label(
@@ -91,7 +92,7 @@ class WiresView(TabView):
         if len(wrong) > 4:
             self._wrong.addWidget(label(f"and {len(wrong) - 4} more", "muted"))
         if set(self._ticks) != {row.id for row in tests}:
-            _clear(self._list)
+            emptied(self._list)
             self._ticks = {}
             for test in tests:
                 tick = QCheckBox(unmarked(visible(_short(test, shown))))
@@ -157,10 +158,3 @@ def _short(test: Check, connector: Connector | None) -> str:
     for end in ends:
         one, other = one.removeprefix(f"{end} "), other.removeprefix(f"{end} ")
     return f"{one}: {test.held}" if test.held else f"{one} – {other}: {'beeps' if test.beep else 'silent'}"
-
-
-def _clear(layout: QVBoxLayout) -> None:
-    while (item := layout.takeAt(0)) is not None:
-        if (old := item.widget()) is not None:
-            old.hide()
-            old.deleteLater()

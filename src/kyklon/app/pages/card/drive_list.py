@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QAbstractButton, QScrollArea, QSizePolicy, QToolTip,
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import column, set_tip
+from kyklon.app.widgets.kept import Kept
 from kyklon.base.quantities import show_bytes
 from kyklon.base.shown import visible
 from kyklon.devices.ports import DriveFacts
@@ -28,12 +29,21 @@ class DriveLine(QAbstractButton):
         self._choosable = choosable or verdict.allowed
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)  # a refused one too: its reason can be read
-        if self._choosable:
-            self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.clicked.connect(lambda _checked=False: self._choose())
-        self.setAccessibleName(f"{facts.name}, {show_bytes(facts.size)}, {self.words}")
+        self._show()
+
+    def show_drive(self, facts: DriveFacts, verdict: Verdict, *, current: bool, choosable: bool = False) -> None:
+        """The same drive as it is now."""
+        self._facts, self._verdict, self._current = facts, verdict, current
+        self._choosable = choosable or verdict.allowed
+        self._show()
+
+    def _show(self) -> None:
+        self.setCursor(Qt.CursorShape.PointingHandCursor if self._choosable else Qt.CursorShape.ArrowCursor)
+        self.setAccessibleName(f"{self._facts.name}, {show_bytes(self._facts.size)}, {self.words}")
         set_tip(self, self.words)
         self._short = self._in_short()
+        self.update()
 
     @property
     def identity(self) -> str:
@@ -131,8 +141,9 @@ class DriveList(QWidget):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self._theme = theme
-        self._layout = column(spacing=0)
-        self.setLayout(self._layout)
+        layout = column(spacing=0)
+        self.setLayout(layout)
+        self._kept = Kept[DriveLine](layout)
         self.lines: list[DriveLine] = []
         self._shown = ""
         self._rows: tuple[object, ...] = ()
@@ -145,18 +156,19 @@ class DriveList(QWidget):
         if shown == self._rows:
             return
         self._rows = shown
-        for line in self.lines:
-            line.hide()
-            line.deleteLater()
-        self.lines = []
-        for facts, verdict in rows:
-            line = DriveLine(facts, verdict, self._theme, current=facts.identity == current, choosable=all_choosable)
-            line.chosen.connect(self.chosen)
-            self._layout.addWidget(line)
-            self.lines.append(line)
+        self.lines = self._kept.show(
+            (facts.identity, lambda row=(facts, verdict): self._line(*row)) for facts, verdict in rows
+        )
+        for line, (facts, verdict) in zip(self.lines, rows, strict=True):
+            line.show_drive(facts, verdict, current=facts.identity == current, choosable=all_choosable)
         if current:
             QTimer.singleShot(0, self._show_current)
         self._shown = current
+
+    def _line(self, facts: DriveFacts, verdict: Verdict) -> DriveLine:
+        line = DriveLine(facts, verdict, self._theme, current=False)
+        line.chosen.connect(self.chosen)
+        return line
 
     def _show_current(self) -> None:
         """Scroll to the chosen drive when it was just chosen."""

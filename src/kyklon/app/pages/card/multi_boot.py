@@ -12,8 +12,10 @@ from kyklon.app.pages.card.problem_list import ProblemLine, ProblemList
 from kyklon.app.pages.card.space_bar import Share, Space, SpaceBar
 from kyklon.app.session.session import Session
 from kyklon.app.theme.lamps import Lamp
+from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, scrolled, unmarked
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.app.widgets.kept import Kept
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes
@@ -30,6 +32,28 @@ from kyklon.record.folder import resolve
 _TOKENS = ("teal_soft", "amber_soft")
 
 
+class BundleRow(QWidget):
+    """One bundle: its lamp, a tick, its size."""
+
+    def __init__(self, bundle: Bundle, theme: Theme) -> None:
+        super().__init__()
+        self._bundle = bundle
+        self.tick, self._lamp = QCheckBox(unmarked(bundle.name)), Lamp(theme, "clear", 10)
+        self.tick.setEnabled(bundle.readable)
+        size = show_bytes(bundle.need) if bundle.readable else "not readable"
+        layout = row(self._lamp, self.tick, label(size, "mono"), spacing=10, margins=(2, 4, 8, 4))
+        layout.setStretch(1, 1)
+        self.setLayout(layout)
+
+    def show_check(self, found: multiboot.Check) -> None:
+        """Whether it is chosen, and the worst of its problems."""
+        self.tick.blockSignals(True)
+        self.tick.setChecked(self._bundle.folder in found.chosen)
+        self.tick.blockSignals(False)
+        own = [problem.severity.value for problem in found.problems if problem.bundle == self._bundle.folder]
+        self._lamp.set_state("stop" if "stop" in own else "caution" if "caution" in own else "clear")
+
+
 class MultiBench(Bench):
     def __init__(self, session: Session, drives: DriveBook) -> None:
         super().__init__(session, drives)
@@ -39,6 +63,7 @@ class MultiBench(Bench):
         self._target = Choice(self.theme, "Target", lambda _size: self.look())
         self.boxes: dict[str, QCheckBox] = {}
         self._rows = column(spacing=2)
+        self._kept = Kept[BundleRow](self._rows)
         self.check: multiboot.Check | None = None
         self._error = ""
         self._looked: tuple[object, ...] = ()
@@ -141,19 +166,18 @@ class MultiBench(Bench):
         self._target.set_choices(tuple(dict((*drives, *cards)).items()), current)
 
     def _show_check(self) -> None:
-        while self._rows.count():
-            item = self._rows.takeAt(0)
-            if item.widget():
-                item.widget().deleteLater()
-        self.boxes = {}
         found = self.check
         self._lay.setEnabled(found is not None and found.ready and not self.busy)
         if found is None:
+            self._kept.show(())
+            self.boxes = {}
             self._bar.show_space(None)
             self._list.show_lines((), self._error or "Choose the folder that holds the bundles.")
             return
-        for bundle in found.bundles:
-            self._rows.addWidget(self._row(bundle, found))
+        rows = self._kept.show((bundle, lambda bundle=bundle: self._row(bundle)) for bundle in found.bundles)
+        self.boxes = {bundle.folder: line.tick for bundle, line in zip(found.bundles, rows, strict=True)}
+        for line in rows:
+            line.show_check(found)
         self._rows.addStretch(1)
         going = [bundle for bundle in found.bundles if bundle.folder in found.chosen]
         shares = [Share("chooser", self.chooser.own_bytes, "grid")]
@@ -179,24 +203,14 @@ class MultiBench(Bench):
             "No problems found in these bundles.",
         )
 
-    def _row(self, bundle: Bundle, found: multiboot.Check) -> QWidget:
-        made = QWidget()
-        tick = QCheckBox(unmarked(bundle.name))
-        tick.setChecked(bundle.folder in found.chosen)
-        tick.setEnabled(bundle.readable)
-        tick.toggled.connect(lambda _on: self._on_ticked())
-        own = [problem.severity.value for problem in found.problems if problem.bundle == bundle.folder]
-        lamp = "stop" if "stop" in own else "caution" if "caution" in own else "clear"
-        size = show_bytes(bundle.need) if bundle.readable else "not readable"
-        self.boxes[bundle.folder] = tick
-        layout = row(Lamp(self.theme, lamp, 10), tick, label(size, "mono"), spacing=10, margins=(2, 4, 8, 4))
-        layout.setStretch(1, 1)
-        made.setLayout(layout)
+    def _row(self, bundle: Bundle) -> BundleRow:
+        made = BundleRow(bundle, self.theme)
+        made.tick.toggled.connect(self._on_ticked)
         return made
 
     # --- acting --------------------------------------------------------------------------------------------------
 
-    def _on_ticked(self) -> None:
+    def _on_ticked(self, _on: bool) -> None:
         chosen = [name for name, tick in self.boxes.items() if tick.isChecked()]
         self.session.edit("sets.chosen", chosen)
 

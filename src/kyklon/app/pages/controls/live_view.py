@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 
 from PyQt6.QtCore import QTimer
-from PyQt6.QtWidgets import QGridLayout, QStackedWidget, QTabBar, QWidget
+from PyQt6.QtWidgets import QStackedWidget, QTabBar, QWidget
 
 from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.chain_view import ChainView, Lit
@@ -17,10 +17,11 @@ from kyklon.app.pages.shelf.encoder_drawings import Histogram
 from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_role
+from kyklon.app.widgets.kept import Kept, Make
 from kyklon.base.errors import KyklonError
 from kyklon.model.controls import AxisLimits
 from kyklon.operations.controls import findings
-from kyklon.operations.controls.fault_words import name_of
+from kyklon.operations.controls.fault_words import FaultWords, name_of
 from kyklon.operations.controls.faulty import Fault, World
 from kyklon.operations.controls.levers import Rose, judged
 from kyklon.operations.controls.mapping import paths
@@ -84,10 +85,10 @@ class LiveView(BenchView):
     def _make_proof(self) -> Sheet:
         self._proof = Sheet("Guided", " ")
         self._hint = label("", "muted", wrap=True)
-        self._rows = QGridLayout()
-        self._rows.setVerticalSpacing(8)
+        rows = column(spacing=8)
+        self._kept = Kept[QWidget](rows)
         holder = QWidget()
-        holder.setLayout(column(self._rows, 1))
+        holder.setLayout(column(rows, 1))
         self._count = Choice(self.theme, "Faults to add", lambda _value: None)
         self._count.setMinimumContentsLength(7)
         self._count.set_choices((("1", "1 fault"), ("2", "2 faults"), ("3", "3 faults")), "2")
@@ -204,46 +205,33 @@ class LiveView(BenchView):
 
     def _show_faults(self) -> None:
         bench, proof = self.bench, self.bench.proof
-        while self._rows.count():
-            item = self._rows.takeAt(0)
-            if item.widget():
-                item.widget().hide()
-                item.widget().deleteLater()
         hint, note = self._hint_now()
         self._hint.setText(hint)
         self._hint.setVisible(bool(hint))
         self._proof.set_note(note)
-        for line, each in enumerate(bench.faults):
-            box = QWidget()
-            acts = row(spacing=6)
-            if each.fault.kind != "quirk":
-                acts.addWidget(
-                    button(
-                        "Fixed",
-                        lambda fault=each.fault: self._on_moved(fault),
-                        "outline",
-                        tip="I rewired it: test these switches again",
-                    )
-                )
-            if each.fault.kind == "quirk":
-                acts.addWidget(button("Add the quirk", lambda role=each.fault.detail: self._on_quirk(role)))
-            elif each.software:
-                acts.addWidget(
-                    button(
-                        "Fix in software",
-                        lambda fault=each.fault: bench.in_software(fault),
-                        tip="Leaves the wires alone and changes the mapping",
-                    )
-                )
-            acts.addStretch(1)
-            title, cure = label(f"{each.title}.", "strong", wrap=True), label(f"{each.cure}.", "small", wrap=True)
-            box.setLayout(column(title, cure, acts, spacing=3))
-            self._rows.addWidget(box, line, 0)
+        rows: list[tuple[object, Make]] = [(each, lambda each=each: self._fault_row(each)) for each in bench.faults]
         if bench.diagnosis is not None and bench.diagnosis.faults is None and proof is not None:
-            for line, words in enumerate(bench.diagnosis.unexplained[:8]):
+            for words in bench.diagnosis.unexplained[:8]:
                 act = tuple(words.split(" and "))
-                again = button(f"{words}: ask again", lambda act=act: bench.again(act))
-                self._rows.addWidget(again, line, 0)
+                rows.append(
+                    (words, lambda words=words, act=act: button(f"{words}: ask again", lambda: bench.again(act)))
+                )
+        self._kept.show(rows)
+
+    def _fault_row(self, each: FaultWords) -> QWidget:
+        box, acts, fault = QWidget(), row(spacing=6), each.fault
+        if fault.kind == "quirk":
+            acts.addWidget(button("Add the quirk", lambda: self._on_quirk(fault.detail)))
+        else:
+            tip = "I rewired it: test these switches again"
+            acts.addWidget(button("Fixed", lambda: self._on_moved(fault), "outline", tip=tip))
+        if fault.kind != "quirk" and each.software:
+            tip = "Leaves the wires alone and changes the mapping"
+            acts.addWidget(button("Fix in software", lambda: self.bench.in_software(fault), tip=tip))
+        acts.addStretch(1)
+        title, cure = label(f"{each.title}.", "strong", wrap=True), label(f"{each.cure}.", "small", wrap=True)
+        box.setLayout(column(title, cure, acts, spacing=3))
+        return box
 
     def _hint_now(self) -> tuple[str, str]:
         """What the proof says in a sentence, and beside its heading."""

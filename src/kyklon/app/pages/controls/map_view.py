@@ -8,6 +8,7 @@ from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.map_grid import NONE, Cell, Grid, MapGrid
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, scrolled, unmarked
+from kyklon.app.widgets.kept import emptied
 from kyklon.base.shown import visible
 from kyklon.catalogue.system_records import Emulator, System
 from kyklon.model.build import edited
@@ -199,11 +200,7 @@ class MapView(BenchView):
             None,
         )
         if list(self._ticks) != [f"{self._pick[0]} {each.id}" for each in free]:
-            while self._uses.count():
-                item = self._uses.takeAt(0)
-                if item.widget():
-                    item.widget().hide()
-                    item.widget().deleteLater()
+            emptied(self._uses)
             self._ticks = {}
             for line, each in enumerate(free):
                 tick = QCheckBox(unmarked(visible(f"uses {each.label}")))

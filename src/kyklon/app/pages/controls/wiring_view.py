@@ -22,6 +22,7 @@ from kyklon.app.widgets.basic import (
     set_tip,
     unmarked,
 )
+from kyklon.app.widgets.kept import emptied
 from kyklon.base.shown import visible
 from kyklon.catalogue.records import Encoder
 from kyklon.model.build import Build, edited
@@ -104,7 +105,7 @@ class WiringView(BenchView):
         if told == self._made:
             return
         self._made = told
-        _clear(self._device_grid)
+        emptied(self._device_grid)
         for line, device in enumerate(devices):
             encoder = device.encoder
             last = device.first + encoder.players - 1
@@ -132,7 +133,7 @@ class WiringView(BenchView):
 
     def _show_runs(self, made: wiring.Harness) -> None:
         if set(self._ticks) != {run.control for run in made.runs}:
-            _clear(self._runs)
+            emptied(self._runs)
             self._ticks = {}
             for line, run in enumerate(made.runs):
                 tick = QCheckBox()
@@ -217,11 +218,3 @@ class WiringView(BenchView):
         )
         build = edited(self.session.build, "controls.wires", wires)
         self.session.put(f"{control} {'wired' if on else 'not wired yet'}", build)
-
-
-def _clear(grid: QGridLayout) -> None:
-    while grid.count():
-        item = grid.takeAt(0)
-        if item.widget():
-            item.widget().hide()
-            item.widget().deleteLater()

@@ -13,6 +13,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.app.widgets.kept import emptied
 from kyklon.base import durable
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
@@ -163,10 +164,7 @@ class ClassDialog(QDialog):
         each = self.asked[self.at]
         self._question.set_title(f"Question {self.at + 1} of {len(self.asked)}, operation {each.operation}")
         self._words.setText(visible(each.words))
-        while (item := self._choices.takeAt(0)) is not None:
-            if (old := item.widget()) is not None:
-                old.hide()
-                old.deleteLater()
+        emptied(self._choices)
         for choice in each.choices:
             self._choices.addWidget(button(visible(choice), lambda choice=choice: self._pick(choice), "outline"))
         self.answer.clear()

@@ -19,6 +19,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, Sheet, TextBox, button, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.app.widgets.kept import emptied
 from kyklon.base import durable
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
@@ -176,10 +177,7 @@ class LogbookPage(QWidget):
 
     def _on_chosen(self) -> None:
         entries = self.chosen()
-        while (item := self._opened.takeAt(0)) is not None:
-            if (old := item.widget()) is not None:
-                old.hide()
-                old.deleteLater()
+        emptied(self._opened)
         self._restore.setEnabled(len(entries) == 1 and bool(entries[0].revision))
         if not entries:
             self._title.setText("Choose an entry, or two to compare them.")

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 from kyklon.app.pages.poweron.cause_bars import CauseBars
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, line_pitch, row, scrolled, set_tip
+from kyklon.app.widgets.kept import emptied
 from kyklon.base.quantities import show_minutes, show_share
 from kyklon.catalogue.fault_records import Observation
 from kyklon.faults.finder import Case, Likely, Next
@@ -144,7 +145,7 @@ class Conversation(QWidget):
 
     def _show_others(self, ways: Sequence[Next]) -> None:
         """The next best steps, to choose one of them instead."""
-        _clear(self._others)
+        emptied(self._others)
         for each in ways:
             words = each.cause.try_ if each.cause else each.observation.name if each.observation else ""
             kind = "Try" if each.cause else "Check" if each.kind == "check" else "Look"
@@ -163,7 +164,7 @@ class Conversation(QWidget):
         self.preferred.emit()
 
     def _show_said(self, case: Case) -> None:
-        _clear(self._list)
+        emptied(self._list)
         names = {observation.id: observation for observation in case.fault_model.observations}
         causes = {cause.id: cause.name for cause in case.fault_model.causes}
         gone = {earlier.id for earlier, _later in case.excluded}
@@ -199,7 +200,7 @@ class Conversation(QWidget):
         self._add.set_choices(tuple(choices), "")
 
     def _show_reasons(self) -> None:
-        _clear(self._reasons)
+        emptied(self._reasons)
         found = next((each for each in self._likely if each.cause.id == self._chosen), None)
         for widget in (self._found, self._not_this, self._cure):
             widget.setVisible(found is not None)
@@ -250,17 +251,3 @@ class Conversation(QWidget):
         self._chosen = self._picked = cause
         self._bars.show_causes(self._likely, cause)
         self._show_reasons()
-
-
-def _clear(layout: QVBoxLayout | QGridLayout) -> None:
-    while layout.count():
-        entry = layout.takeAt(0)
-        inner = entry.layout() if entry else None
-        while inner is not None and inner.count():
-            item = inner.takeAt(0)
-            if item and item.widget():
-                item.widget().hide()
-                item.widget().deleteLater()
-        if entry and entry.widget():
-            entry.widget().hide()
-            entry.widget().deleteLater()

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_role
+from kyklon.app.widgets.kept import emptied
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_minutes
@@ -86,11 +87,7 @@ class PracticeView(QWidget):
         self._show_list()
 
     def _show_list(self) -> None:
-        while self._list.count():
-            entry = self._list.takeAt(0)
-            if entry and entry.widget():
-                entry.widget().hide()
-                entry.widget().deleteLater()
+        emptied(self._list)
         kept = self._kept or DrillFile()
         for line, drill in enumerate(drills.drills(self.session.catalogue)):
             best = kept.progress.get(drill.id, drills.Progress()).best

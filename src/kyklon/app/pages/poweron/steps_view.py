@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QCheckBox, QGridLayout, QWidget
 from kyklon.app.pages.poweron.sim_screen import SimScreen
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled, set_tip, unmarked
+from kyklon.app.widgets.kept import emptied
 from kyklon.catalogue.records import Display
 from kyklon.operations.poweron.checklist import Item, items, measured_s
 
@@ -80,11 +81,7 @@ class StepsView(QWidget):
         return ", ".join(words)
 
     def _make(self, wanted: tuple[Item, ...]) -> None:
-        while self._grid.count():
-            entry = self._grid.takeAt(0)
-            if entry and entry.widget():
-                entry.widget().hide()
-                entry.widget().deleteLater()
+        emptied(self._grid)
         self._boxes = {}
         line = 0
         for item in wanted:

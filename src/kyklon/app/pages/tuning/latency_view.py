@@ -8,6 +8,7 @@ from kyklon.app.pages.tab_view import SystemView, side_px
 from kyklon.app.pages.tuning.latency_plot import LatencyPlot
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, label, row
+from kyklon.app.widgets.kept import Kept, Make
 from kyklon.base.errors import KyklonError
 from kyklon.catalogue.system_records import System
 from kyklon.model.build import CameraClip
@@ -36,6 +37,7 @@ class LatencyView(SystemView):
         self._side = Sheet("Ways to reduce it", "the best first")
         self._tips = QVBoxLayout()
         self._tips.setSpacing(8)
+        self._kept = Kept[QWidget](self._tips)
         self._figures = FigureRows(self.theme)
         self.counts = QLineEdit()
         self.counts.setAccessibleName("Frames counted for each press")
@@ -77,12 +79,9 @@ class LatencyView(SystemView):
         build, catalogue, world = self.build, self.session.catalogue, self.session.world
         system = catalogue.find(System, self.system_id)
         case = case_of(build, catalogue, system) if system is not None else None
-        while (item := self._tips.takeAt(0)) is not None:
-            if item.widget() is not None:
-                item.widget().hide()
-                item.widget().deleteLater()
         if system is None or case is None:
             self.plot.show_latency(None)
+            self._kept.show(())
             self._sheet.set_note("")
             self.tips, self.measured = (), None
             return
@@ -95,10 +94,9 @@ class LatencyView(SystemView):
             f"{suits(system, seen.mean)}"
         )
         self.tips = shorter(build, catalogue, world, system)
-        for tip in self.tips[:_SHOWN]:
-            self._tips.addWidget(self._tip(tip))
-        if not self.tips:
-            self._tips.addWidget(label("Kyklon knows no way to reduce it further.", "small", wrap=True))
+        rows: list[tuple[object, Make]] = [(tip, lambda tip=tip: self._tip(tip)) for tip in self.tips[:_SHOWN]]
+        none = "Kyklon knows no way to reduce it further."
+        self._kept.show(rows or [(none, lambda: label(none, "small", wrap=True))])
         self._tips.addStretch(1)
         clips = [clip for clip in build.tuning.clips if clip.system == system.id]
         self.measured = None

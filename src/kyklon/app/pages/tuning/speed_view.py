@@ -13,6 +13,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Sheet, button, label, row
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.app.widgets.kept import Kept
 from kyklon.base.errors import KyklonError
 from kyklon.base.reading import bytes_of
 from kyklon.catalogue.records import Board
@@ -146,6 +147,7 @@ class SpeedView(SystemView):
         self._side = Sheet("What helps")
         self._tips = QVBoxLayout()
         self._tips.setSpacing(8)
+        self._kept = Kept[QWidget](self._tips)
         self._about = label("", "", wrap=True)
         self._log = button("Read a frame-time log…", self._on_log_clicked)
         self._side.add(
@@ -165,13 +167,10 @@ class SpeedView(SystemView):
         build, catalogue, world = self.build, self.session.catalogue, self.session.world
         found = speeds(build, catalogue, world)
         self.plot.show_speeds(found)
-        while (item := self._tips.takeAt(0)) is not None:
-            if item.widget() is not None:
-                item.widget().hide()
-                item.widget().deleteLater()
         speed = next((each for each in found if each.system.id == self.system_id), None)
         if speed is None:
             self._about.setText("")
+            self._kept.show(())
             return
         board = catalogue.find(Board, build.part("board"))
         parts = ", ".join(f"{name.lower()} {ms:.1f}\u202fms" for name, ms in speed.parts)
@@ -186,8 +185,7 @@ class SpeedView(SystemView):
             f"{speed.system.name} on {board.name if board else 'the board'} at {speed.mhz:.0f}\u202fMHz: {parts}; "
             f"a frame has {speed.frame_ms:.1f}\u202fms.{ahead}{heavy}\n\n{told}\n\nBy board: {boards}."
         )
-        for tip in helps(build, catalogue, world, speed):
-            self._tips.addWidget(self._tip(tip))
+        self._kept.show((tip, lambda tip=tip: self._tip(tip)) for tip in helps(build, catalogue, world, speed))
 
     def _tip(self, tip: Help) -> QWidget:
         if tip.change is None:

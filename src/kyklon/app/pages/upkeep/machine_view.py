@@ -13,6 +13,7 @@ from kyklon.app.pages.upkeep.way_drawing import HERE, MACHINE, Station, WayDrawi
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.fields import FieldForm
+from kyklon.app.widgets.kept import Kept, Make
 from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.base.shown import visible
@@ -57,6 +58,7 @@ class MachineView(TabView):
         reach.add(self._form, row(self.password, self.key_button))
         self._figures = FigureRows(self.theme)
         self._list = QVBoxLayout()
+        self._kept = Kept[QWidget](self._list)
         holder = QWidget()
         holder.setLayout(self._list)
         says = Sheet("Status")
@@ -146,32 +148,30 @@ class MachineView(TabView):
 
     def _show_says(self) -> None:
         told = self.told
-        rows: list[tuple[str, str]] = []
+        figures: list[tuple[str, str]] = []
         if told is not None:
-            rows = [("Kernel", told.kernel or "unknown"), ("Up", show_duration(told.up_s))]
-            rows += [("Processor", f"{told.celsius:.0f}\u202f°C")] if told.celsius else []
-            rows += [("Free", show_bytes(told.free))] if told.free else []
-        self._figures.set_rows(tuple(rows))
-        while (item := self._list.takeAt(0)) is not None:
-            if (old := item.widget()) is not None:
-                old.hide()
-                old.deleteLater()
+            figures = [("Kernel", told.kernel or "unknown"), ("Up", show_duration(told.up_s))]
+            figures += [("Processor", f"{told.celsius:.0f}\u202f°C")] if told.celsius else []
+            figures += [("Free", show_bytes(told.free))] if told.free else []
+        self._figures.set_rows(tuple(figures))
+        rows: list[tuple[object, Make]] = []
+
+        def say(words: str, role: str = "") -> None:
+            rows.append(((words, role), lambda: label(words, role, wrap=True)))
+
         for line in told.worn[:4] if told else ():
-            self._list.addWidget(label(f"▲ {visible(line)}", "stop", wrap=True))
+            say(f"▲ {visible(line)}", "stop")
         for name in told.failed if told else ():
-            self._list.addWidget(label(f"▲ failed: {visible(name)}", "stop", wrap=True))
+            say(f"▲ failed: {visible(name)}", "stop")
         for words in self.planned.differences.values() if self.planned else ():
-            self._list.addWidget(label(visible(words, lines=True), "mono", wrap=True))
+            say(visible(words, lines=True), "mono")
         others = [each for each in self.found or () if each.ours is not True]
         for each in others[:6]:
-            self._list.addWidget(
-                label(visible(f"{each.neighbour.name}, {each.neighbour.address}: {each.words}"), wrap=True)
-            )
-            use = button("Use this address", lambda each=each: self.use(each), "quiet")
-            use.setEnabled(each.shell)
-            self._list.addWidget(use)
+            say(visible(f"{each.neighbour.name}, {each.neighbour.address}: {each.words}"))
+            rows.append((each, lambda each=each: self._use_button(each)))
         if told is None and not others:
-            self._list.addWidget(label("Find it, then check it: neither changes anything.", "muted", wrap=True))
+            say("Find it, then check it: neither changes anything.", "muted")
+        self._kept.show(rows)
         self._list.addStretch(1)
 
     # --- acting --------------------------------------------------------------------------------------------------
@@ -198,6 +198,11 @@ class MachineView(TabView):
             done,
             cancellable=False,
         )
+
+    def _use_button(self, sighting: finding.Sighting) -> QWidget:
+        use = button("Use this address", lambda: self.use(sighting), "quiet")
+        use.setEnabled(sighting.shell)
+        return use
 
     def use(self, sighting: finding.Sighting) -> None:
         """Reach the machine at another address from now on."""

@@ -14,6 +14,7 @@ from kyklon.app.pages.upkeep import asking
 from kyklon.app.pages.upkeep.saves_drawing import Line, SavesDrawing
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, unmarked
+from kyklon.app.widgets.kept import emptied
 from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes
 from kyklon.base.shown import visible
@@ -116,10 +117,7 @@ class SavesView(TabView):
             yield Line(visible(name), second, (*versions, letters.get(now_there or "", "")), kept)
 
     def _show_left(self) -> None:
-        while (item := self._list.takeAt(0)) is not None:
-            if (old := item.widget()) is not None:
-                old.hide()
-                old.deleteLater()
+        emptied(self._list)
         self._boxes = {}
         if self.left:
             why = dict.fromkeys(each.why_left for each in self.left)

@@ -11,6 +11,7 @@ from kyklon.app.pages.upkeep import asking
 from kyklon.app.pages.upkeep.way_drawing import HERE, MACHINE, Station, WayDrawing
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, button, column, label, row, scrolled
+from kyklon.app.widgets.kept import emptied
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
 from kyklon.base.quantities import show_bytes, show_duration
@@ -94,10 +95,7 @@ class StickView(TabView):
         self._figures.set_rows(tuple(figures))
         self._troubles.setText(words)
         self._troubles.setVisible(bool(words))
-        while (item := self._list.takeAt(0)) is not None:
-            if (old := item.widget()) is not None:
-                old.hide()
-                old.deleteLater()
+        emptied(self._list)
         for system, titles in found.foretold.items() if found else ():
             record = self.session.catalogue.find(System, system)
             missing = set(found.missing.get(system, ())) if found else set()

@@ -11,6 +11,7 @@ from kyklon.app.pages.upkeep import asking
 from kyklon.app.pages.upkeep.way_drawing import HERE, MACHINE, Station, WayDrawing
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
+from kyklon.app.widgets.kept import emptied
 from kyklon.base.progress import Watch
 from kyklon.base.shown import visible
 from kyklon.operations.upkeep import update
@@ -53,10 +54,7 @@ class UpdateView(TabView):
         """Override."""
         found = self.found
         self.take_button.setEnabled(found is not None and not found.troubles and not self.session.jobs.running)
-        while (item := self._list.takeAt(0)) is not None:
-            if (old := item.widget()) is not None:
-                old.hide()
-                old.deleteLater()
+        emptied(self._list)
         if found is None:
             self.drawing.show_way((Station("Choose the newer image", "next", HERE, "it is only read"),))
             self._verdict.setText("The first power-on with the newer image is predicted from its bytes.")
