@@ -344,6 +344,23 @@ class ExtInodes(ExtVolume):
             else:
                 yield from self._indirect(inode, place, level - 1, first, last)
 
+    def places(self, inode: Inode) -> Iterator[tuple[int, int, int]]:
+        """Where a file's blocks are: the first within the file, its number on the volume (0 for one that is reserved
+        only), how many; nothing for one that lies in its inode."""
+        if not inode.flags & INLINE_FLAG:
+            yield from self._mapped(inode)
+
+    def block_at(self, block: int) -> bytes:
+        """A block as it is once the journal is replayed."""
+        return self._read(block * self.block, self.block)
+
+    @property
+    def journal_start(self) -> int:
+        """The block of the journal's own superblock; 0 where there is none inside."""
+        if not self.has_journal:
+            return 0
+        return next(place for _logical, place, _count in self._mapped(self._inode(self._n(224), special=True)))
+
     def _on_volume(self, inode: Inode, block: int) -> int:
         if block and not self._first < block < self.blocks:
             raise FormatError(f"inode {inode.number}", 40, expected="a block of the volume", got=str(block))

@@ -173,7 +173,7 @@ class ExtVolume:
                 place = self._place(one, at, high)
                 if not first <= place <= last - length + 1:
                     raise Refused(f"group {group}", at, expected=f"a {what} within the group", got=f"block {place}")
-                if place == self._super_block:
+                if place == self.super_block:
                     self._sums_bad("a bitmap over the superblock")
             bad_sums += not self._sum_right(group, one)
         self._check_zones(table_blocks)
@@ -216,7 +216,13 @@ class ExtVolume:
         return frozenset(name for name, bit in (("quota", 0x100), ("project", 0x2000)) if self._read_only & bit)
 
     @property
-    def _super_block(self) -> int:
+    def has_journal(self) -> bool:
+        """Inside; one on another device is refused."""
+        return bool(self._compatible & JOURNAL)
+
+    @property
+    def super_block(self) -> int:
+        """The block that the first superblock lies in."""
         return 1 if self.block == 1024 else 0
 
     def _place(self, descriptor: bytes, low: int, high: int) -> int:
@@ -229,11 +235,11 @@ class ExtVolume:
         per_block = self.block // self._desc
         wanted = -(-self._groups // per_block)
         if not self._incompatible & _META_BG:
-            return self._blocks_at(self._super_block + 1, wanted)
+            return self._blocks_at(self.super_block + 1, wanted)
         first_meta, found = self._n(260), b""
         for number in range(wanted):
             if number < first_meta:
-                place = self._super_block + 1 + number
+                place = self.super_block + 1 + number
             else:
                 group = number * per_block
                 has_super = self._has_super(group)
