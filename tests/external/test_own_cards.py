@@ -11,12 +11,11 @@ import pytest
 
 from judges import loader
 from judges.compare import with_loader_stage
-from kyklon.base.errors import TargetError
 from kyklon.catalogue.loader import Catalogue, load
 from kyklon.demo import lighthouse
 from kyklon.demo.noise import device_tree, kernel_64
-from kyklon.model.build import Build, edited
-from kyklon.operations.boot.acts import planned_for
+from kyklon.model.build import Build, edited, remedied
+from kyklon.operations.boot.acts import planned_for, put_boot_files
 from kyklon.operations.boot.compile import compiled
 from kyklon.operations.card.drives import looking
 from kyklon.operations.card.volumes import contents
@@ -133,17 +132,37 @@ def test_what_fails_on_ext4_fails_for_the_loader(
     failure = of_kernel(seen_by(card, build, parts))
     assert failure is not None
     assert failure.stage == stage
-    assert failure.remedy is None, "files on ext4 are not written"
     if loader.available() and "missing" not in boot:  # the virtual board takes its own tree
         assert with_loader_stage(loader.load(card)) == stage
+    if failure.remedy is None:
+        return
+    better = remedied(build, failure.remedy)  # foretold to help, and it does
+    put_boot_files(tmp_path, better, parts, looking.find(str(card), tmp_path))
+    assert of_kernel(seen_by(card, better, parts)) is None
+    if loader.available():
+        assert with_loader_stage(loader.load(card)) == "started"
 
 
-def test_files_on_ext4_are_not_written(build: Build, parts: Catalogue, tmp_path: Path) -> None:
-    card = card_of(tmp_path, files_with(text(FDT)), "ext4")
-    before = card.read_bytes()
-    with pytest.raises(TargetError, match="ext4 partition, which Kyklon reads but does not write"):
-        planned_for(build, parts, looking.find(str(card), tmp_path))
-    assert card.read_bytes() == before
+@pytest.mark.parametrize("top", ["", "boot"])
+def test_boot_files_on_ext4_are_written(top: str, build: Build, parts: Catalogue, tmp_path: Path) -> None:
+    boot = text(f"\tfdt /{TREES}/other.dtb\n")
+    if top:
+        boot = boot.replace(" /kernels", " /boot/kernels").replace(" /dtbs", " /boot/dtbs")
+    card = card_of(tmp_path, files_with(boot), "ext4", top)
+    failure = of_kernel(seen_by(card, build, parts))
+    assert failure is not None
+    assert failure.remedy == PUT_ON_CARD
+    put = put_boot_files(tmp_path, build, parts, looking.find(str(card), tmp_path))
+    assert f"{top}/extlinux/extlinux.conf".lstrip("/") in put.files
+    bench = seen_by(card, build, parts)
+    assert of_kernel(bench) is None
+    path = f"{top}/{TREES}/ling.dtb".lstrip("/")
+    assert bench.tree == path
+    checked = subprocess.run(["e2fsck", "-fn", f"{card}?offset={MIB}"], capture_output=True, text=True, check=False)
+    assert checked.returncode == 0, checked.stdout
+    assert not planned_for(build, parts, looking.find(str(card), tmp_path)).files
+    if loader.available():
+        assert with_loader_stage(loader.load(card)) == "started"
 
 
 def test_a_wrong_tree_is_led_to_the_one_that_fits_wherever_it_is(

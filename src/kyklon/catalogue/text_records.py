@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field
@@ -81,6 +82,17 @@ class Dialect(CataloguePart):
     def longest_of(self, file: DialectFile) -> int:
         """Letters of a line of that file that are read."""
         return file.longest_line or self.longest_line
+
+    def where(self, file: DialectFile, there: Container[str]) -> str:
+        """Its path on a card that has these files, by lower-case path: a loader by labels looks for its own in / and
+        then in /boot (U-Boot: boot_prefixes)."""
+        other = f"boot/{file.path}"
+        scanned = file.kind == "extlinux" and file is self.files[0]
+        return other if scanned and file.path.lower() not in there and other.lower() in there else file.path
+
+    def file_at(self, path: str) -> DialectFile | None:
+        """The file that lies at a path of where()."""
+        return next((file for file in self.files if path in (file.path, self.where(file, (path.lower(),)))), None)
 
     def taken(self, board: Board) -> frozenset[str]:
         """The settings that reach that board by these files."""

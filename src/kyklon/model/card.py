@@ -264,7 +264,7 @@ class CardContents:
     why U-Boot would not read the boot partition. size: of the card in bytes. roots, root_errors: every partition as a
     kernel would take it for its root, by number; root: that of partition root_number, the first for Linux. not_read:
     why nothing was looked at, though nothing is known to be wrong. exact_names: the boot files are on ext4, which tells
-    small letters from capitals and is read only.
+    small letters from capitals.
     """
 
     table: PartitionTable | None = None
@@ -320,19 +320,20 @@ class CardContents:
     fsck: tuple[str, ...] = ()  # what e2fsck would complain of on that root
 
     def kernel(self, name: str) -> KernelFile | None:
-        return next((kernel for kernel in self.kernels if self._same(kernel.name, name)), None)
+        return next((kernel for kernel in self.kernels if self.same(kernel.name, name)), None)
 
     def tree(self, name: str) -> DeviceTree | None:
-        return next((tree for tree in self.trees if self._same(tree.name, name)), None)
+        return next((tree for tree in self.trees if self.same(tree.name, name)), None)
 
     def ramdisk(self, name: str) -> Ramdisk | None:
-        return next((each for each in self.ramdisks if self._same(each.name, name)), None)
+        return next((each for each in self.ramdisks if self.same(each.name, name)), None)
 
     def has(self, name: str) -> bool:
         """Whether a file of that path is on the boot partition, on FAT in whatever case."""
         return name in self.sizes if self.exact_names else name.lower() in {size.lower() for size in self.sizes}
 
-    def _same(self, one: str, other: str) -> bool:
+    def same(self, one: str, other: str) -> bool:
+        """Whether two names are one there."""
         return one == other if self.exact_names else one.lower() == other.lower()
 
 

@@ -175,7 +175,7 @@ def dialects_in(inside: CardContents, catalogue: Catalogue) -> tuple[FaultWords,
     found: dict[str, FaultWords] = {}
     for dialect in catalogue.all(Dialect):
         file = dialect.files[0]
-        text = inside.texts.get(file.path.lower())
+        text = inside.texts.get(dialect.where(file, inside.texts).lower())
         if text is None:
             continue
         codec = codec_of(file)

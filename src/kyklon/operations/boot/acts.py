@@ -11,9 +11,10 @@ from kyklon.base.inside import inside
 from kyklon.catalogue.loader import Catalogue
 from kyklon.devices.ports import Target
 from kyklon.model.build import Build, edited
-from kyklon.model.card import CardContents
+from kyklon.model.card import CardContents, Partition
 from kyklon.operations.boot.compile import compiled, difference
 from kyklon.operations.boot.firmware import differing
+from kyklon.operations.card.drives.ext_files import ExtFiles, NewFile
 from kyklon.operations.card.drives.fat_files import FatFiles
 from kyklon.operations.card.drives.interlock import Purpose, Request, opened
 from kyklon.operations.card.volumes import contents
@@ -48,40 +49,40 @@ def plan_boot_files(build: Build, catalogue: Catalogue, card: CardContents) -> P
 
 def planned_for(build: Build, catalogue: Catalogue, target: Target) -> Put:
     """The same from the bytes on a drive. Raises TargetError for one without a boot partition."""
-    card, _start = _boot_partition(target.path, target.facts.name)
+    card, _partition = _boot_partition(target.path, target.facts.name)
     return plan_boot_files(build, catalogue, card)
 
 
-def _boot_partition(path: Path, name: str) -> tuple[CardContents, int]:
-    """What is on a card, and the byte its boot partition begins at."""
+def _boot_partition(path: Path, name: str) -> tuple[CardContents, Partition]:
+    """What is on a card, and its boot partition."""
     card = contents.observe(path)
-    if card.exact_names:
-        raise TargetError(
-            f"The boot files of {name} are on an ext4 partition, which Kyklon reads but does not write.",
-            do="Save this build's boot files with `kyklon boot issue` and copy them there as root.",
-        )
-    boot = card.table.boot() if card.table else None
+    parts = card.table.partitions if card.table else ()
+    boot = next((part for part in parts if part.number == card.boot_number), None)
     if boot is None or card.boot_error:
         raise TargetError(
             f"{name} has no boot partition for the files. {card.table_error or card.boot_error}".strip(),
             do="Write the image first.",
         )
-    return card, boot.start
+    return card, boot
 
 
 def put_boot_files(folder: Path, build: Build, catalogue: Catalogue, target: Target) -> Put:
-    """Put this build's boot files on a card's FAT partition, keep a copy in issued/, and record it.
+    """Put this build's boot files on a card's boot partition, keep a copy in issued/, and record it.
 
-    Raises Refused, TargetError (no boot partition), TargetFull.
+    Raises Refused, TargetError (no boot partition, one that cannot be written), TargetFull, ToolError, VerifyError.
     """
     if not planned_for(build, catalogue, target).files:
         return Put({}, {})
     with opened(Request(target, Purpose.EDIT, build=build)) as place:  # what is read is what is changed
-        card, start = _boot_partition(place.path, place.facts.name)
-        files = FatFiles(place, start)
-        files.repair(card)
+        card, part = _boot_partition(place.path, place.facts.name)
         put = plan_boot_files(build, catalogue, card)
-        files.replace(put.files)
+        if card.exact_names:
+            new = [NewFile(f"/{name}", data) for name, data in put.files.items()]
+            ExtFiles(place, part.start, min(part.size, card.size - part.start)).replace(new)
+        else:
+            files = FatFiles(place, part.start)
+            files.repair(card)
+            files.replace(put.files)
     for name, data in put.files.items():
         durable.keep(inside(folder / "issued" / "boot", name), data)
     if target.facts.identity == build.card.drive:

@@ -27,7 +27,8 @@ def as_found(dialect: Dialect, board: Board, texts: Mapping[str, str]) -> tuple[
     """Every line of the dialect's files that says something. texts: by lower-case path."""
     found: list[FoundLine] = []
     for file in dialect.files:
-        text = texts.get(file.path.lower())
+        path = dialect.where(file, texts)
+        text = texts.get(path.lower())
         if text is None:
             continue
         settings = {entry.key: entry.setting for entry in file.entries if entry.place == "file"}
@@ -36,16 +37,16 @@ def as_found(dialect: Dialect, board: Board, texts: Mapping[str, str]) -> tuple[
             setting = {"words": "boot.kernel_words", "lines": "boot.services"}.get(
                 file.kind, settings.get(told.key, "")
             )
-            found.append(FoundLine(file.path, told.number, told.key, told.value, setting, told.odd))
+            found.append(FoundLine(path, told.number, told.key, told.value, setting, told.odd))
         if file.kind != "extlinux":
             cut = f"is longer than {dialect.longest_of(file)} characters and is cut off there"
             found += [
-                FoundLine(file.path, number, "", line[:40], odd=cut)
+                FoundLine(path, number, "", line[:40], odd=cut)
                 for number, line in enumerate(split_lines(text), 1)
                 if len(line) > dialect.longest_of(file)
             ]
         if text.startswith("\ufeff"):
             found.append(
-                FoundLine(file.path, 1, "", "", odd="begins with a byte order mark, which the firmware reads as text")
+                FoundLine(path, 1, "", "", odd="begins with a byte order mark, which the firmware reads as text")
             )
     return tuple(found)

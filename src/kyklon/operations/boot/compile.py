@@ -114,10 +114,10 @@ def wanted_of(
     )
 
 
-def _where_they_are(wanted: Wanted, file: DialectFile, dialect: Dialect, board: Board, seen: CardContents) -> Wanted:
-    """With kernel and device tree named where they are on the card; what stands there and fits is left alone."""
-    now = codec_of(file).read(seen.texts.get(file.path.lower(), ""), board.id)
-    values, place = dict(wanted.values), Placing(board, dialect, seen)
+def _where_they_are(wanted: Wanted, now: Mapping[str, str], place: Placing) -> Wanted:
+    """With kernel and device tree named where they are on the card; what stands there and fits is left alone. now: what
+    the file says."""
+    values = dict(wanted.values)
     for key, setting in wanted.settings.items():
         if setting in (KERNEL, TREE) and values.get(key):
             there = place.placed(setting, values[key], now.get(key, ""), now.get(TREE_FOLDER, ""))
@@ -142,13 +142,16 @@ def compiled(
     for file in dialect.files:
         if file.path.lower() in unread:
             continue
-        old, codec = on_card.get(file.path.lower(), ""), codec_of(file)
+        path, codec = dialect.where(file, on_card), codec_of(file)
+        old = on_card.get(path.lower(), "")
         wanted = wanted_of(file, dialect, build, board, old, firmware=firmware)
         if seen is not None:
-            wanted = _where_they_are(wanted, file, dialect, board, replace(seen, texts=on_card))
+            wanted = _where_they_are(
+                wanted, codec.read(old, board.id), Placing(board, dialect, replace(seen, texts=on_card))
+            )
         text = codec.compile(old, wanted)
         lines = tuple(Line(line, codec.explain(line, wanted)) for line in text.removesuffix("\n").split("\n"))
-        files.append(IssuedFile(file.path, lines, file.grammar.remark))
+        files.append(IssuedFile(path, lines, file.grammar.remark))
     display = catalogue.find(Display, build.part("display"))
     parts = first_boot.parts(build, image, display, of_build(build, catalogue))
     return (*files, *_script(build, image, on_card, parts))

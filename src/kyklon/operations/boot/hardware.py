@@ -311,9 +311,8 @@ def _too_long(build: Build, catalogue: Catalogue, dialect: Dialect, world: World
     """Lines of these files that the firmware cuts, or a kernel line for which a loader passes the label over."""
     on_card = world.card or world.source_contents
     found = []
-    files = {file.path: file for file in dialect.files}
     for issued in compiled(build, catalogue, on_card.texts if on_card else {}, on_card):
-        file = files.get(issued.path)
+        file = dialect.file_at(issued.path)
         if file is None:
             continue
         most = dialect.longest_of(file)

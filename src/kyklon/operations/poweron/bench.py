@@ -185,13 +185,10 @@ def _machine(build: Build, catalogue: Catalogue, contents: CardContents, there: 
 
 
 def _as_scanned(contents: CardContents, dialect: Dialect) -> CardContents:
-    """A loader by labels looks for its file in / and then in /boot (U-Boot: boot_prefixes)."""
-    main = dialect.files[0]
-    path = main.path.lower()
-    other = contents.texts.get(f"boot/{path}")
-    if main.kind != "extlinux" or path in contents.texts or other is None:
-        return contents
-    return replace(contents, texts={**contents.texts, path: other})
+    """With a loader's own file under the name that it is looked for first."""
+    path = dialect.files[0].path.lower()
+    there = dialect.where(dialect.files[0], contents.texts).lower()
+    return contents if there == path else replace(contents, texts={**contents.texts, path: contents.texts[there]})
 
 
 def lay_out(build: Build, catalogue: Catalogue, contents: CardContents, world: World = UNSEEN) -> Bench:

@@ -126,8 +126,7 @@ def _helps(bench: Bench, failure: Failure, before: tuple[Failure, ...]) -> bool:
         return True  # it shows once the library was looked at again
     try:
         build = remedied(bench.build, remedy)
-        # files on ext4 are not ours to write: there only what the build alone changes can help
-        files = {} if bench.as_read.exact_names else plan_boot_files(build, bench.catalogue, bench.as_read).files
+        files = plan_boot_files(build, bench.catalogue, bench.as_read).files
         if not remedy.changes and not files:
             return False  # they are there already
         after = _walked(lay_out(build, bench.catalogue, with_files(bench.as_read, files), bench.world)).failures

@@ -231,7 +231,7 @@ class BootPage(OperationPage):
         """Of the file's kernel line; None for a file without one."""
         build, catalogue = self.session.build, self.session.catalogue
         dialect = catalogue.get(Dialect, build.boot.dialect)
-        kind = next((each for each in dialect.files if each.path == file.path), None)
+        kind = dialect.file_at(file.path)
         line = kernel_line_of(file.text, kind.kind) if kind else None
         if kind is None or line is None:
             return None

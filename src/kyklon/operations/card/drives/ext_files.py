@@ -1,9 +1,9 @@
 """Files put on an ext2, ext3 or ext4 volume of an open drive, all of them or none.
 
-Nothing but blocks that were worked out and checked beside the drive is written to it: its metadata are copied (e2image),
-the copy is edited (debugfs) and checked whole (e2fsck), and what differs goes onto the drive as a kernel would write it:
-contents first, where nothing was; then the metadata as one transaction of the volume's own journal; then, once that
-stands, to their places. Cut short anywhere, the next mount finds the old files or the new ones.
+Nothing but blocks that were worked out and checked beside the drive is written to it: its metadata are copied
+(e2image), the copy is edited (debugfs) and checked whole (e2fsck), and what differs goes onto the drive as a kernel
+would write it: contents first, where nothing was; then the metadata as one transaction of the volume's own journal;
+then, once that stands, to their places. Cut short anywhere, the next mount finds the old files or the new ones.
 
 Sources: e2image(8), debugfs(8), e2fsck(8) of e2fsprogs; the kernel's Documentation/filesystems/ext4, journal.rst.
 """
@@ -198,7 +198,7 @@ def _real_folder(volume: ExtReader, folder: str) -> str:
     return f"{_real_folder(volume, str(above.parent)).rstrip('/')}/{above.name}"
 
 
-# --- what is to be written, worked out beside the drive -----------------------------------------------------------------
+# --- what is to be written, worked out beside the drive --------------------------------------------------------------
 
 
 class _Change:

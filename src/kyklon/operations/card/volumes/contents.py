@@ -232,7 +232,7 @@ def with_files(seen: CardContents, files: Mapping[str, bytes]) -> CardContents:
     digests, heads, ramdisks = dict(seen.digests), dict(seen.heads), list(seen.ramdisks)
     for path, data in files.items():
         low = path.lower()
-        sizes = {name: size for name, size in sizes.items() if name.lower() != low} | {path: len(data)}
+        sizes = {name: size for name, size in sizes.items() if not seen.same(name, path)} | {path: len(data)}
         digests[low], heads[low] = hashlib.sha256(data).hexdigest(), data[:8]
         ramdisks = [each for each in ramdisks if each.name.lower() != low]
         if ramdisk.kind_of(data):
