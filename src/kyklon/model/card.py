@@ -196,6 +196,9 @@ class RootFacts:
     modular: Mapping[str, tuple[str, ...]] = field(default_factory=dict)  # drivers that a kernel release has as modules
     session: Session | None = None  # who is logged in without being asked, and what that starts
     numbered: tuple[str, ...] = ()  # services that numbered scripts start, in order
+    numbered_in: str = ""  # the folder of the last of them
+    setup: Mapping[str, str] = field(default_factory=dict)  # what Kyklon put there to set the machine up, by path
+    setup_runs: tuple[str, ...] = ()  # marks of what it has done already
     cautions: tuple[str, ...] = ()
     no_write: str = ""
     not_for_writing: str = ""
@@ -216,12 +219,25 @@ class RootFacts:
     label: str = ""
     stated: bool = False
 
+    @property
+    def can_be_set_up(self) -> bool:
+        """Whether files can be put on it from here, and something there starts a script."""
+        started = bool(self.numbered_in) or "multi-user.target" in self.pulled
+        return started and not self.recovers and not self.no_write
+
     def user(self, name: str) -> User | None:
         return next((user for user in self.users if user.name == name), None)
 
     def unit(self, name: str) -> Unit | None:
         return next((unit for unit in self.services if unit.name == name), None)
 
+
+# on a root, what sets the machine up at its next start, for images that run no script of the boot partition
+SETUP_SCRIPT = "/usr/local/sbin/kyklon-setup"
+SETUP_UNIT = "/etc/systemd/system/kyklon-setup.service"
+SETUP_DROP_IN = "/etc/systemd/system/multi-user.target.d/kyklon-setup.conf"
+SETUP_NUMBERED = "S99kyklon-setup"  # in the folder of numbered scripts
+SETUP_RUNS = "/var/lib/kyklon-setup"
 
 UNFINISHED = ".new"  # ending of a boot file while it takes the place of the old one
 

@@ -14,9 +14,10 @@ from kyklon.model.build import Build, edited
 from kyklon.model.card import CardContents, Partition
 from kyklon.operations.boot.compile import compiled, difference
 from kyklon.operations.boot.firmware import differing
+from kyklon.operations.boot.first_boot import mode_of
 from kyklon.operations.card.drives.ext_files import ExtFiles, NewFile
 from kyklon.operations.card.drives.fat_files import FatFiles
-from kyklon.operations.card.drives.interlock import Purpose, Request, opened
+from kyklon.operations.card.drives.interlock import OpenTarget, Purpose, Request, opened
 from kyklon.operations.card.volumes import contents
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook, now
@@ -66,6 +67,15 @@ def _boot_partition(path: Path, name: str) -> tuple[CardContents, Partition]:
     return card, boot
 
 
+def _put_ext(place: OpenTarget, card: CardContents, number: int, files: dict[str, bytes]) -> None:
+    """Files by their absolute paths onto an ext4 partition."""
+    if not files or card.table is None:
+        return
+    part = next(part for part in card.table.partitions if part.number == number)
+    new = [NewFile(path, data, mode_of(path)) for path, data in files.items()]
+    ExtFiles(place, part.start, min(part.size, card.size - part.start)).replace(new)
+
+
 def put_boot_files(folder: Path, build: Build, catalogue: Catalogue, target: Target) -> Put:
     """Put this build's boot files on a card's boot partition, keep a copy in issued/, and record it.
 
@@ -76,15 +86,18 @@ def put_boot_files(folder: Path, build: Build, catalogue: Catalogue, target: Tar
     with opened(Request(target, Purpose.EDIT, build=build)) as place:  # what is read is what is changed
         card, part = _boot_partition(place.path, place.facts.name)
         put = plan_boot_files(build, catalogue, card)
+        of_root = {name: data for name, data in put.files.items() if name[0] == "/"}
+        of_boot = {name: data for name, data in put.files.items() if name not in of_root}
         if card.exact_names:
-            new = [NewFile(f"/{name}", data) for name, data in put.files.items()]
-            ExtFiles(place, part.start, min(part.size, card.size - part.start)).replace(new)
+            _put_ext(place, card, part.number, {f"/{name}": data for name, data in of_boot.items()})
         else:
             files = FatFiles(place, part.start)
             files.repair(card)
-            files.replace(put.files)
+            files.replace(of_boot)
+        _put_ext(place, card, card.root_number, of_root)
     for name, data in put.files.items():
-        durable.keep(inside(folder / "issued" / "boot", name), data)
+        kept = "root" if name in of_root else "boot"
+        durable.keep(inside(folder / "issued" / kept, name.lstrip("/")), data)
     if target.facts.identity == build.card.drive:
         store.update(folder, lambda kept: edited(kept, "card.boot_files_at", now()))
     Logbook(folder).add(30, f"Boot files copied to {target.facts.name}", "\n".join(put.differences.values()))

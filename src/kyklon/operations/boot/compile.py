@@ -154,7 +154,9 @@ def compiled(
         files.append(IssuedFile(path, lines, file.grammar.remark))
     display = catalogue.find(Display, build.part("display"))
     parts = first_boot.parts(build, image, display, of_build(build, catalogue))
-    return (*files, *_script(build, image, on_card, parts))
+    root = seen.root if seen is not None else None
+    own = first_boot.on_root(build, image, root, display, of_build(build, catalogue))
+    return (*files, *_script(build, image, on_card, parts), *map(_of_root, own))
 
 
 def _script(
@@ -169,11 +171,15 @@ def _script(
     return (IssuedFile(image.first_boot_script, (*head, *body)),)
 
 
+def _of_root(file: first_boot.RootFile) -> IssuedFile:
+    return IssuedFile(file.path, tuple(Line(text) for text in file.text.removesuffix("\n").split("\n")))
+
+
 def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | bytes]:
     """The boot files, merged into those on the card, or in the image."""
     on_card = world.card or world.source_contents
     made = compiled(build, catalogue, on_card.texts if on_card else {}, on_card)
-    texts = {f"boot/{file.path}": file.text for file in made}
+    texts = {f"{'root' if file.path[0] == '/' else 'boot/'}{file.path}": file.text for file in made}
     return {**texts, **{f"boot/{name}": data for name, data in binaries(build, catalogue).items()}}
 
 

@@ -249,7 +249,7 @@ def _setup(build: Build, image: Image, contents: CardContents | None) -> list[Fi
                 "These settings would never reach the machine.",
             )
         )
-    elif decided and not script:
+    elif decided and not script and (contents is None or contents.root is None or not contents.root.can_be_set_up):
         found.append(
             _of_setup(
                 "by-hand",

@@ -8,6 +8,7 @@ smb.conf(5).
 
 from __future__ import annotations
 
+import hashlib
 import re
 from dataclasses import dataclass
 from shlex import quote
@@ -17,6 +18,7 @@ from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.records import Display
 from kyklon.devices.secure_copy import SFTP_SERVERS
 from kyklon.model.build import Build
+from kyklon.model.card import SETUP_DROP_IN, SETUP_NUMBERED, SETUP_RUNS, SETUP_SCRIPT, SETUP_UNIT, RootFacts
 from kyklon.model.system import SystemSetup
 from kyklon.operations.boot import add_ons
 from kyklon.operations.picture.waking import COMMAND, script
@@ -41,7 +43,7 @@ def parts(
 ) -> tuple[Part, ...]:
     """What the script does, decision by decision; nothing for an image that runs none. display: woken where it needs
     it. extra: add-ons that it installs."""
-    return _decided(build, image, display, extra) if image is not None and image.first_boot_script else ()
+    return decided(build, image, display, extra) if image is not None and image.first_boot_script else ()
 
 
 def by_hand(build: Build, image: Image | None, display: Display | None = None, extra: tuple[AddOn, ...] = ()) -> str:
@@ -49,13 +51,86 @@ def by_hand(build: Build, image: Image | None, display: Display | None = None, e
     of add-ons where there is apt. '' where nothing is decided, or for an image that runs one by itself."""
     if image is None or image.first_boot_script or not image.has_system:
         return ""
-    rows = _decided(build, image, display, extra)
+    rows = decided(build, image, display, extra)
     packages = " ".join(dict.fromkeys(each for add_on in extra for each in add_on.packages))
     fetch = f"\nif command -v apt-get >/dev/null; then apt-get install -y {packages}; fi\n" if packages else ""
     return _HEAD_BY_HAND + fetch + "".join(f"\n{row.text}" for row in rows) if rows else ""
 
 
-def _decided(build: Build, image: Image, display: Display | None, extra: tuple[AddOn, ...]) -> tuple[Part, ...]:
+def on_root(
+    build: Build,
+    image: Image | None,
+    root: RootFacts | None,
+    display: Display | None = None,
+    extra: tuple[AddOn, ...] = (),
+) -> tuple[RootFile, ...]:
+    """The same as files of the root, which set the machine up at its next start and restart it once: for an image that
+    runs no script of the boot partition, and a root that something can be put on and that starts it. Nothing where
+    nothing is decided, or was ever put there."""
+    if image is None or image.first_boot_script or not image.has_system or root is None:
+        return ()
+    if not root.can_be_set_up:
+        return ()
+    rows = decided(build, image, display, extra)
+    if not rows and SETUP_SCRIPT not in root.setup:
+        return ()
+    return (RootFile(SETUP_SCRIPT, _once(rows), 0o700), *starters(root))
+
+
+def starters(root: RootFacts) -> tuple[RootFile, ...]:
+    """What starts the script on a root, by its manager of services; nothing where none is known."""
+    if "multi-user.target" in root.pulled:
+        return (
+            RootFile(
+                SETUP_UNIT,
+                f"{_OURS}[Unit]\nDescription=Set up this build\n\n[Service]\nType=oneshot\nExecStart={SETUP_SCRIPT}\n",
+            ),
+            RootFile(SETUP_DROP_IN, f"{_OURS}[Unit]\nWants={SETUP_UNIT.rpartition('/')[2]}\n"),
+        )
+    if root.numbered_in:
+        text = f'#!/bin/sh\n{_OURS}[ "$1" = stop ] || exec {SETUP_SCRIPT}\n'
+        return (RootFile(f"{root.numbered_in}/{SETUP_NUMBERED}", text, 0o755),)
+    return ()
+
+
+def is_started(root: RootFacts) -> bool:
+    """Whether the script on a root is started by what lies there."""
+    found = starters(root)
+    return bool(found) and all(root.setup.get(file.path) == file.text for file in found)
+
+
+def was_run(root: RootFacts, text: str) -> bool:
+    """Whether a script of this text has done its work on a root."""
+    mark = _MARK.search(text)
+    return mark is not None and mark[1] in root.setup_runs
+
+
+def mode_of(path: str) -> int | None:
+    """The rights of a file that on_root() gives; None for any other."""
+    if path.endswith(f"/{SETUP_NUMBERED}"):
+        return 0o755
+    return {SETUP_SCRIPT: 0o700, SETUP_UNIT: 0o644, SETUP_DROP_IN: 0o644}.get(path)
+
+
+_OURS = "# Written by Kyklon for this build.\n"
+_MARK = re.compile(rf"{SETUP_RUNS}/([0-9a-f]{{16}})\b")
+
+
+def _once(rows: tuple[Part, ...]) -> str:
+    """A script that does its work once, whatever starts it how often, and restarts the machine then."""
+    if not rows:
+        return HEAD
+    body = "".join(f"\n{row.text}" for row in rows)
+    mark = f"{SETUP_RUNS}/{hashlib.sha256(body.encode()).hexdigest()[:16]}"
+    # a root that keeps no mark must not restart for ever
+    return (
+        f"{HEAD}[ -e {mark} ] && exit 0\n{body}\n"
+        f"mkdir -p {SETUP_RUNS} && : > {mark} && sync && {{ systemctl --no-block reboot || reboot; }} 2>/dev/null\n"
+    )
+
+
+def decided(build: Build, image: Image, display: Display | None, extra: tuple[AddOn, ...]) -> tuple[Part, ...]:
+    """What a script of the machine does, decision by decision, whoever runs it."""
     setup, user = build.system, build.boot.user
     rows = (
         ("time_zone", _time_zone(setup.time_zone)),

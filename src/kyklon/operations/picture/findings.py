@@ -44,7 +44,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
         build, display, board, catalogue.find(Dialect, build.boot.dialect), world.identification, ranges
     )
     found += _chain(build, catalogue, world)
-    found += _waking(build, catalogue, display)
+    found += _waking(build, catalogue, display, world)
     found += _signals(build, catalogue, world, display)
     for key, name, mode in modes_of(build, catalogue):
         if not fit(mode.timing, ranges).holds:
@@ -303,7 +303,7 @@ def wake_remedy(build: Build, display: Display) -> Remedy | None:
     return Remedy(label=f"Bring the {display.waking.bus} bus up", changes=(change,))
 
 
-def _waking(build: Build, catalogue: Catalogue, display: Display) -> list[Finding]:
+def _waking(build: Build, catalogue: Catalogue, display: Display, world: World) -> list[Finding]:
     """A display that nothing wakes."""
     own, image = display.waking, catalogue.find(Image, build.part("image"))
     if own is None:
@@ -323,7 +323,8 @@ def _waking(build: Build, catalogue: Catalogue, display: Display) -> list[Findin
                 remedy=wake_remedy(build, display),
             )
         )
-    if image is not None and not image.first_boot_script:
+    root = world.card.root if world.card is not None else None
+    if image is not None and not image.first_boot_script and (root is None or not root.can_be_set_up):
         found.append(
             Finding(
                 code="picture.waking",

@@ -8,7 +8,7 @@ import os
 import re
 import time
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from kyklon.base import reading
@@ -80,7 +80,14 @@ def _observed(read: Read, size: int, volumes: tuple[Volume, ...], programs: tupl
         return _but(contents, root_error="There is no Linux partition.")
     if root.number in errors:
         return _but(contents, root_error=errors[root.number])
-    return _but(contents, root=roots[root.number], root_number=root.number)
+    own = roots[root.number].setup  # under their paths with a slash, which none of the boot partition has
+    return _but(
+        contents,
+        root=roots[root.number],
+        root_number=root.number,
+        texts={**contents.texts, **{path.lower(): text for path, text in own.items()}},
+        names={**contents.names, **{path.lower(): path for path in own}},
+    )
 
 
 def _roots(
@@ -227,7 +234,8 @@ def _needed(table: PartitionTable, part: Partition) -> int:
 
 
 def with_files(seen: CardContents, files: Mapping[str, bytes]) -> CardContents:
-    """A card as it would be with these files put onto its boot partition, by path."""
+    """A card as it would be with these files put onto it, by their paths on the boot partition; those of the root begin
+    with a slash."""
     sizes, texts, names = dict(seen.sizes), dict(seen.texts), dict(seen.names)
     digests, heads, ramdisks = dict(seen.digests), dict(seen.heads), list(seen.ramdisks)
     for path, data in files.items():
@@ -241,6 +249,10 @@ def with_files(seen: CardContents, files: Mapping[str, bytes]) -> CardContents:
         elif b"\0" not in data:
             texts[low], names[low] = data.decode("utf-8", "surrogateescape"), path
     broken = tuple(each for each in seen.broken if each.partition(":")[0].lower() not in map(str.lower, files))
+    root, roots = seen.root, dict(seen.roots)
+    own = {path: texts[path.lower()] for path in files if path.startswith("/")}
+    if own and root is not None:
+        root = roots[seen.root_number] = replace(root, setup={**root.setup, **own})
     return _but(
         seen,
         sizes=sizes,
@@ -250,6 +262,8 @@ def with_files(seen: CardContents, files: Mapping[str, bytes]) -> CardContents:
         heads=heads,
         ramdisks=tuple(ramdisks),
         broken=broken,
+        root=root,
+        roots=roots,
     )
 
 

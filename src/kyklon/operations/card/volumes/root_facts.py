@@ -13,7 +13,17 @@ from dataclasses import dataclass, replace
 
 from kyklon.base.errors import FormatError
 from kyklon.base.numbers import whole
-from kyklon.model.card import Program, RootFacts, Unit, User
+from kyklon.model.card import (
+    SETUP_DROP_IN,
+    SETUP_NUMBERED,
+    SETUP_RUNS,
+    SETUP_SCRIPT,
+    SETUP_UNIT,
+    Program,
+    RootFacts,
+    Unit,
+    User,
+)
 from kyklon.operations.card.volumes import sessions
 from kyklon.operations.card.volumes.ext_inodes import Inode
 from kyklon.operations.card.volumes.ext_reader import ExtReader
@@ -117,6 +127,9 @@ def _observed(reader: ExtReader, programs: Iterable[str], layout: Layout) -> Roo
         more_programs=looker.libraries.more or looker.scripts.more,
         pulled=pulled,
         numbered=in_order,
+        numbered_in=looker.numbered_in,
+        setup=looker.setup(),
+        setup_runs=tuple(looker.names(SETUP_RUNS)),
         modular=looker.modular(),
         session=session,
         programs=dict(looker.programs),
@@ -169,6 +182,7 @@ class Looker:
         self.sheets: dict[str, str] = {}
         self.ends: dict[str, tuple[bytes, bytes]] = {}
         self.more = False
+        self.numbered_in = ""  # the folder of the last numbered script, once started() was asked
         self.to_sum = _MOST_SUMMED
 
     def list_below(self, folder: str) -> None:
@@ -414,9 +428,16 @@ class Looker:
             pulled = Systemd(self.unit_text, self.names, self.link, self.program, self.there).units()
             return tuple(unit for name, unit in pulled.items() if "." not in name), pulled, ()
         rows = numbered(self.names, self.text)
+        self.numbered_in = rows[-1][1].rpartition("/")[0] if rows else ""
         # init waits for each script before it runs the next (init.d(5), rc): one without an end blocks all behind it
         units = tuple(Unit(name, self.program(path), foreground=True) for name, path in rows)
         return units, {}, tuple(name for name, _path in rows)
+
+    def setup(self) -> dict[str, str]:
+        """What Kyklon put there to set the machine up; to be asked after started()."""
+        places = [SETUP_SCRIPT, SETUP_UNIT, SETUP_DROP_IN]
+        places += [f"{self.numbered_in}/{SETUP_NUMBERED}"] if self.numbered_in else []
+        return {path: text for path in places if (text := self.text(path))}
 
     # --- users (passwd(5)) -----------------------------------------------------------------------------------------
 

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from kyklon.catalogue.add_on_records import AddOn
+from kyklon.model.card import SETUP_SCRIPT
 from kyklon.model.findings import Remedy
+from kyklon.operations.boot import first_boot
 from kyklon.operations.boot.add_ons import lacking, lines, of_build, there
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
@@ -37,14 +39,17 @@ def add_ons(bench: Bench) -> Step:
 
 def _not_installed(bench: Bench, add_on: AddOn) -> tuple[str, Remedy | None] | None:
     """Why an add-on whose files are not there is not put there either, and what to do; None when it is."""
-    root, script = root_of(bench), bench.image.first_boot_script
-    text = bench.contents.texts.get(script.lower(), "") if script else ""
-    if not script or root is None or root.first_started:
-        way = "is put there over the login" if not script else "was not put there when the image first started"
+    root, script = root_of(bench), bench.image.first_boot_script or SETUP_SCRIPT
+    text = bench.contents.texts.get(script.lower(), "")
+    own = script == SETUP_SCRIPT  # on the root, where a changed one is run again
+    if root is None or (root.first_started and not own) or (own and not root.can_be_set_up):
+        way = "is put there over the login" if own else "was not put there when the image first started"
         return f"{add_on.name} is not on the card: it {way}, by the setup script (`kyklon setup`).", None
     if lines(add_on) not in text:
         return f"{add_on.name} is not on the card, and {script} does not install it.", PUT_ON_CARD
-    if boot_files_unseen(bench) or root.no_write or "\r\n" in text:
+    if own and first_boot.was_run(root, text):
+        return f"{add_on.name} is not on the card, though {script} was run.", None
+    if root.no_write or (boot_files_unseen(bench) or "\r\n" in text if not own else not first_boot.is_started(root)):
         return f"{add_on.name} is not installed: {script} is not run, or changes nothing.", None
     return None
 

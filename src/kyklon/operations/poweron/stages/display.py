@@ -10,6 +10,7 @@ from kyklon.base.quantities import show
 from kyklon.catalogue.loader import standard_timings
 from kyklon.catalogue.records import Adapter, Display
 from kyklon.model.build import change_of
+from kyklon.model.card import SETUP_SCRIPT
 from kyklon.model.display import Edid
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import last
@@ -292,14 +293,13 @@ def waking(bench: Bench) -> Step:
         cause = f"{shown.name} is woken over {own.bus}, and the card's boot file does not bring that bus up."
         remedy = or_put(wake_remedy(bench.build, shown), own.overlay in _overlays(bench.build.boot.overlays))
         return fail(dark_screen("waking", "picture.waking-bus", cause, remedy, lamp))
-    name = bench.image.first_boot_script
-    text = bench.contents.texts.get(name.lower(), "") if name else ""
+    name, root = bench.image.first_boot_script, root_of(bench)
+    text = bench.contents.texts.get((name or SETUP_SCRIPT).lower(), "")
     wanted = "".join(part.text for part in first_boot.wake_parts(shown))
     if wanted not in text:
         cause = f"Nothing on the card wakes {shown.name}: it stays black although the machine runs."
-        remedy = PUT_ON_CARD if name else None
+        remedy = PUT_ON_CARD if name or (root is not None and root.can_be_set_up) else None
         return fail(dark_screen("waking", "picture.waking", cause, remedy, bench.board.lamps.idle))
-    root = root_of(bench)
     tried = [root.programs[path] for path in PROGRAMS if path in root.programs] if root else []
     if tried and all(why_not_started(bench, each) for each in tried):
         there = next((each for each in tried if each.there), None)

@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from kyklon.model.build import Build, change_of
-from kyklon.model.card import Program, RootFacts
+from kyklon.model.card import SETUP_SCRIPT, Program, RootFacts
 from kyklon.model.fields import describe
 from kyklon.model.findings import Remedy
 from kyklon.model.kernel_line import last
@@ -119,7 +119,9 @@ def _without_init(bench: Bench) -> Remedy | None:
 def first_start(bench: Bench) -> Step:
     """The script that the image runs once."""
     root, name, lamp = root_of(bench), bench.image.first_boot_script, bench.board.lamps.reading
-    text = bench.contents.texts.get(name.lower()) if name else None
+    if not name:
+        return _set_up(bench, root)
+    text = bench.contents.texts.get(name.lower())
     if root is None or text is None:
         return Step()
     if boot_files_unseen(bench):
@@ -132,6 +134,29 @@ def first_start(bench: Bench) -> Step:
         return Step((Moment(f"{name} has carriage returns: its commands fail.", lamp, 0.0),))
     own = first_boot.parts(bench.build, bench.image, bench.display, of_build(bench.build, bench.catalogue))
     if text == first_boot.text_of(own):
-        labels = ", ".join(describe(Build, part.path).label.lower() for part in own)
-        return Step((Moment(f"{name} sets up: {labels or 'nothing'}.", lamp, 0.5, once=True),))
+        return Step((Moment(f"{name} sets up: {_labels(own)}.", lamp, 0.5, once=True),))
     return Step((Moment(f"{name} runs; what it does is not simulated.", lamp, 0.5, once=True),))
+
+
+def _set_up(bench: Bench, root: RootFacts | None) -> Step:
+    """The script that Kyklon put on the root of an image that runs none of the boot partition."""
+    text, lamp = root.setup.get(SETUP_SCRIPT) if root is not None else None, bench.board.lamps.reading
+    if root is None or text is None or text == first_boot.HEAD:
+        return Step()
+    if first_boot.was_run(root, text):
+        return Step((Moment(f"{SETUP_SCRIPT} was run already; it is not run again.", lamp, 0.0),))
+    if not first_boot.is_started(root):
+        return Step((Moment(f"{SETUP_SCRIPT} is not run: nothing on the root starts it.", lamp, 0.0),))
+    if root.no_write:
+        return Step((Moment(f"{SETUP_SCRIPT} cannot set anything up: the root is read-only.", lamp, 0.0),))
+    extra = of_build(bench.build, bench.catalogue)
+    own = first_boot.on_root(bench.build, bench.image, root, bench.display, extra)
+    if not own or text != own[0].text:
+        return Step((Moment(f"{SETUP_SCRIPT} runs; what it does is not simulated.", lamp, 0.5, once=True),))
+    labels = _labels(first_boot.decided(bench.build, bench.image, bench.display, extra))
+    words = f"{SETUP_SCRIPT} sets up: {labels}. Then the machine restarts, once."
+    return Step((Moment(words, lamp, 0.5, once=True),))
+
+
+def _labels(parts: tuple[first_boot.Part, ...]) -> str:
+    return ", ".join(describe(Build, part.path).label.lower() for part in parts) or "nothing"
