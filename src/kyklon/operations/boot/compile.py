@@ -13,7 +13,7 @@ from kyklon.catalogue.records import Board, Display
 from kyklon.catalogue.templates import render
 from kyklon.catalogue.text_records import Dialect, DialectEntry, DialectFile
 from kyklon.model.build import Build
-from kyklon.model.card import CardContents
+from kyklon.model.card import SETUP_SCRIPT, CardContents
 from kyklon.model.fields import describe
 from kyklon.model.world import World
 from kyklon.operations.boot import first_boot
@@ -156,7 +156,8 @@ def compiled(
     parts = first_boot.parts(build, image, display, of_build(build, catalogue))
     root = seen.root if seen is not None else None
     own = first_boot.on_root(build, image, root, display, of_build(build, catalogue))
-    return (*files, *_script(build, image, on_card, parts), *map(_of_root, own))
+    rows = first_boot.decided(build, image, display, of_build(build, catalogue)) if own and image is not None else ()
+    return (*files, *_script(build, image, on_card, parts), *(_of_root(file, rows) for file in own))
 
 
 def _script(
@@ -171,8 +172,14 @@ def _script(
     return (IssuedFile(image.first_boot_script, (*head, *body)),)
 
 
-def _of_root(file: first_boot.RootFile) -> IssuedFile:
-    return IssuedFile(file.path, tuple(Line(text) for text in file.text.removesuffix("\n").split("\n")))
+def _of_root(file: first_boot.RootFile, rows: tuple[first_boot.Part, ...]) -> IssuedFile:
+    texts = file.text.removesuffix("\n").split("\n")
+    paths = [""] * len(texts)
+    for row in rows if file.path == SETUP_SCRIPT else ():
+        first = file.text[: file.text.index(row.text)].count("\n")
+        count = row.text.count("\n")
+        paths[first : first + count] = [row.path] * count
+    return IssuedFile(file.path, tuple(Line(text, path) for text, path in zip(texts, paths, strict=True)))
 
 
 def issue(build: Build, catalogue: Catalogue, world: World) -> dict[str, str | bytes]:

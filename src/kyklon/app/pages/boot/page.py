@@ -12,7 +12,7 @@ from kyklon.app.pages.boot.line_budget import LineBudget, LineUse
 from kyklon.app.pages.boot.service_track import ServiceTrack
 from kyklon.app.pages.page import OperationPage
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Sheet, button, column, row, scrolled, unmarked
+from kyklon.app.widgets.basic import Sheet, button, column, plain_tip, row, scrolled, unmarked
 from kyklon.app.widgets.fields import FieldForm
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError, TargetError
@@ -197,13 +197,13 @@ class BootPage(OperationPage):
         return dict(seen.texts) if seen is not None else {}
 
     def _show_tabs(self) -> None:
-        names = [file.path for file in self._issued]
+        names = [_tab_words(file.path) for file in self._issued]
         if [self._tabs.tabText(index) for index in range(self._tabs.count())] != [*map(unmarked, names)]:
             self._tabs.blockSignals(True)
             while self._tabs.count():
                 self._tabs.removeTab(0)
-            for name in names:
-                self._tabs.addTab(unmarked(name))
+            for name, file in zip(names, self._issued, strict=True):
+                self._tabs.setTabToolTip(self._tabs.addTab(unmarked(name)), plain_tip(file.path))
             self._tabs.blockSignals(False)
         self._show_file()
 
@@ -280,6 +280,11 @@ class BootPage(OperationPage):
             session.look("card")
 
         session.jobs.start("Copying boot files to the card", work, done, bad=bad, cancellable=False)
+
+
+def _tab_words(path: str) -> str:
+    """A file of the root by its name, one of the boot partition by its path."""
+    return f"root: {path.rpartition('/')[2]}" if path.startswith("/") else path
 
 
 def _with_current(choices: tuple[tuple[str, str], ...], value: str) -> tuple[tuple[str, str], ...]:
