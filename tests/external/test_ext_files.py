@@ -8,6 +8,8 @@ from pathlib import Path
 
 import pytest
 
+from external.test_journals import FORMS as JOURNALS
+from external.test_journals import Log
 from external.test_roots_outside import FORMS, run, tree  # noqa: F401 - the fixture
 from kyklon.base.errors import TargetError, TargetFull, ToolError, VerifyError
 from kyklon.operations.card.drives import looking
@@ -36,9 +38,9 @@ def card(form: str, tree: Path, folder: Path) -> Path:
     return image
 
 
-def put(image: Path, files: tuple[NewFile, ...] = NEW) -> tuple[str, ...]:
+def put(image: Path, files: tuple[NewFile, ...] = NEW, size: int = SIZE) -> tuple[str, ...]:
     with opened(Request(looking.find(str(image), None), Purpose.EDIT)) as place:
-        return ExtFiles(place, START, SIZE).replace(files)
+        return ExtFiles(place, START, size).replace(files)
 
 
 def taken_out(image: Path, folder: Path, start: int = START) -> dict[str, bytes | str]:
@@ -163,8 +165,28 @@ def test_what_cannot_be_written_is_told_and_left_as_it_is(tree: Path, tmp_path: 
     run("debugfs", "-w", "-R", "set_inode_field /deep/size-1024 block[0] 1", volume)
     refused("has errors|whole")
     image.write_bytes(whole)
-    run("debugfs", "-w", "-R", "feature needs_recovery", volume)
-    refused("shut down cleanly|journal")
+    run("debugfs", "-w", "-R", "clri /many", volume)
+    refused("errors|cannot be reached")
+
+
+@pytest.mark.parametrize("form", JOURNALS)
+def test_a_volume_that_was_not_shut_down_is_replayed_first(form: str, tmp_path: Path) -> None:
+    """As e2fsck replays it; what was deleted while it was open is put away as every start does."""
+    log = Log(form, tmp_path)
+    (tmp_path / "marked").write_bytes(bytes.fromhex("C03B3998") + b"begins as a journal does" * 400)
+    two = run("debugfs", "-R", "stat /sbin/two", log.image).stdout.decode().split("Inode: ")[1].split()[0]
+    log.step("unlink /sbin/two", f"sif <{two}> links_count 0", f"ssv last_orphan {two}")
+    log.step("rm /sbin/one", f"write {tmp_path / 'marked'} sbin/marked")
+    image, data = tmp_path / "card.img", log.image.read_bytes()
+    image.write_bytes(bytes(START) + data)
+    rows = f"label: dos\nstart={START // 512}, size={len(data) // 512}, type=83\n"
+    run("sfdisk", "--quiet", image, input=rows.encode())
+    theirs = log.replayed()
+    run("e2fsck", "-fp", theirs, check=False)
+    put(image, (NewFile("/etc/new", b"new\n"),), len(data))
+    checked = run("e2fsck", "-fn", f"{image}?offset={START}", check=False)
+    assert checked.returncode == 0, checked.stdout
+    assert taken_out(image, tmp_path / "out") == {**taken_out(theirs, tmp_path / "theirs", 0), "etc/new": b"new\n"}
 
 
 def test_a_drive_that_keeps_other_bytes_is_told(tree: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

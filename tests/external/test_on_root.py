@@ -12,6 +12,7 @@ import pytest
 
 from external.test_setup_outside import EVERY, whole
 from judges import kernel
+from kyklon.base.errors import KyklonError
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build, edited
@@ -73,14 +74,6 @@ def left(card: Path, path: str) -> str:
     return done.stdout
 
 
-def repaired(card: Path, folder: Path) -> None:
-    """As a clean end leaves it; e2fsck replays no journal behind an offset."""
-    data, volume = card.read_bytes(), folder / "volume.img"
-    volume.write_bytes(data[ROOT : ROOT + 32 * MIB])
-    subprocess.run(["e2fsck", "-fy", volume], check=False, capture_output=True)
-    card.write_bytes(data[:ROOT] + volume.read_bytes() + data[ROOT + 32 * MIB :])
-
-
 def put(card: Path, build: Build, parts: Catalogue, folder: Path) -> list[str]:
     made = put_boot_files(folder, build, parts, looking.find(str(card), folder))
     checked = subprocess.run(["e2fsck", "-fn", f"{card}?offset={ROOT}"], capture_output=True, text=True, check=False)
@@ -103,7 +96,6 @@ def test_a_real_start_does_it_once(demo: Demo, parts: Catalogue, tmp_path: Path)
     card, build = card_of(tmp_path, {"bin/busybox": busybox, **files}), whole(demo.build)
     rows = [f"ln /bin/busybox /{name}" for name in tools if name != "bin/busybox"]
     subprocess.run(["debugfs", "-w", "-f", "-", f"{card}?offset={ROOT}"], input="\n".join(rows), text=True, check=True)
-    repaired(card, tmp_path)
     assert put(card, build, parts, tmp_path) == [SETUP_SCRIPT, f"/etc/init.d/{SETUP_NUMBERED}"]
     assert "sets up: time zone" in told(card, build, parts)
     first = kernel.boot(card, "root=/dev/mmcblk0p2 rw init=/sbin/init")
@@ -114,7 +106,6 @@ def test_a_real_start_does_it_once(demo: Demo, parts: Catalogue, tmp_path: Path)
     second = kernel.boot(card, "root=/dev/mmcblk0p2 rw init=/sbin/init")
     assert "start: first" in second.said
     assert "reboot: Restarting" not in second.said
-    repaired(card, tmp_path)
     assert "was run already" in told(card, build, parts)
     other = edited(build, "system.time_zone", "Europe/Paris")
     assert "what it does is not simulated" not in told(card, build, parts)
@@ -145,11 +136,10 @@ def test_with_systemd_and_without(demo: Demo, parts: Catalogue, tmp_path: Path) 
     assert "boot.by-hand" in {each.code for each in findings(build, parts, World(card=contents.observe(bare)))}
 
 
-def test_a_root_that_was_not_shut_down_is_left_alone(demo: Demo, parts: Catalogue, tmp_path: Path) -> None:
+def test_a_root_with_errors_is_left_alone(demo: Demo, parts: Catalogue, tmp_path: Path) -> None:
     build, card = edited(demo.build, "system.time_zone", "Europe/Dublin"), card_of(tmp_path, SYSTEMD)
-    subprocess.run(["debugfs", "-w", "-R", "feature needs_recovery", f"{card}?offset={ROOT}"], check=True)
+    subprocess.run(["debugfs", "-w", "-R", "clri /home/player", f"{card}?offset={ROOT}"], check=True)
     before = card.read_bytes()[ROOT:]
-    files = put_boot_files(tmp_path, build, parts, looking.find(str(card), tmp_path)).files
-    assert files
-    assert not any(name.startswith("/") for name in files)
+    with pytest.raises(KyklonError):
+        put_boot_files(tmp_path, build, parts, looking.find(str(card), tmp_path))
     assert card.read_bytes()[ROOT:] == before

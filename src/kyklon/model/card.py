@@ -223,7 +223,7 @@ class RootFacts:
     def can_be_set_up(self) -> bool:
         """Whether files can be put on it from here, and something there starts a script."""
         started = bool(self.numbered_in) or "multi-user.target" in self.pulled
-        return started and not self.recovers and not self.no_write
+        return started and not self.no_write
 
     def user(self, name: str) -> User | None:
         return next((user for user in self.users if user.name == name), None)

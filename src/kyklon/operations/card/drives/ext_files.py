@@ -29,6 +29,11 @@ from kyklon.operations.card.volumes.partitions import Read, reader
 SECONDS = 900.0  # for one of e2fsprogs: a card of 512 GB at a few MB/s of metadata
 _MOST = 600  # blocks of metadata in a transaction: debugfs reads lines of 8 KiB
 _PLAIN = re.compile(r"/[\w.@+:,=~/-]+")  # names that debugfs takes as they are
+# what e2fsck finds where files were deleted while they were open, or a machine was switched off (e2fsck/problem.c)
+_OF_A_CUT = re.compile(
+    r"Deleted inode \d+ has zero dtime|Inodes that were part of a corrupted orphan|Free (?:blocks|inodes) count wrong|"
+    r"(?:Block|Inode) bitmap differences: |Inode \d+ ref count is|Directories count wrong"
+)
 _CHUNK = 1 << 20  # bytes compared at once
 _NEW = "{folder}/.{name}.new"  # under which a file is made before it takes its place; never seen on the drive
 
@@ -61,6 +66,9 @@ class ExtFiles:
         bytes. Nothing was changed then, but by the last.
         """
         volume = self._volume()
+        if volume.recovers:
+            self._recover(volume)
+            volume = self._volume()
         wanted = [place for file in files if (place := _placed(volume, file)) is not None]
         if not wanted:
             return ()
@@ -86,14 +94,22 @@ class ExtFiles:
             raise TargetError(f"The journal of {name}'s root is damaged: {bad}.", do=_SEND_TO_E2FSCK) from bad
         except FormatError as bad:
             raise TargetError(f"The partition of {name} is no ext4 file system that is whole: {bad}.") from bad
-        if volume.recovers:
+        if volume.recovers and volume.fast_commits:
             raise TargetError(
-                f"{name} was not shut down cleanly: changes still wait in its journal.",
+                f"{name} was not shut down cleanly, and its journal holds fast commits, which Kyklon does not read.",
                 do="Start the machine once and shut it down from its menu, then try again.",
             )
         if volume.no_write:
             raise TargetError(f"The root of {name} cannot be written: {volume.no_write}.", do=_SEND_TO_E2FSCK)
         return volume
+
+    def _recover(self, volume: ExtReader) -> None:
+        """Replay the journal of a volume that was not shut down cleanly, as its next mount would."""
+        with scratch.folder("root") as held:
+            change = _Change(held, volume)
+            self._copy_to(change.before)
+            change.replay()
+            self._write(change)
 
     def _read(self, offset: int, length: int) -> bytes:
         end = self._start + self._size
@@ -214,6 +230,19 @@ class _Change:
         self.logged: tuple[dict[int, bytes], ...] = ()
         self.settled: tuple[dict[int, bytes], ...] = ()
 
+    def replay(self) -> None:
+        """What the journal holds to its places: two readers of it must agree. Raises ToolError."""
+        volume, head, first = self._volume, self._volume.super_block, self._volume.journal_start
+        tools.run(["cp", "--sparse=always", "--", str(self.before), str(self._after)], seconds=SECONDS)
+        self._debugfs(self._after, ["journal_run"])
+        self.metadata = {block: volume.block_at(block) for block in volume.replayed if block not in (head, first)}
+        others = set(self._differing(self.before, self._after)) - {*self.metadata, head, first}
+        if others or any(self._block(self._after, block) != data for block, data in self.metadata.items()):
+            raise ToolError("debugfs and Kyklon do not read the journal alike, so it is not replayed.")
+        if self._reader(self._after).recovers:
+            raise ToolError("debugfs did not replay the journal.")
+        self.settled = ({first: self._block(self._after, first)}, {head: self._block(self._after, head)})
+
     def make(self, wanted: Sequence[_Place]) -> None:
         """Edit the copy, check it, and take what differs. Raises ToolError, TargetError."""
         self._edit(wanted)
@@ -222,10 +251,7 @@ class _Change:
             if not each.is_in(edited):
                 raise ToolError(f"debugfs did not write {each.path} as it should be.")
         if told := self._complaints(self._after):
-            before = self._complaints(self.before)
-            words = f"e2fsck says: {'; '.join(before or told)}."
-            if before:
-                raise TargetError(f"The root has errors, so nothing is written to it. {words}", do=_SEND_TO_E2FSCK)
+            words = f"e2fsck says: {'; '.join(told)}."
             raise ToolError(f"The files would not come out whole, so nothing is written. {words}")
         own = {block for each in wanted for block in self._blocks_of(edited, each)}
         found = {
@@ -255,6 +281,8 @@ class _Change:
 
     def _edit(self, wanted: Sequence[_Place]) -> None:
         tools.run(["cp", "--sparse=always", "--", str(self.before), str(self._after)], seconds=SECONDS)
+        if told := self._complaints(self.before):
+            self._preen(told)
         lines: list[str] = []
         exchanges: list[str] = []  # all of them last, so that nothing new lies in the blocks of what was there
         made: set[str] = set()
@@ -281,6 +309,18 @@ class _Change:
                 lines += [f"write {source} {fresh}", f"sif {fresh} mode 0{stat.S_IFREG | each.mode:o}"]
                 lines += _owner(fresh, *owner)
         self._debugfs(self._after, [*lines, *exchanges])
+
+    def _preen(self, told: tuple[str, ...]) -> None:
+        """What a power cut leaves and every start mends by itself: files that were deleted while open, counts."""
+        try:
+            if not all(map(_OF_A_CUT.match, told)):
+                raise ToolError("e2fsck would change more than that.")
+            tools.run(["e2fsck", "-fp", str(self._after)], seconds=SECONDS, passes=(0, 1))
+        except ToolError as bad:
+            raise TargetError(
+                f"The root has errors, so nothing is written to it. e2fsck says: {'; '.join(told)}.",
+                do=_SEND_TO_E2FSCK,
+            ) from bad
 
     def _without_attributes(self, path: str) -> None:
         """Raises TargetError for a file whose further attributes would be lost."""

@@ -55,6 +55,8 @@ class ExtInodes(ExtVolume):
         self._blocks_kept: dict[int, bytes] = {}
         self._inodes_kept: dict[int, Inode] = {}
         super().__init__(read, start, size)
+        self.replayed: frozenset[int] = frozenset()  # blocks that its journal has newer
+        self.fast_commits = False
         self.recovers = bool(self._incompatible & RECOVER)  # a kernel replays its journal when it mounts it
         if journal:
             self._check_journal()
@@ -98,6 +100,7 @@ class ExtInodes(ExtVolume):
         try:
             log = Journal(head, self.block, in_log)
             replayed = log.replayed()
+            self.replayed, self.fast_commits = frozenset(replayed), log.fast_commits
         except FormatError as bad:
             raise RefusedJournal("journal", bad.offset, expected=bad.expected, got=bad.got) from bad
         if log.fast_commits:
