@@ -128,7 +128,7 @@ def test_with_systemd_and_without(demo: Demo, parts: Catalogue, tmp_path: Path) 
     assert seen.root is not None
     assert "kyklon-setup" in seen.root.pulled  # as systemd finds it, through its drop-in
     assert not plan_boot_files(build, parts, seen).files
-    assert plan_boot_files(demo.build, parts, seen).files == {SETUP_SCRIPT: first_boot.HEAD.encode()}
+    assert plan_boot_files(demo.build, parts, seen).files == {SETUP_SCRIPT: first_boot.HEAD_ON_ROOT.encode()}
     assert first_start(lay_out(demo.build, parts, seen)).moments[0].text.endswith("is not simulated.")
     shutil.rmtree(tmp_path / "files")
     bare = card_of(tmp_path, {"sbin/init": b"#!/bin/sh\n"})

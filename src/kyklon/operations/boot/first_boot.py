@@ -24,6 +24,7 @@ from kyklon.operations.boot import add_ons
 from kyklon.operations.picture.waking import COMMAND, script
 
 HEAD = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at first boot.\n"
+HEAD_ON_ROOT = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at the next start.\n"
 _HEAD_BY_HAND = """#!/bin/sh
 # Written by Kyklon for this build; run it on the machine: sudo sh setup.sh
 [ "$(id -u)" = 0 ] || { echo "Run it as root: sudo sh setup.sh" >&2; exit 1; }
@@ -119,12 +120,12 @@ _MARK = re.compile(rf"{SETUP_RUNS}/([0-9a-f]{{16}})\b")
 def _once(rows: tuple[Part, ...]) -> str:
     """A script that does its work once, whatever starts it how often, and restarts the machine then."""
     if not rows:
-        return HEAD
+        return HEAD_ON_ROOT
     body = "".join(f"\n{row.text}" for row in rows)
     mark = f"{SETUP_RUNS}/{hashlib.sha256(body.encode()).hexdigest()[:16]}"
     # a root that keeps no mark must not restart for ever
     return (
-        f"{HEAD}[ -e {mark} ] && exit 0\n{body}\n"
+        f"{HEAD_ON_ROOT}[ -e {mark} ] && exit 0\n{body}\n"
         f"mkdir -p {SETUP_RUNS} && : > {mark} && sync && {{ systemctl --no-block reboot || reboot; }} 2>/dev/null\n"
     )
 

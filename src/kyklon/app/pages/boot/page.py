@@ -21,7 +21,7 @@ from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.records import Board, Display
 from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import edited
-from kyklon.model.card import CardContents
+from kyklon.model.card import SETUP_SCRIPT, CardContents
 from kyklon.model.kernel_line import words
 from kyklon.operations.boot.add_ons import of_build
 from kyklon.operations.boot.compile import IssuedFile, compiled
@@ -83,12 +83,13 @@ class BootPage(OperationPage):
     number = 30
     cautions = (
         "Do not pull the plug on a running system: use the button or the menu.",
-        "You never need to log in as root over SSH: edit the files on the card's FAT boot partition.",
+        "You never need to log in as root over SSH: edit the files on the card's boot partition.",
     )
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._issued: tuple[IssuedFile, ...] = ()
+        self._shown: tuple[IssuedFile, ...] = ()  # without what starts the script of the root
         self._taken: frozenset[str] = frozenset(DECISIONS)
         self._tabs = QTabBar()
         self._tabs.setDrawBase(False)
@@ -155,8 +156,7 @@ class BootPage(OperationPage):
         self.set_subject(f"{board.name} · {catalogue.get(Dialect, build.boot.dialect).name}")
         boot = build.boot
         self._setup.setVisible(bool(self._setup_text(image)))
-        has_system = image.has_system  # one program without a system: no services, no users
-        self._services.setVisible(has_system)
+        has_system = image.has_system  # one program without a system: no services
         self._taken = offered_settings(build, catalogue)
         self._show_group()
         sets = kernel_sets(image, world.source_contents, world.card)
@@ -170,11 +170,14 @@ class BootPage(OperationPage):
                 ),
             },
         )
-        self._track.show_steps(track(boot.services, image.foreground_service))
+        steps = track(boot.services, image.foreground_service)
+        self._track.show_steps(steps)
+        self._services.setVisible(has_system and bool(steps))  # without any where the image sorts its services itself
         if build.source.path and world.source is None and not world.source_error:
             self._files_sheet.set_note("the image is being read…")
             return
         self._issued = compiled(build, catalogue, self._on_card(), self._seen())
+        self._shown = tuple(file for file in self._issued if file.path[0] != "/" or file.path == SETUP_SCRIPT)
         self._show_tabs()
 
     def _show_group(self) -> None:
@@ -197,23 +200,22 @@ class BootPage(OperationPage):
         return dict(seen.texts) if seen is not None else {}
 
     def _show_tabs(self) -> None:
-        names = [_tab_words(file.path) for file in self._issued]
+        names = [_tab_words(file.path) for file in self._shown]
         if [self._tabs.tabText(index) for index in range(self._tabs.count())] != [*map(unmarked, names)]:
             self._tabs.blockSignals(True)
             while self._tabs.count():
                 self._tabs.removeTab(0)
-            for name, file in zip(names, self._issued, strict=True):
-                self._tabs.setTabToolTip(self._tabs.addTab(unmarked(name)), plain_tip(file.path))
+            for name, file in zip(names, self._shown, strict=True):
+                self._tabs.setTabToolTip(self._tabs.addTab(unmarked(name)), plain_tip(_tab_tip(file.path)))
             self._tabs.blockSignals(False)
         self._show_file()
 
     def _show_file(self) -> None:
-        files = self._issued
-        index = self._tabs.currentIndex()
-        if not 0 <= index < len(files):
+        files, index = self._issued, self._tabs.currentIndex()
+        if not 0 <= index < len(self._shown):
             return
         on_card = self._on_card()
-        file = files[index]
+        file = self._shown[index]
         self._view.show_file(shown_lines(file, on_card.get(file.path.lower(), "")), file.remark)
         self._budget.show_use(self._line_use(file))
         written = self.session.build.card.bootable and self.session.world.card is not None
@@ -285,6 +287,10 @@ class BootPage(OperationPage):
 def _tab_words(path: str) -> str:
     """A file of the root by its name, one of the boot partition by its path."""
     return f"root: {path.rpartition('/')[2]}" if path.startswith("/") else path
+
+
+def _tab_tip(path: str) -> str:
+    return f"On the root partition: {path}, with what starts it" if path.startswith("/") else path
 
 
 def _with_current(choices: tuple[tuple[str, str], ...], value: str) -> tuple[tuple[str, str], ...]:

@@ -141,7 +141,7 @@ def first_start(bench: Bench) -> Step:
 def _set_up(bench: Bench, root: RootFacts | None) -> Step:
     """The script that Kyklon put on the root of an image that runs none of the boot partition."""
     text, lamp = root.setup.get(SETUP_SCRIPT) if root is not None else None, bench.board.lamps.reading
-    if root is None or text is None or text == first_boot.HEAD:
+    if root is None or text is None or text == first_boot.HEAD_ON_ROOT:
         return Step()
     if first_boot.was_run(root, text):
         return Step((Moment(f"{SETUP_SCRIPT} was run already; it is not run again.", lamp, 0.0),))
