@@ -119,6 +119,12 @@ def test_circles_and_missing_programs_are_those_that_systemd_tells(tmp_path: Pat
         "games.target": b"[Unit]\nRequires=a.service b.service c.service gone.service\n",
     }.items():
         (folder / name).write_bytes(data if isinstance(data, bytes) else data.encode())
+    said = verified(folder)
+    assert "ordering cycle" in said
+    assert "no-such-program-here" in said
+
+
+def verified(folder: Path) -> str:
     done = subprocess.run(
         ["systemd-analyze", "verify", "--man=no", *map(str, sorted(folder.iterdir()))],
         capture_output=True,
@@ -128,8 +134,29 @@ def test_circles_and_missing_programs_are_those_that_systemd_tells(tmp_path: Pat
     )
     if "Failed to initialize manager" in done.stderr:
         pytest.skip("systemd-analyze does not run here")
-    assert "ordering cycle" in done.stderr
-    assert "no-such-program-here" in done.stderr
+    return done.stderr
+
+
+@pytest.mark.skipif(not shutil.which("systemd-analyze"), reason="systemd-analyze is not installed")
+def test_what_a_target_pulls_in_and_comes_after_it_is_no_circle(tmp_path: Path) -> None:
+    """As an image's own barrier services are: pulled in by a target, ordered behind it, by default or by name."""
+    units: dict[str, bytes | str] = {
+        "early.target": b"[Unit]\nWants=late.service named.service own.service\n",
+        "late.service": service("After=early.target"),
+        "named.service": service("DefaultDependencies=no", "After=early.target", "Before=late.service"),
+        "own.service": service(),
+    }
+    facts = systemd(tmp_path, units, ("early.target",))
+    _rows, circles = by_dependencies(facts.pulled, "", why)
+    assert circles == ()
+    after = facts.pulled["early.target"].after
+    assert "own" in after
+    assert not {"late", "named"} & set(after)
+    folder = tmp_path / "units"
+    folder.mkdir()
+    for name, data in units.items():
+        (folder / name).write_bytes(data if isinstance(data, bytes) else data.encode())
+    assert "cycle" not in verified(folder)
 
 
 NAMES = [f"u{number}" for number in range(8)]

@@ -13,7 +13,7 @@ from kyklon.operations.poweron.bench import Bench, lay_out
 from kyklon.operations.poweron.events import PUT_ON_CARD, BringUp, Event, Failure, Screen, Step
 from kyklon.operations.poweron.sequence import stages_of
 from kyklon.operations.poweron.stages import bare_metal, multi_boot
-from kyklon.operations.poweron.stages.display import silent
+from kyklon.operations.poweron.stages.display import native_assumed, silent
 from kyklon.operations.poweron.stages.games import front_end_screen, visible_games
 
 
@@ -65,7 +65,8 @@ def assumed(bench: Bench) -> tuple[str, ...]:
     told = (
         (
             bench.display is not None and bench.identification is None,
-            "The display's EDID was not read; the catalogue's limits are used.",
+            "The display's EDID was not read; the catalogue's limits are used"
+            + (", and its native mode." if native_assumed(bench) is not None else "."),
         ),
         (bench.card is None, "No card is planned; a read speed of 20 MB/s is assumed."),
         (

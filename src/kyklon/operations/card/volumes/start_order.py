@@ -168,7 +168,19 @@ class Systemd:
                 continue
             unit = found[name] = self._unit(name)
             waiting += [*unit.requires, *unit.wants]
-        return found
+        return {name: self._with_pulled(unit, found) for name, unit in found.items()}
+
+    def _with_pulled(self, unit: Unit, found: dict[str, Unit]) -> Unit:
+        """A target comes after what it pulls in, but for what wants no such order, or comes after it by itself
+        (systemd.target(5); src/core/unit.c, unit_add_default_target_dependency)."""
+        if unit.kind != "target" or not unit.default:
+            return unit
+        own = unit.name
+        pulled = (each for each in (*unit.wants, *unit.requires) if each in found)
+        behind = [
+            each for each in pulled if found[each].default and own not in found[each].after and each not in unit.before
+        ]
+        return replace(unit, after=(*unit.after, *behind))
 
     def _unit(self, name: str) -> Unit:
         full = name if "." in name.rpartition("@")[2] or name.endswith(_ENDINGS) else f"{name}.service"
@@ -189,9 +201,7 @@ class Systemd:
             kind = "slice" if full.endswith(".slice") else "missing"
         wants, needs = (*unit.wants, *wants), (*unit.requires, *needs)
         after = unit.after
-        if kind == "target" and unit.default:
-            after = (*after, *wants, *needs)
-        elif unit.default and full.endswith(".service"):
+        if unit.default and full.endswith(".service"):
             after = (*after, "sysinit.target", "basic.target")
         trouble = unit.trouble or self._unmet(unit)
         return replace(unit, name=name, requires=needs, after=after, wants=wants, kind=kind, trouble=trouble)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from fractions import Fraction
 from pathlib import PurePosixPath
 
 from kyklon.base.errors import FormatError
@@ -22,7 +23,9 @@ from kyklon.operations.picture import edid
 from kyklon.operations.picture.chain import chain_of
 from kyklon.operations.picture.findings import lost_sync, mode_remedy, odd_sync, wake_remedy
 from kyklon.operations.picture.ranges import adapters_of, carried, display_ranges, fit
+from kyklon.operations.picture.schools import flat_mode
 from kyklon.operations.picture.sending import by_firmware, firmware_remedy, takes_timings
+from kyklon.operations.picture.signal_path import SignalPath
 from kyklon.operations.picture.signals import early_timing
 from kyklon.operations.picture.video_word import VideoWord, made_of, modes_offered, parsed, value_for
 from kyklon.operations.picture.waking import PROGRAMS
@@ -74,6 +77,19 @@ def _never_asked(bench: Bench) -> bool:
     return told == "never" and "ignore identification" in bench.board.honours
 
 
+def native_assumed(bench: Bench) -> Edid | None:
+    """What a flat display with a digital socket names that was not asked: its own size at 60 Hz. Every such display
+    identifies itself (HDMI 1.4b, 8.4; DisplayPort 1.2, 2.1.4: from memory): a kernel never has to compute it."""
+    display = bench.display
+    if display is None or display.tube or display.sync != "digital" or _never_asked(bench):
+        return None
+    if bench.identification is not None or bench.world.identification_error:
+        return None
+    mode = flat_mode(SignalPath(display, bench.board, dialect=bench.dialect), Fraction(60))
+    size = (round(display.width_mm), round(display.height_mm))
+    return Edid("KYK", 0, 0, 2026, display.name[:13], (mode.timing,), size) if mode is not None else None
+
+
 def video_word(bench: Bench) -> VideoWord | None:
     """The word video= that counts for the output here; None without one, or with one that the kernel refuses."""
     if "video=" not in bench.board.honours:
@@ -89,6 +105,8 @@ def output_timing(bench: Bench) -> tuple[Timing | None, str]:
     if settings and settings.timing and "boot file" in bench.board.honours:
         return settings.timing, settings.boot_file
     kernel, word = offered(bench), video_word(bench)
+    if kernel.data is None and (native := native_assumed(bench)) is not None:
+        kernel = Offered(native, "its native mode", kernel.note)
     if word is not None and word.force == "off":
         return None, "The kernel command line switches the output off (video= with d)."
     if word is not None and word.size is not None:
