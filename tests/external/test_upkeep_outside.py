@@ -287,7 +287,9 @@ def test_boot_files_through_sudo(
 
 
 @needs_server
-def test_settings_on_a_running_machine_with_their_rights(machine: tuple[Path, Build], server: Server) -> None:
+def test_settings_on_a_running_machine_with_their_rights(
+    machine: tuple[Path, Build], server: Server, catalogue: Catalogue
+) -> None:
     """Whole files of a root, here a folder of the server's."""
     folder, build = machine
     top = server.top / "root"
@@ -301,14 +303,14 @@ def test_settings_on_a_running_machine_with_their_rights(machine: tuple[Path, Bu
     decided = {"wireless_name": "Quay", "wireless_key": "long enough", "keyboard": "gb", "may_shut_down": True}
     build = edited(build, "system", {**build.system.model_dump(), **decided})
     with running.root_folder(build, top=str(top)) as place:
-        found = settings.planned(build, place)
+        found = settings.planned(build, catalogue, place)
         assert found.skipped == ()
         assert found.cuts_off
         told = "\n".join(found.differences.values())
         assert "(not shown)" in told
         assert not {"a phrase of theirs", build.system.wireless_key} & set(told.replace('"', "=").split("="))
-        settings.put(folder, build, place)
-        assert not settings.planned(build, place).files
+        settings.put(folder, build, catalogue, place)
+        assert not settings.planned(build, catalogue, place).files
         assert build.system.wireless_key in old.read_text()
         modes = {path: path.stat().st_mode & 0o777 for path in (top / "etc").rglob("*") if path.is_file()}
         assert modes == {
@@ -319,14 +321,43 @@ def test_settings_on_a_running_machine_with_their_rights(machine: tuple[Path, Bu
         }
         assert build.system.wireless_key not in Logbook(folder).markdown("x")
         (top / "etc/sudoers.d/games").chmod(0o666)  # whoever opened it to everybody
-        assert list(settings.planned(build, place).files) == ["etc/sudoers.d/games"]
+        assert list(settings.planned(build, catalogue, place).files) == ["etc/sudoers.d/games"]
         (top / "etc/sudoers.d/games").chmod(0o440)
         settings.undo(folder, place)
     assert {**sums(top), "mode": f"{old.stat().st_mode:o}"} == before
     assert (top / "etc/sudoers.d").is_dir()  # was there, and is empty again
     shutil.rmtree(top / "etc/default")
     with running.root_folder(build, top=str(top)) as place:
-        assert settings.planned(build, place).skipped == ("/etc/default/keyboard",)
+        assert settings.planned(build, catalogue, place).skipped == ("/etc/default/keyboard",)
+
+
+@needs_server
+@pytest.mark.parametrize("manager", ["run/systemd/system", "etc/rc2.d", ""])
+def test_what_is_joined_with_a_file_there_waits_for_the_next_start(
+    manager: str, machine: tuple[Path, Build], server: Server, catalogue: Catalogue
+) -> None:
+    folder, build = machine
+    top = server.top / "root"
+    (top / "etc").mkdir(parents=True)
+    (top / manager).mkdir(parents=True, exist_ok=True)
+    decided = {"time_zone": "Europe/Dublin", "start_command": "echo on", "may_shut_down": False}
+    build = edited(build, "system", {**build.system.model_dump(), **decided})
+    before = sums(top)
+    with running.root_folder(build, top=str(top)) as place:
+        found = settings.put(folder, build, catalogue, place)
+        if not manager:
+            assert not found.files
+            return
+        script = top / "usr/local/sbin/kyklon-setup"
+        assert "echo on" in script.read_text()
+        assert "XKBLAYOUT" not in script.read_text()  # a whole file, which is put there by itself
+        assert script.stat().st_mode & 0o777 == 0o700
+        subprocess.run(["dash", "-n", script], check=True)
+        started = "etc/systemd/system/kyklon-setup.service" if "systemd" in manager else f"{manager}/S99kyklon-setup"
+        assert (top / started).is_file()
+        assert not settings.planned(build, catalogue, place).files
+        settings.undo(folder, place)
+    assert sums(top) == before
 
 
 @needs_server

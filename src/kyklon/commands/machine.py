@@ -181,13 +181,13 @@ def settings(
     from kyklon.operations.upkeep import settings as root
 
     with _boot(folder, accept):  # whose key is known after that
-        build, _parts = open_folder(folder)
+        build, parts = open_folder(folder)
     with running.root_folder(build, password()) as machine, watching() as watch:
         if undo:
             done = root.undo(folder, machine, watch)
             out(asdict(done), as_json, lambda: [f"{done.restored} files restored, {done.removed} removed."])
             return OK
-        found = root.put(folder, build, machine, watch) if yes else root.planned(build, machine)
+        found = root.put(folder, build, parts, machine, watch) if yes else root.planned(build, parts, machine)
     data = {"files": sorted(found.files), "differences": found.differences, "skipped": found.skipped}
 
     def lines() -> list[str]:

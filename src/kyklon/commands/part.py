@@ -89,7 +89,7 @@ def show(kind: KindName, part_id: PartId, as_json: Json = False) -> int:
     }
 
     def lines() -> list[str]:
-        found = [f"{row.label:28} {row.words}  [{row.origin}]" for row in rows]
+        found = [f"{row.label:28} {row.words or 'none'}  [{row.origin}]" for row in rows]
         return [*found, f"Used by: {', '.join(use.name for use in used) or 'no build on this machine'}"]
 
     out(data, as_json, lines)
@@ -232,7 +232,7 @@ def _draft_out(draft: Draft, name: str, as_json: bool) -> None:
 
     def lines() -> list[str]:
         rows = [
-            f"{label_of(draft.kind, key):28} {value_words(draft.kind, key, value)}  [{_how(draft, key)}]"
+            f"{label_of(draft.kind, key):28} {value_words(draft.kind, key, value) or 'none'}  [{_how(draft, key)}]"
             for key, value in draft.row.items()
         ]
         rows += [f"{key:28} {value}" for key, value in draft.about]

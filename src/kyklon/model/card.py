@@ -222,8 +222,12 @@ class RootFacts:
     @property
     def can_be_set_up(self) -> bool:
         """Whether files can be put on it from here, and something there starts a script."""
-        started = bool(self.numbered_in) or "multi-user.target" in self.pulled
-        return started and not self.no_write
+        return bool(self.set_up_by) and not self.no_write
+
+    @property
+    def set_up_by(self) -> str:
+        """What starts a script on it: "systemd", or the folder of numbered scripts; '' for neither."""
+        return "systemd" if "multi-user.target" in self.pulled else self.numbered_in
 
     def user(self, name: str) -> User | None:
         return next((user for user in self.users if user.name == name), None)

@@ -34,9 +34,11 @@ ASKED = tuple(each.name for each in FIELDS["images"] if each.name not in ("start
 _PLUMBING = re.compile(
     r"(network|wpa|dhcp|ssh|cron|dbus|udev|getty|syslog|rsyslog|systemd|sound|alsa|pulse|avahi|ntp|time|bluetooth|mount|"
     r"watch|shutdown|power|fan|log|firewall|install|expand|resize|first|rc-local|hostname|keyboard|console|modules|"
-    r"swap)",
+    r"swap|bootmisc|urandom|kyklon)",
     re.I,
 )  # CP: services of any system, and none of them shows a picture
+# scripts that every numbered start brings: of them only rc.local may hold what its owner starts
+_SKELETON = ("rc.local",)
 _SPARE = 1.05  # of its size: a card of that name may be a little smaller
 _GAMES = ("games", "roms", "library")
 _SYSTEM_FILES = ("system-files", "system", "bios", "firmware")
@@ -353,7 +355,14 @@ def front_of(names: tuple[str, ...], units: Mapping[str, Unit], look: Looker, *,
         ]
     waits = [unit for unit in able if unit.foreground and not _PLUMBING.search(unit.name)]
     rest = waits or [unit for unit in able if not _PLUMBING.search(unit.name)]
+    rest = [unit for unit in rest if unit.name not in _SKELETON or _of_its_owner(look)]
     return rest[-1] if rest else None
+
+
+def _of_its_owner(look: Looker) -> bool:
+    """Whether somebody put anything into /etc/rc.local."""
+    lines = (line.strip() for line in look.text("/etc/rc.local").split("\n"))
+    return any(line and not line.startswith(("#", "exit")) for line in lines)
 
 
 def _takes_console(unit: Unit, look: Looker) -> bool:

@@ -75,12 +75,24 @@ def on_root(
     rows = decided(build, image, display, extra)
     if not rows and SETUP_SCRIPT not in root.setup:
         return ()
-    return (RootFile(SETUP_SCRIPT, _once(rows), 0o700), *starters(root))
+    return (RootFile(SETUP_SCRIPT, _once(rows), 0o700), *starters(root.set_up_by))
 
 
-def starters(root: RootFacts) -> tuple[RootFile, ...]:
-    """What starts the script on a root, by its manager of services; nothing where none is known."""
-    if "multi-user.target" in root.pulled:
+def joined(
+    build: Build, image: Image | None, manager: str, display: Display | None = None, extra: tuple[AddOn, ...] = ()
+) -> tuple[RootFile, ...]:
+    """For a machine that runs: what root_files() does not hold, because it is joined with what is there, as a script of
+    its next start. Nothing where nothing of it is decided, or nothing would start it."""
+    if image is None or not image.has_system or not manager:
+        return ()
+    whole = {f"system.{name}" for name in _root_files(build)}
+    rows = tuple(row for row in decided(build, image, display, extra) if row.path not in whole)
+    return (RootFile(SETUP_SCRIPT, _once(rows), 0o700), *starters(manager)) if rows else ()
+
+
+def starters(manager: str) -> tuple[RootFile, ...]:
+    """What starts the script on a root, by its manager of services: as RootFacts.set_up_by."""
+    if manager == "systemd":
         return (
             RootFile(
                 SETUP_UNIT,
@@ -88,15 +100,15 @@ def starters(root: RootFacts) -> tuple[RootFile, ...]:
             ),
             RootFile(SETUP_DROP_IN, f"{_OURS}[Unit]\nWants={SETUP_UNIT.rpartition('/')[2]}\n"),
         )
-    if root.numbered_in:
+    if manager:
         text = f'#!/bin/sh\n{_OURS}[ "$1" = stop ] || exec {SETUP_SCRIPT}\n'
-        return (RootFile(f"{root.numbered_in}/{SETUP_NUMBERED}", text, 0o755),)
+        return (RootFile(f"{manager}/{SETUP_NUMBERED}", text, 0o755),)
     return ()
 
 
 def is_started(root: RootFacts) -> bool:
     """Whether the script on a root is started by what lies there."""
-    found = starters(root)
+    found = starters(root.set_up_by)
     return bool(found) and all(root.setup.get(file.path) == file.text for file in found)
 
 

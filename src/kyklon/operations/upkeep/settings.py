@@ -1,5 +1,6 @@
 """Settings of the build put on a machine that runs, where the script of its first boot no longer comes: whole files of
-its root, each with what was there kept beside."""
+its root, each with what was there kept beside; what is joined with a file of the machine as a script of its next
+start."""
 
 from __future__ import annotations
 
@@ -9,11 +10,15 @@ from pathlib import Path
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.reading import text_of
+from kyklon.catalogue.image_records import Image
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Display
 from kyklon.devices.secure_copy import SecureCopy
 from kyklon.model.build import Build
 from kyklon.operations.boot.acts import Put
+from kyklon.operations.boot.add_ons import of_build
 from kyklon.operations.boot.compile import difference
-from kyklon.operations.boot.first_boot import RootFile, root_files
+from kyklon.operations.boot.first_boot import RootFile, joined, mode_of, root_files
 from kyklon.operations.library import carry
 from kyklon.operations.library.transfer import Transfer
 from kyklon.record.logbook import Logbook
@@ -22,6 +27,7 @@ OPERATION = 95
 JOURNAL = "machine-settings"  # folder of the build that keeps the journal of changes
 ASIDE = ".before-settings"  # folder of the machine's root that keeps what was replaced
 _MOST = 1 << 20  # bytes of a file of settings
+_NUMBERED = ("etc/rc2.d", "etc/rc3.d", "etc/rc5.d")  # run levels with a network
 _NETWORK = ("/etc/wpa_supplicant/", "/etc/systemd/network/")
 
 
@@ -37,14 +43,14 @@ class Planned(Put):
         return any(f"/{name}".startswith(_NETWORK) for name in self.files)
 
 
-def planned(build: Build, machine: SecureCopy) -> Planned:
+def planned(build: Build, catalogue: Catalogue, machine: SecureCopy) -> Planned:
     """Those of the build's files that the machine has otherwise. Raises KyklonError."""
     files: dict[str, bytes] = {}
     differences: dict[str, str] = {}
     skipped = []
-    for file in root_files(build):
+    for file in _wanted(build, catalogue, machine):
         path = file.path.lstrip("/")
-        if machine.mode_of(path.rpartition("/")[0]) is None:
+        if mode_of(file.path) is None and machine.mode_of(path.rpartition("/")[0]) is None:
             skipped.append(file.path)
             continue
         old = _there(machine, path)
@@ -57,6 +63,18 @@ def planned(build: Build, machine: SecureCopy) -> Planned:
     return Planned(files, differences, tuple(skipped))
 
 
+def _wanted(build: Build, catalogue: Catalogue, machine: SecureCopy) -> tuple[RootFile, ...]:
+    image, display = catalogue.find(Image, build.part("image")), catalogue.find(Display, build.part("display"))
+    return (*root_files(build), *joined(build, image, _manager(machine), display, of_build(build, catalogue)))
+
+
+def _manager(machine: SecureCopy) -> str:
+    """What starts services there, as RootFacts.set_up_by (sd_booted(3); Linux Standard Base 5.0, chapter 22)."""
+    if machine.mode_of("run/systemd/system") is not None:
+        return "systemd"
+    return next((f"/{folder}" for folder in _NUMBERED if machine.mode_of(folder) is not None), "")
+
+
 def _there(machine: SecureCopy, path: str) -> str | None:
     size = machine.size_of(path)
     if size is None:
@@ -67,16 +85,16 @@ def _there(machine: SecureCopy, path: str) -> str | None:
         return text_of(file.read(_MOST), path)
 
 
-def put(folder: Path, build: Build, machine: SecureCopy, watch: Watch = UNWATCHED) -> Planned:
+def put(folder: Path, build: Build, catalogue: Catalogue, machine: SecureCopy, watch: Watch = UNWATCHED) -> Planned:
     """Put them there, and record it; they count from its next start. Raises KyklonError, Cancelled; what was begun can
     be taken back."""
-    found = planned(build, machine)
+    found = planned(build, catalogue, machine)
     if not found.files:
         return found
     (folder / JOURNAL).mkdir(exist_ok=True)
     texts = {name: data.decode("utf-8") for name, data in found.files.items()}
     carry.carry_out(Transfer((), texts, 0), folder, machine, watch, folder / JOURNAL, ASIDE)
-    wanted: dict[str, RootFile] = {file.path.lstrip("/"): file for file in root_files(build)}
+    wanted: dict[str, RootFile] = {file.path.lstrip("/"): file for file in _wanted(build, catalogue, machine)}
     for name in found.files:
         machine.set_mode(name, wanted[name].mode)
         if _there(machine, name) != wanted[name].text:

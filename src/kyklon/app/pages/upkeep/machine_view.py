@@ -266,11 +266,11 @@ class MachineView(TabView):
 
     def change_settings(self) -> None:
         """Compare its settings with this build's, and ask before any is changed."""
-        build, password = self.build, self.password.text()
+        build, password, catalogue = self.build, self.password.text(), self.session.catalogue
 
         def work(_watch: Watch) -> root.Planned:
             with running.root_folder(build, password) as machine:
-                return root.planned(build, machine)
+                return root.planned(build, catalogue, machine)
 
         asking.run(self.session, self, "Comparing settings", work, self.ask_settings)
 
@@ -280,13 +280,14 @@ class MachineView(TabView):
         if not dialog.exec():
             return
         folder, build, password, undo = self.session.folder, self.build, self.password.text(), dialog.undo
+        catalogue = self.session.catalogue
 
         def work(watch: Watch) -> str:
             with running.root_folder(build, password) as machine:
                 if undo:
                     done = root.undo(folder, machine, watch)
                     return f"{done.restored} files restored, {done.removed} removed."
-                root.put(folder, build, machine, watch)
+                root.put(folder, build, catalogue, machine, watch)
                 return "Settings changed and verified; they take effect at the next boot."
 
         def done(words: str) -> None:
