@@ -14,7 +14,7 @@ import pytest
 
 from failure_modes import made
 from judges.cards import copied
-from kyklon.model.card import Mount, Unit
+from kyklon.model.card import Mount, Program, Unit
 from kyklon.operations.card.volumes.mounts import read_fstab
 from kyklon.operations.poweron.bench import Bench, lay_out
 from kyklon.operations.poweron.stages import mounts, services
@@ -190,3 +190,21 @@ def test_numbered_scripts_stop_where_what_is_to_be_checked_is_not_there(good: di
         Mount("/dev/mmcblk0p2", "/games", "ext4", (), True),
     ):
         assert mounts.checked(bench, replace(root, mounts=(spared,))) is None
+
+
+def test_numbered_scripts_stop_where_nothing_checks_the_root(good: dict[str, Path], tmp_path: Path) -> None:
+    """As initscripts 3.06 of Debian 12 did it with a real kernel: fsck ends with 8, and a shell asks for a password."""
+    bench = with_table(good, tmp_path, "/dev/mmcblk0p2 / ext4 defaults 0 1\n")
+    root = replace(bench.contents.root, mounts=(Mount("/dev/mmcblk0p2", "/", "ext4", ("defaults",), True),))
+    there = Program("/sbin/fsck")
+    gone = Program("/sbin/fsck.ext4", why="it is not there", there=False)
+    numbered = replace(root, numbered=("checkroot.sh",), programs={"/sbin/fsck": there, "/sbin/fsck.ext4": gone})
+    failure = mounts.checked(bench, numbered)
+    assert failure is not None
+    assert "/sbin/fsck.ext4 is not there" in failure.cause
+    for spared in (
+        replace(numbered, numbered=("hostname.sh",)),
+        replace(numbered, programs={**numbered.programs, "/sbin/fsck.ext4": replace(there, path="/sbin/fsck.ext4")}),
+        replace(numbered, mounts=(replace(root.mounts[0], checked=False),)),
+    ):
+        assert mounts.checked(bench, spared) is None

@@ -49,6 +49,7 @@ DRIVERS = {
 }
 _PACKED = ("", ".xz", ".zst", ".gz")  # endings of modules
 INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")  # init/main.c: tried in this order without init=
+CHECKERS = ("/sbin/fsck", "/sbin/fsck.ext4")  # what scripts by their numbers check the root with
 NEEDED = ("/dev", "/proc", "/sys")  # where a start mounts what the kernel offers
 _HEAD = 256  # bytes of a program that the kernel looks at: BINPRM_BUF_SIZE
 _DEEPEST = 5  # scripts that are started by scripts: fs/exec.c
@@ -108,6 +109,9 @@ def _observed(reader: ExtReader, programs: Iterable[str], layout: Layout) -> Roo
         if path.endswith("/"):
             looker.list_below(path)
         else:
+            looker.program(path)
+    if in_order:
+        for path in CHECKERS:
             looker.program(path)
     seen = sessions.Root(looker.text, looker.names, looker.there, users)
     session = sessions.of_systemd(pulled, seen) if pulled else sessions.of_inittab(seen)

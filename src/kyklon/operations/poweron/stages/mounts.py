@@ -11,6 +11,7 @@ from dataclasses import replace
 from kyklon.model.card import Mount, Partition, RootFacts
 from kyklon.model.root_device import root_device
 from kyklon.operations.boot.read import CardSettings, read_settings
+from kyklon.operations.card.volumes.root_facts import CHECKERS
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Screen
 from kyklon.operations.poweron.stages.root import root_of, wrong_flag
@@ -239,6 +240,12 @@ def emergency(bench: Bench, root: RootFacts) -> Failure | None:
 
 def checked(bench: Bench, root: RootFacts) -> Failure | None:
     """Where scripts by their numbers stop: a file system that is to be checked at the start is not there, CP."""
+    if why := _root_unchecked(root):
+        return _failure(
+            bench,
+            why,
+            ("An automatic file system check of the root filesystem failed.", "Give root password for maintenance"),
+        )
     for mount in root.mounts:
         if not mount.checked or mount.where == "/" or {"noauto", "nofail"} & set(mount.options):
             continue
@@ -248,6 +255,16 @@ def checked(bench: Bench, root: RootFacts) -> Failure | None:
                 lines = ("fsck failed.", "A maintenance shell will now be started.")
                 return _failure(bench, f"{mount.where} cannot be checked: {why}.", lines)
     return None
+
+
+def _root_unchecked(root: RootFacts) -> str:
+    """Why the script that checks the root stops: fsck(8) is there and ends with 8 without the program for its kind."""
+    line = next((mount for mount in root.mounts if mount.where == "/" and mount.checked), None)
+    checks = any(name.removesuffix(".sh") == "checkroot" for name in root.numbered)
+    fsck, own = (root.programs.get(path) for path in CHECKERS)
+    if line is None or not checks or fsck is None or own is None or not fsck.there or own.there:
+        return ""
+    return f"/ cannot be checked: {own.path} is not there" if line.kind in ("ext4", "auto") else ""
 
 
 def _failure(bench: Bench, cause: str, lines: tuple[str, ...]) -> Failure:
