@@ -14,6 +14,7 @@ import pytest
 from kyklon.base.errors import Refused
 from kyklon.devices.layers import Layers, node_at
 from kyklon.operations.card.drives import looking
+from kyklon.operations.card.drives.ext_files import ExtFiles, NewFile
 from kyklon.operations.card.drives.interlock import Consent, Purpose, Request, judge, opened
 from kyklon.operations.card.sources import source
 from support import MIB
@@ -168,3 +169,19 @@ def test_while_it_is_open_it_can_neither_be_mounted_nor_formatted(disk: Path, im
                 os.fsync(rude.fileno())
             with pytest.raises(Refused, match="just written"):
                 held.handle_for(Purpose.WRITE, facts).write_at(bytes(4096), 0)
+
+
+def test_files_on_ext4_go_to_a_real_block_device(tmp_path: Path) -> None:
+    """Past the cache, as on a card; debugfs and e2fsck read what is there."""
+    card, start, size = tmp_path / "card.img", MIB, 24 * MIB
+    card.write_bytes(bytes(start + size))
+    table = f"label: dos\nstart={start // 512}, size={size // 512}, type=83\n"
+    subprocess.run(["sfdisk", "-q", card], input=table.encode(), check=True)
+    run("mkfs.ext4", "-q", "-F", "-E", f"offset={start}", str(card), f"{size // 1024}k")
+    new = (NewFile("/etc/hostname", b"games\n"), NewFile("/etc/large", b"0123456789abcde\n" * 16_000, 0o600))
+    with attached(card) as loop:
+        with opened(Request(looking.find(str(loop), None), Purpose.EDIT)) as place:
+            assert len(ExtFiles(place, start, size).replace(new)) == 2
+        for file in new:
+            assert run("debugfs", "-R", f"cat {file.path}", f"{loop}?offset={start}").encode() == file.data
+        run("e2fsck", "-fn", f"{loop}?offset={start}")

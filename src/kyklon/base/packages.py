@@ -45,6 +45,7 @@ _PACKAGES = {  # debian, fedora, arch, suse, alpine; '' where none is known
     "mkfs.ext4": _EXT,
     "debugfs": _EXT,
     "dumpe2fs": _EXT,
+    "e2image": _EXT,
     "e2fsck": _EXT,
     "sfdisk": ("fdisk", "util-linux", "util-linux", "util-linux", "sfdisk"),
     "lsblk": ("util-linux", "util-linux", "util-linux", "util-linux", "lsblk"),

@@ -50,6 +50,7 @@ _PROGRAMS = (
     ("mcopy", "puts files into FAT file systems", "missing"),
     ("mke2fs", "makes ext4 file systems", "missing"),
     ("debugfs", "puts files into ext4 file systems", "missing"),
+    ("e2image", "copies what is to be changed of them", "limited"),
     ("e2fsck", "checks ext4 file systems", "missing"),
     ("mkfs.exfat", "makes exFAT file systems for sticks", "limited"),
     ("bwrap", "shuts in whatever a card brings", "limited"),
