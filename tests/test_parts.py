@@ -32,6 +32,7 @@ from kyklon.devices.linux.inputs import interval_of
 from kyklon.devices.ports import AxisFacts, InputEvent, InputFacts
 from kyklon.devices.simulated.inputs import SimulatedInput, SimulatedInputs, StandIn, Switch
 from kyklon.model.build import PartCopy, edited
+from kyklon.model.card import Program, Unit
 from kyklon.model.world import World
 from kyklon.operations import inspection
 from kyklon.operations.plan.acts import fresh_build, start_build, with_part_used
@@ -52,6 +53,7 @@ from kyklon.parts import (
 )
 from kyklon.parts.draft import Draft
 from kyklon.parts.fields import FIELDS, field_of
+from kyklon.parts.image import front_of
 from kyklon.parts.store import Store, plain_row, text_for
 from kyklon.record import builds
 from kyklon.record import folder as store
@@ -859,3 +861,21 @@ def test_drawings_that_hold_themselves_over_and_over_end(tmp_path: Path) -> None
     document.saveas(tmp_path / "bomb.dxf")
     with that_ends(), pytest.raises(KyklonError):
         panel.trace(tmp_path / "bomb.dxf")
+
+
+@pytest.mark.parametrize(
+    ("text", "front"),
+    [
+        ("", None),
+        ("#!/bin/sh -e\n# a remark\nif test -d /etc/boot.d ; then\n\trun-parts /etc/boot.d\nfi\nexit 0\n", None),
+        ("#!/bin/sh -e\nsu player -c /opt/menu/start &\nexit 0\n", "rc.local"),
+    ],
+)
+def test_a_bare_rc_local_is_no_front_end(text: str, front: str | None) -> None:
+    class Look:
+        def text(self, path: str) -> str:
+            return text if path == "/etc/rc.local" else ""
+
+    units = {name: Unit(name, Program(f"/etc/init.d/{name}"), foreground=True) for name in ("dbus", "rc.local")}
+    found = front_of(tuple(units), units, Look())  # type: ignore[arg-type]
+    assert (found.name if found else None) == front

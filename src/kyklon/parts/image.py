@@ -39,6 +39,7 @@ _PLUMBING = re.compile(
 )  # CP: services of any system, and none of them shows a picture
 # scripts that every numbered start brings: of them only rc.local may hold what its owner starts
 _SKELETON = ("rc.local",)
+_SHIPPED = re.compile(r"\s*(?:$|#|(?:exit|if|then|else|fi|run-parts)\b)")  # Debian 12: initscripts
 _SPARE = 1.05  # of its size: a card of that name may be a little smaller
 _GAMES = ("games", "roms", "library")
 _SYSTEM_FILES = ("system-files", "system", "bios", "firmware")
@@ -360,9 +361,8 @@ def front_of(names: tuple[str, ...], units: Mapping[str, Unit], look: Looker, *,
 
 
 def _of_its_owner(look: Looker) -> bool:
-    """Whether somebody put anything into /etc/rc.local."""
-    lines = (line.strip() for line in look.text("/etc/rc.local").split("\n"))
-    return any(line and not line.startswith(("#", "exit")) for line in lines)
+    """Whether somebody put anything into /etc/rc.local beside what distributions ship in it."""
+    return any(not _SHIPPED.match(line) for line in look.text("/etc/rc.local").split("\n"))
 
 
 def _takes_console(unit: Unit, look: Looker) -> bool:

@@ -236,6 +236,7 @@ def _dependencies(build: Build, card: CardContents | None) -> list[Finding]:
 def _setup(build: Build, image: Image, contents: CardContents | None) -> list[Finding]:
     """What the script of the first start does, or cannot."""
     setup, script = build.system, image.first_boot_script
+    root = contents.root if contents is not None else None
     decided = [name for name in type(setup).model_fields if name != "key_for" and getattr(setup, name)]
     there = contents.texts.get(script.lower(), "") if contents and script else ""
     found = []
@@ -249,14 +250,14 @@ def _setup(build: Build, image: Image, contents: CardContents | None) -> list[Fi
                 "These settings would never reach the machine.",
             )
         )
-    elif decided and not script and (contents is None or contents.root is None or not contents.root.can_be_set_up):
+    elif decided and not script and root is not None and not root.can_be_set_up:
         found.append(
             _of_setup(
                 "by-hand",
                 "The rest is set up on the running machine",
                 f"{labels[:1].upper()}{labels[1:]}: save the setup script (Boot, “Setup script…”, or `kyklon setup "
                 "FOLDER --script setup.sh`), copy it to the machine and run it there: sudo sh setup.sh.",
-                f"{image.name} runs no script of yours at its first boot.",
+                f"{image.name} runs no script of yours at its first boot, and nothing on the card would start one.",
                 Severity.NOTE,
             )
         )
