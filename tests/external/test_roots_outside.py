@@ -36,6 +36,7 @@ FORMS = {
     "seed": ["-O", "metadata_csum_seed"],
     "no journal": ["-O", "^has_journal"],
     "sparse2": ["-O", "sparse_super2"],
+    "orphan file": ["-O", "orphan_file"],
 }
 
 
