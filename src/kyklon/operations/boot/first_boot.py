@@ -24,7 +24,7 @@ from kyklon.operations.boot import add_ons
 from kyklon.operations.picture.waking import COMMAND, script
 
 HEAD = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at first boot.\n"
-HEAD_ON_ROOT = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at the next start.\n"
+HEAD_ON_ROOT = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at the next boot.\n"
 _HEAD_BY_HAND = """#!/bin/sh
 # Written by Kyklon for this build; run it on the machine: sudo sh setup.sh
 [ "$(id -u)" = 0 ] || { echo "Run it as root: sudo sh setup.sh" >&2; exit 1; }
