@@ -278,6 +278,10 @@ def test_a_flat_display_shows_what_it_offers_in_its_own_size(catalogue: Catalogu
     assert quick.timing.vertical_hz == max(rates)
     assert slow.timing.vertical_hz == min(rates)
     bare = replace(path, display=path.display.model_copy(update={"modes": ()}), data=None)
+    other = standard_timings("cta")[4].timing
+    assert other.size != path.display.native
+    named = path.display.model_copy(update={"modes": (other, offered[0].timing)})
+    assert [mode.timing for mode in flat_modes(replace(bare, display=named))] == [offered[0].timing]
     names = [mode.name for mode in flat_modes(bare)]
     assert [name.partition(" ")[0] for name in names] == ["CTA"] * (len(names) - 1) + [
         "CVT"
