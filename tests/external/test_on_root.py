@@ -121,6 +121,9 @@ def test_with_systemd_and_without(demo: Demo, parts: Catalogue, tmp_path: Path) 
     assert seen.root is not None
     assert seen.root.can_be_set_up
     assert "boot.by-hand" not in {each.code for each in findings(build, parts, World(card=seen))}
+    image = parts.get(Image, "quayside")
+    own = first_boot.on_root(build, image, seen.root)
+    assert first_boot.joined(build, image, "systemd") == own  # the same from the card and over the login
     files = put(card, build, parts, tmp_path)
     assert files[:2] == [SETUP_SCRIPT, SETUP_UNIT]
     assert told(card, build, parts).endswith("sets up: time zone. Then the machine restarts, once.")

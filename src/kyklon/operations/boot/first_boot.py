@@ -85,7 +85,8 @@ def joined(
     its next start. Nothing where nothing of it is decided, or nothing would start it."""
     if image is None or not image.has_system or not manager:
         return ()
-    whole = {f"system.{name}" for name in _root_files(build)}
+    # where the card's root has one too, it is the same one: neither way then undoes the other's
+    whole = {f"system.{name}" for name in _root_files(build)} if image.first_boot_script else set()
     rows = tuple(row for row in decided(build, image, display, extra) if row.path not in whole)
     return (RootFile(SETUP_SCRIPT, _once(rows), 0o700), *starters(manager)) if rows else ()
 

@@ -23,7 +23,7 @@ from kyklon.operations.card.drives.interlock import OpenTarget, Purpose
 from kyklon.operations.card.volumes.ext_inodes import Inode
 from kyklon.operations.card.volumes.ext_reader import ExtReader
 from kyklon.operations.card.volumes.ext_volume import RefusedJournal
-from kyklon.operations.card.volumes.fsck import complaints
+from kyklon.operations.card.volumes.fsck import MOST, complaints
 from kyklon.operations.card.volumes.partitions import Read, reader
 
 SECONDS = 900.0  # for one of e2fsprogs: a card of 512 GB at a few MB/s of metadata
@@ -251,7 +251,7 @@ class _Change:
             if not each.is_in(edited):
                 raise ToolError(f"debugfs did not write {each.path} as it should be.")
         if told := self._complaints(self._after):
-            words = f"e2fsck says: {'; '.join(told)}."
+            words = f"e2fsck says: {'; '.join(told[:MOST])}."
             raise ToolError(f"The files would not come out whole, so nothing is written. {words}")
         own = {block for each in wanted for block in self._blocks_of(edited, each)}
         found = {
@@ -318,7 +318,7 @@ class _Change:
             tools.run(["e2fsck", "-fp", str(self._after)], seconds=SECONDS, passes=(0, 1))
         except ToolError as bad:
             raise TargetError(
-                f"The root has errors, so nothing is written to it. e2fsck says: {'; '.join(told)}.",
+                f"The root has errors, so nothing is written to it. e2fsck says: {'; '.join(told[:MOST])}.",
                 do=_SEND_TO_E2FSCK,
             ) from bad
 
@@ -343,7 +343,7 @@ class _Change:
         words = tools.run(
             ["e2fsck", "-fn", str(image)], seconds=SECONDS, passes=(0, 4), bounds=_bounds(image.stat().st_size)
         )
-        found = complaints(words)
+        found = complaints(words, None)  # every one counts: what is mended by itself is chosen by them
         return found or (("the file system has errors",) if b"still has errors" in words else ())
 
     # --- comparing ---

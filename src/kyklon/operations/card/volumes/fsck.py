@@ -68,8 +68,9 @@ def _ask(path: Path, start: int, found: Complaints) -> None:
     found.asked = True
 
 
-def complaints(words: bytes) -> tuple[str, ...]:
-    """What e2fsck would have asked about, each once, without its questions: they end a line, or stand on one alone."""
+def complaints(words: bytes, most: int | None = MOST) -> tuple[str, ...]:
+    """What e2fsck would have asked about, each once, without its questions: they end a line, or stand on one alone.
+    most: None for all of them."""
     found: dict[str, None] = {}
     before = ""
     for raw in words.split(b"\n"):
@@ -78,4 +79,4 @@ def complaints(words: bytes) -> tuple[str, ...]:
             told = line.removesuffix(_NO).rpartition("  ")[0].strip() or before
             found.setdefault(told.rstrip("."))
         before = line or before
-    return tuple(each for each in found if each)[:MOST]
+    return tuple(each for each in found if each)[:most]
