@@ -21,8 +21,8 @@ from kyklon.operations.card import disk, sizing
 from kyklon.operations.card.acts import bare_metal_card, prepare_card
 from kyklon.operations.card.disk import medium_mb_s as disk_speed
 from kyklon.operations.card.sets import baremetal, multiboot
-from kyklon.operations.card.sets.bundle import read_manifest
 from kyklon.operations.card.sets.lay_out import lay_out
+from kyklon.operations.card.sets.manifest import read_manifest
 from kyklon.operations.card.sets.problems import rename
 from kyklon.operations.card.sizing import size_of_folder
 from support import Demo

@@ -358,10 +358,13 @@ def choose(user: Any, bench: KeepBench, name: str) -> None:
 def test_a_press_is_not_lost_when_the_drives_are_read_again(user: Any) -> None:
     bench = keep_bench(user)
     user.wait(lambda: bool(bench.drive_list.lines))
+    rows = tuple((target.facts, verdict) for target, verdict in bench.drives.rows())
+    bench.drive_list.show_drives(rows, "")  # as they are now, whatever was read since the page opened
     line = next(line for line in bench.drive_list.lines if line.accessibleName().startswith("blank-card,"))
+    user.wait(lambda: line.isVisible() and line.height() == line.sizeHint().height())  # laid out
     line.setFocus()
     QTest.mousePress(line, Qt.MouseButton.LeftButton)
-    rows = tuple((replace(target.facts, model="read again"), verdict) for target, verdict in bench.drives.rows())
+    rows = tuple((replace(facts, model="read again"), verdict) for facts, verdict in rows)
     bench.drive_list.show_drives(rows[::-1], "")
     user.wait()
     assert user.window.focusWidget() is line

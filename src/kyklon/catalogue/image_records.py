@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Literal, Protocol
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Literal, Protocol
 
 from pydantic import Field
 
@@ -112,20 +112,65 @@ class BareMetal(CataloguePart):
     machines: tuple[Machine, ...]
 
 
-class Chooser(CataloguePart):
-    """The layout of a multi-boot stick. image: in the catalogue. bundles: folder of the bundles; each holds a manifest
-    and a folder of pictures. own_bytes: what the chooser keeps for itself. align_bytes: each partition starts on a
-    multiple of it. reads: file systems of a stick that it can read. released: of the chooser itself, ISO 8601; a newer
-    system may ask for more than it can do."""
+Key = Annotated[str, Field(max_length=200)]
 
+
+class ManifestForm(Record):
+    """How a chooser's manifests are written, and which of their keys carries what.
+
+    A key within a key stands behind a dot; '' for what these manifests do not tell. partitions: the list of tables, or
+    the table of tables, that the keys from label to grows are looked up in; of INI the beginning of their sections'
+    names. size_bytes, unpacked_bytes: of one of their units. ending: of an archive's name, where the manifest leaves it
+    off. kinds: its own words for file systems. least_order: the first place in the list. closed: any other key is an
+    error.
+    """
+
+    grammar: Literal["TOML", "JSON", "INI"] = "TOML"
+    name: Key = "name"
+    order: Key = "order"
+    boards: Key = "boards"
+    released: Key = "released"
+    partitions: Key = "partitions"
+    label: Key = "label"
+    kind: Key = "kind"
+    size: Key = "mb"
+    unpacked: Key = "unpacked_mb"
+    archive: Key = "archive"
+    sha256: Key = "sha256"
+    grows: Key = "grows"
+    size_bytes: int = Field(default=1_000_000, gt=0, le=1 << 30)
+    unpacked_bytes: int = Field(default=1_000_000, gt=0, le=1 << 30)
+    ending: Key = ""
+    kinds: Mapping[str, str] = {}
+    least_order: int = Field(default=1, ge=0, le=1)
+    closed: bool = True
+
+
+class Chooser(CataloguePart):
+    """The layout of a multi-boot stick.
+
+    image: in the catalogue. bundles: folder of the bundles, '' for the stick's top; each holds a manifest and a folder
+    of pictures ('' where they lie beside it). about: a second file in the manifest's grammar, '' for none, that tells
+    name, place, boards and day where the manifest does not. own_bytes: what the chooser keeps for itself. align_bytes:
+    each partition starts on a multiple of it. makes: file systems for partitions. labels_repeat: its systems share
+    labels and start all the same. reads: file systems of a stick that it can read. released: of the chooser itself,
+    ISO 8601; a newer system may ask for more than it can do. board_names: the words of its manifests for boards of the
+    shelf; None where they are the shelf's own.
+    """
+
+    form: ManifestForm = ManifestForm()
+    board_names: Mapping[str, str] | None = None
     image: str
     reads: tuple[Literal["FAT32", "exFAT", "ext4"], ...] = Field(default=("FAT32",), min_length=1)
     released: str = ""
-    bundles: str
-    manifest: str
-    pictures: str
+    bundles: Inside
+    manifest: Inside
+    about: Inside = ""
+    pictures: Inside
     picture_kinds: tuple[str, ...]
     archive_kinds: tuple[str, ...]
+    makes: tuple[str, ...] = ("FAT32", "ext4", "swap")
+    labels_repeat: bool = False
     own_bytes: int
     align_bytes: int
     most_partitions: int

@@ -51,6 +51,11 @@ COMMANDS = (
     Command("baremetal plan", ("baremetal", "plan"), "List what a card made from an unpacked set will hold."),
     Command("baremetal write", ("baremetal", "write"), "Make a plain FAT card from an unpacked set."),
     Command("multiboot check", ("multiboot", "check"), "Check bundles against their manifests and a target."),
+    Command(
+        "multiboot tried",
+        ("multiboot", "tried"),
+        "List what was seen of each system on the machine, or add to it; exit 1 while one asks for attention.",
+    ),
     Command("multiboot lay-out", ("multiboot", "lay_out"), "Copy checked bundles to a stick, and read them back."),
     Command("boot read", ("boot", "read"), "Read the boot files on a card, line by line."),
     Command("boot issue", ("boot", "issue"), "Write the build's boot files into a folder."),

@@ -6,13 +6,22 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any
 
-from kyklon.base.quantities import show_bytes
+from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.catalogue.image_records import Chooser
 from kyklon.commands.line import Option
-from kyklon.commands.shared import OK, STOPS, BoardId, Dir, Json, catalogue, out, watching
+from kyklon.commands.shared import OK, STOPS, BoardId, Dir, Folder, Json, catalogue, open_folder, out, watching
+from kyklon.model.build import TriedSystem
+from kyklon.operations.card.disk import medium_mb_s
 from kyklon.operations.card.sets import lay_out as laying
 from kyklon.operations.card.sets import multiboot
 from kyklon.operations.card.sets.problems import rename, rename_words
+from kyklon.operations.card.sets.tried import in_words, problems_of, with_tried
+from kyklon.operations.card.sets.unpacking import USUAL, Speeds, seconds
+from kyklon.parts.store import today
+from kyklon.record import folder as store
+from kyklon.record.folder import resolve
+from kyklon.record.logbook import Logbook
 
 ChooserId = Annotated[str, Option("--chooser", help="The chooser, by id; found by the manifests when not given.")]
 TargetBytes = Annotated[int, Option("--target-bytes", help="Size of the card for the systems.")]
@@ -71,3 +80,59 @@ def lay_out(
         files, moved = laying.lay_out(folder, chooser, found, to, watch)
     print(f"{len(found.chosen)} systems, {files} files, {show_bytes(moved)} in {to / chooser.bundles}, read back.")
     return OK
+
+
+def tried(
+    folder: Folder,
+    bundle: Annotated[str, Option("--bundle", help="A bundle's folder: what was seen of it is kept.")] = "",
+    started: Annotated[bool, Option("--started", help="It started.")] = False,
+    returned: Annotated[bool, Option("--returned", help="It returned to the list.")] = False,
+    kernel: Annotated[str, Option("--kernel", help="What `uname -srm` says there.")] = "",
+    as_json: Json = False,
+) -> int:
+    """List what was seen of each system on the machine, or add to it; exit 1 while one asks for attention.
+
+    Without --bundle nothing is changed.
+    """
+    build, parts = open_folder(folder)
+    if not build.sets.multi_boot:
+        raise WrongUse("This build has no bundles.", do="Set sets.multi_boot to their folder.")
+    top = resolve(folder, build.sets.multi_boot)
+    chooser = multiboot.chooser_for(parts.all(Chooser), build.part("image") or "", top)
+    rates = medium_mb_s(build, parts)
+    with watching() as watch:
+        found = multiboot.check(top, chooser, 1 << 62, watch=watch)
+    if bundle:
+        seen = next((each for each in found.bundles if each.folder == bundle), None)
+        if seen is None:
+            raise WrongUse(
+                f"There is no bundle {bundle!r}.", do=f"There are: {', '.join(each.folder for each in found.bundles)}."
+            )
+        row = TriedSystem(
+            bundle=bundle, started=started, kernel=kernel[:200], returned=returned, released=seen.released, at=today()
+        )
+        build = store.update(folder, lambda now: with_tried(now, row))
+        Logbook(folder).add(20, f"{seen.name} tried on the machine", in_words(row))
+    speeds = Speeds(rates[0] * 1e6, rates[1] * 1e6) if rates else USUAL
+    words = {each.bundle: in_words(each) for each in build.sets.tried}
+    rows: list[dict[str, Any]] = [
+        {
+            "bundle": each.folder,
+            "name": each.name,
+            "unpack_s": round(seconds(each, speeds)),
+            "tried": words.get(each.folder, ""),
+        }
+        for each in found.bundles
+        if each.readable
+    ]
+    problems = problems_of(found.bundles, build.sets.tried)
+
+    def lines() -> list[str]:
+        told = [
+            f"{row['name']}: unpacks in about {show_duration(row['unpack_s'])}; {row['tried'] or 'not tried yet'}"
+            for row in rows
+        ]
+        return told + [f"{p.severity.upper():8}{p.bundle}: {p.sentence} {p.why}" for p in problems]
+
+    out({"systems": rows, "problems": [asdict(each) for each in problems]}, as_json, lines)
+    return STOPS if problems else OK

@@ -13,10 +13,12 @@ from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, catalogue, out, standard_input, tell, watching
 from kyklon.parts import exchange
 from kyklon.parts import trust as trusted
+from kyklon.parts.bare_metal import learn as learn_set
 from kyklon.parts.draft import AGREED
 from kyklon.parts.encoder import from_facts, typed_terminals
 from kyklon.parts.facts import facts_of
 from kyklon.parts.fields import KIND_WORDS, field_of, fields_of, label_of, one, value_words
+from kyklon.parts.learning import with_choices
 from kyklon.parts.simple import TYPED
 from kyklon.parts.store import Store, today
 from kyklon.parts.system import firmware_row, with_firmware
@@ -98,7 +100,11 @@ def show(kind: KindName, part_id: PartId, as_json: Json = False) -> int:
 
 def learn(
     what: Annotated[
-        str, Argument(help="display, board, encoder, image, system, panel, dialect or add-on.", metavar="WHAT")
+        str,
+        Argument(
+            help="display, board, encoder, image, system, panel, dialect, add-on, chooser or bare-metal.",
+            metavar="WHAT",
+        ),
     ],
     source: Annotated[
         str, Argument(help="A file, a folder, '-' for a text on standard input, or a device.", metavar="FILE")
@@ -109,6 +115,9 @@ def learn(
     save: Annotated[bool, Option("--save", help="Add it to the shelf.")] = False,
     folder: _SIMULATED = None,
     tree: Annotated[str, Option("--tree", help="Device tree in an image to learn a board from.")] = "",
+    machines: Annotated[
+        str, Option("--machines", help="Where a bare-metal set has its machines, as systems/{machine}/{kind}.")
+    ] = "",
     terminal: Annotated[
         list[str] | None,
         Option("--terminal", help="Encoder terminal: 1U=ABS_Y-, or 2.2U=ABS_Y- for player 2; repeatable."),
@@ -123,6 +132,8 @@ def learn(
             raise WrongUse(
                 "Its terminals are not known.", do="Test them in the window, or give them with --terminal 1U=ABS_Y-."
             )
+    elif what == "bare-metal" and machines:
+        draft = with_choices(learn_set(Path(source).absolute(), parts, machines), parts)
     else:
         draft = _from_tree(Path(source).absolute(), tree, parts) if tree else _from(what, source, parts)
     draft = _answered(draft, set_ or ())

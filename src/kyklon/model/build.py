@@ -119,13 +119,29 @@ class KnownCard(Record):
         return next((event.read_rate for event in reversed(self.events) if event.read_rate), 0.0)
 
 
+class TriedSystem(Record):
+    """What was seen of a system of a multi-boot card.
+
+    bundle: its folder. kernel: what `uname -srm` says there, '' where nobody asked. returned: to the chooser's list.
+    released: of the bundle that was tried. at: the day, ISO 8601.
+    """
+
+    bundle: str = Field(max_length=200)
+    started: bool
+    kernel: str = Field(default="", max_length=200)
+    returned: bool = False
+    released: str = Field(default="", max_length=40)
+    at: str = Field(default="", max_length=40)
+
+
 class FileSets(Record):
     """Unpacked sets for a bare-metal card and bundles for a multi-boot one: paths as in Source. chosen: folders of
-    the bundles that go on, in order."""
+    the bundles that go on, in order. tried: what was seen of them on the machine."""
 
     bare_metal: str = described("Bare-metal set", "")
     multi_boot: str = described("Multi-boot bundles", "")
     chosen: tuple[str, ...] = described("Chosen systems", ())
+    tried: tuple[TriedSystem, ...] = described("Tried systems", ())
 
 
 MachineSound = Annotated[str, StringConstraints(pattern=r"^[a-z0-9-]+:(analogue|digital|none)$")]

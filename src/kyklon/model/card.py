@@ -320,6 +320,7 @@ class CardContents:
 
     exact_names: bool = False
     kernels: tuple[KernelFile, ...] = ()
+    programs: tuple[KernelFile, ...] = ()  # without a kernel's head: only loaders for bare metal start them
     trees: tuple[DeviceTree, ...] = ()
     ramdisks: tuple[Ramdisk, ...] = ()
     damaged: tuple[str, ...] = ()

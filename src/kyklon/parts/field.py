@@ -25,6 +25,7 @@ Kind = Literal[
     "gauge",
     "rate",
     "hex",
+    "map",
 ]
 
 
@@ -73,7 +74,7 @@ class PartField:
 
     def words(self, value: Any) -> str:
         """A record's value as the screen says it."""
-        if value is None or value == "" or value == ():
+        if value is None or value in ("", (), {}):
             return "not known" if value is None else "none"
         if self.kind == "switch":
             return "yes" if value else "no"
@@ -94,6 +95,8 @@ class PartField:
             return "; ".join(range_words(each) for each in value)
         if self.kind in ("words", "numbers"):
             return ", ".join(map(str, value))
+        if self.kind == "map":
+            return ", ".join(f"{word}={meaning}" for word, meaning in value.items())
         return f"{value}{NARROW_SPACE}{self.unit}" if self.unit else str(value)
 
     def typed(self, value: Any) -> str:
@@ -108,7 +111,7 @@ class PartField:
             return str(value)
         if self.kind in ("number", "whole"):
             return f"{value / self.scale:.12g}{NARROW_SPACE}{self.unit}".rstrip(NARROW_SPACE)
-        return self.words(value) if value not in ("", ()) else ""
+        return self.words(value) if value not in ("", (), {}) else ""
 
 
 _EMPTY: Mapping[str, Any] = {
@@ -119,6 +122,7 @@ _EMPTY: Mapping[str, Any] = {
     "hex": 0,
     "switch": False,
     "gauge": None,
+    "map": {},
 }
 
 
@@ -184,6 +188,22 @@ def _words(field: PartField, text: str) -> tuple[str, ...]:
             offered = ", ".join(sorted(known.values()))
             raise ValueError(f"{field.label}: “{each[:40]}” is not one of {offered}; separate them with commas")
     return tuple(known[each.lower()] for each in found)
+
+
+def _map(field: PartField, text: str) -> dict[str, str]:
+    """Words and what they mean: 'WORD=MEANING, WORD=MEANING'."""
+    found = {}
+    for part in re.split(r"[,;\n]+", text):
+        word, joint, meaning = (piece.strip() for piece in part.partition("="))
+        if not part.strip():
+            continue
+        if not joint or not word or not meaning:
+            raise ValueError(f"{field.label}: “{part.strip()[:40]}” is not written as {field.hint or 'WORD=MEANING'}")
+        known = {value.lower(): value for value, _words in field.choices}
+        if known and meaning.lower() not in known:
+            raise ValueError(f"{field.label}: “{meaning[:40]}” is not one of {', '.join(known.values())}")
+        found[word] = known.get(meaning.lower(), meaning)
+    return found
 
 
 def _numbers(field: PartField, text: str) -> tuple[int, ...]:
@@ -277,6 +297,7 @@ _PARSERS: Mapping[str, Any] = {
     "rate": _rate,
     "hex": _hex,
     "numbers": _numbers,
+    "map": _map,
     "gauge": lambda field, text: round(field.number(text)),
 }
 

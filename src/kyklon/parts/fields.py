@@ -41,6 +41,15 @@ LAMP_ASKS = {
     "sagging": "when the voltage is too low",
 }
 
+_STICKS = tuple((each, each) for each in ("FAT32", "exFAT", "ext4"))
+_GRAMMARS = tuple((each, each) for each in ("TOML", "JSON", "INI"))
+FORM_KEYS = {
+    "name": "Key of the name", "order": "Key of the place in the list", "boards": "Key of the boards", "released": "Key of the release day",
+    "partitions": "Key of the partitions", "label": "Key of a label", "kind": "Key of a file system", "size": "Key of a size",
+    "unpacked": "Key of what is unpacked", "archive": "Key of an archive", "sha256": "Key of a SHA-256", "grows": "Key of growing",
+    "ending": "Ending left off archives",
+}
+
 FIELDS: Mapping[str, tuple[PartField, ...]] = {
     "boards": (
         PartField("native_set", "Instruction set", "choice", choices=_SETS, why="a kernel of another set does not start"),
@@ -239,7 +248,8 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("effect", "What goes wrong"), PartField("source", "Source", empty=True, default=""),
     ),
     "bare_metal": (
-        PartField("needed", "Files it needs", "words"), PartField("trees", "Folder of device trees", empty=True, default=""),
+        PartField("image", "Its image", pattern=r"[a-z0-9-]+", why="the bare-metal image whose kernels these are"),
+        PartField("needed", "Files it needs", "words", empty=True, default=()), PartField("trees", "Folder of device trees", empty=True, default=""),
         PartField("remembered", "File with the last machine", empty=True, default=""), PartField("games", "Games go to", empty=True, default=""),
     ),
     "add_ons": (
@@ -254,8 +264,25 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("minutes", "Installing takes", "pair", "min", low=0.1, high=600, default=(1.0, 5.0)), PartField("origin", "Where it comes from", empty=True, default=""),
     ),
     "choosers": (
-        PartField("bundles", "Folder of the bundles"), PartField("manifest", "Manifest"), PartField("pictures", "Folder of pictures"),
-        PartField("own_bytes", "Space it keeps", "whole", "MB", 1e6, 0, 1_000_000), PartField("most_partitions", "Most partitions", "whole", low=1, high=128),
+        PartField("image", "Its image", pattern=r"[a-z0-9-]+", why="the multi-boot image that lists these bundles"),
+        PartField("bundles", "Folder of the bundles", empty=True, default="", why="'' where they lie at the stick's top"),
+        PartField("manifest", "Manifest", why="the file in each bundle that tells what it is"), PartField("about", "File beside it that tells the name", empty=True, default=""),
+        PartField("pictures", "Folder of pictures", empty=True, default=""), PartField("picture_kinds", "Picture types", "words", default=("png",)),
+        PartField("archive_kinds", "Archives it unpacks", "words", default=("tar.xz",), hint="tar.xz, zip"),
+        PartField("makes", "File systems it makes", "words", default=("FAT32", "ext4", "swap")),
+        PartField("labels_repeat", "Labels may repeat", "switch", default=False, why="systems that are found by label take the wrong one"),
+        PartField("reads", "Sticks it reads", "words", choices=_STICKS, default=("FAT32",), why="a stick of another file system is not seen"),
+        PartField("own_bytes", "Space it keeps", "whole", "MB", 1e6, 0, 1_000_000, why="what is left for systems depends on it"),
+        PartField("align_bytes", "Partitions begin at multiples of", "whole", "kB", 1e3, 0.512, 1_000_000, default=4_194_304),
+        PartField("most_partitions", "Most partitions", "whole", low=1, high=1024), PartField("released", "Released", empty=True, default="", pattern=r"\d{4}-\d\d-\d\d", hint="2026-05-31"),
+        PartField("board_names", "Its words for boards", "map", empty=True, default={}, hint="WORD=BOARD"),
+        PartField("form.grammar", "Manifest format", "choice", choices=_GRAMMARS, default="TOML"),
+        *(PartField(f"form.{name}", label, empty=True, default="") for name, label in FORM_KEYS.items()),
+        PartField("form.size_bytes", "Bytes in one unit of size", "whole", low=1, high=1 << 30, default=1_000_000),
+        PartField("form.unpacked_bytes", "Bytes in one unit of what is unpacked", "whole", low=1, high=1 << 30, default=1_000_000),
+        PartField("form.kinds", "Its words for file systems", "map", empty=True, default={}, hint="WORD=ext4", choices=tuple((each, each) for each in ("FAT32", "ext4", "swap"))),
+        PartField("form.least_order", "First place in the list", "whole", low=0, high=1, default=1),
+        PartField("form.closed", "Other keys are errors", "switch", default=False),
     ),
 }
 

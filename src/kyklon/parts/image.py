@@ -61,14 +61,14 @@ def learn(path: Path, catalogue: Catalogue, watch: Watch = UNWATCHED) -> Draft:
     facts = source.inspect(path)
     by = facts.name
     stem = re.sub(r"(\.img|\.iso|\.bin)?(\.xz|\.gz|\.bz2|\.zst|\.zip|\.7z)?$", "", facts.name, flags=re.I)
-    draft = Draft("images", asked=ASKED).with_read(by, name=_name_of(stem), files=[f"{_family(stem)}*"])
+    draft = Draft("images", asked=ASKED).with_read(by, name=name_of(stem), files=[f"{_family(stem)}*"])
     with contents.held(facts, watch) as held:
         inside = contents.observe_held(held)
         size = facts.unpacked or held.size
-        draft = draft.with_read(by, least_card_bytes=_card_for(size))
+        draft = draft.with_read(by, least_card_bytes=card_for(size))
         if inside.table_error:
             draft = draft.tell(f"{inside.table_error} Nothing more could be read.")
-        draft = _boot(draft, inside, catalogue, by)
+        draft = with_boot(draft, inside, catalogue, by)
         draft = _root(draft, inside, held, by)
     if not held.whole:
         draft = draft.tell(
@@ -84,7 +84,7 @@ def learn(path: Path, catalogue: Catalogue, watch: Watch = UNWATCHED) -> Draft:
     return replace(draft, about=(*rows, *draft.about))
 
 
-def _name_of(stem: str) -> str:
+def name_of(stem: str) -> str:
     return re.sub(r"[-_]+", " ", stem).strip().capitalize()[:120] or "Image"
 
 
@@ -94,7 +94,7 @@ def _family(stem: str) -> str:
     return match[0].lower() if match and match[0] else stem.lower()
 
 
-def _card_for(size: int) -> int:
+def card_for(size: int) -> int:
     """The size of card that an image of that size needs, as cards are sold: at least its own bytes."""
     step = 10 ** max(6, math.floor(math.log10(max(size, 1))) - 1)
     return int(math.ceil(size * _SPARE / step) * step)
@@ -103,12 +103,13 @@ def _card_for(size: int) -> int:
 # --- the boot partition --------------------------------------------------------------------------------------------
 
 
-def _boot(draft: Draft, inside: CardContents, catalogue: Catalogue, by: str) -> Draft:
+def with_boot(draft: Draft, inside: CardContents, catalogue: Catalogue, by: str) -> Draft:
+    """With what the boot partition tells: kernels, boards, boot files. by: where that is from, in words."""
     if inside.boot_error:
         draft = draft.tell(f"The boot partition: {inside.boot_error}")
     kernels = [
         {"file": kernel.name, "instruction_set": kernel.instruction_set}
-        for kernel in inside.kernels
+        for kernel in (*inside.kernels, *inside.programs)
         if not kernel.trouble
     ]
     if kernels:
@@ -167,7 +168,7 @@ def _owner(tree: object, catalogue: Catalogue) -> str:
 
 def boards_in(inside: CardContents, catalogue: Catalogue) -> tuple[str, ...]:
     """Boards of the shelf that the image has both a device tree and a kernel for."""
-    sets = {kernel.instruction_set for kernel in inside.kernels if not kernel.trouble}
+    sets = {kernel.instruction_set for kernel in (*inside.kernels, *inside.programs) if not kernel.trouble}
     found = [_owner(tree, catalogue) for tree in inside.trees if not tree.trouble]
     boards = {board.id: board for board in catalogue.all(Board)}
     return tuple(dict.fromkeys(each for each in found if each and sets & set(boards[each].runs)))

@@ -9,11 +9,12 @@ from pathlib import Path
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
 from kyklon.base.reading import bytes_of
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, CataloguePart
 from kyklon.catalogue.system_records import Emulator
 from kyklon.catalogue.text_records import Dialect
-from kyklon.parts import add_on, board, device_tree, dialect, display, image, panel, system, trees
+from kyklon.parts import add_on, bare_metal, board, chooser, device_tree, dialect, display, image, panel, system, trees
 from kyklon.parts.draft import Draft
 
 _MOST = 4 << 20  # bytes of a file that is not an image or a drawing
@@ -53,6 +54,8 @@ def _panel(path: Path, _catalogue: Catalogue, _watch: Watch) -> Draft:
 
 
 def _image(path: Path, catalogue: Catalogue, watch: Watch) -> Draft:
+    if path.is_dir():
+        return bare_metal.learn_image(path, catalogue)
     return image.learn(path, catalogue, watch)
 
 
@@ -74,6 +77,8 @@ LEARNERS: Mapping[str, Learner] = {
     "system": _system,
     "panel": _panel,
     "dialect": _dialect,
+    "bare-metal": lambda path, catalogue, _watch: bare_metal.learn(path, catalogue),
+    "chooser": lambda path, catalogue, _watch: chooser.learn(path, catalogue),
     "add-on": lambda path, _catalogue, _watch: add_on.learn(path),
 }
 
@@ -95,6 +100,8 @@ def with_choices(draft: Draft, catalogue: Catalogue) -> Draft:
         "boards": {"dialects": Dialect},
         "images": {"boards": Board},
         "systems": {"emulator": Emulator},
+        "choosers": {"image": Image},
+        "bare_metal": {"image": Image},
     }
     offers = known.get(draft.kind, {})
     choices = {name: tuple((part.id, part.name) for part in catalogue.all(kind)) for name, kind in offers.items()}

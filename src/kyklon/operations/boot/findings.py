@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board
 from kyklon.catalogue.text_records import Dialect
 from kyklon.model.build import Build, change_of
-from kyklon.model.card import CardContents
+from kyklon.model.card import CardContents, KernelFile
 from kyklon.model.fields import describe
 from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.system import SystemSetup
@@ -43,10 +45,22 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
 
 def kernel_sets(image: Image, *observed: CardContents | None) -> dict[str, str]:
     """Kernel files and their instruction sets: as read from bytes where there are any, else as the catalogue says."""
+    said = {kernel.file: kernel.instruction_set for kernel in image.kernels}
     for contents in observed:
-        if contents is not None and contents.kernels:
-            return {kernel.name: kernel.instruction_set for kernel in contents.kernels}
-    return {kernel.file: kernel.instruction_set for kernel in image.kernels}
+        if contents is not None and (found := (*contents.kernels, *programs_of(image, contents))):
+            return {kernel.name: kernel.instruction_set for kernel in found}
+    return said
+
+
+def programs_of(image: Image, contents: CardContents) -> tuple[KernelFile, ...]:
+    """What a bare-metal image starts that has no kernel's head; where its bytes ask for no more than ARMv6, the image's
+    own word for ARMv7 counts. Nothing for other images: their loaders ask for a head."""
+    if image.school != "bare metal":
+        return ()
+    said = {kernel.file.lower(): kernel.instruction_set for kernel in image.kernels}
+    named = [each for each in contents.programs if each.name.lower() in said]
+    plain = [each.instruction_set == "ARMv6" and said[each.name.lower()] == "ARMv7" for each in named]
+    return tuple(replace(each, instruction_set="ARMv7") if at else each for each, at in zip(named, plain, strict=True))
 
 
 def kernel_remedy(build: Build, board: Board, sets: dict[str, str]) -> Remedy | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QWidget
@@ -10,6 +11,7 @@ from kyklon.app.pages.card.bench import Bench
 from kyklon.app.pages.card.drive_book import DriveBook
 from kyklon.app.pages.card.problem_list import ProblemLine, ProblemList
 from kyklon.app.pages.card.space_bar import Share, Space, SpaceBar
+from kyklon.app.pages.card.tried_dialog import TriedDialog
 from kyklon.app.session.session import Session
 from kyklon.app.theme.lamps import Lamp
 from kyklon.app.theme.tokens import Theme
@@ -18,15 +20,18 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.app.widgets.kept import Kept
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.catalogue.image_records import Chooser
 from kyklon.catalogue.records import Card
-from kyklon.model.build import Build
+from kyklon.model.build import Build, TriedSystem
 from kyklon.model.fields import describe
+from kyklon.operations.card.disk import medium_mb_s
 from kyklon.operations.card.sets import multiboot
 from kyklon.operations.card.sets.bundle import Bundle
 from kyklon.operations.card.sets.lay_out import lay_out
 from kyklon.operations.card.sets.problems import Problem, rename
+from kyklon.operations.card.sets.tried import in_words, problems_of, with_tried
+from kyklon.operations.card.sets.unpacking import USUAL, Speeds, seconds
 from kyklon.record.folder import resolve
 
 _TOKENS = ("teal_soft", "amber_soft")
@@ -35,22 +40,30 @@ _TOKENS = ("teal_soft", "amber_soft")
 class BundleRow(QWidget):
     """One bundle: its lamp, a tick, its size."""
 
-    def __init__(self, bundle: Bundle, theme: Theme) -> None:
+    def __init__(self, bundle: Bundle, theme: Theme, note: Callable[[], object]) -> None:
         super().__init__()
-        self._bundle = bundle
+        self.bundle = bundle
+        self._seen = label("", "small")
+        self._note = button("Tried…", note, "quiet", tip="What you saw of it on the machine")
+        self._note.setAccessibleName(f"What you saw of {bundle.name}")
+        self._note.setEnabled(bundle.readable)
         self.tick, self._lamp = QCheckBox(unmarked(bundle.name)), Lamp(theme, "clear", 10)
         self.tick.setEnabled(bundle.readable)
         size = show_bytes(bundle.need) if bundle.readable else "not readable"
-        layout = row(self._lamp, self.tick, label(size, "mono"), spacing=10, margins=(2, 4, 8, 4))
-        layout.setStretch(1, 1)
-        self.setLayout(layout)
+        head = row(self._lamp, self.tick, label(size, "mono"), spacing=10)
+        head.setStretch(1, 1)
+        under = row(self._seen, 1, self._note, spacing=10, margins=(round(theme.px(20)), 0, 0, 0))
+        self.setLayout(column(head, under, spacing=0, margins=(2, 4, 8, 4)))
 
-    def show_check(self, found: multiboot.Check) -> None:
-        """Whether it is chosen, and the worst of its problems."""
+    def show_check(self, found: multiboot.Check, speeds: Speeds, tried: TriedSystem | None) -> None:
+        """Whether it is chosen, the worst of its problems, how long it unpacks, and what was seen of it."""
+        if self.bundle.readable:
+            words = in_words(tried) if tried else "not tried yet"
+            self._seen.setText(f"unpacks in about {show_duration(seconds(self.bundle, speeds))} · {words}")
         self.tick.blockSignals(True)
-        self.tick.setChecked(self._bundle.folder in found.chosen)
+        self.tick.setChecked(self.bundle.folder in found.chosen)
         self.tick.blockSignals(False)
-        own = [problem.severity.value for problem in found.problems if problem.bundle == self._bundle.folder]
+        own = [problem.severity.value for problem in found.problems if problem.bundle == self.bundle.folder]
         self._lamp.set_state("stop" if "stop" in own else "caution" if "caution" in own else "clear")
 
 
@@ -146,7 +159,7 @@ class MultiBench(Bench):
         sets = self.session.build.sets
         self._folder.set_full(Path(sets.multi_boot).name if sets.multi_boot else "none chosen")
         self._show_targets()
-        asked = (sets.multi_boot, sets.chosen, self._target.value)
+        asked = (sets.multi_boot, sets.chosen, sets.tried, self._target.value)
         if asked != self._looked:
             self._looked = asked
             self.look()
@@ -174,16 +187,20 @@ class MultiBench(Bench):
             self._bar.show_space(None)
             self._list.show_lines((), self._error or "Choose the folder that holds the bundles.")
             return
+        tried = {each.bundle: each for each in self.session.build.sets.tried}
+        rates = medium_mb_s(self.session.build, self.session.catalogue)
+        speeds = Speeds(rates[0] * 1e6, rates[1] * 1e6) if rates else USUAL
         rows = self._kept.show((bundle, lambda bundle=bundle: self._row(bundle)) for bundle in found.bundles)
         self.boxes = {bundle.folder: line.tick for bundle, line in zip(found.bundles, rows, strict=True)}
         for line in rows:
-            line.show_check(found)
+            line.show_check(found, speeds, tried.get(line.bundle.folder))
         self._rows.addStretch(1)
         going = [bundle for bundle in found.bundles if bundle.folder in found.chosen]
         shares = [Share("chooser", self.chooser.own_bytes, "grid")]
         shares += [Share(b.name, b.need, _TOKENS[index % 2], b.grows) for index, b in enumerate(going)]
         self._bar.show_space(Space(f"{self._target.currentText()}", self.target_bytes(), tuple(shares)))
-        stops = sum(problem.severity == "stop" for problem in found.problems)
+        problems = (*found.problems, *problems_of(found.bundles, self.session.build.sets.tried))
+        stops = sum(problem.severity == "stop" for problem in problems)
         self._wrong.set_note(
             f"{stops} stop{'s' if stops > 1 else ''}; the stick needs {found.stick}"
             if stops
@@ -198,13 +215,13 @@ class MultiBench(Bench):
                     "Rename" if p.rename else "",
                     p,
                 )
-                for p in sorted(found.problems, key=_weight)
+                for p in sorted(problems, key=_weight)
             ),
             "No problems found in these bundles.",
         )
 
     def _row(self, bundle: Bundle) -> BundleRow:
-        made = BundleRow(bundle, self.theme)
+        made = BundleRow(bundle, self.theme, lambda: self._on_tried(bundle))
         made.tick.toggled.connect(self._on_ticked)
         return made
 
@@ -214,12 +231,20 @@ class MultiBench(Bench):
         chosen = [name for name, tick in self.boxes.items() if tick.isChecked()]
         self.session.edit("sets.chosen", chosen)
 
+    def _on_tried(self, bundle: Bundle) -> None:
+        known = next((each for each in self.session.build.sets.tried if each.bundle == bundle.folder), None)
+        dialog = TriedDialog(bundle.name, known, self.theme, self)
+        if dialog.exec():
+            seen = dialog.seen(bundle.folder, bundle.released)
+            tried = with_tried(self.session.build, seen).sets.tried
+            self.session.edit("sets.tried", tried, f"{bundle.name}: {in_words(seen)}")
+
     def _on_choose_clicked(self) -> None:
         path = QFileDialog.getExistingDirectory(
             self, "The folder of the bundles", str(self.folder or self.session.folder)
         )
         if path:
-            sets = self.session.build.sets.model_copy(update={"multi_boot": path, "chosen": ()})
+            sets = self.session.build.sets.model_copy(update={"multi_boot": path, "chosen": (), "tried": ()})
             self.session.edit("sets", sets, describe(Build, "sets.multi_boot").label)
 
     def _on_rename_asked(self, problem: Problem) -> None:

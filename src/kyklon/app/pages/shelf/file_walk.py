@@ -99,6 +99,9 @@ class ImageWalk(Walk):
         """The buttons that open what is learnt."""
         build = self.session.build
         made: list[QWidget] = [button("Open an image…", self._ask, "outline")]
+        if self.kind == "images":
+            words = "A bare-metal set that is unpacked already"
+            made.append(button("An unpacked set…", self._ask_set, tip=words))
         if build.source.path:
             own = self.session.folder / build.source.path
             made.append(button(f"This build's: {own.name}", lambda: self.learn_from("image", own)))
@@ -114,6 +117,11 @@ class ImageWalk(Walk):
             "Images (*.img *.iso *.bin *.xz *.gz *.bz2 *.zst *.zip *.7z);;All files (*)",
             lambda path: self.learn_from("image", path),
         )
+
+    def _ask_set(self) -> None:
+        path = QFileDialog.getExistingDirectory(self, "The folder of an unpacked set", str(self.session.folder))
+        if path:
+            self.learn_from("image", Path(path))
 
     def show_draft(self, draft: Draft | None) -> None:
         """Override."""

@@ -37,6 +37,8 @@ WALKS: tuple[tuple[str, str, str], ...] = (
     ("A system, from its games…", "file_walk", "SystemWalk"),
     ("A panel, from its drawing…", "panel_walk", "PanelWalk"),
     ("An add-on, from its script…", "file_walk", "AddOnWalk"),
+    ("A multi-boot chooser, from its bundles…", "set_walk", "ChooserWalk"),
+    ("A bare-metal layout, from an unpacked set…", "set_walk", "SetWalk"),
     ("A power supply…", "print_walk", "SupplyWalk"),
     ("A cable…", "print_walk", "CableWalk"),
     ("A card…", "print_walk", "CardWalk"),

@@ -20,7 +20,7 @@ from kyklon.catalogue.records import Board
 from kyklon.model.findings import Severity
 from kyklon.model.library import SystemFile
 from kyklon.operations.card.sets.problems import Problem
-from kyklon.operations.card.volumes.boot_facts import kernel_set
+from kyklon.operations.card.volumes.boot_facts import kernel_set, raw_set
 
 LARGEST_FILE = (1 << 32) - 1  # bytes: FAT32, Microsoft FAT specification
 _BAD = set('<>:"/\\|?*')  # characters that FAT's long names cannot hold (the same, section 7)
@@ -141,7 +141,9 @@ class _Work:
             if chosen or kernel.file not in self.sizes:
                 continue
             with reading.opened(self.folder / kernel.file) as file:
-                found = kernel_set(file.read(8 << 20))
+                data = file.read(8 << 20)
+                raw = raw_set(data)
+                found = kernel_set(data) or ("ARM 32-bit" if raw == "ARMv6" else raw)
             if not found:
                 self._stop(
                     "kernel-damaged",
@@ -183,7 +185,7 @@ class _Work:
                 self._place(path, "the board's device tree", name)
             else:
                 self._leave(path, "another board's device tree")
-        if own not in self.sizes:
+        if own not in self.sizes and (trees or self.layout.trees):
             near = self.near(own)
             self._stop(
                 "no-tree",

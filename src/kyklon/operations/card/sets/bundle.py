@@ -3,32 +3,30 @@
 from __future__ import annotations
 
 import difflib
-import re
-import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 from typing import Protocol
 
-from pydantic import Field, ValidationError
-
 from kyklon.base import reading
 from kyklon.base.errors import FormatError, KyklonError, WrongUse
 from kyklon.base.inside import files_below, inside
 from kyklon.base.progress import Watch
-from kyklon.base.reading import bytes_of, not_too_deep, text_of
+from kyklon.base.quantities import show_bytes
+from kyklon.base.reading import bytes_of, text_of
 from kyklon.catalogue.image_records import Chooser
 from kyklon.model.card import CardContents
 from kyklon.model.findings import Severity
-from kyklon.model.record import Record
+from kyklon.operations.card.sets.manifest import BundlePartition, Manifest, read_manifest
 from kyklon.operations.card.sets.problems import Problem
 from kyklon.operations.card.sources.source import MAGIC
 from kyklon.operations.checksums import of_file
 
-MB = 1_000_000  # bytes, as manifests count
 _LARGEST_MANIFEST = 1 << 20  # bytes
-_KINDS = ("FAT32", "ext4", "swap")
+
+
+UNPACKED_TIMES = 2.5  # of an archive's size, CP: where a manifest does not tell what is unpacked
 
 
 class BundleFiles(Protocol):
@@ -97,31 +95,10 @@ class OnCard:
         """Nothing but what the partition lists is ever looked at."""
 
 
-class BundlePartition(Record):
-    """mb: least size in MB (10^6 bytes). unpacked_mb: of what its archive holds. archive: '' for an empty one."""
-
-    label: str = Field(pattern=r"^[A-Za-z0-9_-]{1,16}$")
-    kind: str
-    mb: int = Field(gt=0, le=4_000_000)
-    unpacked_mb: int = Field(default=0, ge=0)
-    archive: str = ""
-    sha256: str = Field(default="", pattern=r"^([0-9a-f]{64})?$")
-    grows: bool = False
-
-
-class Manifest(Record):
-    """order: place in the chooser's list, from 1."""
-
-    name: str = Field(min_length=1)
-    order: int = Field(ge=1)
-    boards: tuple[str, ...] = ()
-    released: str = ""
-    partitions: tuple[BundlePartition, ...] = Field(min_length=1)
-
-
 @dataclass(frozen=True)
 class Bundle:
-    """need: bytes of its partitions on the target, each rounded up. files: bytes on the stick. largest: of one file."""
+    """need: bytes of its partitions on the target, each rounded up. files: bytes on the stick. largest: of one file.
+    packed: bytes of each partition's archive, 0 where there is none. released: ISO 8601, as the manifest has it."""
 
     folder: str
     name: str
@@ -132,40 +109,13 @@ class Bundle:
     largest: int
     partitions: tuple[BundlePartition, ...]
     readable: bool = True
-
-
-def read_manifest(text: str, name: str = "manifest") -> Manifest:
-    """Raises FormatError with its offset in bytes."""
-    try:
-        not_too_deep(text, name)
-        return Manifest.model_validate(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as bad:
-        offset = _offset_told(str(bad), text)
-        raise FormatError(name, offset, expected="TOML", got=str(bad)) from bad
-    except (RecursionError, OverflowError) as bad:
-        raise FormatError(name, 0, expected="TOML", got=str(bad)) from bad
-    except ValidationError as bad:
-        first = bad.errors()[0]
-        key = ".".join(str(step) for step in first["loc"])
-        last = next((str(step) for step in reversed(first["loc"]) if isinstance(step, str)), "")
-        place = text.find(last) if last else 0
-        offset = len(text[: max(0, place)].encode("utf-8", "surrogatepass"))
-        raise FormatError(name, offset, expected=first["msg"], got=f"{key} = {str(first['input'])[:40]!r}") from bad
-
-
-def _offset_told(words: str, text: str) -> int:
-    """The byte at the line and column that tomllib names, the end of the text where it names none."""
-    match = re.search(r"line (\d+), column (\d+)", words)
-    lines = text.splitlines(keepends=True)
-    if match is None or int(match[1]) > len(lines):
-        return len(text.encode("utf-8", "surrogatepass"))
-    row, column = int(match[1]) - 1, int(match[2]) - 1
-    return len(("".join(lines[:row]) + lines[row][:column]).encode("utf-8", "surrogatepass"))
+    packed: tuple[int, ...] = ()
+    released: str = ""
 
 
 def need_of(partitions: tuple[BundlePartition, ...], align: int) -> int:
     """Bytes on the target: each partition rounded up, and one alignment for its logical table entry."""
-    return sum(-(-part.mb * MB // align) * align + align for part in partitions)
+    return sum(-(-part.size // align) * align + align for part in partitions)
 
 
 class Work:
@@ -193,13 +143,13 @@ class Work:
             return Bundle(self.files.name, self.files.name, 10_000, 0, False, total, largest, (), readable=False)
         self._board(manifest)
         self._age(manifest)
-        expected = {self.chooser.manifest}
+        expected = {self.chooser.manifest, self.chooser.about}
         for part in manifest.partitions:
             self._partition(part, files, expected)
         self._pictures(files)
         for name in sorted(set(files) - expected):
             renamed = any(p.rename and p.rename[0] == name and p.bundle == self.files.name for p in self.problems)
-            if not renamed and not name.startswith(f"{self.chooser.pictures}/"):
+            if not renamed and not self._is_picture(name):
                 self._say(
                     "surplus", Severity.NOTE, name, f"{name} is not in the manifest.", "It takes space and is not used."
                 )
@@ -212,6 +162,8 @@ class Work:
             total,
             largest,
             manifest.partitions,
+            packed=tuple(files.get(part.archive, 0) for part in manifest.partitions),
+            released=manifest.released,
         )
 
     def _manifest(self, files: dict[str, int]) -> Manifest | None:
@@ -228,11 +180,25 @@ class Work:
             )
             return None
         try:
-            return read_manifest(self.files.text(name), name)
+            about = self.files.text(self.chooser.about) if self.chooser.about in files else ""
+            read = read_manifest(self.files.text(name), name, self.chooser.form, self.files.name, about)
+            return self._sized(read, files)
         except KyklonError as bad:
             sentence = str(bad)
         self._say("manifest", Severity.STOP, name, sentence, "Without it the chooser does not list the system.")
         return None
+
+    def _sized(self, manifest: Manifest, files: dict[str, int]) -> Manifest:
+        """With a guess for what has no size, where the manifests of this chooser tell none."""
+        if self.chooser.form.size:
+            return manifest
+        guessed = tuple(
+            part.model_copy(update={"size": part.unpacked or round(files.get(part.archive, 0) * UNPACKED_TIMES) or 1})
+            for part in manifest.partitions
+        )
+        told = f"The manifest gives no sizes: {UNPACKED_TIMES:g} times its archives is assumed."
+        self._say("size-guessed", Severity.CAUTION, self.chooser.manifest, told, "It may need more space than that.")
+        return manifest.model_copy(update={"partitions": guessed})
 
     def _age(self, manifest: Manifest) -> None:
         """A system that came out after the chooser did."""
@@ -248,7 +214,15 @@ class Work:
             self._say("newer", Severity.CAUTION, "released", told, do)
 
     def _board(self, manifest: Manifest) -> None:
-        if self.board and manifest.boards and self.board not in manifest.boards:
+        names = self.chooser.board_names
+        served = [names.get(word, "") if names is not None else word for word in manifest.boards]
+        if not self.board or not served or self.board in served:
+            return
+        if "" in served:
+            told = f"{manifest.name} is for {', '.join(manifest.boards)}."
+            why = "Check by hand whether your board is among them; the chooser's own words can be added on the shelf."
+            self._say("board-unknown", Severity.CAUTION, manifest.name, told, why)
+        else:
             self._say(
                 "board",
                 Severity.STOP,
@@ -258,20 +232,21 @@ class Work:
             )
 
     def _partition(self, part: BundlePartition, files: dict[str, int], expected: set[str]) -> None:
-        if part.kind not in _KINDS:
+        if part.kind and part.kind not in self.chooser.makes:
             self._say(
                 "kind",
                 Severity.STOP,
                 part.label,
                 f"Partition {part.label} should be {part.kind}, which the chooser cannot create.",
-                f"It makes {', '.join(_KINDS)}.",
+                f"It makes {', '.join(self.chooser.makes)}.",
             )
-        if part.unpacked_mb > part.mb:
+        if part.unpacked > part.size:
             self._say(
                 "partition-small",
                 Severity.STOP,
                 part.label,
-                f"Partition {part.label} has {part.mb} MB; its archive unpacks to {part.unpacked_mb} MB.",
+                f"Partition {part.label} has {show_bytes(part.size)}; "
+                f"its archive unpacks to {show_bytes(part.unpacked)}.",
                 "Unpacking stops halfway.",
             )
         if not part.archive:
@@ -327,14 +302,22 @@ class Work:
                 "The download is damaged. Download it again.",
             )
 
+    def _is_picture(self, name: str) -> bool:
+        """In the folder of pictures; without one, by its ending."""
+        if self.chooser.pictures:
+            return name.startswith(f"{self.chooser.pictures}/")
+        return "/" not in name and name.rsplit(".", 1)[-1].lower() in self.chooser.picture_kinds
+
     def _pictures(self, files: dict[str, int]) -> None:
-        views = [name for name in files if name.startswith(f"{self.chooser.pictures}/")]
+        views = [name for name in files if self._is_picture(name)]
         if not views:
             self._say(
                 "no-pictures",
                 Severity.CAUTION,
-                self.chooser.pictures,
-                f"The folder {self.chooser.pictures} is missing or empty.",
+                self.chooser.pictures or self.files.name,
+                f"The folder {self.chooser.pictures} is missing or empty."
+                if self.chooser.pictures
+                else "There is no picture beside the manifest.",
                 "The chooser shows no picture for the system.",
             )
         for name in views:

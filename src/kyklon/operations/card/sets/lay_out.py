@@ -22,11 +22,12 @@ def lay_out(source: Path, chooser: Chooser, checked: Check, to: Path, watch: Wat
     if not checked.ready:
         raise WrongUse("The bundles are not ready.", do="Fix their stops, then choose at least one.")
     top = top_of(source, chooser)
-    destination = to / chooser.bundles
+    below = f"{chooser.bundles}/" if chooser.bundles else ""
+    destination = to / below
     if destination.resolve() == top.resolve():
         raise WrongUse(f"{to} is where the bundles are now.", do="Choose the stick.")
     jobs = [
-        (top / name / path, inside(to, f"{chooser.bundles}/{name}/{path}"))
+        (top / name / path, inside(to, f"{below}{name}/{path}"))
         for name in checked.chosen
         for path, _status in files_below(top / name)
     ]

@@ -56,12 +56,13 @@ def check(
     top = top_of(folder, chooser)
     try:
         folders = sorted(path for path in top.iterdir() if path.is_dir() and not path.name.startswith("."))
+        held = [InFolder(each, watch) for each in folders]
+        beside = tuple(path.name for path in sorted(top.iterdir()) if path.is_file())
     except OSError as bad:
         raise WrongUse(f"{top} cannot be read: {bad.strerror}.", do="Choose the folder of the bundles.") from bad
-    if not folders:
+    files = [each for each in held if is_bundle(each, chooser)]
+    if not files:
         raise WrongUse(f"{top} holds no bundles.", do="Unpack each bundle into its own folder.")
-    beside = tuple(path.name for path in sorted(top.iterdir()) if path.is_file())
-    files = (InFolder(each, watch) for each in folders)
     return _checked(files, beside, chooser, target_bytes, board, chosen, watch)
 
 
@@ -70,12 +71,14 @@ def check_card(contents: CardContents, chooser: Chooser, *, board: str = "", siz
 
     size: of the whole card in bytes. Without bundles, a Check of none.
     """
-    top = f"{chooser.bundles}/".lower()
+    top = f"{chooser.bundles}/".lower() if chooser.bundles else ""
     inner = sorted(path for path in contents.sizes if path.lower().startswith(top))
-    names = dict.fromkeys(path.split("/")[1] for path in inner if path.count("/") > 1)
+    within = [path[len(top) :] for path in inner]
+    names = dict.fromkeys(path.split("/")[0] for path in within if "/" in path)
     spelt = inner[0][: len(top)] if inner else top
-    files = (OnCard(contents, f"{spelt}{name}/") for name in names if not name.startswith("."))
-    beside = tuple(path.split("/")[1] for path in inner if path.count("/") == 1)
+    held = (OnCard(contents, f"{spelt}{name}/") for name in names if not name.startswith("."))
+    files = [each for each in held if is_bundle(each, chooser)]
+    beside = tuple(path for path in within if "/" not in path) if top else ()
     return _checked(files, beside, chooser, size or contents.size, board, None, UNWATCHED)
 
 
@@ -157,7 +160,7 @@ def _together(going: list[Bundle], chooser: Chooser, usable: int, need: int) -> 
     if count > chooser.most_partitions:
         told = f"The chosen systems have {count} partitions; {chooser.most_partitions} fit."
         found.append(Problem("too-many", Severity.STOP, "partitions", told, "Leave one out."))
-    found += _clashes(going)
+    found += _clashes(going, chooser)
     for bundle in going:
         if bundle.largest > LARGEST_FAT32 and "FAT32" in chooser.reads:
             kind = stick_for(chooser, bundle.largest)
@@ -169,13 +172,14 @@ def _together(going: list[Bundle], chooser: Chooser, usable: int, need: int) -> 
     return found
 
 
-def _clashes(going: list[Bundle]) -> list[Problem]:
+def _clashes(going: list[Bundle], chooser: Chooser) -> list[Problem]:
     """Two systems that want the same place or the same name."""
     orders: dict[str, list[str]] = {}
     labels: dict[str, list[str]] = {}
     for bundle in going:
-        orders.setdefault(str(bundle.order), []).append(bundle.folder)
-        for label in {part.label for part in bundle.partitions}:
+        if chooser.form.order:
+            orders.setdefault(str(bundle.order), []).append(bundle.folder)
+        for label in {part.label for part in bundle.partitions if part.label}:
             labels.setdefault(label, []).append(bundle.folder)
     found = []
     for order, names in orders.items():
@@ -187,10 +191,20 @@ def _clashes(going: list[Bundle]) -> list[Problem]:
         if len(names) > 1:
             told = f"{' and '.join(names)} both name a partition {label}."
             do = "Systems that find partitions by label use the wrong one."
-            found.append(Problem("same-label", Severity.STOP, label, told, do, bundle=names[1]))
+            worst = Severity.CAUTION if chooser.labels_repeat else Severity.STOP
+            found.append(Problem("same-label", worst, label, told, do, bundle=names[1]))
     return found
+
+
+def is_bundle(held: BundleFiles, chooser: Chooser) -> bool:
+    """Whether a folder is taken for a bundle. At the stick's own top other folders lie beside them: there it takes a
+    manifest, or an archive of a kind that the chooser unpacks."""
+    if chooser.bundles:
+        return True
+    endings = tuple(f".{kind}" for kind in chooser.archive_kinds)
+    return any(path == chooser.manifest or ("/" not in path and path.lower().endswith(endings)) for path in held.sizes)
 
 
 def top_of(folder: Path, chooser: Chooser) -> Path:
     """The folder of the bundles: below a stick's top, or the folder itself."""
-    return folder / chooser.bundles if (folder / chooser.bundles).is_dir() else folder
+    return folder / chooser.bundles if chooser.bundles and (folder / chooser.bundles).is_dir() else folder

@@ -29,7 +29,14 @@ from kyklon.model.card import (
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations.card.sources.source import chunks
 from kyklon.operations.card.volumes import ramdisk
-from kyklon.operations.card.volumes.boot_facts import KERNEL_LIMIT, TREE_MAGIC, is_packed_32, kernel_of, tree_of
+from kyklon.operations.card.volumes.boot_facts import (
+    KERNEL_LIMIT,
+    TREE_MAGIC,
+    is_packed_32,
+    kernel_of,
+    raw_set,
+    tree_of,
+)
 from kyklon.operations.card.volumes.ext_boot import ExtFiles
 from kyklon.operations.card.volumes.fat_health import health, loader_sees
 from kyklon.operations.card.volumes.fat_reader import FatFile, FatReader
@@ -295,6 +302,7 @@ def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
         texts=taken.texts,
         names=taken.names,
         kernels=tuple(taken.kernels),
+        programs=tuple(taken.programs),
         trees=tuple(taken.trees),
         ramdisks=tuple(taken.ramdisks),
         boot_free=free,
@@ -334,6 +342,7 @@ def _with_ext_boot(found: CardContents, read: Read, part: Partition, size: int) 
         texts=taken.texts,
         names=taken.names,
         kernels=tuple(taken.kernels),
+        programs=tuple(taken.programs),
         trees=tuple(taken.trees),
         ramdisks=tuple(taken.ramdisks),
         boot_free=volume.free_bytes(),
@@ -352,6 +361,7 @@ class _Taken:
         self.texts: dict[str, str] = {}
         self.names: dict[str, str] = {}
         self.kernels: list[KernelFile] = []
+        self.programs: list[KernelFile] = []
         self.trees: list[DeviceTree] = []
         self.ramdisks: list[Ramdisk] = []
         self.broken: list[str] = []
@@ -386,6 +396,8 @@ class _Taken:
                 return
             self.texts[file.path.lower()] = whole.decode("utf-8", "surrogateescape")
             self.names[file.path.lower()] = file.path
+        elif instruction_set := raw_set(head):
+            self.programs.append(KernelFile(file.path, file.size, instruction_set))
 
     def damaged(self, volume: FatReader) -> tuple[str, ...]:
         """Files whose bytes are not those that CHECKSUMS states (sha256sum(1))."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from kyklon.model.build import change_of
 from kyklon.model.findings import Remedy
 from kyklon.operations.boot.dialects.codec import split_lines
-from kyklon.operations.boot.findings import kernel_remedy, kernel_sets
+from kyklon.operations.boot.findings import kernel_remedy, kernel_sets, programs_of
 from kyklon.operations.boot.firmware import files
 from kyklon.operations.boot.hardware import LEAST_KERNEL_MB
 from kyklon.operations.poweron.bench import Bench
@@ -45,7 +45,9 @@ def boot_file(bench: Bench) -> Step:
 
 def kernel(bench: Bench) -> Step:
     name, lamps = bench.kernel_name, bench.board.lamps
-    found = bench.contents.kernel(name)
+    found = bench.contents.kernel(name) or next(
+        (each for each in programs_of(bench.image, bench.contents) if bench.contents.same(each.name, name)), None
+    )
     sets = kernel_sets(bench.image, bench.contents)
     right = sets.get(bench.build.boot.kernel) in bench.sets
     remedy = or_put(kernel_remedy(bench.build, bench.board, sets), right)

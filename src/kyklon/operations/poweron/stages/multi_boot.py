@@ -6,16 +6,19 @@ What it looks for is catalogue data (`choosers.toml`); the bundles are judged by
 
 from __future__ import annotations
 
-from kyklon.base.quantities import show_bytes
+from dataclasses import replace
+
+from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.catalogue.image_records import Chooser
 from kyklon.model.findings import Severity
+from kyklon.operations.card.disk import medium_mb_s
 from kyklon.operations.card.sets.multiboot import Check, check_card
 from kyklon.operations.card.sets.problems import Problem
+from kyklon.operations.card.sets.unpacking import USUAL, Speeds, seconds
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 
 LIST_S = 2.0  # seconds from the chooser's start to its list, CP
-UNPACK_B_S = 8e6  # bytes of a partition that are unpacked and written per second, CP
 UNLISTED = ("no-manifest", "manifest", "board")  # problems with which a bundle is not offered at all
 
 
@@ -35,7 +38,7 @@ def troubles(found: Check) -> dict[str, Problem]:
     for problem in found.problems:
         if problem.severity is Severity.STOP and problem.bundle:
             stops.setdefault(problem.bundle, problem)
-    labels = {p.subject: p for p in found.problems if p.code == "same-label"}
+    labels = {p.subject: p for p in found.problems if p.code == "same-label" and p.severity is Severity.STOP}
     for bundle in found.bundles:
         for part in bundle.partitions:
             if part.label in labels:
@@ -101,6 +104,8 @@ def space(bench: Bench) -> Step:
         return Step(failures=(Failure("space", "card.bundle-space", cause, None, screen, lamps.idle, blocks=False),))
     stops = troubles(found)
     whole = [bundle for bundle in found.bundles if bundle.folder not in stops]
-    minutes = sum(part.unpacked_mb * 1e6 for bundle in whole for part in bundle.partitions) / UNPACK_B_S / 60
-    words = f"Unpacking all of them takes about {max(1, round(minutes))} minutes; then the selected one starts."
+    rates = medium_mb_s(bench.build, bench.catalogue)
+    speeds = Speeds(rates[0] * 1e6, rates[1] * 1e6, shared=True) if rates else replace(USUAL, shared=True)
+    each = ", ".join(f"{bundle.name} {show_duration(seconds(bundle, speeds))}" for bundle in whole)
+    words = f"Unpacking takes about: {each}. Then the selected one starts."
     return Step((Moment(words, lamps.idle, 0.0),))
