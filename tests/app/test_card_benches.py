@@ -28,6 +28,7 @@ from kyklon.app.pages.card.keep import CompareDialog, KeepBench
 from kyklon.app.pages.card.multi_boot import MultiBench
 from kyklon.app.pages.card.page import CardPage
 from kyklon.app.pages.card.size import SizeBench
+from kyklon.app.pages.card.tried_dialog import TriedDialog
 from kyklon.base import tools
 from kyklon.demo import lighthouse, sets
 from kyklon.demo.card_image import boot_files
@@ -555,3 +556,25 @@ def test_while_a_card_is_read_back_nothing_says_that_it_was_not(user: Any, demo:
     session.card_happened(later.model_copy(update={"state": CardState.PROVEN, "at": "2026-01-01T00:00:09"}))
     user.wait()
     assert user.saved.card.state is CardState.PROVEN
+
+
+def test_what_was_seen_of_a_system_is_kept_and_shown(user: Any) -> None:
+    page = card_page(user)
+    user.press("Multi-boot")
+    bench = page.bench
+    user.wait(lambda: "harbour" in bench.boxes)
+    line = bench.boxes["harbour"].parentWidget()
+
+    def answer(dialog: TriedDialog) -> int:
+        assert not dialog.returned.isEnabled()
+        dialog.started.setChecked(True)
+        user.bot.keyClicks(dialog.kernel, "Linux 6.6 aarch64")
+        assert dialog._bits.text() == "A 64-bit system"
+        return 1
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(TriedDialog, "exec", answer)
+        user.click(line._note)
+    user.wait(lambda: "started, 64-bit, did not return" in bench.boxes["harbour"].parentWidget()._seen.text())
+    assert any("did not return to the list" in each.sentence for each in bench._list.lines)
+    assert user.window.session.build.sets.tried[0].bundle == "harbour"

@@ -16,6 +16,7 @@ from kyklon.app.pages.shelf.page import ShelfPage
 from kyklon.app.shell.findings_panel import RemedyDialog
 from kyklon.base.places import catalogue_folder
 from kyklon.catalogue import loader
+from kyklon.catalogue.image_records import BareMetal, Chooser
 from kyklon.catalogue.records import Board, Card, Display
 from kyklon.catalogue.text_records import Dialect
 from kyklon.demo import samples
@@ -421,3 +422,30 @@ def test_a_dialect_from_a_boot_file_within_an_image(user, demo: Demo, monkeypatc
     walk._texts.activated.emit(walk._texts.currentIndex())
     assert walk.sample.path == "merrow.settings"
     assert "separator “=”" in walk._grammar.text()
+
+
+def test_a_chooser_and_a_layout_are_learnt_from_folders(user, demo: Demo, monkeypatch) -> None:
+    page = shelf(user)
+    page.start("set_walk", "ChooserWalk")
+    opened(user, monkeypatch, demo.folder / "sets" / "slipway-stick", "Choose a folder…")
+    assert page.walk.draft.row["form.archive"] == "archive"
+    saved(user, "My chooser")
+    assert user.window.session.catalogue.get(Chooser, "my-chooser").manifest == "berth.toml"
+    walk = page.start("set_walk", "SetWalk")
+    opened(user, monkeypatch, demo.folder / "sets" / "tidepool-2.1", "This build's: tidepool-2.1")
+    assert walk.places.value == "machines/{machine}"
+    saved(user, "My layout")
+    layout = user.window.session.catalogue.get(BareMetal, "my-layout")
+    assert [machine.id for machine in layout.machines] == ["elm-l", "elm-s", "rowan-desk"]
+
+
+def saved(user, name: str) -> None:
+    """Name the part of the walk and put it on the shelf."""
+    page = user.window.shelf_page()
+    page.walk._name.setFocus()
+    page.walk._name.selectAll()
+    user.bot.keyClicks(page.walk._name, name)
+    walk = page.walk
+    user.press("Add to the shelf", walk)
+    settled(user)
+    assert page.walk is not walk, walk._wrong.text()

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import show_bytes, show_minutes
 from kyklon.catalogue.image_records import Chooser
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, BoardId, Dir, Folder, Json, catalogue, open_folder, out, watching
@@ -129,7 +129,7 @@ def tried(
 
     def lines() -> list[str]:
         told = [
-            f"{row['name']}: unpacks in about {show_duration(row['unpack_s'])}; {row['tried'] or 'not tried yet'}"
+            f"{row['name']}: unpacks in about {show_minutes(row['unpack_s'] / 60)}; {row['tried'] or 'not tried yet'}"
             for row in rows
         ]
         return told + [f"{p.severity.upper():8}{p.bundle}: {p.sentence} {p.why}" for p in problems]

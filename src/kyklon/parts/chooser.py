@@ -30,7 +30,17 @@ _LARGEST = 1 << 20  # bytes of a manifest
 _MOST_BUNDLES = 200
 _GRAMMARS = ("JSON", "TOML", "INI")  # the strictest first
 _PICTURES = ("png", "jpg", "jpeg", "gif", "bmp", "svg", "webp")
-_KEYS_SHOWN = ("name", "order", "partitions", "label", "kind", "size", "unpacked", "archive", "sha256")
+_KEYS_SHOWN = {
+    "name": "Name is under",
+    "order": "Place in the list",
+    "partitions": "Partitions",
+    "label": "Label",
+    "kind": "File system",
+    "size": "Size",
+    "unpacked": "Unpacked size",
+    "archive": "Archive",
+    "sha256": "SHA-256",
+}
 _GB = 1_000_000_000
 
 
@@ -76,7 +86,7 @@ def learn(folder: Path, catalogue: Catalogue) -> Draft:
     left = [each.folder.name for each in samples if each not in told]
     if left:
         draft = draft.tell(f"Without such a manifest: {', '.join(left[:6])}.")
-    return _tried(draft, top, told)
+    return _tried(draft, top)
 
 
 # --- finding them --------------------------------------------------------------------------------------------------
@@ -217,15 +227,11 @@ def _offers(draft: Draft, rows: Rows, catalogue: Catalogue) -> Draft:
     return draft.offer("common practice: flash is erased in blocks of 4 MiB", align_bytes=4 << 20)
 
 
-def _tried(draft: Draft, top: Path, samples: Sequence[Sample]) -> Draft:
+def _tried(draft: Draft, top: Path) -> Draft:
     """With what the manifests come to when they are read so, which shows whether the keys were understood."""
     rows: list[tuple[str, str]] = [("Manifest", f"{draft.row['manifest']} ({draft.row['form.grammar']})")]
     keys = {key.removeprefix("form."): value for key, value in draft.row.items() if key.startswith("form.")}
-    rows += [
-        ("Keys", f"{field}: {keys[field]}")
-        for field in ("name", "order", "partitions", "label", "kind", "size", "unpacked", "archive", "sha256")
-        if keys.get(field)
-    ]
+    rows += [(words, keys[field]) for field, words in _KEYS_SHOWN.items() if keys.get(field)]
     agreed = replace(draft.agreed(), asked=())
     row = agreed.as_row("sample", "sample") | {"image": agreed.row.get("image", "none")}
     row.pop("known", None)

@@ -273,7 +273,7 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("labels_repeat", "Labels may repeat", "switch", default=False, why="systems that are found by label take the wrong one"),
         PartField("reads", "Sticks it reads", "words", choices=_STICKS, default=("FAT32",), why="a stick of another file system is not seen"),
         PartField("own_bytes", "Space it keeps", "whole", "MB", 1e6, 0, 1_000_000, why="what is left for systems depends on it"),
-        PartField("align_bytes", "Partitions begin at multiples of", "whole", "kB", 1e3, 0.512, 1_000_000, default=4_194_304),
+        PartField("align_bytes", "Partition alignment in bytes", "whole", low=512, high=1 << 30, default=4_194_304),
         PartField("most_partitions", "Most partitions", "whole", low=1, high=1024), PartField("released", "Released", empty=True, default="", pattern=r"\d{4}-\d\d-\d\d", hint="2026-05-31"),
         PartField("board_names", "Its words for boards", "map", empty=True, default={}, hint="WORD=BOARD"),
         PartField("form.grammar", "Manifest format", "choice", choices=_GRAMMARS, default="TOML"),

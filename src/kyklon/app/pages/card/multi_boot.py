@@ -20,7 +20,7 @@ from kyklon.app.widgets.instrument import Instrument
 from kyklon.app.widgets.kept import Kept
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import show_bytes, show_minutes
 from kyklon.catalogue.image_records import Chooser
 from kyklon.catalogue.records import Card
 from kyklon.model.build import Build, TriedSystem
@@ -43,23 +43,24 @@ class BundleRow(QWidget):
     def __init__(self, bundle: Bundle, theme: Theme, note: Callable[[], object]) -> None:
         super().__init__()
         self.bundle = bundle
-        self._seen = label("", "small")
+        self._seen = label("", "small", wrap=True)
         self._note = button("Tried…", note, "quiet", tip="What you saw of it on the machine")
         self._note.setAccessibleName(f"What you saw of {bundle.name}")
-        self._note.setEnabled(bundle.readable)
+        self._note.setVisible(bundle.readable)
         self.tick, self._lamp = QCheckBox(unmarked(bundle.name)), Lamp(theme, "clear", 10)
         self.tick.setEnabled(bundle.readable)
         size = show_bytes(bundle.need) if bundle.readable else "not readable"
         head = row(self._lamp, self.tick, label(size, "mono"), spacing=10)
         head.setStretch(1, 1)
-        under = row(self._seen, 1, self._note, spacing=10, margins=(round(theme.px(20)), 0, 0, 0))
+        under = row(self._seen, self._note, spacing=10, margins=(round(theme.px(20)), 0, 0, 0))
+        under.setStretch(0, 1)
         self.setLayout(column(head, under, spacing=0, margins=(2, 4, 8, 4)))
 
     def show_check(self, found: multiboot.Check, speeds: Speeds, tried: TriedSystem | None) -> None:
         """Whether it is chosen, the worst of its problems, how long it unpacks, and what was seen of it."""
         if self.bundle.readable:
             words = in_words(tried) if tried else "not tried yet"
-            self._seen.setText(f"unpacks in about {show_duration(seconds(self.bundle, speeds))} · {words}")
+            self._seen.setText(f"unpacks in about {show_minutes(seconds(self.bundle, speeds) / 60)} · {words}")
         self.tick.blockSignals(True)
         self.tick.setChecked(self.bundle.folder in found.chosen)
         self.tick.blockSignals(False)

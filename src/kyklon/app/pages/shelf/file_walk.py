@@ -81,13 +81,14 @@ class ImageWalk(Walk):
         "Open an image file, packed or not. It is read in memory; nothing is unpacked to disk and nothing is written."
     )
     empty = "Its partitions, kernels, boards, boot files and services appear here."
+    findings = "Findings in the file"
 
     def make_side(self) -> QWidget:
         """Override."""
-        self.found = FoundTree(self.theme, "Findings in the file", self.empty)
+        self.found = FoundTree(self.theme, self.findings, self.empty)
         source = Sheet("Source")
         source.add(row(*self.sources(), 1), *self.hints())
-        drawing = Sheet("Findings in the file")
+        drawing = Sheet(self.findings)
         drawing.add(self.found, 1)
         side = QWidget()
         layout = column(source, drawing, spacing=12)

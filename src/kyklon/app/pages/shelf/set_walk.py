@@ -18,6 +18,7 @@ class _FolderWalk(ImageWalk):
 
     what = ""
     asks = ""
+    findings = "Findings in the folder"
 
     def of_build(self) -> str:
         """The build's own folder of this kind, '' for none."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import show_bytes, show_minutes
 from kyklon.catalogue.image_records import Chooser
 from kyklon.model.findings import Severity
 from kyklon.operations.card.disk import medium_mb_s
@@ -106,6 +106,6 @@ def space(bench: Bench) -> Step:
     whole = [bundle for bundle in found.bundles if bundle.folder not in stops]
     rates = medium_mb_s(bench.build, bench.catalogue)
     speeds = Speeds(rates[0] * 1e6, rates[1] * 1e6, shared=True) if rates else replace(USUAL, shared=True)
-    each = ", ".join(f"{bundle.name} {show_duration(seconds(bundle, speeds))}" for bundle in whole)
+    each = ", ".join(f"{bundle.name} {show_minutes(seconds(bundle, speeds) / 60)}" for bundle in whole)
     words = f"Unpacking takes about: {each}. Then the selected one starts."
     return Step((Moment(words, lamps.idle, 0.0),))
