@@ -10,7 +10,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from app.conftest import User
-from kyklon.app.pages.upkeep.page import MACHINE, SAVES, STICK, UPDATE
+from kyklon.app.pages.upkeep.page import EXCHANGE, MACHINE, SAVES, STICK, UPDATE
 from kyklon.base.errors import WrongUse
 from kyklon.commands import machine as by_machine
 from kyklon.commands import upkeep as by_command
@@ -215,3 +215,26 @@ def test_the_same_by_commands(
     assert "new      service    clock" in capsys.readouterr().out
     with pytest.raises(WrongUse, match="As with the current image"):
         by_command.update_plan(folder, folder / lighthouse.NEXT_IMAGE, take=True)
+
+
+def test_a_card_is_exchanged_step_by_step(user) -> None:
+    session = user.window.session
+    user.window.open_operation(95)
+    page = user.window.page(95)
+    page.show_view(EXCHANGE)
+    view = page.exchange
+    user.pick(view, "Exchange for", "fresh")
+    user.wait(lambda: session.build.upkeep.exchange_by == "fresh")
+    assert not view.ticks["games"].isEnabled()
+    user.press("Begin", view)
+    user.wait(lambda: view.ticks["games"].isEnabled())
+    assert view._next.text() == "Back up the saves"
+    session.upkeep_happened(saves_at="2999-01-01T00:00:00+00:00")
+    user.wait(lambda: view._next.text() == "Back up the old card")
+    view.ticks["games"].click()
+    user.wait(lambda: session.build.upkeep.exchange_ticks == ("games",))
+    user.press("Open Card", view)
+    user.wait(lambda: user.window.number == 20)
+    user.window.open_operation(95)
+    user.press("Stop the exchange", view)
+    user.wait(lambda: not session.build.upkeep.exchange_since)

@@ -162,6 +162,11 @@ COMMANDS = (
         ("upkeep", "update_plan"),
         "Show the way to a newer image and back; settings, games and saves stay.",
     ),
+    Command(
+        "exchange",
+        ("upkeep", "exchange"),
+        "Show the way to another card or to a disk, begin it, tick a step; exit 1 while steps are open.",
+    ),
     Command("bringup", ("poweron", "bringup"), "Predict the first power-on from the bytes on a card."),
     Command("bringup diff", ("poweron", "diff"), "Compare the bring-ups of two cards."),
     Command(

@@ -14,7 +14,7 @@ from kyklon.base.shown import visible
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.machine import password
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out, watching
-from kyklon.model.build import Build
+from kyklon.model.build import Build, edited
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
 
@@ -270,3 +270,46 @@ def update_plan(
         lambda: [f"[{'x' if row.done else ' '}] {n}. {row.title}" for n, row in enumerate(rows, 1)],
     )
     return STOPS if found.troubles else OK
+
+
+# --- exchange --------------------------------------------------------------------------------------------------------
+
+
+def exchange(
+    folder: Folder,
+    begin: Annotated[str, Option("--begin", help="Begin: copy, fresh (written anew) or disk.")] = "",
+    tick: Annotated[str, Option("--tick", help="A step that is done by hand, by its name.")] = "",
+    end: Annotated[bool, Option("--end", help="End it; what was done stays.")] = False,
+    as_json: Json = False,
+) -> int:
+    """Show the way to another card or to a disk, begin it, tick a step; exit 1 while steps are open."""
+    from kyklon.operations.inspection import observe
+    from kyklon.operations.upkeep import exchange as exchanging
+    from kyklon.record.logbook import now
+
+    build, parts = open_folder(folder)
+    try:
+        if begin:
+            build = store.update(
+                folder, lambda kept: exchanging.begun(edited(kept, "upkeep.exchange_by", begin), now())
+            )
+            Logbook(folder).add(95, "Card exchange begun", begin)
+        if tick:
+            build = store.update(folder, lambda kept: exchanging.with_tick(kept, tick, on=True))
+    except ValueError as bad:
+        raise WrongUse(f"{bad}.", do="Nothing was changed.") from bad
+    if end:
+        build = store.update(folder, exchanging.ended)
+        Logbook(folder).add(95, "Card exchange ended")
+    rows = exchanging.steps(build, parts, observe(build, folder, parts))
+    under_way = bool(build.upkeep.exchange_since)
+
+    def lines() -> list[str]:
+        told = [
+            f"[{'x' if row.done else ' '}] {n}. {row.title}" + (f"  (--tick {row.name})" if row.ticked else "")
+            for n, row in enumerate(rows, 1)
+        ]
+        return told if under_way else [*told, "Not begun: --begin copy, fresh or disk."]
+
+    out({"begun": build.upkeep.exchange_since, "steps": [asdict(row) for row in rows]}, as_json, lines)
+    return STOPS if under_way and not all(row.done for row in rows) else OK

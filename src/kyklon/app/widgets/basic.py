@@ -6,7 +6,7 @@ import html
 from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QPointF, QRect, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent, QShowEvent
+from PyQt6.QtGui import QFont, QFontMetrics, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QBoxLayout,
     QComboBox,
@@ -78,10 +78,10 @@ def set_tip(widget: QWidget, text: str) -> None:
         widget.setProperty("told", visible(text, lines=True))
 
 
-def set_role(widget: QWidget, role: str) -> None:
-    """Change a widget's role and let the style sheet see it."""
-    if widget.property("role") != role:
-        widget.setProperty("role", role)
+def set_role(widget: QWidget, role: str, of: str = "role") -> None:
+    """Change a widget's role, or of a button its kind, and let the style sheet see it."""
+    if widget.property(of) != role:
+        widget.setProperty(of, role)
         style = widget.style()
         style.unpolish(widget)
         style.polish(widget)
@@ -283,31 +283,51 @@ class FigureRows(QWidget):
     def _pitch(self) -> int:
         return round(self._theme.px(25))
 
+    def _figures(self) -> QFont:
+        """Of the figures: smaller where one takes nearly the whole line."""
+        whole = self._theme.mono(weight=500)
+        wide = QFontMetrics(whole)
+        fits = all(wide.horizontalAdvance(figure) <= self.width() * 0.72 for _name, figure in self._rows)
+        return whole if fits else self._theme.mono("small")
+
+    def _lines(self) -> list[int]:
+        """Of each row: 1, or 2 where name and figure do not fit side by side."""
+        names, figures = QFontMetrics(self._theme.font("body")), QFontMetrics(self._figures())
+        gap = self._theme.px(8)
+        return [
+            1 if names.horizontalAdvance(name) + gap + figures.horizontalAdvance(figure) <= self.width() else 2
+            for name, figure in self._rows
+        ]
+
     def sizeHint(self) -> QSize:
         """Override."""
-        return QSize(180, self._pitch() * len(self._rows))
+        return QSize(180, self._pitch() * sum(self._lines()))
 
     def minimumSizeHint(self) -> QSize:
         """Override."""
         return self.sizeHint()
 
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Override: narrower rows are higher."""
+        super().resizeEvent(event)
+        if self.height() != self.sizeHint().height():
+            self.updateGeometry()
+
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Override."""
         painter = QPainter(self)
-        pitch = self._pitch()
-        figures = self._theme.mono(weight=500)
-        painter.setFont(figures)
-        if any(painter.fontMetrics().horizontalAdvance(figure) > self.width() * 0.72 for _name, figure in self._rows):
-            figures = self._theme.mono("small")
-        for index, (name, figure) in enumerate(self._rows):
-            box = self.rect().adjusted(0, index * pitch, 0, 0)
-            box.setHeight(pitch)
+        pitch, figures, top = self._pitch(), self._figures(), 0
+        for (name, figure), lines in zip(self._rows, self._lines(), strict=True):
+            box = self.rect().adjusted(0, top, 0, 0)
+            box.setHeight(pitch * lines)
+            top += pitch * lines
+            upper, lower = box.adjusted(0, 0, 0, -pitch * (lines - 1)), box.adjusted(0, pitch * (lines - 1), 0, 0)
             painter.setFont(self._theme.font("body"))
             painter.setPen(self._theme.color("muted"))
-            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
+            painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, name)
             painter.setFont(figures)
             painter.setPen(self._theme.color("ink"))
-            painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, figure)
+            painter.drawText(lower, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, figure)
             painter.setPen(QPen(self._theme.color("grid"), 1))
             painter.drawLine(box.bottomLeft(), box.bottomRight())
         painter.end()

@@ -21,12 +21,14 @@ _SOURCE_UAS = "kernel-parameters: usb-storage.quirks=VID:PID:u, which has the br
 
 @dataclass(frozen=True)
 class Outlook:
-    """read_mb_s of each in the machine. times: how often faster the disk is. draws_a: of disk and bridge, peak."""
+    """MB/s of each in the machine. times: how often faster the disk is. draws_a: of disk and bridge, peak. measured:
+    the card's is what it was read back with."""
 
     card_mb_s: float
     disk_mb_s: float
     draws_a: float
     changes: tuple[str, ...]
+    measured: bool = False
 
     @property
     def times(self) -> float:
@@ -44,9 +46,48 @@ def outlook(build: Build, catalogue: Catalogue) -> Outlook | None:
     changes = [board.disk_boot_note or f"{board.name} cannot boot from a disk: a card holds the boot partition."]
     changes.append(f"The kernel command line names {ROOT} instead of the card's partition.")
     changes.append("Remove the card, or the board boots from it first.")
-    return Outlook(
-        min(card.read_mb_s, board.card_mb_s) if card else 0.0, speed, bridge.draws_a + disk.peak_a, tuple(changes)
+    known = build.known_card(build.card.drive) if build.medium == "card" else None
+    measured = known.last_read_rate / 1e6 if known is not None else 0.0
+    rate = measured or (card.read_mb_s if card else 0.0)
+    of_card = min(rate, board.card_mb_s)
+    return Outlook(of_card, speed, bridge.draws_a + disk.peak_a, tuple(changes), measured=bool(measured))
+
+
+_FELT_S = 0.1  # seconds: what is read sooner is not felt, CP
+SYSTEM_B = 150e6  # bytes that a Linux system reads between kernel and menu, CP: programs, libraries, fonts
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What is read, and the seconds that it takes from each. guessed: its size is."""
+
+    what: str
+    size: float
+    card_s: float
+    disk_s: float
+    guessed: bool = False
+
+
+def readings(found: Outlook, build: Build, world: World) -> tuple[Reading, ...]:
+    """What a boot and a game read, from card and disk: the kernel and initramfs on the card, the system (a guess), the
+    largest game. Nothing where the card's speed is not known."""
+    if not found.card_mb_s or not found.disk_mb_s:
+        return ()
+    rows: list[tuple[str, float, bool]] = []
+    contents = world.card or world.source_contents
+    if contents is not None and (kernel := contents.kernel(build.boot.kernel)) is not None:
+        size = kernel.size + sum(each.size for each in contents.ramdisks)
+        rows.append(("Kernel and initramfs" if contents.ramdisks else "Kernel", size, False))
+    rows.append(("System, until its menu", SYSTEM_B, True))
+    games = world.scan.ready if world.scan else ()
+    if games:
+        largest = max(games, key=lambda game: game.size)
+        rows.append(("Largest game", largest.size, False))
+    read = (
+        Reading(what, size, size / found.card_mb_s / 1e6, size / found.disk_mb_s / 1e6, guessed)
+        for what, size, guessed in rows
     )
+    return tuple(each for each in read if max(each.card_s, each.disk_s) >= _FELT_S)
 
 
 _PLAIN_USB = 0.8  # of the bridge's rate without UAS, CP: plain storage sends one command at a time

@@ -6,13 +6,20 @@ from kyklon.app.pages.card.bench import Bench
 from kyklon.app.pages.card.drive_book import DriveBook
 from kyklon.app.pages.card.size_bars import SizeBars
 from kyklon.app.session.session import Session
-from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row
+from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.catalogue.records import Bridge, Disk
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
 from kyklon.operations.card import disk
 from kyklon.operations.card.sizing import Sizing, size_of
+
+
+def reading_words(row: disk.Reading) -> str:
+    """How long something is read from the card and from the disk."""
+    about = f" (about {show_bytes(row.size)})" if row.guessed else ""
+    return f"{show_duration(row.disk_s)} instead of {show_duration(row.card_s)}{about}"
 
 
 class SizeBench(Bench):
@@ -36,9 +43,7 @@ class SizeBench(Bench):
         other.add(
             row(label("The machine starts", "muted"), self._medium, 1),
             row(label("Disk", "muted"), self._disk, label("on bridge", "muted"), self._bridge, 1),
-            self._figures,
-            self._changes,
-            1,
+            scrolled(column(self._figures, self._changes, 1, spacing=8)),
         )
         lower = row(work, other, spacing=14)
         lower.setStretch(0, 1)
@@ -95,14 +100,17 @@ class SizeBench(Bench):
             self._changes.setText("Choose a disk and a bridge to see speed, current, and what changes at start-up.")
             return
         faster = f"{found.times:.1f} × the card" if found.card_mb_s else ""
+        origin = "measured" if found.measured else "as printed"
+        read = disk.readings(found, build, session.world)
         self._figures.set_rows(
             (
                 ("Reads", f"{found.disk_mb_s:.0f} MB/s, {faster}"),
-                ("Card reads", f"{found.card_mb_s:.0f} MB/s"),
+                ("Card reads", f"{found.card_mb_s:.0f} MB/s, {origin}"),
                 ("Draws up to", f"{found.draws_a:.2f} A at 5 V"),
+                *((row.what, reading_words(row)) for row in read),
             )
         )
-        slower = "The boot gains less than that: only the reading gets faster; firmware, kernel and services do not."
+        slower = "Only the reading gets faster; firmware, kernel and services take as long as before."
         self._changes.setText("\n".join((*found.changes, slower)))
 
     def _on_part(self, role: str, name: str, value: str) -> None:

@@ -8,8 +8,16 @@ from PyQt6.QtGui import QPainter
 from kyklon.app.theme.lamps import paint_lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.base.quantities import show, show_bytes, show_duration, show_money
+from kyklon.base.quantities import show_bytes, show_duration, show_money
 from kyklon.operations.card.sizing import Offer, Sizing
+
+_AT_ONCE_S = 0.1  # seconds that nobody notices, CP
+
+
+def _load_words(seconds: float) -> str:
+    """How long the largest game loads, as people notice it."""
+    return "at once" if seconds < _AT_ONCE_S else f"in {show_duration(seconds)}"
+
 
 _TOKENS = {"Image": "teal", "Library": "amber", "Saves": "muted", "Pictures": "hairline", "Spare": "teal_soft"}
 
@@ -119,7 +127,7 @@ class SizeBars(Instrument):
             self.text(
                 painter,
                 place.adjusted(0, half, 0, 0),
-                f"largest game loads in {show(offer.load_s, 's', 1)}",
+                f"largest game loads {_load_words(offer.load_s)}",
                 token="muted",
             )
         self.text(

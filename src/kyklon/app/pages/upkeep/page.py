@@ -5,8 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import cast
 
+from PyQt6.QtCore import pyqtSignal
+
 from kyklon.app.pages.tab_view import TabView
 from kyklon.app.pages.tabbed_page import TabbedPage
+from kyklon.app.pages.upkeep.exchange_view import ExchangeView
 from kyklon.app.pages.upkeep.machine_view import MachineView
 from kyklon.app.pages.upkeep.saves_view import SavesView
 from kyklon.app.pages.upkeep.stick_view import StickView
@@ -15,7 +18,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import label
 from kyklon.operations.upkeep.findings import CAUTIONS
 
-MACHINE, SAVES, STICK, UPDATE = range(4)
+MACHINE, SAVES, STICK, UPDATE, EXCHANGE = range(5)
 _VIEWS: tuple[tuple[str, Callable[[Session], TabView]], ...] = (
     ("Machine", MachineView),
     ("Saves", SavesView),
@@ -27,9 +30,11 @@ _VIEWS: tuple[tuple[str, Callable[[Session], TabView]], ...] = (
 class UpkeepPage(TabbedPage):
     number = 95
     cautions = CAUTIONS
+    operation_asked = pyqtSignal(int)
 
     def __init__(self, session: Session) -> None:
-        super().__init__(session, _VIEWS, "Part of the upkeep")
+        views = (*_VIEWS, ("Exchange", lambda own: ExchangeView(own, self.operation_asked.emit)))
+        super().__init__(session, views, "Part of the upkeep")
         self.lay_out(label("", "muted"))
 
     @property
@@ -47,6 +52,10 @@ class UpkeepPage(TabbedPage):
     @property
     def update_view(self) -> UpdateView:
         return cast(UpdateView, self.view_at(UPDATE))
+
+    @property
+    def exchange(self) -> ExchangeView:
+        return cast(ExchangeView, self.view_at(EXCHANGE))
 
     def refresh(self) -> None:
         """Override."""
