@@ -578,3 +578,18 @@ def test_what_was_seen_of_a_system_is_kept_and_shown(user: Any) -> None:
     user.wait(lambda: "started, 64-bit, did not return" in bench.boxes["harbour"].parentWidget()._seen.text())
     assert any("did not return to the list" in each.sentence for each in bench._list.lines)
     assert user.window.session.build.sets.tried[0].bundle == "harbour"
+
+
+def test_a_card_is_remembered_and_what_changed_is_shown(user: Any) -> None:
+    bench = keep_bench(user)
+    user.wait(lambda: bool(bench.drive_list.lines))
+    name = next(each.facts.name for each in bench.drives.targets if bench.drives.written_path(each) is not None)
+    choose(user, bench, name)
+    user.press("What changed?")
+    user.wait(lambda: bench._told is not None)
+    assert "not remembered its card" in bench._detail.text()
+    user.press("Remember it")
+    user.wait(lambda: "is remembered" in bench._title.text())
+    user.press("What changed?")
+    user.wait(lambda: "nothing changed" in bench._title.text())
+    assert bench._told.lamp == "clear"

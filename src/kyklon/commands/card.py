@@ -9,7 +9,22 @@ from typing import Annotated
 from kyklon.base.errors import WrongUse
 from kyklon.base.quantities import show_bytes, show_duration
 from kyklon.commands.line import Argument, Option
-from kyklon.commands.shared import OK, STOPS, InFolder, Json, Lose, TargetName, Yes, agree, out, watching
+from kyklon.commands.shared import (
+    OK,
+    STOPS,
+    CardName,
+    Folder,
+    InFolder,
+    Json,
+    Lose,
+    TargetName,
+    Yes,
+    agree,
+    open_folder,
+    out,
+    tell,
+    watching,
+)
 from kyklon.commands.targets import card_job, written_card
 from kyklon.operations.card.volumes import compare
 
@@ -127,3 +142,43 @@ def prepare(
         ],
     )
     return OK
+
+
+def remember(folder: Folder, card: CardName) -> int:
+    """Remember a card that works as it is now, to see later what somebody changed on it."""
+    from kyklon.operations.card import changes
+    from kyklon.record.logbook import Logbook, now
+
+    open_folder(folder)
+    with watching() as watch:
+        found = changes.look(written_card(card, folder).path, now(), watch)
+    changes.remember(folder, found)
+    Logbook(folder).add(20, f"{card} remembered as it is", f"{len(found.files)} files, {len(found.packages)} packages")
+    for words in found.not_read:
+        tell(words)
+    print(f"{len(found.files)} files and {len(found.packages)} packages of {card} are remembered.")
+    return OK
+
+
+def changed(folder: Folder, card: CardName, as_json: Json = False) -> int:
+    """Show what somebody changed on a card since it was remembered, line by line; exit 1 when something did."""
+    from kyklon.operations.card import changes
+    from kyklon.record.logbook import now
+
+    open_folder(folder)
+    with watching() as watch:
+        told = changes.since(folder, written_card(card, folder).path, now(), watch)
+    found = told.changes
+    for words in told.now.not_read:
+        tell(words)
+    data = {"since": told.before.at, "changes": [asdict(each) for each in found], "not_read": list(told.now.not_read)}
+    out(
+        data,
+        as_json,
+        lambda: (
+            [changes.in_words(found)]
+            if found
+            else [f"Nothing {'' if told.whole else 'that can be read '}has changed since {told.before.at[:10]}."]
+        ),
+    )
+    return OK if told.whole and not found else STOPS

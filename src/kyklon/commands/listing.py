@@ -46,6 +46,16 @@ COMMANDS = (
     Command("prove", ("card", "prove"), "Check that a card has its stated capacity and keeps what is written to it."),
     Command("backup", ("card", "backup"), "Save a card as a compressed image; unused blocks are left out."),
     Command("compare", ("card", "compare_two"), "Compare two cards or images."),
+    Command(
+        "remember",
+        ("card", "remember"),
+        "Remember a card that works as it is now, to see later what somebody changed on it.",
+    ),
+    Command(
+        "changed",
+        ("card", "changed"),
+        "Show what somebody changed on a card since it was remembered, line by line; exit 1 when something did.",
+    ),
     Command("prepare", ("card", "prepare"), "Format a card or a stick and clear everything old on it."),
     Command("size", ("size", "size"), "Show which card to buy."),
     Command("baremetal plan", ("baremetal", "plan"), "List what a card made from an unpacked set will hold."),

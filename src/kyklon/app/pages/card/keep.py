@@ -26,6 +26,7 @@ from kyklon.devices.ports import Target
 from kyklon.model.build import CardEvent
 from kyklon.model.image_file import SourceFacts
 from kyklon.operations import checksums
+from kyklon.operations.card import changes
 from kyklon.operations.card.acts import (
     Proven,
     Written,
@@ -41,6 +42,7 @@ from kyklon.operations.card.drives.prove import Proof
 from kyklon.operations.card.sources.source import inspect
 from kyklon.operations.card.volumes import compare, usage
 from kyklon.operations.card.volumes.survey import Survey
+from kyklon.record.logbook import now
 
 _PROOF_LAMPS = {"good": "clear"}
 _PLACE_WORDS = {"wraps": "not there", "lost": "not there", "changed": "changed", "fault": "fault"}
@@ -76,6 +78,10 @@ class KeepBench(Bench):
             "backup": button("Back up…", self._on_backup_clicked, "outline"),
             "restore": button("Restore…", self._on_restore_clicked),
             "compare": button("Compare with…", self._on_compare_clicked),
+            "remember": button(
+                "Remember it", self._on_remember_clicked, tip="To see later what somebody changed on it, line by line"
+            ),
+            "changed": button("What changed?", self._on_changed_clicked),
             "prepare": button("Format…", self._on_prepare_clicked),
         }
         self._lay_out()
@@ -92,6 +98,7 @@ class KeepBench(Bench):
         acts.add(
             label("These only read", "caption"),
             row(self._acts["backup"], self._acts["compare"], spacing=6),
+            row(self._acts["remember"], self._acts["changed"], spacing=6),
             label("These overwrite the card", "caption"),
             row(self._acts["probe"], self._acts["prove"], spacing=6),
             row(self._acts["restore"], self._acts["prepare"], spacing=6),
@@ -127,7 +134,7 @@ class KeepBench(Bench):
         allowed = target is not None and self._verdict(target).allowed
         busy = bool(self.busy)
         for name, act in self._acts.items():
-            reads = name in ("backup", "compare")
+            reads = name in ("backup", "compare", "remember", "changed")
             act.setEnabled(target is not None and (reads or allowed) and not busy)
         known = build.known_card(current) if current else None
         self._named.set_title(f"History of “{known.name}”" if known else "History")
@@ -354,6 +361,43 @@ class KeepBench(Bench):
             self.session.acted()
 
         self.run("Comparing", work, done, self._failed("Compare"))
+
+    def _on_remember_clicked(self) -> None:
+        target, folder = self.drives.chosen, self.session.folder
+        if target is None:
+            return
+
+        def work(watch: Watch) -> changes.Remembered:
+            found = changes.look(target.path, now(), watch)
+            changes.remember(folder, found)
+            return found
+
+        def done(found: changes.Remembered) -> None:
+            words = f"{len(found.files)} files and {len(found.packages)} packages."
+            self._tell("clear", f"{target.facts.name} is remembered as it is", "\n".join((words, *found.not_read)))
+            self.session.log(20, f"{target.facts.name} remembered as it is", words)
+
+        self.run("Remembering the card", work, done, self._failed("Remembering"))
+
+    def _on_changed_clicked(self) -> None:
+        target, folder = self.drives.chosen, self.session.folder
+        if target is None:
+            return
+
+        def done(found: changes.Since) -> None:
+            rows = found.changes
+            count = f"{len(rows)} change{'s' * (len(rows) != 1)}" if rows else "nothing changed"
+            count += "" if found.whole else ", as far as it can be read"
+            title = f"{target.facts.name} since {found.before.at[:10]}: {count}"
+            words = "\n".join(filter(None, (changes.in_words(rows), *found.now.not_read)))
+            self._tell("clear" if found.whole and not rows else "caution", title, words)
+
+        self.run(
+            "Reading what changed",
+            lambda watch: changes.since(folder, target.path, now(), watch),
+            done,
+            self._failed("Reading"),
+        )
 
     def _on_name_clicked(self) -> None:
         target = self.drives.chosen
