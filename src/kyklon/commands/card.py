@@ -172,13 +172,7 @@ def changed(folder: Folder, card: CardName, as_json: Json = False) -> int:
     for words in told.now.not_read:
         tell(words)
     data = {"since": told.before.at, "changes": [asdict(each) for each in found], "not_read": list(told.now.not_read)}
-    out(
-        data,
-        as_json,
-        lambda: (
-            [changes.in_words(found)]
-            if found
-            else [f"Nothing {'' if told.whole else 'that can be read '}has changed since {told.before.at[:10]}."]
-        ),
-    )
+    seen = "" if told.whole else "that can be read "
+    nothing = f"Nothing {seen}has changed since {told.before.at[:10]}."
+    out(data, as_json, lambda: [changes.in_words(found) if found else nothing])
     return OK if told.whole and not found else STOPS
