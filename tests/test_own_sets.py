@@ -9,6 +9,7 @@ import json
 import random
 import tarfile
 import tomllib
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +25,8 @@ from kyklon.catalogue.loader import Catalogue, load
 from kyklon.catalogue.records import Board
 from kyklon.demo import sets
 from kyklon.model.build import TriedSystem
+from kyklon.model.card import CardContents, KernelFile
+from kyklon.operations.boot.findings import kernel_sets
 from kyklon.operations.card.sets import baremetal, multiboot
 from kyklon.operations.card.sets.manifest import read_manifest
 from kyklon.operations.card.sets.tried import bits_of, in_words, problems_of
@@ -353,3 +356,13 @@ def test_a_set_that_nobody_here_made_is_learnt_and_becomes_a_plan(
     assert "kernel-damaged" in {problem.code for problem in cut.problems}
     with pytest.raises(WrongUse, match="No machines lie"):
         bare_metal.learn(folder, own, "elsewhere/{machine}")
+
+
+def test_a_program_without_a_head_is_a_kernel_for_bare_metal_only(catalogue: Catalogue) -> None:
+    tidepool, quayside = catalogue.get(Image, "tidepool"), catalogue.get(Image, "quayside")
+    programs = (KernelFile("tidepool-armv7.krn", 9000, "ARMv6"), KernelFile("tidepool-armv8.krn", 9000, "ARMv6"))
+    card = CardContents(programs=(*programs, KernelFile("other.bin", 9000, "ARMv8")))
+    # what asks for no more than ARMv6 runs where the image says so; a 64-bit name does not make it one
+    assert kernel_sets(tidepool, card) == {"tidepool-armv7.krn": "ARMv7", "tidepool-armv8.krn": "ARMv6"}
+    said = {kernel.file: kernel.instruction_set for kernel in quayside.kernels}
+    assert kernel_sets(quayside, replace(card, programs=(KernelFile(next(iter(said)), 9000, "ARMv8"),))) == said

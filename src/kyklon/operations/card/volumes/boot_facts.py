@@ -60,7 +60,7 @@ _A64 = frozenset(
         "d6ebf0f1f2 f8f9fa"
     )
 )
-_ALWAYS = 0xE  # the condition of nearly all A32 instructions (the same, F1.3.1: AL)
+_ALWAYS = frozenset(range(0xE0, 0xF0))  # those of A32 instructions without a condition (the same, F1.3.1: AL)
 
 
 def raw_set(data: bytes) -> str:
@@ -72,21 +72,25 @@ def raw_set(data: bytes) -> str:
     """
     if data[:4] == b"\x7fELF":  # the System V ABI's: it has a head, and wants its own loader
         return ""
-    words = [each for (each,) in struct.iter_unpack("<I", data[: min(len(data), _RAW_LOOKED) & ~3])]
-    words = [each for each in words if each not in (0, 0xFFFFFFFF)]
-    if len(words) < _LEAST_WORDS:
+    data = data[: min(len(data), _RAW_LOOKED) & ~3]
+    highest = data[3::4].translate(None, b"\x00\xff")  # of each word; those two begin numbers and padding
+    if len(highest) < _LEAST_WORDS:
         return ""
-    if sum(each >> 24 in _A64 for each in words) > 0.7 * len(words):
+    if _share(highest, _A64) > 0.7:
         return "ARMv8"
-    always = [each for each in words if each >> 28 == _ALWAYS]
-    if len(always) <= 0.6 * len(words):
+    if _share(highest, _ALWAYS) <= 0.6:
         return ""
     # MOVW, MOVT, BFI and UBFX, SBFX, which no ARMv6 carries out (the same, F5.1.126, F5.1.27, F5.1.298)
+    words = [each for (each,) in struct.iter_unpack("<I", data) if each >> 28 == 0xE]
     newer = sum(
         each & 0x0FF00000 in (0x03000000, 0x03400000) or each & 0x0FE00070 in (0x07C00010, 0x07E00050, 0x07A00050)
-        for each in always
+        for each in words
     )
-    return "ARMv7" if newer > 0.001 * len(always) else "ARMv6"
+    return "ARMv7" if newer > 0.001 * len(words) else "ARMv6"
+
+
+def _share(data: bytes, among: frozenset[int]) -> float:
+    return 1 - len(data.translate(None, bytes(among))) / len(data)
 
 
 def strings_in(data: bytes) -> bytes:
