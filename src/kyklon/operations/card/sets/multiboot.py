@@ -66,6 +66,11 @@ def check(
     return _checked(files, beside, chooser, target_bytes, board, chosen, watch)
 
 
+def without_sums(chooser: Chooser) -> Chooser:
+    """A chooser that looks at no checksum: for who only wants to know what the manifests say, and soon."""
+    return chooser.model_copy(update={"form": chooser.form.model_copy(update={"sha256": "", "closed": False})})
+
+
 def check_card(contents: CardContents, chooser: Chooser, *, board: str = "", size: int = 0) -> Check:
     """Check the bundles on a card's boot partition, as far as a look has read them (of large archives not the sums).
 
