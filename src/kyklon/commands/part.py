@@ -21,7 +21,7 @@ from kyklon.parts.fields import KIND_WORDS, field_of, fields_of, label_of, one, 
 from kyklon.parts.learning import with_choices
 from kyklon.parts.simple import TYPED
 from kyklon.parts.store import Store, today
-from kyklon.parts.system import firmware_row, with_firmware
+from kyklon.parts.system import firmware_row, with_firmware, with_revision
 from kyklon.parts.trees import trees_in
 from kyklon.parts.uses import copied, uses
 from kyklon.parts.uses import delete as taken_off
@@ -268,6 +268,10 @@ def firmware(
     file: Annotated[Path, Argument(help="A firmware file that is known to be good.")],
     region: Annotated[str, Option("--region", help="The region it is for.")] = "",
     optional: Annotated[bool, Option("--optional", help="Games start without it.")] = False,
+    revision_of: Annotated[
+        str, Option("--revision-of", help="It is another revision of this file, less good than those there.")
+    ] = "",
+    note: Annotated[str, Option("--note", help="Which revision it is, or what it lacks.")] = "",
 ) -> int:
     """Have your own system ask for a firmware file.
 
@@ -277,7 +281,13 @@ def firmware(
     if known is None:
         raise WrongUse(f"The shelf has no system {part_id!r}.", do="See `kyklon part list system`.")
     row = firmware_row(file.absolute(), region, required=not optional)
-    rows = with_firmware([each.model_dump() for each in known.system_files], row)
+    there = [each.model_dump() for each in known.system_files]
+    if revision_of:
+        rows = with_revision(there, revision_of, row, note)
+        _store().change("systems", part_id, {"system_files": rows}, f"Revision of {revision_of}")
+        print(f"{known.name} also takes {row['size']} bytes, SHA-256 {row['sha256']}, as {revision_of}.")
+        return OK
+    rows = with_firmware(there, row)
     _store().change("systems", part_id, {"system_files": rows}, f"Firmware {row['name']}")
     print(f"{known.name} asks for {row['name']}, {row['size']} bytes, SHA-256 {row['sha256']}.")
     return OK

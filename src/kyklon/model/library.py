@@ -30,14 +30,38 @@ REASONS = {
 }
 
 
+class Revision(Record):
+    """Another revision of a firmware file. note: which it is, or what it lacks."""
+
+    size: int = Field(gt=0)
+    sha256: str
+    note: str = Field(default="", max_length=200)
+
+
 class SystemFile(Record):
-    """Firmware an emulator needs, by exact name."""
+    """Firmware an emulator needs, by exact name. revisions: others that games start with, the better ones first."""
 
     name: str
     size: int
     sha256: str
     region: str = ""
     required: bool = True
+    revisions: tuple[Revision, ...] = ()
+
+    def rank(self, size: int, sha256: str) -> int | None:
+        """0 for the file itself, its place from 1 for another revision, None for what is neither. sha256: '' where only
+        the size is known, which then tells."""
+        known = [(self.size, self.sha256), *((each.size, each.sha256) for each in self.revisions)]
+        return next((at for at, (its, own) in enumerate(known) if its == size and sha256 in ("", own)), None)
+
+    @property
+    def sizes(self) -> frozenset[int]:
+        return frozenset((self.size, *(each.size for each in self.revisions)))
+
+    @property
+    def sizes_told(self) -> str:
+        """The sizes that it may have, as '13312' or '13312 or 16384'."""
+        return " or ".join(map(str, dict.fromkeys((self.size, *(each.size for each in self.revisions)))))
 
 
 Route = Literal["folder", "secure copy"]
@@ -162,12 +186,15 @@ class Game:
 @dataclass(frozen=True)
 class FoundSystemFile:
     """A firmware file that some system wants. found: where it is, '' when it is nowhere. right_name: it is
-    there under its own name, or the build says to put it there under it."""
+    there under its own name, or the build says to put it there under it. size: of what was found; rank: 0 for the file
+    itself, the place of another revision from 1."""
 
     system: str
     wanted: SystemFile
     found: str
     right_name: bool
+    size: int = 0
+    rank: int = 0
 
     @property
     def usable(self) -> bool:

@@ -9,10 +9,11 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from kyklon.base import reading
 from kyklon.base.archives import ArchiveDamage, open_zip
-from kyklon.base.errors import KyklonError
+from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.inside import files_below
 from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.loader import Catalogue
@@ -201,6 +202,25 @@ def with_firmware(rows: Iterable[object], new: Mapping[str, object]) -> list[obj
     """The rows with another one; one of the same name gives way."""
     kept = [row for row in rows if not (isinstance(row, Mapping) and row.get("name") == new["name"])]
     return [*kept, dict(new)]
+
+
+def with_revision(rows: Iterable[dict[str, Any]], name: str, new: Mapping[str, object], note: str) -> list[object]:
+    """The rows, with another revision behind those that the file of that name has. Raises WrongUse for no such file, or
+    a revision that it has."""
+    made: list[object] = []
+    found = False
+    for row in rows:
+        if row["name"] == name:
+            found = True
+            others = list(row.get("revisions", ()))
+            if new["sha256"] in (row["sha256"], *(each["sha256"] for each in others)):
+                raise WrongUse(f"{name} has this revision already.", do="Choose another file.")
+            others.append({"size": new["size"], "sha256": new["sha256"], "note": note[:200]})
+            row = {**row, "revisions": others}
+        made.append(row)
+    if not found:
+        raise WrongUse(f"The system asks for no {name}.", do="Add it first, without --revision-of.")
+    return made
 
 
 def draft_with_firmware(draft: Draft, path: Path) -> Draft:

@@ -41,6 +41,7 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     if scan is None:
         return []
     found = [_system_file(build, catalogue, file, scan) for file in scan.system_files if not file.usable]
+    found += [_revision(catalogue, file) for file in scan.system_files if file.usable and file.rank]
     counts = Counter(reason.code for game in scan.games for reason in game.reasons if reason.code != "system-file")
     found += [_mess(scan, code, count) for code, count in sorted(counts.items())]
     found += [_list_error(error) for error in scan.list_errors]
@@ -146,6 +147,22 @@ def _system_file(build: Build, catalogue: Catalogue, each: FoundSystemFile, scan
         + ("" if each.wanted.required else " Some games may do without."),
         why="Use only a file you have the right to; nothing is downloaded.",
         source="SHA-256 in the catalogue",
+    )
+
+
+def _revision(catalogue: Catalogue, each: FoundSystemFile) -> Finding:
+    system = catalogue.get(System, each.system)
+    note = each.wanted.revisions[each.rank - 1].note
+    return Finding(
+        code=f"library.system-file-revision:{each.wanted.name}",
+        severity=Severity.NOTE,
+        operation=OPERATION,
+        subject=system.name,
+        title=f"{each.wanted.name} of {system.name} is not the best revision",
+        message=f"{PurePosixPath(each.found).name}: {note or 'games start with it'}. The one that is asked for has "
+        f"{each.wanted.size} bytes and another checksum.",
+        why="Some games may behave differently with it.",
+        source="revisions in the catalogue, the best first",
     )
 
 

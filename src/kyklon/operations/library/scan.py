@@ -121,17 +121,24 @@ def _system_files(
     renamed = {(right.system, right.name): right.found for right in settings.right_names}
     for system in systems:
         for wanted in system.system_files:
-            at = next((file.path for file in shelf if _is(folder, file, wanted)), "")
-            named = PurePosixPath(at).name == wanted.name or renamed.get((system.id, wanted.name)) == at
-            yield FoundSystemFile(system.id, wanted, at, bool(at) and named)
+            ranked = [(rank, file) for file in shelf if (rank := _rank(folder, file, wanted)) is not None]
+            if not ranked:
+                yield FoundSystemFile(system.id, wanted, "", right_name=False)
+                continue
+            given = renamed.get((system.id, wanted.name))
+            by_name = {file.path for _rank, file in ranked if PurePosixPath(file.path).name == wanted.name}
+            by_name |= {given} if given else set()
+            # one that starts the games as it lies there goes before a better one that would have to be renamed first
+            rank, best = min(ranked, key=lambda each: (each[1].path not in by_name, each[0]))
+            yield FoundSystemFile(system.id, wanted, best.path, best.path in by_name, best.size, rank)
 
 
-def _is(folder: Path, file: File, wanted: SystemFile) -> bool:
-    """Same contents, whatever its name."""
-    if file.size != wanted.size:
-        return False
+def _rank(folder: Path, file: File, wanted: SystemFile) -> int | None:
+    """Which revision it is by its contents, whatever its name; None for none."""
+    if file.size not in wanted.sizes:
+        return None
     with reading.opened(folder / file.path) as data:
-        return hashlib.file_digest(data, "sha256").hexdigest() == wanted.sha256
+        return wanted.rank(file.size, hashlib.file_digest(data, "sha256").hexdigest())
 
 
 def _read_archives(shelves: list[Shelf], facts: Facts, watch: Watch) -> None:

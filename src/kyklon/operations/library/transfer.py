@@ -99,7 +99,7 @@ class _Planner:
         for file in self.scan.system_files:
             if file.usable:
                 target = f"{self.image.system_files_path}/{file.wanted.name}"
-                self.copies.append(Copy(file.found, target, file.wanted.size))
+                self.copies.append(Copy(file.found, target, file.size or file.wanted.size))
         return Transfer(tuple(self.copies), self.texts, self.games, tuple(self.refused), self.renamed, self._menu())
 
     def _add(self, game: Game, system: System) -> str:

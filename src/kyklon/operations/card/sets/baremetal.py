@@ -223,15 +223,21 @@ class _Work:
 
     def _check(self, path: str, wanted: SystemFile, machine: Machine) -> bool:
         size = self.sizes[path]
-        if size != wanted.size:
+        if size not in wanted.sizes:
             self._stop(
                 "system-file-size",
                 path,
-                f"{path} has {size} bytes; {machine.name} needs {wanted.size}.",
+                f"{path} has {size} bytes; {machine.name} needs {wanted.sizes_told}.",
                 "A file of the wrong size gives a black screen.",
             )
             return False
-        if self._sum(path) == wanted.sha256:
+        rank = wanted.rank(size, self._sum(path))
+        if rank is not None:
+            if rank:
+                told = f"{path} is another revision that {machine.name} starts with."
+                self._caution(
+                    "system-file-revision", path, told, wanted.revisions[rank - 1].note or "A better one is known."
+                )
             return True
         region = f" It may be from another region; {wanted.region} is needed." if wanted.region else ""
         self._stop(
@@ -258,7 +264,7 @@ class _Work:
             (
                 path
                 for path, size in self.sizes.items()
-                if size == wanted.size and path not in self.seen and self._sum(path) == wanted.sha256
+                if size in wanted.sizes and path not in self.seen and wanted.rank(size, self._sum(path)) is not None
             ),
             None,
         )
