@@ -333,8 +333,9 @@ def test_a_set_that_nobody_here_made_is_learnt_and_becomes_a_plan(
     image = bare_metal.learn_image(folder, catalogue).with_value("boards", ["herring", "cod"]).agreed()
     store.add("images", image.as_row("Own set", "own-set"))
     own = load(catalogue_folder())
-    assert bare_metal.templates_in(folder)[0] == template
-    draft = bare_metal.learn(folder, own).agreed()
+    learnt, places = bare_metal.learn_and_places(folder, own)
+    assert places[0] == template
+    draft = learnt.agreed()
     store.add("bare_metal", draft.as_row("Own layout", "own-layout"))
     own = load(catalogue_folder())
     layout, images = own.get(BareMetal, "own-layout"), {each.id: each for each in own.all(Image)}

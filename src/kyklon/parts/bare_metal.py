@@ -89,10 +89,15 @@ def learn_image(folder: Path, catalogue: Catalogue) -> Draft:
 def learn(folder: Path, catalogue: Catalogue, template: str = "") -> Draft:
     """The layout of an unpacked set.
 
-    template: where its machines lie, with {machine} and perhaps {kind}, as 'machines/{machine}'; the likeliest of
-    templates_in when ''. Raises KyklonError for a folder that cannot be read or has no kernel, WrongUse for another
+    template: where its machines lie, with {machine} and perhaps {kind}, as 'machines/{machine}'; the likeliest
+    place when ''. Raises KyklonError for a folder that cannot be read or has no kernel, WrongUse for another
     template.
     """
+    return learn_and_places(folder, catalogue, template)[0]
+
+
+def learn_and_places(folder: Path, catalogue: Catalogue, template: str = "") -> tuple[Draft, tuple[str, ...]]:
+    """The same, with all places where its machines may lie, the likeliest first."""
     found = _read(folder)
     able = _templates(found)
     if template and template not in able:
@@ -131,12 +136,7 @@ def learn(folder: Path, catalogue: Catalogue, template: str = "") -> Draft:
         ("Machines", f"{each['name']}: {len(each['files'])} firmware file{'s' * (len(each['files']) != 1)}")  # type: ignore[arg-type]
         for each in machines
     ]
-    return replace(draft, about=tuple(rows))
-
-
-def templates_in(folder: Path) -> tuple[str, ...]:
-    """Where the machines of a set may lie, the likeliest first. Raises KyklonError."""
-    return _templates(_read(folder))
+    return replace(draft, about=tuple(rows)), able
 
 
 # --- reading -------------------------------------------------------------------------------------------------------

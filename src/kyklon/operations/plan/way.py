@@ -13,7 +13,6 @@ from kyklon.model.world import World
 GROW_B_S = 2e9  # bytes of card a first start enlarges the root by per second, CP
 START_MIN = 0.5  # minutes of a first start that has nothing else to do, CP
 CARD_MB_S = 20.0  # MB/s where no card is planned, CP
-UNPACK_MB_S = 8.0  # MB/s of a chooser that unpacks and writes, CP
 
 
 @dataclass(frozen=True)

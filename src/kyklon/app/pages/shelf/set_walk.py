@@ -105,6 +105,6 @@ class SetWalk(_FolderWalk):
 
         self.learn(
             f"Learning from {folder.name}",
-            lambda _watch: (bare_metal.learn(folder, catalogue, template), bare_metal.templates_in(folder)),
+            lambda _watch: bare_metal.learn_and_places(folder, catalogue, template),
             done,
         )

@@ -20,12 +20,6 @@ from kyklon.operations.upkeep import exchange
 from kyklon.record.logbook import now
 
 
-class _Tick(QCheckBox):
-    def __init__(self, words: str) -> None:
-        super().__init__(words)
-        self.setMinimumHeight(26)
-
-
 class ExchangeView(TabView):
     """leads: called with the operation that a step is done in."""
 
@@ -49,7 +43,7 @@ class ExchangeView(TabView):
         self._gain = Sheet("What a disk gains", "reading only")
         self._gain.add(self._figures)
         self._ticks = QVBoxLayout()
-        self._kept = Kept[_Tick](self._ticks)
+        self._kept = Kept[QCheckBox](self._ticks)
         self.ticks: dict[str, QCheckBox] = {}
         holder = QWidget()
         holder.setLayout(self._ticks)
@@ -127,8 +121,8 @@ class ExchangeView(TabView):
             tick.setEnabled(on)
         self._ticks.addStretch(1)
 
-    def _tick(self, step: exchange.Step) -> _Tick:
-        made = _Tick(step.title)
+    def _tick(self, step: exchange.Step) -> QCheckBox:
+        made = QCheckBox(step.title)
         made.setToolTip(step.why)
         made.toggled.connect(lambda on: self._on_tick(step, on=on))
         return made
