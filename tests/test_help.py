@@ -42,7 +42,7 @@ def test_every_finding_of_the_demos_has_a_page(name: str, tmp_path: Path, catalo
     DEMOS[name].make(folder, catalogue)
     build = store.load(folder).build
     found = inspect(build, catalogue, observe(build, folder, catalogue))
-    assert found
+    assert found or name == "school-fair"  # which has nothing to say
     for finding in found:
         page = topics.of_code(finding.code)
         assert page is not None, finding.code

@@ -123,7 +123,7 @@ def test_keys_are_recognised_by_what_their_values_are(seed: int, tmp_path: Path,
     assert found.ready
     victim = tmp_path / "stick" / "systems" / "beech" / "beech-1.tar.gz"
     victim.write_bytes(victim.read_bytes()[:-1] + b"x")
-    assert multiboot.check(tmp_path / "stick", multiboot.without_sums(own), 64 * GB).ready
+    assert multiboot.check_quickly(tmp_path / "stick", own, 64 * GB).ready
     assert "archive-sum" in {problem.code for problem in multiboot.check(tmp_path / "stick", own, 64 * GB).problems}
 
 

@@ -295,6 +295,12 @@ def test_bare_metal_is_what_its_sets_can_be(catalogue: Catalogue) -> None:
         "system software of the kind “bare metal”",
         "system software that itself runs Alder 8",
     }
+    air = (("encoder", "thole-air"),)
+    wireless = wish(catalogue, "elm-micro", software="bare metal", fixed=air)
+    assert planned.planner_of(wireless, catalogue).best() is None
+    tidepool = catalogue.get(Image, "tidepool").model_copy(update={"radio": True})
+    driven = replace(catalogue, parts={**catalogue.parts, "images": {"tidepool": tidepool}})
+    assert planned.planner_of(wireless, driven).best() is not None
     chooser = planned.planner_of(wish(catalogue), catalogue).why_not(("image", "slipway"))
     assert chooser.plan is None
     assert {rule.partition(":")[0] for rule in chooser.rules} == {"plays"}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import shutil
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -11,20 +12,31 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError, Refused, WrongUse
+from kyklon.base.progress import UNWATCHED
 from kyklon.catalogue.image_records import BareMetal, Chooser, Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Bridge, Card, Disk
-from kyklon.demo import lighthouse, sets
-from kyklon.model.build import edited, remedied
+from kyklon.demo import lighthouse, school_fair, sets
+from kyklon.model.build import Build, TriedSystem, edited, remedied
+from kyklon.model.card import CardContents
 from kyklon.model.world import World
 from kyklon.operations.card import disk, sizing
 from kyklon.operations.card.acts import bare_metal_card, prepare_card
 from kyklon.operations.card.disk import medium_mb_s as disk_speed
+from kyklon.operations.card.findings import findings as card_findings
 from kyklon.operations.card.sets import baremetal, multiboot
 from kyklon.operations.card.sets.lay_out import lay_out
 from kyklon.operations.card.sets.manifest import read_manifest
 from kyklon.operations.card.sets.problems import rename
+from kyklon.operations.card.sets.tried import with_tried
+from kyklon.operations.card.sets_seen import look_at_sets
 from kyklon.operations.card.sizing import size_of_folder
+from kyklon.operations.card.volumes.contents import observe
+from kyklon.operations.controls.findings import findings
+from kyklon.operations.plan.steps import steps
+from kyklon.operations.plan.way import way
+from kyklon.operations.poweron.bench import lay_out as bench_of
+from kyklon.operations.poweron.bringup import bring_up
 from support import Demo
 
 GB = 10**9
@@ -99,6 +111,56 @@ def test_a_kernel_of_another_set_under_the_right_name_is_told(bare: Path, catalo
     assert tree.rename == ("trees/Herring.DTB", "trees/herring.dtb")
 
 
+def test_a_choosers_systems_are_steps_and_what_stops_one_is_found(tmp_path: Path, catalogue: Catalogue) -> None:
+    folder = sets.make_multi_boot(tmp_path / "stick")
+    build = edited(edited(school_fair.build(), "sets.multi_boot", "stick"), "system.add_ons", ["fan-by-heat"])
+    build = build.with_part("image", "slipway")
+
+    def seen(build: Build) -> tuple[set[str], list[str]]:
+        """Codes of operation 20, and what the steps are."""
+        world = look_at_sets(build, tmp_path, catalogue, World(), UNWATCHED)
+        return {each.code for each in card_findings(build, catalogue, world)}, [
+            step.what for step in way(build, catalogue, world)
+        ]
+
+    codes, _steps = seen(build)
+    assert {f"card.set:{name}" for name in ("breakwater", "jetty", "quayside", "sandbar", "skerry")} <= codes
+    picked = edited(build, "sets.chosen", ["harbour"])
+    codes, told = seen(picked)
+    assert not [code for code in codes if code.startswith("card.set")]  # what nobody chose may be as it is
+    assert told[-2:] == ["Unpack Harbour Lite", "Install Fan by temperature in Harbour Lite"]
+    tried = with_tried(picked, TriedSystem(bundle="harbour", started=True, released="2026-05-10", at="2026-06-01"))
+    codes, _steps = seen(tried)
+    assert "card.system-no-return:harbour" in codes
+    world = look_at_sets(tried, tmp_path, catalogue, World(), UNWATCHED)
+    assert next(step for step in steps(tried, catalogue, world) if step.id == "unpack-harbour").done
+    manifest = folder / "berths" / "harbour" / "berth.toml"
+    manifest.write_text(manifest.read_text("utf-8").replace("2026-05-10", "2026-11-20"), encoding="utf-8")
+    codes, told = seen(tried)
+    assert "card.system-updated:harbour" in codes
+    assert any(each.startswith("Update Harbour Lite: keep its saves") for each in told)
+    codes, _steps = seen(edited(tried, "sets.multi_boot", "gone"))
+    assert "card.set" in codes
+
+
+def _radio_needs_a_driver(catalogue: Catalogue, card: CardContents) -> None:
+    """No operating system, no driver: a wireless controller is silent, unless the image says that it has its own."""
+    keyed = school_fair.build().with_part("encoder", "thole-air")
+    alone = keyed.with_part("keyboard", "")
+    tidepool = catalogue.get(Image, "tidepool").model_copy(update={"radio": True})
+    driven = replace(catalogue, parts={**catalogue.parts, "images": {"tidepool": tidepool}})
+
+    def silent(build: Build, shelf: Catalogue) -> tuple[bool, bool]:
+        """Whether it is a finding, and whether the forecast stops at it."""
+        codes = [each.code.partition(":")[0] for each in findings(build, shelf, World())]
+        failure = bring_up(bench_of(build, shelf, card, World())).failure
+        return "controls.no-radio" in codes, failure is not None and failure.code.startswith("controls.no-radio")
+
+    assert silent(alone, catalogue) == (True, True)
+    assert silent(keyed, catalogue) == (True, False)  # the keyboard moves the menu
+    assert silent(alone, driven) == (False, False)
+
+
 def test_a_bare_metal_card_holds_the_plan_and_nothing_else(tmp_path: Path, catalogue: Catalogue, demo: Demo) -> None:
     from kyklon.operations.card.volumes.fat import FatVolume
 
@@ -108,6 +170,7 @@ def test_a_bare_metal_card_holds_the_plan_and_nothing_else(tmp_path: Path, catal
     found, event = bare_metal_card(demo.job(), folder, planned, "TIDEPOOL")
     assert found.same_files == len(planned.placed)
     assert "read back" in event.detail
+    _radio_needs_a_driver(catalogue, observe(target.path))
     with pytest.raises(Refused, match="TIDEPOOL"):  # it holds something now
         prepare_card(demo.job(), "X")
     back = tmp_path / "back"

@@ -70,6 +70,7 @@ class Image(CataloguePart):
     default_password: str = ""  # to be changed
     grows: bool = True  # the root partition grows at the first start
     reads: tuple[Inside, ...] = ()  # files on the boot partition from which its system sets itself up
+    radio: bool = False  # without a system: it has a Bluetooth driver of its own
     stick: StickRule | None = None  # how it takes games in from a stick; None where it takes none
 
     def unread(self, dialect: HasFiles) -> frozenset[str]:
@@ -77,6 +78,11 @@ class Image(CataloguePart):
         letters."""
         read = {each.lower() for each in self.reads} if self.has_system else set()
         return frozenset(file.path.lower() for file in dialect.files if file.of_system) - read
+
+    @property
+    def pairs_radio(self) -> bool:
+        """Whether Bluetooth controllers can connect: Linux has drivers, and a chooser's systems bring theirs."""
+        return self.radio or self.school != "bare metal"
 
     @property
     def is_base(self) -> bool:

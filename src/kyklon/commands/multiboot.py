@@ -12,12 +12,12 @@ from kyklon.catalogue.image_records import Chooser
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, BoardId, Dir, Folder, Json, catalogue, open_folder, out, watching
 from kyklon.model.build import TriedSystem
-from kyklon.operations.card.disk import medium_mb_s
+from kyklon.operations.card.disk import unpacking_speeds
 from kyklon.operations.card.sets import lay_out as laying
 from kyklon.operations.card.sets import multiboot
 from kyklon.operations.card.sets.problems import rename, rename_words
 from kyklon.operations.card.sets.tried import in_words, problems_of, with_tried
-from kyklon.operations.card.sets.unpacking import USUAL, Speeds, seconds
+from kyklon.operations.card.sets.unpacking import seconds
 from kyklon.parts.store import today
 from kyklon.record import folder as store
 from kyklon.record.folder import resolve
@@ -78,7 +78,8 @@ def lay_out(
     found = multiboot.check(folder, chooser, target_bytes, board=board, chosen=tuple(chosen) if chosen else None)
     with watching() as watch:
         files, moved = laying.lay_out(folder, chooser, found, to, watch)
-    print(f"{len(found.chosen)} systems, {files} files, {show_bytes(moved)} in {to / chooser.bundles}, read back.")
+    systems = f"{len(found.chosen)} system{'s' * (len(found.chosen) != 1)}"
+    print(f"{systems}, {files} files, {show_bytes(moved)} in {to / chooser.bundles}, read back.")
     return OK
 
 
@@ -99,9 +100,8 @@ def tried(
         raise WrongUse("This build has no bundles.", do="Set sets.multi_boot to their folder.")
     top = resolve(folder, build.sets.multi_boot)
     chooser = multiboot.chooser_for(parts.all(Chooser), build.part("image") or "", top)
-    rates = medium_mb_s(build, parts)
     with watching() as watch:
-        found = multiboot.check(top, multiboot.without_sums(chooser), 1 << 62, watch=watch)
+        found = multiboot.check_quickly(top, chooser, 1 << 62, watch=watch)
     if bundle:
         seen = next((each for each in found.bundles if each.folder == bundle), None)
         if seen is None:
@@ -113,7 +113,7 @@ def tried(
         )
         build = store.update(folder, lambda now: with_tried(now, row))
         Logbook(folder).add(20, f"{seen.name} tried on the machine", in_words(row))
-    speeds = Speeds(rates[0] * 1e6, rates[1] * 1e6) if rates else USUAL
+    speeds = unpacking_speeds(build, parts)
     words = {each.bundle: in_words(each) for each in build.sets.tried}
     rows: list[dict[str, Any]] = [
         {

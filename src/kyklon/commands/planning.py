@@ -15,7 +15,7 @@ from kyklon.commands.part import kind_of
 from kyklon.commands.shared import OK, STOPS, Folder, Json, keep_copies, open_folder, out, tell
 from kyklon.model.build import Build, edited
 from kyklon.model.plan import Evening
-from kyklon.model.world import World
+from kyklon.operations import inspection
 from kyklon.operations.plan import parts_list, planned
 from kyklon.operations.plan import steps as all_steps
 from kyklon.operations.plan.compared import as_table, compared
@@ -256,7 +256,7 @@ def schedule(
         changes["plan.evenings"] = [_evening(row).model_dump() for row in evening if row]
     if done is not None:
         build, catalogue = open_folder(folder)
-        known = {step.id for step in all_steps.steps(build, catalogue, World())}
+        known = {step.id for step in all_steps.steps(build, catalogue, inspection.observe(build, folder, catalogue))}
         noted = [row.model_dump() for row in build.plan.done]
         for row in done:
             name, _, minutes = row.partition("=")
@@ -268,7 +268,7 @@ def schedule(
     if changes:
         _change(folder, "Schedule", lambda build: _all_edited(build, changes))
     build, catalogue = open_folder(folder)
-    rows = all_steps.steps(build, catalogue, World(), steps_done(folder))
+    rows = all_steps.steps(build, catalogue, inspection.observe(build, folder, catalogue), steps_done(folder))
     made = scheduled(rows, build.plan.evenings, datetime.now().replace(second=0, microsecond=0))
     if calendar is not None:
         text = as_icalendar(made, build.name, datetime.now(UTC))

@@ -8,6 +8,7 @@ from kyklon.model.card import CardContents
 from kyklon.model.display import Edid
 from kyklon.model.image_file import SourceFacts, Stated
 from kyklon.model.library import OnMachine, Scan
+from kyklon.model.sets import SeenSets
 
 
 @dataclass(frozen=True)
@@ -19,6 +20,8 @@ class World:
     source_stated: Stated | None = None  # what a file beside the image states
     source_contents: CardContents | None = None
     card: CardContents | None = None
+    sets: SeenSets | None = None
+    sets_error: str = ""
     writing: bool = False  # a card is being written by this program now
     identification: Edid | None = None
     identification_error: str = ""

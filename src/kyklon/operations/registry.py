@@ -7,7 +7,7 @@ from kyklon.operations.assembly import findings as assembly
 from kyklon.operations.boot import compile as boot_compile
 from kyklon.operations.boot import findings as boot
 from kyklon.operations.boot import hardware as boot_hardware
-from kyklon.operations.card import disk
+from kyklon.operations.card import disk, sets_seen
 from kyklon.operations.card import findings as card
 from kyklon.operations.card import observe as card_observe
 from kyklon.operations.controls import exports as controls_exports
@@ -54,7 +54,7 @@ OPERATIONS = (
         ),
         page=("card.page", "CardPage"),
         findings=(card.findings, disk.findings),
-        looks=card_observe.LOOKS,
+        looks=(*card_observe.LOOKS, *sets_seen.LOOKS),
     ),
     Operation(
         30,

@@ -77,6 +77,8 @@ def learn_image(folder: Path, catalogue: Catalogue) -> Draft:
         "a set of this kind shows its own menu", front_end=f"{name} menu", front_end_program=_stem(found)
     )
     draft = draft.offer("it has no users", default_user="nobody")
+    if b"bluetooth" in found.strings.lower():
+        draft = draft.offer("its program speaks of Bluetooth", radio=True)
     machines = _templates(found)
     system_files = machines[0].partition(MACHINE)[0].rstrip("/") if machines else ""
     draft = draft.offer("firmware files lie there in this set", system_files_path=system_files or ".")

@@ -236,7 +236,7 @@ def _tried(draft: Draft, top: Path) -> Draft:
     row = agreed.as_row("sample", "sample") | {"image": agreed.row.get("image", "none")}
     row.pop("known", None)
     chooser = Chooser.model_validate(row)
-    found = multiboot.check(top, multiboot.without_sums(chooser), 1 << 62)
+    found = multiboot.check_quickly(top, chooser, 1 << 62)
     rows += [
         ("Read so", f"{bundle.name}: {len(bundle.partitions)} partitions; {show_bytes(bundle.need)}")
         for bundle in found.bundles

@@ -155,6 +155,8 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
         PartField("released", "Released", empty=True, default="", pattern=r"\d{4}-\d\d-\d\d", hint="2026-05-31"),
         PartField("default_password", "Default password", empty=True, default="", why="it is to be changed"),
         PartField("grows", "Grows at first boot", "switch", default=True, why="otherwise the rest of the card stays unused"),
+        PartField("radio", "Bluetooth on bare metal", "switch", default=False,
+                  why="without an operating system only a driver of its own connects wireless controllers"),
         PartField("files", "File names", "words", empty=True), PartField("start_programs", "Programs init calls", "words", empty=True), PartField("reads", "Settings files it reads", "words", empty=True),
         PartField("unattended_min", "Unattended time", "pair", "min", low=0, high=10_000, empty=True),
     ),

@@ -170,6 +170,8 @@ class Session(PowerOnRuns):
         self.changed.emit()
         if before.source != self.build.source:
             self.look("source")
+        if _asked("sets", before) != _asked("sets", self.build):
+            self.look("sets")
         if before.picture.identification != self.build.picture.identification:
             self.look("display")
         if (before.library, before.systems) != (self.build.library, self.build.systems):
@@ -361,10 +363,10 @@ class Session(PowerOnRuns):
         look = LOOKS[key]
         build, folder, catalogue = self.build, self.folder, self.catalogue
 
-        asked = [inspection.input_of(build, path) for path in look.inputs]
+        asked = _asked(key, build)
 
         def merge(seen: World) -> None:
-            if [inspection.input_of(self.build, path) for path in look.inputs] != asked:
+            if _asked(key, self.build) != asked:
                 self.look(key, then)  # the answer is one to a question that nobody asks any more
                 return
             self.set_world(replace(self.world, **{name: getattr(seen, name) for name in look.fields}))
@@ -427,6 +429,11 @@ class Session(PowerOnRuns):
             self._watcher.removePaths(watched)
         self.jobs.stop_all()
         self._keeper.end()
+
+
+def _asked(key: str, build: Build) -> list[object]:
+    """What a look at the world depends on, as the build has it."""
+    return [inspection.input_of(build, path) for path in LOOKS[key].inputs]
 
 
 def _named(path: str) -> str:

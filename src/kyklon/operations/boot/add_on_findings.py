@@ -18,8 +18,10 @@ def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
         return []
     known = of_build(build, catalogue)
     found = [_unknown(build, each) for each in build.system.add_ons if each not in {part.id for part in known}]
-    if known and not image.has_system:
+    if known and image.school == "bare metal":
         return [*found, _no_system(build, image)]
+    if image.school == "multi-boot":
+        return [*found, *([_in_each(image)] if known else [])]
     root = world.card.root if world.card is not None else None
     for add_on in known:
         lost = lacking(add_on, dict(root.answers)) if root is not None else ()
@@ -53,6 +55,18 @@ def _unknown(build: Build, add_on_id: str) -> Finding:
         message="The shelf does not have it, so nothing of it is installed.",
         why="Learn it on the shelf, or take it out of this build.",
         remedy=Remedy(label=f"Remove {add_on_id}", changes=(change,)),
+    )
+
+
+def _in_each(image: Image) -> Finding:
+    return Finding(
+        code="boot.add-on-in-each",
+        severity=Severity.NOTE,
+        operation=OPERATION,
+        subject=image.name,
+        title="Install add-ons in each system",
+        message=f"{image.name} only starts other systems: the add-ons are steps of the plan, once for each system.",
+        why="A system that is unpacked again has lost them.",
     )
 
 

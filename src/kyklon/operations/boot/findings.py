@@ -251,7 +251,8 @@ def _setup(build: Build, image: Image, contents: CardContents | None) -> list[Fi
     """What the script of the first start does, or cannot."""
     setup, script = build.system, image.first_boot_script
     root = contents.root if contents is not None else None
-    decided = [name for name in type(setup).model_fields if name != "key_for" and getattr(setup, name)]
+    others = {"key_for"} if image.has_system else {"key_for", "add_ons"}  # add-ons have a finding of their own
+    decided = [name for name in type(setup).model_fields if name not in others and getattr(setup, name)]
     there = contents.texts.get(script.lower(), "") if contents and script else ""
     found = []
     labels = ", ".join(describe(Build, f"system.{name}").label.lower() for name in decided)

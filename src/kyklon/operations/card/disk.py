@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Bridge, Card, Disk, Supply
@@ -12,6 +12,7 @@ from kyklon.model.findings import Finding, Remedy, Severity
 from kyklon.model.kernel_line import given, set_words, storage_quirk_given, words
 from kyklon.model.root_device import root_device
 from kyklon.model.world import World
+from kyklon.operations.card.sets.unpacking import USUAL, Speeds
 
 OPERATION = 20
 ROOT = "root=/dev/sda2"  # the second partition of the first disk that the kernel finds (kernel: devices.txt)
@@ -112,6 +113,12 @@ def medium_mb_s(build: Build, catalogue: Catalogue) -> tuple[float, float] | Non
         return None
     slot = board.card_mb_s if board is not None else card.read_mb_s
     return min(card.read_mb_s, slot), min(card.write_mb_s, slot)
+
+
+def unpacking_speeds(build: Build, catalogue: Catalogue, *, shared: bool = False) -> Speeds:
+    """What bundles are read with, and unpacked to. shared: they lie on the card that they are unpacked to."""
+    rates = medium_mb_s(build, catalogue)
+    return Speeds(rates[0] * 1e6, rates[1] * 1e6, shared) if rates else replace(USUAL, shared=shared)
 
 
 def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:

@@ -2,19 +2,28 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build, CardState
 from kyklon.model.findings import Finding, Severity
+from kyklon.model.sets import SetStop
 from kyklon.model.world import World
+from kyklon.operations.card.sets.tried import problems_of
 
 OPERATION = 20
 MIN_FREE = 1 << 20  # bytes; CP: a boot partition with less has no room for the next kernel
 
 
-def findings(build: Build, _catalogue: Catalogue, world: World) -> list[Finding]:
+def findings(build: Build, catalogue: Catalogue, world: World) -> list[Finding]:
     facts, card = world.source, world.card
+    image = catalogue.find(Image, build.part("image"))
     found: list[Finding] = []
-    if world.source_error:
+    found += _sets(build, world)
+    if image is not None and image.school == "bare metal":
+        found += _no_set(build)
+    elif world.source_error:
         found.append(
             _finding(
                 "source",
@@ -62,6 +71,47 @@ def findings(build: Build, _catalogue: Catalogue, world: World) -> list[Finding]
             )
         )
     return found
+
+
+def _sets(build: Build, world: World) -> list[Finding]:
+    """What keeps the set or the bundles off the card; and what was seen of a chooser's systems on the machine."""
+    where = "Set" if build.sets.bare_metal else "Bundles"
+    if world.sets_error:
+        why = "Without it there is nothing to make the card from."
+        return [_finding("set", Severity.STOP, where, "The set cannot be used", world.sets_error, why)]
+    if world.sets is None:
+        return []
+    rows: dict[str, SetStop] = {}
+    for stop in world.sets.stops:
+        rows.setdefault(stop.of, stop)
+    counts = Counter(stop.of for stop in world.sets.stops)
+    found = []
+    for of, stop in rows.items():
+        more = f" There {'is' if counts[of] == 2 else 'are'} {counts[of] - 1} more." if counts[of] > 1 else ""
+        title = f"{of} is not ready for the card"
+        found.append(_finding(f"set:{of}", Severity.STOP, of, title, f"{stop.sentence}{more}", stop.why))
+    tried = problems_of(world.sets.systems, build.sets.tried)
+    names = {system.folder: system.name for system in world.sets.systems}
+    for each in tried:
+        name = names[each.bundle]
+        told = (name, f"{name} {_TRIED[each.code]}", each.sentence, each.why)
+        found.append(_finding(f"system-{each.code}:{each.bundle}", each.severity, *told))
+    return found
+
+
+_TRIED = {
+    "updated": "has a newer release",
+    "not-started": "needs a second try",
+    "no-return": "has no way back",
+}
+
+
+def _no_set(build: Build) -> list[Finding]:
+    """A bare-metal card is made from an unpacked set; an image file is not asked for."""
+    if build.sets.bare_metal:
+        return []
+    told = "Choose the folder of the unpacked set."
+    return [_finding("no-set", Severity.NOTE, "Bare-metal set", "No set is chosen", told, "The card is made from it.")]
 
 
 _WORDS = {

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.control_records import Keyboard
+from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Encoder, Overlay
 from kyklon.catalogue.system_records import System
@@ -18,7 +19,7 @@ from kyklon.model.kernel_line import given as words_given
 from kyklon.model.world import World
 from kyklon.operations.controls import exports, hotkeys
 from kyklon.operations.controls.clearance import checks
-from kyklon.operations.controls.hookup import Hookup, hookup_of
+from kyklon.operations.controls.hookup import Device, Hookup, hookup_of
 from kyklon.operations.controls.mapping import in_words, player_of, unreached, wire_in_order
 from kyklon.operations.controls.matrix import cures, ghosts
 from kyklon.operations.controls.quirks import encoder_quirk, joined, merged, quirk_alike, quirk_given
@@ -30,8 +31,9 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
     hookup = hookup_of(build, catalogue)
     if hookup is None:
         return _ghosts(build, catalogue)
+    linux = runs_linux(build, catalogue)  # without it there is neither usbhid nor an emulator to leave
     return [
-        *_quirks(build, hookup),
+        *(_quirks(build, hookup) if linux else ()),
         *_generic(hookup),
         *_players(hookup),
         *_links(build, catalogue, hookup),
@@ -39,11 +41,17 @@ def findings(build: Build, catalogue: Catalogue, _world: World) -> list[Finding]
         *_fights(hookup),
         *_systems(build, catalogue, hookup),
         *_levers(build, catalogue, hookup),
-        *_hotkeys(build, catalogue, hookup),
+        *(_hotkeys(build, catalogue, hookup) if linux else ()),
         *_panel(hookup),
         *_proof(hookup),
         *_ghosts(build, catalogue),
     ]
+
+
+def runs_linux(build: Build, catalogue: Catalogue) -> bool:
+    """Whether a Linux kernel drives the controllers; taken for granted where no image is chosen."""
+    image = catalogue.find(Image, build.part("image"))
+    return image is None or image.school != "bare metal"
 
 
 def quirk_remedy(build: Build, *encoders: Encoder) -> Remedy | None:
@@ -165,28 +173,13 @@ def _players(hookup: Hookup) -> list[Finding]:
 
 
 def _links(build: Build, catalogue: Catalogue, hookup: Hookup) -> list[Finding]:
-    """What a device that is not on USB needs."""
+    """What a device that is not on USB needs, and what two of a kind do."""
+    image = catalogue.find(Image, build.part("image"))
     found = []
-    placed = {word.partition(":")[0] for word in build.boot.overlays}
     for device in hookup.devices:
         encoder = device.encoder
-        if encoder.overlay and encoder.overlay not in placed:
-            overlay = catalogue.find(Overlay, encoder.overlay)
-            name = overlay.name if overlay else encoder.overlay
-            after = (*build.boot.overlays, encoder.overlay)
-            change = change_of("boot.overlays", list(after), ", ".join(build.boot.overlays) or "none", ", ".join(after))
-            found.append(
-                Finding(
-                    code=f"controls.overlay:{device.role}",
-                    severity=Severity.STOP,
-                    operation=OPERATION,
-                    subject=device.title,
-                    title=f"The overlay for {device.title} is missing",
-                    message=f"Its switches are on the GPIO header, but the overlay “{name}” is not enabled.",
-                    why="Without its overlay the pins are not read: no switch works.",
-                    remedy=Remedy(label=f"Add {name} to the header", changes=(change,)),
-                )
-            )
+        if encoder.overlay and encoder.overlay not in {word.partition(":")[0] for word in build.boot.overlays}:
+            found.append(_no_overlay(build, catalogue, device))
         if encoder.link == "nine-pin":
             found.append(
                 Finding(
@@ -201,17 +194,53 @@ def _links(build: Build, catalogue: Catalogue, hookup: Hookup) -> list[Finding]:
                 )
             )
         if encoder.link == "bluetooth":
-            found.append(
-                Finding(
-                    code=f"controls.pairing:{device.role}",
-                    severity=Severity.NOTE,
-                    operation=OPERATION,
-                    subject=device.title,
-                    title=f"{device.title} connects late",
-                    message=f"It needs about {encoder.pairing_s:g} s after boot and must be paired once.",
-                    why="Until then the menu does not react; keep a wired controller or keyboard at hand.",
-                )
-            )
+            found.append(_by_radio(device, image))
+    return [*found, *_same_kind(hookup)]
+
+
+def _no_overlay(build: Build, catalogue: Catalogue, device: Device) -> Finding:
+    encoder = device.encoder
+    overlay = catalogue.find(Overlay, encoder.overlay)
+    name = overlay.name if overlay else encoder.overlay
+    after = (*build.boot.overlays, encoder.overlay)
+    change = change_of("boot.overlays", list(after), ", ".join(build.boot.overlays) or "none", ", ".join(after))
+    return Finding(
+        code=f"controls.overlay:{device.role}",
+        severity=Severity.STOP,
+        operation=OPERATION,
+        subject=device.title,
+        title=f"The overlay for {device.title} is missing",
+        message=f"Its switches are on the GPIO header, but the overlay “{name}” is not enabled.",
+        why="Without its overlay the pins are not read: no switch works.",
+        remedy=Remedy(label=f"Add {name} to the header", changes=(change,)),
+    )
+
+
+def _by_radio(device: Device, image: Image | None) -> Finding:
+    """A Bluetooth controller: late at best; without a driver for the radio it never connects."""
+    if image is not None and not image.pairs_radio:
+        return Finding(
+            code=f"controls.no-radio:{device.role}",
+            severity=Severity.STOP,
+            operation=OPERATION,
+            subject=device.title,
+            title=f"{device.title} cannot connect",
+            message=f"{image.name} runs without an operating system and has no Bluetooth driver.",
+            why="Use a wired controller, or an image with a system below it.",
+        )
+    return Finding(
+        code=f"controls.pairing:{device.role}",
+        severity=Severity.NOTE,
+        operation=OPERATION,
+        subject=device.title,
+        title=f"{device.title} connects late",
+        message=f"It needs about {device.encoder.pairing_s:g} s after boot and must be paired once.",
+        why="Until then the menu does not react; keep a wired controller or keyboard at hand.",
+    )
+
+
+def _same_kind(hookup: Hookup) -> list[Finding]:
+    found = []
     kinds = Counter(device.encoder.id for device in hookup.devices if device.encoder.link == "usb")
     ports = {place.role: place.port for place in hookup.settings.places}
     for encoder_id, count in kinds.items():

@@ -27,6 +27,7 @@ from kyklon.operations.plan.fitting import (
     is_video,
     link_kinds,
     ohms_of,
+    pairing,
     serving,
     started_by,
     takes,
@@ -255,6 +256,8 @@ class Model:
                 self._plugged(column, plug, count, links, used)
             elif encoder.link != "bluetooth":
                 self._never(column, "controls")
+            if encoder.link == "bluetooth":
+                self._needs(column, self._all("image", pairing), "controls")
         headers = self._all("encoder", lambda part: isinstance(part, Encoder) and part.link == "header")
         for column, keyboard in self._each("keyboard"):
             assert isinstance(keyboard, Keyboard)

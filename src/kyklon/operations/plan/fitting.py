@@ -101,6 +101,11 @@ def with_header(board: CataloguePart) -> bool:
     return isinstance(board, Board) and "header" in board.honours
 
 
+def pairing(image: CataloguePart) -> bool:
+    """Whether Bluetooth controllers can connect."""
+    return isinstance(image, Image) and image.pairs_radio
+
+
 def serving(board: Board) -> Callable[[CataloguePart], bool]:
     return lambda image: isinstance(image, Image) and board.id in image.boards
 

@@ -92,16 +92,18 @@ def _software(build: Build, catalogue: Catalogue, world: World) -> Iterable[Step
     """The card from image to first start."""
     image = catalogue.find(Image, build.part("image"))
     before: tuple[tuple[str, str], ...] = _PARCELS
-    for number, own in enumerate(first_way.way(build, catalogue, world)):
+    number = -1
+    for own in first_way.way(build, catalogue, world):
+        number += not own.key
         low, high = own.minutes or (5.0, 30.0)
         alone = (low, (low + high) / 2, high)
-        step_id = f"way-{number}"
-        machine = own.operation == 90
+        step_id = own.key or f"way-{number}"
+        machine = own.operation in (90, 95) or bool(own.key)
         uses = ("machine",) if machine else ("computer",)
-        hands = _about(4 if own.operation != 60 else 8)
-        yield Step(step_id, own.operation, own.what, f"way-{own.operation}", hands, alone, uses, uses, before)
+        hands, kind = _about(4 if own.operation != 60 else 8), f"way-{own.operation}"
+        yield Step(step_id, own.operation, own.what, kind, hands, alone, uses, uses, before, own.done)
         why = "the card was written before" if own.operation == 20 else "what was written before is needed"
-        if own.operation == 30:
+        if own.operation == 30 and not own.key:
             yield Step(
                 "open-start",
                 90,
@@ -128,7 +130,7 @@ def _software(build: Build, catalogue: Catalogue, world: World) -> Iterable[Step
             (),
             (before[0], ("wire", "the controls must be wired")),
         )
-    yield from _installing(build, catalogue, image)
+    yield from _installing(build, catalogue, image, world)
     yield Step(
         "library",
         60,
@@ -285,9 +287,11 @@ def _casework() -> Iterable[Step]:
     )
 
 
-def _installing(build: Build, catalogue: Catalogue, image: Image | None) -> Iterable[Step]:
-    """The add-ons that no script of the first boot installs."""
-    if image is None or image.first_boot_script or not image.has_system:
+def _installing(build: Build, catalogue: Catalogue, image: Image | None, world: World) -> Iterable[Step]:
+    """The add-ons that no script of the first boot installs, the image's own or one that its root starts."""
+    contents = world.card if world.card is not None and world.card.root is not None else world.source_contents
+    root = contents.root if contents is not None else None
+    if image is None or image.first_boot_script or not image.has_system or (root is not None and root.can_be_set_up):
         return
     for add_on in (each for each in catalogue.all(AddOn) if each.id in build.system.add_ons):
         low, high = add_on.minutes

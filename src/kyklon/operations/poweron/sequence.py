@@ -62,12 +62,13 @@ BARE_METAL = (
     Stage("kernel", firmware.kernel),
     Stage("display", display.display),
     Stage("files", bare_metal.files),
+    Stage("controllers", bare_metal.controllers),
     Stage("machine", bare_metal.machine),
 )
 
 # a chooser too is one program: what it needs is on the same partition
 MULTI_BOOT = (
-    *(stage for stage in BARE_METAL if stage.name not in ("files", "machine")),
+    *(stage for stage in BARE_METAL if stage.name not in ("files", "controllers", "machine")),
     Stage("bundles", multi_boot.bundles),
     Stage("space", multi_boot.space),
 )

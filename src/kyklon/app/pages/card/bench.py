@@ -78,6 +78,7 @@ class Bench(QWidget):
         def done(_none: object) -> None:
             self.session.log(20, f"Renamed {start} to {end}", f"in {place}")
             self.look()
+            self.session.look("sets")
 
         self.session.jobs.start(
             "Renaming", lambda _watch: act(), done, bad=lambda bad: self.session.said.emit(str(bad)), cancellable=False

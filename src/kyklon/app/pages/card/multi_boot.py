@@ -25,13 +25,13 @@ from kyklon.catalogue.image_records import Chooser
 from kyklon.catalogue.records import Card
 from kyklon.model.build import Build, TriedSystem
 from kyklon.model.fields import describe
-from kyklon.operations.card.disk import medium_mb_s
+from kyklon.operations.card.disk import unpacking_speeds
 from kyklon.operations.card.sets import multiboot
 from kyklon.operations.card.sets.bundle import Bundle
 from kyklon.operations.card.sets.lay_out import lay_out
 from kyklon.operations.card.sets.problems import Problem, rename
 from kyklon.operations.card.sets.tried import in_words, problems_of, with_tried
-from kyklon.operations.card.sets.unpacking import USUAL, Speeds, seconds
+from kyklon.operations.card.sets.unpacking import Speeds, seconds
 from kyklon.record.folder import resolve
 
 _TOKENS = ("teal_soft", "amber_soft")
@@ -189,8 +189,7 @@ class MultiBench(Bench):
             self._list.show_lines((), self._error or "Choose the folder that holds the bundles.")
             return
         tried = {each.bundle: each for each in self.session.build.sets.tried}
-        rates = medium_mb_s(self.session.build, self.session.catalogue)
-        speeds = Speeds(rates[0] * 1e6, rates[1] * 1e6) if rates else USUAL
+        speeds = unpacking_speeds(self.session.build, self.session.catalogue)
         rows = self._kept.show((bundle, lambda bundle=bundle: self._row(bundle)) for bundle in found.bundles)
         self.boxes = {bundle.folder: line.tick for bundle, line in zip(found.bundles, rows, strict=True)}
         for line in rows:
@@ -201,7 +200,7 @@ class MultiBench(Bench):
         shares += [Share(b.name, b.need, _TOKENS[index % 2], b.grows) for index, b in enumerate(going)]
         self._bar.show_space(Space(f"{self._target.currentText()}", self.target_bytes(), tuple(shares)))
         problems = (*found.problems, *problems_of(found.bundles, self.session.build.sets.tried))
-        stops = sum(problem.severity == "stop" for problem in problems)
+        stops = len(found.stops)
         self._wrong.set_note(
             f"{stops} stop{'s' if stops > 1 else ''}; the stick needs {found.stick}"
             if stops
@@ -266,7 +265,8 @@ class MultiBench(Bench):
 
         def done(result: tuple[int, int]) -> None:
             files, size = result
-            words = f"{len(found.chosen)} systems, {files} files, {show_bytes(size)} copied to {to.name} and read back"
+            systems = f"{len(found.chosen)} system{'s' * (len(found.chosen) != 1)}"
+            words = f"{systems}, {files} files, {show_bytes(size)} copied to {to.name} and read back"
             session.log(20, "Multi-boot bundles copied", words)
             session.said.emit(f"{words}.")
 

@@ -12,7 +12,7 @@ from kyklon.base.quantities import show_bytes
 from kyklon.catalogue.image_records import Chooser
 from kyklon.model.card import CardContents
 from kyklon.model.findings import Severity
-from kyklon.operations.card.sets.bundle import Bundle, BundleFiles, InFolder, OnCard, Work
+from kyklon.operations.card.sets.bundle import Bundle, BundleFiles, InFolder, OnCard, Unsummed, Work
 from kyklon.operations.card.sets.problems import Problem
 
 LARGEST_FAT32 = (1 << 32) - 1  # bytes of a file: Microsoft FAT specification
@@ -21,7 +21,8 @@ LARGEST_FAT32 = (1 << 32) - 1  # bytes of a file: Microsoft FAT specification
 @dataclass(frozen=True)
 class Check:
     """usable: bytes of the target that bundles may fill. need: of the chosen ones. stick: file system that
-    their files ask for."""
+    their files ask for. stops: of the problems, those that keep what was asked for off the stick; a bundle that nobody
+    chose may be as it is."""
 
     bundles: tuple[Bundle, ...]
     chosen: tuple[str, ...]
@@ -29,6 +30,7 @@ class Check:
     usable: int
     need: int
     stick: str
+    stops: tuple[Problem, ...] = ()
 
     @property
     def fits(self) -> bool:
@@ -36,7 +38,7 @@ class Check:
 
     @property
     def ready(self) -> bool:
-        return bool(self.chosen) and self.fits and not any(p.severity is Severity.STOP for p in self.problems)
+        return bool(self.chosen) and self.fits and not self.stops
 
 
 def check(
@@ -53,22 +55,35 @@ def check(
     chosen: folders of the bundles that go on; all readable ones when None. Slow: archives' checksums are checked.
     Raises WrongUse for a folder without bundles, Cancelled.
     """
+    return _checked(*_held(folder, chooser, InFolder, watch), chooser, target_bytes, board, chosen, watch)
+
+
+def check_quickly(
+    folder: Path,
+    chooser: Chooser,
+    target_bytes: int,
+    *,
+    board: str = "",
+    chosen: tuple[str, ...] | None = None,
+    watch: Watch = UNWATCHED,
+) -> Check:
+    """The same, but for the archives' checksums."""
+    return _checked(*_held(folder, chooser, Unsummed, watch), chooser, target_bytes, board, chosen, watch)
+
+
+def _held(folder: Path, chooser: Chooser, kind: type[InFolder], watch: Watch) -> tuple[list[InFolder], tuple[str, ...]]:
+    """The bundles of a folder, and the files beside them."""
     top = top_of(folder, chooser)
     try:
         folders = sorted(path for path in top.iterdir() if path.is_dir() and not path.name.startswith("."))
-        held = [InFolder(each, watch) for each in folders]
+        held = [kind(each, watch) for each in folders]
         beside = tuple(path.name for path in sorted(top.iterdir()) if path.is_file())
     except OSError as bad:
         raise WrongUse(f"{top} cannot be read: {bad.strerror}.", do="Choose the folder of the bundles.") from bad
     files = [each for each in held if is_bundle(each, chooser)]
     if not files:
         raise WrongUse(f"{top} holds no bundles.", do="Unpack each bundle into its own folder.")
-    return _checked(files, beside, chooser, target_bytes, board, chosen, watch)
-
-
-def without_sums(chooser: Chooser) -> Chooser:
-    """A chooser that looks at no checksum: for who only wants to know what the manifests say, and soon."""
-    return chooser.model_copy(update={"form": chooser.form.model_copy(update={"sha256": "", "closed": False})})
+    return files, beside
 
 
 def check_card(contents: CardContents, chooser: Chooser, *, board: str = "", size: int = 0) -> Check:
@@ -113,7 +128,8 @@ def _checked(
         for name in beside
     ]
     largest = max((bundle.largest for bundle in going), default=0)
-    return Check(tuple(bundles), picked, tuple(problems), usable, need, stick_for(chooser, largest))
+    stops = (p for p in problems if p.severity is Severity.STOP and (chosen is None or p.bundle in ("", *chosen)))
+    return Check(tuple(bundles), picked, tuple(problems), usable, need, stick_for(chooser, largest), tuple(stops))
 
 
 def stick_for(chooser: Chooser, largest: int) -> str:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from typing import Protocol
 
 from kyklon.model.build import Build, TriedSystem, edited
 from kyklon.model.findings import Severity
-from kyklon.operations.card.sets.bundle import Bundle
 from kyklon.operations.card.sets.problems import Problem
 
 _WIDE = ("aarch64", "x86_64", "riscv64")  # uname(1) -m, as the kernel's UTS_MACHINE has it
@@ -37,7 +37,14 @@ def with_tried(build: Build, row: TriedSystem) -> Build:
     return edited(build, "sets.tried", (*kept, row))
 
 
-def problems_of(bundles: Sequence[Bundle], tried: Sequence[TriedSystem]) -> tuple[Problem, ...]:
+class _Released(Protocol):
+    @property
+    def folder(self) -> str: ...
+    @property
+    def released(self) -> str: ...
+
+
+def problems_of(bundles: Sequence[_Released], tried: Sequence[TriedSystem]) -> tuple[Problem, ...]:
     """What the trials say against the bundles as they are now."""
     known: Mapping[str, TriedSystem] = {each.bundle: each for each in tried}
     found = []

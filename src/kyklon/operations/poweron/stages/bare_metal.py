@@ -29,6 +29,19 @@ def files(bench: Bench) -> Step:
     return Step((Moment(f"{bench.image.front_end} is loaded.", lamps.reading, MENU_S),))
 
 
+def controllers(bench: Bench) -> Step:
+    """What its own drivers find: the program has no others."""
+    lamps = bench.board.lamps
+    deaf = [each for each in bench.devices if each.encoder.link == "bluetooth" and not bench.image.pairs_radio]
+    told = [f"{device.title} stays silent: {bench.image.name} has no Bluetooth driver." for device in deaf]
+    if not deaf:
+        return Step()
+    if len(deaf) < len(bench.devices) or bench.build.part("keyboard"):
+        return Step(tuple(Moment(words, lamps.idle, 0.0) for words in told))
+    screen = Screen("front end", bench.image.front_end, ("The menu does not react",))
+    return fail(Failure("controllers", f"controls.no-radio:{deaf[0].role}", told[0], None, screen, lamps.idle))
+
+
 def trouble_of(machine: Machine, bench: Bench) -> str:
     """Why a machine would not start, '' when it does."""
     sizes = {name.lower(): size for name, size in bench.contents.sizes.items()}

@@ -6,15 +6,13 @@ What it looks for is catalogue data (`choosers.toml`); the bundles are judged by
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from kyklon.base.quantities import show_bytes, show_minutes
 from kyklon.catalogue.image_records import Chooser
 from kyklon.model.findings import Severity
-from kyklon.operations.card.disk import medium_mb_s
+from kyklon.operations.card.disk import unpacking_speeds
 from kyklon.operations.card.sets.multiboot import Check, check_card
 from kyklon.operations.card.sets.problems import Problem
-from kyklon.operations.card.sets.unpacking import USUAL, Speeds, seconds
+from kyklon.operations.card.sets.unpacking import seconds
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Failure, Moment, Screen, Step
 
@@ -104,8 +102,7 @@ def space(bench: Bench) -> Step:
         return Step(failures=(Failure("space", "card.bundle-space", cause, None, screen, lamps.idle, blocks=False),))
     stops = troubles(found)
     whole = [bundle for bundle in found.bundles if bundle.folder not in stops]
-    rates = medium_mb_s(bench.build, bench.catalogue)
-    speeds = Speeds(rates[0] * 1e6, rates[1] * 1e6, shared=True) if rates else replace(USUAL, shared=True)
+    speeds = unpacking_speeds(bench.build, bench.catalogue, shared=True)
     each = ", ".join(f"{bundle.name} {show_minutes(seconds(bundle, speeds) / 60)}" for bundle in whole)
     words = f"Unpacking takes about: {each}. Then the selected one starts."
     return Step((Moment(words, lamps.idle, 0.0),))
