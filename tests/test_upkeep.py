@@ -488,6 +488,15 @@ def test_an_image_that_takes_no_stick_says_so(catalogue: Catalogue) -> None:
 # --- update ----------------------------------------------------------------------------------------------------------
 
 
+ROWS = (("one", "2026-01"), ("two", "2026-04"))
+
+
+def _edited(build: Build, **values: object) -> Build:
+    for path, value in values.items():
+        build = edited(build, path, value)
+    return build
+
+
 def test_an_update_keeps_settings_and_says_what_it_changes(demo: Demo, catalogue: Catalogue) -> None:
     build = good_build("merrow").model_copy(update={"source": demo.build.source})
     found = update.compare(build, demo.folder, catalogue, demo.folder / lighthouse.NEXT_IMAGE)
@@ -500,7 +509,7 @@ def test_an_update_keeps_settings_and_says_what_it_changes(demo: Demo, catalogue
     assert found.run is not None
     assert found.run.failure is None or not found.run.failure.blocks  # of the demo's own library
     # each setting of the build is in the new card's boot files, and the image's own new line stays
-    new = update._contents(demo.folder / lighthouse.NEXT_IMAGE, build, catalogue)
+    new, sha256 = update._contents(demo.folder / lighthouse.NEXT_IMAGE, build, catalogue)
     assert new.root is not None
     files = plan_boot_files(build, catalogue, new).files
     text = files["merrow.settings"].decode()
@@ -511,6 +520,21 @@ def test_an_update_keeps_settings_and_says_what_it_changes(demo: Demo, catalogue
     made = update.with_image(build, demo.folder, demo.folder / lighthouse.NEXT_IMAGE)
     assert made.source.path == lighthouse.NEXT_IMAGE
     assert made.boot == build.boot
+    assert sha256 == found.sha256
+
+    def done(build: Build) -> list[bool]:
+        return [step.done for step in update.steps(build, demo.folder, found)]
+
+    one, two = ({"identity": name, "name": name, "events": [{"at": at, "what": "backed up"}]} for name, at in ROWS)
+    old = {"drive": "one", "state": "written and read back", "at": "2026-02", "boot_files_at": "2026-03"}
+    assert not any(done(_edited(build, cards=[one, two], card=old)))  # of another card, or older than its boot files
+    assert done(_edited(build, cards=[{**two, "identity": "one"}], card=old))[1]
+    there = {**old, "image_sha256": sha256, "at": "2026-05", "boot_files_at": "2026-06"}
+    write = {"at": "2026-01", "what": "written and read back"}
+    bare, saved = ({**one, "events": [write, *more, {**write, "at": "2026-05"}]} for more in ([], one["events"]))
+    assert done(_edited(build, cards=[bare, two], card=there)) == [False, False, True, True, False, False, False]
+    assert done(_edited(build, cards=[saved], card=there))[1]
+    assert done(_edited(build, cards=[{**bare, "events": [write]}, two], card=there))[1]  # the old card is still there
 
 
 def test_an_image_for_which_there_is_no_room_is_told(

@@ -177,8 +177,10 @@ def test_the_same_by_commands(
         by_machine.look(folder)
     assert by_machine.look(folder, accept=True) in (0, 1)  # 1 where this computer's own drives are failing
     assert "merrow.settings" in capsys.readouterr().out
-    with pytest.raises(WrongUse, match="Nothing was changed yet"):
-        by_machine.put(folder)
+    before = (server.top / "merrow.settings").read_bytes()
+    assert by_machine.put(folder) == 0
+    assert "Nothing was changed yet" in capsys.readouterr().out
+    assert (server.top / "merrow.settings").read_bytes() == before
     assert by_machine.put(folder, yes=True) == 0
     assert "files changed" in capsys.readouterr().out
     assert by_machine.put(folder, yes=True) == 0

@@ -132,22 +132,15 @@ def put(folder: Folder, yes: Yes = False, accept: Accept = False, as_json: Json 
 
     build, parts = open_folder(folder)
     with _boot(folder, accept) as machine, watching() as watch:
-        planned = change.planned(build, parts, machine)
-        if planned.files and not yes:
-            raise WrongUse(
-                "Nothing was changed yet: " + "\n".join(planned.differences.values()), do="Add --yes to change it."
-            )
-        done = change.put(folder, build, parts, machine, watch)
+        done = change.put(folder, build, parts, machine, watch) if yes else change.planned(build, parts, machine)
         name = machine.name
     data = {"files": sorted(done.files), "differences": done.differences}
 
     def lines() -> list[str]:
         if not done.files:
             return [f"The boot files in {name} are those of this build already."]
-        return [
-            *done.differences.values(),
-            f"{len(done.files)} files changed in {name}; `kyklon machine restart` next.",
-        ]
+        said = f"{len(done.files)} files changed in {name}; `kyklon machine restart` next."
+        return [*done.differences.values(), said if yes else "Nothing was changed yet: add --yes to change it."]
 
     out(data, as_json, lines)
     return OK

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import shutil
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from kyklon.base import scratch
+from kyklon.base import reading, scratch
 from kyklon.base.errors import KyklonError
 from kyklon.base.meter import Meter
 from kyklon.base.progress import UNWATCHED, Watch
@@ -22,6 +23,7 @@ from kyklon.operations.boot.acts import plan_boot_files
 from kyklon.operations.card.observe import started_by
 from kyklon.operations.card.sources.source import chunks, inspect
 from kyklon.operations.card.volumes import contents, fsck
+from kyklon.operations.checksums import of_file
 from kyklon.operations.library.observe import look_at_games
 from kyklon.operations.picture.observe import look_at_display
 from kyklon.operations.poweron.bench import lay_out
@@ -45,7 +47,8 @@ class Row:
 class Update:
     """old, new: what each image says it is. rows: what changes. kept: this build's boot files as they will be on it, as
     differences to the new image's own. lost: files of the build's card that the new image has no place for. run: the
-    first power-on with them, None where the new image cannot be read so far. troubles: why it should not be written."""
+    first power-on with them, None where the new image cannot be read so far. troubles: why it should not be written.
+    sha256: of the new image, unpacked."""
 
     old: str
     new: str
@@ -54,6 +57,7 @@ class Update:
     lost: tuple[str, ...]
     run: BringUp | None
     troubles: tuple[str, ...]
+    sha256: str = ""
 
 
 def compare(
@@ -61,9 +65,10 @@ def compare(
 ) -> Update:
     """The build's image against a newer one. folder: of the build; path: of the newer image file. Raises KyklonError,
     Cancelled."""
-    old = _contents(resolve(folder, build.source.path), build, catalogue, watch) if build.source.path else None
+    own = resolve(folder, build.source.path) if build.source.path else None
+    old = _contents(own, build, catalogue, watch)[0] if own is not None else None
     watch.check()
-    new = _contents(path, build, catalogue, watch)
+    new, sha256 = _contents(path, build, catalogue, watch)
     watch.check()
     troubles = [each for each in (new.table_error, new.boot_error, new.not_read) if each]
     image = catalogue.find(Image, build.part("image"))
@@ -86,22 +91,25 @@ def compare(
         if run.failure is not None and run.failure.blocks:
             same = False
             if old is not None and not (old.table_error or old.boot_error or old.not_read):
-                own = contents.with_files(old, plan_boot_files(build, catalogue, old).files)
-                before = _forecast(build, folder, catalogue, own, watch, world).failure
+                as_put = contents.with_files(old, plan_boot_files(build, catalogue, old).files)
+                before = _forecast(build, folder, catalogue, as_put, watch, world).failure
                 same = before is not None and before.code == run.failure.code
             lead = "As with the current image, the" if same else "The"
             troubles.append(f"{lead} first power-on will stop: {run.failure.cause}")
     known = set(image.reads) if image is not None else set()
     lost = tuple(name for name in known if old is not None and old.has(name) and not new.has(name))
-    return Update(_release(old), _release(new), rows, kept, lost, run, tuple(troubles))
+    return Update(_release(old), _release(new), rows, kept, lost, run, tuple(troubles), sha256)
 
 
-def _contents(path: Path, build: Build, catalogue: Catalogue, watch: Watch = UNWATCHED) -> CardContents:
-    """A whole image as its card would be: what is packed is unpacked for it. Raises KyklonError, Cancelled."""
+def _contents(path: Path, build: Build, catalogue: Catalogue, watch: Watch = UNWATCHED) -> tuple[CardContents, str]:
+    """A whole image as its card would be, and its SHA-256: what is packed is unpacked for it. Raises KyklonError,
+    Cancelled."""
     facts = inspect(path)
     wanted = started_by(build, catalogue)
     if facts.kind == "plain" and not facts.parts:
-        return contents.observe(path, wanted)
+        with reading.opened(path) as file:
+            return contents.observe(path, wanted), of_file(file, "SHA-256", watch.check)
+    summed = hashlib.sha256()
     with scratch.folder("update") as held:
         free = shutil.disk_usage(held).free
         if facts.unpacked and facts.unpacked > free:
@@ -113,6 +121,7 @@ def _contents(path: Path, build: Build, catalogue: Catalogue, watch: Watch = UNW
         with whole.open("wb") as out:
             for piece in chunks(facts):
                 meter.wait()
+                summed.update(piece)
                 if piece.count(0) == len(piece):
                     out.seek(len(piece), os.SEEK_CUR)  # a hole: most of a fresh image is empty
                 else:
@@ -120,7 +129,7 @@ def _contents(path: Path, build: Build, catalogue: Catalogue, watch: Watch = UNW
                 done += len(piece)
                 meter.report(done)
             out.truncate(done)
-        return contents.observe(whole, wanted)
+        return contents.observe(whole, wanted), summed.hexdigest()
 
 
 def _release(found: CardContents | None) -> str:
@@ -189,22 +198,41 @@ class Step:
 
 
 def steps(build: Build, folder: Path, update: Update) -> tuple[Step, ...]:
-    """The way to the newer image and, where it must be, back."""
-    latest = saves.archives(folder)
-    fresh = bool(latest) and build.upkeep.saves_at >= build.card.at
+    """The way to the newer image and, where it must be, back; with what the build knows to be done."""
+    card, latest = build.card, saves.archives(folder)
+    written = card.bootable and bool(update.sha256) and card.image_sha256 == update.sha256
+    kept = bool(latest) and (written or build.upkeep.saves_at >= card.at)
+    started = any(sign.operation == 90 and sign.at >= card.at for sign in build.sign_offs)
     named = f"; {latest[-1].when[:10]} is the latest" if latest else ""
-    found = [
-        Step(f"Back up the saves{named}", 95, fresh),
-        Step(
-            "Back up the card: that is the way back", 20, any("back" in e.what for c in build.cards for e in c.events)
-        ),
-        Step(f"Write {update.new or 'the newer image'} and prove it", 20),
-        Step(f"Copy this build's boot files: {len(update.kept)} differ", 30),
-        Step("First boot, and the checklist", 90),
+    return (
+        Step(f"Back up the saves{named}", 95, kept),
+        Step("Back up the card: that is the way back", 20, _backed_up(build, written=written)),
+        Step(f"Write {update.new or 'the newer image'} and prove it", 20, written),
+        Step(f"Copy this build's boot files: {len(update.kept)} differ", 30, written and card.boot_files_at >= card.at),
+        Step("First boot, and the checklist", 90, written and started),
         Step("Copy the games and restore the saves", 95),
         Step("If it does not start: restore the backup", 20),
-    ]
-    return tuple(found)
+    )
+
+
+def _backed_up(build: Build, *, written: bool) -> bool:
+    """Whether there is a way back: a backup of the card that is later than its last change, before the newer image was
+    written over it; or the old card itself, where that is another one."""
+    card = build.card
+    known = build.known_card(card.drive)
+    events = known.events if known is not None else ()
+    if not written:
+        changed = max(card.at, card.boot_files_at)
+        return any(event.what == "backed up" and event.at >= changed for event in events)
+    before = list(events)
+    while before and not before[-1].what.startswith("written"):
+        before.pop()
+    earlier = before[:-1]
+    if not any(event.what.startswith("written") for event in earlier):
+        return len(build.cards) > 1
+    while not earlier[-1].what.startswith(("written", "backed up")):
+        earlier.pop()
+    return earlier[-1].what == "backed up"
 
 
 def with_image(build: Build, folder: Path, path: Path, sha256: str = "") -> Build:
