@@ -89,7 +89,9 @@ def _sets(build: Build, world: World) -> list[Finding]:
     for of, stop in rows.items():
         more = f" There {'is' if counts[of] == 2 else 'are'} {counts[of] - 1} more." if counts[of] > 1 else ""
         title = f"{of} is not ready for the card"
-        found.append(_finding(f"set:{of}", Severity.STOP, of, title, f"{stop.sentence}{more}", stop.why))
+        found.append(
+            _finding(f"set:{of}", Severity.STOP, of, title, f"{stop.sentence}{more}", stop.why, "the files there")
+        )
     tried = problems_of(world.sets.systems, build.sets.tried)
     names = {system.folder: system.name for system in world.sets.systems}
     for each in tried:

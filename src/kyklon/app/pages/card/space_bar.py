@@ -112,7 +112,8 @@ class SpaceBar(Instrument):
         growing = [share.name for share in space.shares if share.grows]
         words = f"{show_bytes(space.capacity - used)} free"
         if growing:
-            words += f", split at first boot between {', '.join(growing)}"
+            words += ", split between " if growing[1:] else ", all for "
+            words += f"{' and '.join(filter(None, (', '.join(growing[:-1]), growing[-1])))} at first boot"
         painter.setFont(self.theme.font("label"))
         if area.width() > painter.fontMetrics().horizontalAdvance(words) + 20:
             self.text(painter, area.adjusted(10, 0, -6, 0), words, token="muted")
