@@ -16,7 +16,7 @@ from kyklon.base.errors import KyklonError
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.build import Build, edited
-from kyklon.model.card import SETUP_NUMBERED, SETUP_SCRIPT, SETUP_UNIT
+from kyklon.model.card import SETUP_NUMBERED, SETUP_SCRIPT, SETUP_SERVICE, SETUP_UNIT
 from kyklon.model.world import World
 from kyklon.operations.boot import first_boot
 from kyklon.operations.boot.acts import plan_boot_files, put_boot_files
@@ -137,6 +137,40 @@ def test_with_systemd_and_without(demo: Demo, parts: Catalogue, tmp_path: Path) 
     bare = card_of(tmp_path, {"sbin/init": b"#!/bin/sh\n"})
     assert put(bare, build, parts, tmp_path) == []
     assert "boot.by-hand" in {each.code for each in findings(build, parts, World(card=contents.observe(bare)))}
+
+
+def test_with_openrc_the_numbers_beside_it_are_not_asked(demo: Demo, parts: Catalogue, tmp_path: Path) -> None:
+    """A Debian root with OpenRC keeps /etc/rc2.d, which nothing there reads."""
+    build = edited(demo.build, "system.time_zone", "Europe/Dublin")
+    wrapper = b"#!/bin/sh\n# /sbin/openrc single\ncase $1 in\n\t* ) exec /sbin/openrc default ;;\nesac\n"
+    files = {
+        "etc/inittab": b"id:2:initdefault:\nsi::sysinit:/etc/init.d/rcS\nl2:2:wait:/etc/init.d/rc 2\n",
+        "etc/init.d/rc": wrapper,
+        "etc/rc2.d/S01old": b"#!/bin/sh\n",
+        "etc/runlevels/default/game": b"x",
+        "etc/init.d/game": b"#!/bin/sh\n",
+        "sbin/openrc": b"#!/bin/sh\n",
+    }
+    card = card_of(tmp_path, files)
+    seen = contents.observe(card)
+    assert seen.root is not None
+    assert seen.root.numbered == ("game",)
+    entry = "/etc/runlevels/default/kyklon-setup"
+    assert sorted(put(card, build, parts, tmp_path)) == sorted((SETUP_SCRIPT, SETUP_SERVICE, entry))
+    assert told(card, build, parts).endswith("sets up: time zone. Then the machine restarts, once.")
+    stat = subprocess.run(
+        ["debugfs", "-R", f"stat {SETUP_SERVICE}", f"{card}?offset={ROOT}"], capture_output=True, text=True
+    )
+    assert "Mode:  0755" in stat.stdout
+    seen = contents.observe(card)
+    assert seen.root is not None
+    assert seen.root.numbered == ("game", "kyklon-setup")  # after everything else, as its depend() asks
+    assert not plan_boot_files(build, parts, seen).files
+    shutil.rmtree(tmp_path / "files")
+    beside = card_of(tmp_path, {**files, "etc/init.d/rc": b"#!/bin/sh\n", "etc/rc2.d/S01old": b"#!/bin/sh\n"})
+    seen = contents.observe(beside)
+    assert seen.root is not None
+    assert seen.root.numbered == ("old",)  # OpenRC is installed, but nothing calls it
 
 
 def test_a_root_with_errors_is_left_alone(demo: Demo, parts: Catalogue, tmp_path: Path) -> None:

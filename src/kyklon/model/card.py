@@ -195,8 +195,8 @@ class RootFacts:
     more_programs: bool = False  # the same of programs' libraries, and of scripts
     modular: Mapping[str, tuple[str, ...]] = field(default_factory=dict)  # drivers that a kernel release has as modules
     session: Session | None = None  # who is logged in without being asked, and what that starts
-    numbered: tuple[str, ...] = ()  # services that numbered scripts start, in order
-    numbered_in: str = ""  # the folder of the last of them
+    numbered: tuple[str, ...] = ()  # services that scripts start, by number or by OpenRC, in order
+    numbered_in: str = ""  # the folder of the last number, or of OpenRC's last runlevel
     setup: Mapping[str, str] = field(default_factory=dict)  # what Kyklon put there to set the machine up, by path
     setup_runs: tuple[str, ...] = ()  # marks of what it has done already
     cautions: tuple[str, ...] = ()
@@ -226,7 +226,7 @@ class RootFacts:
 
     @property
     def set_up_by(self) -> str:
-        """What starts a script on it: "systemd", or the folder of numbered scripts; '' for neither."""
+        """What starts a script on it: "systemd", the folder of numbered scripts or of a runlevel; '' for nothing."""
         return "systemd" if "multi-user.target" in self.pulled else self.numbered_in
 
     def user(self, name: str) -> User | None:
@@ -241,6 +241,7 @@ SETUP_SCRIPT = "/usr/local/sbin/kyklon-setup"
 SETUP_UNIT = "/etc/systemd/system/kyklon-setup.service"
 SETUP_DROP_IN = "/etc/systemd/system/multi-user.target.d/kyklon-setup.conf"
 SETUP_NUMBERED = "S99kyklon-setup"  # in the folder of numbered scripts
+SETUP_SERVICE = "/etc/init.d/kyklon-setup"  # of OpenRC; a file of its name in the runlevel has it started
 SETUP_RUNS = "/var/lib/kyklon-setup"
 
 UNFINISHED = ".new"  # ending of a boot file while it takes the place of the old one

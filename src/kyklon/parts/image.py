@@ -25,6 +25,7 @@ from kyklon.operations.boot.dialects.settings_file import SettingsFile
 from kyklon.operations.card.sources import source
 from kyklon.operations.card.volumes import contents
 from kyklon.operations.card.volumes.ext_reader import ExtReader
+from kyklon.operations.card.volumes.openrc import RUNLEVELS
 from kyklon.operations.card.volumes.root_facts import Looker
 from kyklon.operations.card.volumes.start_order import unit_words
 from kyklon.parts.draft import Draft
@@ -283,7 +284,8 @@ def _services(draft: Draft, inside: CardContents, look: Looker, by: str) -> Draf
     wanted = tuple(dict.fromkeys(name for name in names if name in units))
     if not wanted:
         return draft.tell("No services were found that start by themselves.")
-    how = "systemd" if root.pulled else "numbered scripts" if root.numbered else "a list of services"
+    scripts = "OpenRC" if root.numbered_in.startswith(RUNLEVELS) else "numbered scripts"
+    how = "systemd" if root.pulled else scripts if root.numbered else "a list of services"
     draft = replace(draft, about=(*draft.about, ("Started by", how)))
     draft = draft.with_read(f"{by}: {how}", services=list(wanted if not root.pulled else ()))
     session = root.session

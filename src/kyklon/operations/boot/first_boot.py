@@ -18,9 +18,18 @@ from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.records import Display
 from kyklon.devices.secure_copy import SFTP_SERVERS
 from kyklon.model.build import Build
-from kyklon.model.card import SETUP_DROP_IN, SETUP_NUMBERED, SETUP_RUNS, SETUP_SCRIPT, SETUP_UNIT, RootFacts
+from kyklon.model.card import (
+    SETUP_DROP_IN,
+    SETUP_NUMBERED,
+    SETUP_RUNS,
+    SETUP_SCRIPT,
+    SETUP_SERVICE,
+    SETUP_UNIT,
+    RootFacts,
+)
 from kyklon.model.system import SystemSetup
 from kyklon.operations.boot import add_ons
+from kyklon.operations.card.volumes.openrc import RUNLEVELS
 from kyklon.operations.picture.waking import COMMAND, script
 
 HEAD = "#!/bin/sh\n# Written by Kyklon for this build; run once, as root, at first boot.\n"
@@ -101,6 +110,10 @@ def starters(manager: str) -> tuple[RootFile, ...]:
             ),
             RootFile(SETUP_DROP_IN, f"{_OURS}[Unit]\nWants={SETUP_UNIT.rpartition('/')[2]}\n"),
         )
+    if manager.startswith(RUNLEVELS):
+        text = f"#!/sbin/openrc-run\n{_OURS}depend() {{\n\tafter *\n}}\n\nstart() {{\n\t{SETUP_SCRIPT}\n}}\n"
+        entry = f"{manager}/{SETUP_SERVICE.rpartition('/')[2]}"
+        return (RootFile(SETUP_SERVICE, text, 0o755), RootFile(entry, _OURS))
     if manager:
         text = f'#!/bin/sh\n{_OURS}[ "$1" = stop ] || exec {SETUP_SCRIPT}\n'
         return (RootFile(f"{manager}/{SETUP_NUMBERED}", text, 0o755),)
@@ -123,7 +136,9 @@ def mode_of(path: str) -> int | None:
     """The rights of a file that on_root() gives; None for any other."""
     if path.endswith(f"/{SETUP_NUMBERED}"):
         return 0o755
-    return {SETUP_SCRIPT: 0o700, SETUP_UNIT: 0o644, SETUP_DROP_IN: 0o644}.get(path)
+    if path.startswith(RUNLEVELS) and path.endswith(SETUP_SERVICE.rpartition("/")[2]):
+        return 0o644
+    return {SETUP_SCRIPT: 0o700, SETUP_SERVICE: 0o755, SETUP_UNIT: 0o644, SETUP_DROP_IN: 0o644}.get(path)
 
 
 _OURS = "# Written by Kyklon for this build.\n"

@@ -19,6 +19,7 @@ from kyklon.operations.boot.acts import Put
 from kyklon.operations.boot.add_ons import of_build
 from kyklon.operations.boot.compile import difference
 from kyklon.operations.boot.first_boot import RootFile, joined, mode_of, root_files
+from kyklon.operations.card.volumes.openrc import RUNLEVELS
 from kyklon.operations.library import carry
 from kyklon.operations.library.transfer import Transfer
 from kyklon.record.logbook import Logbook
@@ -69,9 +70,12 @@ def _wanted(build: Build, catalogue: Catalogue, machine: SecureCopy) -> tuple[Ro
 
 
 def _manager(machine: SecureCopy) -> str:
-    """What starts services there, as RootFacts.set_up_by (sd_booted(3); Linux Standard Base 5.0, chapter 22)."""
+    """What starts services there, as RootFacts.set_up_by (sd_booted(3); openrc(8) keeps its state in
+    /run/openrc; Linux Standard Base 5.0, chapter 22)."""
     if machine.mode_of("run/systemd/system") is not None:
         return "systemd"
+    if machine.mode_of("run/openrc") is not None:
+        return f"{RUNLEVELS}/default"
     return next((f"/{folder}" for folder in _NUMBERED if machine.mode_of(folder) is not None), "")
 
 

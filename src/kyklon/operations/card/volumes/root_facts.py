@@ -18,13 +18,14 @@ from kyklon.model.card import (
     SETUP_NUMBERED,
     SETUP_RUNS,
     SETUP_SCRIPT,
+    SETUP_SERVICE,
     SETUP_UNIT,
     Program,
     RootFacts,
     Unit,
     User,
 )
-from kyklon.operations.card.volumes import sessions
+from kyklon.operations.card.volumes import openrc, sessions
 from kyklon.operations.card.volumes.ext_inodes import Inode
 from kyklon.operations.card.volumes.ext_reader import ExtReader
 from kyklon.operations.card.volumes.ext_volume import RefusedJournal
@@ -431,8 +432,12 @@ class Looker:
         if any(map(self.there, MANAGERS)):
             pulled = Systemd(self.unit_text, self.names, self.link, self.program, self.there).units()
             return tuple(unit for name, unit in pulled.items() if "." not in name), pulled, ()
-        rows = numbered(self.names, self.text)
-        self.numbered_in = rows[-1][1].rpartition("/")[0] if rows else ""
+        if level := openrc.level_of(self.text, self.there, self.link("/sbin/init") or ""):
+            rows = openrc.services(level, self.names, self.text)
+            self.numbered_in = f"{openrc.RUNLEVELS}/{level}"
+        else:
+            rows = numbered(self.names, self.text)
+            self.numbered_in = rows[-1][1].rpartition("/")[0] if rows else ""
         # init waits for each script before it runs the next (init.d(5), rc): one without an end blocks all behind it
         units = tuple(Unit(name, self.program(path), foreground=True) for name, path in rows)
         return units, {}, tuple(name for name, _path in rows)
@@ -440,7 +445,10 @@ class Looker:
     def setup(self) -> dict[str, str]:
         """What Kyklon put there to set the machine up; to be asked after started()."""
         places = [SETUP_SCRIPT, SETUP_UNIT, SETUP_DROP_IN]
-        places += [f"{self.numbered_in}/{SETUP_NUMBERED}"] if self.numbered_in else []
+        if self.numbered_in.startswith(openrc.RUNLEVELS):
+            places += [SETUP_SERVICE, f"{self.numbered_in}/{SETUP_SERVICE.rpartition('/')[2]}"]
+        elif self.numbered_in:
+            places.append(f"{self.numbered_in}/{SETUP_NUMBERED}")
         return {path: text for path in places if (text := self.text(path))}
 
     # --- users (passwd(5)) -----------------------------------------------------------------------------------------
