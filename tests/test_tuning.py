@@ -161,6 +161,9 @@ def test_a_log_of_the_machine_overrides_the_figures(demo: Demo, catalogue: Catal
     assert (found.measured, found.verdict) == (True, "marginal")
     with pytest.raises(KyklonError, match="at least 30 are needed"):
         cost_from_log("16.7\n16.8\n", "herring", "birchbark", 900)
+    for shown in (16.67, 20.0, 33.33):  # V-sync: what is logged is the display
+        with pytest.raises(KyklonError, match="the display's frames"):
+            cost_from_log("\n".join(f"{shown + n % 3 / 10}" for n in range(200)), "herring", "birchbark", 900)
 
 
 def test_rates_say_what_to_set(demo: Demo, catalogue: Catalogue) -> None:

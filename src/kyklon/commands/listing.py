@@ -298,6 +298,7 @@ COMMANDS = (
         ("tuning", "show"),
         "Show every setting with its layer, and whether each system runs at full speed.",
     ),
+    Command("tuning cost", ("tuning", "cost"), "Keep what frames take on this board, from a log of frame times."),
     Command(
         "tuning issue", ("tuning", "issue"), "Write the settings files into a folder: a stick, a share, or any other."
     ),

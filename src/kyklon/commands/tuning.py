@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
+from statistics import NormalDist
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import WrongUse
+from kyklon.base.reading import bytes_of
 from kyklon.catalogue.chosen import known_systems
+from kyklon.catalogue.records import Board
+from kyklon.catalogue.system_records import Emulator
 from kyklon.catalogue.text_records import TuningSetting
-from kyklon.commands.line import Option
+from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Dir, Folder, Json, open_folder, out
 from kyklon.devices.linux.folder import Folder as Destination
 from kyklon.model.build import CameraClip, edited
@@ -20,9 +24,9 @@ from kyklon.operations.tuning.cascade import issue as files_of
 from kyklon.operations.tuning.latency import ear_shares, shares, total
 from kyklon.operations.tuning.remedies import case_of, shorter, suits
 from kyklon.operations.tuning.settings_back import differences, put, taken_over
-from kyklon.operations.tuning.speed import helps, speeds
+from kyklon.operations.tuning.speed import OFTEN, clock_of, cost_from_log, helps, speeds, with_cost
 from kyklon.record import folder as store
-from kyklon.record.logbook import now
+from kyklon.record.logbook import Logbook, now
 
 if TYPE_CHECKING:
     from kyklon.catalogue.loader import Catalogue
@@ -94,6 +98,35 @@ def _speed_data(speed: Any) -> dict[str, Any]:
         "frames_ahead": speed.ahead,
         "heavy": speed.heavy,
     }
+
+
+def cost(
+    folder: Folder,
+    system: Annotated[str, Argument(help="The system whose games were played.", metavar="SYSTEM")],
+    log: Annotated[Path, Argument(help="A text with a frame's time in ms per line.", metavar="LOG")],
+    as_json: Json = False,
+) -> int:
+    """Keep what frames take on this board, from a log of frame times.
+
+    The last number of each line counts. Speed and plans then go by it.
+    """
+    build, parts = open_folder(folder)
+    board = parts.find(Board, build.part("board"))
+    (found,) = _systems(build, parts, system) or (None,)
+    emulator = parts.find(Emulator, found.emulator) if found is not None else None
+    if board is None or emulator is None:
+        raise WrongUse("Without a board and an emulator there is nothing to measure.", do="Choose them first.")
+    text = bytes_of(log.absolute()).decode("utf-8", "replace")
+    told = cost_from_log(text, board.id, emulator.id, clock_of(build, board))
+    words = f"{told.frames} frames: {told.mean_ms:.1f} ms on average, 99 in 100 within {told.most_ms:.1f} ms"
+    store.update(folder, lambda now: with_cost(now, told))
+    Logbook(folder).add(70, f"Frame times of {emulator.name} on {board.name}", words)
+    at_1_ghz = told.mean_ms * told.mhz / 1000
+    spread = max(0.0, told.most_ms / told.mean_ms - 1) / NormalDist().inv_cdf(OFTEN)
+    data = {**told.model_dump(), "frame_ms_at_1_ghz": at_1_ghz, "spread": spread}
+    shelf = f"For an emulator of your own on the shelf: frame_ms={at_1_ghz:.2f}, spread={spread:.2f}."
+    out(data, as_json, lambda: [f"{words}.", shelf])
+    return OK
 
 
 def issue(

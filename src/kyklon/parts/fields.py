@@ -201,6 +201,13 @@ FIELDS: Mapping[str, tuple[PartField, ...]] = {
     "emulators": (
         PartField("template", "Settings template"), PartField("frames_ahead", "Can run frames ahead", "switch", default=False),
         PartField("render_queue_frames", "Frames queued", "whole", low=0, high=10, default=1),
+        PartField("frame_ms", "Frame at 1 GHz", "number", "ms", low=0.01, high=1000, default=3.0,
+                  why="whether a board holds its speed; kyklon tuning cost tells it from a log"),
+        PartField("spread", "Spread of that", "number", low=0, high=2, default=0.15, why="standard deviation, as a part of it"),
+        PartField("heavy", "Heavier games", "words", empty=True, default=(), why="words of their titles; they take half as much again"),
+        PartField("saves", "Endings of saves", "words", empty=True, default=(), hint="keep", why="what is backed up"),
+        PartField("states", "Endings of states", "words", empty=True, default=(), hint="snap*"),
+        PartField("saves_path", "Folder of saves", empty=True, default="", hint="saves/{folder}", why="beside the game where nothing is said"),
     ),
     "dialects": (
         PartField("longest_line", "Longest line", "whole", "", low=1, high=100_000, default=160, why="what is longer is cut by the board"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass
 from statistics import NormalDist
@@ -24,6 +25,8 @@ Class = Literal["fine", "marginal", "no"]
 OFTEN = 0.99  # share of frames that must be ready in time for "fine": one late in 100 is seen as a stutter, CP
 SPARE = 0.05  # of a frame that the system beside the emulator takes, CP
 HOT_C = 80.0  # °C, where boards begin to slow down, CP
+_SHOWN_HZ = (25.0, 30.0, 50.0, 60.0, 75.0, 100.0, 120.0)  # at which frames are shown, V-sync on
+_STEADY, _MOSTLY = 0.02, 0.9  # of a frame, of all frames: an emulator's own cost is never that even, CP
 HEAVY = 1.5  # times the usual cost, of games that are known for it, CP
 
 
@@ -221,6 +224,13 @@ def _set(build: Build, system: str, key: str, value: Value) -> tuple[str, object
     return "tuning.systems", systems
 
 
+def with_cost(build: Build, cost: FrameCost) -> Build:
+    """A build that knows what frames of an emulator take on a board, in place of what it knew."""
+    own = (cost.board, cost.emulator)
+    kept = tuple(each for each in build.tuning.costs if (each.board, each.emulator) != own)
+    return edited(build, "tuning.costs", (*kept, cost))
+
+
 def cost_from_log(text: str, board: str, emulator: str, mhz: float) -> FrameCost:
     """What frames took, from a machine's log: the last number of each line that has one, in ms. Raises KyklonError."""
     times = []
@@ -236,6 +246,13 @@ def cost_from_log(text: str, board: str, emulator: str, mhz: float) -> FrameCost
         raise KyklonError(
             f"The log has {len(times)} frame times; at least 30 are needed.",
             do="Let the game run for a minute with frame times logged, one per line, in ms.",
+        )
+    usual = statistics.median(times)
+    steady = sum(abs(each - usual) <= _STEADY * usual for each in times) / len(times)
+    if steady > _MOSTLY and any(abs(usual * hz / 1000 - 1) < _STEADY for hz in _SHOWN_HZ):
+        raise KyklonError(
+            f"Nearly all frames took {usual:.1f} ms: these are the display's frames, not what the emulator needs.",
+            do="Turn V-sync off and let the game run as fast as it can, or log what a frame costs.",
         )
     return FrameCost(
         board=board,

@@ -17,9 +17,8 @@ from kyklon.app.widgets.kept import Kept
 from kyklon.base.errors import KyklonError
 from kyklon.base.reading import bytes_of
 from kyklon.catalogue.records import Board
-from kyklon.model.build import edited
 from kyklon.operations.tuning.rates import rate_words
-from kyklon.operations.tuning.speed import SPARE, Help, Speed, cost_from_log, helps, on_boards, speeds
+from kyklon.operations.tuning.speed import SPARE, Help, Speed, cost_from_log, helps, on_boards, speeds, with_cost
 
 _TOKENS = {"fine": "teal", "marginal": "amber", "no": "red"}
 _THEN = {
@@ -218,7 +217,5 @@ class SpeedView(SystemView):
         except KyklonError as bad:
             self.session.said.emit(str(bad))
             return
-        rest = tuple(each for each in build.tuning.costs if (each.board, each.emulator) != (board, cost.emulator))
-        tuning = build.tuning.model_copy(update={"costs": (*rest, cost)})
-        self.session.put("Measured frame times", edited(build, "tuning", tuning))
+        self.session.put("Measured frame times", with_cost(build, cost))
         self.session.said.emit(f"{cost.frames} frames read: {cost.mean_ms:.1f} ms on average.")
