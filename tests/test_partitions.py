@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import itertools
+import shutil
+import struct
 import subprocess
 from pathlib import Path
 
@@ -11,8 +13,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kyklon.base.errors import FormatError
-from kyklon.demo.noise import device_tree, kernel_32, kernel_64
+from kyklon.catalogue.loader import Catalogue
+from kyklon.catalogue.records import Board
+from kyklon.catalogue.text_records import Dialect
+from kyklon.demo.noise import device_tree, kernel_32, kernel_64, noise
 from kyklon.model.card import PartitionTable
+from kyklon.operations.boot.placing import sets_in_words, startable_sets
 from kyklon.operations.card.volumes import boot_facts, partitions
 
 
@@ -62,6 +68,39 @@ def test_boot_and_root_are_found_by_type() -> None:
 @pytest.mark.parametrize("kind", ["ARMv6", "ARMv7"])
 def test_32_bit_kernels_tell_their_set_inside_their_packed_body(kind: str) -> None:
     assert boot_facts.kernel_set(kernel_32(kind)) == kind
+
+
+@pytest.mark.parametrize(
+    "packer", ["gzip -9", "xz --check=crc32 --arm --lzma2=dict=32MiB", "xz --format=lzma -9", "zstd -q -19"]
+)
+@pytest.mark.parametrize("words", ["6.1.0-57-armmp SMP mod_unload modversions ARMv7 p2v8 ", "ARMv7 Processor", ""])
+def test_a_kernel_packed_as_its_own_build_packs_it(packer: str, words: str) -> None:
+    """By the programs that arch/arm/boot/compressed/Makefile calls; the words are from a distribution's kernel: one
+    without modules has no release beside its set, and one that says nothing is for any."""
+    program = packer.split()[0]
+    if shutil.which(program) is None:
+        pytest.skip(f"{program} is not installed")
+    body = noise("body", 200_000) + b"\0" + words.encode() + b"\0" + noise("rest", 1000)
+    packed = subprocess.run(packer.split(), input=body, capture_output=True, check=True).stdout
+    head = bytearray(0x40)
+    struct.pack_into("<II", head, 0x24, 0x016F2818, 0)
+    unpacker = b"".join((b"\xfd7zXZ\0", b"\x5d\0\0\x80", b"\x1f\x8b\x08", bytes(40)))  # it knows such marks too
+    kernel = bytes(head) + unpacker + packed + len(body).to_bytes(4, "little")
+    assert boot_facts.unpacked_payload(kernel) == body
+    assert boot_facts.kernel_set(kernel) == ("ARMv7" if words else boot_facts.UNKNOWN_32)
+    cut = boot_facts.kernel_of("zImage", 40, kernel[:40])
+    assert cut is not None
+    assert "cut short" in cut.trouble
+
+
+def test_a_loader_by_labels_starts_what_it_is_itself(catalogue: Catalogue) -> None:
+    """U-Boot 2023.01 for 32 and for 64 bits: zImages by the one, Images by the other."""
+    labels, own = catalogue.get(Dialect, "extlinux"), catalogue.get(Dialect, "merrow")
+    narrow, wide = catalogue.get(Board, "herring"), catalogue.get(Board, "cod")
+    assert startable_sets(narrow, labels) == (*narrow.runs, boot_facts.UNKNOWN_32)
+    assert startable_sets(wide, labels) == ("ARMv8",)
+    assert set(wide.runs) <= set(startable_sets(wide, own))
+    assert sets_in_words(startable_sets(narrow, labels)) == "ARMv7"
 
 
 def test_other_kernels_and_files() -> None:

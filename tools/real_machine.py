@@ -1,6 +1,6 @@
 """Makes cards that nobody here packed: roots, kernels and device trees out of packages, laid out at random.
 
-Usage: tools/real_machine.py root FOLDER [systemd|sysvinit|openrc]     an arm64 root, unpacked and not run (mmdebstrap)
+Usage: tools/real_machine.py root FOLDER [systemd|sysvinit|openrc [arm64|armhf]]   a root, unpacked and not run
        tools/real_machine.py cards ROOT FOLDER [COUNT] [SEED]          cards from it, with what is wrong with each
        tools/real_machine.py judge FOLDER                              the forecast of each beside a real boot loader
        tools/real_machine.py remedies FOLDER                           every remedy offered, as the loader sees it
@@ -32,7 +32,7 @@ import real_initramfs  # noqa: E402
 
 PACKAGES = (
     "base-files,base-passwd,bash,coreutils,dash,debianutils,findutils,grep,hostname,init-system-helpers,libc-bin,login,"
-    "mawk,ncurses-base,ncurses-bin,passwd,perl-base,sed,util-linux,linux-image-arm64,udev,u-boot-menu,busybox-static,"
+    "mawk,ncurses-base,ncurses-bin,passwd,perl-base,sed,util-linux,udev,u-boot-menu,busybox-static,"
     "kmod,klibc-utils,initramfs-tools-core,zstd,iproute2,dbus,linux-base,mount,sysvinit-utils"
 )
 INITS = {"systemd": "systemd-sysv", "sysvinit": "sysvinit-core,initscripts,insserv", "openrc": "openrc,sysvinit-core"}
@@ -75,9 +75,13 @@ class Card:
     root_word: str = ""
 
 
-def make_root(folder: Path, init: str) -> None:
-    """Unpack an arm64 root. Needs mmdebstrap and the packages' registry."""
-    command = ["mmdebstrap", "--variant=extract", "--architectures=arm64", f"--include={PACKAGES},{INITS[init]}"]
+KERNELS = {"arm64": "linux-image-arm64", "armhf": "linux-image-armmp"}
+
+
+def make_root(folder: Path, init: str, machine: str = "arm64") -> None:
+    """Unpack a root. Needs mmdebstrap and the packages' registry."""
+    command = ["mmdebstrap", "--variant=extract", f"--architectures={machine}"]
+    command += [f"--include={PACKAGES},{KERNELS[machine]},{INITS[init]}"]
     folder.parent.mkdir(parents=True, exist_ok=True)
     subprocess.run([*command, SUITE, str(folder)], check=True)
     etc = folder / "etc"
@@ -360,7 +364,8 @@ def judge(folder: Path) -> None:
         result = bring_up(bench)
         stop = next((failure for failure in result.failures if failure.blocks), None)
         mine = "started" if stop is None or names.index(stop.stage) > names.index("kernel") else stop.stage
-        real = loader.load(path, patient=True)
+        narrow = any(kernel.instruction_set in ("ARMv6", "ARMv7") for kernel in bench.contents.kernels)
+        real = loader.load(path, patient=True, narrow=narrow)
         theirs = with_loader_stage(real)
         same = mine == theirs or (theirs == "nothing found" and mine in ("boot partition", "boot file"))
         # the virtual board takes its own tree and does not run the kernel: what only they show is not its to judge
@@ -482,7 +487,7 @@ def trees(root: Path) -> None:
 if __name__ == "__main__":
     what, *rest = sys.argv[1:] or [""]
     if what == "root":
-        make_root(Path(rest[0]), rest[1] if len(rest) > 1 else "systemd")
+        make_root(Path(rest[0]), rest[1] if len(rest) > 1 else "systemd", rest[2] if len(rest) > 2 else "arm64")
     elif what == "cards":
         cards(Path(rest[0]), Path(rest[1]), int(rest[2]) if len(rest) > 2 else 30, int(rest[3]) if len(rest) > 3 else 1)
     elif what == "box":

@@ -14,8 +14,9 @@ from pathlib import Path
 from kyklon.base.running import Talk, run_watched
 
 FIRMWARE = Path("/usr/lib/u-boot/qemu_arm64/u-boot.bin")
+NARROW = Path("/usr/lib/u-boot/qemu_arm/u-boot.bin")
 SECONDS = 40.0
-_ENDS = (b"Starting kernel", b"NOTHINGELSE", b"Synchronous Abort")
+_ENDS = (b"Starting kernel", b"NOTHINGELSE", b"Synchronous Abort", b"data abort")
 _WAITS, _LONGER_S = b"Enter choice: ", 7.0  # a menu, and how long it is silent when it waits for ever
 
 
@@ -37,21 +38,23 @@ class Loaded:
     said: str
 
 
-def load(card: Path, *, patient: bool = False) -> Loaded:
-    """Switch the virtual board on with this card. patient: a menu is given the time to go on by itself."""
+def load(card: Path, *, patient: bool = False, narrow: bool = False) -> Loaded:
+    """Switch the virtual board on with this card. patient: a menu is given the time to go on by itself. narrow: a board
+    of 32 bits."""
+    program, core = ("qemu-system-arm", "cortex-a15") if narrow else ("qemu-system-aarch64", "cortex-a57")
     command = [
-        "qemu-system-aarch64",
+        program,
         "-M",
         "virt",
         "-cpu",
-        "cortex-a57",
+        core,
         "-m",
         "512",
         "-nographic",
         "-nic",
         "none",
         "-bios",
-        str(FIRMWARE),
+        str(NARROW if narrow else FIRMWARE),
         "-drive",
         f"if=none,file={card},format=raw,id=d,snapshot=on",
         "-device",

@@ -23,7 +23,7 @@ ASKED = tuple(field.name for field in FIELDS["boards"] if field.name != "disk_bo
 # bindings/arm/cpus.yaml: the cores of each instruction set
 _CORES = (
     (re.compile(r"arm11(36|56|76|-mpcore|76jz.*)|armv6"), "ARMv6"),
-    (re.compile(r"cortex-a(5|7|8|9|12|15|17)\b|armv7"), "ARMv7"),
+    (re.compile(r"cortex-a(5|7|8|9|12|15|17)\b|armv7|-v7\b"), "ARMv7"),
     (re.compile(r"cortex-a(32|34|35|53|55|57|65|7\d|510|520|7\d\d)\b|armv8|cortex-x\d"), "ARMv8"),
 )
 _ALSO = {"ARMv6": ("ARMv6",), "ARMv7": ("ARMv7",), "ARMv8": ("ARMv8",)}

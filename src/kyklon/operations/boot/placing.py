@@ -2,21 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 
 from kyklon.catalogue.records import Board
 from kyklon.catalogue.text_records import Dialect
 from kyklon.model.card import CardContents
+from kyklon.operations.card.volumes.boot_facts import UNKNOWN_32
 
 KERNEL, TREE, TREE_FOLDER = "boot.kernel", "boot.device_tree", "FDTDIR"
 
 
 def startable_sets(board: Board, dialect: Dialect) -> tuple[str, ...]:
-    """A loader by labels is a 64-bit program, which starts 64-bit kernels only (U-Boot: booti)."""
-    if dialect.files[0].kind != "extlinux":
-        return board.runs
-    return tuple(run for run in board.runs if run not in ("ARMv6", "ARMv7"))
+    """The sets whose kernels a board's loader starts. One by labels that is a 64-bit program starts 64-bit kernels only
+    (U-Boot: booti, bootz). A kernel that does not tell which 32-bit set it is for is taken for a right one."""
+    by_label = dialect.files[0].kind == "extlinux"
+    sets = tuple(run for run in board.runs if run == "ARMv8" or not (by_label and board.native_set == "ARMv8"))
+    return (*sets, UNKNOWN_32) if {"ARMv6", "ARMv7"} & set(sets) else sets
+
+
+def sets_in_words(sets: Sequence[str]) -> str:
+    """Instruction sets as a sentence names them."""
+    return " and ".join(each for each in sets if each != UNKNOWN_32) or "none of these"
 
 
 def fits(tree: str, board: Board, seen: CardContents) -> bool:

@@ -16,7 +16,7 @@ from kyklon.model.display import Edid
 from kyklon.model.kernel_line import given
 from kyklon.model.library import OnMachine, Scan
 from kyklon.model.world import World
-from kyklon.operations.boot.placing import startable_sets, tree_in
+from kyklon.operations.boot.placing import sets_in_words, startable_sets, tree_in
 from kyklon.operations.boot.read import CardSettings, read_settings
 from kyklon.operations.card.disk import medium_mb_s
 from kyklon.operations.card.volumes.ramdisk_files import kind_of
@@ -150,7 +150,7 @@ def why_not(values: Mapping[str, str], board: Board, dialect: Dialect, contents:
     if image is None:
         return f"{kernel} is not a kernel"
     if image.instruction_set not in startable_sets(board, dialect):
-        runs = " and ".join(startable_sets(board, dialect)) or "none of these"
+        runs = sets_in_words(startable_sets(board, dialect))
         return f"{kernel} is a kernel for {image.instruction_set}; this boot loader starts {runs}"
     return ""
 

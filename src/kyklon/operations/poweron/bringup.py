@@ -8,6 +8,7 @@ from dataclasses import replace
 from kyklon.base.errors import KyklonError
 from kyklon.model.build import remedied
 from kyklon.operations.boot.acts import plan_boot_files
+from kyklon.operations.card.volumes.boot_facts import UNKNOWN_32
 from kyklon.operations.card.volumes.contents import with_files
 from kyklon.operations.poweron.bench import Bench, lay_out
 from kyklon.operations.poweron.events import PUT_ON_CARD, BringUp, Event, Failure, Screen, Step
@@ -67,6 +68,10 @@ def assumed(bench: Bench) -> tuple[str, ...]:
             bench.display is not None and bench.identification is None,
             "The display's EDID was not read; the catalogue's limits are used"
             + (", and its native mode." if native_assumed(bench) is not None else "."),
+        ),
+        (
+            (kernel := bench.contents.kernel(bench.kernel_name)) is not None and kernel.instruction_set == UNKNOWN_32,
+            f"Which ARM processors {bench.kernel_name} is for could not be read; {bench.board.name} is assumed.",
         ),
         (bench.card is None, "No card is planned; a read speed of 20 MB/s is assumed."),
         (

@@ -7,9 +7,14 @@ chapter 5.
 
 from __future__ import annotations
 
+import contextlib
+import lzma
 import re
 import struct
 import zlib
+from collections.abc import Callable, Mapping
+
+from backports.zstd import ZstdDecompressor, ZstdError
 
 from kyklon.model.card import DeviceTree, KernelFile
 
@@ -18,7 +23,10 @@ IMAGE64_MAGIC = b"ARM\x64"  # Documentation/arch/arm64/booting.rst: at 0x38 of a
 KERNEL_LIMIT = 64 << 20  # bytes; CP: kernels are smaller, packed as well as unpacked
 TREE_MAGIC = b"\xd0\x0d\xfe\xed"  # 5.2
 _TREE_LIMIT = 1 << 20  # bytes; CP: trees have tens of kilobytes
-_VERMAGIC = re.compile(rb"vermagic=[^\0]{0,256}\b(ARMv[5-8])\b")  # linux/vermagic.h names the 32-bit set
+# linux/vermagic.h: a release, words, the 32-bit set, p2v8 or nothing; a module's has vermagic= before it
+_VERMAGIC = re.compile(rb"(?:vermagic=|\0)[\w.+~-]{1,64} (?:[\w-]+ ){0,8}(ARMv[5-8])\b(?! [A-Z])")
+_CORES = {"ARMv6": b"ARMv6-compatible processor", "ARMv7": b"ARMv7 Processor"}  # arch/arm/mm/proc-v6.S, proc-v7.S
+UNKNOWN_32 = "ARM 32-bit"
 
 
 def is_packed_32(head: bytes) -> bool:
@@ -27,27 +35,41 @@ def is_packed_32(head: bytes) -> bool:
 
 
 def kernel_set(data: bytes) -> str:
-    """The instruction set of a kernel file, from its header and, for 32-bit ones, its version string."""
+    """The instruction set of a kernel file, from its header and, for 32-bit ones, from what is packed in it."""
     if data[0x38:0x3C] == IMAGE64_MAGIC:
         return "ARMv8"
     if is_packed_32(data):
-        for body in (data, _unpacked_payload(data)):
-            match = _VERMAGIC.search(body)
-            if match:
+        bodies = (data, unpacked_payload(data))
+        for body in bodies:
+            if match := _VERMAGIC.search(body):
                 return match[1].decode()
-        return "ARM 32-bit"
+        # without modules there is no such string; one that has both starts on the older
+        return next((name for name, words in _CORES.items() if any(words in body for body in bodies)), UNKNOWN_32)
     return ""
 
 
-def _unpacked_payload(data: bytes) -> bytes:
-    """A 32-bit kernel carries itself compressed behind its header."""
-    start = data.find(b"\x1f\x8b\x08")
-    if start < 0:
-        return b""
-    try:
-        return zlib.decompressobj(31).decompress(data[start:], KERNEL_LIMIT)
-    except zlib.error:
-        return b""
+def unpacked_payload(data: bytes) -> bytes:
+    """What a 32-bit kernel carries compressed behind its header; nothing where it is packed in a way that is not read
+    here. Its own unpacker has the marks of other forms in it, so every place is tried."""
+    for mark, unpack in _PACKED.items():
+        at, tried = data.find(mark), 0
+        while at >= 0 and tried < _MOST_TRIED:
+            with contextlib.suppress(zlib.error, lzma.LZMAError, ZstdError, EOFError):
+                if len(found := unpack(data[at:])) > len(data) // 2:
+                    return found
+            at, tried = data.find(mark, at + 1), tried + 1
+    return b""
+
+
+_MOST_TRIED = 8  # places of each form
+_UNPACKED_LIMIT = 128 << 20  # bytes; CP
+_MEMORY = 256 << 20  # bytes that a head may ask for
+_PACKED: Mapping[bytes, Callable[[bytes], bytes]] = {  # arch/arm/boot/compressed/Makefile
+    b"\x1f\x8b\x08": lambda data: zlib.decompressobj(31).decompress(data, _UNPACKED_LIMIT),
+    b"\xfd7zXZ\0": lambda data: lzma.LZMADecompressor(lzma.FORMAT_XZ, _MEMORY).decompress(data, _UNPACKED_LIMIT),
+    b"\x5d\0\0": lambda data: lzma.LZMADecompressor(lzma.FORMAT_ALONE, _MEMORY).decompress(data, _UNPACKED_LIMIT),
+    b"\x28\xb5\x2f\xfd": lambda data: ZstdDecompressor().decompress(data, _UNPACKED_LIMIT),
+}
 
 
 _RAW_LOOKED = 1 << 18  # bytes of a program without a head that are counted
@@ -95,7 +117,7 @@ def _share(data: bytes, among: frozenset[int]) -> float:
 
 def strings_in(data: bytes) -> bytes:
     """A kernel's bytes with those that a 32-bit one carries packed, to look for names in."""
-    return data + (_unpacked_payload(data) if is_packed_32(data) else b"")
+    return data + (unpacked_payload(data) if is_packed_32(data) else b"")
 
 
 def kernel_of(name: str, size: int, data: bytes) -> KernelFile | None:
@@ -108,10 +130,15 @@ def kernel_of(name: str, size: int, data: bytes) -> KernelFile | None:
     return KernelFile(name, size, instruction_set, trouble)
 
 
+_HEAD_32 = 0x30  # bytes of a 32-bit kernel's head: arch/arm/boot/compressed/head.S
+
+
 def _stated_size(data: bytes, instruction_set: str) -> int:
     """How long a kernel's file is by its own head, 0 when that does not say."""
     if instruction_set != "ARMv8":
-        start, end = struct.unpack_from("<II", data.ljust(0x30, b"\0"), 0x28)
+        if len(data) < _HEAD_32:
+            return _HEAD_32
+        start, end = struct.unpack_from("<II", data, 0x28)
         return int(max(0, end - start))
     at = int.from_bytes(data[0x3C:0x40], "little")
     if data[:2] != b"MZ" or data[at : at + 4] != b"PE\0\0":

@@ -8,6 +8,7 @@ from kyklon.operations.boot.dialects.codec import split_lines
 from kyklon.operations.boot.findings import kernel_remedy, kernel_sets, programs_of
 from kyklon.operations.boot.firmware import files
 from kyklon.operations.boot.hardware import LEAST_KERNEL_MB
+from kyklon.operations.boot.placing import sets_in_words
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import PUT_ON_CARD, Failure, Moment, Screen, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail, or_put
@@ -72,7 +73,7 @@ def kernel(bench: Bench) -> Step:
         cause = f"{why}; it would stop at once."
         return fail(dark_screen("kernel", "boot.kernel-damaged", cause, None, lamps.stuck))
     if found.instruction_set not in bench.sets:
-        runs = " and ".join(bench.sets) or "none of these"
+        runs = sets_in_words(bench.sets)
         who = "the boot loader" if bench.by_label else bench.board.name
         cause = f"{name} is a kernel for {found.instruction_set}; {who} starts {runs}."
         if not bench.by_label:

@@ -9,6 +9,7 @@ from kyklon.operations.poweron.bench import Bench
 RUNS = {
     "ARMv6": ("ARM 32-bit",),
     "ARMv7": ("ARM 32-bit",),
+    "ARM 32-bit": ("ARM 32-bit",),
     "ARMv8": ("ARM 64-bit", "ARM 32-bit"),
     "x86-64": ("x86-64", "x86 32-bit"),
 }
