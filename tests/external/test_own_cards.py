@@ -3,6 +3,7 @@ U-Boot 2023.01 in a virtual board; paths as the Boot Loader Specification and U-
 
 from __future__ import annotations
 
+import os
 import subprocess
 from dataclasses import replace
 from pathlib import Path
@@ -208,3 +209,51 @@ def test_an_image_is_given_only_the_files_that_it_reads(build: Build, parts: Cat
     assert {file.path for file in compiled(build, parts, {})} >= {"services.list", "first-boot.settings"}
     own = replace(parts, parts={**parts.parts, "images": {"quayside": image.model_copy(update={"reads": ()})}})
     assert {file.path for file in compiled(build, own, {})} == {"extlinux/extlinux.conf"}
+
+
+FAT, EFI, LINUX = (
+    "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7",
+    "C12A7328-F81F-11D2-BA4B-00A0C93EC93B",
+    "0FC63DAF-8483-4772-8E79-3D69D8477DE4",
+)
+MARKED = ', attrs="LegacyBIOSBootable"'
+
+
+@pytest.mark.parametrize(
+    ("rows", "holder", "taken", "starts"),
+    [
+        ((EFI, LINUX), 0, 1, True),
+        ((FAT, EFI, LINUX), 1, 2, True),
+        ((EFI, FAT, LINUX), 1, 1, False),
+        ((FAT, FAT + MARKED, LINUX), 1, 2, True),
+        ((EFI, FAT + MARKED, LINUX), 1, 2, True),
+        ((FAT, EFI), 0, 1, False),
+        ((LINUX, FAT), 1, 2, False),
+    ],
+)
+def test_the_loader_starts_from_the_partition_that_is_marked(
+    rows: tuple[str, ...], holder: int, taken: int, starts: bool, build: Build, parts: Catalogue, tmp_path: Path
+) -> None:
+    """Judge: U-Boot 2023.01 for QEMU's virtual board started exactly these, seen once; tables by sfdisk."""
+    card, menu, sectors = tmp_path / "card.img", tmp_path / "extlinux.conf", 65536
+    card.write_bytes(b"")
+    os.truncate(card, (2048 + len(rows) * sectors + 4096) * 512)
+    lines = [f"start={2048 + number * sectors}, size={sectors}, type={kind}" for number, kind in enumerate(rows)]
+    subprocess.run(["sfdisk", "-q", card], input="\n".join(("label: gpt", *lines)), text=True, check=True)
+    menu.write_text("default l0\nlabel l0\n\tlinux /Image\n", encoding="utf-8")
+    (tmp_path / "Image").write_bytes(kernel_64())
+    for number, kind in enumerate(rows):
+        start = 2048 + number * sectors
+        if kind != LINUX:
+            made = ["mkfs.fat", "-F", "16", "--offset", str(start), card, str(sectors // 2)]
+            subprocess.run(made, check=True, capture_output=True)
+        if number == holder:
+            place = f"{card}@@{start * 512}"
+            subprocess.run(["mmd", "-i", place, "::/extlinux"], check=True)
+            subprocess.run(["mcopy", "-i", place, menu, "::/extlinux/extlinux.conf"], check=True)
+            subprocess.run(["mcopy", "-i", place, tmp_path / "Image", "::/Image"], check=True)
+    seen = contents.observe(card)
+    assert seen.boot_number == taken
+    labels = edited(build, "boot.dialect", "extlinux")
+    stages = {each.stage for each in bring_up(lay_out(labels, parts, seen)).failures}
+    assert bool(stages & {"boot partition", "boot file"}) is not starts

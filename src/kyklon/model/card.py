@@ -421,6 +421,9 @@ class Partition:
         return self.kind in FAT_TYPES
 
 
+EFI_SYSTEM = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"  # UEFI 2.10, 5.3.3
+
+
 @dataclass(frozen=True)
 class PartitionTable:
     """scheme: MBR, GPT or hybrid GPT. note: what is odd about it, '' when nothing is. second: read from the disk's
@@ -433,8 +436,18 @@ class PartitionTable:
     second: bool = False
     reach: int = 0
 
+    def looked_on(self) -> tuple[int, ...]:
+        """The partitions on which a loader by labels looks, in its order: those marked to start from, else the first
+        (U-Boot: distro boot, part_dos.c and part_efi.c, is_bootable)."""
+        marked = tuple(
+            part.number
+            for part in self.partitions
+            if (part.kind and part.active) or part.guid == EFI_SYSTEM or (not part.guid and part.kind == 0xEF)
+        )
+        return marked or (1,)
+
     def boot(self) -> Partition | None:
-        """The first FAT partition."""
+        """The first FAT partition, from which a board's own firmware starts."""
         return next((part for part in self.partitions if part.is_fat), None)
 
     def root(self) -> Partition | None:

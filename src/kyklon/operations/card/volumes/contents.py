@@ -73,13 +73,9 @@ def _observed(read: Read, size: int, volumes: tuple[Volume, ...], programs: tupl
     fat = [volume.number for volume in volumes if volume.kind.startswith("FAT")]
     boot = table.boot() or next((part for part in table.partitions if part.number in fat), None)
     contents = CardContents(table=table, volumes=volumes, size=size)
-    other = next((part for part in _loaded_from(table) if part.kind == LINUX), None) if boot is None else None
-    if boot is None and other is not None:
-        contents = _but(_with_ext_boot(contents, read, other, size), boot_number=other.number)
-    elif boot is None:
-        contents = _but(contents, boot_error="There is no FAT partition.")
-    else:
+    if boot is not None:
         contents = _but(_with_boot(contents, read, boot.start), boot_number=boot.number)
+    contents = _by_labels(contents, read, size, table)
     roots, errors = _roots(read, size, table, contents.texts, programs)
     contents = _but(contents, roots=roots, root_errors=errors)
     root = table.root()
@@ -316,9 +312,32 @@ def _with_boot(found: CardContents, read: Read, offset: int) -> CardContents:
     )
 
 
-def _loaded_from(table: PartitionTable) -> tuple[Partition, ...]:
-    """The partitions on which a loader by labels looks: those marked to start from, else the first."""
-    return tuple(part for part in table.partitions if part.active) or table.partitions[:1]
+def _by_labels(first: CardContents, read: Read, size: int, table: PartitionTable) -> CardContents:
+    """What a loader by labels starts from, where that is another partition than the first FAT one; `first` where it is
+    not, or nothing else has its file."""
+    looked, other = table.looked_on(), None
+    if (first.boot_number in looked and _has_labels(first)) or first.kernels or first.programs:
+        return first
+    blank = CardContents(table=table, volumes=first.volumes, size=size)
+    for part in sorted(table.partitions, key=lambda each: looked.index(each.number) if each.number in looked else 99):
+        if part.number not in looked or part.number == first.boot_number:
+            continue
+        if part.kind == LINUX:
+            found = _with_ext_boot(blank, read, part, size)
+            other = other or _but(found, boot_number=part.number)
+        elif part.is_fat:
+            found = _with_boot(blank, read, part.start)
+        else:
+            continue
+        if _has_labels(found):
+            return _but(found, boot_number=part.number)
+    if first.boot_number:
+        return first
+    return other or _but(first, boot_error="There is no FAT partition.")
+
+
+def _has_labels(seen: CardContents) -> bool:
+    return any(path.endswith("extlinux/extlinux.conf") for path in seen.texts)
 
 
 def _with_ext_boot(found: CardContents, read: Read, part: Partition, size: int) -> CardContents:
@@ -334,7 +353,7 @@ def _with_ext_boot(found: CardContents, read: Read, part: Partition, size: int) 
                 taken.file(volume, file)
     except (FormatError, OSError) as bad:
         return _but(found, boot_error=f"There is no FAT partition, and partition {part.number} is no ext4 one: {bad}")
-    if not any(path.endswith("extlinux/extlinux.conf") for path in taken.texts):
+    if not _has_labels(_but(found, texts=taken.texts)):
         return _but(found, boot_error="There is no FAT partition, and no extlinux.conf on the ext4 one.")
     return _but(
         found,

@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 from kyklon.base.quantities import show_bytes
-from kyklon.model.card import PartitionTable
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Moment, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail
-
-_EFI_SYSTEM = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"  # UEFI 2.10, table 5.7
 
 
 def card(bench: Bench) -> Step:
@@ -32,17 +29,6 @@ def partition_table(bench: Bench) -> Step:
     return Step(tuple(moments))
 
 
-def loader_partitions(table: PartitionTable) -> tuple[int, ...]:
-    """The partitions on which a loader by labels looks: those marked to start from, else the first (U-Boot: distro
-    boot, part_dos.c and part_efi.c, is_bootable)."""
-    marked = tuple(
-        part.number
-        for part in table.partitions
-        if (part.kind and part.active) or part.guid == _EFI_SYSTEM or (not part.guid and part.kind == 0xEF)
-    )
-    return marked or (1,)
-
-
 def boot_partition(bench: Bench) -> Step:
     lamps, contents, table = bench.board.lamps, bench.contents, bench.contents.table
     if contents.boot_error:
@@ -55,7 +41,7 @@ def boot_partition(bench: Bench) -> Step:
     )
     why = ""
     if bench.by_label:
-        looked = loader_partitions(table) if table else ()
+        looked = table.looked_on() if table else ()
         if part is not None and part.number not in looked:
             named = " and ".join(map(str, looked))
             why = f"The boot loader looks on partition {named} only; the boot files are on partition {part.number}."
@@ -65,6 +51,9 @@ def boot_partition(bench: Bench) -> Step:
             why = f"The boot loader cannot read the boot partition: {contents.loader_error}."
     elif part is not None and not part.is_fat:
         why = f"The table calls partition {part.number} {part.word}; the firmware looks for a FAT one."
+    elif part is not None and table is not None and (first := table.boot()) not in (None, part):
+        own = f"The firmware starts from the first FAT partition, {first.number}"
+        why = f"{own}; the boot files are on partition {part.number}."
     if why:
         failure = dark_screen("boot partition", "card.loader-partition", why, None, lamps.nothing)
         return fail(failure, hides=True)
