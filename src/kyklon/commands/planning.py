@@ -81,27 +81,26 @@ def wish(
         build, catalogue = open_folder(folder)
     else:
         _known(build, catalogue)
-    own = wish_of(build, catalogue)
     data = {**build.plan.model_dump(exclude={"parts", "evenings", "done"}), "systems": list(build.systems)}
-
-    def lines() -> list[str]:
-        names = ", ".join(f"{system.name} ({own.games.get(system.id, 50)} games)" for system in own.systems)
-        return [
-            f"{'systems':12} {names or 'none'}",
-            f"{'where':12} {own.place}, {own.players} at once",
-            f"{'software':12} {own.software or 'any'}",
-            f"{'screen':12} {known_name(catalogue, own.screen) if own.screen else 'any'}",
-            f"{'budget':12} {show_money(own.budget) if own.budget else 'no limit'}",
-            f"{'at hand':12} {', '.join(sorted(own.at_hand)) or 'nothing'}",
-            *(
-                f"{'bundle':12} {row.name}, {show_money(row.price, 2)}: {', '.join(row.parts)}"
-                for row in build.plan.bundles
-            ),
-            f"{'fixed':12} {', '.join('='.join(row) for row in own.fixed) or 'nothing'}",
-        ]
-
-    out(data, as_json, lines)
+    out(data, as_json, lambda: _wish_lines(build, catalogue))
     return OK
+
+
+def _wish_lines(build: Build, catalogue: Catalogue) -> list[str]:
+    own = wish_of(build, catalogue)
+    names = ", ".join(f"{system.name} ({own.games.get(system.id, 50)} games)" for system in own.systems)
+    bundles = (f"{row.name}, {show_money(row.price, 2)}: {', '.join(row.parts)}" for row in build.plan.bundles)
+    rows = (
+        ("systems", names or "none"),
+        ("where", f"{own.place}, {own.players} at once"),
+        ("software", own.software or "any"),
+        ("screen", known_name(catalogue, own.screen) if own.screen else "any"),
+        ("budget", show_money(own.budget) if own.budget else "no limit"),
+        ("at hand", ", ".join(sorted(own.at_hand)) or "nothing"),
+        *(("bundle", words) for words in bundles),
+        ("fixed", ", ".join("=".join(row) for row in own.fixed) or "nothing"),
+    )
+    return [f"{name:12} {words}" for name, words in rows]
 
 
 def solve(

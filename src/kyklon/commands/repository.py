@@ -42,19 +42,9 @@ def repository(
     if act == "make":
         return _make(place, name, as_json)
     if act == "check":
-        wrong = shared.check(place, catalogue())
-        signer = "" if wrong else shared.signer_of(place)
-        said = f"It is as its index says. {f'Signed by {signer}.' if signer else 'It is not signed.'}"
-        out({"wrong": wrong, "key": signer}, as_json, lambda: list(wrong) or [said])
-        return STOPS if wrong else OK
+        return _check(place, as_json)
     if act == "sign":
-        if not key:
-            raise WrongUse(
-                "`sign` needs the file of a key.", do="Make one: ssh-keygen -t ed25519 -f FILE; then --key FILE."
-            )
-        print_ = shared.sign(place, Path(key).expanduser().absolute())
-        out({"key": print_}, as_json, lambda: [f"Signed by {print_}. Tell that to those who add it."])
-        return OK
+        return _sign(place, key, as_json)
     if act == "withdraw":
         shared.withdraw(place, part, why)
         out({"part": part, "withdrawn": why}, as_json, lambda: [f"{part}: {why or 'in use again'}. Sign it again."])
@@ -79,6 +69,23 @@ def repository(
     if act == "news":
         return _news(place if folder else None, as_json)
     return _take(place, part, replace=replace, use=use, as_json=as_json)
+
+
+def _check(place: Path, as_json: bool) -> int:
+    wrong = shared.check(place, catalogue())
+    signer = "" if wrong else shared.signer_of(place)
+    said = f"It is as its index says. {f'Signed by {signer}.' if signer else 'It is not signed.'}"
+    out({"wrong": wrong, "key": signer}, as_json, lambda: list(wrong) or [said])
+    return STOPS if wrong else OK
+
+
+def _sign(place: Path, key: str, as_json: bool) -> int:
+    if not key:
+        do = "Make one: ssh-keygen -t ed25519 -f FILE; then --key FILE."
+        raise WrongUse("`sign` needs the file of a key.", do=do)
+    print_ = shared.sign(place, Path(key).expanduser().absolute())
+    out({"key": print_}, as_json, lambda: [f"Signed by {print_}. Tell that to those who add it."])
+    return OK
 
 
 def _make(place: Path, name: str, as_json: bool) -> int:

@@ -147,6 +147,24 @@ AT_HAND = (
 )
 
 
+PARTS = (
+    ("board", "herring"),
+    ("supply", "ballast-3a"),
+    ("card", "cockle-32"),
+    ("display", "casement-19"),
+    ("adapter", "gantry-rgb"),
+    ("encoder", "tackle-pair"),
+    ("image", "quayside"),
+)
+LINKS = (
+    Link(start="supply.out", end="board.power", cable="power-a-micro-1m5"),
+    Link(start="board.video", end="adapter.in", cable="hdmi-a-a-1m"),
+    Link(start="adapter.out", end="display.rgb", cable="rgb-21-1m5"),
+    Link(start="board.usb1", end="encoder.usb", cable="usb-a-b-1m"),
+    Link(start="card.plug", end="board.card", cable="socket"),
+)
+
+
 def build(catalogue: Catalogue, checksum: str) -> Build:
     """The build as its owner left it, faults included."""
     tube, board = catalogue.get(Display, "casement-19"), catalogue.get(Board, "herring")
@@ -166,25 +184,8 @@ def build(catalogue: Catalogue, checksum: str) -> Build:
             at_hand=AT_HAND,
             evenings=tuple(Evening(day=f"2026-12-{day:02d}") for day in (4, 5, 11, 12)),
         ),
-        parts=tuple(
-            Part(role=role, part=part)
-            for role, part in (
-                ("board", "herring"),
-                ("supply", "ballast-3a"),
-                ("card", "cockle-32"),
-                ("display", "casement-19"),
-                ("adapter", "gantry-rgb"),
-                ("encoder", "tackle-pair"),
-                ("image", "quayside"),
-            )
-        ),
-        links=(
-            Link(start="supply.out", end="board.power", cable="power-a-micro-1m5"),
-            Link(start="board.video", end="adapter.in", cable="hdmi-a-a-1m"),
-            Link(start="adapter.out", end="display.rgb", cable="rgb-21-1m5"),
-            Link(start="board.usb1", end="encoder.usb", cable="usb-a-b-1m"),
-            Link(start="card.plug", end="board.card", cable="socket"),
-        ),
+        parts=tuple(Part(role=role, part=part) for role, part in PARTS),
+        links=LINKS,
         source=Source(path=IMAGE, sha256=checksum),
         sets=FileSets(bare_metal="sets/tidepool-2.1", multi_boot="sets/slipway-stick"),
         boot=BootSettings(

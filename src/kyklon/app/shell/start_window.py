@@ -188,47 +188,18 @@ class StartWindow(QWidget):
         self._columns.chosen.connect(lambda _number: self._show_button())
         plans = Sheet("Plans", "three ways to build it; each answer changes them at once")
         plans.add(self._columns)
-        self._name = QLineEdit()
-        self._name.setAccessibleName("Name of the machine")
-        self._name.setText("My machine")
-        self._place = QLineEdit()
-        self._place.setAccessibleName("Folder")
+        self._name, self._place = QLineEdit(), QLineEdit()
         self._place.setText(str((near or Path.home() / "Kyklon") / "my-machine"))
-        self._name.textEdited.connect(self._on_named)
         self._start = button("Start from this plan", self.start, "primary")
         self._empty = button("Start empty", self.start_empty, "outline", tip="Nothing is chosen yet; parts come later")
         self._said = label("", "stop", wrap=True)
         self._said.setVisible(False)
-        begin = Sheet("Begin")
-        choose = button("Choose…", self.ask_folder, "quiet")
-        begin.add(
-            row(label("Name", "muted"), self._name, label("Folder", "muted"), self._place, choose),
-            row(self._said, 1, self._empty, self._start),
-        )
-        begin.body.itemAt(1).layout().setStretch(0, 3)
-        begin.body.itemAt(0).layout().setStretch(1, 2)
-        begin.body.itemAt(0).layout().setStretch(3, 4)
         self._recent = RecentBuilds(theme)
-        self._recent.opened.connect(self._open)
-        self._recent.show_builds(recent_builds(catalogue))
-        before = Sheet("Begun before")
-        before.add(scrolled(self._recent), button("Open another…", self.ask_open, "quiet"))
-        before.body.setStretch(0, 1)
-        demos = Sheet("Or look at a demo")
-        for name, words in DEMOS:
-            demos.add(button(words, lambda name=name: self._show_demo(name), "outline"))
-        check = button("Check this computer…", self.show_doctor, "quiet", tip="What it lacks for Kyklon (F2)")
-        explain = button("Help", self.show_help, "quiet", tip="What this page is for, and whole jobs (F1)")
         QShortcut(QKeySequence("F1"), self, self.show_help)
         QShortcut(QKeySequence("F2"), self, self.show_doctor)
-        aside = column(before, demos, row(explain, check, 1), spacing=12)
-        aside.setStretch(0, 1)
-        holder = QWidget()
-        holder.setLayout(aside)
-        holder.setFixedWidth(round(theme.px(270)))
-        middle = column(plans, begin, spacing=12)
+        middle = column(plans, self._begin_sheet(), spacing=12)
         middle.setStretch(0, 1)
-        body = row(wishes, middle, holder, spacing=14)
+        body = row(wishes, middle, self._aside(), spacing=14)
         body.setStretch(1, 1)
         head = row(
             label("What machine shall it be?", "title"),
@@ -241,6 +212,42 @@ class StartWindow(QWidget):
         self.setLayout(whole)
         self._show_button()
         self.resize(1280, 800)
+
+    def _begin_sheet(self) -> Sheet:
+        """Name and folder of the build, and the two ways to begin it."""
+        self._name.setAccessibleName("Name of the machine")
+        self._name.setText("My machine")
+        self._name.textEdited.connect(self._on_named)
+        self._place.setAccessibleName("Folder")
+        begin = Sheet("Begin")
+        choose = button("Choose…", self.ask_folder, "quiet")
+        begin.add(
+            row(label("Name", "muted"), self._name, label("Folder", "muted"), self._place, choose),
+            row(self._said, 1, self._empty, self._start),
+        )
+        begin.body.itemAt(1).layout().setStretch(0, 3)
+        begin.body.itemAt(0).layout().setStretch(1, 2)
+        begin.body.itemAt(0).layout().setStretch(3, 4)
+        return begin
+
+    def _aside(self) -> QWidget:
+        """Builds begun before, and the demos."""
+        self._recent.opened.connect(self._open)
+        self._recent.show_builds(recent_builds(self._catalogue))
+        before = Sheet("Begun before")
+        before.add(scrolled(self._recent), button("Open another…", self.ask_open, "quiet"))
+        before.body.setStretch(0, 1)
+        demos = Sheet("Or look at a demo")
+        for name, words in DEMOS:
+            demos.add(button(words, lambda name=name: self._show_demo(name), "outline"))
+        check = button("Check this computer…", self.show_doctor, "quiet", tip="What it lacks for Kyklon (F2)")
+        explain = button("Help", self.show_help, "quiet", tip="What this page is for, and whole jobs (F1)")
+        aside = column(before, demos, row(explain, check, 1), spacing=12)
+        aside.setStretch(0, 1)
+        holder = QWidget()
+        holder.setLayout(aside)
+        holder.setFixedWidth(round(self.theme.px(270)))
+        return holder
 
     # --- plans -----------------------------------------------------------------------------------------------------
 

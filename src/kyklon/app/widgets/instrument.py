@@ -102,6 +102,10 @@ class Instrument(QWidget):
         painter.drawText(at, align, words)
         return at
 
+    def say(self, painter: QPainter, box: QRectF, words: str) -> None:
+        """Words in the middle, where there is nothing to draw yet."""
+        self.text(painter, box.center(), words, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+
     def line(
         self,
         painter: QPainter,

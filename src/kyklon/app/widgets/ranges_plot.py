@@ -46,13 +46,7 @@ class RangesPlot(Plot):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._ranges:
-            self.text(
-                painter,
-                box.center(),
-                "Choose a display in Plan; its ranges are drawn here.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a display in Plan; its ranges are drawn here.")
             return
         lines = [each for band in self._ranges for each in band.line_khz] + [point.line_khz for point in self._points]
         rates = [each for band in self._ranges for each in band.field_hz] + [point.field_hz for point in self._points]

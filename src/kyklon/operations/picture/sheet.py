@@ -20,68 +20,76 @@ _MOST = 24  # systems on a sheet; the rest are counted
 _FONT = "font-family='Barlow, sans-serif'"
 
 
+class _Paper:
+    """Lines of text down a page. y: mm from the top of the next line's base."""
+
+    def __init__(self) -> None:
+        self.body: list[str] = []
+        self.y = 14.0
+
+    def put(self, words: str, size: float = 3.4, x: float = 10.0, *, bold: bool = False) -> None:
+        weight = " font-weight='600'" if bold else ""
+        at = f"x='{x:g}' y='{self.y:g}' font-size='{size:g}'"
+        self.body.append(f"<text {at} {_FONT}{weight}>{escape(visible(words))}</text>")
+
+    def line(self, words: str, size: float = 3.4, *, bold: bool = False, lines: float = 1.0) -> None:
+        """A whole line, and on to the next."""
+        self.put(words, size, bold=bold)
+        self.y += _LINE * lines
+
+    def svg(self) -> str:
+        wide, high = PAPER
+        head = (
+            f"<svg xmlns='http://www.w3.org/2000/svg' width='{wide:g}mm' height='{high:g}mm' "
+            f"viewBox='0 0 {wide:g} {high:g}'>"
+        )
+        return (
+            "\n".join([head, f"<rect width='{wide:g}' height='{high:g}' fill='white'/>", *self.body, "</svg>"]) + "\n"
+        )
+
+
 def sheet(build: Build, catalogue: Catalogue, world: World) -> str:
     """An SVG in mm; '' without display and board."""
     signal_path = signal_path_of(build, catalogue, world)
     if signal_path is None:
         return ""
-    body: list[str] = []
-    y = 14.0
-
-    def put(words: str, size: float = 3.4, x: float = 10.0, *, bold: bool = False) -> None:
-        weight = " font-weight='600'" if bold else ""
-        body.append(f"<text x='{x:g}' y='{y:g}' font-size='{size:g}' {_FONT}{weight}>{escape(visible(words))}</text>")
-
-    put(build.name, 6.5, bold=True)
-    y += 7
-    put(
-        f"{signal_path.display.name}: "
-        + "; ".join(
-            f"{band.line_khz[0]:g} to {band.line_khz[1]:g} kHz, {band.field_hz[0]:g} to {band.field_hz[1]:g} Hz"
-            for band in signal_path.ranges
-        ),
-        bold=True,
+    paper = _Paper()
+    paper.line(build.name, 6.5, bold=True, lines=7 / _LINE)
+    ranges = "; ".join(
+        f"{band.line_khz[0]:g} to {band.line_khz[1]:g} kHz, {band.field_hz[0]:g} to {band.field_hz[1]:g} Hz"
+        for band in signal_path.ranges
     )
-    y += _LINE
-    put(SCHOOL_WORDS[build.picture.school][0 if signal_path.display.tube else 1])
-    y += _LINE * 1.4
+    paper.line(f"{signal_path.display.name}: {ranges}", bold=True)
+    paper.line(SCHOOL_WORDS[build.picture.school][0 if signal_path.display.tube else 1], lines=1.4)
     for place in chain_of(build, catalogue, world).places:
         sync = f", sync {place.sync}" if place.sync != "digital" else ""
-        put(f"{place.part.name}{sync}")
-        y += _LINE
-    y += _LINE * 0.4
-    put("What is sent", 4.2, bold=True)
-    y += _LINE
+        paper.line(f"{place.part.name}{sync}")
+    paper.y += _LINE * 0.4
+    paper.line("What is sent", 4.2, bold=True)
     for signal in signals(build, catalogue, world)[:3]:
         timing = signal.timing
         if timing is None:
-            put(f"{signal.title}: nothing")
-        else:
-            line, field = show(float(timing.horizontal_hz), "Hz", 3, prefix="k"), show(float(timing.vertical_hz), "Hz")
-            put(f"{signal.title}: {timing.size[0]} × {timing.size[1]}, {line}, {field}")
-        y += _LINE
-    y += _LINE * 0.4
-    put("Systems", 4.2, bold=True)
-    y += _LINE
+            paper.line(f"{signal.title}: nothing")
+            continue
+        line, field = show(float(timing.horizontal_hz), "Hz", 3, prefix="k"), show(float(timing.vertical_hz), "Hz")
+        paper.line(f"{signal.title}: {timing.size[0]} × {timing.size[1]}, {line}, {field}")
+    paper.y += _LINE * 0.4
+    _systems(paper, build, catalogue, world)
+    paper.y = PAPER[1] - 16
+    if signal_path.display.tube:
+        paper.line("A picture that rolls or a tube that whines: switch off at once.", bold=True)
+        paper.put("A tube keeps a lethal charge after the plug is out: its chassis is for someone qualified.")
+    return paper.svg()
+
+
+def _systems(paper: _Paper, build: Build, catalogue: Catalogue, world: World) -> None:
+    paper.line("Systems", 4.2, bold=True)
     rows = rows_of(build, catalogue, world)
     for row in rows[:_MOST]:
         timing = row.mode.timing
-        put(row.system.name)
-        put(f"{timing.size[0]} × {timing.size[1]}{' interlaced' if timing.interlaced else ''}", x=52)
-        put(show(float(timing.horizontal_hz), "Hz", 3, prefix="k"), x=86)
-        put(show(float(timing.vertical_hz), "Hz", 3), x=114)
-        y += _LINE
+        paper.put(f"{timing.size[0]} × {timing.size[1]}{' interlaced' if timing.interlaced else ''}", x=52)
+        paper.put(show(float(timing.horizontal_hz), "Hz", 3, prefix="k"), x=86)
+        paper.put(show(float(timing.vertical_hz), "Hz", 3), x=114)
+        paper.line(row.system.name)
     if len(rows) > _MOST:
-        put(f"and {len(rows) - _MOST} more")
-        y += _LINE
-    y = PAPER[1] - 16
-    if signal_path.display.tube:
-        put("A picture that rolls or a tube that whines: switch off at once.", bold=True)
-        y += _LINE
-        put("A tube keeps a lethal charge after the plug is out: its chassis is for someone qualified.")
-    wide, high = PAPER
-    head = (
-        f"<svg xmlns='http://www.w3.org/2000/svg' width='{wide:g}mm' height='{high:g}mm' "
-        f"viewBox='0 0 {wide:g} {high:g}'>"
-    )
-    return "\n".join([head, f"<rect width='{wide:g}' height='{high:g}' fill='white'/>", *body, "</svg>"]) + "\n"
+        paper.line(f"and {len(rows) - _MOST} more")

@@ -90,7 +90,6 @@ def _parcels(build: Build, catalogue: Catalogue) -> Iterable[Step]:
 
 def _software(build: Build, catalogue: Catalogue, world: World) -> Iterable[Step]:
     """The card from image to first start."""
-    image = catalogue.find(Image, build.part("image"))
     before: tuple[tuple[str, str], ...] = _PARCELS
     number = -1
     for own in first_way.way(build, catalogue, world):
@@ -118,6 +117,14 @@ def _software(build: Build, catalogue: Catalogue, world: World) -> Iterable[Step
             before = (("open-start", "software before hardware is blamed"),)
             continue
         before = ((step_id, why),)
+    yield from _after_start(build, catalogue, world, before)
+
+
+def _after_start(
+    build: Build, catalogue: Catalogue, world: World, before: tuple[tuple[str, str], ...]
+) -> Iterable[Step]:
+    """What is set up once it has started. before: what came last."""
+    image = catalogue.find(Image, build.part("image"))
     if image is not None and image.installer_service:
         yield Step(
             "controllers",

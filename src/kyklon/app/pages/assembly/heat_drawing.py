@@ -48,7 +48,7 @@ class SectionDrawing(Instrument):
         made, px = self._section, self.theme.px
         if made is None:
             words = "Choose a board in Plan."
-            self.text(painter, box.center(), words, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.say(painter, box, words)
             return
         celsius = dict(made.celsius)
         case = QRectF(box.left() + px(84), box.top() + px(12), box.width() - px(184), box.height() - px(46))
@@ -204,7 +204,7 @@ class HelpBars(Instrument):
         """Override."""
         px = self.theme.px
         if not self._rows:
-            self.text(painter, box.center(), "Nothing more.", token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.say(painter, box, "Nothing more.")
             return
         most = max(row[1] for row in self._rows)
         pitch = min(px(34), box.height() / len(self._rows))

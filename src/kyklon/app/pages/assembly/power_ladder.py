@@ -31,13 +31,7 @@ class PowerLadder(Instrument):
         """Override."""
         budget, px = self._budget, self.theme.px
         if budget is None:
-            self.text(
-                painter,
-                box.center(),
-                "Choose a board and a power supply in Plan.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a board and a power supply in Plan.")
             return
         row = box.top() + px(10)
         supply = QRectF(box.left(), row, px(130), px(76))

@@ -75,7 +75,7 @@ class VoltsDrawing(Instrument):
         """Override."""
         if not self._ways:
             words = "Choose a board and a power supply in Plan."
-            self.text(painter, box.center(), words, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.say(painter, box, words)
             return
         px = self.theme.px
         free = box.height() - px(len(self._ways) * (_HEAD + _AXIS))

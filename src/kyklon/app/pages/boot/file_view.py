@@ -118,7 +118,7 @@ class FileView(Instrument):
             if row.label:
                 self._draw_label(painter, line, row.label)
         if not self._rows:
-            self.text(painter, box.center(), "This file is empty.", token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.say(painter, box, "This file is empty.")
 
     def _draw_label(self, painter: QPainter, line: QRectF, words: str) -> None:
         px = self.theme.px

@@ -72,13 +72,7 @@ class CardStrip(Instrument):
         """Override."""
         strip, px = self._strip, self.theme.px
         if strip is None or not strip.image_size:
-            self.text(
-                painter,
-                box.center(),
-                "Choose an image file: its partitions are drawn here.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose an image file: its partitions are drawn here.")
             return
         high = min(px(46), box.height() * 0.22)
         upper = QRectF(box.left(), box.top() + px(22), box.width(), high)

@@ -27,13 +27,7 @@ class RateCurve(Plot):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._write:
-            self.text(
-                painter,
-                box.center(),
-                "The speed is drawn here while a card is written.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "The speed is drawn here while a card is written.")
             return
         begun = self._write[-1][0]
         verify = tuple((begun + at, rate) for at, rate in self._verify)

@@ -43,13 +43,7 @@ class SetMap(Instrument):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._lines:
-            self.text(
-                painter,
-                box.center(),
-                "Choose an unpacked set: where each file goes is drawn here.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose an unpacked set: where each file goes is drawn here.")
             return
         px = self.theme.px
         top = box.top() + px(24)

@@ -40,9 +40,7 @@ class SizeBars(Instrument):
         """Override."""
         sizing, px = self._sizing, self.theme.px
         if sizing is None:
-            self.text(
-                painter, box.center(), "The library is being read…", token="muted", align=Qt.AlignmentFlag.AlignHCenter
-            )
+            self.say(painter, box, "The library is being read…")
             return
         top = self._draw_legend(painter, box, sizing)
         left = box.left() + px(118)

@@ -51,13 +51,7 @@ class SpaceBar(Instrument):
         """Override."""
         space, px = self._space, self.theme.px
         if space is None or not space.capacity:
-            self.text(
-                painter,
-                box.center(),
-                "Choose the folder of the bundles: their space is drawn here.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose the folder of the bundles: their space is drawn here.")
             return
         used = sum(share.size for share in space.shares)
         whole = max(space.capacity, used)

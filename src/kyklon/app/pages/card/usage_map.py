@@ -59,19 +59,13 @@ class UsageMap(Instrument):
         """Override."""
         shown, px = self._map, self.theme.px
         if shown is None:
-            self.text(
-                painter,
-                box.center(),
-                "Choose a drive below: what it holds is drawn here.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a drive below: what it holds is drawn here.")
             return
         if shown.bad:
             box = self._draw_places(painter, box, shown)
         if not shown.bars:
             words = shown.note or f"{shown.drive} begins with nothing but zeros: it is empty."
-            self.text(painter, box.center(), words, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.say(painter, box, words)
             return
         each = min(px(62), (box.height() - px(18)) / len(shown.bars))
         for index, bar in enumerate(shown.bars):

@@ -57,13 +57,7 @@ class HeaderDrawing(Instrument):
         """Override."""
         header, px = self._seated.header, self.theme.px
         if header is None:
-            self.text(
-                painter,
-                box.center(),
-                "This build's board has no pin header in the catalogue.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "This build's board has no pin header in the catalogue.")
             return
         first, last = self.pin_box(header.pins[0].number), self.pin_box(header.pins[-1].number)
         body = first.united(last).united(self.pin_box(2)).adjusted(-px(6), -px(4), px(6), px(4))

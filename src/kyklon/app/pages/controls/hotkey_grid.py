@@ -54,13 +54,7 @@ class HotkeyGrid(Instrument):
         """Override."""
         pairs, px = self._pairs, self.theme.px
         if not pairs.names:
-            self.text(
-                painter,
-                box.center(),
-                "Wire the buttons of seat 1 first.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Wire the buttons of seat 1 first.")
             return
         small = self.theme.font("small", weight=600)
         self.text(painter, QRectF(px(66), 0, box.width() - px(66), px(18)), "press …", font=small, token="muted")

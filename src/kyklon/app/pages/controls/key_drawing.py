@@ -78,13 +78,7 @@ class KeyDrawing(Instrument):
         """Override."""
         caps, px = self._caps, self.theme.px
         if caps.keyboard is None:
-            self.text(
-                painter,
-                box.center(),
-                "Choose the keyboard at the right.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose the keyboard at the right.")
             return
         unit, left, top = self._unit()
         wide = max(key.x + key.width for key in caps.keyboard.keys) * unit
@@ -172,13 +166,7 @@ class MatrixDrawing(Instrument):
         """Override."""
         shown, px = self._shown, self.theme.px
         if not shown.rows or not shown.columns:
-            self.text(
-                painter,
-                box.center(),
-                "Rows and columns come out of the readings.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Rows and columns come out of the readings.")
             return
         left, top = px(62), px(24)
         wide, high = (box.width() - left) / len(shown.columns), (box.height() - top) / len(shown.rows)

@@ -88,13 +88,7 @@ class MapGrid(Instrument):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._grid.rows or not self._grid.places:
-            self.text(
-                painter,
-                box.center(),
-                "Choose systems in Plan, and lay out a panel first.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose systems in Plan, and lay out a panel first.")
             return
         px = self.theme.px
         names, wide, head, high = self._sizes(box)

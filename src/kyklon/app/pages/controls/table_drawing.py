@@ -112,7 +112,7 @@ class TableDrawing(Instrument):
         """Override."""
         layout = self._shown.layout
         if layout is None or not layout.seats:
-            self.text(painter, box.center(), self._none, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.say(painter, box, self._none)
             return
         self._lay_out(layout, box)
         table = self._base.mapRect(QRectF(0, 0, layout.width_mm, layout.height_mm))

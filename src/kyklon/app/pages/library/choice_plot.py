@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
@@ -51,13 +52,7 @@ class ChoicePlot(Instrument):
         """Override."""
         fit, px = self._fit, self.theme.px
         if fit is None or not fit.curve:
-            self.text(
-                painter,
-                box.center(),
-                "Choose a library folder to see what fits.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a library folder to see what fits.")
             return
         shares = QRectF(box.left() + px(50), box.bottom() - px(56), box.width() - px(70), px(26))
         plot = QRectF(shares.left(), box.top() + px(14), shares.width(), shares.top() - box.top() - px(70))
@@ -66,6 +61,23 @@ class ChoicePlot(Instrument):
         def at(room: float, games: float) -> QPointF:
             return QPointF(plot.left() + room / end * plot.width(), plot.bottom() - games / most * plot.height())
 
+        self._draw_axes(painter, plot, at, (end, most))
+        points = [at(0, 0), *(at(room, games) for room, games in fit.curve)]
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(self.theme.color("teal_soft"))
+        painter.drawPolygon(QPolygonF([*points, at(fit.curve[-1][0], 0)]))
+        painter.setPen(QPen(self.theme.color("teal"), 1.8))
+        painter.drawPolyline(QPolygonF(points))
+        if 0 < fit.room < end:
+            self.line(painter, at(fit.room, 0), at(fit.room, most), "amber", 1.6)
+            self._draw_here(painter, at(fit.room, fit.kept), fit, left=at(fit.room, 0).x() <= plot.center().x())
+        self._draw_shares(painter, shares, fit)
+
+    def _draw_axes(
+        self, painter: QPainter, plot: QRectF, at: Callable[[float, float], QPointF], ends: tuple[float, float]
+    ) -> None:
+        """ends: bytes and games at the far ends."""
+        px, (end, most) = self.theme.px, ends
         for value in ticks(0, most, max(2, int(plot.height() / px(38)))):
             self.line(painter, at(0, value), at(end, value), "grid")
             self.text(
@@ -95,28 +107,20 @@ class ChoicePlot(Instrument):
             align=Qt.AlignmentFlag.AlignRight,
         )
         self.text(painter, QPointF(plot.left() + px(4), plot.top() - px(6)), "games", token="muted")
-        points = [at(0, 0), *(at(room, games) for room, games in fit.curve)]
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(self.theme.color("teal_soft"))
-        painter.drawPolygon(QPolygonF([*points, at(fit.curve[-1][0], 0)]))
-        painter.setPen(QPen(self.theme.color("teal"), 1.8))
-        painter.drawPolyline(QPolygonF(points))
-        if 0 < fit.room < end:
-            here = at(fit.room, fit.kept)
-            self.line(painter, at(fit.room, 0), at(fit.room, most), "amber", 1.6)
-            painter.setPen(QPen(self.theme.color("amber"), 1.6))
-            painter.setBrush(self.theme.color("sheet"))
-            painter.drawEllipse(here, px(5), px(5))
-            side = Qt.AlignmentFlag.AlignRight if here.x() > plot.center().x() else Qt.AlignmentFlag.AlignLeft
-            shift = -px(10) if side == Qt.AlignmentFlag.AlignRight else px(10)
-            self.text(
-                painter,
-                here + QPointF(shift, px(14)),
-                f"{fit.kept} games fit into {show_bytes(fit.room)}",
-                font=self.theme.font("body", weight=600),
-                align=side,
-            )
-        self._draw_shares(painter, shares, fit)
+
+    def _draw_here(self, painter: QPainter, here: QPointF, fit: Fit, *, left: bool) -> None:
+        """How many games fit. left: the words stand to the right of it, else to its left."""
+        px = self.theme.px
+        painter.setPen(QPen(self.theme.color("amber"), 1.6))
+        painter.setBrush(self.theme.color("sheet"))
+        painter.drawEllipse(here, px(5), px(5))
+        self.text(
+            painter,
+            here + QPointF(px(10) if left else -px(10), px(14)),
+            f"{fit.kept} games fit into {show_bytes(fit.room)}",
+            font=self.theme.font("body", weight=600),
+            align=Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight,
+        )
 
     def _draw_shares(self, painter: QPainter, bar: QRectF, fit: Fit) -> None:
         """One strip of what goes along, a piece a system."""

@@ -49,13 +49,7 @@ class ListsDrawing(Instrument):
         px = self.theme.px
         self._crosses = []
         if not self._lines:
-            self.text(
-                painter,
-                box.center(),
-                "No list yet. Open one below: checksums, CSV, XML or JSON.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "No list yet. Open one below: checksums, CSV, XML or JSON.")
             return
         pitch = min(px(50), box.height() / len(self._lines))
         name, drop = box.width() * 0.44, px(64)

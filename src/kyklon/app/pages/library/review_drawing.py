@@ -71,7 +71,7 @@ class ReviewDrawing(Instrument):
         px, shown = self.theme.px, self._shown
         self._boxes = []
         if shown is None:
-            self.text(painter, box.center(), self._empty, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.say(painter, box, self._empty)
             return
         head = QRectF(box.left() + px(8), box.top() + px(6), box.width() - px(16), px(34))
         self.text(painter, head, shown.title, font=self.theme.head("title"))

@@ -47,13 +47,7 @@ class ShelfMap(Instrument):
         px = self.theme.px
         self._spines = []
         if not any(shelf.games for shelf in self._shelves):
-            self.text(
-                painter,
-                box.center(),
-                "Choose a library folder to see its games here, shelf by shelf.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a library folder to see its games here, shelf by shelf.")
             return
         largest = max(sum(game.size for game in shelf.games) for shelf in self._shelves)
         pitch = box.height() / len(self._shelves)

@@ -67,13 +67,7 @@ class SystemFilesDrawing(Instrument):
         px = self.theme.px
         self._buttons = []
         if not self._files:
-            self.text(
-                painter,
-                box.center(),
-                "No system in this build needs a firmware file.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "No system in this build needs a firmware file.")
             return
         pitch = min(px(96), box.height() / len(self._files))
         for index, each in enumerate(self._files):

@@ -52,13 +52,7 @@ class TransferDrawing(Instrument):
         """Override."""
         px, way = self.theme.px, self._way
         if way is None:
-            self.text(
-                painter,
-                box.center(),
-                "Choose a library folder, and where the games go.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a library folder, and where the games go.")
             return
         wide = box.width() * 0.27
         top = box.top() + px(6)

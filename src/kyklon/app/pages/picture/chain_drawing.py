@@ -54,7 +54,7 @@ class ChainDrawing(Instrument):
         """Override."""
         if len(self._places) < 2:
             words = "No cable leads into the display. Connect the parts in Plan."
-            self.text(painter, box.center(), words, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.say(painter, box, words)
             return
         scale, count = self.theme.scale, len(self._places)
         share = 0.56 if count <= 3 else 0.62
@@ -99,48 +99,55 @@ class ChainDrawing(Instrument):
             align=centre,
         )
 
+    def _draw_display(self, painter: QPainter, spot: QRectF, place: PlaceDrawn, edge: str) -> None:
+        scale = self.theme.scale
+        self.block(painter, spot, "bezel", radius=10 if place.kind == "tube" else 3)
+        rim = 9 * scale
+        glass = spot.adjusted(rim, rim, -rim, -rim)
+        self.block(painter, glass, "glass", radius=9 if place.kind == "tube" else 1)
+        font = self.theme.font("label", weight=600)
+        name = glass.adjusted(4, 0, -4, 0)
+        painter.setPen(self.theme.color("phosphor"))
+        painter.setFont(font)
+        painter.drawText(name, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, place.name)
+        if place.fault:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(self.theme.color(edge), 2 * scale))
+            painter.drawRoundedRect(spot, 10, 10)
+
+    def _draw_box(self, painter: QPainter, spot: QRectF, place: PlaceDrawn, edge: str) -> None:
+        """Whatever is no display: its name, and the signals in and out."""
+        scale = self.theme.scale
+        self.block(painter, spot, "field", edge, radius=4, width=2 * scale if place.fault else 1.2)
+        painter.setPen(self.theme.color("ink"))
+        painter.setFont(self.theme.font("label", weight=600))
+        inner = spot.adjusted(6, 6, -6, -spot.height() * 0.36)
+        painter.drawText(inner, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, place.name)
+        small = self.theme.font("small")
+        half = QRectF(spot.left() + 6, spot.bottom() - 24 * scale, spot.width() - 12, 18 * scale)
+        if place.enters:
+            self.text(
+                painter,
+                half.adjusted(0, -15 * scale, 0, -15 * scale),
+                f"in: {place.enters}",
+                font=small,
+                token="muted",
+            )
+        if place.leaves:
+            self.text(
+                painter,
+                half,
+                f"out: {place.leaves}",
+                font=small,
+                token="muted",
+                align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            )
+
     def _draw_place(self, painter: QPainter, spot: QRectF, place: PlaceDrawn, bottom: float) -> None:
         scale = self.theme.scale
         edge = {"stop": "red", "caution": "amber"}.get(place.fault, "hairline")
-        if place.kind in ("tube", "panel"):
-            self.block(painter, spot, "bezel", radius=10 if place.kind == "tube" else 3)
-            rim = 9 * scale
-            glass = spot.adjusted(rim, rim, -rim, -rim)
-            self.block(painter, glass, "glass", radius=9 if place.kind == "tube" else 1)
-            font = self.theme.font("label", weight=600)
-            name = glass.adjusted(4, 0, -4, 0)
-            painter.setPen(self.theme.color("phosphor"))
-            painter.setFont(font)
-            painter.drawText(name, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, place.name)
-            if place.fault:
-                painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.setPen(QPen(self.theme.color(edge), 2 * scale))
-                painter.drawRoundedRect(spot, 10, 10)
-        else:
-            self.block(painter, spot, "field", edge, radius=4, width=2 * scale if place.fault else 1.2)
-            painter.setPen(self.theme.color("ink"))
-            painter.setFont(self.theme.font("label", weight=600))
-            inner = spot.adjusted(6, 6, -6, -spot.height() * 0.36)
-            painter.drawText(inner, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, place.name)
-            small = self.theme.font("small")
-            half = QRectF(spot.left() + 6, spot.bottom() - 24 * scale, spot.width() - 12, 18 * scale)
-            if place.enters:
-                self.text(
-                    painter,
-                    half.adjusted(0, -15 * scale, 0, -15 * scale),
-                    f"in: {place.enters}",
-                    font=small,
-                    token="muted",
-                )
-            if place.leaves:
-                self.text(
-                    painter,
-                    half,
-                    f"out: {place.leaves}",
-                    font=small,
-                    token="muted",
-                    align=Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                )
+        draw = self._draw_display if place.kind in ("tube", "panel") else self._draw_box
+        draw(painter, spot, place, edge)
         if place.fault:
             side = 13 * scale
             paint_lamp(

@@ -49,9 +49,7 @@ class GeometryDrawing(Instrument):
         """Override."""
         glass, scale = self._glass, self.theme.scale
         if glass is None:
-            self.text(
-                painter, box.center(), "Choose a display in Plan.", token="muted", align=Qt.AlignmentFlag.AlignHCenter
-            )
+            self.say(painter, box, "Choose a display in Plan.")
             return
         rim, foot = 26 * scale, 38 * scale
         wide_mm, high_mm = glass.size_mm

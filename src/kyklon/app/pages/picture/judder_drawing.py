@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from fractions import Fraction
 from math import floor
 
@@ -46,78 +47,67 @@ class FramesDrawing(Instrument):
         """Override."""
         play = self._play
         if play is None:
-            self.text(painter, box.center(), "Choose a system.", token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.say(painter, box, "Choose a system.")
             return
         scale = self.theme.scale
         left = box.left() + 62 * scale
-        wide = (box.right() - left - 6) / FIELDS
         top = box.top() + box.height() * 0.24
         high = min(34 * scale, box.height() * 0.24)
         lower = top + high + box.height() * 0.2
-        phase = self.phase(play)
-        shown = cadence(play, FIELDS + 1, phase)
-        ratio = play.game_hz / play.shown_hz
+        wide = (box.right() - left - 6) / FIELDS
         for words, y in (("game", top), ("display", lower)):
             self.text(painter, QPointF(box.left(), y + high / 2), words, font=self.theme.font("label", weight=600))
-        first = shown[0]
-        for frame in range(first, shown[-1] + 1):
-            start = float((frame - phase) / ratio)
-            end = float((frame + 1 - phase) / ratio)
-            x, until = left + max(0.0, start) * wide, left + min(float(FIELDS), end) * wide
+        phase = self.phase(play)
+        shown = cadence(play, FIELDS + 1, phase)
+        self._draw_frames(painter, QRectF(left, top, wide, high), play, shown)
+        self._draw_fields(painter, QRectF(left, lower, wide, high), (play, top + high, box.right()), shown)
+        for words, y in (
+            (f"game frames at {float(play.game_hz):.3f} Hz", top - 13 * scale),
+            (f"refreshes at {float(play.shown_hz):.3f} Hz", min(box.bottom() - 8, lower + high + 30 * scale)),
+        ):
+            self.text(painter, QPointF(left, y), words, font=self.theme.mono("small"), token="muted")
+
+    def _draw_frames(self, painter: QPainter, first: QRectF, play: Play, shown: Sequence[int]) -> None:
+        """The game's frames. first: where one would stand that lasts a field."""
+        phase, ratio, wide = self.phase(play), play.game_hz / play.shown_hz, first.width()
+        for frame in range(shown[0], shown[-1] + 1):
+            start, end = float((frame - phase) / ratio), float((frame + 1 - phase) / ratio)
+            x, until = first.left() + max(0.0, start) * wide, first.left() + min(float(FIELDS), end) * wide
             if until - x > 1:
                 lost = frame < shown[FIELDS - 1] and frame not in shown
-                self.block(
-                    painter,
-                    QRectF(x + 1, top, until - x - 2, high),
-                    "red_soft" if lost else "teal_soft",
-                    "red" if lost else "teal",
-                    radius=2,
-                )
-                self._number(painter, QRectF(x, top, until - x, high), frame - first, lost)
-        before = first - 1
+                spot = QRectF(x + 1, first.top(), until - x - 2, first.height())
+                self.block(painter, spot, *(("red_soft", "red") if lost else ("teal_soft", "teal")), radius=2)
+                self._number(painter, QRectF(x, first.top(), until - x, first.height()), frame - shown[0], lost)
+
+    def _draw_fields(
+        self, painter: QPainter, first: QRectF, above: tuple[Play, float, float], shown: Sequence[int]
+    ) -> None:
+        """What the display shows. above: the play, the lower edge of its frames, and how far to the right they go."""
+        play, edge, rightmost = above
+        phase, ratio, wide = self.phase(play), play.game_hz / play.shown_hz, first.width()
+        before = shown[0] - 1
         for field in range(FIELDS):
             frame = shown[field]
             again = frame == before
-            spot = QRectF(left + field * wide + 1, lower, wide - 2, high)
+            spot = QRectF(first.left() + field * wide + 1, first.top(), wide - 2, first.height())
             odd = again or frame > before + 1
-            self.block(
-                painter,
-                spot,
-                "amber_soft" if again else "red_soft" if odd else "teal_soft",
-                "amber" if again else "red" if odd else "teal",
-                radius=2,
-            )
-            self._number(painter, spot, frame - first, odd)
+            token = "amber" if again else "red" if odd else "teal"
+            self.block(painter, spot, f"{token}_soft", token, radius=2)
+            self._number(painter, spot, frame - shown[0], odd)
             if odd and field:
-                words = "twice" if again else "one dropped"
-                at = QPointF(spot.center().x(), lower + high + 13 * scale)
                 self.text(
                     painter,
-                    at,
-                    words,
+                    QPointF(spot.center().x(), spot.bottom() + 13 * self.theme.scale),
+                    "twice" if again else "one dropped",
                     font=self.theme.font("label", weight=600),
-                    token="amber" if again else "red",
+                    token=token,
                     align=Qt.AlignmentFlag.AlignHCenter,
                 )
             begin = float((frame - phase) / ratio)
-            x = left + (max(0.0, begin) + 0.5 * float(1 / ratio)) * wide
+            x = first.left() + (max(0.0, begin) + 0.5 * float(1 / ratio)) * wide
             painter.setPen(QPen(self.theme.color("muted", 110), 1))
-            painter.drawLine(QPointF(min(x, box.right()), top + high), QPointF(spot.center().x(), lower))
+            painter.drawLine(QPointF(min(x, rightmost), edge), QPointF(spot.center().x(), first.top()))
             before = frame
-        self.text(
-            painter,
-            QPointF(left, top - 13 * scale),
-            f"game frames at {float(play.game_hz):.3f} Hz",
-            font=self.theme.mono("small"),
-            token="muted",
-        )
-        self.text(
-            painter,
-            QPointF(left, min(box.bottom() - 8, lower + high + 30 * scale)),
-            f"refreshes at {float(play.shown_hz):.3f} Hz",
-            font=self.theme.mono("small"),
-            token="muted",
-        )
 
     def _number(self, painter: QPainter, spot: QRectF, number: int, odd: bool) -> None:
         self.text(

@@ -43,13 +43,7 @@ class RasterView(Instrument):
         """Override."""
         raster = self._raster
         if raster is None:
-            self.text(
-                painter,
-                box.center(),
-                "Choose a display in Plan.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a display in Plan.")
             return
         rim = 20 * self.theme.scale
         high = min(box.height(), (box.width() - 2 * rim) / raster.aspect + 2 * rim) - 2

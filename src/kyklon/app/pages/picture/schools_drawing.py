@@ -56,13 +56,7 @@ class SchoolsDrawing(Instrument):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._schools:
-            self.text(
-                painter,
-                box.center(),
-                "Choose a board and a display in Plan.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a board and a display in Plan.")
             return
         scale, gap = self.theme.scale, 12 * self.theme.scale
         wide = (box.width() - gap * (len(self._schools) - 1)) / len(self._schools)

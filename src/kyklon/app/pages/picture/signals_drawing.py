@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
@@ -60,13 +61,7 @@ class SignalsDrawing(Plot):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._steps or not self._ranges:
-            self.text(
-                painter,
-                box.center(),
-                "Choose a board and a display in Plan.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a board and a display in Plan.")
             return
         scale, area = self.theme.scale, self._area(box)
         rates = [step.line_khz for step in self._steps if step.line_khz]
@@ -92,6 +87,13 @@ class SignalsDrawing(Plot):
         for band in self._ranges:
             block = QRectF(QPointF(area.left(), y(band.line_khz[1])), QPointF(area.right(), y(band.line_khz[0])))
             self.block(painter, block, "teal_soft", "teal", radius=0)
+        self._axis_name(painter, box, area)
+        self._draw_steps(painter, area, y)
+        self.line(painter, QPointF(area.left(), area.bottom()), QPointF(area.right(), area.bottom()), "hairline")
+
+    def _draw_steps(self, painter: QPainter, area: QRectF, y: Callable[[float], float]) -> None:
+        """y: where a line rate stands."""
+        scale = self.theme.scale
         quiet = area.bottom() - 8 * scale
         self.text(
             painter,
@@ -101,23 +103,18 @@ class SignalsDrawing(Plot):
             token="muted",
             align=Qt.AlignmentFlag.AlignRight,
         )
-        self._axis_name(painter, box, area)
         wide = area.width() / len(self._steps)
         before: QPointF | None = None
         for index, step in enumerate(self._steps):
             left, right = area.left() + index * wide, area.left() + (index + 1) * wide
             at = quiet if step.line_khz is None else y(step.line_khz)
+            column = QRectF(left, area.top(), wide, area.height())
             if index == self.chosen:
-                self.block(
-                    painter,
-                    QRectF(left, area.top(), wide, area.height()),
-                    self.theme.color("amber_soft", 130),
-                    radius=0,
-                )
+                self.block(painter, column, self.theme.color("amber_soft", 130), radius=0)
             if step.guarded:
                 painter.setPen(Qt.PenStyle.NoPen)
                 painter.setBrush(QBrush(self.theme.color("muted", 90), Qt.BrushStyle.BDiagPattern))
-                painter.drawRect(QRectF(left, area.top(), wide, area.height()))
+                painter.drawRect(column)
             token = "red" if step.wrong else "muted" if step.line_khz is None else "teal"
             if before is not None:
                 self.line(painter, before, QPointF(left, at), "muted", 1.2)
@@ -134,7 +131,6 @@ class SignalsDrawing(Plot):
                     self.theme,
                 )
             self._label(painter, QPointF((left + right) / 2, area.bottom() + 10 * scale), step, index == self.chosen)
-        self.line(painter, QPointF(area.left(), area.bottom()), QPointF(area.right(), area.bottom()), "hairline")
 
     def _axis_name(self, painter: QPainter, box: QRectF, area: QRectF) -> None:
         painter.save()

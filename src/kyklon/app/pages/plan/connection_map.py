@@ -144,13 +144,7 @@ class ConnectionMap(Instrument):
     def draw(self, painter: QPainter, box: QRectF) -> None:
         """Override."""
         if not self._blocks:
-            self.text(
-                painter,
-                box.center(),
-                "Choose a board below to begin.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a board below to begin.")
             return
         rows = (len(self._wires) + 1) // 2
         legend = QRectF(

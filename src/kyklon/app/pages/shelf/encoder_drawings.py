@@ -46,13 +46,7 @@ class TerminalBoard(Instrument):
         """Override."""
         px = self.theme.px
         if not self._tabs:
-            self.text(
-                painter,
-                box.center(),
-                "Choose a device; its terminals appear here.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a device; its terminals appear here.")
             return
         count = len(self._tabs)
         columns = self._columns(box.width())

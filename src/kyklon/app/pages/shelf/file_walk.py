@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtCore import QPointF, QRectF, QSize
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QFileDialog, QLayout, QWidget
 
@@ -54,7 +54,7 @@ class FoundTree(Instrument):
         """Override."""
         px, y = self.theme.px, box.top() + self.theme.px(10)
         if not self._rows:
-            self.text(painter, box.center(), self._empty, token="muted", align=Qt.AlignmentFlag.AlignHCenter)
+            self.say(painter, box, self._empty)
             return
         left = box.left() + px(132)
         for name, items in self._lines():

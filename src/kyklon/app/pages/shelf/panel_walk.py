@@ -43,13 +43,7 @@ class HoleDrawing(Instrument):
         """Override."""
         px = self.theme.px
         if not self._holes:
-            self.text(
-                painter,
-                box.center(),
-                "Open a drawing of the panel; its holes appear here.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Open a drawing of the panel; its holes appear here.")
             return
         room = box.adjusted(px(8), px(8), -px(8), -px(26))
         wide, high = self._size

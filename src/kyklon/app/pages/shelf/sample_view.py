@@ -38,13 +38,7 @@ class SampleView(Instrument):
         """Override."""
         px = self.theme.px
         if not self._lines:
-            self.text(
-                painter,
-                box.center(),
-                "Open a boot file; its lines appear here.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Open a boot file; its lines appear here.")
             return
         pitch, side = px(22), px(150)
         for index, each in enumerate(self._lines):

@@ -28,13 +28,7 @@ class LatencyPlot(Instrument):
         """Override."""
         latency, px = self._latency, self.theme.px
         if latency is None:
-            self.text(
-                painter,
-                box.center(),
-                "Choose an encoder and a display in Plan.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose an encoder and a display in Plan.")
             return
         left = px(104)
         end = float(latency.times[-1]) * 1.04

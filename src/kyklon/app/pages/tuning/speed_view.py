@@ -51,13 +51,7 @@ class SpeedPlot(Instrument):
         """Override."""
         px = self.theme.px
         if not self._speeds:
-            self.text(
-                painter,
-                box.center(),
-                "Choose a board and systems in Plan.",
-                token="muted",
-                align=Qt.AlignmentFlag.AlignHCenter,
-            )
+            self.say(painter, box, "Choose a board and systems in Plan.")
             return
         name, said = px(98), px(124)
         room = box.width() - name - said - px(16)
