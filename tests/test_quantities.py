@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from kyklon.base.quantities import NARROW_SPACE, group, show, show_bytes, show_duration, show_share
+from kyklon.base.quantities import NARROW_SPACE, group, show, show_bytes, show_duration, show_share, signed
 from kyklon.base.units import measure
 
 
@@ -68,3 +68,8 @@ def test_long_numbers_are_grouped() -> None:
 )
 def test_shares_are_written_one_way(share: float, digits: int, text: str) -> None:
     assert show_share(share, digits) == text.replace(" ", NARROW_SPACE)
+
+
+def test_a_difference_that_rounds_to_nothing_has_no_sign() -> None:
+    assert [signed(value) for value in (-0.04, 0.04, -0.06, 2.0, -0.0)] == ["0.0", "0.0", "-0.1", "+2.0", "0.0"]
+    assert [signed(value, 0) for value in (-0.4, 12.6)] == ["0", "+13"]

@@ -36,6 +36,12 @@ def show(value: float, unit: str, digits: int = 2, *, prefix: str | None = None)
     return f"{value / _PREFIXES[prefix]:.{digits}f}{NARROW_SPACE}{prefix}{unit}"
 
 
+def signed(value: float, digits: int = 1) -> str:
+    """A difference with its sign; what rounds to nothing is 0 without one."""
+    rounded = round(value, digits)
+    return f"{rounded:+.{digits}f}" if rounded else f"{0:.{digits}f}"
+
+
 def _choose_prefix(size: float) -> str:
     if size == 0:
         return ""

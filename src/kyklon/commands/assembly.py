@@ -7,7 +7,7 @@ from typing import Annotated, Any
 
 from kyklon.base import durable
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_duration
+from kyklon.base.quantities import show_duration, signed
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out
 from kyklon.model.assembly import LOADS, Load
@@ -160,7 +160,7 @@ def warmth(
             told.append(f"It throttles {show_duration(found.throttles_s)} after a cold start.")
         for way in ways:
             price = f"; {way.price}" if way.price else ""
-            told.append(f"  {way.name:36} {-way.brings_k:+5.1f} K, to {way.chip_c:.0f} °C{price}")
+            told.append(f"  {way.name:36} {signed(-way.brings_k):>5} K, to {way.chip_c:.0f} °C{price}")
         told.append(f"Fastest clock that holds: {fastest} MHz." if fastest else "No clock holds with this load.")
         told.append(f"Assumed: {', '.join(found.assumed)}.")
         return told

@@ -7,6 +7,7 @@ from statistics import NormalDist
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import signed
 from kyklon.base.reading import bytes_of
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.records import Board
@@ -230,8 +231,8 @@ def latency(
             f"heard after {heard.mean:.0f} ms; {suits(each, seen.mean)}."
         )
         lines += [
-            f"  filmed {c.mean_ms:.0f} ms, {c.presses} presses: {c.unknown_ms:+.1f} ms unexplained "
-            f"({c.low_ms:+.1f} to {c.high_ms:+.1f})"
+            f"  filmed {c.mean_ms:.0f} ms, {c.presses} presses: {signed(c.unknown_ms)} ms unexplained "
+            f"({signed(c.low_ms)} to {signed(c.high_ms)})"
             for c in clips
         ]
         lines += [f"  {tip.won_ms:.1f} ms: {tip.words}; cost: {tip.cost}; {tip.risk}" for tip in tips[:3]]

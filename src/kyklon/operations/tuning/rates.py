@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from kyklon.base.quantities import signed
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.text_records import TuningSetting
 from kyklon.model.build import Build
@@ -58,7 +59,7 @@ def rate_words(build: Build, catalogue: Catalogue, world: World, system: str) ->
     resampled = f"the sound is resampled to {SOUND_HZ / rate.speed:.0f} Hz"
     if rate.follows:
         return (
-            f"{head}let it follow the display; it runs {100 * (rate.speed - 1):+.2f} %, {rate.cents:+.0f} "
+            f"{head}let it follow the display; it runs {signed(100 * (rate.speed - 1), 2)} %, {signed(rate.cents, 0)} "
             f"cents, and {resampled}. Without that the audio buffer runs out after {rate.slip_s:.0f} s."
         )
     return f"{head}let it keep its own speed; {rate.lost_per_min:.0f} frames per minute are dropped or repeated."

@@ -12,7 +12,7 @@ from kyklon.app.pages.picture.light import LightView
 from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row
-from kyklon.base.quantities import show, show_duration, show_share
+from kyklon.base.quantities import show, show_duration, signed
 from kyklon.catalogue.chosen import known_systems
 from kyklon.model.timing import Mode
 from kyklon.operations.picture.findings import modes_of
@@ -112,8 +112,8 @@ class JudderView(LightView):
                 ("Display", show(float(play.shown_hz), "Hz", 3)),
                 (f"A frame {kind}", beat),
                 ("A tear moves", f"{lost / 60 * self._timing().timing.vertical.active:.0f} lines per second"),
-                ("Or speed error", show_share(play.speed, 2)),
-                ("Pitch change", f"{play.cents:+.1f} cents"),
+                ("Or speed changes", f"{signed(100 * (play.speed - 1), 2)}\u202f%"),
+                ("Pitch change", f"{signed(play.cents)} cents"),
                 ("Audio rate", f"{play.resampled_hz():.0f} for 48000\u202fHz"),
             )
         )

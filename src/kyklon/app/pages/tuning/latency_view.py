@@ -10,6 +10,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, label, row
 from kyklon.app.widgets.kept import Kept, Make
 from kyklon.base.errors import KyklonError
+from kyklon.base.quantities import signed
 from kyklon.catalogue.system_records import System
 from kyklon.model.build import CameraClip
 from kyklon.operations.tuning.camera import Measured, counts_in, fit
@@ -115,8 +116,8 @@ class LatencyView(SystemView):
                 ("Presses", f"{told.presses}"),
                 ("Filmed", f"{told.mean_ms:.1f}\u202fms"),
                 ("Calculated", f"{seen.mean:.1f}\u202fms"),
-                ("Unexplained", f"{told.unknown_ms:+.1f}\u202fms"),
-                ("95 % range", f"{told.low_ms:+.0f} to {told.high_ms:+.0f}\u202fms"),
+                ("Unexplained", f"{signed(told.unknown_ms)}\u202fms"),
+                ("95 % range", f"{signed(told.low_ms, 0)} to {signed(told.high_ms, 0)}\u202fms"),
             )
         )
 
