@@ -211,6 +211,11 @@ def test_what_openrc_starts_and_in_which_order() -> None:
     assert order.index("sound") < order.index("game")
     assert order.index("wifi") < order.index("late")
     assert set(order) == {"one", "two", "dbus", "wifi", "sound", "game", "aaa", "late"}
+    brace = {"/etc/init.d/game": "depend()\n{\n\tneed wifi\n}\nneed dbus\n"}  # on a line of its own; outside is no word
+    order = [name for name, _path in openrc.services("default", names, lambda path: (files | brace).get(path, ""))]
+    assert order.index("wifi") < order.index("game")
+    for word in ("depend() {\n", "depend()\n", openrc._HEADER):  # nothing is gone through again and again
+        openrc._depend(word * 200_000)
 
 
 @pytest.mark.parametrize(

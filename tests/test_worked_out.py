@@ -98,9 +98,27 @@ def test_reliability_is_a_mean_weighed_by_counts() -> None:
         (pytest.approx(0.9), pytest.approx(2 / 3), 3),
     ]
     assert error == pytest.approx(0.2)
+    tenths, _error = match.reliability([n / 10 + 0.05 for n in range(10)] * 2, [True] * 20)
+    assert [each.count for each in tenths] == [2] * 10
     shipped, shipped_error = match.shipped_reliability()
     count = sum(each.count for each in shipped)
     assert shipped_error == pytest.approx(sum(abs(b.said - b.was) * b.count for b in shipped) / count, abs=2e-4)
+
+
+@pytest.mark.parametrize("strength", [0.01, 1.0, 5.0, 25.0])
+def test_a_regression_near_a_prior_is_where_newton_puts_it(strength: float) -> None:
+    """Newton's steps on the penalised log loss (McCullagh and Nelder, Generalized Linear Models, 4.4), from afar."""
+    chance = np.random.default_rng(5)
+    rows = chance.normal(size=(60, 3))
+    wide, prior = np.hstack([rows, np.ones((60, 1))]), np.array([-6.0, 8.0, 5.0, -4.0])
+    right = (chance.random(60) < 1 / (1 + np.exp(-wide @ [2.0, -1.0, 0.5, 0.3]))).astype(float)
+    found = prior.copy()
+    for _ in range(200):
+        p = 1 / (1 + np.exp(-wide @ found))
+        slope = wide.T @ (p - right) + strength * (found - prior)
+        bend = wide.T @ (wide * (p * (1 - p))[:, None]) + strength * np.eye(4)
+        found -= np.clip(np.linalg.solve(bend, slope), -1, 1)
+    assert match.logistic(rows, right, prior, strength) == pytest.approx(found, abs=1e-4)
 
 
 def test_titles_are_taken_from_where_few_enough_are_wrong() -> None:

@@ -16,16 +16,17 @@ _LEVELS = ("sysinit", "boot")  # that come before the one the system ends up in
 _DEFAULT = "default"
 _CALLS = re.compile(r"\bopenrc(?:[ \t]+-[\w-]+)*[ \t]+(\w[\w.-]*)")
 _ENDS = ("shutdown", "reboot", "off", "single", "recovery")
-_BODY = re.compile(r"^[ \t]*depend[ \t]*\(\)[^{]*\{(.*?)^[ \t]*\}", re.MULTILINE | re.DOTALL)
+_BEGINS = re.compile(r"^[ \t]*depend[ \t]*\(\)\s{0,80}\{", re.MULTILINE)
+_ENDS_BODY = re.compile(r"^[ \t]*\}", re.MULTILINE)
 _WORDS = ("need", "want", "use", "after", "before", "provide")
-_HEADER = re.compile(r"^### BEGIN INIT INFO\n(.*?)^### END INIT INFO", re.MULTILINE | re.DOTALL)
+_HEADER, _HEADER_END = "### BEGIN INIT INFO\n", "### END INIT INFO"
 _STATED = {  # LSB 5.0, 22.3
     "required-start": "use",  # a facility that nothing provides is no obstacle
     "should-start": "use",
     "x-start-before": "before",
     "provides": "provide",
 }
-_MOST = 1000  # services
+_MOST, _MOST_CALLED = 1000, 20  # services; scripts that inittab calls
 
 Text = Callable[[str], str]  # of a file, '' for none
 Names = Callable[[str], Iterable[str]]  # in a folder
@@ -39,10 +40,11 @@ def level_of(text: Text, there: Callable[[str], bool], init: str = "") -> str:
     if init.rpartition("/")[2] == "openrc-init":
         return _DEFAULT
     table = text("/etc/inittab")
-    lines = "\n".join((table, *(text(path) for path in re.findall(r":(/[\w./-]+)", table)))).split("\n")
+    called = list(dict.fromkeys(re.findall(r":(/[\w./-]{1,200})", table)))[:_MOST_CALLED]
+    lines = "\n".join((table, *(text(path) for path in called))).split("\n")
     told = "\n".join(line for line in lines if not line.lstrip().startswith("#"))
-    called = [level for level in _CALLS.findall(told) if level not in (*_LEVELS, *_ENDS)]
-    return called[0] if called else ""
+    levels = [level for level in _CALLS.findall(told) if level not in (*_LEVELS, *_ENDS)]
+    return levels[0] if levels else ""
 
 
 def services(level: str, names: Names, text: Text) -> tuple[tuple[str, str], ...]:
@@ -69,19 +71,28 @@ def services(level: str, names: Names, text: Text) -> tuple[tuple[str, str], ...
 def _depend(script: str) -> dict[str, list[str]]:
     """What a script says in depend(), or in its header, by word."""
     found: dict[str, list[str]] = {word: [] for word in _WORDS}
-    if header := _HEADER.search(script):
-        for line in header[1].split("\n"):
+    _before, header, stated = script.partition(_HEADER)
+    if header and _HEADER_END in stated:
+        for line in stated.partition(_HEADER_END)[0].split("\n"):
             key, colon, value = line.lstrip("# \t").partition(":")
             if colon and (word := _STATED.get(key.strip().lower())):
                 found[word] += ["_all" if name == "$all" else name for name in value.split()]
         found["provide"].append("_all")  # as lsb2rcconf has it: $all is the scripts with such a header
         return found
-    body = _BODY.search(script)
-    for line in re.split(r"[\n;]", body[1].replace("\\\n", " ")) if body else ():
+    for line in re.split(r"[\n;]", _body_of(script).replace("\\\n", " ")):
         words = line.partition("#")[0].split()
         if words and words[0] in found:
             found[words[0]] += [word for word in words[1:] if re.fullmatch(r"[\w.*-]+", word)]
     return found
+
+
+def _body_of(script: str) -> str:
+    """What stands in depend(); '' where there is none."""
+    begin = _BEGINS.search(script)
+    if begin is None:
+        return ""
+    end = _ENDS_BODY.search(script, begin.end())
+    return script[begin.end() : end.start()] if end is not None else script[begin.end() :]
 
 
 def _with_needed(
