@@ -520,7 +520,7 @@ MODES: tuple[Mode, ...] = (
         "a kernel with another byte",
         "kernel",
         "boot.kernel-damaged",
-        "differs from the image's checksum",
+        "what is packed in it cannot be unpacked",
         lambda card: put_fat(card, K, _flipped(card_image.boot_files()[K], 299_000)),
     ),
     Mode("a kernel whose chain is broken", "kernel", "boot.kernel-damaged", "", broken_chain(K)),

@@ -13,8 +13,7 @@ import re
 import struct
 import zlib
 from collections.abc import Callable, Mapping
-
-from backports.zstd import ZstdDecompressor, ZstdError
+from typing import Protocol
 
 from kyklon.model.card import DeviceTree, KernelFile
 
@@ -38,38 +37,47 @@ def kernel_set(data: bytes) -> str:
     """The instruction set of a kernel file, from its header and, for 32-bit ones, from what is packed in it."""
     if data[0x38:0x3C] == IMAGE64_MAGIC:
         return "ARMv8"
-    if is_packed_32(data):
-        bodies = (data, unpacked_payload(data))
-        for body in bodies:
-            if match := _VERMAGIC.search(body):
-                return match[1].decode()
-        # without modules there is no such string; one that has both starts on the older
-        return next((name for name, words in _CORES.items() if any(words in body for body in bodies)), UNKNOWN_32)
-    return ""
+    return _set_32(data, unpacked_payload(data)) if is_packed_32(data) else ""
+
+
+def _set_32(*bodies: bytes) -> str:
+    for body in bodies:
+        if match := _VERMAGIC.search(body):
+            return match[1].decode()
+    # without modules there is no such string; one that has both starts on the older
+    return next((name for name, words in _CORES.items() if any(words in body for body in bodies)), UNKNOWN_32)
 
 
 def unpacked_payload(data: bytes) -> bytes:
-    """What a 32-bit kernel carries compressed behind its header; nothing where it is packed in a way that is not read
-    here. Its own unpacker has the marks of other forms in it, so every place is tried."""
-    for mark, unpack in _PACKED.items():
+    """What a 32-bit kernel carries compressed behind its header; nothing where it is damaged, or packed in a way that
+    is not read here. Its own unpacker has marks of forms in it, so every place is tried."""
+    for mark, opened in _PACKED.items():
         at, tried = data.find(mark), 0
         while at >= 0 and tried < _MOST_TRIED:
-            with contextlib.suppress(zlib.error, lzma.LZMAError, ZstdError, EOFError):
-                if len(found := unpack(data[at:])) > len(data) // 2:
+            with contextlib.suppress(zlib.error, lzma.LZMAError, EOFError):
+                unpack = opened()
+                found = unpack.decompress(data[at:], _UNPACKED_LIMIT)
+                if len(found) > len(data) // 2 and (unpack.eof or len(found) >= _UNPACKED_LIMIT):
                     return found
             at, tried = data.find(mark, at + 1), tried + 1
     return b""
 
 
-_MOST_TRIED = 8  # places of each form
+class _Unpacker(Protocol):
+    @property
+    def eof(self) -> bool: ...
+    def decompress(self, data: bytes, most: int, /) -> bytes: ...
+
+
+_MOST_TRIED = 64  # places of each form
 _UNPACKED_LIMIT = 128 << 20  # bytes; CP
 _MEMORY = 256 << 20  # bytes that a head may ask for
-_PACKED: Mapping[bytes, Callable[[bytes], bytes]] = {  # arch/arm/boot/compressed/Makefile
-    b"\x1f\x8b\x08": lambda data: zlib.decompressobj(31).decompress(data, _UNPACKED_LIMIT),
-    b"\xfd7zXZ\0": lambda data: lzma.LZMADecompressor(lzma.FORMAT_XZ, _MEMORY).decompress(data, _UNPACKED_LIMIT),
-    b"\x5d\0\0": lambda data: lzma.LZMADecompressor(lzma.FORMAT_ALONE, _MEMORY).decompress(data, _UNPACKED_LIMIT),
-    b"\x28\xb5\x2f\xfd": lambda data: ZstdDecompressor().decompress(data, _UNPACKED_LIMIT),
+_PACKED: Mapping[bytes, Callable[[], _Unpacker]] = {  # arch/arm/boot/compressed/Makefile (6.1)
+    b"\x1f\x8b\x08": lambda: zlib.decompressobj(31),
+    b"\xfd7zXZ\0": lambda: lzma.LZMADecompressor(lzma.FORMAT_XZ, _MEMORY),
+    b"\x5d\0\0": lambda: lzma.LZMADecompressor(lzma.FORMAT_ALONE, _MEMORY),
 }
+_NOT_READ = (b"\x89LZO\0\r\n\x1a\n", b"\x02\x21\x4c\x18")  # the same: LZO, and LZ4 in its old form
 
 
 _RAW_LOOKED = 1 << 18  # bytes of a program without a head that are counted
@@ -122,10 +130,15 @@ def strings_in(data: bytes) -> bytes:
 
 def kernel_of(name: str, size: int, data: bytes) -> KernelFile | None:
     """A kernel file from its bytes; of a 64-bit one the first 64 KiB do. None when it is none."""
-    instruction_set = kernel_set(data)
+    packed = is_packed_32(data) and data[0x38:0x3C] != IMAGE64_MAGIC
+    payload = unpacked_payload(data) if packed else b""
+    instruction_set = _set_32(data, payload) if packed else kernel_set(data)
     if not instruction_set:
         return None
     stated = _stated_size(data, instruction_set)
+    whole = len(data) >= size and not any(mark in data for mark in _NOT_READ)
+    if packed and not payload and whole and stated <= size:
+        return KernelFile(name, size, instruction_set, f"{name} is damaged: what is packed in it cannot be unpacked")
     trouble = f"{name} is cut short: it says {stated} bytes and has {size}" if stated > size else ""
     return KernelFile(name, size, instruction_set, trouble)
 
