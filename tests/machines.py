@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+from zeroconf import ServiceInfo, Zeroconf
 
 from kyklon.devices.secure_copy import Login
 from kyklon.model.build import Build, edited
@@ -108,6 +109,25 @@ def serving(tmp_path: Path) -> Iterator[Server]:
     finally:
         if made.process.poll() is None:
             made.cut()
+
+
+@contextlib.contextmanager
+def answering(name: str, port: int) -> Iterator[None]:
+    """A stand-in that answers multicast DNS on loopback as a machine of that name would, with a login on a port."""
+    own = Zeroconf(interfaces=["127.0.0.1"])
+    info = ServiceInfo(
+        "_ssh._tcp.local.",
+        "Café table._ssh._tcp.local.",
+        addresses=[socket.inet_aton("127.0.0.1")],
+        port=port,
+        server=f"{name}.local.",
+    )
+    own.register_service(info)
+    try:
+        yield
+    finally:
+        own.unregister_service(info)
+        own.close()
 
 
 @contextlib.contextmanager

@@ -14,6 +14,7 @@ from pytestqt.qtbot import QtBot
 
 from kyklon.app.pages.card.drive_list import DriveLine
 from kyklon.app.pages.card.page import CardPage
+from kyklon.app.shell.findings_panel import RemedyDialog
 from kyklon.app.shell.window import Window
 from kyklon.app.start import open_window
 from kyklon.app.theme.tokens import Theme
@@ -108,6 +109,36 @@ class User:
         assert isinstance(page, CardPage)
         self.click(self.line(page, name))
         return page
+
+    def write_card(self, name: str) -> CardPage:
+        """Write the build's image to a drive, and agree to what is lost."""
+        page = self.choose_drive(name)
+        self.wait()
+        words = f"Write to {name}"
+        self.answer(lambda dialog: self.press(words, dialog), lambda: self.press(f"{words}…"))
+        self.wait()
+        return page
+
+    def mend_everything(self) -> list[str]:
+        """Run the forecast and take the remedy it offers, in the build and on the card, until nothing fails; what
+        failed, in that order."""
+        session, order = self.window.session, []
+        self.press("Run bring-up")
+        self.wait(lambda: session.bring_up is not None)
+        power = self.window.page(90)
+        while (failure := session.bring_up.failure) is not None and len(order) < 8:
+            order.append(failure.code)
+
+            def agree(dialog: QDialog) -> None:
+                assert isinstance(dialog, RemedyDialog)
+                words = [text for text in self.buttons(dialog) if text.startswith("Change")]
+                self.press(words[-1] if len(words) == 1 else "Change the build and the card", dialog)
+
+            self.answer(agree, lambda: self.press("Preview:", power))
+            self.wait()
+            self.press("Run again", power)
+            self.wait(lambda: session.bring_up_current)
+        return order
 
     def line(self, page: CardPage, name: str) -> DriveLine:
         """A drive's line, once the drives are listed."""

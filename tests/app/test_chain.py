@@ -5,10 +5,9 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QLineEdit
 
-from kyklon.app.pages.card.page import CardPage, LossDialog
+from kyklon.app.pages.card.page import LossDialog
 from kyklon.app.pages.library.page import TRANSFER
 from kyklon.app.pages.poweron.page import STEPS, PowerOnPage
-from kyklon.app.shell.findings_panel import RemedyDialog
 from kyklon.devices.simulated.drives import Faults
 from kyklon.model.build import CardState
 from support import Demo
@@ -19,13 +18,6 @@ FAULTS = [
     "picture.out-of-range:menu",
     "library.system-file-name:cedar-disc",
 ]
-
-
-def write_the_blank_card(user) -> CardPage:
-    page = user.choose_drive("blank-card")
-    user.answer(lambda dialog: user.press("Write to blank-card", dialog), lambda: user.press("Write to blank-card…"))
-    user.wait()
-    return page
 
 
 def test_the_faults_are_seen_before_anything_is_written(user) -> None:
@@ -42,7 +34,7 @@ def test_the_faults_are_seen_before_anything_is_written(user) -> None:
 
 def test_the_whole_chain_by_window(user, demo: Demo) -> None:
     session = user.window.session
-    page = write_the_blank_card(user)
+    page = user.write_card("blank-card")
     assert session.build.card.state is CardState.PROVEN
     assert user.saved.card.state is CardState.PROVEN
     assert page.strip_state().startswith("written and proven")
@@ -53,26 +45,7 @@ def test_the_whole_chain_by_window(user, demo: Demo) -> None:
     power = user.window.page(90)
     assert isinstance(power, PowerOnPage)
     assert session.bring_up.failure.code == "boot.kernel-set"
-    order = []
-    while (failure := session.bring_up.failure) is not None and len(order) < 8:
-        order.append(failure.code)
-        if failure.code.startswith("library"):
-            # the last one shows only in the games: its remedy is on the library page and on the card of the failure
-            assert session.bring_up.reached == "front end"
-        previews: list[RemedyDialog] = []
-
-        def agree(dialog: QDialog, previews: list[RemedyDialog] = previews) -> None:
-            assert isinstance(dialog, RemedyDialog)
-            previews.append(dialog)
-            words = [text for text in user.buttons(dialog) if text.startswith("Change")]
-            user.press(words[-1] if len(words) == 1 else "Change the build and the card", dialog)
-
-        user.answer(agree, lambda: user.press("Preview:", power))
-        user.wait()
-        assert previews[0].isVisible() is False
-        user.press("Run again", power)
-        user.wait(lambda: session.bring_up_current)
-    assert order == [FAULTS[0], FAULTS[2], FAULTS[1], FAULTS[3]]
+    assert user.mend_everything() == [FAULTS[0], FAULTS[2], FAULTS[1], FAULTS[3]]
     assert user.stops == []
 
     user.open(60).show_view(TRANSFER)

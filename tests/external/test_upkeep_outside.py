@@ -6,7 +6,6 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import shutil
-import socket
 import subprocess
 import threading
 import time
@@ -15,7 +14,6 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from zeroconf import ServiceInfo, Zeroconf
 
 from judges import kernel
 from kyklon.base.errors import TargetLost, WrongUse
@@ -35,7 +33,7 @@ from kyklon.operations.poweron.side_by_side import lay, of_forecast, of_rehearsa
 from kyklon.operations.upkeep import change, each, find, keys, running, saves, settings, stick
 from kyklon.record import folder as store
 from kyklon.record.logbook import Logbook
-from machines import Server, mounted, needs_root, needs_server, serving
+from machines import Server, answering, mounted, needs_root, needs_server, serving
 from support import Demo
 from test_failures import good_build, world_of
 from test_failures import put as put_on_card
@@ -390,18 +388,8 @@ def test_a_key_is_what_openssh_takes(machine: tuple[Path, Build], server: Server
 @pytest.fixture
 def announced(server: Server) -> Iterator[None]:
     """A stand-in that answers multicast DNS on loopback as the machine would."""
-    own = Zeroconf(interfaces=["127.0.0.1"])
-    info = ServiceInfo(
-        "_ssh._tcp.local.",
-        "Café table._ssh._tcp.local.",
-        addresses=[socket.inet_aton("127.0.0.1")],
-        port=server.port,
-        server="kyklon-test-table.local.",
-    )
-    own.register_service(info)
-    yield
-    own.unregister_service(info)
-    own.close()
+    with answering("kyklon-test-table", server.port):
+        yield
 
 
 @needs_server

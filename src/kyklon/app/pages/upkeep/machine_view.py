@@ -201,6 +201,7 @@ class MachineView(TabView):
 
     def _use_button(self, sighting: finding.Sighting) -> QWidget:
         use = button("Use this address", lambda: self.use(sighting), "quiet")
+        use.setAccessibleName(visible(f"Use this address, {sighting.neighbour.name}, {sighting.neighbour.address}"))
         use.setEnabled(sighting.shell)
         return use
 
