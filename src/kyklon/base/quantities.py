@@ -23,6 +23,15 @@ def group(number: int) -> str:
     return f"{number:,}".replace(",", NARROW_SPACE) if abs(number) >= 10_000 else str(number)
 
 
+def counted(number: int, one: str, many: str = "") -> str:
+    """How many of something. one: its name, singular; many: its plural where that is not the name and an s.
+
+    >>> counted(0, 'save'), counted(1, 'save'), counted(2, 'entry', 'entries')
+    ('0 saves', '1 save', '2 entries')
+    """
+    return f"{group(number)} {one if number == 1 else many or f'{one}s'}"
+
+
 def show(value: float, unit: str, digits: int = 2, *, prefix: str | None = None) -> str:
     """A value in SI units as text with `digits` decimals and a thin space before the unit.
 

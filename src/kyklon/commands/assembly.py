@@ -7,7 +7,7 @@ from typing import Annotated, Any
 
 from kyklon.base import durable
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_duration, signed
+from kyklon.base.quantities import counted, show_duration, signed
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, open_folder, out
 from kyklon.model.assembly import LOADS, Load
@@ -245,7 +245,7 @@ def template(
     data = {"files": sorted(files), "steps": {plate.name: list(templates.steps_of(plate)) for plate in made}}
 
     def lines() -> list[str]:
-        told = [f"{len(files)} files in {to}. Print at 100 % and measure the ruler before you cut."]
+        told = [f"{counted(len(files), 'file')} in {to}. Print at 100 % and measure the ruler before you cut."]
         for plate in made:
             told.append(f"{plate.title}, {plate.wide:g} × {plate.high:g} mm")
             told += [f"  {step}" for step in templates.steps_of(plate)]

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.catalogue.image_records import BareMetal, Image
 from kyklon.catalogue.records import Board
 from kyklon.commands.line import Option
@@ -63,7 +63,7 @@ def plan(
         told += [f"skipped: {name}, {why}" for name, why in found.left_out]
         told += [f"{p.severity.upper():8}{p.sentence} {p.why}{rename_words(p)}" for p in found.problems]
         ready = ", ".join(found.machines) or "no machine"
-        return [*told, f"{len(found.placed)} files, {show_bytes(found.size)}; ready: {ready}"]
+        return [*told, f"{counted(len(found.placed), 'file')}, {show_bytes(found.size)}; ready: {ready}"]
 
     out(asdict(found) | {"size": found.size, "ready": found.ready}, as_json, lines)
     return OK if found.ready else STOPS

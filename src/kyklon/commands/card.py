@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Annotated
 
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import counted, show_bytes, show_duration
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import (
     OK,
@@ -153,10 +153,15 @@ def remember(folder: Folder, card: CardName) -> int:
     with watching() as watch:
         found = changes.look(written_card(card, folder).path, now(), watch)
     changes.remember(folder, found)
-    Logbook(folder).add(20, f"{card} remembered as it is", f"{len(found.files)} files, {len(found.packages)} packages")
+    count = f"{counted(len(found.files), 'file')}, {counted(len(found.packages), 'package')}"
+    Logbook(folder).add(
+        20,
+        f"{card} remembered as it is",
+        count,
+    )
     for words in found.not_read:
         tell(words)
-    print(f"{len(found.files)} files and {len(found.packages)} packages of {card} are remembered.")
+    print(f"{card} is remembered as it is: {count}.")
     return OK
 
 

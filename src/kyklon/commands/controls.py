@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from kyklon.base import durable
 from kyklon.base.errors import Cancelled, KyklonError, WrongUse
 from kyklon.base.inside import inside
+from kyklon.base.quantities import counted
 from kyklon.catalogue.control_records import Header, Keyboard
 from kyklon.catalogue.records import Board, Encoder, Overlay
 from kyklon.catalogue.system_records import System
@@ -343,7 +344,7 @@ def export(
         place = inside(into, path.removeprefix("controls/"))
         durable.keep(place, text.encode())
         names.append(str(place))
-    out({"files": names}, as_json, lambda: [*names, f"{len(names)} files"])
+    out({"files": names}, as_json, lambda: [*names, counted(len(names), "file")])
     return OK
 
 

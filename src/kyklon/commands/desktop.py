@@ -9,6 +9,7 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated
 
+from kyklon.base.quantities import counted
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Json, out
 
@@ -48,7 +49,7 @@ def add(prefix: Prefix = None, as_json: Json = False) -> int:
     done = installing.put(share, everything)
 
     def lines() -> list[str]:
-        rows = [f"{len(done.files)} files are below {share}."]
+        rows = [f"{counted(len(done.files), 'file')} below {share}."]
         rows += [f"{path} was left as it is. {why}" for path, why in done.kept]
         return [*rows, "`kyklon desktop remove` takes them away."]
 
@@ -69,7 +70,9 @@ def remove(prefix: Prefix = None, as_json: Json = False) -> int:
 
     def lines() -> list[str]:
         rows = [
-            f"{len(done.files)} files were removed below {share}." if done.files else f"Nothing of it is in {share}."
+            f"{counted(len(done.files), 'file')} removed below {share}."
+            if done.files
+            else f"Nothing of it is in {share}."
         ]
         rows += [f"{path} stays. {why}" for path, why in done.kept]
         return [*rows, f"Builds are in {places.data_folder()}, your own parts in {places.catalogue_folder()}."]

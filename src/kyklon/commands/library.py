@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from kyklon.base import durable
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.inside import inside
-from kyklon.base.quantities import show_bytes, show_share
+from kyklon.base.quantities import counted, show_bytes, show_share
 from kyklon.base.units import measure
 from kyklon.commands.build import finding_data
 from kyklon.commands.line import Option
@@ -199,7 +199,7 @@ def match_(folder: Folder, say: Said = None, none: Nothing = None, as_json: Json
     def lines() -> list[str]:
         shown = [f"{row['confidence']:.3f} {row['file']}: {row['proposed']}?" for row in rows[:_SHOWN]]
         rest = [f"and {len(rows) - _SHOWN} more"] if len(rows) > _SHOWN else []
-        return [*shown, *rest, f"{len(rows)} titles to review; accepted at {found.threshold:.3f} or more."]
+        return [*shown, *rest, f"{counted(len(rows), 'title')} to review; accepted at {found.threshold:.3f} or more."]
 
     out({"waiting": rows, "threshold": found.threshold}, as_json, lines)
     return OK
@@ -224,7 +224,7 @@ def choose(
 
     def lines() -> list[str]:
         if told is None:
-            return [f"All {len(found.ready)} games are included; you left {len(left)} out."]
+            return [f"All ready games are included: {len(found.ready)}; you left {len(left)} out."]
         said = [
             f"{len(told.kept)} games fit, {len(told.left)} do not: {show_bytes(told.used)} of "
             f"{show_bytes(told.room)}; at most {show_share(told.gap, 2)} short of the optimum."
@@ -286,7 +286,8 @@ def transfer(
                 asdict(done),
                 as_json,
                 lambda: [
-                    f"{done.removed} files removed, {done.restored} restored, {len(done.left)} kept: changed since."
+                    f"{counted(done.removed, 'file')} removed, {done.restored} restored, "
+                    f"{len(done.left)} kept: changed since."
                 ],
             )
             return OK

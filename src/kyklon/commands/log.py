@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, Yes, open_folder, out
 from kyklon.record.entered import noted_of
@@ -33,7 +33,7 @@ def _data(entry: Entry) -> dict[str, Any]:
 
 def _line(entry: Entry) -> str:
     number = f"{entry.operation:>2} " if entry.operation else "   "
-    files = f" [{len(entry.files)} files]" if entry.files else ""
+    files = f" [{counted(len(entry.files), 'file')}]" if entry.files else ""
     return f"{entry.id:6} {entry.at[:16].replace('T', ' ')}  {number}{entry.words}{files}"
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import KyklonError, WrongUse
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import counted, show_bytes, show_duration
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, Folder, Json, Yes, open_folder, out, watching
 from kyklon.model.build import Build, edited
@@ -139,7 +139,7 @@ def put(folder: Folder, yes: Yes = False, accept: Accept = False, as_json: Json 
     def lines() -> list[str]:
         if not done.files:
             return [f"The boot files in {name} are those of this build already."]
-        said = f"{len(done.files)} files changed in {name}; `kyklon machine restart` next."
+        said = f"{counted(len(done.files), 'file')} changed in {name}; `kyklon machine restart` next."
         return [*done.differences.values(), said if yes else "Nothing was changed yet: add --yes to change it."]
 
     out(data, as_json, lines)
@@ -156,7 +156,8 @@ def undo(folder: Folder, accept: Accept = False, as_json: Json = False) -> int:
         asdict(done),
         as_json,
         lambda: [
-            f"{done.restored} files restored, {done.removed} removed, {len(done.left)} changed since and left alone."
+            f"{counted(done.restored, 'file')} restored, {done.removed} removed, "
+            f"{len(done.left)} changed since and left alone."
         ],
     )
     return OK
@@ -178,7 +179,7 @@ def settings(
     with running.root_folder(build, password()) as machine, watching() as watch:
         if undo:
             done = root.undo(folder, machine, watch)
-            out(asdict(done), as_json, lambda: [f"{done.restored} files restored, {done.removed} removed."])
+            out(asdict(done), as_json, lambda: [f"{counted(done.restored, 'file')} restored, {done.removed} removed."])
             return OK
         found = root.put(folder, build, parts, machine, watch) if yes else root.planned(build, parts, machine)
     data = {"files": sorted(found.files), "differences": found.differences, "skipped": found.skipped}

@@ -10,6 +10,7 @@ from importlib import import_module
 
 from kyklon import RELEASE_DAY, __version__
 from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import counted
 from kyklon.commands.line import parser_of
 from kyklon.commands.listing import COMMANDS, Command
 from kyklon.desktop.files import SUMMARY
@@ -231,7 +232,7 @@ def _zsh(rows: list[Described]) -> str:
     lines = ["#compdef kyklon", "# made by `kyklon completion zsh`", "_kyklon() {", "  local -a firsts seconds"]
     lines += ["  if (( CURRENT == 2 )); then", "    firsts=("]
     for noun, below in _nouns().items():
-        what = below[0].what if len(below) == 1 else f"{len(below)} commands"
+        what = below[0].what if len(below) == 1 else counted(len(below), "command")
         lines.append(f"      '{noun}:{_zsh_word(what)}'")
     lines += ["    )", "    _describe command firsts", "    return", "  fi"]
     lines += ["  if (( CURRENT == 3 )); then", "    case $words[2] in"]
@@ -259,7 +260,7 @@ def _zsh(rows: list[Described]) -> str:
 def _fish(rows: list[Described]) -> str:
     lines = ["# fish completion for kyklon, made by `kyklon completion fish`"]
     for noun, below in _nouns().items():
-        what = below[0].what if len(below) == 1 else f"{len(below)} commands"
+        what = below[0].what if len(below) == 1 else counted(len(below), "command")
         lines.append(f"complete -c kyklon -f -n __fish_use_subcommand -a {noun} -d {shlex.quote(what)}")
         inner = [command for command in below if " " in command.name]
         words = " ".join(command.name.split()[1] for command in inner)

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_bytes, show_minutes
+from kyklon.base.quantities import counted, show_bytes, show_minutes
 from kyklon.catalogue.image_records import Chooser
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, STOPS, BoardId, Dir, Folder, Json, catalogue, open_folder, out, watching
@@ -78,7 +78,7 @@ def lay_out(
     found = multiboot.check(folder, chooser, target_bytes, board=board, chosen=tuple(chosen) if chosen else None)
     with watching() as watch:
         files, moved = laying.lay_out(folder, chooser, found, to, watch)
-    systems = f"{len(found.chosen)} system{'s' * (len(found.chosen) != 1)}"
+    systems = counted(len(found.chosen), "system")
     print(f"{systems}, {files} files, {show_bytes(moved)} in {to / chooser.bundles}, read back.")
     return OK
 

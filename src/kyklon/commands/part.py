@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import CatalogueError, KyklonError, WrongUse
 from kyklon.base.places import catalogue_folder
+from kyklon.base.quantities import counted
 from kyklon.catalogue.loader import load
 from kyklon.catalogue.system_records import System
 from kyklon.commands.line import Argument, Option
@@ -375,7 +376,7 @@ def check(
         except (CatalogueError, KyklonError) as bad:
             count, wrong = 0, [{"file": str(file), "why": str(bad)}]
     words = [f"{each['file']}: {each['why']}" for each in wrong]
-    out({"right": count, "wrong": wrong}, as_json, lambda: [*words, f"{count} part{'s' * (count != 1)} can be used."])
+    out({"right": count, "wrong": wrong}, as_json, lambda: [*words, f"{counted(count, 'part')} can be used."])
     return STOPS if wrong else OK
 
 

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 from kyklon.base import durable
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_duration, show_money
+from kyklon.base.quantities import counted, show_duration, show_money
 from kyklon.catalogue.loader import Catalogue
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.part import kind_of
@@ -320,7 +320,7 @@ def _schedule_lines(rows: tuple[all_steps.Step, ...], made: Schedule) -> list[st
         )
     if made.left:
         need = sum(expected(step.hands) for step in made.left)
-        told.append(f"{len(made.left)} steps need about {show_duration(round(need) * 60)} more.")
+        told.append(f"About {show_duration(round(need) * 60)} more is needed for {counted(len(made.left), 'step')}.")
     return told
 
 

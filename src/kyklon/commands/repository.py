@@ -7,6 +7,7 @@ from typing import Annotated
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.places import catalogue_folder
+from kyklon.base.quantities import counted
 from kyklon.base.shown import visible
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.shared import OK, STOPS, Json, catalogue, out
@@ -55,7 +56,7 @@ def repository(
             {"name": found.index.name, "parts": len(found.index.parts), "key": found.key},
             as_json,
             lambda: [
-                f"{visible(found.index.name)}, {len(found.index.parts)} parts, "
+                f"{visible(found.index.name)}, {counted(len(found.index.parts), 'part')}, "
                 f"{f'signed by {found.key}' if found.key else 'not signed: anybody may have changed it'}"
             ],
         )
@@ -91,7 +92,7 @@ def _sign(place: Path, key: str, as_json: bool) -> int:
 def _make(place: Path, name: str, as_json: bool) -> int:
     made = shared.make(place, name, catalogue())
     data = {"name": made.name, "parts": [entry.key for entry in made.parts]}
-    out(data, as_json, lambda: [f"{visible(made.name)}: {len(made.parts)} parts in {place / shared.INDEX}."])
+    out(data, as_json, lambda: [f"{visible(made.name)}: {counted(len(made.parts), 'part')} in {place / shared.INDEX}."])
     return OK
 
 

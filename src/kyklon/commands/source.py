@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 from kyklon.base.errors import WrongUse
 from kyklon.base.places import shelf_file
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, Json, catalogue, out
 from kyklon.operations import checksums
@@ -49,7 +49,7 @@ def inspect(file: Path, as_json: Json = False) -> int:
     def lines() -> list[str]:
         text = [f"{facts.name}: {facts.kind}, {show_bytes(facts.packed)} packed, {facts.size_words} unpacked"]
         if facts.parts:
-            text.append(f"  joined from {len(facts.parts)} parts")
+            text.append(f"  joined from {counted(len(facts.parts), 'part')}")
         if stated:
             text.append(f"  {stated.algorithm} beside it: {stated.digest}")
         text += [f"  {each.number} {each.words}, from byte {each.start}" for each in inside.volumes if each.number]

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 from kyklon.base import durable
 from kyklon.base.errors import WrongUse
+from kyklon.base.quantities import counted
 from kyklon.commands.line import Option
 from kyklon.commands.shared import OK, Folder, Json, open_folder, out, watching
 from kyklon.model.library import TEXTS, GameText
@@ -60,7 +61,7 @@ def texts(
     }
 
     def lines() -> list[str]:
-        rows = [f"Saved for {len(changed)} games."] if changed else []
+        rows = [f"Saved for {counted(len(changed), 'game')}."] if changed else []
         rows += [f"In no game, or in several: {name}" for name in unknown[:40]]
         rows += [f"{len(unknown) - 40} more names in no game."] if len(unknown) > 40 else []
         return [*rows, *(f"{count} of {len(games)} games without {name}" for name, count in lacking.items())]

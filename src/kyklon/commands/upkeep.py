@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import counted, show_bytes, show_duration
 from kyklon.base.shown import visible
 from kyklon.commands.line import Argument, Option
 from kyklon.commands.machine import password
@@ -64,7 +64,10 @@ def saves_show(folder: Folder, to: _TO = None, as_json: Json = False) -> int:
             for each in found
         ]
         last = f"latest archive {kept[-1].when}" if kept else "no backup yet"
-        return [*rows, f"{len(found)} saves and states; {len(kept)} archives, {last}."]
+        return [
+            *rows,
+            f"{counted(len(found), 'save or state', 'saves and states')}; {counted(len(kept), 'archive')}, {last}.",
+        ]
 
     out(data, as_json, lines)
     return OK
@@ -113,7 +116,8 @@ def saves_restore(
         rows = [f"{row.why_left}, not restored: {row.path} (--replace '{row.path}')" for row in done.left]
         return [
             *rows,
-            f"{len(done.put)} saves restored" + (f"; the ones before are in {done.kept}." if done.kept else "."),
+            f"{counted(len(done.put), 'save')} restored"
+            + (f"; the ones before are in {done.kept}." if done.kept else "."),
         ]
 
     out(asdict(done), as_json, lines)
@@ -197,7 +201,7 @@ def stick_check(
     def lines() -> list[str]:
         rows = [f"{system}: {title} is missing" for system, titles in missing.items() for title in titles]
         count = sum(map(len, found.foretold.values()))
-        return rows or [f"All {count} titles are there."]
+        return rows or [f"Nothing is missing: {counted(count, 'title')}."]
 
     out(data, as_json, lines)
     return STOPS if missing else OK

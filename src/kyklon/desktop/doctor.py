@@ -21,7 +21,7 @@ from typing import Literal
 from kyklon import __version__
 from kyklon.base import places, program_log, tools
 from kyklon.base.packages import family, install_line
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.devices.choose import drive_service_answers
 from kyklon.devices.linux.inputs import LinuxInputs
 
@@ -146,7 +146,7 @@ def _packages() -> Iterator[Check]:
         else:
             yield Check("Python packages", row.name, "missing", f"{version}; {row.specifier} is needed.", INSTALL_AGAIN)
     if right:
-        yield Check("Python packages", f"{len(right)} packages", "ok", ", ".join(right))
+        yield Check("Python packages", counted(len(right), "package"), "ok", ", ".join(right))
 
 
 def _libraries() -> Iterator[Check]:

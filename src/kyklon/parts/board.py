@@ -11,6 +11,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 from typing import Any
 
+from kyklon.base.quantities import counted
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.text_records import Dialect
 from kyklon.parts import device_tree
@@ -263,7 +264,7 @@ def learn_text(text: str, catalogue: Catalogue, draft: Draft | None = None) -> D
         for line in lines
     )
     if cores:
-        made = replace(made, about=(*made.about, (_OF_TEXT[0], f"{cores} core{'s' * (cores > 1)}")))
+        made = replace(made, about=(*made.about, (_OF_TEXT[0], counted(cores, "core"))))
     match = re.search(r"MemTotal:\s*(\d{1,12})\s*kB", text)
     if match:
         made = made.with_read("/proc/meminfo", memory_mb=_next_memory(int(match[1]) * 1024))

@@ -15,7 +15,7 @@ from typing import Any
 
 from kyklon.base.errors import KyklonError
 from kyklon.base.inside import files_below
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.base.reading import bytes_of, text_of
 from kyklon.catalogue.image_records import Chooser, Image
 from kyklon.catalogue.loader import Catalogue
@@ -57,7 +57,7 @@ def learn(folder: Path, catalogue: Catalogue) -> Draft:
     grammar = Counter(each.trees[manifest][0] for each in samples if manifest in each.trees).most_common(1)[0][0]
     told = [each for each in samples if each.trees.get(manifest, ("",))[0] == grammar]
     rows, form = partition_keys(told, manifest, grammar)
-    by = f"{len(told)} bundle{'s' * (len(told) != 1)} in {top.name}"
+    by = f"{counted(len(told), 'bundle')} in {top.name}"
     about = next((name for name, count in names.items() if name != manifest and count >= len(told)), "")
     form |= top_keys(told, manifest, form, _board_words(catalogue))
     if about and not form["name"]:

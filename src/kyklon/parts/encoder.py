@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from kyklon.base.quantities import counted
 from kyklon.devices.ports import InputEvent, InputFacts
 from kyklon.operations.controls.mapping import event_code
 from kyklon.parts.draft import Draft
@@ -46,13 +47,13 @@ def players_in(facts: InputFacts) -> Players:
     hats = sum(axis.code.startswith("ABS_HAT") for axis in facts.axes) // 2
     levers, count = len(axes) // 2 + hats, len(facts.buttons)
     if len(digital) >= 4 or (levers >= 2 and count > _MOST_OF_ONE):
-        return Players(2, f"{levers} joysticks and {count} buttons in one device: two players share it.")
+        return Players(2, f"{levers} joysticks and {counted(count, 'button')} in one device: two players share it.")
     if facts.is_keyboard and count > 20:
         return Players(2, f"It reports as a keyboard with {count} keys: enough for two players.")
     if count > 2 * _MOST_OF_ONE:
-        return Players(2, f"{count} buttons are more than one player has: two may share it.")
+        return Players(2, f"{counted(count, 'button')} are more than one player has: two may share it.")
     levers_said = f"{levers} joystick{'' if levers == 1 else 's'}"
-    return Players(1, f"{levers_said} and {count} buttons: one player.")
+    return Players(1, f"{levers_said} and {counted(count, 'button')}: one player.")
 
 
 def from_facts(facts: InputFacts) -> Draft:

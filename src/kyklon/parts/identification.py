@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from kyklon.base.errors import FormatError
+from kyklon.base.quantities import counted
 from kyklon.catalogue.loader import standard_timings
 from kyklon.model.display import RangeLimits
 from kyklon.model.timing import Timing
@@ -147,7 +148,7 @@ def look(data: bytes) -> Identification:
     for number in range(1, count + 1):
         start = BLOCK * number
         if len(data) < start + BLOCK:
-            reader.tell(126, f"it announces {count} extension block{'s' * (count > 1)}; {number - 1} came with it")
+            reader.tell(126, f"it announces {counted(count, 'extension block')}; {number - 1} came with it")
             break
         _checksum(reader, start)
         if data[start] == 2:

@@ -15,7 +15,7 @@ from kyklon.base import reading
 from kyklon.base.archives import ArchiveDamage, open_zip
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.inside import files_below
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.system_records import Emulator
 from kyklon.parts.draft import Draft
@@ -94,7 +94,7 @@ def learn(folder: Path, catalogue: Catalogue) -> Draft:
     games = [(path, size) for path, size in files if _ending(path) not in _BESIDE and _ending(path)]
     if not games:
         raise KyklonError(f"{folder} holds no games.", do="Choose the folder that holds the games of one system.")
-    by = f"{len(games)} files in {folder.name}"
+    by = f"{counted(len(games), 'file')} in {folder.name}"
     draft = Draft("systems", asked=ASKED)
     name = re.sub(r"[-_]+", " ", folder.name).strip().capitalize()[:120] or "System"
     draft = draft.with_read(by, name=name, folder=re.sub(r"[^\w.+-]+", "-", folder.name)[:60] or "games")
@@ -109,7 +109,7 @@ def learn(folder: Path, catalogue: Catalogue) -> Draft:
     discs = any(_ending(path) == "m3u" or _DISC.search(path) for path, _size in games)
     draft = draft.with_read(by, multi_disc=discs)
     if broken:
-        draft = draft.tell(f"{len(broken)} archive{'s' * (len(broken) > 1)} cannot be opened: {', '.join(broken[:3])}.")
+        draft = draft.tell(f"{counted(len(broken), 'archive')} cannot be opened: {', '.join(broken[:3])}.")
     emulators = catalogue.all(Emulator)
     if emulators:
         draft = draft.offer("the first of the shelf; choose its own", emulator=emulators[0].id)

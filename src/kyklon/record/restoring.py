@@ -18,6 +18,7 @@ from pathlib import Path
 from kyklon.base import durable, own_file
 from kyklon.base.errors import BuildFolderError, KyklonError, WrongUse
 from kyklon.base.inside import refuse_link_on_the_way
+from kyklon.base.quantities import counted
 from kyklon.base.reading import bytes_of, json_of
 from kyklon.record import folder as store
 from kyklon.record import revisions
@@ -41,7 +42,7 @@ class Restored:
 
     @property
     def words(self) -> str:
-        told = f"{len(self.written)} files restored, {len(self.removed)} removed."
+        told = f"{counted(len(self.written), 'file')} restored, {len(self.removed)} removed."
         if self.missing:
             told += f" No longer here: {', '.join(self.missing)}."
         if self.card_differs:

@@ -11,7 +11,7 @@ from kyklon.app.theme.lamps import Lamp
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Elided, button, column, label, row, set_role, set_tip
 from kyklon.base.progress import Progress
-from kyklon.base.quantities import show_bytes, show_duration, show_share
+from kyklon.base.quantities import counted, show_bytes, show_duration, show_share
 
 _ROOMY_PX = 700  # of a window at the usual text size, below which the top bar leaves undo and redo to the menu
 
@@ -89,9 +89,9 @@ class TopBar(QWidget):
 
     def show_verdict(self, stops: int, cautions: int) -> None:
         self._stop_lamp.set_state("stop" if stops else "clear")
-        self._stops.setText(f"{stops} stop{'s' if stops != 1 else ''}" if stops else "No stops")
+        self._stops.setText(counted(stops, "stop") if stops else "No stops")
         set_role(self._stops, "stop" if stops else "good")
-        self._cautions.setText(f"{cautions} caution{'s' if cautions != 1 else ''}")
+        self._cautions.setText(counted(cautions, "caution"))
         self._cautions.setVisible(bool(cautions))
         self._caution_lamp.setVisible(bool(cautions))
 

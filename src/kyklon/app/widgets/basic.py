@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+import re
 from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QPointF, QRect, QSize, Qt
@@ -31,16 +32,33 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.base.errors import KyklonError
 from kyklon.base.shown import visible
 
+_LONG = re.compile(r"\S{25,}")  # no column is too narrow for a word that is shorter
+_BREAK = "\u200b"  # zero width space: a line may end here (UAX #14, ZW)
+
+
+def _breakable(text: str) -> str:
+    """The text with places to end a line within its longest words: paths, addresses, fingerprints."""
+
+    def broken(word: re.Match[str]) -> str:
+        pieces = re.findall(r"[^/._:=,\-]{1,16}[/._:=,\-]*|[/._:=,\-]+", word[0])
+        return _BREAK.join(pieces)
+
+    return _LONG.sub(broken, text)
+
 
 class _Plain(QLabel):
-    """A label that shows controls in a text as signs."""
+    """A label that shows controls in a text as signs, and ends a line within a word that is too long for one."""
 
     def __init__(self, text: str) -> None:
-        super().__init__(visible(text, lines=True))
+        super().__init__(_breakable(visible(text, lines=True)))
 
     def setText(self, text: str | None) -> None:
         """Override."""
-        super().setText(visible(text or "", lines=True))
+        super().setText(_breakable(visible(text or "", lines=True)))
+
+    def text(self) -> str:
+        """Override."""
+        return super().text().replace(_BREAK, "")
 
 
 def label(text: str = "", role: str = "", *, wrap: bool = False) -> QLabel:

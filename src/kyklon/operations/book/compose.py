@@ -11,7 +11,7 @@ from pathlib import Path
 
 from kyklon.base.errors import KyklonError
 from kyklon.base.inside import inside, refuse_link_on_the_way
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.base.secrets import without_secrets
 from kyklon.base.shown import visible
 from kyklon.catalogue.chosen import known_systems
@@ -88,7 +88,7 @@ def _notes(material: Material) -> tuple[str, ...]:
     told = [f"Printed on {now()[:10]}"]
     if run is not None:
         told.append("Its first power-on is predicted to " + ("reach the menu." if run.failure is None else "stop."))
-    told.append(f"{stops} open stop{'s' if stops != 1 else ''}." if stops else "No open stops.")
+    told.append(f"{counted(stops, 'open stop')}." if stops else "No open stops.")
     return tuple(told)
 
 

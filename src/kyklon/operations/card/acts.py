@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from kyklon.base import scratch
 from kyklon.base.errors import Cancelled, KyklonError, VerifyError
 from kyklon.base.progress import UNWATCHED, Progress, Watch
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import counted, show_bytes, show_duration
 from kyklon.devices.ports import Target
 from kyklon.model.build import Build, CardEvent, CardRecord, CardState, edited
 from kyklon.model.image_file import SourceFacts, Stated
@@ -316,7 +316,8 @@ def bare_metal_card(
             _prepared(job, done)
             found = _copy_onto(FatFiles(target, done.start), ready)
     job.target.drives.now_holds(job.target.facts.identity, f"a bare-metal set of {len(planned.placed)} files", label)
-    detail = f"{len(planned.placed)} files of {set_folder.name}, {show_bytes(planned.size)}, read back and compared"
+    detail = f"{counted(len(planned.placed), 'file')} of {set_folder.name}, "
+    detail += f"{show_bytes(planned.size)}, read back and compared"
     event = CardEvent(at=now(), what="bare-metal set copied", detail=detail)
     _remember(job, event, f"{job.target.facts.name}: bare-metal set copied")
     if own:
@@ -326,7 +327,7 @@ def bare_metal_card(
 
 def set_record(target: Target, planned: baremetal.Plan) -> CardRecord:
     """What became of a card that was made from a set: every file of it was read back and compared."""
-    words = f"{len(planned.placed)} files, read back and the same"
+    words = f"{counted(len(planned.placed), 'file')}, read back and the same"
     return CardRecord(
         drive=target.facts.identity, state=CardState.PROVEN, bytes_written=planned.size, at=now(), sentence=words
     )

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kyklon.base.errors import WrongUse
-from kyklon.base.quantities import show_bytes, show_duration, show_money, show_share
+from kyklon.base.quantities import counted, show_bytes, show_duration, show_money, show_share
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Card
@@ -87,7 +87,7 @@ def size(
     spare = max(SPARE_LEAST, math.ceil(held * SPARE_SHARE))
     items = (
         Item("Image", image_bytes, image_why),
-        Item("Library", library, f"{len(games.files)} files in clusters of {cluster} bytes"),
+        Item("Library", library, f"{counted(len(games.files), 'file')} in clusters of {cluster} bytes"),
         Item("Saves", saves, f"{games.games} games, {SAVE_BYTES // 1024} KiB each"),
         Item("Pictures", pictures, f"{games.games} games, {PICTURE_BYTES // 1024} KiB each"),
         Item("Spare", spare, f"{show_share(SPARE_SHARE)} for updates and wear, at least 2 GB"),

@@ -6,6 +6,7 @@ import hashlib
 from collections import Counter
 from collections.abc import Sequence
 
+from kyklon.base.quantities import counted
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.image_records import Image
@@ -477,7 +478,7 @@ def _ghosts(build: Build, catalogue: Catalogue) -> list[Finding]:
             severity=Severity.CAUTION,
             operation=OPERATION,
             subject=own.name,
-            title=f"{len(found)} ghost{'s' if len(found) > 1 else ''} on {own.name}",
+            title=f"{counted(len(found), 'ghost')} on {own.name}",
             message=f"{held} pressed together also trigger {names.get(first.seen, first.seen)}; "
             f"{who} uses that combination.",
             why="Three pressed keys let current reach a fourth; a diode on the middle key blocks it.",

@@ -10,7 +10,7 @@ from pathlib import Path, PurePosixPath
 
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import UNWATCHED, Watch
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.catalogue.chosen import systems_of
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
@@ -153,7 +153,8 @@ def take_back(folder: Path, destination: Destination, watch: Watch = UNWATCHED) 
     Logbook(folder).add(
         60,
         "Transfer undone",
-        f"{done.removed} files removed, {done.restored} restored, {len(done.left)} kept because they changed there.",
+        f"{counted(done.removed, 'file')} removed, {done.restored} restored, "
+        f"{len(done.left)} kept because they changed there.",
     )
     return done
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from pathlib import PurePosixPath
 
+from kyklon.base.quantities import counted
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.system_records import System
@@ -175,7 +176,7 @@ def _mess(scan: Scan, code: str, count: int) -> Finding:
         severity=severity,
         operation=OPERATION,
         subject=REASONS[code],
-        title=f"{REASONS[code]}: {count} file{'s' if count != 1 else ''}",
+        title=f"{REASONS[code]}: {counted(count, 'file')}",
         message=f"{PurePosixPath(first.files[0]).name}: {reason.text}",
         why=_WHY.get(code, "The front end will not show it."),
         source="the system's rules in the catalogue",

@@ -90,7 +90,7 @@ def why_nothing(games: Iterable[Game], system: str, index: Index) -> str:
         return ""
     sevens = sum(game.key.lower().endswith(".7z") for game in own)
     if not index.algorithms:
-        return f"none of its {len(index.games)} games has a checksum: check the field names"
+        return f"none of its games ({len(index.games)}) has a checksum: check the field names"
     if sevens == len(own) and not index.has_crc:
         stated = " and ".join(sorted(index.algorithms))
         return f"it has {stated} only, and 7z archives store only CRC-32"

@@ -13,7 +13,7 @@ from typing import IO, Any, BinaryIO
 
 from kyklon.base import reading
 from kyklon.base.archives import ARCHIVE_DAMAGE, header_7z, open_zip
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 
 ARCHIVES = (".zip", ".7z")
 LOOKED_THROUGH = 8 << 30  # bytes that are unpacked of one archive to try it; no medium of such machines holds more
@@ -123,7 +123,7 @@ def _two_tongues(data: BinaryIO, infos: list[zipfile.ZipInfo]) -> Fault | None:
     at = tail.rfind(b"PK\x05\x06")
     count = int.from_bytes(tail[at + 10 : at + 12], "little")
     if at >= 0 and count not in (0xFFFF, len(infos) & 0xFFFF):
-        return "damaged", f"Its index lists {count} files; it holds {len(infos)}."
+        return "damaged", f"Its index lists {counted(count, 'file')}; it holds {len(infos)}."
     return None
 
 

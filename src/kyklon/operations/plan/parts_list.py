@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from datetime import date
 
+from kyklon.base.quantities import counted
 from kyklon.base.tables import csv_of
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
@@ -77,22 +78,22 @@ class PartsList:
 
 def parts_list(build: Build, catalogue: Catalogue) -> PartsList:
     """Every part, cable, control and consumable of a build."""
-    counted: Counter[tuple[str, str]] = Counter()
+    tally: Counter[tuple[str, str]] = Counter()
     order: dict[tuple[str, str], CataloguePart] = {}
     for part in build.parts:
         known = catalogue.any(part.part)
         if known is not None and part.role != "image":
             key = (kind_of(known), known.id)
-            counted[key] += 1
+            tally[key] += 1
             order[key] = known
     for link in build.links:
         for piece in link.pieces:
             cable = catalogue.find(Cable, piece)
             if cable is not None and cable.length_m >= _NO_CABLE_M:
-                counted["cables", cable.id] += 1
+                tally["cables", cable.id] += 1
                 order["cables", cable.id] = cable
     lines = [
-        _line(build, f"{kind}/{part_id}", part.name, counted[kind, part_id], "", part.price or None)
+        _line(build, f"{kind}/{part_id}", part.name, tally[kind, part_id], "", part.price or None)
         for (kind, part_id), part in order.items()
     ]
     bundle = build.plan.bought_bundle
@@ -101,7 +102,15 @@ def parts_list(build: Build, catalogue: Catalogue) -> PartsList:
             replace(line, price=0.0, why=f"in {bundle.name}") if line.key in bundle.parts else line for line in lines
         ]
         lines.append(
-            _line(build, "extra/bundle", bundle.name, 1, "", bundle.price, f"{len(bundle.parts)} parts together")
+            _line(
+                build,
+                "extra/bundle",
+                bundle.name,
+                1,
+                "",
+                bundle.price,
+                f"{counted(len(bundle.parts), 'part')} together",
+            )
         )
     extras = [*_controls(build, catalogue), *_consumables(build, catalogue), *_beside(build, catalogue)]
     for extra, name, count, unit, why, essential in extras:

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from statistics import median
 
+from kyklon.base.quantities import counted
 from kyklon.catalogue.add_on_records import AddOn
 from kyklon.catalogue.control_records import Keyboard
 from kyklon.catalogue.image_records import Image
@@ -80,7 +81,7 @@ def _parcels(build: Build, catalogue: Catalogue) -> Iterable[Step]:
         yield Step(
             "parcels",
             10,
-            f"Order {len(wanted)} parts" if not ordered else f"Wait for {len(wanted)} parts",
+            f"Order {counted(len(wanted), 'part')}" if not ordered else f"Wait for {counted(len(wanted), 'part')}",
             "order",
             _about(20) if not ordered else NONE,
             days,  # type: ignore[arg-type]

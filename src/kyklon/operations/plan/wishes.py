@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from statistics import NormalDist, median
 
-from kyklon.base.quantities import show_bytes, show_money
+from kyklon.base.quantities import counted, show_bytes, show_money
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import KINDS, Catalogue
 from kyklon.catalogue.records import Board, Cable, CataloguePart, Display, Encoder
@@ -197,7 +197,7 @@ def rule_words(rule: str, wish: Wish, catalogue: Catalogue) -> str:
         "plays": f"system software that itself runs {name}",
         "software": f"system software of the kind “{wish.software}”",
         "keys": f"a keyboard for {name}" if rest else "a system that is played with a keyboard",
-        "players": f"controls for {wish.players} player{'s' if wish.players > 1 else ''}",
+        "players": f"controls for {counted(wish.players, 'player')}",
         "picture": "a connection from the board to the display",
         "power": "a cable from the power supply to the board",
         "current": "a power supply with 20 % headroom",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from kyklon.base.numbers import whole
-from kyklon.base.quantities import show_money
+from kyklon.base.quantities import counted, show_money
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Display, Encoder
 from kyklon.catalogue.system_records import Emulator, System
@@ -107,7 +107,7 @@ def _by_settings(build: Build, catalogue: Catalogue, world: World, case: Case) -
             offer(
                 "frames-ahead",
                 frames,
-                f"{frames} frame{'s' if frames > 1 else ''} ahead",
+                f"{counted(frames, 'frame')} ahead",
                 "processor time",
                 "a wrong guess shows for one frame",
             )

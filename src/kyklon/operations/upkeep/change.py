@@ -13,6 +13,7 @@ from pathlib import Path
 
 from kyklon.base.errors import KyklonError, TargetLost, WrongUse
 from kyklon.base.progress import UNWATCHED, Progress, Watch
+from kyklon.base.quantities import counted
 from kyklon.catalogue.loader import Catalogue
 from kyklon.devices.destination import Destination
 from kyklon.devices.secure_copy import SecureCopy
@@ -81,7 +82,7 @@ def undo(folder: Path, machine: Destination, watch: Watch = UNWATCHED) -> carry.
     Logbook(folder).add(
         OPERATION,
         "Change of the running machine undone",
-        f"{done.restored} files restored, {done.removed} removed{left}.",
+        f"{counted(done.restored, 'file')} restored, {done.removed} removed{left}.",
     )
     return done
 

@@ -20,7 +20,7 @@ from kyklon.base import durable
 from kyklon.base.errors import FormatError, KyklonError, WrongUse
 from kyklon.base.inside import inside
 from kyklon.base.progress import UNWATCHED, Watch
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.loader import Catalogue
@@ -274,7 +274,7 @@ def keep(
     store.update(folder, lambda kept: edited(kept, "upkeep.saves_at", now()))
     if name:
         words = f"{len(new)} new, {len(changed)} changed, {len(gone)} gone" + (f"; {why}" if why else "")
-        Logbook(folder).add(OPERATION, f"{len(sums)} saves backed up", f"{name}: {words}")
+        Logbook(folder).add(OPERATION, f"{counted(len(sums), 'save')} backed up", f"{name}: {words}")
     return Kept(name, new, changed, len(sums) - len(new) - len(changed), gone, left_out)
 
 
@@ -416,7 +416,9 @@ def restore(
             carry.carry_out(Transfer(tuple(copies), {}, 0), Path(held_in), there, watch, folder / FOLDER, ASIDE)
     if put:
         Logbook(folder).add(
-            OPERATION, f"{len(put)} saves restored from {chosen.when}", f"{len(left)} newer ones not replaced"
+            OPERATION,
+            f"{counted(len(put), 'save')} restored from {chosen.when}",
+            f"{len(left)} newer ones not replaced",
         )
     return Restored(tuple(row.path for row in put), left, saved.archive)
 

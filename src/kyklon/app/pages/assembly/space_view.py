@@ -14,6 +14,7 @@ from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.fields import FieldForm
 from kyklon.app.widgets.kept import Kept, Make
 from kyklon.app.widgets.paper import pdf_of
+from kyklon.base.quantities import counted
 from kyklon.model.assembly import Body
 from kyklon.operations.assembly import templates
 from kyklon.operations.assembly.reach import card_reach
@@ -213,8 +214,8 @@ class SpaceView(TabView):
             files[f"{plate.name}.dxf"] = templates.as_dxf(plate).encode()
             for number, page in enumerate(templates.as_pages(plate), 1):
                 files[f"{plate.name}-page-{number}.pdf"] = pdf_of(page)
-        last = len(files) - 1
+        last, count = len(files) - 1, counted(len(files), "file")
         for index, (name, data) in enumerate(files.items()):
-            said = f"{len(files)} files in {folder.name}; print at 100 % and measure the ruler" if index == last else ""
+            said = f"{count} in {folder.name}; print at 100 % and measure the ruler" if index == last else ""
             self.session.keep_file(folder / name, data, said)
-        self.session.log(80, "Templates", f"{len(files)} files into {folder.name}")
+        self.session.log(80, "Templates", f"{count} into {folder.name}")

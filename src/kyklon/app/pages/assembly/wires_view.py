@@ -11,6 +11,7 @@ from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, unmarked
 from kyklon.app.widgets.kept import emptied
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.errors import KyklonError
 from kyklon.base.shown import visible
 from kyklon.model.casework import Connector
@@ -95,7 +96,7 @@ class WiresView(TabView):
             emptied(self._list)
             self._ticks = {}
             for test in tests:
-                tick = QCheckBox(unmarked(visible(_short(test, shown))))
+                tick = Tick(unmarked(visible(_short(test, shown))))
                 tick.setToolTip(visible(test.words))
                 tick.clicked.connect(lambda on, name=test.id: self.tick(name, on=on))
                 self._ticks[test.id] = tick

@@ -17,6 +17,7 @@ from kyklon.app.widgets.fields import FieldForm
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError, TargetError
 from kyklon.base.progress import Watch
+from kyklon.base.quantities import counted
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.records import Board, Display
 from kyklon.catalogue.text_records import Dialect
@@ -225,9 +226,7 @@ class BootPage(OperationPage):
         self._files_sheet.set_note(f"against {where}: + added, − removed")
         self._put.setEnabled(written and bool(differ))
         words = "Already on the card" if written else "Write the card first"
-        self._put.setText(
-            f"Copy {len(differ)} file{'s' if len(differ) != 1 else ''} to the card" if written and differ else words
-        )
+        self._put.setText(f"Copy {counted(len(differ), 'file')} to the card" if written and differ else words)
 
     def _line_use(self, file: IssuedFile) -> LineUse | None:
         """Of the file's kernel line; None for a file without one."""

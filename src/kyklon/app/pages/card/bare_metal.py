@@ -16,7 +16,7 @@ from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, labe
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.catalogue.image_records import BareMetal, Image
 from kyklon.catalogue.records import Board
 from kyklon.devices.ports import Target
@@ -137,7 +137,7 @@ class BareBench(Bench):
             return
         stops = sum(problem.severity == "stop" for problem in plan.problems)
         set_tip(self._make, f"fix {stops} stops first" if stops else "")
-        self._wrong.set_note(f"{stops} stop{'s' if stops > 1 else ''}" if stops else "no stops")
+        self._wrong.set_note(counted(stops, "stop") if stops else "no stops")
         bad = {problem.subject for problem in plan.problems if problem.severity == "stop"}
         lines = [
             SetLine(each.source, each.target, each.size, each.why, "stop" if each.source in bad else "clear")
@@ -148,7 +148,7 @@ class BareBench(Bench):
         lines += [SetLine(name, "", 0, why, "note") for name, why in plan.left_out]
         self._map.show_lines(tuple(lines), plan.size)
         machines = ", ".join(plan.machines) or "no machine yet"
-        self._map_sheet.set_note(f"{len(plan.placed)} files; ready: {machines}")
+        self._map_sheet.set_note(f"{counted(len(plan.placed), 'file')}; ready: {machines}")
         self._list.show_lines(
             tuple(
                 ProblemLine(p.severity.value, p.sentence, p.why, "Rename" if p.rename else "", p) for p in plan.problems

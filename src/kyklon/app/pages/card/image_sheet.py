@@ -12,7 +12,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Elided, FigureRows, Sheet, button, row
 from kyklon.base.places import shelf_file
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.model.card import CardContents
 from kyklon.operations.card.shelving import boards_served, shelf_entry
 from kyklon.record.shelf import FILE as SHELF
@@ -49,7 +49,7 @@ class ImageSheet(Sheet):
         known = (
             f"{build.source.sha256[:8]}…" if build.source.sha256 else f"{stated.digest[:8]}…" if stated else "not known"
         )
-        parts = f", {len(source.parts)} parts" if source.parts else ""
+        parts = f", {counted(len(source.parts), 'part')}" if source.parts else ""
         about = "" if source.exact else "about "
         unpacked = about + show_bytes(source.unpacked) if source.unpacked else "unknown"
         rows = [

@@ -21,7 +21,7 @@ from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.base.errors import KyklonError, ToolError
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_bytes, show_duration, show_share
+from kyklon.base.quantities import counted, show_bytes, show_duration, show_share
 from kyklon.devices.ports import Target
 from kyklon.model.build import CardEvent
 from kyklon.model.image_file import SourceFacts
@@ -373,7 +373,7 @@ class KeepBench(Bench):
             return found
 
         def done(found: changes.Remembered) -> None:
-            words = f"{len(found.files)} files and {len(found.packages)} packages."
+            words = f"{counted(len(found.files), 'file')} and {counted(len(found.packages), 'package')}."
             self._tell("clear", f"{target.facts.name} is remembered as it is", "\n".join((words, *found.not_read)))
             self.session.log(20, f"{target.facts.name} remembered as it is", words)
 
@@ -386,7 +386,7 @@ class KeepBench(Bench):
 
         def done(found: changes.Since) -> None:
             rows = found.changes
-            count = f"{len(rows)} change{'s' * (len(rows) != 1)}" if rows else "nothing changed"
+            count = counted(len(rows), "change") if rows else "nothing changed"
             count += "" if found.whole else ", as far as it can be read"
             title = f"{target.facts.name} since {found.before.at[:10]}: {count}"
             words = "\n".join(filter(None, (changes.in_words(rows), *found.now.not_read)))

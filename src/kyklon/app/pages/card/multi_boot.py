@@ -18,9 +18,10 @@ from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, Elided, Sheet, button, column, label, row, scrolled, unmarked
 from kyklon.app.widgets.instrument import Instrument
 from kyklon.app.widgets.kept import Kept
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_bytes, show_minutes
+from kyklon.base.quantities import counted, show_bytes, show_minutes
 from kyklon.catalogue.image_records import Chooser
 from kyklon.catalogue.records import Card
 from kyklon.model.build import Build, TriedSystem
@@ -47,7 +48,7 @@ class BundleRow(QWidget):
         self._note = button("Tried…", note, "quiet", tip="What you saw of it on the machine")
         self._note.setAccessibleName(f"What you saw of {bundle.name}")
         self._note.setVisible(bundle.readable)
-        self.tick, self._lamp = QCheckBox(unmarked(bundle.name)), Lamp(theme, "clear", 10)
+        self.tick, self._lamp = Tick(unmarked(bundle.name)), Lamp(theme, "clear", 10)
         self.tick.setEnabled(bundle.readable)
         size = show_bytes(bundle.need) if bundle.readable else "not readable"
         head = row(self._lamp, self.tick, label(size, "mono"), spacing=10)
@@ -202,9 +203,7 @@ class MultiBench(Bench):
         problems = (*found.problems, *problems_of(found.bundles, self.session.build.sets.tried))
         stops = len(found.stops)
         self._wrong.set_note(
-            f"{stops} stop{'s' if stops > 1 else ''}; the stick needs {found.stick}"
-            if stops
-            else f"the stick needs {found.stick}"
+            f"{counted(stops, 'stop')}; the stick needs {found.stick}" if stops else f"the stick needs {found.stick}"
         )
         self._list.show_lines(
             tuple(
@@ -265,7 +264,7 @@ class MultiBench(Bench):
 
         def done(result: tuple[int, int]) -> None:
             files, size = result
-            systems = f"{len(found.chosen)} system{'s' * (len(found.chosen) != 1)}"
+            systems = counted(len(found.chosen), "system")
             words = f"{systems}, {files} files, {show_bytes(size)} copied to {to.name} and read back"
             session.log(20, "Multi-boot bundles copied", words)
             session.said.emit(f"{words}.")

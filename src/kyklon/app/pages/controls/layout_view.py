@@ -11,6 +11,7 @@ from kyklon.app.pages.controls.table_view import TableView
 from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_tip
+from kyklon.base.quantities import counted
 from kyklon.catalogue.control_records import Arrangement
 from kyklon.catalogue.system_records import Panel
 from kyklon.model.controls import Layout
@@ -51,7 +52,7 @@ class LayoutView(BenchView):
         hands = tuple((hand.name, f"{hand.name}, {hand.breadth:g}\u202fmm across") for hand in arrange.HANDS)
         self._hand.set_choices(hands, "middle")
         self._seats = Choice(self.theme, "Seats", lambda _value: None)
-        self._seats.set_choices(tuple((str(n), f"{n} seat{'s' if n > 1 else ''}") for n in range(1, 5)), "2")
+        self._seats.set_choices(tuple((str(n), counted(n, "seat")) for n in range(1, 5)), "2")
         self._facing = Choice(self.theme, "Seated", lambda _value: None)
         self._facing.set_choices((("side", "side by side"), ("facing", "facing")), "facing")
         self.lay_out = button("Lay out", self._on_lay_out, "outline", tip="Replaces the panel; undo brings it back")

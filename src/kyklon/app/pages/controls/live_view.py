@@ -19,6 +19,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_role
 from kyklon.app.widgets.kept import Kept, Make
 from kyklon.base.errors import KyklonError
+from kyklon.base.quantities import counted
 from kyklon.model.controls import AxisLimits
 from kyklon.operations.controls import findings
 from kyklon.operations.controls.fault_words import FaultWords, name_of
@@ -256,7 +257,7 @@ class LiveView(BenchView):
         if bench.diagnosis.faults is None:
             return "No set of up to five faults explains these presses. Repeat:", "not clear"
         others = len(bench.diagnosis.others)
-        more = f" {others} other explanation{'s' if others > 1 else ''} would fit too, less likely." if others else ""
+        more = f" {counted(others, 'other explanation')} would fit too, less likely." if others else ""
         return f"Correct them one by one, in wire or in software.{more}", f"{len(bench.faults)} found"
 
     def _show_seen(self) -> None:
@@ -293,7 +294,7 @@ class LiveView(BenchView):
         except KyklonError as bad:
             self.session.said.emit(str(bad))
             return
-        self.session.said.emit(f"{count} fault{'s' if count != 1 else ''} added to the simulated panel; test it")
+        self.session.said.emit(f"{counted(count, 'fault')} added to the simulated panel; test it")
 
     def _on_moved(self, fault: Fault) -> None:
         self.bench.moved(fault)

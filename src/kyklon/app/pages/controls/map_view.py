@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox, QGridLayout, QLineEdit, QMenu, QWidget
+from PyQt6.QtWidgets import QGridLayout, QLineEdit, QMenu, QWidget
 
 from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.map_grid import NONE, Cell, Grid, MapGrid
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, scrolled, unmarked
 from kyklon.app.widgets.kept import emptied
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.shown import visible
 from kyklon.catalogue.system_records import Emulator, System
 from kyklon.model.build import edited
@@ -66,7 +67,7 @@ class MapView(BenchView):
         self.drop = button("Remove mapping", self._on_drop, "quiet")
         self._uses = QGridLayout()
         self._uses.setVerticalSpacing(2)
-        self._ticks: dict[str, QCheckBox] = {}
+        self._ticks: dict[str, Tick] = {}
         holder = QWidget()
         holder.setLayout(column(self._uses, 1))
         game.add(row(self._games, self.drop), row(self._name, self.own), scrolled(holder, lambda: 24))
@@ -79,7 +80,7 @@ class MapView(BenchView):
         self._top = Choice(self.theme, "Top of the picture points to", lambda _value: self._on_picture())
         self._top.set_choices(_TOPS, "0")
         self._top.setMinimumContentsLength(14)
-        self._flips = QCheckBox("flips for the player opposite")
+        self._flips = Tick("flips for the player opposite")
         self._flips.clicked.connect(lambda _on: self._on_picture())
         picture.add(label("Its top points", "small"), self._top, self._flips, 1)
         return picture
@@ -203,7 +204,7 @@ class MapView(BenchView):
             emptied(self._uses)
             self._ticks = {}
             for line, each in enumerate(free):
-                tick = QCheckBox(unmarked(visible(f"uses {each.label}")))
+                tick = Tick(unmarked(visible(f"uses {each.label}")))
                 self._ticks[f"{self._pick[0]} {each.id}"] = tick
                 self._uses.addWidget(tick, line // 2, line % 2)
                 tick.setChecked(True)

@@ -17,6 +17,7 @@ from kyklon.app.pages.controls.wiring_view import WiringView
 from kyklon.app.pages.tabbed_page import TabbedPage
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import button
+from kyklon.base.quantities import counted
 from kyklon.catalogue.control_records import Keyboard
 
 PANEL, WIRING, LIVE, MAP, HOTKEYS, KEYBOARD, PINS = range(7)
@@ -93,5 +94,5 @@ class ControlsPage(TabbedPage):
             seats = len(hookup.layout.seats)
             names = " and ".join(dict.fromkeys(device.title for device in hookup.devices))
             wired = f"{len(hookup.wired)} of {len(hookup.switches)} switches wired"
-            self.set_subject(f"{seats} seat{'s' if seats > 1 else ''} · {names} · {wired}")
+            self.set_subject(f"{counted(seats, 'seat')} · {names} · {wired}")
         front.refresh()

@@ -11,6 +11,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import unmarked
 from kyklon.app.widgets.paper import pdf_of
 from kyklon.base.inside import inside
+from kyklon.base.quantities import counted
 from kyklon.base.shown import visible
 from kyklon.catalogue.chosen import systems_of
 from kyklon.operations.controls import exports
@@ -87,6 +88,6 @@ class PapersMenu:
         }
         last = len(files) - 1
         for index, (path, data) in enumerate(files.items()):
-            said = f"{len(files)} files in {visible(folder.name)}" if index == last else ""
+            said = f"{counted(len(files), 'file')} in {visible(folder.name)}" if index == last else ""
             self.session.keep_file(inside(folder, path), data, said)
-        self.session.log(40, "Exported", f"{len(files)} files into {folder.name}")
+        self.session.log(40, "Exported", f"{counted(len(files), 'file')} into {folder.name}")

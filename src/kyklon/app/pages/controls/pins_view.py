@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PyQt6.QtWidgets import QCheckBox, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from kyklon.app.pages.controls.bench import BenchView
 from kyklon.app.pages.controls.header_drawing import HeaderDrawing, Seated
 from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, column, label, row, scrolled, set_role, set_tip, unmarked
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.shown import visible
 from kyklon.catalogue.control_records import Header
 from kyklon.catalogue.records import Board, Overlay
@@ -29,7 +30,7 @@ class PinsView(BenchView):
         self._sheet = Sheet("The header", "seen from above; pick a wire, then another pin for it")
         self._sheet.add(self.view)
         self._wishes = Sheet("Hardware to connect")
-        self.ticks: dict[str, QCheckBox] = {}
+        self.ticks: dict[str, Tick] = {}
         self._rows = column(spacing=4)
         holder = QWidget()
         holder.setLayout(column(self._rows, 1))
@@ -64,7 +65,7 @@ class PinsView(BenchView):
         header = self.header
         if not self.ticks:
             for overlay in self.session.catalogue.all(Overlay):
-                tick = QCheckBox(unmarked(visible(overlay.name)))
+                tick = Tick(unmarked(visible(overlay.name)))
                 set_tip(tick, overlay.note)
                 tick.clicked.connect(lambda on, key=overlay.id: self.on_wish(key, on=on))
                 self.ticks[overlay.id] = tick

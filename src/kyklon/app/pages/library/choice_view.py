@@ -12,7 +12,7 @@ from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, column, label, row
 from kyklon.app.widgets.fields import FieldEditor
-from kyklon.base.quantities import show_bytes, show_share
+from kyklon.base.quantities import counted, show_bytes, show_share
 from kyklon.catalogue.chosen import known_systems
 from kyklon.model.library import Scan
 from kyklon.operations.library.choose import SIZES
@@ -99,7 +99,7 @@ class ChoiceView(TabView):
         self.plot.show_fit(Fit(curve_of(scan, build.library), build.library.room_bytes, len(kept), parts))
         left = tuple(game for game in scan.games if any(reason.code == "left-out" for reason in game.reasons))
         self.model.set_games(left, {system.id: system.name for system in systems})
-        self._left.set_note(f"{len(left)} games" if left else "nothing: all ready games are included")
+        self._left.set_note(counted(len(left), "game") if left else "nothing: all ready games are included")
         self._show_figures(scan, len(kept))
 
     def _show_figures(self, scan: Scan, kept: int) -> None:

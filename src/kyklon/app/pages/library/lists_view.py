@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QLineEdit, QVBoxLayout
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QLineEdit, QVBoxLayout
 
 from kyklon.app.pages.library.lists_drawing import ListLine, ListsDrawing
 from kyklon.app.pages.tab_view import TabView, side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, TextBox, button, column, label, row
 from kyklon.app.widgets.paper import pdf_of
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.errors import KyklonError
 from kyklon.catalogue.chosen import known_systems
 from kyklon.catalogue.system_records import System
@@ -73,7 +74,7 @@ class ListsView(TabView):
         tried = row(names, self.first, spacing=14)
         tried.setStretch(1, 1)
         self._try.add(bar, tried)
-        self._templates: dict[str, QCheckBox] = {}
+        self._templates: dict[str, Tick] = {}
         self._boxes = QVBoxLayout()
         made = Sheet("For the front end")
         made.add(
@@ -117,7 +118,7 @@ class ListsView(TabView):
         self.drawing.show_lists(tuple(lines))
         for template in catalogue.all(SettingsTemplate):
             if template.use == "list" and template.id not in self._templates:
-                box = QCheckBox(template.name)
+                box = Tick(template.name)
                 box.clicked.connect(lambda _on: self._on_template())
                 self._templates[template.id] = box
                 self._boxes.addWidget(box)

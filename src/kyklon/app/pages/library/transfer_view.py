@@ -15,7 +15,7 @@ from kyklon.app.widgets.basic import Choice, Elided, FigureRows, Sheet, button, 
 from kyklon.app.widgets.fields import FieldEditor
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.catalogue.chosen import known_systems
 from kyklon.devices.destination import Destination
 from kyklon.devices.secure_copy import UnknownHost, fingerprint
@@ -158,7 +158,7 @@ class TransferView(TabView):
         end = (name.rstrip("/").rpartition("/")[2] or name, "scanned" if there else "not scanned yet")
         way = (
             "secure copy" if own.route == "secure copy" else "copied and read back",
-            f"{len(told.copies)} files",
+            counted(len(told.copies), "file"),
         )
         self.drawing.show_way(
             Way(("Library", f"{ready}, {show_bytes(told.size)}"), way, end, tuple(lines), there is not None)
@@ -216,7 +216,7 @@ class TransferView(TabView):
 
         def done(told: Any) -> None:
             left = f"; {len(told.left)} changed on the machine since are kept" if told.left else ""
-            self.session.said.emit(f"{told.removed} files removed, {told.restored} restored{left}.")
+            self.session.said.emit(f"{counted(told.removed, 'file')} removed, {told.restored} restored{left}.")
             self._after()
 
         def work(place: Destination, watch: Watch) -> Any:

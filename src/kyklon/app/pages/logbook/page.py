@@ -23,7 +23,7 @@ from kyklon.app.widgets.kept import emptied
 from kyklon.base import durable
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import counted, show_bytes, show_duration
 from kyklon.base.shown import visible
 from kyklon.operations.book.blocks import Picture
 from kyklon.operations.book.compose import Material, compose
@@ -248,7 +248,7 @@ class LogbookPage(QWidget):
 
     def _say_files(self) -> None:
         count = len(self._files)
-        self._attach.setText(f"{count} file{'s' if count != 1 else ''}" if count else "Photo or file…")
+        self._attach.setText(counted(count, "file") if count else "Photo or file…")
 
     def _on_add_clicked(self) -> None:
         files, folder = tuple(self._files), self.session.folder

@@ -5,13 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QWidget
+from PyQt6.QtWidgets import QFileDialog, QLineEdit, QWidget
 
 from kyklon.app.pages.picture.blocks_drawing import BlockDrawn, BlocksDrawing
 from kyklon.app.pages.picture.light import LightView
 from kyklon.app.pages.tab_view import side_px
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import FigureRows, Sheet, button, column, label, row, scrolled
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.errors import KyklonError, WrongUse
 from kyklon.base.reading import bytes_of
 from kyklon.base.shown import visible
@@ -35,7 +36,7 @@ class IdentificationView(LightView):
         self.drawing = BlocksDrawing(self.theme)
         self.instrument = self.drawing
         self._sheet = Sheet("EDID the kernel will use", "128 bytes a block")
-        self._own_box, self._issued_box = QCheckBox("the display's own"), QCheckBox("the EDID this build issues")
+        self._own_box, self._issued_box = Tick("the display's own"), Tick("the EDID this build issues")
         for box, which in ((self._own_box, OWN), (self._issued_box, ISSUED)):
             box.setAutoExclusive(True)
             box.toggled.connect(lambda on, which=which: self._on_which(which) if on else None)
@@ -65,11 +66,11 @@ class IdentificationView(LightView):
         self._other.returnPressed.connect(self._on_add)
         own.add(row(self._choose, self._repair, self._save), self._other, self._words)
         issued = Sheet("On the card")
-        self.issue_box = QCheckBox("load this build's modes as an EDID file")
+        self.issue_box = Tick("load this build's modes as an EDID file")
         self.issue_box.toggled.connect(lambda on: self._put("picture.issue_identification", on))
-        self.ignore_box = QCheckBox("ignore the display's EDID")
+        self.ignore_box = Tick("ignore the display's EDID")
         self.ignore_box.toggled.connect(lambda on: self._put("boot.ignore_identification", on))
-        self.force_box = QCheckBox("force output on (ignore hot plug)")
+        self.force_box = Tick("force output on (ignore hot plug)")
         self.force_box.toggled.connect(lambda on: self._put("boot.force_output", on))
         self._route = label("", "small", wrap=True)
         issued.add(self.issue_box, self.ignore_box, self.force_box, self._route, 1)

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QMenu, QPushButton
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.paper import pdf_of
 from kyklon.base.inside import inside
+from kyklon.base.quantities import counted
 from kyklon.base.shown import visible
 from kyklon.operations.picture.papers import issue
 
@@ -74,6 +75,6 @@ class PicturePapers:
             folder = Path(chosen)
         files = self.files()
         for index, (path, data) in enumerate(files.items()):
-            said = f"{len(files)} files in {visible(folder.name)}" if index == len(files) - 1 else ""
+            said = f"{counted(len(files), 'file')} in {visible(folder.name)}" if index == len(files) - 1 else ""
             self.session.keep_file(inside(folder, path.removeprefix("picture/")), data, said)
-        self.session.log(50, "Exported", f"{len(files)} files into {folder.name}")
+        self.session.log(50, "Exported", f"{counted(len(files), 'file')} into {folder.name}")

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.instrument import Instrument
-from kyklon.base.quantities import show_duration
+from kyklon.base.quantities import counted, show_duration
 
 _BAND, _THIN, _LEFT = 92, 52, 84  # px: height of a band, of one without handwork, and what stands before it
 
@@ -45,7 +45,7 @@ def _height(day: Day) -> int:
 class BenchDays(Instrument):
     """chosen: id of the step that was clicked, or walked to with the arrow keys."""
 
-    least = QSize(420, 240)
+    least = QSize(400, 240)
     chosen = pyqtSignal(str)
 
     def __init__(self, theme: Theme) -> None:
@@ -114,7 +114,7 @@ class BenchDays(Instrument):
         at += px(6)
         if self._left:
             head = QRectF(box.left() + px(4), at, box.width(), px(20))
-            words = f"{len(self._left)} steps need more evenings"
+            words = f"More evenings are needed for {counted(len(self._left), 'step')}"
             self.text(painter, head, words, font=self.theme.font("label", weight=600), token="amber")
             half = box.width() / 2
             for number, title in enumerate(self._left):

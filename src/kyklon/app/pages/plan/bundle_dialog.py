@@ -6,6 +6,7 @@ from PyQt6.QtWidgets import QCheckBox, QDialog, QLineEdit, QWidget
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, button, column, label, row, scrolled, unmarked
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.quantities import show_money
 from kyklon.catalogue.loader import Catalogue
 from kyklon.model.plan import Bundle
@@ -34,7 +35,7 @@ class BundleDialog(QDialog):
         for kind in kinds:
             inner.addWidget(label(KIND_WORDS[kind], "section"))
             for part in catalogue.parts[kind].values():
-                box = QCheckBox(unmarked(part.name))
+                box = Tick(unmarked(part.name))
                 self._boxes[f"{kind}/{part.id}"] = box
                 inner.addWidget(box)
         inner.addStretch(1)

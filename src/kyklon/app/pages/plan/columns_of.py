@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from kyklon.app.pages.plan.plan_columns import PlanColumn
-from kyklon.base.quantities import show_money
+from kyklon.base.quantities import counted, show_money
 from kyklon.catalogue.cables import joined, pieces_of
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Board, Display
@@ -45,7 +45,7 @@ def _column(number: int, plan: Plan, wish: Wish, catalogue: Catalogue) -> PlanCo
     about = "about, " if plan.guessed else ""  # some price of it is the kind's usual one
     loads = [(system.name, load_of(system, board, catalogue, wish)) for system in wish.systems]
     loads.sort(key=lambda load: -load[1])
-    further = f"{about}{cables} cable{'s' * (cables != 1)} included"
+    further = f"{about}{counted(cables, 'cable')} included"
     title = f"Plan {number}" + (f", {plan.bundle}" if plan.bundle else "")
     return PlanColumn(title, show_money(plan.price), further, tuple(rows), tuple(loads[:_MOST_LOADS]))
 

@@ -8,7 +8,8 @@ from PyQt6.QtWidgets import QCheckBox, QDialog, QGridLayout, QLineEdit, QSpinBox
 from kyklon.app.pages.plan.bundle_dialog import BundleDialog
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import Choice, button, column, label, row, scrolled, unmarked
-from kyklon.base.quantities import show_money
+from kyklon.app.widgets.tick import Tick
+from kyklon.base.quantities import counted, show_money
 from kyklon.catalogue.loader import Catalogue
 from kyklon.catalogue.records import Display
 from kyklon.catalogue.system_records import System
@@ -40,7 +41,7 @@ class WishForm(QWidget):
         self._software.set_choices(tuple((kind, kind or "any kind") for kind in SOFTWARE), "")
         self._screen = Choice(theme, "Screen", lambda value: self._set(screen=value))
         self._place.set_choices(tuple((place, place) for place in PLACES), "table")
-        self._players.set_choices(tuple((str(n), f"{n} player{'s' * (n > 1)}") for n in range(1, 9)), "1")
+        self._players.set_choices(tuple((str(n), counted(n, "player")) for n in range(1, 9)), "1")
         self._reach = self._line("Machine to screen", "any length, or 2 m", "reach_m")
         self._budget = self._line("Budget", f"no limit, or {show_money(120)}", "budget")
         self._by = self._line("Finished by", "any day, or 2027-03-01", "by")
@@ -109,9 +110,9 @@ class WishForm(QWidget):
             if not line.hasFocus():
                 line.setText(text)
         count_ = len(settings.at_hand)
-        self._hand.setText(f"{count_} part{'s' * (count_ != 1)}…" if count_ else "Tick what you have…")
+        self._hand.setText(f"{counted(count_, 'part')}…" if count_ else "Tick what you have…")
         sold = len(settings.bundles)
-        self._bundles.setText(f"{sold} bundle{'s' * (sold != 1)}…" if sold else "Compare a bundle…")
+        self._bundles.setText(f"{counted(sold, 'bundle')}…" if sold else "Compare a bundle…")
 
     def _make_rows(self, catalogue: Catalogue) -> None:
         while (item := self._list.takeAt(0)) is not None:
@@ -121,7 +122,7 @@ class WishForm(QWidget):
                         old.deleteLater()
         self._rows = {}
         for system in catalogue.all(System):
-            box, count = QCheckBox(unmarked(system.name)), QSpinBox()
+            box, count = Tick(unmarked(system.name)), QSpinBox()
             count.setRange(1, 100_000)
             count.setSuffix(" games")
             count.setAccessibleName(f"Games of {system.name}")
@@ -199,7 +200,7 @@ class HandDialog(QDialog):
         for kind in _HAND_KINDS:
             inner.addWidget(label(KIND_WORDS[kind], "section"))
             for part in catalogue.parts[kind].values():
-                box = QCheckBox(unmarked(part.name))
+                box = Tick(unmarked(part.name))
                 box.setChecked(f"{kind}/{part.id}" in at_hand)
                 self._boxes[f"{kind}/{part.id}"] = box
                 inner.addWidget(box)

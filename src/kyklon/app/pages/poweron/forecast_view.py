@@ -13,6 +13,7 @@ from kyklon.app.pages.poweron.time_line import TimeLine
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, line_pitch, row, scrolled, set_role
 from kyklon.app.widgets.instrument import Instrument
+from kyklon.base.quantities import counted
 from kyklon.catalogue.image_records import Image
 from kyklon.catalogue.records import Display
 from kyklon.operations.poweron.events import PUT_ON_CARD, BringUp, Failure
@@ -132,7 +133,7 @@ class ForecastView(QWidget):
     def _listed(self, run: BringUp) -> str:
         count = sum(map(len, run.games.values()))
         if count:
-            return f"{count} games for {len(run.games)} systems are listed."
+            return f"The menu lists {counted(count, 'game')} for {counted(len(run.games), 'system')}."
         image = self.session.catalogue.find(Image, self.session.build.part("image"))
         if image is not None and not image.has_system:
             return f"The list offers {', '.join(run.screen.lines)}." if run.screen.lines else run.events[-1].text

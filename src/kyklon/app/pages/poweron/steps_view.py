@@ -9,6 +9,7 @@ from kyklon.app.pages.poweron.sim_screen import SimScreen
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Sheet, button, column, label, row, scrolled, set_tip, unmarked
 from kyklon.app.widgets.kept import emptied
+from kyklon.app.widgets.tick import Tick
 from kyklon.catalogue.records import Display
 from kyklon.operations.poweron.checklist import Item, items, measured_s
 
@@ -85,7 +86,7 @@ class StepsView(QWidget):
         self._boxes = {}
         line = 0
         for item in wanted:
-            tick = QCheckBox(unmarked(item.look))
+            tick = Tick(unmarked(item.look))
             set_tip(tick, f"If not: {item.otherwise}")
             tick.clicked.connect(lambda on, item=item: self.session.tick(item.key, item.look, on=on))
             figure = label("", "muted")

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox, QDialog, QWidget
+from PyQt6.QtWidgets import QDialog, QWidget
 
 from kyklon.app.theme.tokens import Theme
 from kyklon.app.widgets.basic import TextBox, button, column, label, row, scrolled
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.shown import visible
 from kyklon.parts.exchange import Incoming
 from kyklon.parts.fields import one
@@ -38,7 +39,7 @@ class BringInDialog(QDialog):
                 )
         shipped = [incoming.part.name for incoming in found if incoming.shipped and incoming.state == "other"]
         self._texts = [incoming for incoming in found if incoming.text and incoming.state != "same"]
-        self._seen = QCheckBox("I have reviewed what it writes and allow it")
+        self._seen = Tick("I have reviewed what it writes and allow it")
         self._seen.toggled.connect(lambda _on: self._refresh())
         self._take = button("Add to the shelf", self.accept, "primary")
         self._barred = bool(shipped) or all(incoming.state == "same" for incoming in found)

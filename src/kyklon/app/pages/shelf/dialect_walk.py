@@ -10,6 +10,7 @@ from kyklon.app.pages.shelf.sample_view import SampleView
 from kyklon.app.pages.shelf.walk import Walk
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, set_role
 from kyklon.base.errors import KyklonError
+from kyklon.base.quantities import counted
 from kyklon.base.reading import bytes_of
 from kyklon.parts import dialect
 from kyklon.parts.dialect import Sample
@@ -197,7 +198,7 @@ class DialectWalk(Walk):
                 said.append(f"{words} “{value.replace('{section}', 'name')}”")
         self._grammar.setText("Grammar: " + "; ".join(said) + ".")
         trial = dialect.tried(sample)
-        odd = f" {len(trial.odd)} line{'s' * (len(trial.odd) > 1)} not understood; left unchanged." if trial.odd else ""
+        odd = f" {counted(len(trial.odd), 'line')} not understood; left unchanged." if trial.odd else ""
         if trial.good:
             words = (
                 "Tested: read, written and read again, byte for byte; every change reads back."

@@ -7,11 +7,12 @@ from dataclasses import replace
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QCheckBox, QLineEdit, QSpinBox, QWidget
+from PyQt6.QtWidgets import QLineEdit, QSpinBox, QWidget
 
 from kyklon.app.pages.shelf.encoder_drawings import Histogram, TerminalBoard
 from kyklon.app.pages.shelf.walk import Walk
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.errors import KyklonError
 from kyklon.devices import choose
 from kyklon.devices.ports import InputEvent, InputFacts, InputHandle, Inputs
@@ -88,7 +89,7 @@ class EncoderWalk(Walk):
         bar.setStretch(3, 3)
         walk.add(bar, self.board)
         walk.body.setStretch(1, 1)
-        self._quirk = QCheckBox("Two players share the device: write the quirk")
+        self._quirk = Tick("Two players share the device: write the quirk")
         self._why = label("", "small", wrap=True)
         walk.add(self._quirk, self._why)
         return walk

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox, QDialog, QWidget
+from PyQt6.QtWidgets import QDialog, QWidget
 
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import TextBox, button, column, label, row
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.shown import visible
 from kyklon.parts.trust import shown
 
@@ -24,7 +25,7 @@ class LookDialog(QDialog):
         view.setReadOnly(True)
         view.setFont(theme.mono("small"))
         view.setAccessibleName("What it writes")
-        seen = QCheckBox("I have reviewed it and allow it")
+        seen = Tick("I have reviewed it and allow it")
         use = button("Use it", self.accept, "primary")
         use.setEnabled(False)
         seen.toggled.connect(use.setEnabled)

@@ -12,6 +12,7 @@ from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Sheet, button, column, label, row
 from kyklon.base.errors import KyklonError
 from kyklon.base.progress import Watch
+from kyklon.base.quantities import counted
 from kyklon.base.shown import visible
 from kyklon.parts import exchange, repository
 from kyklon.parts.fields import one
@@ -74,7 +75,8 @@ class RepositoriesDialog(QDialog):
     def _show_all(self, told: tuple[tuple[Repository, ...], tuple[str, ...], tuple[News, ...]]) -> None:
         found, wrong, self._news = told
         rows = [
-            f"{visible(each.index.name)}: {len(each.index.parts)} parts, {each.path}, {each.key or 'not signed'}"
+            f"{visible(each.index.name)}: {counted(len(each.index.parts), 'part')}, "
+            f"{each.path}, {each.key or 'not signed'}"
             for each in found
         ]
         self._known.setText("\n".join(rows) or "None was added yet.")

@@ -11,6 +11,7 @@ from kyklon.app.pages.upkeep.way_drawing import HERE, MACHINE, Station, WayDrawi
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, FigureRows, Sheet, button, column, label, row, scrolled, set_role
 from kyklon.app.widgets.kept import Kept
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.quantities import show_duration
 from kyklon.model.build import Build
 from kyklon.model.fields import describe
@@ -122,7 +123,7 @@ class ExchangeView(TabView):
         self._ticks.addStretch(1)
 
     def _tick(self, step: exchange.Step) -> QCheckBox:
-        made = QCheckBox(step.title)
+        made = Tick(step.title)
         made.setToolTip(step.why)
         made.toggled.connect(lambda on: self._on_tick(step, on=on))
         return made

@@ -15,7 +15,7 @@ from kyklon.app.widgets.basic import FigureRows, Sheet, button, column, label, r
 from kyklon.app.widgets.fields import FieldForm
 from kyklon.app.widgets.kept import Kept, Make
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_bytes, show_duration
+from kyklon.base.quantities import counted, show_bytes, show_duration
 from kyklon.base.shown import visible
 from kyklon.devices.choose import neighbourhood_of
 from kyklon.devices.neighbours import ANSWER_S
@@ -95,9 +95,7 @@ class MachineView(TabView):
         busy = bool(self.session.jobs.running)
         self.put_button.setEnabled(bool(self.planned and self.planned.files) and not busy)
         count = len(self.planned.files) if self.planned else 0
-        self.put_button.setText(
-            f"Change {count} boot file{'s' if count != 1 else ''}" if count else "Change boot files"
-        )
+        self.put_button.setText(f"Change {counted(count, 'boot file')}" if count else "Change boot files")
         self.undo_button.setEnabled(bool(change.last_change(self.session.folder)) and not busy)
         for act in (self.restart_button, self.settings_button):
             act.setEnabled(bool(build.library.host) and not busy)
@@ -135,7 +133,7 @@ class MachineView(TabView):
             differ, state = "not compared yet", "open"
         else:
             count = len(self.planned.files)
-            differ, state = (f"{count} differ", "next") if count else ("same as this build", "done")
+            differ, state = (f"{counted(count, 'file')} to change", "next") if count else ("same as this build", "done")
         rows.append(Station("Boot files against this build's", state, HERE, differ))
         waited = build.upkeep.waited_for
         if waited:
@@ -260,7 +258,7 @@ class MachineView(TabView):
 
         def done(found: tuple[Any, Put]) -> None:
             undone, self.planned = found
-            self.session.said.emit(f"{undone.restored} files restored, {undone.removed} removed.")
+            self.session.said.emit(f"{counted(undone.restored, 'file')} restored, {undone.removed} removed.")
             self._after()
 
         asking.run(self.session, self, "Undoing the change", work, done)
@@ -287,7 +285,7 @@ class MachineView(TabView):
             with running.root_folder(build, password) as machine:
                 if undo:
                     done = root.undo(folder, machine, watch)
-                    return f"{done.restored} files restored, {done.removed} removed."
+                    return f"{counted(done.restored, 'file')} restored, {done.removed} removed."
                 root.put(folder, build, catalogue, machine, watch)
                 return "Settings changed and verified; they take effect at the next boot."
 

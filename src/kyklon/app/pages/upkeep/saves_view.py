@@ -15,8 +15,9 @@ from kyklon.app.pages.upkeep.saves_drawing import Line, SavesDrawing
 from kyklon.app.session.session import Session
 from kyklon.app.widgets.basic import Choice, Sheet, button, column, label, row, scrolled, unmarked
 from kyklon.app.widgets.kept import emptied
+from kyklon.app.widgets.tick import Tick
 from kyklon.base.progress import Watch
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.base.shown import visible
 from kyklon.devices.destination import Destination
 from kyklon.devices.linux.folder import Folder
@@ -90,7 +91,8 @@ class SavesView(TabView):
         self.undo_button.setEnabled(bool(saves.can_take_back(self.session.folder)) and not busy)
         chosen = self._which.value if any(each.name == self._which.value for each in known) else ""
         choices = tuple(
-            (each.name, f"{each.when[:10]} {each.when[11:16]}, {len(each.sums)} saves") for each in known[::-1]
+            (each.name, f"{each.when[:10]} {each.when[11:16]}, {counted(len(each.sums), 'save')}")
+            for each in known[::-1]
         )
         self._which.set_choices(choices or (("", "no backup yet"),), chosen or (choices[0][0] if choices else ""))
         shown = known[-_SHOWN:]
@@ -124,7 +126,7 @@ class SavesView(TabView):
             words = f"{'; '.join(why)}: not restored. Tick what to restore anyway:"
             self._list.addWidget(label(words, "warning", wrap=True))
         for each in self.left:
-            box = QCheckBox(unmarked(visible(each.path.rpartition("/")[2])))
+            box = Tick(unmarked(visible(each.path.rpartition("/")[2])))
             box.setToolTip(visible(each.path))
             self._boxes[each.path] = box
             self._list.addWidget(box)
@@ -203,7 +205,7 @@ class SavesView(TabView):
             self.left = told.left
             stayed = f"; {len(told.left)} were not" if told.left else ""
             self.session.upkeep_happened(saves_at=now())
-            self.session.said.emit(f"{len(told.put)} saves restored{stayed}.")
+            self.session.said.emit(f"{counted(len(told.put), 'save')} restored{stayed}.")
 
         def work(place: Destination, watch: Watch) -> saves.Restored:
             return saves.restore(folder, build, catalogue, place, saves.Wanted(name, wanted), watch)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kyklon.base.quantities import show_bytes
+from kyklon.base.quantities import counted, show_bytes
 from kyklon.operations.poweron.bench import Bench
 from kyklon.operations.poweron.events import Moment, Step
 from kyklon.operations.poweron.stages.fail import dark_screen, fail
@@ -57,6 +57,6 @@ def boot_partition(bench: Bench) -> Step:
     if why:
         failure = dark_screen("boot partition", "card.loader-partition", why, None, lamps.nothing)
         return fail(failure, hides=True)
-    moments = [Moment(f"{len(contents.sizes)} files.", lamps.reading, 0.2)]
+    moments = [Moment(f"{counted(len(contents.sizes), 'file')}.", lamps.reading, 0.2)]
     moments += [Moment(f"The boot partition: {words}.", lamps.reading, 0.0) for words in contents.boot_cautions[:3]]
     return Step(tuple(moments))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import PurePosixPath
 
+from kyklon.base.quantities import counted
 from kyklon.catalogue.system_records import System
 from kyklon.model.card import Program, RootFacts
 from kyklon.model.controls import DIRECTIONS
@@ -71,7 +72,7 @@ def _says(bench: Bench, name: str) -> bool:
 def _found(bench: Bench, device: Device) -> str:
     """A device as it is found, and what is wired to it."""
     encoder, hookup = device.encoder, hookup_of(bench.build, bench.catalogue)
-    players = f"{encoder.players} player{'s' if encoder.players > 1 else ''}"
+    players = counted(encoder.players, "player")
     words = f"{device.title}: {players} found"
     if _unread(bench, device):
         return f"{device.title}: the overlay for its pins is missing, so none of its switches works."
@@ -127,7 +128,7 @@ def library(bench: Bench) -> Step:
     games, idle = visible_games(bench), bench.board.lamps.idle
     count = sum(map(len, games.values()))
     if count:
-        return Step((Moment(f"{count} games for {len(games)} systems found.", idle, 0.5),))
+        return Step((Moment(f"{counted(count, 'game')} for {counted(len(games), 'system')} found.", idle, 0.5),))
     ready = len(bench.scan.ready) if bench.scan else 0
     text = "No games are on the machine."
     if ready:
@@ -341,7 +342,7 @@ def visible_games(bench: Bench) -> dict[str, tuple[str, ...]]:
 def front_end_screen(bench: Bench, games_: dict[str, tuple[str, ...]]) -> Screen:
     lines = []
     for system_id, titles in games_.items():
-        lines.append(f"{bench.catalogue.get(System, system_id).name}: {len(titles)} games")
+        lines.append(f"{bench.catalogue.get(System, system_id).name}: {counted(len(titles), 'game')}")
     if not lines:
         lines.append("No games on the machine yet")
         for system_id in bench.build.systems:
