@@ -7,7 +7,6 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QTabBar
-from test_chain import write_the_blank_card
 
 from judges import kernel
 from kyklon.app.pages.poweron.page import FINDER, FORECAST, LOG, PRACTICE, REHEARSAL, STEPS
@@ -46,7 +45,7 @@ def pick(user, box: Choice, key: str) -> None:
 @pytest.mark.long
 @pytest.mark.skipif(not kernel.available(), reason="no kernel: user-mode-linux and busybox-static")
 def test_a_card_that_fails_is_forecast_rehearsed_and_compared(user) -> None:
-    write_the_blank_card(user)
+    user.write_card("blank-card")
     user.press("Run bring-up")
     session = user.window.session
     user.wait(lambda: session.bring_up_current)
@@ -73,7 +72,7 @@ def test_a_card_that_fails_is_forecast_rehearsed_and_compared(user) -> None:
 
 
 def test_a_pasted_log_leads_to_its_cause_and_a_remedy_of_one_click(user, demo: Demo) -> None:
-    write_the_blank_card(user)
+    user.write_card("blank-card")
     session = user.window.session
     session.run_bring_up()
     user.wait(lambda: session.bring_up_current)
@@ -92,7 +91,7 @@ def test_a_pasted_log_leads_to_its_cause_and_a_remedy_of_one_click(user, demo: D
 
 
 def test_times_of_a_log_become_the_boards_own(user, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    write_the_blank_card(user)
+    user.write_card("blank-card")
     session = user.window.session
     session.run_bring_up()
     user.wait(lambda: session.bring_up_current)
@@ -111,7 +110,7 @@ def test_times_of_a_log_become_the_boards_own(user, tmp_path: Path, monkeypatch:
 
 
 def test_two_forecasts_side_by_side(user, demo: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
-    write_the_blank_card(user)
+    user.write_card("blank-card")
     session = user.window.session
     session.run_bring_up()
     user.wait(lambda: session.bring_up_current)
@@ -162,7 +161,7 @@ def test_the_fault_finder_by_clicks(user) -> None:
 
 
 def test_an_answer_makes_no_forecast_stale(user) -> None:
-    write_the_blank_card(user)
+    user.write_card("blank-card")
     session = user.window.session
     session.run_bring_up()
     user.wait(lambda: session.bring_up_current)
