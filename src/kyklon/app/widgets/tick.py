@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QSize
+from PyQt6.QtCore import QPoint, QSize
 from PyQt6.QtGui import QFontMetrics, QTextLayout, QTextOption
 from PyQt6.QtWidgets import QCheckBox, QSizePolicy, QStyle, QStyleOptionButton, QWidget
 
@@ -60,6 +60,10 @@ class Tick(QCheckBox):
         whole = super().sizeHint()
         least = self._beside_px() + _LEAST_EM * QFontMetrics(self.font()).height()
         return QSize(min(whole.width(), least), whole.height())
+
+    def hitButton(self, pos: QPoint) -> bool:
+        """Override: anywhere in its row."""
+        return self.rect().contains(pos)
 
     def initStyleOption(self, option: QStyleOptionButton | None) -> None:
         """Override."""
