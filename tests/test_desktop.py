@@ -180,7 +180,7 @@ def test_the_whole_set_by_command(tmp_path: Path, capsys: pytest.CaptureFixture[
     names = {Path(name).name for name in told["files"]}
     assert {f"{page_name(command)}.1.gz" for command in COMMANDS} | {"kyklon.1.gz", "kyklon.svg", "kyklon.png"} <= names
     assert main(["desktop", "remove", "--prefix", str(tmp_path)]) == 0
-    assert "files were removed" in capsys.readouterr().out
+    assert "files removed below" in capsys.readouterr().out
     left = {path.name for path in tmp_path.rglob("*") if path.is_file() and "kyklon" in path.name}
     assert left <= {f"{kind.partition('/')[2]}.xml" for kind in files.TYPES}  # the desktop's own cache of types
     assert not list(tmp_path.rglob("*.gz"))
